@@ -1,0 +1,133 @@
+// Package measure holds what a measurement produces: latency histograms, the
+// series of intervals and the summary, and how parts of them are merged.
+//
+// It does not issue I/O (package load) and draws no conclusions (package
+// judge). The main types are Summary, what one measurement came to, and
+// Interval, one point of its series. All times are in seconds, all rates per
+// second, all sizes in bytes.
+package measure
+
+import (
+	"patientheron/core/quantity"
+)
+
+// Latency is the distribution of one kind of operation in figures. A
+// percentile is the smallest recorded value that this share of the operations
+// did not exceed, from a histogram with a relative error of at most 0.1 %.
+type Latency struct {
+	Mean      quantity.Seconds `json:"meanSeconds" doc:"Arithmetic mean"`
+	Deviation quantity.Seconds `json:"deviationSeconds" doc:"Standard deviation"`
+	Min       quantity.Seconds `json:"minSeconds"`
+	P50       quantity.Seconds `json:"p50Seconds" doc:"Median"`
+	P90       quantity.Seconds `json:"p90Seconds"`
+	P95       quantity.Seconds `json:"p95Seconds"`
+	P99       quantity.Seconds `json:"p99Seconds"`
+	P999      quantity.Seconds `json:"p999Seconds" doc:"99.9th percentile"`
+	P9999     quantity.Seconds `json:"p9999Seconds" doc:"99.99th percentile"`
+	Max       quantity.Seconds `json:"maxSeconds"`
+}
+
+// Figures is what one kind of operation came to in the measured time.
+type Figures struct {
+	Operations int64             `json:"operations" doc:"Operations completed in the measured time"`
+	Bytes      quantity.Bytes    `json:"bytes" doc:"Bytes they moved"`
+	Rate       quantity.OpRate   `json:"rate" doc:"Operations per second"`
+	Throughput quantity.ByteRate `json:"throughputBytesPerSecond" doc:"Bytes per second"`
+	Latency    Latency           `json:"latency" doc:"From the intended start at a set rate, otherwise from the issue, to the completion"`
+}
+
+// Fault counts operations that failed in one way.
+type Fault struct {
+	Kind  string `json:"kind" doc:"What went wrong, such as 'i/o error' or 'no space'"`
+	Count int64  `json:"count"`
+	First string `json:"first" doc:"The first one in full: operation, place and the system's answer"`
+}
+
+// Ending says why a measurement ended.
+type Ending string
+
+// The endings.
+const (
+	ByTime    Ending = "time"    // the asked time was over
+	ByAmount  Ending = "amount"  // the asked amount was moved
+	ByStop    Ending = "stopped" // the user or the service stopped it
+	ByFailure Ending = "failure" // an operation failed and the workload says to end
+)
+
+// Summary is what one measurement came to. Reads and Writes never share a
+// histogram; Total adds operations and bytes and merges the histograms.
+type Summary struct {
+	Measured quantity.Seconds `json:"measuredSeconds" doc:"Length of the measured time, without the lead-in"`
+	LeadIn   quantity.Seconds `json:"leadInSeconds" doc:"Time at the start that was kept out of these figures"`
+	Ending   Ending           `json:"ending" enum:"time,amount,stopped,failure" doc:"Why the measurement ended"`
+
+	Total  Figures  `json:"total"`
+	Reads  Figures  `json:"reads"`
+	Writes Figures  `json:"writes"`
+	Syncs  *Figures `json:"syncs,omitempty" doc:"Flushes to stable storage, when the workload asks for them; not part of the total"`
+
+	Service  *Latency          `json:"service,omitempty" doc:"At a set rate: latency counted from the real issue, beside the honest one from the intended start"`
+	IssueLag *quantity.Seconds `json:"issueLagSeconds,omitempty" doc:"At a set rate: mean time by which operations were issued late although a slot was free; the generator's own fault"`
+
+	Faults     []Fault `json:"faults,omitempty" doc:"Failed operations by kind; they are in no other figure"`
+	Retries    int64   `json:"retries,omitempty" doc:"Operations issued again because the system asked for it (EAGAIN, EINTR)"`
+	Unanswered int64   `json:"unanswered,omitempty" doc:"Operations still without an answer when the measurement gave up waiting"`
+
+	Interface string `json:"interface" doc:"How operations were handed over: io_uring, threads (the portable fallback), or none for the null volume"`
+}
+
+// Flow is one kind of operation in one interval.
+type Flow struct {
+	Operations int64             `json:"operations"`
+	Bytes      quantity.Bytes    `json:"bytes"`
+	Rate       quantity.OpRate   `json:"rate"`
+	Throughput quantity.ByteRate `json:"throughputBytesPerSecond"`
+	Mean       quantity.Seconds  `json:"meanSeconds"`
+	P50        quantity.Seconds  `json:"p50Seconds"`
+	P99        quantity.Seconds  `json:"p99Seconds"`
+	Max        quantity.Seconds  `json:"maxSeconds"`
+}
+
+// Interval is one point of a measurement's series.
+type Interval struct {
+	Index    int              `json:"index" doc:"Number from 0, lead-in included"`
+	Start    quantity.Seconds `json:"startSeconds" doc:"Since the first operation could be issued"`
+	Length   quantity.Seconds `json:"lengthSeconds"`
+	LeadIn   bool             `json:"leadIn" doc:"Whether it is kept out of the summary"`
+	Reads    Flow             `json:"reads"`
+	Writes   Flow             `json:"writes"`
+	InFlight int              `json:"inFlight" doc:"Operations without an answer at the end of the interval"`
+	Failed   int64            `json:"failed" doc:"Operations that failed"`
+	Beside   *Beside          `json:"beside,omitempty" doc:"What the host and the device did meanwhile"`
+}
+
+// Beside is what the host and the device did during one interval.
+type Beside struct {
+	CPU         []quantity.Share  `json:"cpuShares" doc:"Busy share of each core of this host"`
+	EngineCores float64           `json:"engineCores" doc:"Cores' worth of CPU time this process used"`
+	Available   quantity.Bytes    `json:"memoryAvailableBytes"`
+	PageCache   quantity.Bytes    `json:"pageCacheBytes"`
+	NetReceived quantity.ByteRate `json:"networkReceivedBytesPerSecond" doc:"All interfaces but loopback"`
+	NetSent     quantity.ByteRate `json:"networkSentBytesPerSecond"`
+	Device      *Device           `json:"device,omitempty" doc:"Counters of the block device behind the volume, where there is one"`
+}
+
+// Device is what the kernel's counters say a block device did during one
+// interval.
+type Device struct {
+	Name      string            `json:"name"`
+	ReadRate  quantity.OpRate   `json:"readRate"`
+	WriteRate quantity.OpRate   `json:"writeRate"`
+	Read      quantity.ByteRate `json:"readBytesPerSecond"`
+	Written   quantity.ByteRate `json:"writtenBytesPerSecond"`
+	InFlight  int64             `json:"inFlight"`
+	Busy      quantity.Share    `json:"busyShare" doc:"Share of the interval during which at least one request was in flight"`
+}
+
+// Per turns a count and a size over a length of time into figures.
+func Per(operations, bytes int64, over quantity.Seconds) (quantity.OpRate, quantity.ByteRate) {
+	if over <= 0 {
+		return 0, 0
+	}
+	return quantity.OpRate(float64(operations) / float64(over)), quantity.ByteRate(float64(bytes) / float64(over))
+}

@@ -1,0 +1,330 @@
+// Package plan says what a run measures and in which order: stages of
+// workloads, the fields each stage sweeps, repeats and settling.
+//
+// A Plan is a value; Steps turns it into the measurements to make, and
+// Estimate says what they will take before the first one starts. Running them
+// is the service's work.
+//
+//	steps, err := plan.Plan{Stages: []plan.Stage{{Load: spec, Repeats: 3}}}.Steps()
+package plan
+
+import (
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strconv"
+	"strings"
+
+	"patientheron/core/quantity"
+	"patientheron/core/workload"
+)
+
+// ErrInvalid is wrapped by every error about an impossible plan.
+var ErrInvalid = errors.New("impossible plan")
+
+// limit is the number of measurements a plan may ask for.
+const limit = 10_000
+
+// Plan is an ordered list of stages.
+type Plan struct {
+	Name   string  `json:"name,omitempty" yaml:"name,omitempty" maxLength:"80" doc:"What this plan is called"`
+	Why    string  `json:"why,omitempty" yaml:"why,omitempty" maxLength:"400" doc:"The question it answers, in a sentence"`
+	Stages []Stage `json:"stages" yaml:"stages" minItems:"1" maxItems:"100"`
+}
+
+// Stage is one workload at every point of its sweep, repeated.
+type Stage struct {
+	Name    string        `json:"name,omitempty" yaml:"name,omitempty" maxLength:"80" doc:"What this stage is called; the default describes its workload"`
+	Fill    *Fill         `json:"fill,omitempty" yaml:"fill,omitempty" doc:"Make this a stage that writes the whole span before others measure it"`
+	Load    workload.Spec `json:"load" yaml:"load"`
+	Sweep   []Axis        `json:"sweep,omitempty" yaml:"sweep,omitempty" maxItems:"8" doc:"Fields to vary; every combination is measured, the last axis fastest"`
+	Shuffle bool          `json:"shuffle,omitempty" yaml:"shuffle,omitempty" doc:"Visit the points of the sweep in a shuffled order, the same for the same seed"`
+	Repeats int           `json:"repeats,omitempty" yaml:"repeats,omitempty" minimum:"0" maximum:"1000" doc:"How often each point is measured; 0 means once"`
+	Settle  Settle        `json:"settle,omitempty" yaml:"settle,omitempty" doc:"What to wait for before each measurement"`
+}
+
+// Fill is how a pre-conditioning stage writes.
+type Fill struct {
+	Passes int            `json:"passes" yaml:"passes" minimum:"1" maximum:"100" doc:"How often the span is written over"`
+	Order  workload.Order `json:"order,omitempty" yaml:"order,omitempty" enum:"sequential,random" doc:"Default sequential"`
+	Block  quantity.Bytes `json:"blockBytes,omitempty" yaml:"block,omitempty" minimum:"0" doc:"Default 128 KiB"`
+}
+
+// Settle is what a stage waits for before each measurement.
+type Settle struct {
+	Pause quantity.Seconds `json:"pauseSeconds,omitempty" yaml:"pause,omitempty" minimum:"0" maximum:"86400" doc:"Wait this long"`
+	Quiet quantity.Seconds `json:"quietSeconds,omitempty" yaml:"quiet,omitempty" minimum:"0" maximum:"86400" doc:"Wait until the device's own counters stood still for a second, but at most this long"`
+}
+
+// Axis is one field of the workload and the values it takes.
+type Axis struct {
+	Field  string   `json:"field" yaml:"field" doc:"Name of the field, as in a plan file"`
+	Values []string `json:"values" yaml:"values" minItems:"1" maxItems:"200" doc:"Values as people type them; '1..64' stands for 1, 2, 4, … 64"`
+}
+
+// Setting is one field at one value.
+type Setting struct {
+	Field string `json:"field"`
+	Value string `json:"value"`
+}
+
+// Step is one measurement to make.
+type Step struct {
+	Stage   int    // number of the stage, from 0
+	Name    string // of the stage
+	Fill    bool   // the step prepares and is not a result
+	Point   []Setting
+	Repeat  int // from 1
+	Repeats int
+	Load    workload.Spec
+	Settle  Settle
+}
+
+// Steps lists the measurements in the order in which they are made: each
+// point is measured in all its repeats round by round, so that a drift of the
+// storage spreads over all points.
+func (p Plan) Steps() ([]Step, error) {
+	if len(p.Stages) == 0 {
+		return nil, fmt.Errorf("%w: it has no stages; add at least one workload", ErrInvalid)
+	}
+	var steps []Step
+	for i, stage := range p.Stages {
+		found, err := stage.steps(i)
+		if err != nil {
+			return nil, fmt.Errorf("stage %d (%s): %w", i+1, stage.title(), err)
+		}
+		if steps = append(steps, found...); len(steps) > limit {
+			return nil, fmt.Errorf("%w: it asks for more than %d measurements; sweep fewer values", ErrInvalid, limit)
+		}
+	}
+	return steps, nil
+}
+
+func (s Stage) title() string {
+	switch {
+	case s.Name != "":
+		return s.Name
+	case s.Load.Name != "":
+		return s.Load.Name
+	case s.Fill != nil:
+		return "fill"
+	case len(s.Load.Blocks) == 0:
+		return "no block size"
+	}
+	return s.Load.Describe()
+}
+
+func (s Stage) steps(number int) ([]Step, error) {
+	load := s.Load
+	if s.Fill != nil {
+		var err error
+		if load, err = s.Fill.load(load, s.Sweep); err != nil {
+			return nil, err
+		}
+	}
+	points, err := s.points(load)
+	if err != nil {
+		return nil, err
+	}
+	if s.Shuffle {
+		random := rand.New(rand.NewPCG(load.Seed, 0x5eed))
+		random.Shuffle(len(points), func(i, j int) { points[i], points[j] = points[j], points[i] })
+	}
+	if s.Repeats < 0 || s.Repeats > 1000 {
+		return nil, fmt.Errorf("%w: %d repeats; from 1 to 1000", ErrInvalid, s.Repeats)
+	}
+	if s.Settle.Pause < 0 || s.Settle.Quiet < 0 || s.Settle.Pause > 86400 || s.Settle.Quiet > 86400 {
+		return nil, fmt.Errorf("%w: settling takes from nothing to a day", ErrInvalid)
+	}
+	repeats := max(s.Repeats, 1)
+	if len(points)*repeats > limit {
+		return nil, fmt.Errorf("%w: it asks for more than %d measurements; sweep fewer values", ErrInvalid, limit)
+	}
+	steps := make([]Step, 0, len(points)*repeats)
+	for repeat := range repeats {
+		for _, point := range points {
+			point.Stage, point.Name, point.Fill, point.Settle = number, s.title(), s.Fill != nil, s.Settle
+			point.Repeat, point.Repeats = repeat+1, repeats
+			steps = append(steps, point)
+		}
+	}
+	return steps, nil
+}
+
+// points multiplies the axes out.
+func (s Stage) points(load workload.Spec) ([]Step, error) {
+	points := []Step{{Load: load}}
+	for _, axis := range s.Sweep {
+		field, err := workload.Lookup(axis.Field)
+		if err != nil {
+			return nil, err
+		}
+		values, err := axis.Expand()
+		if err != nil {
+			return nil, err
+		}
+		var next []Step
+		for _, point := range points {
+			for _, value := range values {
+				p := Step{Load: point.Load, Point: append(slices.Clone(point.Point), Setting{field.Name, value})}
+				if err := field.Set(&p.Load, value); err != nil {
+					return nil, err
+				}
+				next = append(next, p)
+			}
+		}
+		if points = next; len(points) > limit {
+			return nil, fmt.Errorf("%w: the sweep has more than %d points; sweep fewer values", ErrInvalid, limit)
+		}
+	}
+	for _, point := range points {
+		if err := point.Load.Validate(); err != nil {
+			if len(point.Point) > 0 {
+				return nil, fmt.Errorf("at %s: %w", Describe(point.Point), err)
+			}
+			return nil, err
+		}
+	}
+	return points, nil
+}
+
+// load turns the stage's workload into the writes that fill its span.
+func (f Fill) load(base workload.Spec, sweep []Axis) (workload.Spec, error) {
+	switch {
+	case len(sweep) > 0:
+		return base, fmt.Errorf("%w: a fill has nothing to sweep", ErrInvalid)
+	case base.Span == 0:
+		return base, fmt.Errorf("%w: a fill needs the span that it fills", ErrInvalid)
+	case f.Passes < 1 || f.Passes > 100:
+		return base, fmt.Errorf("%w: %d passes; from 1 to 100", ErrInvalid, f.Passes)
+	case f.Order != "" && f.Order != workload.Sequential && f.Order != workload.Random:
+		return base, fmt.Errorf("%w: a fill is sequential or random, not %q", ErrInvalid, f.Order)
+	}
+	block := f.Block
+	if block == 0 {
+		block = 128 * quantity.KiB
+	}
+	return workload.Spec{
+		Name: base.Name, Blocks: workload.Block(min(block, base.Span)), Reads: 0,
+		Order: cmpOr(f.Order, workload.Sequential), Depth: 16, Workers: 1,
+		Span: base.Span, Offset: base.Offset, Cached: base.Cached, Amount: base.Span * quantity.Bytes(f.Passes),
+		Compressible: base.Compressible, Duplicate: base.Duplicate, Fresh: base.Fresh,
+		Interval: base.Interval, OnError: workload.End, Seed: base.Seed,
+	}, nil
+}
+
+func cmpOr(order, otherwise workload.Order) workload.Order {
+	if order == "" {
+		return otherwise
+	}
+	return order
+}
+
+// Expand lists the values of an axis, with doubling ranges written out.
+func (a Axis) Expand() ([]string, error) {
+	if len(a.Values) == 0 {
+		return nil, fmt.Errorf("%w: the sweep of %s has no values", ErrInvalid, a.Field)
+	}
+	var values []string
+	for _, value := range a.Values {
+		from, to, isRange := strings.Cut(value, "..")
+		if !isRange {
+			values = append(values, strings.TrimSpace(value))
+			continue
+		}
+		doubled, err := doubling(strings.TrimSpace(from), strings.TrimSpace(to))
+		if err != nil {
+			return nil, fmt.Errorf("%w: the sweep of %s: %w", ErrInvalid, a.Field, err)
+		}
+		values = append(values, doubled...)
+	}
+	if len(values) > 200 {
+		return nil, fmt.Errorf("%w: the sweep of %s has %d values; at most 200", ErrInvalid, a.Field, len(values))
+	}
+	return values, nil
+}
+
+// doubling writes a range such as 1..64 or 4KiB..1MiB out. The end is always
+// among the values.
+func doubling(from, to string) ([]string, error) {
+	low, err := quantity.ParseBytes(from)
+	if err != nil {
+		return nil, err
+	}
+	high, err := quantity.ParseBytes(to)
+	if err != nil {
+		return nil, err
+	}
+	if low < 1 || high < low {
+		return nil, fmt.Errorf("%s..%s does not go up from at least 1", from, to)
+	}
+	_, plain := strconv.Atoi(to)
+	write := func(b quantity.Bytes) string {
+		if plain == nil {
+			return b.Full()
+		}
+		text, _ := b.MarshalYAML()
+		return string(text)
+	}
+	var values []string
+	for v := low; v < high; v *= 2 {
+		values = append(values, write(v))
+		if v > high/2 {
+			break
+		}
+	}
+	return append(values, write(high)), nil
+}
+
+// Describe writes a point in words, "block 4KiB, depth 16".
+func Describe(point []Setting) string {
+	parts := make([]string, len(point))
+	for i, s := range point {
+		parts[i] = s.Field + " " + s.Value
+	}
+	return strings.Join(parts, ", ")
+}
+
+// Estimate is what a plan takes, as far as it can be known beforehand.
+type Estimate struct {
+	Measurements int              `json:"measurements"`
+	Time         quantity.Seconds `json:"seconds" doc:"Lead-ins, measured times and pauses; preparation and amounts come on top"`
+	Written      quantity.Bytes   `json:"writtenBytes" doc:"Bytes that fills, amounts and set rates write"`
+	Open         bool             `json:"open" doc:"Some measurement ends by an amount or writes as fast as it can, so time or bytes can be more"`
+}
+
+// Estimate says what the plan takes. The error is that of Steps.
+func (p Plan) Estimate() (Estimate, error) {
+	steps, err := p.Steps()
+	if err != nil {
+		return Estimate{}, err
+	}
+	e := Estimate{Measurements: len(steps)}
+	for _, s := range steps {
+		writes := 1 - float64(s.Load.Reads)
+		e.Time += s.Load.LeadIn + s.Settle.Pause
+		switch {
+		case s.Load.Amount > 0:
+			e.Written += quantity.Bytes(float64(s.Load.Amount) * writes)
+			e.Open = true
+		case s.Load.Open():
+			bytes := float64(s.Load.Arriving()) * s.Load.MeanBlock() * float64(s.Load.For+s.Load.LeadIn)
+			e.Written += quantity.Bytes(bytes * writes)
+		case writes > 0:
+			e.Open = true
+		}
+		e.Time += s.Load.For
+	}
+	return e, nil
+}
+
+// Reach is the largest offset + span that any step works on, and whether any
+// step writes.
+func Reach(steps []Step) (size quantity.Bytes, writes bool) {
+	for _, s := range steps {
+		size = max(size, s.Load.Offset+s.Load.Span)
+		writes = writes || s.Load.Writes()
+	}
+	return size, writes
+}

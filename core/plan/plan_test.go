@@ -1,0 +1,110 @@
+package plan
+
+import (
+	"errors"
+	"slices"
+	"strings"
+	"testing"
+
+	"patientheron/core/quantity"
+	"patientheron/core/workload"
+)
+
+func TestStepsMultiplyTheAxesAndInterleaveRepeats(t *testing.T) {
+	p := Plan{Stages: []Stage{
+		{Name: "write it over", Fill: &Fill{Passes: 2}, Load: workload.Default()},
+		{Name: "shape", Load: workload.Default(), Repeats: 2, Sweep: []Axis{
+			{Field: "block", Values: []string{"4KiB", "64KiB"}}, {Field: "depth", Values: []string{"1..6"}},
+		}},
+	}}
+	steps, err := p.Steps()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if f := steps[0]; !f.Fill || f.Load.Reads != 0 || f.Load.Amount != 2*quantity.GiB || f.Load.Order != workload.Sequential {
+		t.Errorf("fill became %+v", f)
+	}
+	var got []string
+	for _, s := range steps[1:] {
+		got = append(got, Describe(s.Point))
+	}
+	round := []string{
+		"block 4KiB, depth 1", "block 4KiB, depth 2", "block 4KiB, depth 4", "block 4KiB, depth 6",
+		"block 64KiB, depth 1", "block 64KiB, depth 2", "block 64KiB, depth 4", "block 64KiB, depth 6",
+	}
+	if want := append(slices.Clone(round), round...); !slices.Equal(got, want) {
+		t.Errorf("got %q", got)
+	}
+	if last := steps[len(steps)-1]; last.Load.Blocks[0].Size != 64*quantity.KiB || last.Load.Depth != 6 || last.Repeat != 2 {
+		t.Errorf("last step %+v", last)
+	}
+	if steps[1].Load.Blocks[0].Size != 4*quantity.KiB {
+		t.Error("a later point changed an earlier one")
+	}
+}
+
+func TestShuffleIsAPermutationAndRepeatable(t *testing.T) {
+	stage := Stage{Load: workload.Default(), Shuffle: true, Sweep: []Axis{{Field: "depth", Values: []string{"1..128"}}}}
+	order := func() (names []string) {
+		steps, err := Plan{Stages: []Stage{stage}}.Steps()
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, s := range steps {
+			names = append(names, Describe(s.Point))
+		}
+		return names
+	}
+	shuffled := order()
+	if !slices.Equal(shuffled, order()) {
+		t.Error("the same seed shuffles differently")
+	}
+	stage.Shuffle = false
+	straight := order()
+	if slices.Equal(shuffled, straight) {
+		t.Error("not shuffled")
+	}
+	slices.Sort(shuffled)
+	slices.Sort(straight)
+	if !slices.Equal(shuffled, straight) {
+		t.Errorf("%q is not a permutation of %q", shuffled, straight)
+	}
+}
+
+func TestImpossiblePlansSayWhere(t *testing.T) {
+	good := workload.Default()
+	bad := good
+	bad.Depth = 0
+	for words, p := range map[string]Plan{
+		"no stages":             {},
+		"depth":                 {Stages: []Stage{{Load: bad}}},
+		"at block 1KiB, depth":  {Stages: []Stage{{Load: good, Sweep: []Axis{{"block", []string{"1KiB"}}, {"depth", []string{"0"}}}}}},
+		"there is no field":     {Stages: []Stage{{Load: good, Sweep: []Axis{{"colour", []string{"red"}}}}}},
+		"has no values":         {Stages: []Stage{{Load: good, Sweep: []Axis{{"depth", nil}}}}},
+		"does not go up":        {Stages: []Stage{{Load: good, Sweep: []Axis{{"depth", []string{"8..1"}}}}}},
+		"more than 10000":       {Stages: []Stage{{Load: good, Repeats: 1000, Sweep: []Axis{{"depth", []string{"1..4096"}}}}}},
+		"nothing to sweep":      {Stages: []Stage{{Load: good, Fill: &Fill{Passes: 1}, Sweep: []Axis{{"depth", []string{"1"}}}}}},
+		"0 passes":              {Stages: []Stage{{Load: good, Fill: &Fill{}}}},
+		"-1 repeats":            {Stages: []Stage{{Load: good, Repeats: -1}}},
+		"stage 2 (a good name)": {Stages: []Stage{{Load: good}, {Name: "a good name", Load: bad}}},
+	} {
+		_, err := p.Steps()
+		if err == nil || !strings.Contains(err.Error(), words) || !(errors.Is(err, ErrInvalid) || errors.Is(err, workload.ErrInvalid)) {
+			t.Errorf("%s: %v", words, err)
+		}
+	}
+}
+
+func TestEstimate(t *testing.T) {
+	paced := workload.Default()
+	paced.Rate, paced.Reads, paced.LeadIn = 1000, 0.5, 5
+	e, err := Plan{Stages: []Stage{
+		{Fill: &Fill{Passes: 3}, Load: workload.Default()},
+		{Load: paced, Repeats: 2, Settle: Settle{Pause: 10}},
+	}}.Estimate()
+	// Two rounds of 5 s lead-in, 10 s measured and 10 s pause; half of 1000
+	// operations a second for 15 s, each 4 KiB, twice; three fills of 1 GiB.
+	if err != nil || e.Time != 50 || e.Measurements != 3 || e.Written != 3*quantity.GiB+2*15*500*4096 || !e.Open {
+		t.Errorf("%+v, %v", e, err)
+	}
+}

@@ -1,0 +1,113 @@
+// Package quantity holds the typed values that every figure in Patient Heron
+// is made of: sizes, rates, durations and shares.
+//
+// Each type is a plain number in its base unit (bytes, bytes per second,
+// operations per second, seconds, a fraction of one), so JSON carries plain
+// base-unit numbers. Parse functions take what people type; String prints
+// three significant digits for reading, Full prints everything for exports.
+// KiB is 1024 bytes and kB is 1000; neither is ever taken for the other.
+//
+//	span, err := quantity.ParseBytes("16 GiB") // 17179869184
+//	fmt.Println(quantity.ByteRate(1.18e9))     // 1.18 GB/s
+package quantity
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+)
+
+// ErrSyntax is wrapped by every parse error of this package.
+var ErrSyntax = errors.New("not understood")
+
+type unit struct {
+	name  string
+	scale float64
+}
+
+// split cuts "16 GiB" into its number and its unit. A thousands separator is
+// not accepted: "1,000" means one to half of the world.
+func split(text string) (float64, string, error) {
+	trimmed := strings.TrimSpace(text)
+	end := 0
+	for end < len(trimmed) && strings.IndexByte("0123456789.+-", trimmed[end]) >= 0 {
+		end++
+	}
+	// An exponent belongs to the number only when digits follow it, so that
+	// "1e6" is a million and "1 EiB" is not.
+	if end < len(trimmed)-1 && (trimmed[end] == 'e' || trimmed[end] == 'E') {
+		next := end + 1
+		if trimmed[next] == '+' || trimmed[next] == '-' {
+			next++
+		}
+		digits := next
+		for digits < len(trimmed) && trimmed[digits] >= '0' && trimmed[digits] <= '9' {
+			digits++
+		}
+		if digits > next {
+			end = digits
+		}
+	}
+	number, err := strconv.ParseFloat(trimmed[:end], 64)
+	if err != nil || math.IsInf(number, 0) || math.IsNaN(number) {
+		return 0, "", fmt.Errorf("%q %w: it does not start with a number", text, ErrSyntax)
+	}
+	return number, strings.TrimSpace(trimmed[end:]), nil
+}
+
+// parse reads a number with one of the named units, compared without regard
+// to case except where two units differ only in it.
+func parse(text, what, example string, units []unit) (float64, error) {
+	number, name, err := split(text)
+	if err != nil {
+		return 0, fmt.Errorf("%s %w; write it like %s", what, err, example)
+	}
+	if number < 0 {
+		return 0, fmt.Errorf("%s %q %w: it is negative", what, text, ErrSyntax)
+	}
+	for _, u := range units {
+		if strings.EqualFold(u.name, name) {
+			return number * u.scale, nil
+		}
+	}
+	return 0, fmt.Errorf("%s %q %w: unit %q is unknown; write it like %s", what, text, ErrSyntax, name, example)
+}
+
+// threeDigits prints a number below 1000 with three significant digits and
+// without a useless tail of zeros after a whole number of one or two digits.
+func threeDigits(value float64) string {
+	magnitude := math.Abs(value)
+	switch {
+	case magnitude == 0:
+		return "0"
+	case magnitude >= 99.95:
+		return strconv.FormatFloat(value, 'f', 0, 64)
+	case magnitude >= 9.995:
+		return strconv.FormatFloat(value, 'f', 1, 64)
+	case magnitude >= 0.9995:
+		return strconv.FormatFloat(value, 'f', 2, 64)
+	default:
+		return strconv.FormatFloat(value, 'g', 3, 64)
+	}
+}
+
+// scaled prints value in the largest unit that leaves at least one before the
+// point. Units are ordered from small to large.
+func scaled(value float64, units []unit) string {
+	chosen := units[0]
+	for _, u := range units[1:] {
+		// 999.5 would print as 1000 of the smaller unit.
+		if math.Abs(value) >= u.scale*0.9995 {
+			chosen = u
+		}
+	}
+	number := threeDigits(value / chosen.scale)
+	if chosen.name == "" {
+		return number
+	}
+	return number + " " + chosen.name
+}
+
+func full(value float64) string { return strconv.FormatFloat(value, 'f', -1, 64) }

@@ -1,0 +1,165 @@
+package workload
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"patientheron/core/quantity"
+)
+
+// Field is one settable part of a workload, under the name that plan files,
+// sweeps and the command line share.
+type Field struct {
+	Name  string // as in a plan file, "leadIn"
+	Flag  string // as on the command line, "lead-in"
+	Usage string
+	Bool  bool // on the command line it takes no value
+	set   func(*Spec, string) error
+}
+
+// Set parses text and puts it into spec. The error names the field.
+func (f Field) Set(spec *Spec, text string) error {
+	if err := f.set(spec, text); err != nil {
+		return invalid(f.Name, "%v", err)
+	}
+	return nil
+}
+
+// Fields lists every field in the order in which help shows them.
+func Fields() []Field { return fields }
+
+// Lookup finds a field by its name or its flag.
+func Lookup(name string) (Field, error) {
+	i := slices.IndexFunc(fields, func(f Field) bool { return f.Name == name || f.Flag == name })
+	if i < 0 {
+		names := make([]string, len(fields))
+		for i, f := range fields {
+			names[i] = f.Name
+		}
+		return Field{}, fmt.Errorf("%w: there is no field %q; there are %s", ErrInvalid, name, strings.Join(names, ", "))
+	}
+	return fields[i], nil
+}
+
+var fields = []Field{
+	{Name: "block", Flag: "block", Usage: "block size, or a mix such as 4KiB:3,64KiB:1 (size:weight)", set: setBlocks},
+	{Name: "reads", Flag: "reads", Usage: "share of operations that read, such as 70%", set: into(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Reads })},
+	{Name: "order", Flag: "order", Usage: "random, skewed, sequential, strided or descending", set: into(text[Order], func(s *Spec) *Order { return &s.Order })},
+	{Name: "skew", Flag: "skew", Usage: "Zipf exponent of a skewed order, such as 0.99", set: into(number, func(s *Spec) *float64 { return &s.Skew })},
+	{Name: "hot", Flag: "hot", Usage: "hot region of a skewed order: 80%/20% sends 80 % of accesses to 20 % of the span", set: setHot},
+	{Name: "streams", Flag: "streams", Usage: "sequential streams of each worker", set: into(strconv.Atoi, func(s *Spec) *int { return &s.Streams })},
+	{Name: "stride", Flag: "stride", Usage: "distance between operation starts of a strided order", set: into(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Stride })},
+	{Name: "depth", Flag: "depth", Usage: "operations each worker keeps in flight", set: into(strconv.Atoi, func(s *Spec) *int { return &s.Depth })},
+	{Name: "workers", Flag: "workers", Usage: "workers, each with its own thread and queue", set: into(strconv.Atoi, func(s *Spec) *int { return &s.Workers })},
+	{Name: "span", Flag: "span", Usage: "size of the region that is worked on; 0 for all of a device", set: into(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Span })},
+	{Name: "offset", Flag: "offset", Usage: "where that region starts", set: into(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Offset })},
+	{Name: "align", Flag: "align", Usage: "offsets are multiples of this (default: of the block size)", set: into(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Align })},
+	{Name: "compressible", Flag: "compressible", Usage: "share of written data a compressor can remove", set: into(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Compressible })},
+	{Name: "duplicate", Flag: "duplicate", Usage: "share of written 4 KiB pages that repeat a common page", set: into(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Duplicate })},
+	{Name: "fresh", Flag: "fresh", Bool: true, Usage: "make all written bytes anew for every write", set: into(strconv.ParseBool, func(s *Spec) *bool { return &s.Fresh })},
+	{Name: "think", Flag: "think", Usage: "pause between a completion and the next operation of its slot", set: into(quantity.ParseSeconds, func(s *Spec) *quantity.Seconds { return &s.Think })},
+	{Name: "rate", Flag: "rate", Usage: "operations per second, all workers together; latency then counts from the intended start", set: into(quantity.ParseOpRate, func(s *Spec) *quantity.OpRate { return &s.Rate })},
+	{Name: "byteRate", Flag: "byte-rate", Usage: "the same as throughput, such as 250MB/s", set: into(quantity.ParseByteRate, func(s *Spec) *quantity.ByteRate { return &s.ByteRate })},
+	{Name: "arrivals", Flag: "arrivals", Usage: "constant or poisson, at a set rate", set: into(text[Arrivals], func(s *Spec) *Arrivals { return &s.Arrivals })},
+	{Name: "syncEvery", Flag: "sync-every", Usage: "flush to stable storage after this many writes of a worker", set: into(strconv.Atoi, func(s *Spec) *int { return &s.SyncEvery })},
+	{Name: "cached", Flag: "cached", Bool: true, Usage: "go through the host's page cache instead of around it", set: into(strconv.ParseBool, func(s *Spec) *bool { return &s.Cached })},
+	{Name: "for", Flag: "for", Usage: "how long to measure after the lead-in", set: into(quantity.ParseSeconds, func(s *Spec) *quantity.Seconds { return &s.For })},
+	{Name: "amount", Flag: "amount", Usage: "bytes to move, instead of or besides a time", set: into(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Amount })},
+	{Name: "leadIn", Flag: "lead-in", Usage: "time at the start that is kept out of the summary", set: into(quantity.ParseSeconds, func(s *Spec) *quantity.Seconds { return &s.LeadIn })},
+	{Name: "interval", Flag: "interval", Usage: "length of one point of the series, 100ms to 10s", set: into(quantity.ParseSeconds, func(s *Spec) *quantity.Seconds { return &s.Interval })},
+	{Name: "onError", Flag: "on-error", Usage: "end or continue when an operation fails", set: into(text[OnError], func(s *Spec) *OnError { return &s.OnError })},
+	{Name: "seed", Flag: "seed", Usage: "the same seed issues the same operations", set: into(unsigned, func(s *Spec) *uint64 { return &s.Seed })},
+}
+
+// into joins a parser with the place its value goes.
+func into[T any](parse func(string) (T, error), place func(*Spec) *T) func(*Spec, string) error {
+	return func(s *Spec, text string) error {
+		value, err := parse(text)
+		if err != nil {
+			return plainer(err, text)
+		}
+		*place(s) = value
+		return nil
+	}
+}
+
+// plainer turns the words of strconv into the words of this product.
+func plainer(err error, text string) error {
+	if numeric, ok := err.(*strconv.NumError); ok {
+		if numeric.Func == "ParseBool" {
+			return fmt.Errorf("%q is neither true nor false", text)
+		}
+		return fmt.Errorf("%q is not a whole number that fits", text)
+	}
+	return err
+}
+
+func text[T ~string](text string) (T, error) { return T(strings.TrimSpace(text)), nil }
+
+func number(text string) (float64, error) {
+	value, err := strconv.ParseFloat(text, 64)
+	if err != nil {
+		return 0, fmt.Errorf("%q is not a number", text)
+	}
+	return value, nil
+}
+
+func unsigned(text string) (uint64, error) { return strconv.ParseUint(text, 10, 64) }
+
+// setBlocks reads "4KiB" or "4KiB:3,64KiB:1".
+func setBlocks(s *Spec, text string) error {
+	blocks, err := ParseBlocks(text)
+	if err != nil {
+		return err
+	}
+	s.Blocks = blocks
+	return nil
+}
+
+// ParseBlocks reads a block size or a weighted mix such as "4KiB:3,64KiB:1".
+func ParseBlocks(text string) ([]BlockShare, error) {
+	var blocks []BlockShare
+	for part := range strings.SplitSeq(text, ",") {
+		size, weight, weighted := strings.Cut(part, ":")
+		share := BlockShare{Weight: 1}
+		var err error
+		if share.Size, err = quantity.ParseBytes(size); err != nil {
+			return nil, err
+		}
+		if weighted {
+			if share.Weight, err = number(strings.TrimSpace(weight)); err != nil {
+				return nil, fmt.Errorf("weight of %s: %w", share.Size, err)
+			}
+		}
+		blocks = append(blocks, share)
+	}
+	return blocks, nil
+}
+
+// FormatBlocks writes a mix the way ParseBlocks reads it.
+func FormatBlocks(blocks []BlockShare) string {
+	parts := make([]string, len(blocks))
+	for i, b := range blocks {
+		size, _ := b.Size.MarshalYAML()
+		parts[i] = string(size)
+		if len(blocks) > 1 {
+			parts[i] += ":" + strconv.FormatFloat(b.Weight, 'f', -1, 64)
+		}
+	}
+	return strings.Join(parts, ",")
+}
+
+func setHot(s *Spec, text string) error {
+	accesses, span, found := strings.Cut(text, "/")
+	if !found {
+		return fmt.Errorf("%q; write it like 80%%/20%%", text)
+	}
+	var err error
+	if s.HotAccesses, err = quantity.ParseShare(accesses); err != nil {
+		return err
+	}
+	s.HotSpan, err = quantity.ParseShare(span)
+	return err
+}

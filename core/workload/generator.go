@@ -1,0 +1,245 @@
+package workload
+
+import (
+	"math/bits"
+	"math/rand/v2"
+
+	"patientheron/core/quantity"
+)
+
+// Access is one operation before it is issued: where and how much.
+type Access struct {
+	Offset int64 // bytes from the start of the volume
+	Length int   // bytes
+	Read   bool
+}
+
+// Generator yields the accesses of one worker. It allocates nothing after
+// NewGenerator and is not safe for concurrent use.
+type Generator struct {
+	random    *rand.PCG
+	readBelow uint64 // a draw below this reads; all ones reads always
+	always    bool
+	sizes     []size
+	next      func(g *Generator, s *size) int64
+	streams   []stream
+	current   int
+	zipf      *zipf
+	hot       hotRegion
+	stride    int64
+	strideAt  int64
+	base      int64 // start of the region
+	span      int64
+}
+
+// size is one block size of the mix, with what depends on it precomputed.
+type size struct {
+	below  uint64 // a draw below this (and not below the one before) chooses it
+	length int
+	align  int64
+	places uint64 // number of aligned offsets at which it fits
+}
+
+// stream is one sequential stream: its region and where it stands.
+type stream struct{ start, end, at int64 }
+
+// NewGenerator prepares the accesses of worker (0 to spec.Workers-1). Span
+// must be set: a volume of fixed size fills it in before.
+func NewGenerator(spec Spec, worker int) (*Generator, error) {
+	spec = spec.Completed()
+	if err := spec.Validate(); err != nil {
+		return nil, err
+	}
+	if spec.Span == 0 {
+		return nil, invalid("span", "is not known")
+	}
+	g := &Generator{
+		// The two words of the seed are far apart for neighbouring workers.
+		random: rand.NewPCG(spec.Seed, 0x9e3779b97f4a7c15*uint64(worker+1)),
+		base:   int64(spec.Offset),
+		span:   int64(spec.Span),
+		always: spec.Reads == 1,
+	}
+	g.readBelow = threshold(float64(spec.Reads))
+	g.prepareSizes(spec)
+	switch spec.Order {
+	case Random:
+		g.next = (*Generator).uniform
+	case Skewed:
+		g.prepareSkew(spec)
+	case Strided:
+		g.stride, g.next = int64(spec.Stride), (*Generator).strided
+		// Workers start evenly apart on the ring of strides.
+		steps := (g.span-int64(spec.LargestBlock()))/g.stride + 1
+		g.strideAt = steps * int64(worker) / int64(spec.Workers) * g.stride
+	case Sequential, Descending:
+		if err := g.prepareStreams(spec, worker); err != nil {
+			return nil, err
+		}
+	}
+	return g, nil
+}
+
+// threshold turns a probability into the bound below which a uniform 64-bit
+// draw counts as a hit.
+func threshold(p float64) uint64 {
+	if p >= 1 {
+		return ^uint64(0)
+	}
+	return uint64(p * (1 << 63) * 2)
+}
+
+func (g *Generator) prepareSizes(spec Spec) {
+	weights := 0.0
+	for _, b := range spec.Blocks {
+		weights += b.Weight
+	}
+	running := 0.0
+	for _, b := range spec.Blocks {
+		running += b.Weight / weights
+		align := int64(spec.Align)
+		if align == 0 {
+			align = int64(b.Size)
+		}
+		g.sizes = append(g.sizes, size{
+			below: threshold(running), length: int(b.Size), align: align,
+			places: uint64((g.span-int64(b.Size))/align + 1),
+		})
+	}
+	g.sizes[len(g.sizes)-1].below = ^uint64(0)
+}
+
+func (g *Generator) prepareSkew(spec Spec) {
+	if spec.Skew > 0 {
+		// Ranks are drawn over the places of the smallest block, so that the
+		// same bytes are hot whatever the size of the operation.
+		smallest := g.sizes[0]
+		for _, s := range g.sizes {
+			if s.places > smallest.places {
+				smallest = s
+			}
+		}
+		g.zipf = newZipf(spec.Skew, smallest.places)
+		g.next = (*Generator).zipfian
+		return
+	}
+	g.hot = hotRegion{accesses: threshold(float64(spec.HotAccesses)), share: float64(spec.HotSpan)}
+	g.next = (*Generator).hotAndCold
+}
+
+func (g *Generator) prepareStreams(spec Spec, worker int) error {
+	count := int64(spec.Workers) * int64(spec.Streams)
+	align := int64(max(spec.Align, spec.LargestBlock()))
+	region := g.span / count / align * align
+	if region < int64(spec.LargestBlock()) {
+		return invalid("streams", "%d workers × %d streams leave each %s of the span of %s, less than one block of %s; use a larger span",
+			spec.Workers, spec.Streams, quantity.Bytes(g.span/count), spec.Span, spec.LargestBlock())
+	}
+	for i := range int64(spec.Streams) {
+		start := (int64(worker)*int64(spec.Streams) + i) * region
+		s := stream{start: start, end: start + region, at: start}
+		if spec.Order == Descending {
+			s.at = s.end
+		}
+		g.streams = append(g.streams, s)
+	}
+	g.next = (*Generator).sequential
+	if spec.Order == Descending {
+		g.next = (*Generator).descending
+	}
+	return nil
+}
+
+// Next yields the next access.
+func (g *Generator) Next() Access {
+	s := &g.sizes[0]
+	if len(g.sizes) > 1 {
+		draw := g.random.Uint64()
+		for i := range g.sizes {
+			if s = &g.sizes[i]; draw < s.below {
+				break
+			}
+		}
+	}
+	read := g.always || (g.readBelow > 0 && g.random.Uint64() < g.readBelow)
+	return Access{Offset: g.base + g.next(g, s), Length: s.length, Read: read}
+}
+
+// below draws uniformly from 0 to n-1 by multiplication; the bias is at most
+// n/2^64 (Lemire, Fast Random Integer Generation in an Interval, 2019).
+func (g *Generator) below(n uint64) uint64 {
+	high, _ := bits.Mul64(g.random.Uint64(), n)
+	return high
+}
+
+func (g *Generator) uniform(s *size) int64 { return int64(g.below(s.places)) * s.align }
+
+func (g *Generator) zipfian(s *size) int64 {
+	place := g.zipf.scatter(g.zipf.rank(g.random))
+	if s.places == g.zipf.count {
+		return int64(place) * s.align
+	}
+	high, low := bits.Mul64(place, s.places)
+	scaled, _ := bits.Div64(high, low, g.zipf.count)
+	return int64(scaled) * s.align
+}
+
+// hotRegion sends a share of the accesses to the first part of the span.
+type hotRegion struct {
+	accesses uint64
+	share    float64
+}
+
+func (g *Generator) hotAndCold(s *size) int64 {
+	hot := min(max(uint64(float64(s.places)*g.hot.share), 1), s.places)
+	if g.random.Uint64() < g.hot.accesses || hot == s.places {
+		return int64(g.below(hot)) * s.align
+	}
+	return int64(hot+g.below(s.places-hot)) * s.align
+}
+
+func (g *Generator) strided(s *size) int64 {
+	if g.strideAt+int64(s.length) > g.span {
+		g.strideAt = 0
+	}
+	at := g.strideAt
+	g.strideAt += g.stride
+	return at
+}
+
+func (g *Generator) turn() *stream {
+	s := &g.streams[g.current]
+	if g.current++; g.current == len(g.streams) {
+		g.current = 0
+	}
+	return s
+}
+
+func (g *Generator) sequential(s *size) int64 {
+	stream := g.turn()
+	at := alignUp(stream.at, s.align)
+	if at+int64(s.length) > stream.end {
+		at = stream.start
+	}
+	stream.at = at + int64(s.length)
+	return at
+}
+
+func (g *Generator) descending(s *size) int64 {
+	stream := g.turn()
+	at := alignDown(stream.at-int64(s.length), s.align)
+	if at < stream.start {
+		at = alignDown(stream.end-int64(s.length), s.align)
+	}
+	stream.at = at
+	return at
+}
+
+func alignDown(at, align int64) int64 {
+	if at < 0 {
+		return -1
+	}
+	return at / align * align
+}
+
+func alignUp(at, align int64) int64 { return (at + align - 1) / align * align }

@@ -1,0 +1,366 @@
+// Package workload says what I/O to issue: block sizes, read share, order,
+// depth, content and pace, and turns such a description into the stream of
+// operations one worker issues.
+//
+// It issues nothing itself; package load does. The main type is Spec, a plain
+// value that is the same in the API, in plan files and on the command line.
+// A Generator made from a Spec yields the same operations for the same seed,
+// always.
+//
+//	spec := workload.Default()
+//	spec.Reads = 0.7
+//	if err := spec.Validate(); err != nil { … }
+package workload
+
+import (
+	"errors"
+	"fmt"
+
+	"patientheron/core/quantity"
+)
+
+// ErrInvalid is wrapped by every error Validate returns.
+var ErrInvalid = errors.New("impossible workload")
+
+// Order is the order in which a worker visits the span.
+type Order string
+
+// The orders. Random is uniform. Skewed is a Zipf law when Skew is set,
+// otherwise "HotAccesses of the accesses go to HotSpan of the span".
+const (
+	Random     Order = "random"
+	Skewed     Order = "skewed"
+	Sequential Order = "sequential"
+	Strided    Order = "strided"
+	Descending Order = "descending"
+)
+
+// Arrivals is how operations arrive when a rate is set.
+type Arrivals string
+
+// The arrival processes of an open loop.
+const (
+	Constant Arrivals = "constant"
+	Poisson  Arrivals = "poisson"
+)
+
+// OnError is what a measurement does when an operation fails.
+type OnError string
+
+// End stops the measurement at the first failed operation; Continue counts it
+// and goes on.
+const (
+	End      OnError = "end"
+	Continue OnError = "continue"
+)
+
+// BlockShare is one block size of a mix and its weight in it.
+type BlockShare struct {
+	Size   quantity.Bytes `json:"sizeBytes" yaml:"size" doc:"Block size in bytes" minimum:"1"`
+	Weight float64        `json:"weight" yaml:"weight" doc:"Weight of this size among the operations; the weights need not add up to anything" exclusiveMinimum:"0"`
+}
+
+// Spec is one workload. The zero value is not valid; start from Default.
+// Depth is per worker: Workers × Depth operations are in flight.
+type Spec struct {
+	Name string `json:"name,omitempty" yaml:"name,omitempty" doc:"What this workload is called" maxLength:"80"`
+
+	Blocks []BlockShare   `json:"blocks" yaml:"blocks" doc:"Block sizes and their weights; one entry for a single size" minItems:"1" maxItems:"32"`
+	Reads  quantity.Share `json:"readShare" yaml:"reads" doc:"Share of operations that read, 0 to 1" minimum:"0" maximum:"1"`
+
+	Order       Order          `json:"order" yaml:"order" doc:"Order in which the span is visited" enum:"random,skewed,sequential,strided,descending"`
+	Skew        float64        `json:"skew,omitempty" yaml:"skew,omitempty" doc:"Exponent of the Zipf law for a skewed order" minimum:"0" maximum:"5"`
+	HotAccesses quantity.Share `json:"hotAccesses,omitempty" yaml:"hotAccesses,omitempty" doc:"For a skewed order without a Zipf exponent: this share of the accesses…" minimum:"0" maximum:"1"`
+	HotSpan     quantity.Share `json:"hotSpan,omitempty" yaml:"hotSpan,omitempty" doc:"…goes to this share of the span" minimum:"0" maximum:"1"`
+	Streams     int            `json:"streams,omitempty" yaml:"streams,omitempty" doc:"Streams of each worker for a sequential or descending order, each in a region of its own; 0 means 1" minimum:"0" maximum:"4096"`
+	Stride      quantity.Bytes `json:"strideBytes,omitempty" yaml:"stride,omitempty" doc:"Distance between the starts of two operations for a strided order" minimum:"0"`
+
+	Depth   int `json:"depth" yaml:"depth" doc:"Operations each worker keeps in flight" minimum:"1" maximum:"4096"`
+	Workers int `json:"workers" yaml:"workers" doc:"Workers, each with a thread and a queue of its own" minimum:"1" maximum:"256"`
+
+	Span   quantity.Bytes `json:"spanBytes" yaml:"span" doc:"Size of the region that is worked on; 0 means all of a volume of fixed size" minimum:"0"`
+	Offset quantity.Bytes `json:"offsetBytes,omitempty" yaml:"offset,omitempty" doc:"Where that region starts" minimum:"0"`
+	Align  quantity.Bytes `json:"alignBytes,omitempty" yaml:"align,omitempty" doc:"Offsets are multiples of this; 0 means of the operation's own block size" minimum:"0"`
+
+	Compressible quantity.Share `json:"compressible,omitempty" yaml:"compressible,omitempty" doc:"Share of every written 4 KiB page that a compressor can remove" minimum:"0" maximum:"1"`
+	Duplicate    quantity.Share `json:"duplicate,omitempty" yaml:"duplicate,omitempty" doc:"Share of written 4 KiB pages that repeat one of sixteen common pages" minimum:"0" maximum:"1"`
+	Fresh        bool           `json:"fresh,omitempty" yaml:"fresh,omitempty" doc:"Make all written bytes anew for every write, instead of a stamp that makes each page unique"`
+
+	Think    quantity.Seconds  `json:"thinkSeconds,omitempty" yaml:"think,omitempty" doc:"Pause of a slot between a completion and its next operation (closed loop)" minimum:"0"`
+	Rate     quantity.OpRate   `json:"rate,omitempty" yaml:"rate,omitempty" doc:"Operations per second of all workers together (open loop); 0 means as fast as they complete" minimum:"0"`
+	ByteRate quantity.ByteRate `json:"rateBytesPerSecond,omitempty" yaml:"byteRate,omitempty" doc:"The same as throughput, turned into a rate by the mean block size" minimum:"0"`
+	Arrivals Arrivals          `json:"arrivals,omitempty" yaml:"arrivals,omitempty" doc:"Spacing of operations at a set rate" enum:"constant,poisson"`
+
+	SyncEvery int  `json:"syncEvery,omitempty" yaml:"syncEvery,omitempty" doc:"Issue a flush to stable storage after this many writes of a worker; 0 means never" minimum:"0"`
+	Cached    bool `json:"cached,omitempty" yaml:"cached,omitempty" doc:"Go through the host's page cache instead of around it"`
+
+	For    quantity.Seconds `json:"forSeconds" yaml:"for,omitempty" doc:"How long to measure after the lead-in; with an amount as well, whichever ends first" minimum:"0" maximum:"2592000"`
+	Amount quantity.Bytes   `json:"amountBytes,omitempty" yaml:"amount,omitempty" doc:"Bytes to move after the lead-in; 0 means by time alone" minimum:"0"`
+	LeadIn quantity.Seconds `json:"leadInSeconds,omitempty" yaml:"leadIn,omitempty" doc:"Time at the start that is issued and shown, but kept out of the summary" minimum:"0" maximum:"86400"`
+
+	Interval quantity.Seconds `json:"intervalSeconds,omitempty" yaml:"interval,omitempty" doc:"Length of one point of the series, 0.1 to 10 s; 0 means 1 s" minimum:"0" maximum:"10"`
+	OnError  OnError          `json:"onError,omitempty" yaml:"onError,omitempty" doc:"What to do when an operation fails" enum:"end,continue"`
+	Seed     uint64           `json:"seed,omitempty" yaml:"seed,omitempty" doc:"The same seed issues the same operations" maximum:"9007199254740991"`
+}
+
+// Default is a modest mixed random load that is valid on any volume.
+func Default() Spec {
+	return Spec{
+		Blocks: Block(4 * quantity.KiB), Reads: 1, Order: Random, Depth: 8, Workers: 1,
+		Span: quantity.GiB, For: 10, Interval: 1, OnError: End, Seed: 1,
+	}
+}
+
+// Block is a mix of one size.
+func Block(size quantity.Bytes) []BlockShare { return []BlockShare{{Size: size, Weight: 1}} }
+
+// Completed returns s with zero values that mean a default replaced by it.
+func (s Spec) Completed() Spec {
+	if s.Interval == 0 {
+		s.Interval = 1
+	}
+	if s.OnError == "" {
+		s.OnError = End
+	}
+	if s.Streams == 0 {
+		s.Streams = 1
+	}
+	if s.Open() && s.Arrivals == "" {
+		s.Arrivals = Constant
+	}
+	if s.Seed == 0 {
+		s.Seed = 1
+	}
+	return s
+}
+
+// Open reports whether operations arrive at a set rate rather than when
+// earlier ones complete.
+func (s Spec) Open() bool { return s.Rate > 0 || s.ByteRate > 0 }
+
+// Arriving is the rate at which operations of all workers arrive in an open
+// loop, in operations per second; zero in a closed loop.
+func (s Spec) Arriving() quantity.OpRate {
+	if s.Rate > 0 {
+		return s.Rate
+	}
+	if s.ByteRate > 0 {
+		return quantity.OpRate(float64(s.ByteRate) / s.MeanBlock())
+	}
+	return 0
+}
+
+// MeanBlock is the mean size of an operation in bytes.
+func (s Spec) MeanBlock() float64 {
+	total, weights := 0.0, 0.0
+	for _, b := range s.Blocks {
+		total += float64(b.Size) * b.Weight
+		weights += b.Weight
+	}
+	return total / weights
+}
+
+// LargestBlock is the size of the largest operation.
+func (s Spec) LargestBlock() quantity.Bytes {
+	var largest quantity.Bytes
+	for _, b := range s.Blocks {
+		largest = max(largest, b.Size)
+	}
+	return largest
+}
+
+// Writes reports whether any operation writes.
+func (s Spec) Writes() bool { return s.Reads < 1 }
+
+// FieldError says which field of a workload cannot be and why.
+type FieldError struct {
+	Field  string // as in plan files and on the command line
+	Reason string // what is wrong and what to do
+}
+
+func (e *FieldError) Error() string { return fmt.Sprintf("%v: %s: %s", ErrInvalid, e.Field, e.Reason) }
+
+// Unwrap makes errors.Is(err, ErrInvalid) true.
+func (e *FieldError) Unwrap() error { return ErrInvalid }
+
+func invalid(field, format string, args ...any) error {
+	return &FieldError{Field: field, Reason: fmt.Sprintf(format, args...)}
+}
+
+// Validate reports the first thing about s that cannot be, as a *FieldError.
+// It does not know the volume: alignment and free space are checked there.
+func (s Spec) Validate() error {
+	for _, check := range []func() error{s.validateBlocks, s.validateOrder, s.validateLimits, s.validatePace} {
+		if err := check(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s Spec) validateBlocks() error {
+	if len(s.Blocks) == 0 {
+		return invalid("block", "no block size is given; try 4KiB")
+	}
+	if len(s.Blocks) > 32 {
+		return invalid("block", "%d sizes in one mix; at most 32", len(s.Blocks))
+	}
+	for _, b := range s.Blocks {
+		if b.Size < 1 || b.Size > 64*quantity.MiB {
+			return invalid("block", "%s; a block is from 1 byte to 64 MiB", b.Size)
+		}
+		if !(b.Weight > 0) || b.Weight > 1e9 {
+			return invalid("block", "weight %g of %s; a weight is above 0 and at most 1e9", b.Weight, b.Size)
+		}
+	}
+	if !(s.Reads >= 0 && s.Reads <= 1) {
+		return invalid("reads", "%g; a share is from 0%% to 100%%", float64(s.Reads))
+	}
+	for field, share := range map[string]quantity.Share{"compressible": s.Compressible, "duplicate": s.Duplicate} {
+		if !(share >= 0 && share <= 1) {
+			return invalid(field, "%g; a share is from 0%% to 100%%", float64(share))
+		}
+	}
+	return nil
+}
+
+func (s Spec) validateOrder() error {
+	switch s.Order {
+	case Random, Sequential, Descending:
+	case Strided:
+		if s.Stride < s.LargestBlock() {
+			return invalid("stride", "%s is shorter than the block of %s; use a longer stride, or order sequential", s.Stride, s.LargestBlock())
+		}
+	case Skewed:
+		hot := s.HotAccesses > 0 || s.HotSpan > 0
+		switch {
+		case s.Skew > 0 && hot:
+			return invalid("skew", "both a Zipf exponent and a hot region are given; keep one")
+		case s.Skew > 0 && s.Skew > 5:
+			return invalid("skew", "%g; the exponent is above 0 and at most 5", s.Skew)
+		case s.Skew > 0:
+		case !hot:
+			return invalid("skew", "a skewed order needs a Zipf exponent (skew 0.99) or a hot region (hot 80%%/20%%)")
+		case !(s.HotAccesses > 0 && s.HotAccesses < 1 && s.HotSpan > 0 && s.HotSpan < 1):
+			return invalid("hot", "%s of accesses to %s of the span; both are above 0%% and below 100%%", s.HotAccesses, s.HotSpan)
+		}
+	default:
+		return invalid("order", "%q; one of random, skewed, sequential, strided, descending", s.Order)
+	}
+	if s.Order != Skewed && (s.Skew != 0 || s.HotAccesses != 0 || s.HotSpan != 0) {
+		return invalid("skew", "is set but the order is %s; use order skewed", s.Order)
+	}
+	if s.Order != Strided && s.Stride != 0 {
+		return invalid("stride", "is set but the order is %s; use order strided", s.Order)
+	}
+	if s.Streams < 0 || s.Streams > 4096 {
+		return invalid("streams", "%d; from 1 to 4096", s.Streams)
+	}
+	if s.Streams > 1 && s.Order != Sequential && s.Order != Descending {
+		return invalid("streams", "%d streams need order sequential or descending, not %s", s.Streams, s.Order)
+	}
+	return nil
+}
+
+func (s Spec) validateLimits() error {
+	if s.Depth < 1 || s.Depth > 4096 {
+		return invalid("depth", "%d; each worker keeps from 1 to 4096 operations in flight", s.Depth)
+	}
+	if s.Workers < 1 || s.Workers > 256 {
+		return invalid("workers", "%d; from 1 to 256", s.Workers)
+	}
+	if buffers := int64(s.Workers) * int64(s.Depth) * int64(s.LargestBlock()); buffers > 16<<30 {
+		return invalid("depth", "%d workers × depth %d × %s would need %s of buffers; keep it within 16 GiB",
+			s.Workers, s.Depth, s.LargestBlock(), quantity.Bytes(buffers))
+	}
+	if s.Span < 0 || s.Offset < 0 || s.Align < 0 || s.Amount < 0 || s.Stride < 0 {
+		return invalid("span", "sizes cannot be negative")
+	}
+	if s.Offset+s.Span < 0 {
+		return invalid("span", "offset and span together exceed 8 EiB")
+	}
+	if s.Span > 0 && s.Span < s.LargestBlock() {
+		return invalid("span", "%s is smaller than one block of %s; use a larger span", s.Span, s.LargestBlock())
+	}
+	if s.Align > 0 && s.Span > 0 && s.Align > s.Span {
+		return invalid("align", "%s is more than the span of %s", s.Align, s.Span)
+	}
+	if !(s.For >= 0 && s.For <= 30*86400) {
+		return invalid("for", "%g s; at most 30 days", float64(s.For))
+	}
+	if s.For == 0 && s.Amount == 0 {
+		return invalid("for", "neither a time nor an amount ends this measurement; try --for 60s")
+	}
+	if !(s.LeadIn >= 0 && s.LeadIn <= 86400) {
+		return invalid("leadIn", "%g s; at most one day", float64(s.LeadIn))
+	}
+	if s.Interval != 0 && !(s.Interval >= 0.1 && s.Interval <= 10) {
+		return invalid("interval", "%g s; from 100ms to 10s", float64(s.Interval))
+	}
+	if s.OnError != "" && s.OnError != End && s.OnError != Continue {
+		return invalid("onError", "%q; end or continue", s.OnError)
+	}
+	if s.SyncEvery < 0 {
+		return invalid("syncEvery", "%d; a number of writes, or 0 for never", s.SyncEvery)
+	}
+	if s.Seed > 1<<53-1 {
+		return invalid("seed", "%d; at most 9007199254740991, so that every JSON reader keeps it exact", s.Seed)
+	}
+	return nil
+}
+
+func (s Spec) validatePace() error {
+	if !(s.Think >= 0 && s.Think <= 86400) || !(s.Rate >= 0 && s.Rate <= 1e9) || !(s.ByteRate >= 0 && s.ByteRate <= 1e15) {
+		return invalid("rate", "think time, rate and throughput are zero or positive; at most a day, 1e9/s and 1 PB/s")
+	}
+	if s.Rate > 0 && s.ByteRate > 0 {
+		return invalid("rate", "both operations and bytes per second are set; keep one")
+	}
+	if s.Open() && s.Think > 0 {
+		return invalid("think", "think time belongs to a closed loop; leave it out when a rate is set")
+	}
+	switch s.Arrivals {
+	case "", Constant, Poisson:
+	default:
+		return invalid("arrivals", "%q; constant or poisson", s.Arrivals)
+	}
+	if s.Arrivals != "" && !s.Open() {
+		return invalid("arrivals", "is set without a rate")
+	}
+	return nil
+}
+
+// Describe says in a few words what the workload does, such as
+// "4 KiB, 70 % reads, random, 4 workers × depth 32, span 10 GiB".
+func (s Spec) Describe() string {
+	block := s.Blocks[0].Size.String()
+	if len(s.Blocks) > 1 {
+		block = fmt.Sprintf("%d block sizes to %s", len(s.Blocks), s.LargestBlock())
+	}
+	direction := s.Reads.String() + " reads"
+	switch s.Reads {
+	case 1:
+		direction = "reads"
+	case 0:
+		direction = "writes"
+	}
+	order := string(s.Order)
+	if s.Streams > 1 {
+		order += fmt.Sprintf(" in %d streams", s.Streams)
+	}
+	workers := "1 worker"
+	if s.Workers > 1 {
+		workers = fmt.Sprintf("%d workers", s.Workers)
+	}
+	text := fmt.Sprintf("%s, %s, %s, %s × depth %d", block, direction, order, workers, s.Depth)
+	if s.Span > 0 {
+		text += ", span " + s.Span.String()
+	}
+	if s.Open() {
+		text += ", at " + s.Arriving().String()
+	}
+	if s.Cached {
+		text += ", cached"
+	}
+	return text
+}

@@ -1,0 +1,332 @@
+package workload
+
+import (
+	"bytes"
+	"compress/flate"
+	"errors"
+	"math"
+	"reflect"
+	"slices"
+	"testing"
+
+	"patientheron/core/quantity"
+)
+
+func spec(change func(*Spec)) Spec {
+	s := Default()
+	s.Span = 64 * quantity.MiB
+	if change != nil {
+		change(&s)
+	}
+	return s
+}
+
+func generate(t *testing.T, s Spec, worker, count int) []Access {
+	t.Helper()
+	g, err := NewGenerator(s, worker)
+	if err != nil {
+		t.Fatal(err)
+	}
+	accesses := make([]Access, count)
+	for i := range accesses {
+		accesses[i] = g.Next()
+	}
+	return accesses
+}
+
+func TestValidateNamesTheField(t *testing.T) {
+	for field, change := range map[string]func(*Spec){
+		"depth":    func(s *Spec) { s.Depth = 0 },
+		"workers":  func(s *Spec) { s.Workers = -1 },
+		"block":    func(s *Spec) { s.Blocks = Block(0) },
+		"reads":    func(s *Spec) { s.Reads = quantity.Share(math.NaN()) },
+		"order":    func(s *Spec) { s.Order = "backwards" },
+		"span":     func(s *Spec) { s.Span = 512 },
+		"for":      func(s *Spec) { s.For = 0 },
+		"skew":     func(s *Spec) { s.Order = Skewed },
+		"hot":      func(s *Spec) { s.Order, s.HotAccesses = Skewed, 0.8 },
+		"stride":   func(s *Spec) { s.Order = Strided; s.Stride = 512 },
+		"streams":  func(s *Spec) { s.Streams = 2 },
+		"rate":     func(s *Spec) { s.Rate, s.ByteRate = 1, 1 },
+		"think":    func(s *Spec) { s.Rate, s.Think = 1, 1 },
+		"arrivals": func(s *Spec) { s.Arrivals = Poisson },
+		"interval": func(s *Spec) { s.Interval = 0.01 },
+		"seed":     func(s *Spec) { s.Seed = 1 << 60 },
+		"align":    func(s *Spec) { s.Align = quantity.TiB },
+	} {
+		var wrong *FieldError
+		if err := spec(change).Validate(); !errors.As(err, &wrong) || wrong.Field != field || !errors.Is(err, ErrInvalid) {
+			t.Errorf("%s: got %v", field, err)
+		}
+	}
+	if err := Default().Validate(); err != nil {
+		t.Error(err)
+	}
+}
+
+func TestEveryFieldCanBeSetByText(t *testing.T) {
+	values := map[string]string{
+		"block": "4KiB:3,64KiB:1", "reads": "70%", "order": "sequential", "skew": "0.99", "hot": "80%/20%", "streams": "4",
+		"stride": "1MiB", "depth": "32", "workers": "4", "span": "10GiB", "offset": "1MiB", "align": "4KiB",
+		"compressible": "50%", "duplicate": "10%", "fresh": "true", "think": "5ms", "rate": "5k", "byteRate": "250MB/s",
+		"arrivals": "poisson", "syncEvery": "8", "cached": "true", "for": "60s", "amount": "1GiB", "leadIn": "2s",
+		"interval": "100ms", "onError": "continue", "seed": "7",
+	}
+	for _, field := range Fields() {
+		before, after := Default(), Default()
+		if err := field.Set(&after, values[field.Name]); err != nil {
+			t.Errorf("%s: %v", field.Name, err)
+		}
+		if reflect.DeepEqual(before, after) {
+			t.Errorf("%s = %s changed nothing", field.Name, values[field.Name])
+		}
+		if err := field.Set(&after, "plenty"); err == nil && field.Name != "order" && field.Name != "arrivals" && field.Name != "onError" {
+			t.Errorf("%s accepted %q", field.Name, "plenty")
+		}
+	}
+	if _, err := Lookup("colour"); !errors.Is(err, ErrInvalid) {
+		t.Errorf("unknown field: %v", err)
+	}
+	blocks, _ := ParseBlocks("4KiB:3,64KiB:1")
+	if got := FormatBlocks(blocks); got != "4KiB:3,64KiB:1" {
+		t.Errorf("mix printed as %s", got)
+	}
+}
+
+// The number of reads among n draws with probability p is binomial; four
+// standard deviations leave a false alarm once in 16,000.
+func TestReadShareIsBinomial(t *testing.T) {
+	const n = 200_000
+	for _, p := range []quantity.Share{0, 0.01, 0.3, 0.7, 1} {
+		reads := 0
+		for _, a := range generate(t, spec(func(s *Spec) { s.Reads = p }), 0, n) {
+			if a.Read {
+				reads++
+			}
+		}
+		mean, deviation := n*float64(p), math.Sqrt(n*float64(p)*(1-float64(p)))
+		if math.Abs(float64(reads)-mean) > 4*deviation {
+			t.Errorf("read share %v: %d of %d reads, expected %.0f ± %.0f", p, reads, n, mean, 4*deviation)
+		}
+	}
+}
+
+func TestBlockMixFollowsItsWeights(t *testing.T) {
+	const n = 100_000
+	counts := map[int]int{}
+	for _, a := range generate(t, spec(func(s *Spec) {
+		s.Blocks = []BlockShare{{4096, 5}, {8192, 3}, {65536, 2}}
+	}), 0, n) {
+		counts[a.Length]++
+		if a.Offset%int64(a.Length) != 0 || a.Offset+int64(a.Length) > int64(64*quantity.MiB) {
+			t.Fatalf("%+v is misaligned or outside the span", a)
+		}
+	}
+	for length, share := range map[int]float64{4096: 0.5, 8192: 0.3, 65536: 0.2} {
+		if deviation := math.Sqrt(n * share * (1 - share)); math.Abs(float64(counts[length])-n*share) > 4*deviation {
+			t.Errorf("%d bytes: %d of %d, expected %.0f", length, counts[length], n, n*share)
+		}
+	}
+}
+
+// Pearson's chi-squared over 256 cells; 255 degrees of freedom exceed 350
+// less than once in 10,000 times.
+func TestUniformOrderIsUniform(t *testing.T) {
+	const n, cells = 256_000, 256
+	counts := make([]float64, cells)
+	s := spec(func(s *Spec) { s.Offset = quantity.MiB })
+	for _, a := range generate(t, s, 0, n) {
+		counts[(a.Offset-int64(s.Offset))*cells/int64(s.Span)]++
+	}
+	chi := 0.0
+	for _, c := range counts {
+		chi += (c - n/cells) * (c - n/cells) / (n / cells)
+	}
+	if chi > 350 {
+		t.Errorf("chi-squared %.0f over %d cells", chi, cells)
+	}
+}
+
+// Zipf's law: P(rank k) = k^-s / H(n, s), summed exactly.
+func TestZipfAgainstTheory(t *testing.T) {
+	const places, n = 1000, 400_000
+	for _, exponent := range []float64{0.5, 0.99, 1, 1.5} {
+		counts := map[int64]int{}
+		for _, a := range generate(t, spec(func(s *Spec) {
+			s.Order, s.Skew, s.Span = Skewed, exponent, places*4*quantity.KiB
+		}), 0, n) {
+			counts[a.Offset]++
+		}
+		var ranked []int
+		for _, c := range counts {
+			ranked = append(ranked, c)
+		}
+		slices.SortFunc(ranked, func(a, b int) int { return b - a })
+		harmonic := 0.0
+		for k := 1.0; k <= places; k++ {
+			harmonic += math.Pow(k, -exponent)
+		}
+		seen, expected := 0.0, 0.0
+		for k := range 100 {
+			seen += float64(ranked[k])
+			expected += math.Pow(float64(k+1), -exponent) / harmonic * n
+			if k == 0 || k == 9 || k == 99 {
+				if math.Abs(seen-expected)/expected > 0.02 {
+					t.Errorf("exponent %g: the %d hottest got %.0f accesses, theory says %.0f", exponent, k+1, seen, expected)
+				}
+			}
+		}
+	}
+}
+
+func TestScatterVisitsEveryPlaceOnce(t *testing.T) {
+	for _, count := range []uint64{1, 2, 10, 997, 4096} {
+		z, seen := newZipf(1, count), map[uint64]bool{}
+		for rank := range count {
+			seen[z.scatter(rank)] = true
+		}
+		if len(seen) != int(count) {
+			t.Errorf("%d places: only %d are reached", count, len(seen))
+		}
+	}
+}
+
+func TestHotRegionGetsItsShare(t *testing.T) {
+	const n = 100_000
+	hot := 0
+	s := spec(func(s *Spec) { s.Order, s.HotAccesses, s.HotSpan = Skewed, 0.8, 0.2 })
+	for _, a := range generate(t, s, 0, n) {
+		if a.Offset < int64(s.Span)/5 {
+			hot++
+		}
+	}
+	if math.Abs(float64(hot)-0.8*n) > 4*math.Sqrt(n*0.8*0.2) {
+		t.Errorf("%d of %d accesses hit the hot fifth, expected 80 %%", hot, n)
+	}
+}
+
+// Brute force: walk each region by hand and compare.
+func TestSequentialStreamsAgainstBruteForce(t *testing.T) {
+	s := spec(func(s *Spec) {
+		s.Order, s.Streams, s.Workers, s.Span, s.Blocks = Sequential, 3, 2, 96*quantity.KiB, Block(4*quantity.KiB)
+	})
+	for _, descending := range []bool{false, true} {
+		if descending {
+			s.Order = Descending
+		}
+		for worker := range 2 {
+			got := generate(t, s, worker, 40)
+			for i, a := range got {
+				region, step := int64(worker*3+i%3)*16384, int64(i/3%4)*4096
+				want := region + step
+				if descending {
+					want = region + 16384 - 4096 - step
+				}
+				if a.Offset != want {
+					t.Fatalf("%s worker %d access %d at %d, want %d", s.Order, worker, i, a.Offset, want)
+				}
+			}
+		}
+	}
+}
+
+func TestStrideAgainstBruteForce(t *testing.T) {
+	s := spec(func(s *Spec) { s.Order, s.Stride, s.Span = Strided, 12*quantity.KiB, 64*quantity.KiB })
+	for i, a := range generate(t, s, 0, 30) {
+		// Starts at 0, 12, 24, 36, 48, 60 KiB fit a 4 KiB block into 64 KiB.
+		if want := int64(i%6) * 12288; a.Offset != want {
+			t.Fatalf("access %d at %d, want %d", i, a.Offset, want)
+		}
+	}
+}
+
+func TestSameSeedSameOperations(t *testing.T) {
+	for _, order := range []Order{Random, Skewed, Sequential, Descending} {
+		s := spec(func(s *Spec) {
+			s.Order, s.Reads, s.Workers = order, 0.5, 2
+			if order == Skewed {
+				s.Skew = 0.9
+			}
+		})
+		if !slices.Equal(generate(t, s, 1, 1000), generate(t, s, 1, 1000)) {
+			t.Errorf("%s: the same seed gave other operations", order)
+		}
+		if slices.Equal(generate(t, s, 0, 1000), generate(t, s, 1, 1000)) {
+			t.Errorf("%s: two workers issue the same operations", order)
+		}
+	}
+}
+
+func TestTooManyStreamsAreRefused(t *testing.T) {
+	s := spec(func(s *Spec) { s.Order, s.Streams, s.Span = Sequential, 100, 64*quantity.KiB })
+	if _, err := NewGenerator(s, 0); !errors.Is(err, ErrInvalid) {
+		t.Errorf("got %v", err)
+	}
+}
+
+// A standard compressor removes the promised share, within two points.
+func TestCompressibilityAgainstDeflate(t *testing.T) {
+	for _, share := range []quantity.Share{0, 0.25, 0.5, 0.9, 1} {
+		for _, fresh := range []bool{false, true} {
+			content := NewContent(spec(func(s *Spec) { s.Compressible, s.Fresh = share, fresh }), 0)
+			data := make([]byte, 256*PageSize)
+			content.Fill(data)
+			content.Refresh(data)
+			var packed bytes.Buffer
+			w, _ := flate.NewWriter(&packed, flate.BestCompression)
+			_, _ = w.Write(data)
+			_ = w.Close()
+			if removed := 1 - float64(packed.Len())/float64(len(data)); math.Abs(removed-float64(share)) > 0.02 {
+				t.Errorf("compressible %s, fresh %v: deflate removed %.1f %%", share, fresh, removed*100)
+			}
+		}
+	}
+}
+
+func TestDuplicatesAndStamps(t *testing.T) {
+	const pages = 20_000
+	for _, share := range []quantity.Share{0, 0.3, 1} {
+		for _, fresh := range []bool{false, true} {
+			content := NewContent(spec(func(s *Spec) { s.Duplicate, s.Fresh = share, fresh }), 0)
+			buffer, seen, repeated := make([]byte, PageSize), map[[PageSize]byte]bool{}, 0
+			content.Fill(buffer)
+			for range pages {
+				content.Refresh(buffer)
+				if page := [PageSize]byte(buffer); seen[page] {
+					repeated++
+				} else {
+					seen[page] = true
+				}
+			}
+			expected := float64(share)*pages - commonPages*math.Ceil(float64(share))
+			if math.Abs(float64(repeated)-expected) > 4*math.Sqrt(pages*0.25)*math.Ceil(float64(share)) {
+				t.Errorf("duplicate %s, fresh %v: %d of %d pages repeat, expected %.0f", share, fresh, repeated, pages, expected)
+			}
+		}
+	}
+}
+
+func TestArrivals(t *testing.T) {
+	const n = 100_000
+	for _, arrivals := range []Arrivals{Constant, Poisson} {
+		s := spec(func(s *Spec) { s.Rate, s.Arrivals, s.Workers = 5000, arrivals, 2 })
+		schedule := NewSchedule(s, 1)
+		gaps, squares, last := 0.0, 0.0, schedule.Peek()
+		for range n {
+			schedule.Advance()
+			gap := float64(schedule.Peek() - last)
+			last = schedule.Peek()
+			gaps, squares = gaps+gap, squares+gap*gap
+		}
+		mean := gaps / n
+		variation := math.Sqrt(squares/n-mean*mean) / mean
+		wanted := map[Arrivals]float64{Constant: 0, Poisson: 1}[arrivals]
+		// Exponential gaps have a coefficient of variation of one.
+		if math.Abs(mean-400_000)/400_000 > 0.015 || math.Abs(variation-wanted) > 0.02 {
+			t.Errorf("%s: mean gap %.0f ns (want 400000), variation %.3f (want %g)", arrivals, mean, variation, wanted)
+		}
+	}
+	if NewSchedule(Default(), 0) != nil {
+		t.Error("a closed loop has a schedule")
+	}
+}

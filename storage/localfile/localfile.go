@@ -1,0 +1,333 @@
+// Package localfile drives files, folders and block devices of this host,
+// through io_uring where the kernel grants it and through threads where it
+// does not.
+//
+// In a folder it makes a test file of its own, filled with real data and
+// without a name, so that nothing is left behind even when the process is
+// killed. An existing file or device is only ever read unless the user agreed
+// that its content may be lost. The main type is Volume; Prepare makes one.
+package localfile
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"patientheron/core/load"
+	"patientheron/core/quantity"
+	"patientheron/core/workload"
+)
+
+// Errors that callers branch on.
+var (
+	ErrNoSpace      = errors.New("not enough free space")
+	ErrNotPermitted = errors.New("not permitted")
+	ErrConsent      = errors.New("writing was not agreed to")
+	ErrNotStorage   = errors.New("not a folder, a file or a block device")
+)
+
+// Facts describe what a path names, as it is found.
+type Facts struct {
+	Size       quantity.Bytes `json:"sizeBytes" doc:"Bytes that can be addressed: of a folder, the size of its file system"`
+	Free       quantity.Bytes `json:"freeBytes" doc:"Bytes free for a test file; of a file or device, zero"`
+	Alignment  quantity.Bytes `json:"alignmentBytes" doc:"What offsets and lengths of uncached access must be multiples of"`
+	FileSystem string         `json:"fileSystem,omitempty" doc:"Type of the file system the path is on"`
+	Device     string         `json:"device,omitempty" doc:"Block device whose counters move with this volume, as the kernel names it"`
+	Writable   bool           `json:"writable" doc:"Whether this service may write there"`
+}
+
+// Progress is told how much of a preparation is done.
+type Progress func(done, of quantity.Bytes)
+
+// Request says what a run will do.
+type Request struct {
+	Size      quantity.Bytes // the largest offset + span; 0 for all of a file or device
+	Writes    bool           // whether anything is written
+	Content   workload.Spec  // whose content a test file is filled with
+	Overwrite bool           // the user agreed that what a file or device holds may be lost
+	Progress  Progress       // may be nil
+}
+
+// KindOf tells whether path is a "folder", a "file" or a "device".
+func KindOf(path string) (string, error) {
+	info, err := os.Stat(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return "", fmt.Errorf("%s does not exist on the host of the service; make it first, or name another place: %w", path, fs.ErrNotExist)
+	case errors.Is(err, fs.ErrPermission):
+		return "", fmt.Errorf("%s: %w: the service may not look there; grant it the right, or run it as another user", path, ErrNotPermitted)
+	case err != nil:
+		return "", fmt.Errorf("look at %s: %w", path, err)
+	case info.IsDir():
+		return "folder", nil
+	case info.Mode().IsRegular():
+		return "file", nil
+	case info.Mode()&fs.ModeDevice != 0 && info.Mode()&fs.ModeCharDevice == 0:
+		return "device", nil
+	}
+	return "", fmt.Errorf("%s: %w; name one of these", path, ErrNotStorage)
+}
+
+// Look tells what stands behind path without writing anything.
+func Look(path, kind string) (Facts, error) {
+	var f Facts
+	var stat unix.Statfs_t
+	if err := unix.Statfs(path, &stat); err != nil {
+		return f, fmt.Errorf("look at the file system of %s: %w", path, err)
+	}
+	f.FileSystem = fileSystemName(int64(stat.Type))
+	f.Size = quantity.Bytes(int64(stat.Blocks) * stat.Bsize)
+	f.Free = quantity.Bytes(int64(stat.Bavail) * stat.Bsize)
+	f.Writable = unix.Access(path, unix.W_OK) == nil
+	var node unix.Stat_t
+	if err := unix.Stat(path, &node); err != nil {
+		return f, fmt.Errorf("look at %s: %w", path, err)
+	}
+	number := node.Dev
+	if kind == "device" {
+		number = node.Rdev
+	}
+	f.Device = deviceName(number)
+	f.Alignment = 512
+	if kind == "device" {
+		f.FileSystem = ""
+		f.Alignment = deviceAlignment(f.Device)
+	}
+	if kind != "folder" {
+		f.Free, f.Size = 0, quantity.Bytes(node.Size)
+	}
+	if kind == "device" {
+		f.Size = deviceSize(f.Device)
+	}
+	return f, nil
+}
+
+// Prepare makes path ready for a run.
+func Prepare(ctx context.Context, path, kind string, request Request) (*Volume, error) {
+	switch kind {
+	case "folder":
+		return prepareFolder(ctx, path, request)
+	case "file":
+		return prepareFile(path, request)
+	case "device":
+		return prepareDevice(path, request)
+	}
+	return nil, fmt.Errorf("%s: %w", path, ErrNotStorage)
+}
+
+// Volume is a file or device made ready for a run.
+type Volume struct {
+	file *os.File
+	path string // as the user named it
+	size quantity.Bytes
+	// alignment tells what uncached access through an opened file needs.
+	alignment func(*os.File) quantity.Bytes
+}
+
+// Close closes it; a test file without a name is gone with that.
+func (v *Volume) Close() error { return v.file.Close() }
+
+// Use opens the volume for one measurement, cached or uncached, for reading
+// alone or for both.
+func (v *Volume) Use(spec workload.Spec) (load.Volume, error) {
+	mode := unix.O_RDONLY
+	if spec.Writes() {
+		mode = unix.O_RDWR
+	}
+	file, err := reopen(v.file, mode, !spec.Cached)
+	if errors.Is(err, unix.EINVAL) && !spec.Cached {
+		return nil, fmt.Errorf("open %s uncached: its file system cannot do that (%w); measure it with --cached and a span larger than this host's memory", v.path, load.ErrUnsupported)
+	}
+	if err != nil {
+		return nil, explain(err, v.path)
+	}
+	return &opened{file: file, facts: load.Facts{Size: v.size, Alignment: v.alignment(file), ReadOnly: !spec.Writes()}}, nil
+}
+
+// opened is a volume opened for one measurement.
+type opened struct {
+	file  *os.File
+	facts load.Facts
+}
+
+// Facts tells size and alignment.
+func (o *opened) Facts() load.Facts { return o.facts }
+
+// Close closes the file of this measurement.
+func (o *opened) Close() error { return o.file.Close() }
+
+// Open makes a queue: an io_uring, or threads where the kernel refuses it.
+func (o *opened) Open(options load.QueueOptions) (load.Queue, error) {
+	return openQueue(int(o.file.Fd()), options)
+}
+
+// prepareFolder makes and fills a test file.
+func prepareFolder(ctx context.Context, path string, request Request) (*Volume, error) {
+	if request.Size == 0 {
+		return nil, &workload.FieldError{Field: "span", Reason: "a folder has no size of its own; say how large the test file shall be, such as --span 10GiB"}
+	}
+	found, err := Look(path, "folder")
+	if err != nil {
+		return nil, err
+	}
+	if request.Size > found.Free {
+		return nil, fmt.Errorf("%w: the test file needs %s, and %s has %s free; use a smaller span, or make room", ErrNoSpace, request.Size, path, found.Free)
+	}
+	named, err := createUnnamed(path)
+	if err != nil {
+		return nil, err
+	}
+	v := &Volume{file: named, path: path, size: request.Size, alignment: uncachedAlignment}
+	if err := v.fill(ctx, request); err != nil {
+		named.Close()
+		return nil, fmt.Errorf("fill the test file in %s: %w", path, err)
+	}
+	return v, nil
+}
+
+// prepareFile opens an existing file.
+func prepareFile(path string, request Request) (*Volume, error) {
+	if request.Writes && !request.Overwrite {
+		return nil, fmt.Errorf("%s: %w: the workload would overwrite what this file holds; measure with reads 100%%, or register the file with consent to overwrite", path, ErrConsent)
+	}
+	mode := os.O_RDONLY
+	if request.Writes {
+		mode = os.O_RDWR
+	}
+	file, err := os.OpenFile(path, mode, 0)
+	if err != nil {
+		return nil, explain(err, path)
+	}
+	info, err := file.Stat()
+	if err == nil && info.Size() < pageSize {
+		err = fmt.Errorf("it holds only %d bytes, too little to measure; name a larger file, or its folder to have a test file made", info.Size())
+	}
+	if err != nil {
+		file.Close()
+		return nil, fmt.Errorf("look at %s: %w", path, err)
+	}
+	return &Volume{file: file, path: path, size: quantity.Bytes(info.Size()), alignment: uncachedAlignment}, nil
+}
+
+// createUnnamed makes a file in a folder that never shows in it and is gone
+// when its last descriptor closes. File systems without such files get one
+// that is unlinked at once.
+func createUnnamed(folder string) (*os.File, error) {
+	fd, err := unix.Open(folder, unix.O_TMPFILE|unix.O_RDWR|unix.O_CLOEXEC, 0o600)
+	if err == nil {
+		return os.NewFile(uintptr(fd), filepath.Join(folder, "test file")), nil
+	}
+	if !errors.Is(err, unix.EOPNOTSUPP) && !errors.Is(err, unix.EISDIR) && !errors.Is(err, unix.EINVAL) {
+		return nil, explain(err, folder)
+	}
+	file, err := os.CreateTemp(folder, ".patient-heron-*")
+	if err != nil {
+		return nil, explain(err, folder)
+	}
+	if err := os.Remove(file.Name()); err != nil {
+		file.Close()
+		return nil, fmt.Errorf("unlink the test file %s: %w", file.Name(), err)
+	}
+	return file, nil
+}
+
+// reopen opens the file behind a descriptor once more with other flags.
+func reopen(file *os.File, mode int, uncached bool) (*os.File, error) {
+	if uncached {
+		mode |= unix.O_DIRECT
+	}
+	fd, err := unix.Open(fmt.Sprintf("/proc/self/fd/%d", file.Fd()), mode|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return nil, err
+	}
+	return os.NewFile(uintptr(fd), file.Name()), nil
+}
+
+// fill writes the whole test file with the asked content and brings it to
+// stable storage.
+func (v *Volume) fill(ctx context.Context, request Request) error {
+	file, err := reopen(v.file, unix.O_RDWR, true)
+	if errors.Is(err, unix.EINVAL) {
+		file, err = reopen(v.file, unix.O_RDWR, false)
+	}
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	const chunk = 4 << 20
+	buffer, err := unix.Mmap(-1, 0, chunk, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_ANON|unix.MAP_PRIVATE)
+	if err != nil {
+		return fmt.Errorf("get a buffer: %w", err)
+	}
+	defer unix.Munmap(buffer)
+	content, size := workload.NewContent(request.Content, -1), int64(v.size)
+	for at := int64(0); at < size; at += chunk {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		// Whole pages keep uncached access aligned; the tail is cut below.
+		part := buffer[:min(chunk, (size-at+pageSize-1)/pageSize*pageSize)]
+		content.Fill(part)
+		if _, err := file.WriteAt(part, at); err != nil {
+			if errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) {
+				return fmt.Errorf("%w after %s; use a smaller span, or make room: %w", ErrNoSpace, quantity.Bytes(at), err)
+			}
+			return err
+		}
+		if request.Progress != nil {
+			request.Progress(quantity.Bytes(min(at+chunk, size)), v.size)
+		}
+	}
+	if err := file.Truncate(size); err != nil {
+		return err
+	}
+	if err := file.Sync(); err != nil {
+		return err
+	}
+	// What went through the page cache shall not answer the first reads.
+	_ = unix.Fadvise(int(file.Fd()), 0, 0, unix.FADV_DONTNEED)
+	return nil
+}
+
+// explain adds the next step to an error about opening path.
+func explain(err error, path string) error {
+	switch {
+	case errors.Is(err, fs.ErrPermission), errors.Is(err, unix.EROFS):
+		return fmt.Errorf("open %s: %w: %w; grant the service's user the right, or name another place", path, ErrNotPermitted, err)
+	case errors.Is(err, unix.ENOSPC):
+		return fmt.Errorf("open %s: %w: %w", path, ErrNoSpace, err)
+	}
+	return fmt.Errorf("open %s: %w", path, err)
+}
+
+// uncachedAlignment asks the file system what uncached access must be aligned
+// to (statx(2), STATX_DIOALIGN), and assumes 512 where it does not say.
+func uncachedAlignment(file *os.File) quantity.Bytes {
+	var stat unix.Statx_t
+	err := unix.Statx(int(file.Fd()), "", unix.AT_EMPTY_PATH, unix.STATX_DIOALIGN, &stat)
+	if err == nil && stat.Mask&unix.STATX_DIOALIGN != 0 && stat.Dio_offset_align > 0 {
+		return quantity.Bytes(stat.Dio_offset_align)
+	}
+	return 512
+}
+
+// fileSystemName names the common file systems by their magic number
+// (statfs(2)); others by the number itself.
+func fileSystemName(magic int64) string {
+	names := map[int64]string{
+		unix.EXT4_SUPER_MAGIC: "ext4", unix.XFS_SUPER_MAGIC: "xfs", unix.BTRFS_SUPER_MAGIC: "btrfs",
+		unix.TMPFS_MAGIC: "tmpfs", unix.NFS_SUPER_MAGIC: "nfs", unix.FUSE_SUPER_MAGIC: "fuse",
+		unix.OVERLAYFS_SUPER_MAGIC: "overlay", unix.F2FS_SUPER_MAGIC: "f2fs", 0xff534d42: "cifs", 0xfe534d42: "smb2",
+		0x2fc12fc1: "zfs", unix.CEPH_SUPER_MAGIC: "ceph",
+	}
+	if name := names[magic]; name != "" {
+		return name
+	}
+	return strings.ToLower(fmt.Sprintf("0x%x", magic))
+}

@@ -1,0 +1,92 @@
+package localfile
+
+import (
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"patientheron/core/load"
+)
+
+// threadQueue is the portable queue: as many goroutines as the queue is deep,
+// each making one plain system call at a time.
+type threadQueue struct {
+	memory buffers
+	work   chan load.Operation
+	done   chan load.Completion
+	timer  *time.Timer
+}
+
+func openThreads(fd int, memory buffers, depth int) *threadQueue {
+	q := &threadQueue{
+		memory: memory, work: make(chan load.Operation, depth), done: make(chan load.Completion, depth),
+		timer: time.NewTimer(time.Hour),
+	}
+	for range depth {
+		go func() {
+			for o := range q.work {
+				q.done <- q.perform(fd, o)
+			}
+		}()
+	}
+	return q
+}
+
+func (q *threadQueue) perform(fd int, o load.Operation) load.Completion {
+	c := load.Completion{Slot: o.Slot}
+	switch buffer := q.memory.slots[o.Slot]; o.Kind {
+	case load.Read:
+		c.Bytes, c.Err = unix.Pread(fd, buffer[:o.Length], o.Offset)
+	case load.Write:
+		c.Bytes, c.Err = unix.Pwrite(fd, buffer[:o.Length], o.Offset)
+	case load.Sync:
+		c.Err = unix.Fdatasync(fd)
+	}
+	c.Bytes = max(c.Bytes, 0)
+	return c
+}
+
+func (q *threadQueue) Buffer(slot int) []byte { return q.memory.slots[slot] }
+
+func (q *threadQueue) Submit(operations []load.Operation) error {
+	for _, o := range operations {
+		q.work <- o
+	}
+	return nil
+}
+
+func (q *threadQueue) Collect(into []load.Completion, wait time.Duration) (int, error) {
+	n := q.ready(into, 0)
+	if n > 0 || wait <= 0 {
+		return n, nil
+	}
+	q.timer.Reset(wait)
+	select {
+	case into[0] = <-q.done:
+		return q.ready(into, 1), nil
+	case <-q.timer.C:
+		return 0, nil
+	}
+}
+
+func (q *threadQueue) ready(into []load.Completion, n int) int {
+	for n < len(into) {
+		select {
+		case into[n] = <-q.done:
+			n++
+		default:
+			return n
+		}
+	}
+	return n
+}
+
+func (q *threadQueue) Interface() string { return "threads" }
+
+func (q *threadQueue) Close(unanswered int) error {
+	close(q.work)
+	if unanswered == 0 {
+		q.memory.unmap()
+	}
+	return nil
+}

@@ -1,0 +1,344 @@
+// Package uring is a small binding of Linux's io_uring: a ring of submissions
+// and a ring of completions shared with the kernel, for reads, writes and
+// flushes on registered files and buffers.
+//
+// A Ring belongs to one goroutine locked to its thread. Prepare fills a
+// submission, Enter hands all prepared ones over and waits, Completions takes
+// the answers. None of them allocates.
+//
+// Source of structures and constants: the kernel's user interface header
+// linux/io_uring.h; behaviour: io_uring_setup(2), io_uring_enter(2),
+// io_uring_register(2).
+package uring
+
+import (
+	"errors"
+	"fmt"
+	"sync/atomic"
+	"syscall"
+	"time"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+)
+
+// ErrUnavailable is wrapped when this kernel or its policy refuses io_uring.
+var ErrUnavailable = errors.New("io_uring is not available")
+
+// Opcode is what a submission does.
+type Opcode uint8
+
+// The opcodes used here.
+const (
+	Nop        Opcode = 0
+	Fsync      Opcode = 3
+	ReadFixed  Opcode = 4
+	WriteFixed Opcode = 5
+	ReadPlain  Opcode = 22
+	WritePlain Opcode = 23
+)
+
+const (
+	setupCoopTaskrun  = 1 << 8
+	setupSingleIssuer = 1 << 12
+	setupDeferTaskrun = 1 << 13
+
+	featSingleMmap = 1 << 0
+	featNoDrop     = 1 << 1
+	featExtArg     = 1 << 8
+
+	enterGetEvents = 1 << 0
+	enterExtArg    = 1 << 3
+
+	registerBuffers = 0
+	registerFiles   = 2
+	registerProbe   = 8
+
+	offsetSubmissions = 0x10000000
+
+	fixedFile = 1 << 0
+
+	fsyncDataOnly = 1 << 0
+)
+
+type params struct {
+	sqEntries, cqEntries, flags, threadCPU, threadIdle, features, workFD uint32
+	reserved                                                             [3]uint32
+	sq                                                                   submissionOffsets
+	cq                                                                   completionOffsets
+}
+
+type submissionOffsets struct {
+	head, tail, ringMask, ringEntries, flags, dropped, array, reserved uint32
+	userAddress                                                        uint64
+}
+
+type completionOffsets struct {
+	head, tail, ringMask, ringEntries, overflow, entries, flags, reserved uint32
+	userAddress                                                           uint64
+}
+
+type submission struct {
+	opcode      Opcode
+	flags       uint8
+	priority    uint16
+	fd          int32
+	offset      uint64
+	address     uint64
+	length      uint32
+	opFlags     uint32
+	userData    uint64
+	buffer      uint16
+	personality uint16
+	_           [5]uint32
+}
+
+type completion struct {
+	userData uint64
+	result   int32
+	flags    uint32
+}
+
+// getEvents is struct io_uring_getevents_arg.
+type getEvents struct {
+	mask     uint64
+	maskSize uint32
+	_        uint32
+	timeout  uint64
+}
+
+// Features says what the kernel offers and what the ring uses.
+type Features struct {
+	DeferredWork bool // completions are produced only when this thread asks
+	Buffers      bool // buffers are registered
+	Files        bool // the file is registered
+}
+
+// Ring is one io_uring.
+type Ring struct {
+	fd       int
+	features Features
+
+	ring, entries []byte // mapped memory
+	submissions   []submission
+	sqTail        *uint32
+	sqMask        uint32
+	array         []uint32
+	prepared      uint32 // tail as we see it
+	handed        uint32 // tail as the kernel knows it
+
+	completions []completion
+	cqHead      *uint32
+	cqTail      *uint32
+	cqMask      uint32
+
+	argument getEvents
+	timeout  unix.Timespec
+}
+
+// Open makes a ring with room for entries submissions, on a thread that will
+// be its only user. It wraps ErrUnavailable when the kernel refuses.
+func Open(entries int) (*Ring, error) {
+	var p params
+	var fd uintptr
+	var errno syscall.Errno
+	// Newer kernels do the least work with deferred completion; older ones
+	// refuse the flags they do not know with EINVAL.
+	for _, flags := range []uint32{setupSingleIssuer | setupDeferTaskrun, setupCoopTaskrun, 0} {
+		p = params{flags: flags}
+		fd, _, errno = unix.Syscall(unix.SYS_IO_URING_SETUP, uintptr(entries), uintptr(unsafe.Pointer(&p)), 0)
+		if errno != unix.EINVAL {
+			break
+		}
+	}
+	if errno != 0 {
+		return nil, fmt.Errorf("%w: set up a ring of %d entries: %w", ErrUnavailable, entries, errno)
+	}
+	r := &Ring{fd: int(fd)}
+	r.features.DeferredWork = p.flags&setupDeferTaskrun != 0
+	if needed := uint32(featSingleMmap | featNoDrop | featExtArg); p.features&needed != needed {
+		_ = r.Close()
+		return nil, fmt.Errorf("%w: this kernel's version of it is too old (5.11 is needed)", ErrUnavailable)
+	}
+	if err := r.mapMemory(&p); err != nil {
+		_ = r.Close()
+		return nil, fmt.Errorf("%w: map its rings: %w", ErrUnavailable, err)
+	}
+	if err := r.probe(); err != nil {
+		_ = r.Close()
+		return nil, err
+	}
+	return r, nil
+}
+
+func (r *Ring) mapMemory(p *params) (err error) {
+	size := max(int(p.sq.array+p.sqEntries*4), int(p.cq.entries)+int(p.cqEntries)*int(unsafe.Sizeof(completion{})))
+	const access, how = unix.PROT_READ | unix.PROT_WRITE, unix.MAP_SHARED | unix.MAP_POPULATE
+	if r.ring, err = unix.Mmap(r.fd, 0, size, access, how); err != nil {
+		return err
+	}
+	if r.entries, err = unix.Mmap(r.fd, offsetSubmissions, int(p.sqEntries)*int(unsafe.Sizeof(submission{})), access, how); err != nil {
+		return err
+	}
+	word := func(offset uint32) *uint32 { return (*uint32)(unsafe.Pointer(&r.ring[offset])) }
+	r.submissions = unsafe.Slice((*submission)(unsafe.Pointer(&r.entries[0])), p.sqEntries)
+	r.sqTail, r.sqMask = word(p.sq.tail), *word(p.sq.ringMask)
+	r.array = unsafe.Slice(word(p.sq.array), p.sqEntries)
+	for i := range r.array {
+		r.array[i] = uint32(i)
+	}
+	r.completions = unsafe.Slice((*completion)(unsafe.Pointer(&r.ring[p.cq.entries])), p.cqEntries)
+	r.cqHead, r.cqTail, r.cqMask = word(p.cq.head), word(p.cq.tail), *word(p.cq.ringMask)
+	r.prepared = *r.sqTail
+	r.handed = r.prepared
+	r.argument.timeout = uint64(uintptr(unsafe.Pointer(&r.timeout)))
+	return nil
+}
+
+// probe asks which opcodes the kernel offers.
+func (r *Ring) probe() error {
+	const last = 64
+	var answer struct {
+		lastOp, count uint8
+		_             uint16
+		_             [3]uint32
+		ops           [last]struct {
+			op    uint8
+			_     uint8
+			flags uint16
+			_     uint32
+		}
+	}
+	if err := r.register(registerProbe, unsafe.Pointer(&answer), last); err != nil {
+		return fmt.Errorf("%w: ask for its operations: %w", ErrUnavailable, err)
+	}
+	for _, op := range []Opcode{Fsync, ReadFixed, WriteFixed, ReadPlain, WritePlain} {
+		if uint8(op) > answer.lastOp || answer.ops[op].flags&1 == 0 {
+			return fmt.Errorf("%w: it lacks operation %d", ErrUnavailable, op)
+		}
+	}
+	return nil
+}
+
+func (r *Ring) register(what int, argument unsafe.Pointer, count int) error {
+	if _, _, errno := unix.Syscall6(unix.SYS_IO_URING_REGISTER, uintptr(r.fd), uintptr(what), uintptr(argument), uintptr(count), 0, 0); errno != 0 {
+		return errno
+	}
+	return nil
+}
+
+// RegisterBuffers pins buffers so that ReadFixed and WriteFixed can use them
+// by index. A user's limit on locked memory can refuse it.
+func (r *Ring) RegisterBuffers(buffers [][]byte) error {
+	vectors := make([]unix.Iovec, len(buffers))
+	for i, b := range buffers {
+		vectors[i].Base = &b[0]
+		vectors[i].SetLen(len(b))
+	}
+	err := r.register(registerBuffers, unsafe.Pointer(&vectors[0]), len(vectors))
+	r.features.Buffers = err == nil
+	return err
+}
+
+// RegisterFile makes fd the file that operations on a registered file use.
+func (r *Ring) RegisterFile(fd int) error {
+	fds := []int32{int32(fd)}
+	err := r.register(registerFiles, unsafe.Pointer(&fds[0]), 1)
+	r.features.Files = err == nil
+	return err
+}
+
+// Features says what the ring uses.
+func (r *Ring) Features() Features { return r.features }
+
+// Prepare fills the next submission. The caller keeps the number in flight
+// within the entries the ring was opened with. With a registered file, fd is
+// its index, zero; buffer is the index of a registered buffer for the fixed
+// opcodes. Token comes back with the completion.
+func (r *Ring) Prepare(op Opcode, fd int, data []byte, offset int64, buffer int, token uint64) {
+	s := &r.submissions[r.prepared&r.sqMask]
+	*s = submission{opcode: op, fd: int32(fd), offset: uint64(offset), length: uint32(len(data)), userData: token, buffer: uint16(buffer)}
+	if len(data) > 0 {
+		s.address = uint64(uintptr(unsafe.Pointer(&data[0])))
+	}
+	if r.features.Files {
+		s.flags = fixedFile
+	}
+	if op == Fsync {
+		s.offset, s.opFlags = 0, fsyncDataOnly
+	}
+	r.prepared++
+}
+
+// Ready reports how many completions can be taken without asking the kernel.
+func (r *Ring) Ready() int { return int(atomic.LoadUint32(r.cqTail) - *r.cqHead) }
+
+// Enter hands over what was prepared and, when nothing is ready after that,
+// waits for a completion up to wait.
+func (r *Ring) Enter(wait time.Duration) error {
+	if err := r.handOver(); err != nil {
+		return err
+	}
+	if wait <= 0 || r.Ready() > 0 {
+		return nil
+	}
+	r.timeout = unix.NsecToTimespec(int64(wait))
+	_, _, errno := unix.Syscall6(unix.SYS_IO_URING_ENTER, uintptr(r.fd), 0, 1, enterGetEvents|enterExtArg,
+		uintptr(unsafe.Pointer(&r.argument)), unsafe.Sizeof(r.argument))
+	switch errno {
+	case 0, unix.ETIME, unix.EINTR:
+		return nil
+	}
+	return fmt.Errorf("wait for completions: %w", errno)
+}
+
+// handOver makes the kernel take the prepared submissions and produce the
+// completions that are due. It does not block, so the runtime is not told of
+// it: that keeps the thread's place in the scheduler.
+func (r *Ring) handOver() error {
+	atomic.StoreUint32(r.sqTail, r.prepared)
+	for {
+		taken, _, errno := unix.RawSyscall6(unix.SYS_IO_URING_ENTER, uintptr(r.fd), uintptr(r.prepared-r.handed), 0, enterGetEvents, 0, 0)
+		switch errno {
+		case 0:
+			r.handed += uint32(taken)
+			if r.handed == r.prepared {
+				return nil
+			}
+		case unix.EINTR:
+		case unix.EAGAIN, unix.EBUSY:
+			// The kernel is short of memory or of room for completions: what
+			// is ready must be taken first, the rest goes at the next Enter.
+			return nil
+		default:
+			return fmt.Errorf("hand over %d operations: %w", r.prepared-r.handed, errno)
+		}
+	}
+}
+
+// Take stores the token and the result of the next completion; ok is false
+// when none is ready. A negative result is an error number.
+func (r *Ring) Take() (token uint64, result int32, ok bool) {
+	head := *r.cqHead
+	if head == atomic.LoadUint32(r.cqTail) {
+		return 0, 0, false
+	}
+	c := &r.completions[head&r.cqMask]
+	token, result = c.userData, c.result
+	atomic.StoreUint32(r.cqHead, head+1)
+	return token, result, true
+}
+
+// Close frees the ring. Operations in flight go on and their memory must stay
+// valid.
+func (r *Ring) Close() error {
+	var errs []error
+	if r.ring != nil {
+		errs = append(errs, unix.Munmap(r.ring))
+	}
+	if r.entries != nil {
+		errs = append(errs, unix.Munmap(r.entries))
+	}
+	r.ring, r.entries, r.submissions, r.completions = nil, nil, nil, nil
+	return errors.Join(append(errs, unix.Close(r.fd))...)
+}

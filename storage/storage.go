@@ -1,0 +1,117 @@
+// Package storage opens volumes by their locator and makes them ready to be
+// measured.
+//
+// A locator names where I/O goes: a folder, a file, a block device, or
+// "null:SIZE" for the null volume. The main type is Volume: what the load
+// engine drives, plus the preparation around it. Each kind of volume has a
+// package of its own.
+package storage
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"patientheron/core/load"
+	"patientheron/core/quantity"
+	"patientheron/core/workload"
+	"patientheron/storage/localfile"
+	"patientheron/storage/null"
+)
+
+// ErrLocator is wrapped when a locator cannot be understood.
+var ErrLocator = errors.New("not a locator")
+
+// Kind is a kind of volume.
+type Kind string
+
+// The kinds of volume.
+const (
+	Null   Kind = "null"
+	Folder Kind = "folder"
+	File   Kind = "file"
+	Device Kind = "device"
+)
+
+// Volume is a volume made ready for a run.
+type Volume interface {
+	// Use opens it the way one measurement asks for. The measurement closes
+	// what it was given.
+	Use(workload.Spec) (load.Volume, error)
+	// Close gives everything back and removes what the preparation made.
+	Close() error
+}
+
+// Facts describe a volume as it is found, before anything is written to it.
+type Facts = localfile.Facts
+
+// Progress is told how many bytes of a preparation are done.
+type Progress = localfile.Progress
+
+// Locator is a parsed locator.
+type Locator struct {
+	Kind Kind
+	Path string         // absolute, for a folder, file or device
+	Size quantity.Bytes // of the null volume
+}
+
+// String is the locator as it is stored and shown.
+func (l Locator) String() string {
+	if l.Kind == Null {
+		size, _ := l.Size.MarshalYAML()
+		return "null:" + string(size)
+	}
+	return l.Path
+}
+
+// Parse reads a locator and looks at what a path names. It does not open it.
+func Parse(text string) (Locator, error) {
+	if size, found := strings.CutPrefix(text, "null:"); found || text == "null" {
+		l := Locator{Kind: Null, Size: quantity.TiB}
+		if size != "" && found {
+			var err error
+			if l.Size, err = quantity.ParseBytes(size); err != nil {
+				return l, fmt.Errorf("%w: %w", ErrLocator, err)
+			}
+		}
+		if l.Size < 1 {
+			return l, fmt.Errorf("%w: a null volume of %s holds nothing; write null:1TiB", ErrLocator, l.Size)
+		}
+		return l, nil
+	}
+	if text == "" {
+		return Locator{}, fmt.Errorf("%w: it is empty; name a folder, a file, a block device or null:1TiB", ErrLocator)
+	}
+	if !filepath.IsAbs(text) {
+		return Locator{}, fmt.Errorf("%w: %q is not an absolute path; the service does not know where you are", ErrLocator, text)
+	}
+	kind, err := localfile.KindOf(filepath.Clean(text))
+	return Locator{Kind: Kind(kind), Path: filepath.Clean(text)}, err
+}
+
+// Look tells what stands behind a locator without writing anything.
+func Look(l Locator) (Facts, error) {
+	if l.Kind == Null {
+		return Facts{Size: l.Size, Alignment: 1, Writable: true}, nil
+	}
+	return localfile.Look(l.Path, string(l.Kind))
+}
+
+// Request says what a run will do to a volume.
+type Request = localfile.Request
+
+// Prepare makes the volume ready for a run: a folder gets a test file filled
+// with real data, which vanishes with Close, and with the process, however
+// that ends.
+func Prepare(ctx context.Context, l Locator, request Request) (Volume, error) {
+	if l.Kind == Null {
+		return nullVolume{null.Volume{Size: l.Size}}, nil
+	}
+	return localfile.Prepare(ctx, l.Path, string(l.Kind), request)
+}
+
+type nullVolume struct{ null.Volume }
+
+func (v nullVolume) Use(workload.Spec) (load.Volume, error) { return v, nil }

@@ -1,0 +1,53 @@
+package storage
+
+import (
+	"errors"
+	"testing"
+
+	"patientheron/core/quantity"
+	"patientheron/core/workload"
+)
+
+func TestParse(t *testing.T) {
+	folder := t.TempDir()
+	for text, want := range map[string]Locator{
+		"null":       {Kind: Null, Size: quantity.TiB},
+		"null:64GiB": {Kind: Null, Size: 64 * quantity.GiB},
+		folder + "/": {Kind: Folder, Path: folder},
+	} {
+		got, err := Parse(text)
+		if err != nil || got != want {
+			t.Errorf("%q: %+v, %v", text, got, err)
+		}
+		if again, err := Parse(got.String()); err != nil || again != got {
+			t.Errorf("%q printed as %q reads back as %+v, %v", text, got, again, err)
+		}
+	}
+	for _, text := range []string{"", "somewhere", "null:", "null:0", "null:lots", "./here"} {
+		if text == "null:" {
+			continue // the default size
+		}
+		if _, err := Parse(text); !errors.Is(err, ErrLocator) {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
+	if _, err := Parse(folder + "/missing"); err == nil {
+		t.Error("a missing path was accepted")
+	}
+}
+
+func TestNullVolumeIsReadyAtOnce(t *testing.T) {
+	l, _ := Parse("null:1GiB")
+	v, err := Prepare(t.Context(), l, Request{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer v.Close()
+	opened, err := v.Use(workload.Default())
+	if err != nil || opened.Facts().Size != quantity.GiB {
+		t.Errorf("%+v, %v", opened, err)
+	}
+	if facts, err := Look(l); err != nil || facts.Size != quantity.GiB || !facts.Writable {
+		t.Errorf("%+v, %v", facts, err)
+	}
+}
