@@ -16,6 +16,7 @@ import (
 
 	"patientheron/core/load"
 	"patientheron/core/quantity"
+	"patientheron/core/setup"
 	"patientheron/core/workload"
 	"patientheron/storage/localfile"
 	"patientheron/storage/null"
@@ -43,9 +44,6 @@ type Volume interface {
 	// Close gives everything back and removes what the preparation made.
 	Close() error
 }
-
-// Facts describe a volume as it is found, before anything is written to it.
-type Facts = localfile.Facts
 
 // Progress is told how many bytes of a preparation are done.
 type Progress = localfile.Progress
@@ -92,11 +90,28 @@ func Parse(text string) (Locator, error) {
 }
 
 // Look tells what stands behind a locator without writing anything.
-func Look(l Locator) (Facts, error) {
+func Look(l Locator) (setup.Facts, error) {
 	if l.Kind == Null {
-		return Facts{Size: l.Size, Alignment: 1, Writable: true}, nil
+		return setup.Facts{Size: l.Size, Alignment: 1, Writable: true}, nil
 	}
 	return localfile.Look(l.Path, string(l.Kind))
+}
+
+// Claim states what a user agrees to lose.
+type Claim = localfile.Claim
+
+// CheckClaim reports why consent to overwrite may not be taken.
+func CheckClaim(l Locator, claim Claim) error {
+	return localfile.CheckClaim(l.Path, string(l.Kind), claim)
+}
+
+// Check reports what would stop a run from being prepared, without writing
+// anything.
+func Check(l Locator, request Request) error {
+	if l.Kind == Null {
+		return nil
+	}
+	return localfile.Check(l.Path, string(l.Kind), request)
 }
 
 // Request says what a run will do to a volume.

@@ -75,6 +75,10 @@ func parse(text, what, example string, units []unit) (float64, error) {
 	return 0, fmt.Errorf("%s %q %w: unit %q is unknown; write it like %s", what, text, ErrSyntax, name, example)
 }
 
+// Digits prints a number with three significant digits, for a column whose
+// head names the unit.
+func Digits(value float64) string { return threeDigits(value) }
+
 // threeDigits prints a number below 1000 with three significant digits and
 // without a useless tail of zeros after a whole number of one or two digits.
 func threeDigits(value float64) string {
@@ -89,7 +93,8 @@ func threeDigits(value float64) string {
 	case magnitude >= 0.9995:
 		return strconv.FormatFloat(value, 'f', 2, 64)
 	default:
-		return strconv.FormatFloat(value, 'g', 3, 64)
+		decimals := min(2-int(math.Floor(math.Log10(magnitude))), 12)
+		return strconv.FormatFloat(value, 'f', decimals, 64)
 	}
 }
 

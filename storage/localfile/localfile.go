@@ -21,6 +21,7 @@ import (
 
 	"patientheron/core/load"
 	"patientheron/core/quantity"
+	"patientheron/core/setup"
 	"patientheron/core/workload"
 )
 
@@ -29,29 +30,20 @@ var (
 	ErrNoSpace      = errors.New("not enough free space")
 	ErrNotPermitted = errors.New("not permitted")
 	ErrConsent      = errors.New("writing was not agreed to")
+	ErrInUse        = errors.New("in use")
 	ErrNotStorage   = errors.New("not a folder, a file or a block device")
 )
-
-// Facts describe what a path names, as it is found.
-type Facts struct {
-	Size       quantity.Bytes `json:"sizeBytes" doc:"Bytes that can be addressed: of a folder, the size of its file system"`
-	Free       quantity.Bytes `json:"freeBytes" doc:"Bytes free for a test file; of a file or device, zero"`
-	Alignment  quantity.Bytes `json:"alignmentBytes" doc:"What offsets and lengths of uncached access must be multiples of"`
-	FileSystem string         `json:"fileSystem,omitempty" doc:"Type of the file system the path is on"`
-	Device     string         `json:"device,omitempty" doc:"Block device whose counters move with this volume, as the kernel names it"`
-	Writable   bool           `json:"writable" doc:"Whether this service may write there"`
-}
 
 // Progress is told how much of a preparation is done.
 type Progress func(done, of quantity.Bytes)
 
 // Request says what a run will do.
 type Request struct {
-	Size      quantity.Bytes // the largest offset + span; 0 for all of a file or device
-	Writes    bool           // whether anything is written
-	Content   workload.Spec  // whose content a test file is filled with
-	Overwrite bool           // the user agreed that what a file or device holds may be lost
-	Progress  Progress       // may be nil
+	Size     quantity.Bytes // the largest offset + span; 0 for all of a file or device
+	Writes   bool           // whether anything is written
+	Content  workload.Spec  // whose content a test file is filled with
+	Consent  *Claim         // what of a file or device the user agreed to lose; nil for nothing
+	Progress Progress       // may be nil
 }
 
 // KindOf tells whether path is a "folder", a "file" or a "device".
@@ -75,8 +67,8 @@ func KindOf(path string) (string, error) {
 }
 
 // Look tells what stands behind path without writing anything.
-func Look(path, kind string) (Facts, error) {
-	var f Facts
+func Look(path, kind string) (setup.Facts, error) {
+	var f setup.Facts
 	var stat unix.Statfs_t
 	if err := unix.Statfs(path, &stat); err != nil {
 		return f, fmt.Errorf("look at the file system of %s: %w", path, err)
@@ -98,6 +90,7 @@ func Look(path, kind string) (Facts, error) {
 	if kind == "device" {
 		f.FileSystem = ""
 		f.Alignment = deviceAlignment(f.Device)
+		f.Serial = deviceSerial(f.Device)
 	}
 	if kind != "folder" {
 		f.Free, f.Size = 0, quantity.Bytes(node.Size)
@@ -108,17 +101,53 @@ func Look(path, kind string) (Facts, error) {
 	return f, nil
 }
 
+// Check reports what would stop a run from being prepared, without writing
+// anything.
+func Check(path, kind string, request Request) error {
+	switch kind {
+	case "folder":
+		return checkFolder(path, request)
+	case "file", "device":
+		switch {
+		case !request.Writes:
+			return nil
+		case request.Consent == nil:
+			return fmt.Errorf("%s: %w: the workload would overwrite what this %s holds; measure with reads 100%%, or register the %s with consent to overwrite", path, ErrConsent, kind, kind)
+		}
+		return CheckClaim(path, kind, *request.Consent)
+	}
+	return fmt.Errorf("%s: %w", path, ErrNotStorage)
+}
+
+func checkFolder(path string, request Request) error {
+	if request.Size == 0 {
+		return &workload.FieldError{Field: "span", Reason: "a folder has no size of its own; say how large the test file shall be, such as --span 10GiB"}
+	}
+	found, err := Look(path, "folder")
+	if err != nil {
+		return err
+	}
+	if !found.Writable {
+		return fmt.Errorf("%s: %w: the service may not write there; grant its user the right, or name another folder", path, ErrNotPermitted)
+	}
+	if request.Size > found.Free {
+		return fmt.Errorf("%w: the test file needs %s, and %s has %s free; use a smaller span, or make room", ErrNoSpace, request.Size, path, found.Free)
+	}
+	return nil
+}
+
 // Prepare makes path ready for a run.
 func Prepare(ctx context.Context, path, kind string, request Request) (*Volume, error) {
+	if err := Check(path, kind, request); err != nil {
+		return nil, err
+	}
 	switch kind {
 	case "folder":
 		return prepareFolder(ctx, path, request)
-	case "file":
-		return prepareFile(path, request)
 	case "device":
 		return prepareDevice(path, request)
 	}
-	return nil, fmt.Errorf("%s: %w", path, ErrNotStorage)
+	return prepareFile(path, request)
 }
 
 // Volume is a file or device made ready for a run.
@@ -169,16 +198,6 @@ func (o *opened) Open(options load.QueueOptions) (load.Queue, error) {
 
 // prepareFolder makes and fills a test file.
 func prepareFolder(ctx context.Context, path string, request Request) (*Volume, error) {
-	if request.Size == 0 {
-		return nil, &workload.FieldError{Field: "span", Reason: "a folder has no size of its own; say how large the test file shall be, such as --span 10GiB"}
-	}
-	found, err := Look(path, "folder")
-	if err != nil {
-		return nil, err
-	}
-	if request.Size > found.Free {
-		return nil, fmt.Errorf("%w: the test file needs %s, and %s has %s free; use a smaller span, or make room", ErrNoSpace, request.Size, path, found.Free)
-	}
 	named, err := createUnnamed(path)
 	if err != nil {
 		return nil, err
@@ -193,9 +212,6 @@ func prepareFolder(ctx context.Context, path string, request Request) (*Volume, 
 
 // prepareFile opens an existing file.
 func prepareFile(path string, request Request) (*Volume, error) {
-	if request.Writes && !request.Overwrite {
-		return nil, fmt.Errorf("%s: %w: the workload would overwrite what this file holds; measure with reads 100%%, or register the file with consent to overwrite", path, ErrConsent)
-	}
 	mode := os.O_RDONLY
 	if request.Writes {
 		mode = os.O_RDWR

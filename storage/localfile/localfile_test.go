@@ -4,6 +4,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"testing"
 
@@ -76,6 +77,8 @@ func TestMeasuresAFolder(t *testing.T) {
 
 // What a queue writes is what a plain read finds, for both kinds of queue.
 func TestQueuesMoveTheData(t *testing.T) {
+	runtime.LockOSThread() // a queue belongs to one thread
+	defer runtime.UnlockOSThread()
 	file, err := createUnnamed(t.TempDir())
 	if err != nil {
 		t.Fatal(err)
@@ -173,11 +176,14 @@ func TestRefusals(t *testing.T) {
 	if _, err := KindOf(filepath.Join(folder, "nowhere")); !errors.Is(err, os.ErrNotExist) {
 		t.Errorf("a missing path: %v", err)
 	}
-	v, err := Prepare(t.Context(), file, "file", Request{Writes: true, Overwrite: true})
+	v, err := Prepare(t.Context(), file, "file", Request{Writes: true, Consent: &Claim{Size: 1 << 20}})
 	if err != nil {
 		t.Fatalf("with consent: %v", err)
 	}
 	v.Close()
+	if _, err := Prepare(t.Context(), file, "file", Request{Writes: true, Consent: &Claim{Size: 1 << 30}}); !errors.Is(err, ErrConsent) {
+		t.Errorf("consent for another size: %v", err)
+	}
 }
 
 func TestLook(t *testing.T) {

@@ -1,0 +1,150 @@
+// Package cli is the command line: it parses, calls the client and prints.
+//
+// It holds no arithmetic. Every command works on a service over its API; with
+// --here that service lives inside this process for as long as the command
+// runs. Root makes the command tree.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strconv"
+
+	"github.com/spf13/cobra"
+
+	"patientheron/client"
+	"patientheron/service"
+)
+
+// Version is set when a release is built.
+var Version = "0.1.0-dev"
+
+// app is what all commands share.
+type app struct {
+	url   string
+	token string
+	data  string
+	here  bool
+	json  bool
+}
+
+// Root makes the command tree.
+func Root() *cobra.Command {
+	a := &app{}
+	root := &cobra.Command{
+		Use:   "heron",
+		Short: "Measure storage and know what to believe",
+		Long: `Patient Heron measures RAID arrays, network-attached and iSCSI volumes, SSD
+caches and tiers, and compares what it measured, to choose and tune shared
+storage. The work is done by a service ("heron serve"); the other commands
+talk to it.`,
+		Example: `  heron serve                                   start the service
+  heron measure /srv/pool --reads 70% --for 60s  measure a folder's storage
+  heron run list                                 what was measured so far`,
+		SilenceUsage: true, SilenceErrors: true,
+	}
+	flags := root.PersistentFlags()
+	flags.StringVar(&a.url, "service", os.Getenv("HERON_SERVICE"), "address of the service, such as http://127.0.0.1:7437 (also HERON_SERVICE)")
+	flags.StringVar(&a.token, "token", "", "its token (also HERON_TOKEN; found by itself for a service of this user on this host)")
+	flags.StringVar(&a.data, "data", defaultData(), "data folder of the service (also HERON_DATA)")
+	flags.BoolVar(&a.here, "here", false, "do the work in this process, without a running service, and keep it in the data folder")
+	flags.BoolVar(&a.json, "json", false, "print what the API gives, as JSON")
+	root.AddCommand(a.serve(), a.demo(), a.measure(), a.watch(), a.volume(), a.run(), a.contract(), a.version())
+	return root
+}
+
+func defaultData() string {
+	if folder := os.Getenv("HERON_DATA"); folder != "" {
+		return folder
+	}
+	if folder := os.Getenv("XDG_DATA_HOME"); folder != "" {
+		return filepath.Join(folder, "patient-heron")
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return "patient-heron"
+	}
+	return filepath.Join(home, ".local", "share", "patient-heron")
+}
+
+// with calls work with a client: of the service named, of the one found for
+// the data folder, or of one in this process.
+func (a *app) with(work func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error) func(*cobra.Command, []string) error {
+	return func(command *cobra.Command, arguments []string) error {
+		ctx := command.Context()
+		c, done, err := a.client(ctx)
+		if err != nil {
+			return err
+		}
+		return errors.Join(work(ctx, c, command, arguments), done())
+	}
+}
+
+func (a *app) client(ctx context.Context) (c *client.Client, done func() error, err error) {
+	if a.here {
+		s, err := service.Open(ctx, a.data, Version, slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError})))
+		if err != nil {
+			return nil, nil, err
+		}
+		// The service outlives an interrupt, so that what was measured until
+		// then can still be asked for.
+		serving, stop := context.WithCancel(context.WithoutCancel(ctx))
+		return s.Client(serving), func() error { stop(); return s.Close() }, nil
+	}
+	token := a.token
+	if token == "" {
+		token = os.Getenv("HERON_TOKEN")
+	}
+	url := a.url
+	if url == "" || token == "" {
+		foundURL, foundToken, err := service.Find(a.data)
+		switch {
+		case err == nil && url == "":
+			url = foundURL
+		case err != nil && url == "":
+			return nil, nil, err
+		case err != nil:
+			return nil, nil, fmt.Errorf("no token is given for %s; name it with --token or HERON_TOKEN", url)
+		}
+		if token == "" {
+			token = foundToken
+		}
+	}
+	return client.New(url, token, nil), func() error { return nil }, nil
+}
+
+// print writes value as the API gives it.
+func printJSON(w io.Writer, value any) error {
+	encoder := json.NewEncoder(w)
+	encoder.SetIndent("", "  ")
+	return encoder.Encode(value)
+}
+
+// number reads the number of a run or volume.
+func number(text, what string) (int64, error) {
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || n < 1 {
+		return 0, fmt.Errorf("%q is not the number of a %s; 'heron %s list' shows them", text, what, what)
+	}
+	return n, nil
+}
+
+func (a *app) version() *cobra.Command {
+	return &cobra.Command{
+		Use: "version", Short: "Print the version", Args: cobra.NoArgs,
+		Example: "  heron version\n  heron version --json",
+		RunE: func(command *cobra.Command, _ []string) error {
+			if a.json {
+				return printJSON(command.OutOrStdout(), map[string]string{"product": "Patient Heron", "version": Version})
+			}
+			fmt.Fprintln(command.OutOrStdout(), "Patient Heron", Version)
+			return nil
+		},
+	}
+}

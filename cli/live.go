@@ -1,0 +1,165 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/term"
+
+	"patientheron/core/measure"
+	"patientheron/resource"
+)
+
+// liveView shows a run while it goes on: on a terminal one line that is
+// rewritten, elsewhere a line now and then.
+type liveView struct {
+	mu       sync.Mutex
+	out      io.Writer
+	terminal bool
+	quiet    bool
+	current  resource.Measurement
+	steps    int
+	width    int // of the line that is on the screen
+	last     time.Time
+	status   resource.Status
+	shown    int // index of the last interval shown
+}
+
+func newLiveView(out io.Writer, quiet bool) *liveView {
+	file, isFile := out.(*os.File)
+	return &liveView{out: out, quiet: quiet, terminal: isFile && term.IsTerminal(int(file.Fd())), shown: -1}
+}
+
+func (v *liveView) run(r resource.Run) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.steps = r.Progress.Steps
+	changed := r.Status != v.status
+	v.status = r.Status
+	switch r.Status {
+	case resource.Queued:
+		v.line(changed, fmt.Sprintf("Run %d waits for the run before it", r.ID))
+	case resource.Preparing:
+		text := fmt.Sprintf("Run %d prepares %s", r.ID, r.Volume.Name)
+		if r.Progress.Prepare > 0 {
+			text += fmt.Sprintf(": %s of %s written", r.Progress.Prepared, r.Progress.Prepare)
+		}
+		v.line(changed, text)
+	case resource.Settling:
+		v.line(changed, fmt.Sprintf("Run %d lets %s settle before measurement %d of %d", r.ID, r.Volume.Name, r.Progress.Step, r.Progress.Steps))
+	}
+}
+
+func (v *liveView) measurement(m resource.Measurement) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if m.ID != v.current.ID {
+		v.shown = -1
+		if !m.Status.Final() {
+			v.note("Measuring " + v.heading(m))
+		}
+	}
+	v.current = m
+}
+
+// heading names a measurement and its place in the run.
+func (v *liveView) heading(m resource.Measurement) string {
+	heading := m.Title()
+	if m.Name != m.Load.Describe() {
+		heading += ": " + m.Load.Describe()
+	}
+	if v.steps > 1 {
+		heading = fmt.Sprintf("%d of %d  %s", m.Position, v.steps, heading)
+	}
+	return heading
+}
+
+func (v *liveView) point(p resource.Point) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if p.MeasurementID != v.current.ID || p.Interval.Index <= v.shown || v.current.Status.Final() {
+		return
+	}
+	v.shown = p.Interval.Index
+	v.line(false, v.describe(p.Interval))
+}
+
+// describe says in one line how far the measurement is and what came back.
+func (v *liveView) describe(i measure.Interval) string {
+	load := v.current.Load
+	at, of := i.Start+i.Length, load.LeadIn+load.For
+	parts := []string{at.String()}
+	if load.For > 0 {
+		parts[0] = fmt.Sprintf("%s %s of %s", bar(float64(at/of), 12), at, of)
+	}
+	if i.LeadIn {
+		parts = append(parts, "lead-in")
+	}
+	for _, side := range []struct {
+		name string
+		flow measure.Flow
+		runs bool
+	}{{"reads", i.Reads, load.Reads > 0}, {"writes", i.Writes, load.Reads < 1}} {
+		if side.runs {
+			parts = append(parts, fmt.Sprintf("%s %s %s p99 %s", side.name, side.flow.Rate, side.flow.Throughput, side.flow.P99))
+		}
+	}
+	if i.Failed > 0 {
+		parts = append(parts, fmt.Sprintf("%d failed", i.Failed))
+	}
+	return strings.Join(parts, "  ")
+}
+
+// bar draws a share as a bar of cells.
+func bar(share float64, cells int) string {
+	full := min(max(int(share*float64(cells)+0.5), 0), cells)
+	return "▕" + strings.Repeat("█", full) + strings.Repeat("░", cells-full) + "▏"
+}
+
+// line shows text as the present state.
+func (v *liveView) line(always bool, text string) {
+	switch {
+	case v.quiet:
+	case v.terminal:
+		if columns, _, err := term.GetSize(int(v.out.(*os.File).Fd())); err == nil {
+			if runes := []rune(text); len(runes) >= columns && columns > 1 {
+				text = string(runes[:columns-1])
+			}
+		}
+		width := len([]rune(text))
+		fmt.Fprint(v.out, "\r", text, strings.Repeat(" ", max(v.width-width, 0)))
+		v.width = width
+	case always || time.Since(v.last) >= 10*time.Second:
+		fmt.Fprintln(v.out, text)
+		v.last = time.Now()
+	}
+}
+
+// note shows text on a line of its own that stays.
+func (v *liveView) note(text string) {
+	if v.quiet {
+		return
+	}
+	v.clear()
+	fmt.Fprintln(v.out, text)
+	v.last = time.Now()
+}
+
+func (v *liveView) clear() {
+	if v.terminal && v.width > 0 {
+		fmt.Fprint(v.out, "\r", strings.Repeat(" ", v.width), "\r")
+		v.width = 0
+	}
+}
+
+func (v *liveView) end() {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if !v.quiet {
+		v.clear()
+	}
+}

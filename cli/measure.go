@@ -1,0 +1,209 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"slices"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"patientheron/client"
+	"patientheron/core/plan"
+	"patientheron/core/quantity"
+	"patientheron/core/workload"
+	"patientheron/resource"
+)
+
+// loadFlags adds a flag for every field of a workload.
+func loadFlags(flags *pflag.FlagSet, spec *workload.Spec) {
+	for _, field := range workload.Fields() {
+		f := &fieldValue{field: field, spec: spec}
+		added := flags.VarPF(f, field.Flag, "", field.Usage)
+		if field.Bool {
+			added.NoOptDefVal = "true"
+		}
+	}
+}
+
+// fieldValue lets a flag set a field of a workload.
+type fieldValue struct {
+	field workload.Field
+	spec  *workload.Spec
+	text  string
+}
+
+func (f *fieldValue) String() string { return f.text }
+
+func (f *fieldValue) Type() string {
+	if f.field.Bool {
+		return "bool"
+	}
+	return f.field.Name
+}
+
+func (f *fieldValue) Set(text string) error {
+	f.text = text
+	return f.field.Set(f.spec, text)
+}
+
+type measureOptions struct {
+	spec    workload.Spec
+	name    string
+	repeats int
+	settle  plan.Settle
+	pause   string
+	quiet   string
+	detach  bool
+}
+
+func (a *app) measure() *cobra.Command {
+	o := &measureOptions{spec: workload.Default()}
+	command := &cobra.Command{
+		Use: "measure VOLUME", Short: "Measure a volume and show it live", Args: cobra.ExactArgs(1),
+		Long: `Measure a volume: a folder, a file, a block device, null:SIZE, or the name of a
+registered one. A path that is not registered yet is registered.
+
+In a folder a test file of the span is made, filled with data, and gone again
+afterwards. An existing file or device is only read, unless it was registered
+with consent to overwrite ("heron volume add --help").
+
+Without other flags: 4 KiB random reads, depth 8, one worker, over a span of
+1 GiB, for ten seconds. Ctrl-C stops the run and keeps what was measured.`,
+		Example: `  heron measure /srv/pool --block 4KiB --reads 70% --order random --depth 32 --workers 4 --span 10GiB --for 60s
+  heron measure /srv/pool --block 1MiB --order sequential --reads 0% --amount 4GiB --for 0
+  heron measure null:1TiB --here --json`,
+		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
+			return a.startMeasuring(ctx, c, command, arguments[0], o)
+		}),
+	}
+	flags := command.Flags()
+	flags.SortFlags = false
+	loadFlags(flags, &o.spec)
+	flags.StringVar(&o.name, "name", "", "what to call the run")
+	flags.IntVar(&o.repeats, "repeats", 1, "how often to measure it")
+	flags.StringVar(&o.pause, "pause", "0", "wait this long before each measurement")
+	flags.StringVar(&o.quiet, "quiet", "0", "wait until the device's counters stand still, at most this long")
+	flags.BoolVar(&o.detach, "detach", false, "start the run and do not wait for it")
+	return command
+}
+
+func (a *app) startMeasuring(ctx context.Context, c *client.Client, command *cobra.Command, target string, o *measureOptions) error {
+	stage := plan.Stage{Load: o.spec, Repeats: o.repeats}
+	var err error
+	if stage.Settle.Pause, err = quantity.ParseSeconds(o.pause); err != nil {
+		return fmt.Errorf("--pause: %w", err)
+	}
+	if stage.Settle.Quiet, err = quantity.ParseSeconds(o.quiet); err != nil {
+		return fmt.Errorf("--quiet: %w", err)
+	}
+	if a.here && o.detach {
+		return errors.New("--here works only as long as this command runs; leave out --detach")
+	}
+	volume, err := findVolume(ctx, c, target)
+	if err != nil {
+		return err
+	}
+	run, err := c.StartRun(ctx, client.NewRun{Name: o.name, VolumeID: volume.ID, Plan: plan.Plan{Stages: []plan.Stage{stage}}})
+	if err != nil {
+		return err
+	}
+	if o.detach {
+		if a.json {
+			return printJSON(command.OutOrStdout(), run)
+		}
+		fmt.Fprintf(command.OutOrStdout(), "Run %d is %s; watch it with 'heron watch %d'.\n", run.ID, run.Status, run.ID)
+		return nil
+	}
+	return a.follow(ctx, c, command, run.ID, true)
+}
+
+// findVolume finds the volume a user means: a registered name or locator, or
+// a locator to register.
+func findVolume(ctx context.Context, c *client.Client, target string) (resource.Volume, error) {
+	volumes, err := c.Volumes(ctx)
+	if err != nil {
+		return resource.Volume{}, err
+	}
+	locator := target
+	if absolute, err := filepath.Abs(target); err == nil && !isNull(target) {
+		locator = absolute
+	}
+	i := slices.IndexFunc(volumes, func(v resource.Volume) bool { return v.Name == target || v.Locator == locator })
+	if i < 0 {
+		return c.AddVolume(ctx, client.NewVolume{Locator: locator})
+	}
+	return volumes[i], nil
+}
+
+func isNull(target string) bool { return target == "null" || len(target) > 5 && target[:5] == "null:" }
+
+// follow watches a run to its end and prints the result. When the command
+// owns the run, an interrupt stops the run; a second one leaves at once.
+func (a *app) follow(ctx context.Context, c *client.Client, command *cobra.Command, id int64, owns bool) error {
+	interrupted, release := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+	defer release()
+	watching, leave := context.WithCancel(context.WithoutCancel(ctx))
+	defer leave()
+	go func() {
+		<-interrupted.Done()
+		release() // from here on an interrupt ends the process
+		if !owns {
+			leave()
+			return
+		}
+		if err := c.StopRun(watching, id, false); err != nil {
+			leave()
+		}
+	}()
+	view := newLiveView(command.ErrOrStderr(), a.json)
+	err := c.Watch(watching, id, client.Watcher{Run: view.run, Measurement: view.measurement, Point: view.point})
+	view.end()
+	if err != nil && !errors.Is(err, context.Canceled) {
+		return err
+	}
+	if !owns && interrupted.Err() != nil {
+		return nil // the run goes on without us
+	}
+	detail, err := c.Run(context.WithoutCancel(ctx), id)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		err = printJSON(command.OutOrStdout(), detail)
+	} else {
+		err = printRun(command.OutOrStdout(), detail)
+	}
+	return errors.Join(err, ending(detail))
+}
+
+// ErrNotFinished is given when a run that was waited for did not finish, so
+// that scripts see it in the exit code.
+var ErrNotFinished = errors.New("the run did not finish")
+
+func ending(detail resource.RunDetail) error {
+	if detail.Status == resource.Finished && detail.Reason == "" {
+		return nil
+	}
+	return fmt.Errorf("%w: run %d is %s: %s", ErrNotFinished, detail.ID, detail.Status, detail.Reason)
+}
+
+func (a *app) watch() *cobra.Command {
+	return &cobra.Command{
+		Use: "watch RUN", Short: "Watch a run until it ends", Args: cobra.ExactArgs(1),
+		Long:    "Watch a run live and print its result at the end. Ctrl-C stops watching; the run goes on.",
+		Example: "  heron watch 12\n  heron watch 12 --json",
+		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
+			id, err := number(arguments[0], "run")
+			if err != nil {
+				return err
+			}
+			return a.follow(ctx, c, command, id, false)
+		}),
+	}
+}

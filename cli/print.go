@@ -1,0 +1,135 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+
+	"patientheron/core/measure"
+	"patientheron/core/quantity"
+	"patientheron/resource"
+)
+
+// newTable makes a table in the style of all commands: a header, no lines
+// but one below it, numbers to the right from column numbersFrom on.
+func newTable(w io.Writer, numbersFrom int, header ...any) table.Writer {
+	t := table.NewWriter()
+	t.SuppressTrailingSpaces()
+	t.SetOutputMirror(w)
+	style := table.StyleLight
+	style.Options = table.Options{SeparateHeader: true}
+	style.Box.MiddleHorizontal, style.Box.PaddingLeft, style.Box.PaddingRight = "─", "", "  "
+	style.Format.Header = text.FormatDefault
+	t.SetStyle(style)
+	t.AppendHeader(header)
+	var columns []table.ColumnConfig
+	for i := numbersFrom; i <= len(header); i++ {
+		columns = append(columns, table.ColumnConfig{Number: i, Align: text.AlignRight, AlignHeader: text.AlignRight})
+	}
+	t.SetColumnConfigs(columns)
+	return t
+}
+
+// printRun writes a run with its results for reading.
+func printRun(w io.Writer, d resource.RunDetail) error {
+	fmt.Fprintf(w, "Run %d  %s\n", d.ID, d.Name)
+	fmt.Fprintf(w, "Volume %s (%s)%s\n", d.Volume.Name, d.Volume.Locator, factsInWords(d.Volume))
+	fmt.Fprintf(w, "Status %s", d.Status)
+	if d.Reason != "" {
+		fmt.Fprintf(w, ": %s", d.Reason)
+	}
+	if d.Started != nil && d.Ended != nil {
+		fmt.Fprintf(w, ", %s, took %s", d.Started.Local().Format("2006-01-02 15:04:05"), quantity.Of(d.Ended.Sub(*d.Started).Round(time.Second)))
+	}
+	fmt.Fprintln(w)
+	for _, m := range d.Measurements {
+		fmt.Fprintln(w)
+		if err := printMeasurement(w, m); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func factsInWords(v resource.Volume) string {
+	if v.Facts == nil {
+		return ""
+	}
+	words := ", " + v.Facts.Size.String()
+	if v.Facts.FileSystem != "" {
+		words += ", " + v.Facts.FileSystem
+	}
+	if v.Facts.Device != "" {
+		words += " on " + v.Facts.Device
+	}
+	return words
+}
+
+func printMeasurement(w io.Writer, m resource.Measurement) error {
+	fmt.Fprintf(w, "%d  %s", m.Position, m.Title())
+	if m.Repeats > 1 {
+		fmt.Fprintf(w, ", repeat %d of %d", m.Repeat, m.Repeats)
+	}
+	if m.Name != m.Load.Describe() {
+		fmt.Fprintf(w, "\n   %s", m.Load.Describe())
+	}
+	fmt.Fprintln(w)
+	if m.Status != resource.Finished {
+		fmt.Fprintf(w, "   %s: %s\n", m.Status, m.Reason)
+	}
+	s := m.Summary
+	if s == nil {
+		return nil
+	}
+	t := newTable(w, 2, "", "IOPS", "MB/s", "mean ms", "p50 ms", "p99 ms", "p99.9 ms", "max ms")
+	add := func(name string, f measure.Figures) {
+		l := f.Latency
+		row := table.Row{"   " + name, strings.TrimSuffix(strings.TrimSuffix(f.Rate.String(), "IOPS"), " "), quantity.Digits(float64(f.Throughput) / 1e6)}
+		for _, latency := range []quantity.Seconds{l.Mean, l.P50, l.P99, l.P999, l.Max} {
+			row = append(row, quantity.Digits(float64(latency)*1e3))
+		}
+		t.AppendRow(row)
+	}
+	if m.Load.Reads > 0 {
+		add("reads", s.Reads)
+	}
+	if m.Load.Reads < 1 {
+		add("writes", s.Writes)
+	}
+	if m.Load.Reads > 0 && m.Load.Reads < 1 {
+		add("total", s.Total)
+	}
+	if s.Syncs != nil {
+		add("flushes", *s.Syncs)
+	}
+	t.Render()
+	fmt.Fprintf(w, "   measured %s", s.Measured)
+	if s.LeadIn > 0 {
+		fmt.Fprintf(w, " after %s of lead-in", s.LeadIn)
+	}
+	fmt.Fprintf(w, ", %s moved, through %s\n", s.Total.Bytes, interfaceInWords(s.Interface))
+	if s.Service != nil {
+		fmt.Fprintf(w, "   latency counts from the intended start; service time p50 %s, p99 %s\n", s.Service.P50, s.Service.P99)
+	}
+	for _, f := range s.Faults {
+		fmt.Fprintf(w, "   %d × %s; the first: %s\n", f.Count, f.Kind, f.First)
+	}
+	if s.Unanswered > 0 {
+		fmt.Fprintf(w, "   %d operations had no answer when the measurement gave up waiting\n", s.Unanswered)
+	}
+	return nil
+}
+
+func interfaceInWords(name string) string {
+	switch name {
+	case "threads":
+		return "threads (io_uring is refused here; the engine itself costs more)"
+	case "none":
+		return "no storage at all"
+	}
+	return name
+}

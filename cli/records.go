@@ -1,0 +1,272 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"patientheron/client"
+	"patientheron/core/quantity"
+	"patientheron/resource"
+)
+
+func (a *app) volume() *cobra.Command {
+	command := &cobra.Command{Use: "volume", Short: "List, register and forget volumes", Example: "  heron volume list\n  heron volume add /srv/pool --name pool"}
+	list := &cobra.Command{
+		Use: "list", Short: "List the registered volumes", Args: cobra.NoArgs, Example: "  heron volume list",
+		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, _ []string) error {
+			volumes, err := c.Volumes(ctx)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return printJSON(command.OutOrStdout(), volumes)
+			}
+			printVolumes(command.OutOrStdout(), volumes)
+			return nil
+		}),
+	}
+	forget := &cobra.Command{
+		Use: "forget NAME", Short: "Forget a volume; its runs stay and nothing on it is touched", Args: cobra.ExactArgs(1), Example: "  heron volume forget pool",
+		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
+			volumes, err := c.Volumes(ctx)
+			if err != nil {
+				return err
+			}
+			for _, v := range volumes {
+				if v.Name == arguments[0] {
+					if err := c.ForgetVolume(ctx, v.ID); err != nil {
+						return err
+					}
+					fmt.Fprintf(command.OutOrStdout(), "Volume %s is forgotten; its runs stay.\n", v.Name)
+					return nil
+				}
+			}
+			return fmt.Errorf("no volume is called %q; 'heron volume list' shows them", arguments[0])
+		}),
+	}
+	command.AddCommand(list, a.volumeAdd(), forget)
+	return command
+}
+
+func (a *app) volumeAdd() *cobra.Command {
+	var name, size, serial, holds string
+	command := &cobra.Command{
+		Use: "add LOCATOR", Short: "Register a volume", Args: cobra.ExactArgs(1),
+		Long: `Register a folder, a file, a block device, or null:SIZE.
+
+An existing file or device is registered for reading. To let workloads write
+over it, and so lose what it holds, state its exact size in bytes with
+--overwrite-size, its serial number with --serial if it has one, and what is
+on it with --holds if something is recognised. A device that is mounted or
+used by another layer is always refused.`,
+		Example: `  heron volume add /srv/pool --name pool
+  heron volume add null:1TiB
+  heron volume add /dev/sdx --overwrite-size 960197124096 --serial S123`,
+		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
+			locator, err := absolute(arguments[0])
+			if err != nil {
+				return err
+			}
+			v := client.NewVolume{Name: name, Locator: locator}
+			switch {
+			case size != "":
+				bytes, err := quantity.ParseBytes(size)
+				if err != nil {
+					return fmt.Errorf("--overwrite-size: %w", err)
+				}
+				v.Consent = &client.Consent{Size: int64(bytes), Serial: serial, Signature: holds}
+			case serial != "" || holds != "":
+				return errors.New("--serial and --holds belong to --overwrite-size; state the size too")
+			}
+			volume, err := c.AddVolume(ctx, v)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return printJSON(command.OutOrStdout(), volume)
+			}
+			printVolumes(command.OutOrStdout(), []resource.Volume{volume})
+			return nil
+		}),
+	}
+	command.Flags().StringVar(&name, "name", "", "short name (default: made from the locator)")
+	command.Flags().StringVar(&size, "overwrite-size", "", "agree that what a file or device of exactly this size holds may be lost")
+	command.Flags().StringVar(&serial, "serial", "", "its serial number, if it has one")
+	command.Flags().StringVar(&holds, "holds", "", "what is recognised on it, if that may be lost too")
+	return command
+}
+
+func absolute(target string) (string, error) {
+	if isNull(target) || strings.HasPrefix(target, "/") {
+		return target, nil
+	}
+	folder, err := os.Getwd()
+	if err != nil {
+		return "", fmt.Errorf("find the present folder: %w", err)
+	}
+	return folder + "/" + target, nil
+}
+
+func printVolumes(w io.Writer, volumes []resource.Volume) {
+	if len(volumes) == 0 {
+		fmt.Fprintln(w, "No volume is registered. Register one with 'heron volume add /some/folder'.")
+		return
+	}
+	t := newTable(w, 7, "name", "kind", "locator", "file system", "device", "writes", "size", "free")
+	for _, v := range volumes {
+		row := table.Row{v.Name, v.Kind, v.Locator, "", "", "", "", ""}
+		switch {
+		case v.Kind == "null":
+			row[5] = "yes, kept nowhere"
+		case v.Consent != nil:
+			row[5] = "may overwrite all"
+		case v.Kind == "folder":
+			row[5] = "a test file"
+		default:
+			row[5] = "no"
+		}
+		if f := v.Facts; f != nil {
+			row[3], row[4], row[6] = f.FileSystem, f.Device, f.Size
+			if v.Kind == "folder" {
+				row[7] = f.Free
+			}
+		} else {
+			row[3] = "could not look: " + v.Trouble
+		}
+		t.AppendRow(row)
+	}
+	t.Render()
+}
+
+func (a *app) run() *cobra.Command {
+	command := &cobra.Command{Use: "run", Short: "List, show, stop, export and delete runs", Example: "  heron run list\n  heron run show 12"}
+	var limit int
+	var before int64
+	list := &cobra.Command{
+		Use: "list", Short: "List runs, newest first", Args: cobra.NoArgs, Example: "  heron run list --limit 100\n  heron run list --before 51",
+		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, _ []string) error {
+			page, err := c.Runs(ctx, before, limit)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return printJSON(command.OutOrStdout(), page)
+			}
+			printRuns(command.OutOrStdout(), page)
+			return nil
+		}),
+	}
+	list.Flags().IntVar(&limit, "limit", 20, "how many, at most 500")
+	list.Flags().Int64Var(&before, "before", 0, "only runs with a smaller number")
+
+	show := a.runCommand("show RUN", "Show a run and its results", "  heron run show 12", func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
+		detail, err := c.Run(ctx, id)
+		if err != nil {
+			return err
+		}
+		if a.json {
+			return printJSON(command.OutOrStdout(), detail)
+		}
+		return printRun(command.OutOrStdout(), detail)
+	})
+	var after bool
+	stop := a.runCommand("stop RUN", "Stop a run; what it measured is kept", "  heron run stop 12\n  heron run stop 12 --after-measurement", func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
+		if err := c.StopRun(ctx, id, after); err != nil {
+			return err
+		}
+		fmt.Fprintf(command.OutOrStdout(), "Run %d is being stopped.\n", id)
+		return nil
+	})
+	stop.Flags().BoolVar(&after, "after-measurement", false, "let the measurement under way finish first")
+	var yes bool
+	remove := a.runCommand("delete RUN", "Delete a run with all its results", "  heron run delete 12\n  heron run delete 12 --yes", func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
+		detail, err := c.Run(ctx, id)
+		if err != nil {
+			return err
+		}
+		if !yes && !confirmed(command, fmt.Sprintf("Delete run %d (%s) with its %d measurements?", id, detail.Name, len(detail.Measurements))) {
+			return errors.New("nothing was deleted; answer yes, or add --yes")
+		}
+		if err := c.DeleteRun(ctx, id); err != nil {
+			return err
+		}
+		fmt.Fprintf(command.OutOrStdout(), "Run %d is deleted.\n", id)
+		return nil
+	})
+	remove.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	command.AddCommand(list, show, stop, remove, a.export())
+	return command
+}
+
+// runCommand makes a command about one run.
+func (a *app) runCommand(use, short, example string, work func(context.Context, *client.Client, *cobra.Command, int64) error) *cobra.Command {
+	return &cobra.Command{
+		Use: use, Short: short, Args: cobra.ExactArgs(1), Example: example,
+		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
+			id, err := number(arguments[0], "run")
+			if err != nil {
+				return err
+			}
+			return work(ctx, c, command, id)
+		}),
+	}
+}
+
+func confirmed(command *cobra.Command, question string) bool {
+	fmt.Fprint(command.ErrOrStderr(), question, " [yes/no] ")
+	answer, _ := bufio.NewReader(command.InOrStdin()).ReadString('\n')
+	return strings.TrimSpace(answer) == "yes"
+}
+
+func printRuns(w io.Writer, page client.RunPage) {
+	if len(page.Runs) == 0 {
+		fmt.Fprintln(w, "Nothing was measured yet. Begin with 'heron measure /some/folder'.")
+		return
+	}
+	t := newTable(w, 6, "run", "status", "volume", "name", "when", "measurements")
+	for _, r := range page.Runs {
+		t.AppendRow(table.Row{r.ID, r.Status, r.Volume.Name, shorten(r.Name, 60), r.Created.Local().Format("2006-01-02 15:04"), fmt.Sprintf("%d of %d", r.Progress.Step, r.Progress.Steps)})
+	}
+	t.Render()
+	if last := page.Runs[len(page.Runs)-1].ID; page.Total > len(page.Runs) {
+		fmt.Fprintf(w, "%d of %d runs; the next page: heron run list --before %d\n", len(page.Runs), page.Total, last)
+	}
+}
+
+func shorten(text string, length int) string {
+	if runes := []rune(text); len(runes) > length {
+		return string(runes[:length-1]) + "…"
+	}
+	return text
+}
+
+func (a *app) export() *cobra.Command {
+	var format, of, to string
+	command := a.runCommand("export RUN", "Write a run as JSON or CSV", `  heron run export 12 > run.json
+  heron run export 12 --format csv --table series --to series.csv`,
+		func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
+			if to == "" {
+				return c.Export(ctx, id, format, of, command.OutOrStdout())
+			}
+			file, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+			if err != nil {
+				return fmt.Errorf("write the export: %w; name a file that does not exist yet", err)
+			}
+			if err := errors.Join(c.Export(ctx, id, format, of, file), file.Close()); err != nil {
+				return errors.Join(err, os.Remove(to)) // nothing half-written stays
+			}
+			return nil
+		})
+	command.Flags().StringVar(&format, "format", "json", "json or csv")
+	command.Flags().StringVar(&of, "table", "summary", "which table for csv: summary, series or latency")
+	command.Flags().StringVar(&to, "to", "", "file to write (default: standard output)")
+	return command
+}

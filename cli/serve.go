@@ -1,0 +1,63 @@
+package cli
+
+import (
+	"fmt"
+	"log/slog"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"patientheron/service"
+	"patientheron/service/api"
+)
+
+const defaultAddress = "127.0.0.1:7437"
+
+func (a *app) serve() *cobra.Command {
+	var listen string
+	command := &cobra.Command{
+		Use: "serve", Short: "Start the service and its web console", Args: cobra.NoArgs,
+		Long: `Start the service. It keeps its database, its token and its lock in the data
+folder and carries out runs one at a time. The console's sign-in link is
+printed; whoever has it can start measurements on this host.
+
+Ctrl-C ends it: a run under way is stopped and what it measured is kept.`,
+		Example: `  heron serve
+  heron serve --data /srv/heron --listen 127.0.0.1:9000`,
+		RunE: func(command *cobra.Command, _ []string) error {
+			ctx, stop := signal.NotifyContext(command.Context(), os.Interrupt, syscall.SIGTERM)
+			defer stop()
+			s, err := service.Open(ctx, a.data, Version, slog.New(slog.NewTextHandler(command.ErrOrStderr(), nil)))
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			return s.Listen(ctx, listen, func(url string) {
+				out := command.OutOrStdout()
+				fmt.Fprintf(out, "Patient Heron %s serves %s from %s\n", Version, url, a.data)
+				fmt.Fprintf(out, "Console: %s\n", signInLink(url, s.Token))
+			})
+		},
+	}
+	command.Flags().StringVar(&listen, "listen", defaultAddress, "address to listen on; the port 0 takes a free one")
+	return command
+}
+
+func signInLink(url, token string) string { return url + "/sign-in#token=" + token }
+
+func (a *app) contract() *cobra.Command {
+	return &cobra.Command{
+		Use: "contract", Short: "Print the contract of the API (OpenAPI 3.1)", Args: cobra.NoArgs,
+		Example: "  heron contract > heron-openapi.json",
+		RunE: func(command *cobra.Command, _ []string) error {
+			text, err := api.Contract(Version)
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintln(command.OutOrStdout(), string(text))
+			return err
+		},
+	}
+}

@@ -1,0 +1,322 @@
+// Package client calls the API of a service. The command line uses it, and
+// any Go program can.
+//
+//	c := client.New("http://127.0.0.1:7437", token, nil)
+//	run, err := c.StartRun(ctx, client.NewRun{VolumeID: 1, Plan: plan})
+//	err = c.Watch(ctx, run.ID, client.Watcher{Point: func(p resource.Point) { … }})
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"patientheron/core/plan"
+	"patientheron/resource"
+)
+
+// Problem is an error answer of the service (RFC 9457). Callers find it with
+// errors.As.
+type Problem struct {
+	Status int    `json:"status"`
+	Title  string `json:"title"`
+	Detail string `json:"detail"`
+	Errors []struct {
+		Message  string `json:"message"`
+		Location string `json:"location"`
+	} `json:"errors"`
+}
+
+func (p *Problem) Error() string {
+	if len(p.Errors) == 0 {
+		return p.Detail
+	}
+	parts := make([]string, len(p.Errors))
+	for i, e := range p.Errors {
+		parts[i] = e.Message
+		if e.Location != "" {
+			parts[i] += " at " + e.Location
+		}
+	}
+	return p.Detail + ": " + strings.Join(parts, "; ")
+}
+
+// ErrUnreachable is wrapped when no service answers at the address.
+var ErrUnreachable = errors.New("the service cannot be reached")
+
+// Client calls one service. It is safe for concurrent use.
+type Client struct {
+	base, token string
+	http        *http.Client
+}
+
+// New makes a client for the service at base, such as
+// "http://127.0.0.1:7437". A nil HTTP client means a plain one.
+func New(base, token string, h *http.Client) *Client {
+	if h == nil {
+		h = &http.Client{}
+	}
+	return &Client{base: strings.TrimSuffix(base, "/"), token: token, http: h}
+}
+
+const prefix = "/api/v1"
+
+// send makes one call and gives back the open answer of a success.
+func (c *Client) send(ctx context.Context, method, path string, in any) (*http.Response, error) {
+	var body io.Reader
+	if in != nil {
+		text, err := json.Marshal(in)
+		if err != nil {
+			return nil, fmt.Errorf("write the request: %w", err)
+		}
+		body = bytes.NewReader(text)
+	}
+	request, err := http.NewRequestWithContext(ctx, method, c.base+prefix+path, body)
+	if err != nil {
+		return nil, fmt.Errorf("the address of the service: %w", err)
+	}
+	request.Header.Set("Authorization", "Bearer "+c.token)
+	if in != nil {
+		request.Header.Set("Content-Type", "application/json")
+	}
+	answer, err := c.http.Do(request)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, fmt.Errorf("%w at %s; is it running? (%w)", ErrUnreachable, c.base, err)
+	}
+	if answer.StatusCode >= 400 {
+		defer answer.Body.Close()
+		return nil, readProblem(answer)
+	}
+	return answer, nil
+}
+
+func readProblem(answer *http.Response) error {
+	problem := &Problem{Status: answer.StatusCode, Title: answer.Status}
+	text, err := io.ReadAll(io.LimitReader(answer.Body, 1<<20))
+	if err != nil || json.Unmarshal(text, problem) != nil || problem.Detail == "" {
+		problem.Detail = fmt.Sprintf("the service answered %s: %.200s", answer.Status, text)
+	}
+	return problem
+}
+
+// call makes one call and reads its JSON answer into out, unless that is nil.
+func (c *Client) call(ctx context.Context, method, path string, in, out any) error {
+	answer, err := c.send(ctx, method, path, in)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	if out == nil {
+		return nil
+	}
+	if err := json.NewDecoder(answer.Body).Decode(out); err != nil {
+		return fmt.Errorf("read the answer of %s %s: %w; is this a Patient Heron service of this version?", method, path, err)
+	}
+	return nil
+}
+
+// About tells what the service is.
+func (c *Client) About(ctx context.Context) (about resource.About, err error) {
+	return about, c.call(ctx, http.MethodGet, "/about", nil, &about)
+}
+
+// Volumes lists all volumes by name.
+func (c *Client) Volumes(ctx context.Context) ([]resource.Volume, error) {
+	var list struct{ Volumes []resource.Volume }
+	return list.Volumes, c.call(ctx, http.MethodGet, "/volumes", nil, &list)
+}
+
+// NewVolume is what registering a volume takes.
+type NewVolume struct {
+	Name    string   `json:"name,omitempty"`
+	Locator string   `json:"locator"`
+	Consent *Consent `json:"consent,omitempty"`
+}
+
+// Consent states what the user agrees to lose.
+type Consent struct {
+	Size      int64  `json:"sizeBytes"`
+	Serial    string `json:"serial,omitempty"`
+	Signature string `json:"signature,omitempty"`
+}
+
+// AddVolume registers a volume.
+func (c *Client) AddVolume(ctx context.Context, v NewVolume) (volume resource.Volume, err error) {
+	return volume, c.call(ctx, http.MethodPost, "/volumes", v, &volume)
+}
+
+// ForgetVolume removes a volume; its runs stay.
+func (c *Client) ForgetVolume(ctx context.Context, id int64) error {
+	return c.call(ctx, http.MethodDelete, "/volumes/"+number(id), nil, nil)
+}
+
+// Workloads lists all saved workloads by name.
+func (c *Client) Workloads(ctx context.Context) ([]resource.Workload, error) {
+	var list struct{ Workloads []resource.Workload }
+	return list.Workloads, c.call(ctx, http.MethodGet, "/workloads", nil, &list)
+}
+
+// SaveWorkload keeps a workload under a name.
+func (c *Client) SaveWorkload(ctx context.Context, w resource.Workload) (saved resource.Workload, err error) {
+	in := map[string]any{"name": w.Name, "load": w.Load}
+	return saved, c.call(ctx, http.MethodPost, "/workloads", in, &saved)
+}
+
+// Estimate tells what a plan would take.
+func (c *Client) Estimate(ctx context.Context, p plan.Plan) (estimate plan.Estimate, err error) {
+	return estimate, c.call(ctx, http.MethodPost, "/estimates", p, &estimate)
+}
+
+// RunPage is a page of runs, newest first.
+type RunPage struct {
+	Runs  []resource.Run `json:"runs"`
+	Total int            `json:"total"`
+}
+
+// Runs lists at most limit runs, newest first, with an id below before unless
+// that is zero.
+func (c *Client) Runs(ctx context.Context, before int64, limit int) (page RunPage, err error) {
+	query := url.Values{"limit": {strconv.Itoa(limit)}}
+	if before > 0 {
+		query.Set("before", number(before))
+	}
+	return page, c.call(ctx, http.MethodGet, "/runs?"+query.Encode(), nil, &page)
+}
+
+// NewRun is what starting a run takes.
+type NewRun struct {
+	Name     string    `json:"name,omitempty"`
+	VolumeID int64     `json:"volumeId"`
+	Plan     plan.Plan `json:"plan"`
+}
+
+// StartRun starts a run, after those that wait already.
+func (c *Client) StartRun(ctx context.Context, n NewRun) (run resource.Run, err error) {
+	return run, c.call(ctx, http.MethodPost, "/runs", n, &run)
+}
+
+// Run gives one run with its measurements.
+func (c *Client) Run(ctx context.Context, id int64) (detail resource.RunDetail, err error) {
+	return detail, c.call(ctx, http.MethodGet, "/runs/"+number(id), nil, &detail)
+}
+
+// StopRun stops a run, at once or after the measurement under way.
+func (c *Client) StopRun(ctx context.Context, id int64, afterMeasurement bool) error {
+	return c.call(ctx, http.MethodPost, "/runs/"+number(id)+"/stop", map[string]bool{"afterMeasurement": afterMeasurement}, nil)
+}
+
+// DeleteRun deletes a run that has ended, with all its results.
+func (c *Client) DeleteRun(ctx context.Context, id int64) error {
+	return c.call(ctx, http.MethodDelete, "/runs/"+number(id), nil, nil)
+}
+
+// Series gives the intervals of a measurement.
+func (c *Client) Series(ctx context.Context, measurement int64) (series resource.Series, err error) {
+	return series, c.call(ctx, http.MethodGet, "/measurements/"+number(measurement)+"/series", nil, &series)
+}
+
+// Latency gives the latency distribution of a measurement, with perDecade
+// buckets for each factor of ten, or all as recorded at 0.
+func (c *Client) Latency(ctx context.Context, measurement int64, perDecade int) (latency resource.Distribution, err error) {
+	return latency, c.call(ctx, http.MethodGet, "/measurements/"+number(measurement)+"/latency?perDecade="+strconv.Itoa(perDecade), nil, &latency)
+}
+
+// Export writes a whole run to w: format "json", or "csv" with the table
+// "summary", "series" or "latency".
+func (c *Client) Export(ctx context.Context, id int64, format, table string, w io.Writer) error {
+	query := url.Values{"format": {format}, "table": {table}}
+	answer, err := c.send(ctx, http.MethodGet, "/runs/"+number(id)+"/export?"+query.Encode(), nil)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	if _, err := io.Copy(w, answer.Body); err != nil {
+		return fmt.Errorf("read the export of run %d: %w", id, err)
+	}
+	return nil
+}
+
+// Watcher is told what happens to a run. Functions that are nil are not
+// called.
+type Watcher struct {
+	Run         func(resource.Run)
+	Measurement func(resource.Measurement)
+	Point       func(resource.Point)
+}
+
+// Watch tells a run's present state and then what happens, until the run has
+// ended. When the feed breaks off before that, it begins again.
+func (c *Client) Watch(ctx context.Context, id int64, w Watcher) error {
+	for {
+		final, err := c.watchOnce(ctx, id, w)
+		if final || err != nil {
+			return err
+		}
+	}
+}
+
+func (c *Client) watchOnce(ctx context.Context, id int64, w Watcher) (final bool, err error) {
+	if _, err := c.Run(ctx, id); err != nil { // says clearly when there is no such run
+		return false, err
+	}
+	answer, err := c.send(ctx, http.MethodGet, "/runs/"+number(id)+"/events", nil)
+	if err != nil {
+		return false, err
+	}
+	defer answer.Body.Close()
+	lines := bufio.NewScanner(answer.Body)
+	lines.Buffer(nil, 4<<20)
+	event := ""
+	for lines.Scan() {
+		if name, ok := strings.CutPrefix(lines.Text(), "event: "); ok {
+			event = name
+		}
+		data, ok := bytes.CutPrefix(lines.Bytes(), []byte("data: "))
+		if !ok {
+			continue
+		}
+		ended, err := w.tell(event, data)
+		if err != nil {
+			return false, err
+		}
+		final = final || ended
+	}
+	return final, ctx.Err()
+}
+
+// tell passes one event on and reports whether it was the end of the run.
+func (w Watcher) tell(event string, data []byte) (final bool, err error) {
+	switch event {
+	case "run":
+		run, err := pass(data, w.Run)
+		return run.Status.Final(), err
+	case "measurement":
+		_, err = pass(data, w.Measurement)
+	case "point":
+		_, err = pass(data, w.Point)
+	}
+	return false, err
+}
+
+func pass[T any](data []byte, to func(T)) (value T, err error) {
+	if err := json.Unmarshal(data, &value); err != nil {
+		return value, fmt.Errorf("read an event of the service: %w", err)
+	}
+	if to != nil {
+		to(value)
+	}
+	return value, nil
+}
+
+func number(id int64) string { return strconv.FormatInt(id, 10) }

@@ -1,0 +1,141 @@
+// Package report writes stored results in forms for people and other
+// programs. So far: comma-separated values (RFC 4180).
+//
+// Every column names its unit. Values are in full, not rounded for reading.
+package report
+
+import (
+	"encoding/csv"
+	"fmt"
+	"io"
+	"strconv"
+
+	"patientheron/core/measure"
+	"patientheron/core/plan"
+	"patientheron/core/quantity"
+	"patientheron/resource"
+)
+
+// Table is one of the tables a run can be written as.
+type Table string
+
+// The tables: one row a measurement, one row an interval, or one row a bucket
+// of a latency histogram.
+const (
+	SummaryTable Table = "summary"
+	SeriesTable  Table = "series"
+	LatencyTable Table = "latency"
+)
+
+// WriteCSV writes one table of a run with a header line.
+func WriteCSV(w io.Writer, e resource.Export, table Table) error {
+	rows := map[Table]func(resource.Export) [][]string{
+		SummaryTable: summaryRows, SeriesTable: seriesRows, LatencyTable: latencyRows,
+	}[table]
+	if rows == nil {
+		return fmt.Errorf("there is no table %q; there are summary, series and latency", table)
+	}
+	out := csv.NewWriter(w)
+	if err := out.WriteAll(rows(e)); err != nil {
+		return fmt.Errorf("write the %s of run %d: %w", table, e.Run.ID, err)
+	}
+	return nil
+}
+
+func summaryRows(e resource.Export) [][]string {
+	header := []string{
+		"run", "volume", "position", "stage", "point", "repeat", "fill", "status", "reason", "workload",
+		"measured_seconds", "ending", "interface", "failed_operations", "unanswered_operations",
+	}
+	for _, kind := range []string{"total", "read", "write"} {
+		header = append(header,
+			kind+"_operations", kind+"_bytes", kind+"_operations_per_second", kind+"_bytes_per_second",
+			kind+"_latency_mean_seconds", kind+"_latency_deviation_seconds", kind+"_latency_min_seconds", kind+"_latency_p50_seconds",
+			kind+"_latency_p90_seconds", kind+"_latency_p95_seconds", kind+"_latency_p99_seconds",
+			kind+"_latency_p999_seconds", kind+"_latency_p9999_seconds", kind+"_latency_max_seconds")
+	}
+	rows := [][]string{header}
+	for _, m := range e.Measurements {
+		row := []string{
+			number(e.Run.ID), e.Run.Volume.Name, number(int64(m.Position)), m.Name, plan.Describe(m.Point),
+			number(int64(m.Repeat)), strconv.FormatBool(m.Fill), string(m.Status), m.Reason, m.Load.Describe(),
+		}
+		if m.Summary == nil {
+			rows = append(rows, append(row, make([]string, len(header)-len(row))...))
+			continue
+		}
+		var failed int64
+		for _, f := range m.Summary.Faults {
+			failed += f.Count
+		}
+		row = append(row, m.Summary.Measured.Full(), string(m.Summary.Ending), m.Summary.Interface, number(failed), number(m.Summary.Unanswered))
+		for _, f := range []measure.Figures{m.Summary.Total, m.Summary.Reads, m.Summary.Writes} {
+			row = append(row, number(f.Operations), f.Bytes.Full(), f.Rate.Full(), f.Throughput.Full())
+			l := f.Latency
+			for _, s := range []quantity.Seconds{l.Mean, l.Deviation, l.Min, l.P50, l.P90, l.P95, l.P99, l.P999, l.P9999, l.Max} {
+				row = append(row, s.Full())
+			}
+		}
+		rows = append(rows, row)
+	}
+	return rows
+}
+
+func seriesRows(e resource.Export) [][]string {
+	rows := [][]string{{
+		"run", "position", "interval", "start_seconds", "length_seconds", "lead_in",
+		"read_operations", "read_bytes", "read_latency_mean_seconds", "read_latency_p50_seconds", "read_latency_p99_seconds", "read_latency_max_seconds",
+		"write_operations", "write_bytes", "write_latency_mean_seconds", "write_latency_p50_seconds", "write_latency_p99_seconds", "write_latency_max_seconds",
+		"in_flight", "failed_operations", "host_cpu_busy_cores", "engine_cpu_cores",
+		"device", "device_read_operations_per_second", "device_read_bytes_per_second",
+		"device_write_operations_per_second", "device_written_bytes_per_second", "device_in_flight", "device_busy_share",
+	}}
+	for _, m := range e.Measurements {
+		for _, i := range m.Series {
+			row := []string{
+				number(e.Run.ID), number(int64(m.Position)), number(int64(i.Index)), i.Start.Full(), i.Length.Full(), strconv.FormatBool(i.LeadIn),
+			}
+			for _, f := range []measure.Flow{i.Reads, i.Writes} {
+				row = append(row, number(f.Operations), f.Bytes.Full(), f.Mean.Full(), f.P50.Full(), f.P99.Full(), f.Max.Full())
+			}
+			row = append(row, number(int64(i.InFlight)), number(i.Failed))
+			rows = append(rows, append(row, besideColumns(i.Beside)...))
+		}
+	}
+	return rows
+}
+
+func besideColumns(b *measure.Beside) []string {
+	columns := make([]string, 9)
+	if b == nil {
+		return columns
+	}
+	var busy quantity.Share
+	for _, core := range b.CPU {
+		busy += core
+	}
+	columns[0], columns[1] = busy.Full(), quantity.Share(b.EngineCores).Full()
+	if d := b.Device; d != nil {
+		copy(columns[2:], []string{
+			d.Name, d.ReadRate.Full(), d.Read.Full(), d.WriteRate.Full(), d.Written.Full(), number(d.InFlight), d.Busy.Full(),
+		})
+	}
+	return columns
+}
+
+func latencyRows(e resource.Export) [][]string {
+	rows := [][]string{{"run", "position", "kind", "from_seconds", "to_seconds", "operations"}}
+	for _, m := range e.Measurements {
+		for _, side := range []struct {
+			kind string
+			bars []measure.Bar
+		}{{"read", m.Latency.Reads}, {"write", m.Latency.Writes}} {
+			for _, b := range side.bars {
+				rows = append(rows, []string{number(e.Run.ID), number(int64(m.Position)), side.kind, b.From.Full(), b.To.Full(), number(b.Count)})
+			}
+		}
+	}
+	return rows
+}
+
+func number(n int64) string { return strconv.FormatInt(n, 10) }

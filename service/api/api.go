@@ -1,0 +1,168 @@
+// Package api is the HTTP interface of the service: the contract, its
+// handlers, who may call them, and the errors they give (RFC 9457).
+//
+// It holds no arithmetic and decides nothing: it checks what comes in, asks
+// the store and the runner, and gives back records of package resource. The
+// contract is OpenAPI 3.1, generated from these handlers' Go types.
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humagin"
+	"github.com/gin-gonic/gin"
+
+	"patientheron/core/plan"
+	"patientheron/core/workload"
+	"patientheron/resource"
+	"patientheron/service/runner"
+	"patientheron/service/store"
+	"patientheron/storage"
+	"patientheron/storage/localfile"
+)
+
+// Service is what the handlers work with.
+type Service struct {
+	Store   *store.Store
+	Runner  *runner.Runner
+	Token   string // what callers must present
+	Version string
+	Console fs.FS // the built web console
+	Log     *slog.Logger
+	Started time.Time
+}
+
+// Handler makes the HTTP handler of the whole service.
+func (s *Service) Handler() http.Handler {
+	router := newRouter(s.Log)
+	s.register(router)
+	router.NoRoute(gin.WrapH(consoleHandler(s.Console)))
+	return router
+}
+
+// Contract is the OpenAPI document of the service as indented JSON.
+func Contract(version string) ([]byte, error) {
+	s := &Service{Version: version}
+	contract := s.register(newRouter(slog.New(slog.DiscardHandler))).OpenAPI()
+	return json.MarshalIndent(contract, "", "  ")
+}
+
+func newRouter(log *slog.Logger) *gin.Engine {
+	gin.SetMode(gin.ReleaseMode)
+	router := gin.New()
+	router.HandleMethodNotAllowed = true
+	router.Use(gin.CustomRecoveryWithWriter(nil, func(c *gin.Context, problem any) {
+		log.Error("a handler panicked", "path", c.Request.URL.Path, "problem", problem)
+		c.AbortWithStatus(http.StatusInternalServerError)
+	}))
+	router.Use(func(c *gin.Context) {
+		c.Header("X-Content-Type-Options", "nosniff")
+		c.Header("Content-Security-Policy", "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'")
+		c.Header("Referrer-Policy", "no-referrer")
+	})
+	return router
+}
+
+const prefix = "/api/v1"
+
+// register adds all operations to the router.
+func (s *Service) register(router *gin.Engine) huma.API {
+	config := huma.DefaultConfig("Patient Heron", s.Version)
+	config.Info.Description = "Measures storage and compares what was measured. All numbers are in base units: bytes, seconds, per second, shares of one."
+	config.OpenAPIPath = prefix + "/openapi"
+	config.DocsPath, config.SchemasPath = "", ""
+	config.CreateHooks = nil // no $schema member in every answer
+	config.RejectUnknownQueryParameters = true
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token":  {Type: "http", Scheme: "bearer", Description: "The service's token, as 'Authorization: Bearer TOKEN'"},
+		"cookie": {Type: "apiKey", In: "cookie", Name: cookieName, Description: "Set by signing in"},
+	}
+	config.Security = []map[string][]string{{"token": {}}, {"cookie": {}}}
+	api := humagin.New(router, config)
+	api.UseMiddleware(s.authenticate(api))
+
+	s.registerSession(api)
+	s.registerVolumes(api)
+	s.registerWorkloads(api)
+	s.registerRuns(api)
+	s.registerResults(api)
+	return api
+}
+
+// operation describes one call of the contract.
+func operation(method, path, id, summary string, status int, errors ...int) huma.Operation {
+	return huma.Operation{
+		Method: method, Path: prefix + path, OperationID: id, Summary: summary, DefaultStatus: status,
+		Errors: append([]int{http.StatusUnauthorized}, errors...),
+	}
+}
+
+// body is an answer with a JSON body.
+type body[T any] struct{ Body T }
+
+// problem turns an error into the status its callers can act on. Its text
+// already says what to do next.
+func (s *Service) problem(err error) error {
+	var status int
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		status = http.StatusNotFound
+	case errors.Is(err, store.ErrTaken), errors.Is(err, runner.ErrFinal), errors.Is(err, errBusy):
+		status = http.StatusConflict
+	case errors.Is(err, workload.ErrInvalid), errors.Is(err, plan.ErrInvalid), errors.Is(err, storage.ErrLocator),
+		errors.Is(err, localfile.ErrNoSpace), errors.Is(err, localfile.ErrNotPermitted), errors.Is(err, localfile.ErrConsent),
+		errors.Is(err, localfile.ErrNotStorage), errors.Is(err, localfile.ErrInUse), errors.Is(err, fs.ErrNotExist), errors.Is(err, errNoAnswer):
+		status = http.StatusUnprocessableEntity
+	default:
+		s.Log.Error("a call failed", "error", err)
+		status = http.StatusInternalServerError
+	}
+	return huma.NewError(status, err.Error())
+}
+
+var (
+	errBusy     = errors.New("in use")
+	errNoAnswer = errors.New("the volume does not answer")
+)
+
+// lookTime is how long a call waits for storage that may hang.
+const lookTime = 2 * time.Second
+
+// inTime calls look and waits for it up to lookTime; storage that hangs costs
+// one goroutine, not the caller.
+func inTime[T any](look func() (T, error)) (T, error) {
+	type result struct {
+		value T
+		err   error
+	}
+	done := make(chan result, 1)
+	go func() {
+		value, err := look()
+		done <- result{value, err}
+	}()
+	select {
+	case r := <-done:
+		return r.value, r.err
+	case <-time.After(lookTime):
+		var none T
+		return none, errNoAnswer
+	}
+}
+
+// about says what this service is.
+func (s *Service) about(ctx context.Context, _ *struct{}) (*body[resource.About], error) {
+	waiting, err := s.Runner.Waiting(ctx)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	return &body[resource.About]{resource.About{
+		Product: "Patient Heron", Version: s.Version, Host: s.Runner.Host(), Started: s.Started, Waiting: waiting,
+	}}, nil
+}

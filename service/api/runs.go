@@ -1,0 +1,148 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/sse"
+
+	"patientheron/core/plan"
+	"patientheron/resource"
+	"patientheron/service/runner"
+	"patientheron/service/store"
+	"patientheron/storage"
+)
+
+// NewRun is what starting a run takes.
+type NewRun struct {
+	Name     string    `json:"name,omitempty" maxLength:"120" doc:"By default made from the plan"`
+	VolumeID int64     `json:"volumeId" minimum:"1"`
+	Plan     plan.Plan `json:"plan"`
+}
+
+// RunList is a page of runs.
+type RunList struct {
+	Runs  []resource.Run `json:"runs" doc:"Newest first"`
+	Total int            `json:"total" doc:"How many there are in all"`
+}
+
+func (s *Service) registerRuns(api huma.API) {
+	huma.Register(api, operation(http.MethodGet, "/runs", "list-runs", "Runs, newest first", http.StatusOK),
+		func(ctx context.Context, in *struct {
+			Before int64 `query:"before" minimum:"0" doc:"Only runs with a smaller id: the next page"`
+			Volume int64 `query:"volume" minimum:"0" doc:"Only runs of this volume"`
+			Limit  int   `query:"limit" minimum:"1" maximum:"500" default:"50"`
+		}) (*body[RunList], error) {
+			runs, err := s.Store.Runs(ctx, store.RunFilter{Before: in.Before, Volume: in.Volume, Limit: in.Limit})
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			total, err := s.Store.CountRuns(ctx, in.Volume)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[RunList]{RunList{Runs: runs, Total: total}}, nil
+		})
+
+	huma.Register(api, operation(http.MethodPost, "/runs", "start-run", "Start a run, after those that wait already", http.StatusCreated, http.StatusNotFound, http.StatusUnprocessableEntity),
+		func(ctx context.Context, in *struct{ Body NewRun }) (*body[resource.Run], error) {
+			run, err := s.startRun(ctx, in.Body)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[resource.Run]{run}, nil
+		})
+
+	huma.Register(api, operation(http.MethodGet, "/runs/{id}", "get-run", "One run with its measurements", http.StatusOK, http.StatusNotFound),
+		func(ctx context.Context, in *byID) (*body[resource.RunDetail], error) {
+			detail, err := s.detail(ctx, in.ID)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[resource.RunDetail]{detail}, nil
+		})
+
+	huma.Register(api, operation(http.MethodPost, "/runs/{id}/stop", "stop-run", "Stop a run; what it measured is kept", http.StatusAccepted, http.StatusNotFound, http.StatusConflict),
+		func(ctx context.Context, in *struct {
+			byID
+			Body struct {
+				After bool `json:"afterMeasurement,omitempty" doc:"Let the measurement under way finish first"`
+			}
+		}) (*struct{}, error) {
+			if err := s.Runner.Stop(ctx, in.ID, in.Body.After); err != nil {
+				return nil, s.problem(err)
+			}
+			return nil, nil
+		})
+
+	huma.Register(api, operation(http.MethodDelete, "/runs/{id}", "delete-run", "Delete a run that has ended, with all its results", http.StatusNoContent, http.StatusNotFound, http.StatusConflict),
+		func(ctx context.Context, in *byID) (*struct{}, error) {
+			if err := s.deleteRun(ctx, in.ID); err != nil {
+				return nil, s.problem(err)
+			}
+			return nil, nil
+		})
+
+	watch := operation(http.MethodGet, "/runs/{id}/events", "watch-run", "Watch a run: its present state, then what happens, until it ends", http.StatusOK, http.StatusNotFound)
+	sse.Register(api, watch, map[string]any{"run": resource.Run{}, "measurement": resource.Measurement{}, "point": resource.Point{}},
+		func(ctx context.Context, in *byID, send sse.Sender) {
+			err := s.Runner.Watch(ctx, in.ID, func(event runner.Event) error { return send.Data(event) })
+			if err != nil && ctx.Err() == nil {
+				s.Log.Debug("a watcher went away", "run", in.ID, "error", err)
+			}
+		})
+}
+
+func (s *Service) startRun(ctx context.Context, n NewRun) (resource.Run, error) {
+	volume, err := s.Store.Volume(ctx, n.VolumeID)
+	if err != nil {
+		return resource.Run{}, fmt.Errorf("%w; register it first", err)
+	}
+	steps, err := n.Plan.Steps()
+	if err != nil {
+		return resource.Run{}, err
+	}
+	locator, err := inTime(func() (storage.Locator, error) { return storage.Parse(volume.Locator) })
+	if err != nil {
+		return resource.Run{}, err
+	}
+	size, writes := plan.Reach(steps)
+	request := storage.Request{Size: size, Writes: writes, Consent: runner.Claim(volume)}
+	if _, err := inTime(func() (any, error) { return nil, storage.Check(locator, request) }); err != nil {
+		return resource.Run{}, err
+	}
+	volume = looked([]resource.Volume{volume})[0]
+	name := n.Name
+	if name == "" {
+		name = n.Plan.Name
+	}
+	if name == "" {
+		name = steps[len(steps)-1].Name
+	}
+	return s.Runner.Submit(ctx, name, volume, n.Plan)
+}
+
+func (s *Service) detail(ctx context.Context, id int64) (resource.RunDetail, error) {
+	run, err := s.Store.Run(ctx, id)
+	if err != nil {
+		return resource.RunDetail{}, err
+	}
+	measurements, err := s.Store.Measurements(ctx, id)
+	return resource.RunDetail{Run: run, Measurements: measurements}, err
+}
+
+func (s *Service) deleteRun(ctx context.Context, id int64) error {
+	run, err := s.Store.Run(ctx, id)
+	if err != nil {
+		return err
+	}
+	if !run.Status.Final() {
+		return fmt.Errorf("run %d: %w: it is %s; stop it first", id, errBusy, run.Status)
+	}
+	return s.Store.DeleteRun(ctx, id)
+}
+
+func init() { sse.WriteTimeout = 10 * time.Second }

@@ -1,0 +1,220 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"patientheron/core/plan"
+	"patientheron/core/quantity"
+	"patientheron/core/setup"
+	"patientheron/core/workload"
+	"patientheron/resource"
+	"patientheron/storage"
+)
+
+type byID struct {
+	ID int64 `path:"id" minimum:"1"`
+}
+
+// VolumeList is all volumes by name.
+type VolumeList struct {
+	Volumes []resource.Volume `json:"volumes"`
+}
+
+// NewVolume is what registering a volume takes.
+type NewVolume struct {
+	Name    string          `json:"name,omitempty" maxLength:"80" pattern:"^[\\p{L}\\p{N}][\\p{L}\\p{N} ._-]*$" doc:"Short name; by default made from the locator"`
+	Locator string          `json:"locator" minLength:"1" maxLength:"4096" doc:"A folder, a file, a block device (absolute path), or null:SIZE"`
+	Consent *ConsentToWrite `json:"consent,omitempty" doc:"Agreement that what an existing file or device holds may be lost"`
+}
+
+// ConsentToWrite states what the user agrees to lose. It must match what is
+// found, so that a slip of the hand does not reach another disk.
+type ConsentToWrite struct {
+	Size      quantity.Bytes `json:"sizeBytes" minimum:"1" doc:"Exact size of the file or device"`
+	Serial    string         `json:"serial,omitempty" doc:"Serial number of the device, if it has one"`
+	Signature string         `json:"signature,omitempty" doc:"What is on it, as a refusal named it, if that may be lost too"`
+}
+
+func (s *Service) registerVolumes(api huma.API) {
+	huma.Register(api, operation(http.MethodGet, "/volumes", "list-volumes", "All volumes", http.StatusOK),
+		func(ctx context.Context, _ *struct{}) (*body[VolumeList], error) {
+			volumes, err := s.Store.Volumes(ctx)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[VolumeList]{VolumeList{looked(volumes)}}, nil
+		})
+
+	huma.Register(api, operation(http.MethodPost, "/volumes", "add-volume", "Register a volume", http.StatusCreated, http.StatusConflict, http.StatusUnprocessableEntity),
+		func(ctx context.Context, in *struct{ Body NewVolume }) (*body[resource.Volume], error) {
+			volume, err := s.addVolume(ctx, in.Body)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[resource.Volume]{volume}, nil
+		})
+
+	huma.Register(api, operation(http.MethodGet, "/volumes/{id}", "get-volume", "One volume, looked at anew", http.StatusOK, http.StatusNotFound),
+		func(ctx context.Context, in *byID) (*body[resource.Volume], error) {
+			volume, err := s.Store.Volume(ctx, in.ID)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[resource.Volume]{looked([]resource.Volume{volume})[0]}, nil
+		})
+
+	huma.Register(api, operation(http.MethodDelete, "/volumes/{id}", "forget-volume", "Forget a volume; its runs stay, and nothing on it is touched", http.StatusNoContent, http.StatusNotFound, http.StatusConflict),
+		func(ctx context.Context, in *byID) (*struct{}, error) {
+			if err := s.forgetVolume(ctx, in.ID); err != nil {
+				return nil, s.problem(err)
+			}
+			return nil, nil
+		})
+}
+
+func (s *Service) addVolume(ctx context.Context, v NewVolume) (resource.Volume, error) {
+	locator, err := inTime(func() (storage.Locator, error) { return storage.Parse(v.Locator) })
+	if err != nil {
+		return resource.Volume{}, err
+	}
+	facts, err := inTime(func() (setup.Facts, error) { return storage.Look(locator) })
+	if err != nil {
+		return resource.Volume{}, err
+	}
+	volume := resource.Volume{Name: v.Name, Locator: locator.String(), Kind: string(locator.Kind)}
+	if volume.Name == "" {
+		volume.Name = defaultName(volume.Locator)
+	}
+	if v.Consent != nil {
+		claim := storage.Claim{Size: v.Consent.Size, Serial: v.Consent.Serial, Signature: v.Consent.Signature}
+		if err := storage.CheckClaim(locator, claim); err != nil {
+			return volume, err
+		}
+		volume.Consent = &resource.Consent{Size: claim.Size, Serial: claim.Serial, Signature: claim.Signature, Given: time.Now().UTC()}
+	}
+	if volume, err = s.Store.AddVolume(ctx, volume); err != nil {
+		return volume, fmt.Errorf("%w: a volume with this name or this locator is registered; choose another name, or use the registered one", err)
+	}
+	volume.Facts = &facts
+	return volume, nil
+}
+
+// defaultName is the locator without what a name may not hold.
+func defaultName(locator string) string {
+	name := strings.Trim(strings.Map(func(r rune) rune {
+		if r == '/' || r == ':' {
+			return '-'
+		}
+		return r
+	}, locator), "-. ")
+	if name == "" {
+		return "root"
+	}
+	if len(name) > 80 {
+		name = name[len(name)-80:]
+	}
+	return name
+}
+
+// forgetVolume removes a volume that no unfinished run uses.
+func (s *Service) forgetVolume(ctx context.Context, id int64) error {
+	under, err := s.Store.RunsWithStatus(ctx, resource.Queued, resource.Preparing, resource.Settling, resource.Running)
+	if err != nil {
+		return err
+	}
+	for _, run := range under {
+		if run.VolumeID == id {
+			return fmt.Errorf("volume %d: %w: run %d is %s on it; stop the run first", id, errBusy, run.ID, run.Status)
+		}
+	}
+	return s.Store.ForgetVolume(ctx, id)
+}
+
+// looked adds to volumes what is found there now. A volume that cannot be
+// looked at says why; one that hangs does not delay the others.
+func looked(volumes []resource.Volume) []resource.Volume {
+	type found struct {
+		index   int
+		facts   *setup.Facts
+		trouble string
+	}
+	all := make(chan found, len(volumes))
+	for i, v := range volumes {
+		go func() {
+			facts, err := inTime(func() (setup.Facts, error) {
+				locator, err := storage.Parse(v.Locator)
+				if err != nil {
+					return setup.Facts{}, err
+				}
+				return storage.Look(locator)
+			})
+			if err != nil {
+				all <- found{index: i, trouble: err.Error()}
+				return
+			}
+			all <- found{index: i, facts: &facts}
+		}()
+	}
+	for range volumes {
+		f := <-all
+		volumes[f.index].Facts, volumes[f.index].Trouble = f.facts, f.trouble
+	}
+	return volumes
+}
+
+// WorkloadList is all saved workloads by name.
+type WorkloadList struct {
+	Workloads []resource.Workload `json:"workloads"`
+}
+
+// NewWorkload is what saving a workload takes.
+type NewWorkload struct {
+	Name string        `json:"name" minLength:"1" maxLength:"80"`
+	Load workload.Spec `json:"load"`
+}
+
+func (s *Service) registerWorkloads(api huma.API) {
+	huma.Register(api, operation(http.MethodGet, "/workloads", "list-workloads", "All saved workloads", http.StatusOK),
+		func(ctx context.Context, _ *struct{}) (*body[WorkloadList], error) {
+			workloads, err := s.Store.Workloads(ctx)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[WorkloadList]{WorkloadList{workloads}}, nil
+		})
+
+	huma.Register(api, operation(http.MethodPost, "/workloads", "save-workload", "Save a workload under a name", http.StatusCreated, http.StatusConflict, http.StatusUnprocessableEntity),
+		func(ctx context.Context, in *struct{ Body NewWorkload }) (*body[resource.Workload], error) {
+			if err := in.Body.Load.Validate(); err != nil {
+				return nil, s.problem(err)
+			}
+			w, err := s.Store.AddWorkload(ctx, resource.Workload{Name: in.Body.Name, Load: in.Body.Load})
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[resource.Workload]{w}, nil
+		})
+
+	huma.Register(api, operation(http.MethodDelete, "/workloads/{id}", "forget-workload", "Forget a saved workload; runs keep their own copy", http.StatusNoContent, http.StatusNotFound),
+		func(ctx context.Context, in *byID) (*struct{}, error) {
+			if err := s.Store.ForgetWorkload(ctx, in.ID); err != nil {
+				return nil, s.problem(err)
+			}
+			return nil, nil
+		})
+
+	huma.Register(api, operation(http.MethodPost, "/estimates", "estimate-plan", "What a plan would take", http.StatusOK, http.StatusUnprocessableEntity),
+		func(_ context.Context, in *struct{ Body plan.Plan }) (*body[plan.Estimate], error) {
+			estimate, err := in.Body.Estimate()
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[plan.Estimate]{estimate}, nil
+		})
+}

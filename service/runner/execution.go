@@ -1,0 +1,204 @@
+package runner
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"patientheron/core/load"
+	"patientheron/core/measure"
+	"patientheron/core/plan"
+	"patientheron/core/quantity"
+	"patientheron/host"
+	"patientheron/resource"
+	"patientheron/storage"
+)
+
+// execution is one run under way.
+type execution struct {
+	*Runner
+	failed   int  // measurements that failed
+	cutShort bool // stopped after a measurement
+
+	changing sync.Mutex // guards what follows: a preparation reports from another goroutine
+	run      resource.Run
+	told     time.Time // when progress was last passed on
+}
+
+func (e *execution) prepareAndMeasure(ctx context.Context) error {
+	steps, err := e.run.Plan.Steps()
+	if err != nil {
+		return err
+	}
+	e.change(func(r *resource.Run) { r.Status = resource.Preparing })
+	volume, err := e.open(ctx, steps)
+	if err != nil {
+		return err
+	}
+	defer func() { // a hung device may not hang the service
+		_, _ = within(ctx, func() (any, error) { return nil, volume.Close() }, func(any, error) {})
+	}()
+	for i, step := range steps {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		e.mu.Lock()
+		e.cutShort = e.after
+		e.mu.Unlock()
+		if e.cutShort {
+			return nil
+		}
+		if err := e.settle(ctx, i+1, step.Settle); err != nil {
+			return err
+		}
+		e.change(func(r *resource.Run) {
+			r.Status, r.Progress = resource.Running, resource.Progress{Step: i + 1, Steps: len(steps)}
+		})
+		if err := e.measure(ctx, volume, i+1, step); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// change changes the run, records it and passes it on.
+func (e *execution) change(how func(*resource.Run)) {
+	e.changing.Lock()
+	how(&e.run)
+	run := e.run
+	e.changing.Unlock()
+	ctx, cancel := record(context.Background())
+	defer cancel()
+	if err := e.store.UpdateRun(ctx, run); err != nil {
+		e.log.Error("cannot record a run", "run", run.ID, "error", err)
+	}
+	e.feed.send(run.ID, run)
+}
+
+// preparing passes the progress of a preparation on, a few times a second.
+func (e *execution) preparing(done, of quantity.Bytes) {
+	e.changing.Lock()
+	e.run.Progress.Prepared, e.run.Progress.Prepare = done, of
+	now := time.Now()
+	tell := now.Sub(e.told) > 250*time.Millisecond || done == of
+	if tell {
+		e.told = now
+	}
+	run := e.run
+	e.changing.Unlock()
+	if tell {
+		e.feed.send(run.ID, run)
+	}
+}
+
+// settle waits before a measurement: a pause, or until the device behind the
+// volume moved nothing for a second.
+func (e *execution) settle(ctx context.Context, step int, s plan.Settle) error {
+	if s.Pause == 0 && s.Quiet == 0 {
+		return nil
+	}
+	e.change(func(r *resource.Run) { r.Status, r.Progress.Step = resource.Settling, step })
+	if err := sleep(ctx, s.Pause.Duration()); err != nil || s.Quiet == 0 || e.device() == "" {
+		return err
+	}
+	deadline := time.Now().Add(s.Quiet.Duration())
+	before, err := host.ReadDevice("/sys", e.device())
+	for still := 0; still < 10 && time.Now().Before(deadline); {
+		if err != nil {
+			return fmt.Errorf("watch %s go quiet: %w; settle by a pause instead", e.device(), err)
+		}
+		if err := sleep(ctx, 100*time.Millisecond); err != nil {
+			return err
+		}
+		var now host.DeviceCounters
+		now, err = host.ReadDevice("/sys", e.device())
+		if still++; now.Moved(before) {
+			still = 0
+		}
+		before = now
+	}
+	return nil
+}
+
+func sleep(ctx context.Context, d time.Duration) error {
+	timer := time.NewTimer(d)
+	defer timer.Stop()
+	select {
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	case <-timer.C:
+		return nil
+	}
+}
+
+// device is the kernel's name of the device behind the volume, or "".
+func (e *execution) device() string {
+	if e.run.Volume.Facts == nil {
+		return ""
+	}
+	return e.run.Volume.Facts.Device
+}
+
+// measure makes one measurement. The error is about the run as a whole; a
+// measurement that fails is a recorded result and the plan goes on.
+func (e *execution) measure(ctx context.Context, volume storage.Volume, position int, step plan.Step) error {
+	m, err := e.store.AddMeasurement(ctx, resource.Measurement{
+		RunID: e.run.ID, Position: position, Stage: step.Stage + 1, Name: step.Name, Fill: step.Fill,
+		Point: step.Point, Repeat: step.Repeat, Repeats: step.Repeats, Load: step.Load.Completed(), Status: resource.Running,
+	})
+	if err != nil {
+		return err
+	}
+	e.feed.send(e.run.ID, m)
+	outcome, failure := e.drive(ctx, volume, m)
+
+	keep, cancel := record(ctx)
+	defer cancel()
+	ended := time.Now().UTC()
+	m.Ended = &ended
+	m.Status, m.Reason = verdict(ctx, failure)
+	var reads, writes *measure.Histogram
+	if outcome != nil {
+		m.Summary, reads, writes = &outcome.Summary, outcome.Reads, outcome.Writes
+	}
+	if m.Status == resource.Failed {
+		e.failed++
+	}
+	if err := e.store.EndMeasurement(keep, m, reads, writes); err != nil {
+		return err
+	}
+	e.feed.send(e.run.ID, m)
+	return ctx.Err()
+}
+
+// drive runs the load engine and keeps the series as it grows.
+func (e *execution) drive(ctx context.Context, volume storage.Volume, m resource.Measurement) (*load.Outcome, error) {
+	opened, err := within(ctx, func() (load.Volume, error) { return volume.Use(m.Load) }, func(v load.Volume, err error) {
+		if err == nil {
+			_ = v.Close()
+		}
+	})
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		_, _ = within(ctx, func() (any, error) { return nil, opened.Close() }, func(any, error) {})
+	}()
+	keep, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	defer cancel()
+	outcome, err := load.Run(ctx, load.Job{
+		Workload: m.Load, Volume: opened, Clock: load.NewMonotonic(),
+		Beside: host.NewSampler(e.device()).Sample,
+		Observe: func(interval measure.Interval) {
+			if err := e.store.AddInterval(keep, m.ID, interval); err != nil {
+				e.log.Error("cannot record an interval", "run", e.run.ID, "error", err)
+			}
+			e.feed.send(e.run.ID, resource.Point{MeasurementID: m.ID, Interval: interval})
+		},
+	})
+	if err != nil {
+		return nil, err
+	}
+	return outcome, outcome.Failure
+}

@@ -1,0 +1,290 @@
+// Package runner carries runs out: one at a time, so that none pollutes
+// another, each with its preparation, its measurements one after the other,
+// and its end, whatever way it comes.
+//
+// The main type is Runner. What it records goes to the store at once and to
+// everyone who watches; a run that was under way when the service was killed
+// is marked as interrupted at the next start.
+package runner
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"sync"
+	"time"
+
+	"patientheron/core/plan"
+	"patientheron/resource"
+	"patientheron/service/store"
+	"patientheron/storage"
+)
+
+// ErrFinal is given when a run that has ended is asked to stop.
+var ErrFinal = errors.New("the run has already ended")
+
+// errStopped is the cause of a context cancelled by the user.
+var errStopped = errors.New("stopped by the user")
+
+// errShutdown is the cause of a context cancelled by the end of the service.
+var errShutdown = errors.New("the service was stopped while this ran; start it again and repeat the run")
+
+// Runner carries out runs. It is safe for concurrent use.
+type Runner struct {
+	store   *store.Store
+	log     *slog.Logger
+	version string
+	host    string
+	feed    *feed
+
+	queue chan struct{} // a token for "look for queued runs"
+	done  chan struct{}
+	close context.CancelCauseFunc
+
+	mu      sync.Mutex
+	current int64 // id of the run under way, 0 for none
+	stop    context.CancelCauseFunc
+	after   bool // end the run after the measurement under way
+}
+
+// Start makes a runner, marks what an earlier service left unfinished, and
+// begins with what is queued. Stop it with Close.
+func Start(ctx context.Context, s *store.Store, log *slog.Logger, version string) (*Runner, error) {
+	interrupted, err := s.InterruptUnfinished(ctx, "the service ended while this ran; repeat the run")
+	if err != nil {
+		return nil, err
+	}
+	if interrupted > 0 {
+		log.Warn("an earlier service ended in mid-run", "runs", interrupted)
+	}
+	host, err := os.Hostname()
+	if err != nil {
+		host = "unknown"
+	}
+	r := &Runner{store: s, log: log, version: version, host: host, feed: newFeed(), queue: make(chan struct{}, 1), done: make(chan struct{})}
+	work, cancel := context.WithCancelCause(context.WithoutCancel(ctx))
+	r.close = cancel
+	go r.loop(work)
+	r.look()
+	return r, nil
+}
+
+// Close stops the run under way, marks it as interrupted and returns when
+// that is recorded, within about two seconds. Queued runs stay queued.
+func (r *Runner) Close() {
+	r.close(errShutdown)
+	<-r.done
+}
+
+// Host is the name of this host.
+func (r *Runner) Host() string { return r.host }
+
+// Submit queues a run of a plan on a volume.
+func (r *Runner) Submit(ctx context.Context, name string, volume resource.Volume, p plan.Plan) (resource.Run, error) {
+	estimate, err := p.Estimate()
+	if err != nil {
+		return resource.Run{}, err
+	}
+	run, err := r.store.AddRun(ctx, resource.Run{
+		Name: name, VolumeID: volume.ID, Volume: volume, Plan: p, Estimate: estimate, Status: resource.Queued,
+		Progress: resource.Progress{Steps: estimate.Measurements}, Host: r.host, Version: r.version,
+	})
+	if err != nil {
+		return run, err
+	}
+	r.look()
+	return run, nil
+}
+
+// Waiting is the number of runs that wait for their turn.
+func (r *Runner) Waiting(ctx context.Context) (int, error) {
+	runs, err := r.store.RunsWithStatus(ctx, resource.Queued)
+	return len(runs), err
+}
+
+// Stop ends a run: at once, or after the measurement under way. It gives
+// ErrFinal when the run has ended.
+func (r *Runner) Stop(ctx context.Context, id int64, afterMeasurement bool) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	run, err := r.store.Run(ctx, id)
+	switch {
+	case err != nil:
+		return err
+	case run.Status.Final():
+		return fmt.Errorf("run %d: %w: it is %s", id, ErrFinal, run.Status)
+	case r.current == id && afterMeasurement:
+		r.after = true
+	case r.current == id:
+		r.stop(errStopped)
+	default: // still queued
+		now := time.Now().UTC()
+		run.Status, run.Reason, run.Ended = resource.Stopped, "it was taken out of the queue", &now
+		if err := r.store.UpdateRun(ctx, run); err != nil {
+			return err
+		}
+		r.feed.send(id, run)
+	}
+	return nil
+}
+
+// look makes the loop look for queued runs.
+func (r *Runner) look() {
+	select {
+	case r.queue <- struct{}{}:
+	default:
+	}
+}
+
+// loop carries out queued runs in order until ctx ends.
+func (r *Runner) loop(ctx context.Context) {
+	defer close(r.done)
+	for {
+		run, err := r.next(ctx)
+		if err != nil && ctx.Err() == nil {
+			r.log.Error("cannot read the queue of runs", "error", err)
+		}
+		if run == nil {
+			select {
+			case <-ctx.Done():
+				return
+			case <-r.queue:
+			}
+			continue
+		}
+		r.carryOut(ctx, *run)
+		r.mu.Lock()
+		r.current, r.stop, r.after = 0, nil, false
+		r.mu.Unlock()
+	}
+}
+
+// next takes the oldest queued run, or nil. From here on Stop reaches it.
+func (r *Runner) next(ctx context.Context) (*resource.Run, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	queued, err := r.store.RunsWithStatus(ctx, resource.Queued)
+	if err != nil || len(queued) == 0 {
+		return nil, err
+	}
+	r.current = queued[0].ID
+	return &queued[0], nil
+}
+
+// carryOut makes one run from its beginning to a final status.
+func (r *Runner) carryOut(service context.Context, run resource.Run) {
+	ctx, stop := context.WithCancelCause(service)
+	defer stop(nil)
+	r.mu.Lock()
+	r.stop = stop
+	r.mu.Unlock()
+
+	e := &execution{Runner: r, run: run}
+	now := time.Now().UTC()
+	e.change(func(r *resource.Run) { r.Started = &now })
+	err := e.prepareAndMeasure(ctx)
+
+	status, reason := verdict(ctx, err)
+	switch {
+	case status != resource.Finished:
+	case e.cutShort:
+		status, reason = resource.Stopped, "it was stopped after the measurement that was under way"
+	case e.failed > 0:
+		reason = fmt.Sprintf("%d of %d measurements failed; each says why", e.failed, run.Progress.Steps)
+	}
+	ended := time.Now().UTC()
+	e.change(func(r *resource.Run) { r.Status, r.Reason, r.Ended = status, reason, &ended })
+	r.log.Info("run ended", "run", run.ID, "status", status, "reason", reason)
+}
+
+// verdict turns the error a run or measurement ended with into its status.
+func verdict(ctx context.Context, err error) (resource.Status, string) {
+	switch cause := context.Cause(ctx); {
+	case errors.Is(cause, errStopped):
+		return resource.Stopped, "it was stopped by the user"
+	case errors.Is(cause, errShutdown):
+		return resource.Interrupted, errShutdown.Error()
+	case err != nil:
+		return resource.Failed, err.Error()
+	}
+	return resource.Finished, ""
+}
+
+// record is a context for writing results, which are kept even when the run
+// is being stopped.
+func record(ctx context.Context) (context.Context, context.CancelFunc) {
+	return context.WithTimeout(context.WithoutCancel(ctx), 20*time.Second)
+}
+
+// patience is how long something that may hang in the kernel is waited for
+// once the run is stopped.
+const patience = time.Second
+
+// within calls work on a goroutine of its own and waits for it, but after ctx
+// ended only as long as patience: the goroutine is then left behind, and late
+// is called with its result if it ever comes.
+func within[T any](ctx context.Context, work func() (T, error), late func(T, error)) (T, error) {
+	type result struct {
+		value T
+		err   error
+	}
+	done := make(chan result)
+	abandoned := make(chan struct{})
+	go func() {
+		value, err := work()
+		select {
+		case done <- result{value, err}:
+		case <-abandoned:
+			late(value, err)
+		}
+	}()
+	wait := func(stop <-chan struct{}, timer <-chan time.Time) (result, bool) {
+		select {
+		case r := <-done:
+			return r, true
+		case <-stop:
+		case <-timer:
+		}
+		return result{}, false
+	}
+	if r, ok := wait(ctx.Done(), nil); ok {
+		return r.value, r.err
+	}
+	if r, ok := wait(nil, time.After(patience)); ok {
+		return r.value, r.err
+	}
+	close(abandoned)
+	var none T
+	return none, fmt.Errorf("the volume does not answer: %w", context.Cause(ctx))
+}
+
+// open prepares the volume of a run.
+func (e *execution) open(ctx context.Context, steps []plan.Step) (storage.Volume, error) {
+	locator, err := within(ctx, func() (storage.Locator, error) { return storage.Parse(e.run.Volume.Locator) }, func(storage.Locator, error) {})
+	if err != nil {
+		return nil, err
+	}
+	size, writes := plan.Reach(steps)
+	return within(ctx, func() (storage.Volume, error) {
+		return storage.Prepare(ctx, locator, storage.Request{
+			Size: size, Writes: writes, Content: steps[0].Load, Consent: Claim(e.run.Volume), Progress: e.preparing,
+		})
+	}, func(v storage.Volume, err error) {
+		if err == nil {
+			_ = v.Close()
+		}
+	})
+}
+
+// Claim is what the user agreed to lose of a volume; nil for nothing.
+func Claim(v resource.Volume) *storage.Claim {
+	if v.Consent == nil {
+		return nil
+	}
+	return &storage.Claim{Size: v.Consent.Size, Serial: v.Consent.Serial, Signature: v.Consent.Signature}
+}

@@ -1,0 +1,233 @@
+// Package service is the long-running service: it owns a data folder, carries
+// out runs and answers the API and the console.
+//
+// Open takes a data folder and holds it until Close; Listen serves it on the
+// network, Client serves it inside this process. One process at a time uses a
+// data folder.
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"patientheron/client"
+	"patientheron/console"
+	"patientheron/service/api"
+	"patientheron/service/runner"
+	"patientheron/service/store"
+)
+
+// ErrInUse is given when another process uses the data folder.
+var ErrInUse = errors.New("the data folder is in use")
+
+// Names within the data folder.
+const (
+	databaseFile = "heron.sqlite"
+	tokenFile    = "token"
+	lockFile     = "lock"
+	// AddressFile holds the address of the service that listens, so that the
+	// command line finds it.
+	AddressFile = "address"
+)
+
+// Service is an open data folder with everything that works on it.
+type Service struct {
+	Token string
+
+	folder  string
+	lock    *os.File
+	store   *store.Store
+	runner  *runner.Runner
+	handler http.Handler
+}
+
+// Open takes the data folder, making it when it does not exist, and begins
+// with the runs that are queued there. It gives ErrInUse when another process
+// has it.
+func Open(ctx context.Context, folder, version string, log *slog.Logger) (*Service, error) {
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return nil, fmt.Errorf("make the data folder: %w; name another with --data", err)
+	}
+	lock, err := lockFolder(folder)
+	if err != nil {
+		return nil, err
+	}
+	s := &Service{folder: folder, lock: lock}
+	if err := s.open(ctx, version, log); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	return s, nil
+}
+
+func (s *Service) open(ctx context.Context, version string, log *slog.Logger) (err error) {
+	if s.Token, err = readToken(s.folder); err != nil {
+		return err
+	}
+	if s.store, err = store.Open(ctx, filepath.Join(s.folder, databaseFile)); err != nil {
+		return err
+	}
+	if s.runner, err = runner.Start(ctx, s.store, log, version); err != nil {
+		return err
+	}
+	s.handler = (&api.Service{
+		Store: s.store, Runner: s.runner, Token: s.Token, Version: version,
+		Console: console.Files(), Log: log, Started: time.Now().UTC(),
+	}).Handler()
+	return nil
+}
+
+// Close stops the run under way, records that, and gives the data folder
+// back.
+func (s *Service) Close() error {
+	var errs []error
+	if s.runner != nil {
+		s.runner.Close()
+	}
+	if s.store != nil {
+		errs = append(errs, s.store.Close())
+	}
+	return errors.Join(append(errs, s.lock.Close())...)
+}
+
+// Listen serves on the given address until ctx ends. Ready is called with the
+// address once connections are taken.
+func (s *Service) Listen(ctx context.Context, address string, ready func(url string)) error {
+	listener, err := net.Listen("tcp", address)
+	if err != nil {
+		return fmt.Errorf("listen on %s: %w; choose another with --listen", address, err)
+	}
+	url := "http://" + listener.Addr().String()
+	known := filepath.Join(s.folder, AddressFile)
+	if err := os.WriteFile(known, []byte(url+"\n"), 0o600); err != nil {
+		listener.Close()
+		return fmt.Errorf("note the address of the service: %w", err)
+	}
+	defer os.Remove(known)
+	ready(url)
+	return s.serve(ctx, listener)
+}
+
+func (s *Service) serve(ctx context.Context, listener net.Listener) error {
+	// Watchers end with ctx, so that closing need not wait for them.
+	server := &http.Server{
+		Handler: s.handler, ReadHeaderTimeout: 10 * time.Second,
+		BaseContext: func(net.Listener) context.Context { return ctx },
+	}
+	done := make(chan error, 1)
+	go func() { done <- server.Serve(listener) }()
+	select {
+	case err := <-done:
+		return err
+	case <-ctx.Done():
+		soon, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
+		defer cancel()
+		if err := server.Shutdown(soon); err != nil {
+			return server.Close()
+		}
+		return nil
+	}
+}
+
+// Client serves the API inside this process, on no network, until ctx ends.
+func (s *Service) Client(ctx context.Context) *client.Client {
+	pipe := newPipe()
+	go func() { _ = s.serve(ctx, pipe) }()
+	transport := &http.Transport{DialContext: pipe.dial}
+	return client.New("http://heron.invalid", s.Token, &http.Client{Transport: transport})
+}
+
+// lockFolder makes sure that one process uses the folder. The lock goes with
+// the process, however that ends.
+func lockFolder(folder string) (*os.File, error) {
+	path := filepath.Join(folder, lockFile)
+	lock, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("lock the data folder: %w; name another with --data", err)
+	}
+	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		lock.Close()
+		return nil, fmt.Errorf("%w: another heron works on %s; use that service (leave out --here), or name another folder with --data", ErrInUse, folder)
+	}
+	return lock, nil
+}
+
+// readToken reads the service's token, making one at the first start.
+func readToken(folder string) (string, error) {
+	path := filepath.Join(folder, tokenFile)
+	text, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		token := rand.Text()
+		return token, os.WriteFile(path, []byte(token+"\n"), 0o600)
+	}
+	if err != nil {
+		return "", fmt.Errorf("read the token: %w", err)
+	}
+	token := strings.TrimSpace(string(text))
+	if len(token) < 16 {
+		return "", fmt.Errorf("the token in %s is shorter than 16 characters; write a longer one, or remove the file to have one made", path)
+	}
+	return token, nil
+}
+
+// Find tells the address and the token of the service that works on a data
+// folder.
+func Find(folder string) (url, token string, err error) {
+	address, err := os.ReadFile(filepath.Join(folder, AddressFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", "", fmt.Errorf("no service works on the data folder %s; start one with 'heron serve', name another with --service, or add --here to work without one", folder)
+	}
+	if err != nil {
+		return "", "", fmt.Errorf("find the service: %w", err)
+	}
+	token, err = readToken(folder)
+	return strings.TrimSpace(string(address)), token, err
+}
+
+// pipe is a listener whose connections never leave the process.
+type pipe struct {
+	connections chan net.Conn
+	closed      chan struct{}
+}
+
+func newPipe() *pipe { return &pipe{make(chan net.Conn), make(chan struct{})} }
+
+func (p *pipe) dial(ctx context.Context, _, _ string) (net.Conn, error) {
+	here, there := net.Pipe()
+	select {
+	case p.connections <- there:
+		return here, nil
+	case <-p.closed:
+		return nil, net.ErrClosed
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+func (p *pipe) Accept() (net.Conn, error) {
+	select {
+	case c := <-p.connections:
+		return c, nil
+	case <-p.closed:
+		return nil, net.ErrClosed
+	}
+}
+
+func (p *pipe) Close() error   { close(p.closed); return nil }
+func (p *pipe) Addr() net.Addr { return pipeAddress{} }
+
+type pipeAddress struct{}
+
+func (pipeAddress) Network() string { return "pipe" }
+func (pipeAddress) String() string  { return "in this process" }
