@@ -30,6 +30,9 @@ func (r OpRate) String() string {
 // Full prints r in operations per second without its unit.
 func (r OpRate) Full() string { return full(float64(r)) }
 
+// MarshalYAML writes a rate so that reading it gives the same value.
+func (r OpRate) MarshalYAML() ([]byte, error) { return []byte(r.Full()), nil }
+
 // UnmarshalYAML reads a rate as people write it.
 func (r *OpRate) UnmarshalYAML(text []byte) error { return unmarshalYAML(text, ParseOpRate, r) }
 

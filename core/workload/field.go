@@ -16,7 +16,13 @@ type Field struct {
 	Flag  string // as on the command line, "lead-in"
 	Usage string
 	Bool  bool // on the command line it takes no value
-	set   func(*Spec, string) error
+	place
+}
+
+// place is where a field's value is kept, and how it is written as text.
+type place struct {
+	set func(*Spec, string) error
+	get func(*Spec) string
 }
 
 // Set parses text and puts it into spec. The error names the field.
@@ -26,6 +32,10 @@ func (f Field) Set(spec *Spec, text string) error {
 	}
 	return nil
 }
+
+// Get writes the field's value so that Set reads it back; "" when it has
+// none.
+func (f Field) Get(spec Spec) string { return f.get(&spec) }
 
 // Fields lists every field in the order in which help shows them.
 func Fields() []Field { return fields }
@@ -44,44 +54,54 @@ func Lookup(name string) (Field, error) {
 }
 
 var fields = []Field{
-	{Name: "block", Flag: "block", Usage: "block size, or a mix such as 4KiB:3,64KiB:1 (size:weight)", set: setBlocks},
-	{Name: "reads", Flag: "reads", Usage: "share of operations that read, such as 70%", set: into(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Reads })},
-	{Name: "order", Flag: "order", Usage: "random, skewed, sequential, strided or descending", set: into(text[Order], func(s *Spec) *Order { return &s.Order })},
-	{Name: "skew", Flag: "skew", Usage: "Zipf exponent of a skewed order, such as 0.99", set: into(number, func(s *Spec) *float64 { return &s.Skew })},
-	{Name: "hot", Flag: "hot", Usage: "hot region of a skewed order: 80%/20% sends 80 % of accesses to 20 % of the span", set: setHot},
-	{Name: "streams", Flag: "streams", Usage: "sequential streams of each worker", set: into(strconv.Atoi, func(s *Spec) *int { return &s.Streams })},
-	{Name: "stride", Flag: "stride", Usage: "distance between operation starts of a strided order", set: into(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Stride })},
-	{Name: "depth", Flag: "depth", Usage: "operations each worker keeps in flight", set: into(strconv.Atoi, func(s *Spec) *int { return &s.Depth })},
-	{Name: "workers", Flag: "workers", Usage: "workers, each with its own thread and queue", set: into(strconv.Atoi, func(s *Spec) *int { return &s.Workers })},
-	{Name: "span", Flag: "span", Usage: "size of the region that is worked on; 0 for all of a device", set: into(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Span })},
-	{Name: "offset", Flag: "offset", Usage: "where that region starts", set: into(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Offset })},
-	{Name: "align", Flag: "align", Usage: "offsets are multiples of this (default: of the block size)", set: into(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Align })},
-	{Name: "compressible", Flag: "compressible", Usage: "share of written data a compressor can remove", set: into(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Compressible })},
-	{Name: "duplicate", Flag: "duplicate", Usage: "share of written 4 KiB pages that repeat a common page", set: into(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Duplicate })},
-	{Name: "fresh", Flag: "fresh", Bool: true, Usage: "make all written bytes anew for every write", set: into(strconv.ParseBool, func(s *Spec) *bool { return &s.Fresh })},
-	{Name: "think", Flag: "think", Usage: "pause between a completion and the next operation of its slot", set: into(quantity.ParseSeconds, func(s *Spec) *quantity.Seconds { return &s.Think })},
-	{Name: "rate", Flag: "rate", Usage: "operations per second, all workers together; latency then counts from the intended start", set: into(quantity.ParseOpRate, func(s *Spec) *quantity.OpRate { return &s.Rate })},
-	{Name: "byteRate", Flag: "byte-rate", Usage: "the same as throughput, such as 250MB/s", set: into(quantity.ParseByteRate, func(s *Spec) *quantity.ByteRate { return &s.ByteRate })},
-	{Name: "arrivals", Flag: "arrivals", Usage: "constant or poisson, at a set rate", set: into(text[Arrivals], func(s *Spec) *Arrivals { return &s.Arrivals })},
-	{Name: "syncEvery", Flag: "sync-every", Usage: "flush to stable storage after this many writes of a worker", set: into(strconv.Atoi, func(s *Spec) *int { return &s.SyncEvery })},
-	{Name: "cached", Flag: "cached", Bool: true, Usage: "go through the host's page cache instead of around it", set: into(strconv.ParseBool, func(s *Spec) *bool { return &s.Cached })},
-	{Name: "for", Flag: "for", Usage: "how long to measure after the lead-in", set: into(quantity.ParseSeconds, func(s *Spec) *quantity.Seconds { return &s.For })},
-	{Name: "amount", Flag: "amount", Usage: "bytes to move, instead of or besides a time", set: into(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Amount })},
-	{Name: "leadIn", Flag: "lead-in", Usage: "time at the start that is kept out of the summary", set: into(quantity.ParseSeconds, func(s *Spec) *quantity.Seconds { return &s.LeadIn })},
-	{Name: "interval", Flag: "interval", Usage: "length of one point of the series, 100ms to 10s", set: into(quantity.ParseSeconds, func(s *Spec) *quantity.Seconds { return &s.Interval })},
-	{Name: "onError", Flag: "on-error", Usage: "end or continue when an operation fails", set: into(text[OnError], func(s *Spec) *OnError { return &s.OnError })},
-	{Name: "seed", Flag: "seed", Usage: "the same seed issues the same operations", set: into(unsigned, func(s *Spec) *uint64 { return &s.Seed })},
+	{Name: "block", Flag: "block", Usage: "block size, or a mix such as 4KiB:3,64KiB:1 (size:weight)", place: place{setBlocks, func(s *Spec) string { return FormatBlocks(s.Blocks) }}},
+	{Name: "reads", Flag: "reads", Usage: "share of operations that read, such as 70%", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Reads })},
+	{Name: "order", Flag: "order", Usage: "random, skewed, sequential, strided or descending", place: at(text[Order], func(s *Spec) *Order { return &s.Order })},
+	{Name: "skew", Flag: "skew", Usage: "Zipf exponent of a skewed order, such as 0.99", place: at(number, func(s *Spec) *float64 { return &s.Skew })},
+	{Name: "hot", Flag: "hot", Usage: "hot region of a skewed order: 80%/20% sends 80 % of accesses to 20 % of the span", place: place{setHot, getHot}},
+	{Name: "streams", Flag: "streams", Usage: "sequential streams of each worker", place: at(strconv.Atoi, func(s *Spec) *int { return &s.Streams })},
+	{Name: "stride", Flag: "stride", Usage: "distance between operation starts of a strided order", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Stride })},
+	{Name: "depth", Flag: "depth", Usage: "operations each worker keeps in flight", place: at(strconv.Atoi, func(s *Spec) *int { return &s.Depth })},
+	{Name: "workers", Flag: "workers", Usage: "workers, each with its own thread and queue", place: at(strconv.Atoi, func(s *Spec) *int { return &s.Workers })},
+	{Name: "span", Flag: "span", Usage: "size of the region that is worked on; 0 for all of a device", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Span })},
+	{Name: "offset", Flag: "offset", Usage: "where that region starts", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Offset })},
+	{Name: "align", Flag: "align", Usage: "offsets are multiples of this (default: of the block size)", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Align })},
+	{Name: "compressible", Flag: "compressible", Usage: "share of written data a compressor can remove", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Compressible })},
+	{Name: "duplicate", Flag: "duplicate", Usage: "share of written 4 KiB pages that repeat a common page", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Duplicate })},
+	{Name: "fresh", Flag: "fresh", Bool: true, Usage: "make all written bytes anew for every write", place: at(strconv.ParseBool, func(s *Spec) *bool { return &s.Fresh })},
+	{Name: "think", Flag: "think", Usage: "pause between a completion and the next operation of its slot", place: at(quantity.ParseSeconds, func(s *Spec) *quantity.Seconds { return &s.Think })},
+	{Name: "rate", Flag: "rate", Usage: "operations per second, all workers together; latency then counts from the intended start", place: at(quantity.ParseOpRate, func(s *Spec) *quantity.OpRate { return &s.Rate })},
+	{Name: "byteRate", Flag: "byte-rate", Usage: "the same as throughput, such as 250MB/s", place: at(quantity.ParseByteRate, func(s *Spec) *quantity.ByteRate { return &s.ByteRate })},
+	{Name: "arrivals", Flag: "arrivals", Usage: "constant or poisson, at a set rate", place: at(text[Arrivals], func(s *Spec) *Arrivals { return &s.Arrivals })},
+	{Name: "syncEvery", Flag: "sync-every", Usage: "flush to stable storage after this many writes of a worker", place: at(strconv.Atoi, func(s *Spec) *int { return &s.SyncEvery })},
+	{Name: "cached", Flag: "cached", Bool: true, Usage: "go through the host's page cache instead of around it", place: at(strconv.ParseBool, func(s *Spec) *bool { return &s.Cached })},
+	{Name: "for", Flag: "for", Usage: "how long to measure after the lead-in", place: at(quantity.ParseSeconds, func(s *Spec) *quantity.Seconds { return &s.For })},
+	{Name: "amount", Flag: "amount", Usage: "bytes to move, instead of or besides a time", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Amount })},
+	{Name: "leadIn", Flag: "lead-in", Usage: "time at the start that is kept out of the summary", place: at(quantity.ParseSeconds, func(s *Spec) *quantity.Seconds { return &s.LeadIn })},
+	{Name: "interval", Flag: "interval", Usage: "length of one point of the series, 100ms to 10s", place: at(quantity.ParseSeconds, func(s *Spec) *quantity.Seconds { return &s.Interval })},
+	{Name: "onError", Flag: "on-error", Usage: "end or continue when an operation fails", place: at(text[OnError], func(s *Spec) *OnError { return &s.OnError })},
+	{Name: "seed", Flag: "seed", Usage: "the same seed issues the same operations", place: at(unsigned, func(s *Spec) *uint64 { return &s.Seed })},
 }
 
-// into joins a parser with the place its value goes.
-func into[T any](parse func(string) (T, error), place func(*Spec) *T) func(*Spec, string) error {
-	return func(s *Spec, text string) error {
-		value, err := parse(text)
-		if err != nil {
-			return plainer(err, text)
-		}
-		*place(s) = value
-		return nil
+// at joins a parser with the place its value goes.
+func at[T any](parse func(string) (T, error), where func(*Spec) *T) place {
+	return place{
+		set: func(s *Spec, text string) error {
+			value, err := parse(text)
+			if err != nil {
+				return plainer(err, text)
+			}
+			*where(s) = value
+			return nil
+		},
+		get: func(s *Spec) string {
+			value := *where(s)
+			if m, ok := any(value).(interface{ MarshalYAML() ([]byte, error) }); ok {
+				text, _ := m.MarshalYAML() // of a number, it cannot fail
+				return string(text)
+			}
+			return fmt.Sprint(value)
+		},
 	}
 }
 
@@ -149,6 +169,15 @@ func FormatBlocks(blocks []BlockShare) string {
 		}
 	}
 	return strings.Join(parts, ",")
+}
+
+func getHot(s *Spec) string {
+	if s.HotAccesses == 0 && s.HotSpan == 0 {
+		return ""
+	}
+	accesses, _ := s.HotAccesses.MarshalYAML()
+	span, _ := s.HotSpan.MarshalYAML()
+	return string(accesses) + "/" + string(span)
 }
 
 func setHot(s *Spec, text string) error {

@@ -80,6 +80,10 @@ func TestEveryFieldCanBeSetByText(t *testing.T) {
 		if reflect.DeepEqual(before, after) {
 			t.Errorf("%s = %s changed nothing", field.Name, values[field.Name])
 		}
+		again := Default()
+		if err := field.Set(&again, field.Get(after)); err != nil || !reflect.DeepEqual(again, after) {
+			t.Errorf("%s = %s is written as %q and reads back as %+v (%v)", field.Name, values[field.Name], field.Get(after), again, err)
+		}
 		if err := field.Set(&after, "plenty"); err == nil && field.Name != "order" && field.Name != "arrivals" && field.Name != "onError" {
 			t.Errorf("%s accepted %q", field.Name, "plenty")
 		}

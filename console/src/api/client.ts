@@ -1,0 +1,81 @@
+import type { components } from "./contract.gen";
+
+type Schemas = components["schemas"];
+export type Run = Schemas["Run"];
+export type RunDetail = Schemas["RunDetail"];
+export type RunList = Schemas["RunList"];
+export type Volume = Schemas["Volume"];
+export type Measurement = Schemas["Measurement"];
+export type Interval = Schemas["Interval"];
+export type Figures = Schemas["Figures"];
+export type Series = Schemas["Series"];
+export type Distribution = Schemas["Distribution"];
+export type Spec = Schemas["Spec"];
+export type Field = Schemas["Field"];
+export type About = Schemas["About"];
+export type Plan = Schemas["Plan"];
+export type Estimate = Schemas["Estimate"];
+type Problem = Partial<Schemas["ErrorModel"]>;
+
+export const prefix = "/api/v1";
+
+/** An error answer of the service (RFC 9457). */
+export class CallError extends Error {
+	constructor(
+		readonly status: number,
+		readonly problem: Problem,
+	) {
+		super(problem.detail ?? problem.title ?? `The service answered ${status}.`);
+	}
+
+	/** The message about one field of a form, if there is one. */
+	about(field: string): string | undefined {
+		return this.problem.errors?.find((e) => e.location === field)?.message;
+	}
+}
+
+async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+	let answer: Response;
+	try {
+		answer = await fetch(prefix + path, {
+			method,
+			headers: body === undefined ? {} : { "Content-Type": "application/json" },
+			body: body === undefined ? undefined : JSON.stringify(body),
+		});
+	} catch {
+		throw new CallError(0, { detail: "The service does not answer. Is it still running?" });
+	}
+	if (!answer.ok) {
+		const problem = await answer.json().catch(() => ({ detail: `The service answered ${answer.status}.` }));
+		throw new CallError(answer.status, problem);
+	}
+	if (answer.status === 204 || answer.status === 202) {
+		return undefined as T;
+	}
+	return answer.json();
+}
+
+export const api = {
+	about: () => call<About>("GET", "/about"),
+	signIn: (token: string) => call<void>("POST", "/session", { token }),
+	signOut: () => call<void>("DELETE", "/session"),
+	volumes: () => call<Schemas["VolumeList"]>("GET", "/volumes"),
+	addVolume: (v: Schemas["NewVolume"]) => call<Volume>("POST", "/volumes", v),
+	forgetVolume: (id: number) => call<void>("DELETE", `/volumes/${id}`),
+	runs: (before: number) => call<RunList>("GET", `/runs?limit=50${before ? `&before=${before}` : ""}`),
+	run: (id: number) => call<RunDetail>("GET", `/runs/${id}`),
+	startRun: (r: Schemas["NewRun"]) => call<Run>("POST", "/runs", r),
+	stopRun: (id: number, afterMeasurement: boolean) =>
+		call<void>("POST", `/runs/${id}/stop`, { afterMeasurement }),
+	deleteRun: (id: number) => call<void>("DELETE", `/runs/${id}`),
+	fields: () => call<Schemas["FieldList"]>("GET", "/fields"),
+	readLoad: (fields: Record<string, string>) => call<Schemas["ReadLoad"]>("POST", "/loads", { fields }),
+	estimate: (p: Plan) => call<Estimate>("POST", "/estimates", p),
+	series: (id: number) => call<Series>("GET", `/measurements/${id}/series`),
+	latency: (id: number) => call<Distribution>("GET", `/measurements/${id}/latency?perDecade=40`),
+};
+
+/** Whether nothing about a run or measurement will change any more. */
+export function isFinal(status: string): boolean {
+	return ["finished", "stopped", "failed", "interrupted"].includes(status);
+}

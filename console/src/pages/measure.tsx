@@ -1,0 +1,184 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { type FormEvent, useState } from "react";
+import { Link, useNavigate, useSearchParams } from "react-router";
+import { api, CallError, type Field } from "../api/client";
+import { Empty, Trouble } from "../parts/shell";
+
+/** Fields that are always shown, with what they begin with; the rest is folded away. */
+const first: Record<string, string> = {
+	block: "4KiB",
+	reads: "70%",
+	order: "random",
+	depth: "32",
+	workers: "1",
+	span: "1GiB",
+	for: "30s",
+	leadIn: "2s",
+};
+
+/** Chooses a volume and a load, and starts the run. */
+export function Measure() {
+	const navigate = useNavigate();
+	const queries = useQueryClient();
+	const [search] = useSearchParams();
+	const volumes = useQuery({ queryKey: ["volumes"], queryFn: api.volumes });
+	const fields = useQuery({ queryKey: ["fields"], queryFn: api.fields, staleTime: Number.POSITIVE_INFINITY });
+	const [values, setValues] = useState<Record<string, string>>(first);
+	const [volume, setVolume] = useState(Number(search.get("volume") ?? 0));
+	const [name, setName] = useState("");
+	const [repeats, setRepeats] = useState(1);
+	const start = useMutation({
+		mutationFn: async () => {
+			const typed = Object.fromEntries(Object.entries(values).filter(([, v]) => v !== ""));
+			const { load } = await api.readLoad(typed);
+			const chosen = volume || volumes.data?.volumes?.[0]?.id || 0;
+			return api.startRun({
+				name: name || undefined,
+				volumeId: chosen,
+				plan: { stages: [{ load, repeats }] },
+			});
+		},
+		onSuccess: (run) => {
+			queries.invalidateQueries({ queryKey: ["runs"] });
+			navigate(`/runs/${run.id}`);
+		},
+	});
+	const trouble = volumes.error ?? fields.error;
+	if (trouble) {
+		return <Trouble error={trouble} />;
+	}
+	if (!volumes.data || !fields.data) {
+		return null;
+	}
+	const list = volumes.data.volumes ?? [];
+	if (list.length === 0) {
+		return (
+			<Empty>
+				<p className="text-lg">There is no volume to measure yet.</p>
+				<Link to="/volumes" className="btn btn-primary">
+					Register a volume
+				</Link>
+			</Empty>
+		);
+	}
+	const submit = (e: FormEvent) => {
+		e.preventDefault();
+		start.mutate();
+	};
+	const all = fields.data.fields ?? [];
+	const input = (f: Field) => (
+		<FieldInput
+			key={f.name}
+			field={f}
+			value={values[f.name] ?? ""}
+			change={(v) => setValues({ ...values, [f.name]: v })}
+			trouble={start.error instanceof CallError ? start.error.about(f.name) : undefined}
+		/>
+	);
+	return (
+		<form onSubmit={submit} className="max-w-4xl">
+			<h1 className="mb-4 text-xl">Measure</h1>
+			<div className="grid gap-4 sm:grid-cols-2">
+				<label className="flex flex-col gap-1">
+					Volume
+					<select
+						className="select w-full"
+						name="volume"
+						value={volume || list[0].id}
+						onChange={(e) => setVolume(Number(e.target.value))}
+					>
+						{list.map((v) => (
+							<option key={v.id} value={v.id}>
+								{v.name} ({v.locator})
+							</option>
+						))}
+					</select>
+				</label>
+				<label className="flex flex-col gap-1">
+					Name of the run (optional)
+					<input
+						className="input w-full"
+						name="name"
+						value={name}
+						onChange={(e) => setName(e.target.value)}
+					/>
+				</label>
+			</div>
+			<h2 className="mt-6 mb-2 font-medium">Load</h2>
+			<div className="grid gap-4 sm:grid-cols-2 lg:grid-cols-4">
+				{all.filter((f) => f.name in first).map(input)}
+			</div>
+			<details className="mt-4">
+				<summary className="cursor-pointer py-1">More about the load</summary>
+				<div className="mt-2 grid gap-4 sm:grid-cols-2 lg:grid-cols-4">
+					{all.filter((f) => !(f.name in first)).map(input)}
+				</div>
+			</details>
+			<label className="mt-4 flex w-40 flex-col gap-1">
+				Repeats
+				<input
+					className="input w-full"
+					name="repeats"
+					type="number"
+					min={1}
+					max={1000}
+					value={repeats}
+					onChange={(e) => setRepeats(Number(e.target.value))}
+				/>
+			</label>
+			{start.error && <Trouble error={start.error} />}
+			<button type="submit" className="btn btn-primary mt-6" disabled={start.isPending}>
+				Measure
+			</button>
+		</form>
+	);
+}
+
+const orders = ["random", "sequential", "skewed", "strided", "descending"];
+
+function FieldInput(props: { field: Field; value: string; change: (v: string) => void; trouble?: string }) {
+	const { field, value, change, trouble } = props;
+	const look = trouble ? "input-error" : "";
+	return (
+		<label className="flex flex-col gap-1" htmlFor={`field-${field.name}`}>
+			{words(field.name)}
+			{field.name === "order" ? (
+				<select
+					className="select w-full"
+					name={field.name}
+					value={value}
+					onChange={(e) => change(e.target.value)}
+				>
+					{orders.map((o) => (
+						<option key={o}>{o}</option>
+					))}
+				</select>
+			) : field.takesNoValue ? (
+				<input
+					id={`field-${field.name}`}
+					type="checkbox"
+					className="checkbox"
+					name={field.name}
+					checked={value === "true"}
+					onChange={(e) => change(e.target.checked ? "true" : "")}
+				/>
+			) : (
+				<input
+					id={`field-${field.name}`}
+					className={`input w-full ${look}`}
+					name={field.name}
+					value={value}
+					onChange={(e) => change(e.target.value)}
+					aria-invalid={trouble !== undefined}
+				/>
+			)}
+			<span className={`text-xs ${trouble ? "text-error" : "opacity-70"}`}>{trouble ?? field.usage}</span>
+		</label>
+	);
+}
+
+/** "leadIn" as people read it. */
+function words(name: string): string {
+	const spaced = name.replaceAll(/([A-Z])/g, " $1").toLowerCase();
+	return spaced[0].toUpperCase() + spaced.slice(1);
+}

@@ -1,0 +1,265 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { useNavigate, useParams } from "react-router";
+import { api, type Interval, isFinal, type Measurement, prefix, type Run } from "../api/client";
+import { useFeed } from "../api/feed";
+import { DistributionChart } from "../parts/distribution";
+import { FiguresTable } from "../parts/figures";
+import { bytes, digits, moment, seconds } from "../parts/format";
+import { SeriesCharts } from "../parts/series";
+import { StatusWord, Trouble } from "../parts/shell";
+
+/** One run: live while it goes on, its results afterwards. */
+export function RunPage() {
+	const id = Number(useParams().id);
+	const detail = useQuery({ queryKey: ["run", id], queryFn: () => api.run(id) });
+	const feed = useFeed(id);
+	const [chosen, choose] = useState<number>();
+	const run = feed.run ?? detail.data;
+	if (detail.error) {
+		return <Trouble error={detail.error} />;
+	}
+	if (!run) {
+		return null;
+	}
+	const measurements = feed.measurements.length > 0 ? feed.measurements : (detail.data?.measurements ?? []);
+	const shown = measurements.find((m) => m.id === chosen) ?? measurements[measurements.length - 1];
+	return (
+		<>
+			<Heading run={run} />
+			{feed.broken && !isFinal(run.status) && (
+				<p role="status">The live feed broke off; taking it up again…</p>
+			)}
+			{run.reason && (
+				<p
+					role="status"
+					className={run.status === "failed" || run.status === "interrupted" ? "text-error" : ""}
+				>
+					{run.reason}
+				</p>
+			)}
+			<Waiting run={run} />
+			{measurements.length > 1 && (
+				<MeasurementList measurements={measurements} shown={shown} choose={choose} />
+			)}
+			{shown && <MeasurementView key={shown.id} m={shown} live={feed.points[shown.id] ?? []} />}
+		</>
+	);
+}
+
+function Heading({ run }: { run: Run }) {
+	const navigate = useNavigate();
+	const queries = useQueryClient();
+	const [error, setError] = useState<unknown>();
+	const attempt = (work: () => Promise<void>) => () => work().catch(setError);
+	const remove = async () => {
+		if (window.confirm(`Delete run ${run.id} with all its results?`)) {
+			await api.deleteRun(run.id);
+			queries.invalidateQueries({ queryKey: ["runs"] });
+			navigate("/runs");
+		}
+	};
+	const link = (query: string) => `${prefix}/runs/${run.id}/export?${query}`;
+	return (
+		<>
+			<div className="flex flex-wrap items-baseline gap-x-4 gap-y-1">
+				<h1 className="text-xl">
+					<span className="opacity-70">Run {run.id}</span> {run.name}
+				</h1>
+				<StatusWord status={run.status} />
+				<span className="ml-auto flex flex-wrap gap-2 print:hidden">
+					{isFinal(run.status) ? (
+						<>
+							<a className="btn btn-sm" href={link("format=json")} download>
+								Export JSON
+							</a>
+							<details className="dropdown dropdown-end">
+								<summary className="btn btn-sm">Export CSV</summary>
+								<ul className="menu dropdown-content z-10 mt-1 w-44 rounded-box border border-base-300 bg-base-100">
+									{["summary", "series", "latency"].map((table) => (
+										<li key={table}>
+											<a href={link(`format=csv&table=${table}`)} download>
+												{table}
+											</a>
+										</li>
+									))}
+								</ul>
+							</details>
+							<button type="button" className="btn btn-sm btn-ghost" onClick={attempt(remove)}>
+								Delete…
+							</button>
+						</>
+					) : (
+						<>
+							{run.progress.steps > 1 && (
+								<button
+									type="button"
+									className="btn btn-sm"
+									onClick={attempt(() => api.stopRun(run.id, true))}
+								>
+									Stop after this one
+								</button>
+							)}
+							<button
+								type="button"
+								className="btn btn-sm btn-primary"
+								onClick={attempt(() => api.stopRun(run.id, false))}
+							>
+								Stop
+							</button>
+						</>
+					)}
+				</span>
+			</div>
+			<p className="mb-3 text-sm opacity-80">
+				Volume {run.volume.name} ({run.volume.locator}
+				{run.volume.facts &&
+					`, ${bytes(run.volume.facts.sizeBytes)}${run.volume.facts.fileSystem ? `, ${run.volume.facts.fileSystem}` : ""}${run.volume.facts.device ? ` on ${run.volume.facts.device}` : ""}`}
+				), {moment(run.started ?? run.created)}, on {run.host}
+			</p>
+			{error !== undefined && <Trouble error={error} />}
+		</>
+	);
+}
+
+/** Says what a run does before and between its measurements. */
+function Waiting({ run }: { run: Run }) {
+	const p = run.progress;
+	if (run.status === "queued") {
+		return <p role="status">It waits for the run before it.</p>;
+	}
+	if (run.status === "settling") {
+		return (
+			<p role="status">
+				Letting the volume settle before measurement {p.step} of {p.steps}.
+			</p>
+		);
+	}
+	if (run.status !== "preparing") {
+		return null;
+	}
+	return (
+		<div role="status" className="my-4">
+			<p>
+				Preparing the volume
+				{p.prepareBytes ? `: ${bytes(p.preparedBytes ?? 0)} of ${bytes(p.prepareBytes)} written` : "…"}
+			</p>
+			{p.prepareBytes ? (
+				<progress
+					className="progress progress-primary w-full"
+					value={p.preparedBytes ?? 0}
+					max={p.prepareBytes}
+				/>
+			) : null}
+		</div>
+	);
+}
+
+function title(m: Measurement): string {
+	const point = (m.point ?? []).map((s) => `${s.field} ${s.value}`).join(", ");
+	return (
+		m.name + (point ? ` at ${point}` : "") + (m.repeats > 1 ? `, repeat ${m.repeat} of ${m.repeats}` : "")
+	);
+}
+
+function MeasurementList(props: {
+	measurements: Measurement[];
+	shown?: Measurement;
+	choose: (id: number | undefined) => void;
+}) {
+	return (
+		<div className="my-4 max-h-72 overflow-auto rounded-box border border-base-300">
+			<table className="table table-sm table-pin-rows">
+				<thead>
+					<tr>
+						<th className="figure">No.</th>
+						<th>Measurement</th>
+						<th>Status</th>
+						<th className="figure">IOPS</th>
+						<th className="figure">MB/s</th>
+						<th className="figure">p50, ms</th>
+						<th className="figure">p99, ms</th>
+					</tr>
+				</thead>
+				<tbody>
+					{props.measurements.map((m) => (
+						<tr key={m.id} className={m.id === props.shown?.id ? "bg-base-200" : "hover:bg-base-200"}>
+							<td className="figure">{m.position}</td>
+							<td>
+								<button
+									type="button"
+									className="link link-hover text-left"
+									aria-pressed={m.id === props.shown?.id}
+									onClick={() => props.choose(m.id)}
+								>
+									{title(m)}
+								</button>
+							</td>
+							<td title={m.reason}>
+								<StatusWord status={m.status} />
+							</td>
+							<td className="figure">{m.summary && digits(m.summary.total.rate)}</td>
+							<td className="figure">
+								{m.summary && digits(m.summary.total.throughputBytesPerSecond / 1e6)}
+							</td>
+							<td className="figure">{m.summary && digits(m.summary.total.latency.p50Seconds * 1e3)}</td>
+							<td className="figure">{m.summary && digits(m.summary.total.latency.p99Seconds * 1e3)}</td>
+						</tr>
+					))}
+				</tbody>
+			</table>
+		</div>
+	);
+}
+
+function MeasurementView({ m, live }: { m: Measurement; live: Interval[] }) {
+	const ended = isFinal(m.status);
+	const series = useQuery({ queryKey: ["series", m.id], queryFn: () => api.series(m.id), enabled: ended });
+	const latency = useQuery({ queryKey: ["latency", m.id], queryFn: () => api.latency(m.id), enabled: ended });
+	const intervals = series.data?.intervals ?? live;
+	return (
+		<section aria-label={title(m)} className="mt-4">
+			<h2 className="text-lg">{title(m)}</h2>
+			{m.reason && <p className="text-error">{m.reason}</p>}
+			{ended ? <FiguresTable m={m} /> : <Progress m={m} intervals={intervals} />}
+			{intervals.length > 0 && (
+				<div className="mt-6">
+					<SeriesCharts m={m} intervals={intervals} />
+				</div>
+			)}
+			{latency.data && m.summary && (
+				<div className="mt-6">
+					<DistributionChart m={m} latency={latency.data} />
+				</div>
+			)}
+		</section>
+	);
+}
+
+/** How far a measurement under way is. */
+function Progress({ m, intervals }: { m: Measurement; intervals: Interval[] }) {
+	const [now, setNow] = useState(Date.now());
+	useEffect(() => {
+		const timer = setInterval(() => setNow(Date.now()), 250);
+		return () => clearInterval(timer);
+	}, []);
+	const planned = m.load.forSeconds + (m.load.leadInSeconds ?? 0);
+	const elapsed = Math.max(0, (now - Date.parse(m.started)) / 1000);
+	const last = intervals[intervals.length - 1];
+	return (
+		<div role="status">
+			<p>
+				{seconds(Math.min(elapsed, planned || elapsed))}
+				{planned > 0 && ` of ${seconds(planned)}`}
+				{last?.leadIn && ", in the lead-in"}
+			</p>
+			{planned > 0 && (
+				<progress
+					className="progress progress-primary w-full"
+					value={Math.min(elapsed, planned)}
+					max={planned}
+				/>
+			)}
+		</div>
+	);
+}

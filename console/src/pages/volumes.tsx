@@ -1,0 +1,144 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { type FormEvent, useState } from "react";
+import { Link } from "react-router";
+import { api, type Volume } from "../api/client";
+import { bytes } from "../parts/format";
+import { Trouble } from "../parts/shell";
+
+export function Volumes() {
+	const queries = useQueryClient();
+	const volumes = useQuery({ queryKey: ["volumes"], queryFn: api.volumes });
+	const forget = useMutation({
+		mutationFn: api.forgetVolume,
+		onSuccess: () => queries.invalidateQueries({ queryKey: ["volumes"] }),
+	});
+	if (volumes.error) {
+		return <Trouble error={volumes.error} />;
+	}
+	const list = volumes.data?.volumes ?? [];
+	return (
+		<>
+			<h1 className="mb-4 text-xl">Volumes</h1>
+			{volumes.data && list.length === 0 && (
+				<p className="mb-4">No volume is registered yet. Name one below.</p>
+			)}
+			{list.length > 0 && (
+				<div className="mb-6 overflow-x-auto">
+					<table className="table">
+						<thead>
+							<tr>
+								<th>Name</th>
+								<th>Kind</th>
+								<th>Locator</th>
+								<th>Stands on</th>
+								<th>Writes</th>
+								<th className="figure">Size</th>
+								<th className="figure">Free</th>
+								<th />
+							</tr>
+						</thead>
+						<tbody>
+							{list.map((v) => (
+								<tr key={v.id}>
+									<td>{v.name}</td>
+									<td>{v.kind}</td>
+									<td className="break-all">{v.locator}</td>
+									<td>{v.trouble ? <span className="text-error">{v.trouble}</span> : standsOn(v)}</td>
+									<td>{writes(v)}</td>
+									<td className="figure">{v.facts && bytes(v.facts.sizeBytes)}</td>
+									<td className="figure">{v.kind === "folder" && v.facts && bytes(v.facts.freeBytes)}</td>
+									<td className="whitespace-nowrap text-right">
+										<Link to={`/measure?volume=${v.id}`} className="btn btn-sm">
+											Measure
+										</Link>
+										<button
+											type="button"
+											className="btn btn-ghost btn-sm"
+											aria-label={`Forget ${v.name}`}
+											onClick={() =>
+												window.confirm(
+													`Forget volume ${v.name}? Its runs stay, and nothing on it is touched.`,
+												) && forget.mutate(v.id)
+											}
+										>
+											Forget…
+										</button>
+									</td>
+								</tr>
+							))}
+						</tbody>
+					</table>
+				</div>
+			)}
+			{forget.error && <Trouble error={forget.error} />}
+			<AddVolume />
+		</>
+	);
+}
+
+function standsOn(v: Volume): string {
+	return [v.facts?.fileSystem, v.facts?.device && `on ${v.facts.device}`].filter(Boolean).join(" ");
+}
+
+function writes(v: Volume): string {
+	if (v.kind === "null") {
+		return "kept nowhere";
+	}
+	if (v.kind === "folder") {
+		return "a test file";
+	}
+	return v.consent ? "may overwrite all" : "no";
+}
+
+function AddVolume() {
+	const queries = useQueryClient();
+	const [locator, setLocator] = useState("");
+	const [name, setName] = useState("");
+	const add = useMutation({
+		mutationFn: api.addVolume,
+		onSuccess: () => {
+			setLocator("");
+			setName("");
+			queries.invalidateQueries({ queryKey: ["volumes"] });
+		},
+	});
+	const submit = (e: FormEvent) => {
+		e.preventDefault();
+		add.mutate(name ? { locator, name } : { locator });
+	};
+	return (
+		<form onSubmit={submit} className="max-w-2xl rounded-box border border-base-300 p-4">
+			<h2 className="mb-3 font-medium">Register a volume</h2>
+			<div className="grid gap-3 sm:grid-cols-[2fr_1fr_auto] sm:items-end">
+				<label className="flex flex-col gap-1 text-sm">
+					Folder, file or block device on the service's host, or null:SIZE
+					<input
+						className="input w-full"
+						name="locator"
+						placeholder="/srv/pool"
+						value={locator}
+						onChange={(e) => setLocator(e.target.value)}
+						required
+					/>
+				</label>
+				<label className="flex flex-col gap-1 text-sm">
+					Name (optional)
+					<input
+						className="input w-full"
+						name="name"
+						value={name}
+						onChange={(e) => setName(e.target.value)}
+					/>
+				</label>
+				<button type="submit" className="btn btn-primary" disabled={add.isPending}>
+					Register
+				</button>
+			</div>
+			{add.error && <Trouble error={add.error} />}
+			<p className="mt-3 text-sm opacity-80">
+				In a folder, a run makes a test file of its own that is gone afterwards. Files and devices are
+				registered for reading; to let runs write over one, use <code>heron volume add --help</code>.
+			</p>
+		</form>
+	);
+}

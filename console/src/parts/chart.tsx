@@ -1,0 +1,152 @@
+import type { EChartsCoreOption, EChartsType } from "echarts/core";
+import { useEffect, useRef } from "react";
+import { useTheme } from "./theme";
+
+/** Loads the drawing library when the first chart is shown. */
+const library = () => import("./echarts");
+
+export interface ChartProps {
+	title: string;
+	/** What the chart says, for those who cannot see it. */
+	summary: string;
+	/** Data of the chart as rows with a header, for the CSV download. */
+	table: () => (string | number)[][];
+	option: (colours: Colours) => EChartsCoreOption;
+	height?: number;
+}
+
+/** The colours with a meaning, of the theme in use. */
+export interface Colours {
+	read: string;
+	write: string;
+	baseline: string;
+	ink: string;
+	grid: string;
+	paper: string;
+}
+
+function colours(): Colours {
+	const style = getComputedStyle(document.documentElement);
+	const get = (name: string) => style.getPropertyValue(name).trim();
+	return {
+		read: get("--color-secondary"),
+		write: get("--color-accent"),
+		baseline: get("--color-neutral"),
+		ink: get("--color-base-content"),
+		grid: get("--color-base-300"),
+		paper: get("--color-base-100"),
+	};
+}
+
+export function Chart({ title, summary, table, option, height = 220 }: ChartProps) {
+	const box = useRef<HTMLDivElement>(null);
+	const chart = useRef<EChartsType>(undefined);
+	const { dark } = useTheme();
+
+	// biome-ignore lint/correctness/useExhaustiveDependencies: a change of theme changes the colours
+	useEffect(() => {
+		let gone = false;
+		const observer = new ResizeObserver(() => chart.current?.resize());
+		library().then(({ init }) => {
+			if (gone || !box.current) {
+				return;
+			}
+			chart.current ??= init(box.current);
+			chart.current.setOption(base(option(colours())), { notMerge: true });
+			observer.observe(box.current);
+		});
+		return () => {
+			gone = true;
+			observer.disconnect();
+		};
+	}, [option, dark]);
+
+	useEffect(() => () => chart.current?.dispose(), []);
+
+	const png = () => {
+		const url = chart.current?.getDataURL({ pixelRatio: 2, backgroundColor: colours().paper });
+		if (url) {
+			download(url, `${fileName(title)}.png`);
+		}
+	};
+	const csv = () => {
+		const text = table()
+			.map((row) => row.map(cell).join(","))
+			.join("\r\n");
+		const url = URL.createObjectURL(new Blob([`${text}\r\n`], { type: "text/csv" }));
+		download(url, `${fileName(title)}.csv`);
+		URL.revokeObjectURL(url);
+	};
+	return (
+		<figure className="min-w-0">
+			<figcaption className="flex items-baseline justify-between gap-2">
+				<h3 className="font-medium">{title}</h3>
+				<span className="flex gap-1 print:hidden">
+					<button
+						type="button"
+						className="btn btn-ghost btn-xs"
+						onClick={png}
+						aria-label={`Save “${title}” as PNG`}
+					>
+						PNG
+					</button>
+					<button
+						type="button"
+						className="btn btn-ghost btn-xs"
+						onClick={csv}
+						aria-label={`Save the data of “${title}” as CSV`}
+					>
+						CSV
+					</button>
+				</span>
+			</figcaption>
+			<div ref={box} style={{ height }} role="img" aria-label={summary} />
+			<p className="sr-only">{summary}</p>
+		</figure>
+	);
+}
+
+/** What all charts share. */
+function base(option: EChartsCoreOption): EChartsCoreOption {
+	const c = colours();
+	const axis = (a: unknown) => ({
+		axisLine: { lineStyle: { color: c.grid } },
+		axisTick: { show: false },
+		axisLabel: { color: c.ink, hideOverlap: true },
+		nameTextStyle: { color: c.ink },
+		splitLine: { lineStyle: { color: c.grid, opacity: 0.6 } },
+		...(a as object),
+	});
+	return {
+		animation: false,
+		textStyle: { fontFamily: "system-ui, sans-serif", color: c.ink },
+		grid: { left: 62, right: 14, top: 28, bottom: 42 },
+		tooltip: {
+			trigger: "axis",
+			backgroundColor: c.paper,
+			borderColor: c.grid,
+			textStyle: { color: c.ink },
+			confine: true,
+		},
+		legend: { top: 0, right: 0, textStyle: { color: c.ink }, itemWidth: 22, itemHeight: 8 },
+		...option,
+		xAxis: axis(option.xAxis),
+		yAxis: axis(option.yAxis),
+	};
+}
+
+function cell(value: string | number): string {
+	const text = String(value);
+	return /[",\r\n]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text;
+}
+
+function fileName(title: string): string {
+	return title.toLowerCase().replaceAll(/[^a-z0-9]+/g, "-");
+}
+
+function download(url: string, name: string) {
+	const link = document.createElement("a");
+	link.href = url;
+	link.download = name;
+	link.click();
+}

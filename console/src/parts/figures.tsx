@@ -1,0 +1,76 @@
+import type { Figures, Measurement } from "../api/client";
+import { bytes, digits, seconds } from "./format";
+
+/** The summary of a measurement as a table that can be read aloud. */
+export function FiguresTable({ m }: { m: Measurement }) {
+	const s = m.summary;
+	if (!s) {
+		return null;
+	}
+	const rows: [string, string, Figures][] = [];
+	if (m.load.readShare > 0) {
+		rows.push(["reads", "reads", s.reads]);
+	}
+	if (m.load.readShare < 1) {
+		rows.push(["writes", "writes", s.writes]);
+	}
+	if (rows.length === 2) {
+		rows.push(["total", "", s.total]);
+	}
+	if (s.syncs) {
+		rows.push(["flushes", "", s.syncs]);
+	}
+	return (
+		<div className="overflow-x-auto">
+			<table className="table table-sm">
+				<thead>
+					<tr>
+						<th />
+						<th className="figure">IOPS</th>
+						<th className="figure">MB/s</th>
+						<th className="figure">mean, ms</th>
+						<th className="figure">± deviation, ms</th>
+						<th className="figure">p50, ms</th>
+						<th className="figure">p99, ms</th>
+						<th className="figure">p99.9, ms</th>
+						<th className="figure">max, ms</th>
+					</tr>
+				</thead>
+				<tbody>
+					{rows.map(([name, look, f]) => (
+						<tr key={name}>
+							<th scope="row" className={look}>
+								{name}
+							</th>
+							<td className="figure">{digits(f.rate)}</td>
+							<td className="figure">{digits(f.throughputBytesPerSecond / 1e6)}</td>
+							<td className="figure">{digits(f.latency.meanSeconds * 1e3)}</td>
+							<td className="figure">{digits(f.latency.deviationSeconds * 1e3)}</td>
+							<td className="figure">{digits(f.latency.p50Seconds * 1e3)}</td>
+							<td className="figure">{digits(f.latency.p99Seconds * 1e3)}</td>
+							<td className="figure">{digits(f.latency.p999Seconds * 1e3)}</td>
+							<td className="figure">{digits(f.latency.maxSeconds * 1e3)}</td>
+						</tr>
+					))}
+				</tbody>
+			</table>
+			<p className="mt-2 text-sm opacity-80">
+				Measured {seconds(s.measuredSeconds)}
+				{s.leadInSeconds > 0 && ` after ${seconds(s.leadInSeconds)} of lead-in`}, {bytes(s.total.bytes)} moved
+				{s.interface === "none" ? ", no storage behind it" : ` through ${s.interface}`}.
+				{s.service &&
+					` Latency counts from the intended start; service time p50 ${seconds(s.service.p50Seconds)}, p99 ${seconds(s.service.p99Seconds)}.`}
+			</p>
+			{s.faults?.map((f) => (
+				<p key={f.kind} className="text-sm text-error">
+					{f.count} × {f.kind}. The first: {f.first}
+				</p>
+			))}
+			{s.unanswered ? (
+				<p className="text-sm text-error">
+					{s.unanswered} operations had no answer when the measurement gave up waiting.
+				</p>
+			) : null}
+		</div>
+	);
+}

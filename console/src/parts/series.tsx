@@ -1,0 +1,245 @@
+import { useMemo } from "react";
+import type { Interval, Measurement } from "../api/client";
+import { Chart, type Colours } from "./chart";
+import { digits, iops, seconds, share, throughput } from "./format";
+
+type Side = "reads" | "writes";
+
+interface Curve {
+	title: string;
+	unit: string;
+	scale: number;
+	of: (i: Interval, side: Side) => number;
+	words: (v: number) => string;
+}
+
+const throughputCurve: Curve = {
+	title: "Throughput",
+	unit: "MB/s",
+	scale: 1e6,
+	of: (i, side) => i[side].throughputBytesPerSecond,
+	words: throughput,
+};
+
+const rateCurve: Curve = {
+	title: "Rate",
+	unit: "IOPS",
+	scale: 1,
+	of: (i, side) => i[side].rate,
+	words: iops,
+};
+
+/** The sides a load has: it reads, writes or both. */
+function sides(m: Measurement): Side[] {
+	const all: Side[] = [];
+	if (m.load.readShare > 0) {
+		all.push("reads");
+	}
+	if (m.load.readShare < 1) {
+		all.push("writes");
+	}
+	return all;
+}
+
+/** The time axis: the end of each interval, in seconds since the start. */
+const at = (i: Interval) => i.startSeconds + i.lengthSeconds;
+
+const timeAxis = (intervals: Interval[]) => ({
+	type: "value",
+	name: "seconds",
+	nameLocation: "middle",
+	nameGap: 26,
+	min: 0,
+	max: intervals.length ? at(intervals[intervals.length - 1]) : 1,
+	splitLine: { show: false },
+});
+
+/** Shades the lead-in, which is in no summary. */
+function leadIn(intervals: Interval[], c: Colours) {
+	const leading = intervals.filter((i) => i.leadIn);
+	if (leading.length === 0) {
+		return undefined;
+	}
+	return {
+		silent: true,
+		itemStyle: { color: c.grid, opacity: 0.5 },
+		label: { color: c.ink, position: "insideTop" },
+		data: [[{ name: "lead-in", xAxis: 0 }, { xAxis: at(leading[leading.length - 1]) }]],
+	};
+}
+
+function line(side: Side, c: Colours) {
+	const colour = side === "reads" ? c.read : c.write;
+	return {
+		type: "line",
+		name: side,
+		color: colour,
+		symbol: side === "reads" ? "circle" : "triangle",
+		symbolSize: 4,
+		lineStyle: { width: 1.75, color: colour, type: side === "reads" ? "solid" : "dashed" },
+	};
+}
+
+function CurveChart({ m, intervals, curve }: { m: Measurement; intervals: Interval[]; curve: Curve }) {
+	const option = useMemo(
+		() => (c: Colours) => ({
+			xAxis: timeAxis(intervals),
+			yAxis: { type: "value", name: curve.unit, min: 0, axisLabel: { formatter: (v: number) => compact(v) } },
+			tooltip: { trigger: "axis", valueFormatter: (v: unknown) => `${digits(Number(v))} ${curve.unit}` },
+			series: sides(m).map((side, n) => ({
+				...line(side, c),
+				markArea: n === 0 ? leadIn(intervals, c) : undefined,
+				data: intervals.map((i) => [at(i), curve.of(i, side) / curve.scale]),
+			})),
+		}),
+		[m, intervals, curve],
+	);
+	const words = sides(m).map((side) => {
+		const values = intervals.filter((i) => !i.leadIn).map((i) => curve.of(i, side));
+		return values.length
+			? `${side} between ${curve.words(Math.min(...values))} and ${curve.words(Math.max(...values))}`
+			: `no ${side} yet`;
+	});
+	return (
+		<Chart
+			title={curve.title}
+			summary={`${curve.title} over ${intervals.length} intervals: ${words.join("; ")}.`}
+			table={() => [
+				["end of interval (s)", ...sides(m).map((s) => `${s} (${curve.unit})`)],
+				...intervals.map((i) => [at(i), ...sides(m).map((s) => curve.of(i, s) / curve.scale)]),
+			]}
+			option={option}
+		/>
+	);
+}
+
+/** Latency with its spread: the median as a line, up to the 99th percentile as a band. */
+function LatencyChart({ m, intervals }: { m: Measurement; intervals: Interval[] }) {
+	const option = useMemo(
+		() => (c: Colours) => ({
+			xAxis: timeAxis(intervals),
+			yAxis: { type: "value", name: "ms", min: 0, axisLabel: { formatter: (v: number) => compact(v) } },
+			legend: { top: 0, right: 0, textStyle: { color: c.ink }, itemWidth: 22, itemHeight: 8 },
+			tooltip: {
+				trigger: "axis",
+				formatter: (hits: { dataIndex: number }[]) => {
+					const i = intervals[hits[0]?.dataIndex];
+					return i
+						? `${digits(at(i))} s<br/>${sides(m)
+								.map(
+									(s) =>
+										`${s}: p50 ${seconds(i[s].p50Seconds)}, p99 ${seconds(i[s].p99Seconds)}, max ${seconds(i[s].maxSeconds)}`,
+								)
+								.join("<br/>")}`
+						: "";
+				},
+			},
+			series: sides(m).flatMap((side) => {
+				const look = line(side, c);
+				const data = (pick: (i: Interval) => number) => intervals.map((i) => [at(i), pick(i) * 1e3]);
+				return [
+					{ ...look, name: `${side} median`, data: data((i) => i[side].p50Seconds) },
+					{
+						...look,
+						name: `${side} p99`,
+						symbol: "none",
+						lineStyle: { ...look.lineStyle, width: 1, opacity: 0.7, type: "dotted" },
+						data: data((i) => i[side].p99Seconds),
+						areaStyle: { color: look.color, opacity: 0.12 },
+					},
+				];
+			}),
+		}),
+		[m, intervals],
+	);
+	return (
+		<Chart
+			title="Latency"
+			summary={`Latency over ${intervals.length} intervals, median and 99th percentile, in milliseconds.`}
+			table={() => [
+				[
+					"end of interval (s)",
+					...sides(m).flatMap((s) => [`${s} p50 (ms)`, `${s} p99 (ms)`, `${s} max (ms)`]),
+				],
+				...intervals.map((i) => [
+					at(i),
+					...sides(m).flatMap((s) => [i[s].p50Seconds * 1e3, i[s].p99Seconds * 1e3, i[s].maxSeconds * 1e3]),
+				]),
+			]}
+			option={option}
+		/>
+	);
+}
+
+/** What the host did meanwhile: each core, and the device behind the volume. */
+function HostChart({ intervals }: { intervals: Interval[] }) {
+	const cores = intervals[0]?.beside?.cpuShares?.length ?? 0;
+	const device = intervals.find((i) => i.beside?.device)?.beside?.device?.name;
+	const option = useMemo(
+		() => (c: Colours) => ({
+			xAxis: timeAxis(intervals),
+			yAxis: { type: "value", name: "% busy", min: 0, max: 100 },
+			tooltip: { trigger: "axis", valueFormatter: (v: unknown) => `${digits(Number(v))} %` },
+			series: [
+				{
+					type: "line",
+					name: "busiest core",
+					color: c.baseline,
+					symbol: "none",
+					data: intervals.map((i) => [at(i), Math.max(0, ...(i.beside?.cpuShares ?? [])) * 100]),
+				},
+				...(device
+					? [
+							{
+								type: "line",
+								name: `device ${device}`,
+								color: c.ink,
+								symbol: "none",
+								lineStyle: { type: "dashed", width: 1.5, color: c.ink },
+								data: intervals.map((i) => [at(i), (i.beside?.device?.busyShare ?? 0) * 100]),
+							},
+						]
+					: []),
+			],
+		}),
+		[intervals, device],
+	);
+	if (cores === 0) {
+		return null;
+	}
+	const last = intervals[intervals.length - 1].beside;
+	return (
+		<Chart
+			title="This host meanwhile"
+			summary={`Busiest core of ${cores} at ${share(Math.max(0, ...(last?.cpuShares ?? [])))} in the last interval${device ? `; device ${device} at ${share(last?.device?.busyShare ?? 0)}` : ""}.`}
+			table={() => [
+				[
+					"end of interval (s)",
+					...Array.from({ length: cores }, (_, n) => `core ${n} (share)`),
+					"device busy (share)",
+				],
+				...intervals.map((i) => [at(i), ...(i.beside?.cpuShares ?? []), i.beside?.device?.busyShare ?? ""]),
+			]}
+			option={option}
+		/>
+	);
+}
+
+function compact(v: number): string {
+	if (v >= 1e6) {
+		return `${v / 1e6} M`;
+	}
+	return v >= 1e4 ? `${v / 1e3} k` : String(v);
+}
+
+/** The series of a measurement: throughput, rate, latency, and the host. */
+export function SeriesCharts({ m, intervals }: { m: Measurement; intervals: Interval[] }) {
+	return (
+		<div className="grid gap-6 lg:grid-cols-2">
+			<CurveChart m={m} intervals={intervals} curve={throughputCurve} />
+			<CurveChart m={m} intervals={intervals} curve={rateCurve} />
+			<LatencyChart m={m} intervals={intervals} />
+			<HostChart intervals={intervals} />
+		</div>
+	);
+}

@@ -1,0 +1,138 @@
+package planfile
+
+import (
+	"errors"
+	"reflect"
+	"strings"
+	"testing"
+
+	"patientheron/core/plan"
+	"patientheron/core/quantity"
+	"patientheron/core/workload"
+)
+
+const ledger = `name: Samples ledger
+why: "How fast?"
+stages:
+  - name: fill
+    fill: {passes: 2, order: random, block: 64KiB}
+    load: {span: 1GiB}
+  - name: small transactions
+    load:
+      block: "4KiB:3,64KiB:1"
+      reads: 70%
+      order: skewed
+      hot: 80%/20%
+      for: 60s
+    sweep:
+      - {field: depth, values: [1..8, 32]}
+      - {field: workers, values: 2}
+    shuffle: true
+    repeats: 3
+    settle: {pause: 2s, quiet: 30s}
+`
+
+func TestReadGivesEveryValue(t *testing.T) {
+	p, err := Read([]byte(ledger))
+	if err != nil {
+		t.Fatal(err)
+	}
+	fill, small := p.Stages[0], p.Stages[1]
+	if p.Name != "Samples ledger" || p.Why != "How fast?" || *fill.Fill != (plan.Fill{Passes: 2, Order: "random", Block: 64 * quantity.KiB}) {
+		t.Errorf("%+v", p)
+	}
+	if small.Load.Reads != 0.7 || len(small.Load.Blocks) != 2 || small.Load.HotSpan != 0.2 || small.Load.For != 60 {
+		t.Errorf("load %+v", small.Load)
+	}
+	if !small.Shuffle || small.Repeats != 3 || small.Settle.Quiet != 30 || !reflect.DeepEqual(small.Sweep[0].Values, []string{"1..8", "32"}) {
+		t.Errorf("stage %+v", small)
+	}
+	again, err := Read([]byte(Write(p)))
+	if err != nil || !reflect.DeepEqual(p, again) {
+		t.Errorf("written and read back: %v\n%s", err, Write(p))
+	}
+}
+
+func TestMistakesHaveALineAndAColumn(t *testing.T) {
+	for name, c := range map[string]struct {
+		text         string
+		line, column int
+		words        string
+	}{
+		"unknown key":        {"name: x\nstage: []\n", 2, 1, `no key "stage"`},
+		"unknown load field": {"stages:\n  - load:\n      blok: 4KiB\n", 3, 7, `no key "blok"`},
+		"bad value":          {"stages:\n  - load:\n      depth: many\n", 3, 14, "not a whole number"},
+		"impossible value":   {"stages:\n  - load:\n      depth: 0\n", 3, 14, "keeps from 1 to 4096"},
+		"impossible pair":    {"stages:\n  - load: {order: random, stride: 1MiB}\n", 2, 35, "use order strided"},
+		"impossible sweep":   {"stages:\n  - load: {}\n    sweep: [{field: depth, values: [1, 0]}]\n", 3, 36, "keeps from 1 to 4096"},
+		"unknown sweep":      {"stages:\n  - load: {}\n    sweep: [{field: colour, values: [1]}]\n", 3, 21, "no field"},
+		"twice":              {"name: x\nname: y\nstages: [{load: {}}]\n", 2, 1, ""},
+		"list wanted":        {"stages: none\n", 1, 9, "is a list"},
+		"mapping wanted":     {"stages:\n  - just words\n", 2, 5, "is a mapping"},
+		"not YAML":           {"stages: [\n", 1, 9, "not YAML"},
+		"empty":              {"", 1, 1, "empty"},
+		"two documents":      {"stages: [{load: {}}]\n---\nname: x\n", 0, 0, "second document"},
+	} {
+		_, err := Read([]byte(c.text))
+		var wrong *Error
+		if !errors.As(err, &wrong) || !strings.Contains(err.Error(), c.words) {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		if c.line != 0 && (wrong.Line != c.line || wrong.Column < 1 || (c.column != 0 && wrong.Column != c.column)) {
+			t.Errorf("%s: at line %d, column %d, want %d, %d: %v", name, wrong.Line, wrong.Column, c.line, c.column, err)
+		}
+		if !errors.Is(err, plan.ErrInvalid) && !errors.Is(err, workload.ErrInvalid) {
+			t.Errorf("%s: the cause is lost: %v", name, err)
+		}
+	}
+}
+
+func TestPresetsArePossibleAndExplained(t *testing.T) {
+	list, err := Presets()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(list) != 10 {
+		t.Errorf("%d presets", len(list))
+	}
+	for _, p := range list {
+		if p.Plan.Name == "" || !strings.HasSuffix(p.Plan.Why, "?") {
+			t.Errorf("%s: named %q, explained as %q", p.Key, p.Plan.Name, p.Plan.Why)
+		}
+		again, err := Read([]byte(Write(p.Plan)))
+		if err != nil || !reflect.DeepEqual(again, p.Plan) {
+			t.Errorf("%s does not survive writing: %v\n%s", p.Key, err, Write(p.Plan))
+		}
+	}
+	if _, err := FindPreset("nothing"); !errors.Is(err, plan.ErrInvalid) {
+		t.Errorf("an unknown preset: %v", err)
+	}
+	p, err := FindPreset("ledger")
+	if err != nil {
+		t.Fatal(err)
+	}
+	short, err := Override(p.Plan, []plan.Setting{{Field: "for", Value: "1s"}, {Field: "span", Value: "16MiB"}})
+	if err != nil || short.Stages[1].Load.For != 1 || p.Plan.Stages[1].Load.For == 1 {
+		t.Errorf("overridden: %v, %+v", err, short.Stages[1].Load)
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add([]byte(ledger))
+	f.Add([]byte("stages: [{load: {block: 4KiB, reads: 50%}}]"))
+	f.Add([]byte("stages: &a [*a]"))
+	f.Add([]byte("? [a]\n: b"))
+	f.Add([]byte("stages:\n- load: !!binary aGk=\n"))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		p, err := Read(text)
+		if err != nil {
+			return
+		}
+		if again, err := Read([]byte(Write(p))); err != nil {
+			t.Errorf("%q was read, but written as %q it is not: %v", text, Write(p), err)
+		} else if len(again.Stages) != len(p.Stages) {
+			t.Errorf("%q lost stages", text)
+		}
+	})
+}
