@@ -1,5 +1,145 @@
 package cli
 
-import "github.com/spf13/cobra"
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"syscall"
 
-func (a *app) demo() *cobra.Command { return &cobra.Command{Use: "demo"} }
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"patientheron/client"
+	"patientheron/core/quantity"
+	"patientheron/demo"
+	"patientheron/resource"
+	"patientheron/service"
+)
+
+func (a *app) demo() *cobra.Command {
+	var listen string
+	var exit bool
+	command := &cobra.Command{
+		Use: "demo", Short: "Start a service with the demo scenario", Args: cobra.NoArgs,
+		Long: `Start a service in a fresh folder with the scenario of Sedgewater Field Station:
+a folder of this machine and the null volume are registered and really
+measured. The console's sign-in link is printed, and the service stays up.
+Ctrl-C ends it and removes the folder.`,
+		Example: `  heron demo
+  heron demo --exit     # measure, print a summary and end`,
+		RunE: func(command *cobra.Command, _ []string) error {
+			ctx, stop := signal.NotifyContext(command.Context(), os.Interrupt, syscall.SIGTERM)
+			defer stop()
+			return runDemo(ctx, command, listen, exit)
+		},
+	}
+	command.Flags().StringVar(&listen, "listen", defaultAddress, "address to listen on; the port 0 takes a free one")
+	command.Flags().BoolVar(&exit, "exit", false, "end when everything is measured")
+	return command
+}
+
+// runDemo serves the demo from a folder that lives as long as this call.
+func runDemo(ctx context.Context, command *cobra.Command, listen string, exit bool) (err error) {
+	folder, err := os.MkdirTemp(".", ".heron-demo-")
+	if err != nil {
+		return fmt.Errorf("make a folder for the demo: %w; run it where you may write", err)
+	}
+	if folder, err = filepath.Abs(folder); err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, os.RemoveAll(folder)) }()
+	storage := filepath.Join(folder, "storage")
+	if err := os.Mkdir(storage, 0o700); err != nil {
+		return err
+	}
+	log := slog.New(slog.NewTextHandler(command.ErrOrStderr(), &slog.HandlerOptions{Level: slog.LevelWarn}))
+	s, err := service.Open(ctx, filepath.Join(folder, "data"), Version, log)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, s.Close()) }()
+	serving, end := context.WithCancel(ctx)
+	defer end()
+	measured := make(chan error, 1)
+	err = s.Listen(serving, listen, func(url string) {
+		out := command.OutOrStdout()
+		fmt.Fprintf(out, "The demo of Patient Heron %s is at %s\nSign in with: %s\n\n", Version, url, signInLink(url, s.Token))
+		go func() {
+			err := measureDemo(serving, client.New(url, s.Token, nil), command, storage)
+			if err == nil && !exit {
+				fmt.Fprintf(out, "\nThe service stays up at %s\nCtrl-C ends it and removes %s.\n", url, folder)
+			}
+			measured <- err
+			if err != nil || exit {
+				end()
+			}
+		}()
+	})
+	select {
+	case failed := <-measured:
+		if !errors.Is(failed, context.Canceled) {
+			err = errors.Join(err, failed)
+		}
+	default: // ended before all was measured
+	}
+	return err
+}
+
+// measureDemo registers the volumes of the scenario, makes its runs and prints
+// what they came to.
+func measureDemo(ctx context.Context, c *client.Client, command *cobra.Command, folder string) error {
+	var details []resource.RunDetail
+	for _, part := range []struct{ volume, locator, plan string }{
+		{"station-disk", folder, "first-look"},
+		{"nothing", "null:1TiB", "own-cost"},
+	} {
+		volume, err := c.AddVolume(ctx, client.NewVolume{Name: part.volume, Locator: part.locator})
+		if err != nil {
+			return err
+		}
+		p, err := demo.Plan(part.plan)
+		if err != nil {
+			return err
+		}
+		run, err := c.StartRun(ctx, client.NewRun{VolumeID: volume.ID, Plan: p})
+		if err != nil {
+			return err
+		}
+		view := newLiveView(command.ErrOrStderr(), false)
+		err = c.Watch(ctx, run.ID, client.Watcher{Run: view.run, Measurement: view.measurement, Point: view.point})
+		view.end()
+		if err != nil {
+			return err
+		}
+		detail, err := c.Run(ctx, run.ID)
+		if err != nil {
+			return err
+		}
+		if err := ending(detail); err != nil {
+			return err
+		}
+		details = append(details, detail)
+	}
+	printDemo(command.OutOrStdout(), details)
+	return nil
+}
+
+// printDemo prints one line a measurement.
+func printDemo(w io.Writer, details []resource.RunDetail) {
+	t := newTable(w, 5, "run", "volume", "measurement", "repeat", "IOPS", "MB/s", "p50 ms", "p99 ms")
+	for _, d := range details {
+		for _, m := range d.Measurements {
+			total := m.Summary.Total
+			t.AppendRow(table.Row{
+				d.ID, d.Volume.Name, m.Title(), m.Repeat, withoutUnit(total.Rate), quantity.Digits(float64(total.Throughput) / 1e6),
+				quantity.Digits(float64(total.Latency.P50) * 1e3), quantity.Digits(float64(total.Latency.P99) * 1e3),
+			})
+		}
+	}
+	t.Render()
+}

@@ -17,6 +17,7 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	"patientheron/planfile"
 	"patientheron/resource"
 )
 
@@ -56,9 +57,10 @@ type measureOptions struct {
 	spec    workload.Spec
 	name    string
 	repeats int
-	settle  plan.Settle
 	pause   string
 	quiet   string
+	preset  string
+	file    string
 	detach  bool
 }
 
@@ -73,10 +75,15 @@ In a folder a test file of the span is made, filled with data, and gone again
 afterwards. An existing file or device is only read, unless it was registered
 with consent to overwrite ("heron volume add --help").
 
+With --preset or --plan the plan is carried out, and load flags beside it
+override that field in all its stages.
+
 Without other flags: 4 KiB random reads, depth 8, one worker, over a span of
 1 GiB, for ten seconds. Ctrl-C stops the run and keeps what was measured.`,
 		Example: `  heron measure /srv/pool --block 4KiB --reads 70% --order random --depth 32 --workers 4 --span 10GiB --for 60s
   heron measure /srv/pool --block 1MiB --order sequential --reads 0% --amount 4GiB --for 0
+  heron measure /srv/pool --preset ledger --span 4GiB
+  heron measure /srv/pool --plan my-plan.yaml
   heron measure null:1TiB --here --json`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			return a.startMeasuring(ctx, c, command, arguments[0], o)
@@ -85,6 +92,8 @@ Without other flags: 4 KiB random reads, depth 8, one worker, over a span of
 	flags := command.Flags()
 	flags.SortFlags = false
 	loadFlags(flags, &o.spec)
+	flags.StringVar(&o.preset, "preset", "", "carry out a preset; 'heron preset list' shows them")
+	flags.StringVar(&o.file, "plan", "", "carry out a plan file (- for standard input)")
 	flags.StringVar(&o.name, "name", "", "what to call the run")
 	flags.IntVar(&o.repeats, "repeats", 1, "how often to measure it")
 	flags.StringVar(&o.pause, "pause", "0", "wait this long before each measurement")
@@ -94,13 +103,9 @@ Without other flags: 4 KiB random reads, depth 8, one worker, over a span of
 }
 
 func (a *app) startMeasuring(ctx context.Context, c *client.Client, command *cobra.Command, target string, o *measureOptions) error {
-	stage := plan.Stage{Load: o.spec, Repeats: o.repeats}
-	var err error
-	if stage.Settle.Pause, err = quantity.ParseSeconds(o.pause); err != nil {
-		return fmt.Errorf("--pause: %w", err)
-	}
-	if stage.Settle.Quiet, err = quantity.ParseSeconds(o.quiet); err != nil {
-		return fmt.Errorf("--quiet: %w", err)
+	p, err := o.plan(command)
+	if err != nil {
+		return err
 	}
 	if a.here && o.detach {
 		return errors.New("--here works only as long as this command runs; leave out --detach")
@@ -109,7 +114,7 @@ func (a *app) startMeasuring(ctx context.Context, c *client.Client, command *cob
 	if err != nil {
 		return err
 	}
-	run, err := c.StartRun(ctx, client.NewRun{Name: o.name, VolumeID: volume.ID, Plan: plan.Plan{Stages: []plan.Stage{stage}}})
+	run, err := c.StartRun(ctx, client.NewRun{Name: o.name, VolumeID: volume.ID, Plan: p})
 	if err != nil {
 		return err
 	}
@@ -121,6 +126,56 @@ func (a *app) startMeasuring(ctx context.Context, c *client.Client, command *cob
 		return nil
 	}
 	return a.follow(ctx, c, command, run.ID, true)
+}
+
+// plan is the plan the flags ask for: a preset or a file with what the load
+// flags override, or one stage made of them.
+func (o *measureOptions) plan(command *cobra.Command) (p plan.Plan, err error) {
+	flags := command.Flags()
+	switch {
+	case o.preset != "" && o.file != "":
+		return p, errors.New("--preset and --plan name two plans; keep one")
+	case o.preset != "":
+		var preset planfile.Preset
+		preset, err = planfile.FindPreset(o.preset)
+		p = preset.Plan
+	case o.file != "":
+		p, err = readPlan(o.file, command.InOrStdin())
+	default:
+		p = plan.Plan{Stages: []plan.Stage{{Load: o.spec}}}
+	}
+	if err != nil {
+		return p, err
+	}
+	if o.preset != "" || o.file != "" {
+		var given []plan.Setting
+		for _, field := range workload.Fields() {
+			if f := flags.Lookup(field.Flag); f.Changed {
+				given = append(given, plan.Setting{Field: field.Name, Value: f.Value.String()})
+			}
+		}
+		if p, err = planfile.Override(p, given); err != nil {
+			return p, err
+		}
+	}
+	pause, err := quantity.ParseSeconds(o.pause)
+	if err != nil {
+		return p, fmt.Errorf("--pause: %w", err)
+	}
+	quiet, err := quantity.ParseSeconds(o.quiet)
+	if err != nil {
+		return p, fmt.Errorf("--quiet: %w", err)
+	}
+	for i := range p.Stages {
+		stage := &p.Stages[i]
+		if flags.Changed("repeats") {
+			stage.Repeats = o.repeats
+		}
+		if flags.Changed("pause") || flags.Changed("quiet") {
+			stage.Settle = plan.Settle{Pause: pause, Quiet: quiet}
+		}
+	}
+	return p, nil
 }
 
 // findVolume finds the volume a user means: a registered name or locator, or

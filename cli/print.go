@@ -88,7 +88,7 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 	t := newTable(w, 2, "", "IOPS", "MB/s", "mean ms", "p50 ms", "p99 ms", "p99.9 ms", "max ms")
 	add := func(name string, f measure.Figures) {
 		l := f.Latency
-		row := table.Row{"   " + name, strings.TrimSuffix(strings.TrimSuffix(f.Rate.String(), "IOPS"), " "), quantity.Digits(float64(f.Throughput) / 1e6)}
+		row := table.Row{"   " + name, withoutUnit(f.Rate), quantity.Digits(float64(f.Throughput) / 1e6)}
 		for _, latency := range []quantity.Seconds{l.Mean, l.P50, l.P99, l.P999, l.Max} {
 			row = append(row, quantity.Digits(float64(latency)*1e3))
 		}
@@ -122,6 +122,11 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 		fmt.Fprintf(w, "   %d operations had no answer when the measurement gave up waiting\n", s.Unanswered)
 	}
 	return nil
+}
+
+// withoutUnit prints a rate for a column whose head says IOPS.
+func withoutUnit(r quantity.OpRate) string {
+	return strings.TrimSpace(strings.TrimSuffix(r.String(), "IOPS"))
 }
 
 func interfaceInWords(name string) string {

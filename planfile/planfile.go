@@ -101,7 +101,7 @@ func read(text []byte) (p plan.Plan, where []places, err error) {
 	if len(text) > largest {
 		return p, nil, &Error{Reason: fmt.Sprintf("the file has %d bytes; a plan has at most %d", len(text), largest), cause: plan.ErrInvalid}
 	}
-	file, err := parser.ParseBytes(text, 0)
+	file, err := parse(text)
 	if err != nil {
 		return p, nil, syntaxError(err)
 	}
@@ -109,7 +109,7 @@ func read(text []byte) (p plan.Plan, where []places, err error) {
 		return p, nil, &Error{Line: 1, Column: 1, Reason: "the file is empty; a plan has stages", cause: plan.ErrInvalid}
 	}
 	if len(file.Docs) > 1 {
-		return p, nil, fail(file.Docs[1], nil, "a second document begins here; a plan file holds one plan")
+		return p, nil, fail(file.Docs[1].Body, nil, "a second document begins here; a plan file holds one plan")
 	}
 	err = mapping(file.Docs[0].Body, "a plan", map[string]func(ast.Node) error{
 		"name": into(&p.Name),
@@ -123,6 +123,17 @@ func read(text []byte) (p plan.Plan, where []places, err error) {
 		},
 	})
 	return p, where, err
+}
+
+// parse parses YAML. A panic of the parser on garbled input is an error like
+// any other.
+func parse(text []byte) (file *ast.File, err error) {
+	defer func() {
+		if problem := recover(); problem != nil {
+			err = fmt.Errorf("the parser gave up: %v", problem)
+		}
+	}()
+	return parser.ParseBytes(text, 0)
 }
 
 // syntaxError finds the place in the parser's own message, which begins with

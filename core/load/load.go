@@ -42,7 +42,8 @@ type Facts struct {
 
 // QueueOptions say what one worker will ask of its queue.
 type QueueOptions struct {
-	Depth        int // operations in flight at most; slots are 0 to Depth-1
+	Depth        int // operations in flight at most
+	Slots        int // buffers, at least Depth; slots are 0 to Slots-1
 	LargestBlock int // bytes of each slot's buffer
 }
 

@@ -32,7 +32,7 @@ func (d *device) Close() error { return nil }
 func (d *device) Facts() load.Facts { return d.facts }
 
 func (d *device) Open(o load.QueueOptions) (load.Queue, error) {
-	return &deviceQueue{device: d, memory: make([]byte, o.Depth*o.LargestBlock), block: o.LargestBlock}, nil
+	return &deviceQueue{device: d, memory: make([]byte, o.Slots*o.LargestBlock), block: o.LargestBlock}, nil
 }
 
 type deviceQueue struct {

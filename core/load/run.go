@@ -125,7 +125,7 @@ func (r *run) open(ctx context.Context) error {
 // thread is the life of one worker.
 func (r *run) thread(number int, ready chan<- error, abort <-chan struct{}) {
 	runtime.LockOSThread() // never unlocked: the thread ends with the worker
-	queue, err := r.Volume.Open(QueueOptions{Depth: r.Workload.Depth, LargestBlock: int(r.Workload.LargestBlock())})
+	queue, err := r.Volume.Open(queueOptions(r.Workload))
 	if err != nil {
 		ready <- err
 		return
@@ -152,10 +152,21 @@ func (r *run) thread(number int, ready chan<- error, abort <-chan struct{}) {
 	r.done <- number
 }
 
+// queueOptions says what a worker of this workload asks of its queue. A load
+// that both reads and writes gets some spare buffers, so that most writes find
+// one that still holds content and need not make it anew after a read.
+func queueOptions(spec workload.Spec) QueueOptions {
+	o := QueueOptions{Depth: spec.Depth, Slots: spec.Depth, LargestBlock: int(spec.LargestBlock())}
+	if spec.Reads > 0 && spec.Reads < 1 {
+		o.Slots += min(spec.Depth, 16)
+	}
+	return o
+}
+
 // drive steps one worker on the real clock until it finished or gave up
 // waiting.
 func (r *run) drive(w *worker) error {
-	completions := make([]Completion, len(w.slots))
+	completions := make([]Completion, r.Workload.Depth)
 	clock := r.now
 	giveUp := int64(0)
 	for now := clock(); ; {

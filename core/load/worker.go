@@ -27,7 +27,8 @@ type worker struct {
 	queue    Queue
 
 	slots   []slot
-	free    []int     // slots with nothing in flight, used as a stack
+	filled  []int     // idle slots whose buffer holds content to write, used as a stack
+	blank   []int     // the other idle slots
 	resting []resting // slots in think time, a ring in order of wake-up
 	restAt  int
 	rests   int
@@ -131,8 +132,7 @@ func newWorker(spec workload.Spec, number int, queue Queue, hand func(int, *part
 	w := &worker{
 		spec: spec, line: newTimeline(spec), generate: generator, queue: queue,
 		schedule: workload.NewSchedule(spec, number),
-		slots:    make([]slot, spec.Depth),
-		free:     make([]int, 0, spec.Depth),
+		slots:    make([]slot, queueOptions(spec).Slots),
 		resting:  make([]resting, spec.Depth),
 		batch:    make([]Operation, 0, spec.Depth),
 		part:     newPart(), total: newTotals(spec.Open()), hand: hand,
@@ -140,8 +140,9 @@ func newWorker(spec workload.Spec, number int, queue Queue, hand func(int, *part
 	if spec.Writes() {
 		w.content = workload.NewContent(spec, number)
 	}
-	for i := range spec.Depth {
-		w.free = append(w.free, spec.Depth-1-i)
+	w.filled, w.blank = make([]int, 0, len(w.slots)), make([]int, 0, len(w.slots))
+	for i := range w.slots {
+		w.blank = append(w.blank, len(w.slots)-1-i)
 	}
 	if spec.Amount > 0 {
 		w.share = int64(spec.Amount) / int64(spec.Workers)
@@ -155,7 +156,13 @@ func newWorker(spec workload.Spec, number int, queue Queue, hand func(int, *part
 
 // finished reports whether the worker has nothing in flight and will issue
 // nothing more.
-func (w *worker) finished() bool { return w.ended && len(w.free)+w.rests == len(w.slots) }
+func (w *worker) finished() bool { return w.ended && w.flying() == 0 }
+
+// flying is the number of operations in flight.
+func (w *worker) flying() int { return len(w.slots) - len(w.filled) - len(w.blank) - w.rests }
+
+// mayIssue reports whether there is room for one more operation.
+func (w *worker) mayIssue() bool { return !w.ended && w.flying()+w.rests < w.spec.Depth }
 
 // end makes the worker issue nothing more.
 func (w *worker) end() { w.ended = true }
@@ -177,7 +184,7 @@ func (w *worker) advance(now int64) {
 		w.ended = true
 	}
 	for w.rests > 0 && w.resting[w.restAt].wake <= now {
-		w.free = append(w.free, w.resting[w.restAt].slot)
+		w.idle(w.resting[w.restAt].slot)
 		w.restAt = (w.restAt + 1) % len(w.resting)
 		w.rests--
 	}
@@ -194,16 +201,16 @@ func (w *worker) finish() {
 // issue builds the operations that are due and hands them to the queue. The
 // clock is read once more so that building does not count as latency.
 func (w *worker) issue(clock func() int64) error {
-	if w.ended || len(w.free) == 0 {
+	if !w.mayIssue() {
 		return nil
 	}
 	w.batch = w.batch[:0]
 	if w.schedule == nil {
-		for len(w.free) > 0 && !w.ended {
+		for w.mayIssue() {
 			w.add(0)
 		}
 	} else {
-		for now := clock(); len(w.free) > 0 && !w.ended && w.schedule.Peek() <= now; w.schedule.Advance() {
+		for now := clock(); w.mayIssue() && w.schedule.Peek() <= now; w.schedule.Advance() {
 			w.add(w.schedule.Peek())
 		}
 	}
@@ -220,41 +227,64 @@ func (w *worker) issue(clock func() int64) error {
 			w.total.late += now - max(s.due, w.freedAt)
 		}
 	}
-	w.inFlight.Store(int64(len(w.slots) - len(w.free) - w.rests))
+	w.inFlight.Store(int64(w.flying()))
 	return w.queue.Submit(w.batch)
 }
 
 // add puts the next operation into the batch.
 func (w *worker) add(due int64) {
-	number := w.free[len(w.free)-1]
-	w.free = w.free[:len(w.free)-1]
-	s := &w.slots[number]
-	s.due = due
 	if w.spec.SyncEvery > 0 && w.unsynced >= w.spec.SyncEvery {
 		w.unsynced = 0
-		s.operation = Operation{Kind: Sync, Slot: number}
+		number := w.take(&w.blank, &w.filled)
+		s := &w.slots[number]
+		s.due, s.operation = due, Operation{Kind: Sync, Slot: number}
 		w.batch = append(w.batch, s.operation)
 		return
 	}
 	access := w.generate.Next()
-	s.operation = Operation{Kind: Read, Offset: access.Offset, Length: access.Length, Slot: number}
-	if !access.Read {
-		s.operation.Kind = Write
-		buffer := w.queue.Buffer(number)
-		if !s.filled {
+	var s *slot
+	if access.Read {
+		number := w.take(&w.blank, &w.filled)
+		s = &w.slots[number]
+		s.filled = false // the read will overwrite the content
+		s.operation = Operation{Kind: Read, Offset: access.Offset, Length: access.Length, Slot: number}
+	} else {
+		number := w.take(&w.filled, &w.blank)
+		s = &w.slots[number]
+		if buffer := w.queue.Buffer(number); s.filled {
+			w.content.Refresh(buffer[:access.Length])
+		} else {
 			w.content.Fill(buffer)
 			s.filled = true
-		} else {
-			w.content.Refresh(buffer[:access.Length])
 		}
-	} else {
-		s.filled = false // the read will overwrite the content
+		s.operation = Operation{Kind: Write, Offset: access.Offset, Length: access.Length, Slot: number}
 	}
+	s.due = due
 	w.batch = append(w.batch, s.operation)
 	if w.share > 0 && !w.line.isLeadIn(w.index) {
 		if w.issued += int64(access.Length); w.issued >= w.share {
 			w.ended = true
 		}
+	}
+}
+
+// take pops an idle slot, of the better kind if there is one.
+func (w *worker) take(better, other *[]int) int {
+	from := better
+	if len(*from) == 0 {
+		from = other
+	}
+	number := (*from)[len(*from)-1]
+	*from = (*from)[:len(*from)-1]
+	return number
+}
+
+// idle gives a slot back.
+func (w *worker) idle(number int) {
+	if w.slots[number].filled {
+		w.filled = append(w.filled, number)
+	} else {
+		w.blank = append(w.blank, number)
 	}
 }
 
@@ -279,7 +309,7 @@ func (w *worker) reap(completions []Completion, now int64) error {
 		w.record(s, now)
 		w.release(c.Slot, now)
 	}
-	w.inFlight.Store(int64(len(w.slots) - len(w.free) - w.rests))
+	w.inFlight.Store(int64(w.flying()))
 	if len(w.batch) > 0 {
 		return w.queue.Submit(w.batch)
 	}
@@ -321,10 +351,10 @@ func (w *worker) record(s *slot, now int64) {
 // release frees a slot, or lets it rest for the think time.
 func (w *worker) release(number int, now int64) {
 	if w.spec.Think == 0 {
-		if len(w.free) == 0 {
+		if !w.mayIssue() {
 			w.freedAt = now
 		}
-		w.free = append(w.free, number)
+		w.idle(number)
 		return
 	}
 	at := (w.restAt + w.rests) % len(w.resting)
@@ -387,7 +417,7 @@ func (w *worker) wake() int64 {
 	if w.rests > 0 {
 		at = min(at, w.resting[w.restAt].wake)
 	}
-	if w.schedule != nil && len(w.free) > 0 && !w.ended {
+	if w.schedule != nil && w.mayIssue() {
 		at = min(at, w.schedule.Peek())
 	}
 	return at

@@ -88,7 +88,7 @@ func TestQueuesMoveTheData(t *testing.T) {
 		t.Fatal(err)
 	}
 	fd := int(file.Fd())
-	options := load.QueueOptions{Depth: 4, LargestBlock: 8192}
+	options := load.QueueOptions{Depth: 4, Slots: 4, LargestBlock: 8192}
 	memory, err := mapBuffers(options)
 	if err != nil {
 		t.Fatal(err)

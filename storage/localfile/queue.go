@@ -52,11 +52,11 @@ type buffers struct {
 
 func mapBuffers(options load.QueueOptions) (buffers, error) {
 	stride := (options.LargestBlock + pageSize - 1) / pageSize * pageSize
-	mapped, err := unix.Mmap(-1, 0, stride*options.Depth, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_ANON|unix.MAP_PRIVATE)
+	mapped, err := unix.Mmap(-1, 0, stride*options.Slots, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_ANON|unix.MAP_PRIVATE)
 	if err != nil {
-		return buffers{}, fmt.Errorf("get %d buffers of %d bytes: %w", options.Depth, options.LargestBlock, err)
+		return buffers{}, fmt.Errorf("get %d buffers of %d bytes: %w", options.Slots, options.LargestBlock, err)
 	}
-	b := buffers{mapped: mapped, slots: make([][]byte, options.Depth)}
+	b := buffers{mapped: mapped, slots: make([][]byte, options.Slots)}
 	for i := range b.slots {
 		b.slots[i] = mapped[i*stride : i*stride+options.LargestBlock : (i+1)*stride]
 	}

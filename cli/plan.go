@@ -1,0 +1,121 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"patientheron/core/plan"
+	"patientheron/planfile"
+)
+
+func (a *app) preset() *cobra.Command {
+	command := &cobra.Command{Use: "preset", Short: "List the plans that ship with the heron, and print them to edit", Example: "  heron preset list\n  heron preset show ledger > my-plan.yaml"}
+	list := &cobra.Command{
+		Use: "list", Short: "List the presets and the question each answers", Args: cobra.NoArgs, Example: "  heron preset list",
+		RunE: func(command *cobra.Command, _ []string) error {
+			presets, err := planfile.Presets()
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return printJSON(command.OutOrStdout(), presets)
+			}
+			t := newTable(command.OutOrStdout(), 3, "preset", "answers", "measurements", "time")
+			for _, p := range presets {
+				estimate, err := p.Plan.Estimate()
+				if err != nil {
+					return err
+				}
+				t.AppendRow(table.Row{p.Key, p.Plan.Why, estimate.Measurements, estimateTime(estimate)})
+			}
+			t.Render()
+			return nil
+		},
+	}
+	show := &cobra.Command{
+		Use: "show PRESET", Short: "Print a preset as a plan file", Args: cobra.ExactArgs(1), Example: "  heron preset show ledger > my-plan.yaml",
+		RunE: func(command *cobra.Command, arguments []string) error {
+			p, err := planfile.FindPreset(arguments[0])
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return printJSON(command.OutOrStdout(), p)
+			}
+			_, err = io.WriteString(command.OutOrStdout(), p.Text)
+			return err
+		},
+	}
+	command.AddCommand(list, show)
+	return command
+}
+
+func (a *app) plan() *cobra.Command {
+	command := &cobra.Command{Use: "plan", Short: "Check plan files", Example: "  heron plan check my-plan.yaml"}
+	command.AddCommand(&cobra.Command{
+		Use: "check FILE", Short: "Read a plan file and say what it would take", Args: cobra.ExactArgs(1),
+		Long:    "Read a plan file (- for standard input), report the first mistake with its line and\ncolumn, or list its measurements and what they take.",
+		Example: "  heron plan check my-plan.yaml\n  heron preset show ledger | heron plan check -",
+		RunE: func(command *cobra.Command, arguments []string) error {
+			p, err := readPlan(arguments[0], command.InOrStdin())
+			if err != nil {
+				return err
+			}
+			estimate, err := p.Estimate()
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return printJSON(command.OutOrStdout(), map[string]any{"plan": p, "estimate": estimate})
+			}
+			steps, err := p.Steps()
+			if err != nil {
+				return err
+			}
+			t := newTable(command.OutOrStdout(), 5, "no.", "stage", "point", "load")
+			for i, s := range steps {
+				t.AppendRow(table.Row{i + 1, shorten(s.Name, 40), plan.Describe(s.Point), s.Load.Describe()})
+			}
+			t.Render()
+			printEstimate(command.OutOrStdout(), estimate)
+			return nil
+		},
+	})
+	return command
+}
+
+// readPlan reads a plan file, or standard input for "-".
+func readPlan(name string, in io.Reader) (plan.Plan, error) {
+	var text []byte
+	var err error
+	if name == "-" {
+		text, err = io.ReadAll(in)
+	} else {
+		text, err = os.ReadFile(name)
+	}
+	if err != nil {
+		return plan.Plan{}, fmt.Errorf("read the plan: %w", err)
+	}
+	p, err := planfile.Read(text)
+	if err != nil {
+		return p, fmt.Errorf("%s: %w", name, err)
+	}
+	return p, nil
+}
+
+func printEstimate(w io.Writer, e plan.Estimate) {
+	fmt.Fprintf(w, "%d measurements, %s", e.Measurements, estimateTime(e))
+	if e.Written > 0 {
+		fmt.Fprintf(w, ", %s written by fills, amounts and set rates", e.Written)
+	}
+	if e.Open {
+		fmt.Fprint(w, "; loads that run as fast as they can write more, and an amount may end sooner")
+	}
+	fmt.Fprintln(w, ". Preparing a test file comes on top.")
+}
+
+func estimateTime(e plan.Estimate) string { return e.Time.String() }
