@@ -45,7 +45,7 @@ Ctrl-C ends it and removes the folder.`,
 
 // runDemo serves the demo from a folder that lives as long as this call.
 func runDemo(ctx context.Context, command *cobra.Command, listen string, exit bool) (err error) {
-	folder, err := os.MkdirTemp(".", ".heron-demo-")
+	folder, err := os.MkdirTemp(".", "sedgewater-demo-")
 	if err != nil {
 		return fmt.Errorf("make a folder for the demo: %w; run it where you may write", err)
 	}

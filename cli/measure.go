@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
-	"path/filepath"
 	"slices"
 	"syscall"
 
@@ -175,7 +174,8 @@ func (o *measureOptions) plan(command *cobra.Command) (p plan.Plan, err error) {
 			stage.Settle = plan.Settle{Pause: pause, Quiet: quiet}
 		}
 	}
-	return p, nil
+	_, err = p.Steps() // says what is impossible in the words of the flags
+	return p, err
 }
 
 // findVolume finds the volume a user means: a registered name or locator, or
@@ -185,9 +185,9 @@ func findVolume(ctx context.Context, c *client.Client, target string) (resource.
 	if err != nil {
 		return resource.Volume{}, err
 	}
-	locator := target
-	if absolute, err := filepath.Abs(target); err == nil && !isNull(target) {
-		locator = absolute
+	locator, err := absolute(target)
+	if err != nil {
+		return resource.Volume{}, err
 	}
 	i := slices.IndexFunc(volumes, func(v resource.Volume) bool { return v.Name == target || v.Locator == locator })
 	if i < 0 {
@@ -195,8 +195,6 @@ func findVolume(ctx context.Context, c *client.Client, target string) (resource.
 	}
 	return volumes[i], nil
 }
-
-func isNull(target string) bool { return target == "null" || len(target) > 5 && target[:5] == "null:" }
 
 // follow watches a run to its end and prints the result. When the command
 // owns the run, an interrupt stops the run; a second one leaves at once.

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -15,6 +16,7 @@ import (
 	"patientheron/client"
 	"patientheron/core/quantity"
 	"patientheron/resource"
+	"patientheron/storage"
 )
 
 func (a *app) volume() *cobra.Command {
@@ -104,15 +106,18 @@ used by another layer is always refused.`,
 	return command
 }
 
+// absolute turns what a user types into the locator a service knows it by: a
+// path is relative to the present folder of the user, not of the service.
 func absolute(target string) (string, error) {
-	if isNull(target) || strings.HasPrefix(target, "/") {
-		return target, nil
+	if target == "null" || strings.HasPrefix(target, "null:") {
+		locator, err := storage.Parse(target)
+		return locator.String(), err
 	}
-	folder, err := os.Getwd()
+	path, err := filepath.Abs(target)
 	if err != nil {
 		return "", fmt.Errorf("find the present folder: %w", err)
 	}
-	return folder + "/" + target, nil
+	return path, nil
 }
 
 func printVolumes(w io.Writer, volumes []resource.Volume) {

@@ -78,12 +78,7 @@ func (p places) locate(err error) error {
 	if errors.As(err, &field) && p.fields[field.Field] != nil {
 		at = p.fields[field.Field]
 	}
-	reason := err.Error()
-	// The number of the stage is of no use beside a line.
-	if _, after, found := strings.Cut(reason, "): "); found && strings.HasPrefix(reason, "stage ") {
-		reason = after
-	}
-	return fail(at, err, "%s", reason)
+	return fail(at, err, "%s", err)
 }
 
 func fail(at ast.Node, cause error, format string, arguments ...any) *Error {

@@ -91,6 +91,9 @@ func (p Plan) Steps() ([]Step, error) {
 	var steps []Step
 	for i, stage := range p.Stages {
 		found, err := stage.steps(i)
+		if err != nil && len(p.Stages) == 1 {
+			return nil, err
+		}
 		if err != nil {
 			return nil, fmt.Errorf("stage %d (%s): %w", i+1, stage.title(), err)
 		}

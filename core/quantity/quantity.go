@@ -86,6 +86,9 @@ func threeDigits(value float64) string {
 	switch {
 	case magnitude == 0:
 		return "0"
+	case magnitude >= 999.5:
+		step := math.Pow(10, math.Floor(math.Log10(magnitude))-2)
+		return strconv.FormatFloat(math.Round(value/step)*step, 'f', 0, 64)
 	case magnitude >= 99.95:
 		return strconv.FormatFloat(value, 'f', 0, 64)
 	case magnitude >= 9.995:

@@ -15,7 +15,7 @@ import (
 
 func (s *Service) registerResults(api huma.API) {
 	huma.Register(api, operation(http.MethodGet, "/measurements/{id}", "get-measurement", "One measurement", http.StatusOK, http.StatusNotFound),
-		func(ctx context.Context, in *byID) (*body[resource.Measurement], error) {
+		func(ctx context.Context, in *ByID) (*body[resource.Measurement], error) {
 			m, err := s.Store.Measurement(ctx, in.ID)
 			if err != nil {
 				return nil, s.problem(err)
@@ -24,7 +24,7 @@ func (s *Service) registerResults(api huma.API) {
 		})
 
 	huma.Register(api, operation(http.MethodGet, "/measurements/{id}/series", "get-series", "The intervals of a measurement", http.StatusOK, http.StatusNotFound),
-		func(ctx context.Context, in *byID) (*body[resource.Series], error) {
+		func(ctx context.Context, in *ByID) (*body[resource.Series], error) {
 			if _, err := s.Store.Measurement(ctx, in.ID); err != nil {
 				return nil, s.problem(err)
 			}
@@ -37,7 +37,7 @@ func (s *Service) registerResults(api huma.API) {
 
 	huma.Register(api, operation(http.MethodGet, "/measurements/{id}/latency", "get-latency", "The latency distribution of a measurement", http.StatusOK, http.StatusNotFound),
 		func(ctx context.Context, in *struct {
-			byID
+			ByID
 			PerDecade int `query:"perDecade" minimum:"0" maximum:"1000" default:"40" doc:"Buckets per factor of ten; 0 for all as recorded"`
 		}) (*body[resource.Distribution], error) {
 			latency, err := s.latency(ctx, in.ID, in.PerDecade)
@@ -71,7 +71,7 @@ func (s *Service) latency(ctx context.Context, id int64, perDecade int) (resourc
 }
 
 type exportInput struct {
-	byID
+	ByID
 	Format string `query:"format" enum:"json,csv" default:"json"`
 	Table  string `query:"table" enum:"summary,series,latency" default:"summary" doc:"Which table, for CSV"`
 }

@@ -57,7 +57,7 @@ func (s *Service) registerRuns(api huma.API) {
 		})
 
 	huma.Register(api, operation(http.MethodGet, "/runs/{id}", "get-run", "One run with its measurements", http.StatusOK, http.StatusNotFound),
-		func(ctx context.Context, in *byID) (*body[resource.RunDetail], error) {
+		func(ctx context.Context, in *ByID) (*body[resource.RunDetail], error) {
 			detail, err := s.detail(ctx, in.ID)
 			if err != nil {
 				return nil, s.problem(err)
@@ -67,7 +67,7 @@ func (s *Service) registerRuns(api huma.API) {
 
 	huma.Register(api, operation(http.MethodPost, "/runs/{id}/stop", "stop-run", "Stop a run; what it measured is kept", http.StatusAccepted, http.StatusNotFound, http.StatusConflict),
 		func(ctx context.Context, in *struct {
-			byID
+			ByID
 			Body struct {
 				After bool `json:"afterMeasurement,omitempty" doc:"Let the measurement under way finish first"`
 			}
@@ -79,7 +79,7 @@ func (s *Service) registerRuns(api huma.API) {
 		})
 
 	huma.Register(api, operation(http.MethodDelete, "/runs/{id}", "delete-run", "Delete a run that has ended, with all its results", http.StatusNoContent, http.StatusNotFound, http.StatusConflict),
-		func(ctx context.Context, in *byID) (*struct{}, error) {
+		func(ctx context.Context, in *ByID) (*struct{}, error) {
 			if err := s.deleteRun(ctx, in.ID); err != nil {
 				return nil, s.problem(err)
 			}
@@ -88,7 +88,7 @@ func (s *Service) registerRuns(api huma.API) {
 
 	watch := operation(http.MethodGet, "/runs/{id}/events", "watch-run", "Watch a run: its present state, then what happens, until it ends", http.StatusOK, http.StatusNotFound)
 	sse.Register(api, watch, map[string]any{"run": resource.Run{}, "measurement": resource.Measurement{}, "point": resource.Point{}},
-		func(ctx context.Context, in *byID, send sse.Sender) {
+		func(ctx context.Context, in *ByID, send sse.Sender) {
 			err := s.Runner.Watch(ctx, in.ID, func(event runner.Event) error { return send.Data(event) })
 			if err != nil && ctx.Err() == nil {
 				s.Log.Debug("a watcher went away", "run", in.ID, "error", err)

@@ -20,7 +20,8 @@ import (
 	"patientheron/storage"
 )
 
-type byID struct {
+// ByID names one record.
+type ByID struct {
 	ID int64 `path:"id" minimum:"1"`
 }
 
@@ -64,7 +65,7 @@ func (s *Service) registerVolumes(api huma.API) {
 		})
 
 	huma.Register(api, operation(http.MethodGet, "/volumes/{id}", "get-volume", "One volume, looked at anew", http.StatusOK, http.StatusNotFound),
-		func(ctx context.Context, in *byID) (*body[resource.Volume], error) {
+		func(ctx context.Context, in *ByID) (*body[resource.Volume], error) {
 			volume, err := s.Store.Volume(ctx, in.ID)
 			if err != nil {
 				return nil, s.problem(err)
@@ -73,7 +74,7 @@ func (s *Service) registerVolumes(api huma.API) {
 		})
 
 	huma.Register(api, operation(http.MethodDelete, "/volumes/{id}", "forget-volume", "Forget a volume; its runs stay, and nothing on it is touched", http.StatusNoContent, http.StatusNotFound, http.StatusConflict),
-		func(ctx context.Context, in *byID) (*struct{}, error) {
+		func(ctx context.Context, in *ByID) (*struct{}, error) {
 			if err := s.forgetVolume(ctx, in.ID); err != nil {
 				return nil, s.problem(err)
 			}
@@ -205,7 +206,7 @@ func (s *Service) registerWorkloads(api huma.API) {
 		})
 
 	huma.Register(api, operation(http.MethodDelete, "/workloads/{id}", "forget-workload", "Forget a saved workload; runs keep their own copy", http.StatusNoContent, http.StatusNotFound),
-		func(ctx context.Context, in *byID) (*struct{}, error) {
+		func(ctx context.Context, in *ByID) (*struct{}, error) {
 			if err := s.Store.ForgetWorkload(ctx, in.ID); err != nil {
 				return nil, s.problem(err)
 			}

@@ -5,7 +5,7 @@ import { api, type Interval, isFinal, type Measurement, prefix, type Run } from 
 import { useFeed } from "../api/feed";
 import { DistributionChart } from "../parts/distribution";
 import { FiguresTable } from "../parts/figures";
-import { bytes, digits, moment, seconds } from "../parts/format";
+import { bytes, digits, moment, rate, seconds } from "../parts/format";
 import { SeriesCharts } from "../parts/series";
 import { StatusWord, Trouble } from "../parts/shell";
 
@@ -198,7 +198,7 @@ function MeasurementList(props: {
 							<td title={m.reason}>
 								<StatusWord status={m.status} />
 							</td>
-							<td className="figure">{m.summary && digits(m.summary.total.rate)}</td>
+							<td className="figure">{m.summary && rate(m.summary.total.rate)}</td>
 							<td className="figure">
 								{m.summary && digits(m.summary.total.throughputBytesPerSecond / 1e6)}
 							</td>

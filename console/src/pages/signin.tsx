@@ -24,11 +24,17 @@ export function SignIn() {
 		[navigate, queries],
 	);
 	useEffect(() => {
-		const given = new URLSearchParams(window.location.hash.slice(1)).get("token");
-		if (given) {
-			window.history.replaceState(null, "", window.location.pathname);
-			signIn(given);
-		}
+		const takeFromLink = () => {
+			const given = new URLSearchParams(window.location.hash.slice(1)).get("token");
+			if (given) {
+				window.history.replaceState(null, "", window.location.pathname);
+				signIn(given);
+			}
+		};
+		takeFromLink();
+		// The link may be opened in a tab that already shows this page.
+		window.addEventListener("hashchange", takeFromLink);
+		return () => window.removeEventListener("hashchange", takeFromLink);
 	}, [signIn]);
 	const submit = (e: FormEvent) => {
 		e.preventDefault();

@@ -109,13 +109,13 @@ export function Chart({ title, summary, table, option, height = 220 }: ChartProp
 /** What all charts share. */
 function base(option: EChartsCoreOption): EChartsCoreOption {
 	const c = colours();
-	const axis = (a: unknown) => ({
+	const axis = (a: { axisLabel?: object; splitLine?: object }) => ({
 		axisLine: { lineStyle: { color: c.grid } },
 		axisTick: { show: false },
-		axisLabel: { color: c.ink, hideOverlap: true },
 		nameTextStyle: { color: c.ink },
-		splitLine: { lineStyle: { color: c.grid, opacity: 0.6 } },
-		...(a as object),
+		...a,
+		axisLabel: { color: c.ink, hideOverlap: true, ...a.axisLabel },
+		splitLine: { lineStyle: { color: c.grid, opacity: 0.6 }, ...a.splitLine },
 	});
 	return {
 		animation: false,
@@ -130,8 +130,8 @@ function base(option: EChartsCoreOption): EChartsCoreOption {
 		},
 		legend: { top: 0, right: 0, textStyle: { color: c.ink }, itemWidth: 22, itemHeight: 8 },
 		...option,
-		xAxis: axis(option.xAxis),
-		yAxis: axis(option.yAxis),
+		xAxis: axis(option.xAxis as object),
+		yAxis: axis(option.yAxis as object),
 	};
 }
 

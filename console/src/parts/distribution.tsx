@@ -19,7 +19,7 @@ export function DistributionChart({ m, latency }: { m: Measurement; latency: Dis
 				name: "latency, ms",
 				nameLocation: "middle",
 				nameGap: 26,
-				axisLabel: { formatter: (v: number) => String(v) },
+				axisLabel: { formatter: (v: number) => digits(v) },
 				splitLine: { show: false },
 				min: lowest(sides) * 1e3,
 				max: highest(sides) * 1e3,

@@ -1,5 +1,5 @@
 import type { Figures, Measurement } from "../api/client";
-import { bytes, digits, seconds } from "./format";
+import { bytes, digits, rate, seconds } from "./format";
 
 /** The summary of a measurement as a table that can be read aloud. */
 export function FiguresTable({ m }: { m: Measurement }) {
@@ -42,7 +42,7 @@ export function FiguresTable({ m }: { m: Measurement }) {
 							<th scope="row" className={look}>
 								{name}
 							</th>
-							<td className="figure">{digits(f.rate)}</td>
+							<td className="figure">{rate(f.rate)}</td>
 							<td className="figure">{digits(f.throughputBytesPerSecond / 1e6)}</td>
 							<td className="figure">{digits(f.latency.meanSeconds * 1e3)}</td>
 							<td className="figure">{digits(f.latency.deviationSeconds * 1e3)}</td>

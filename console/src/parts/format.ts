@@ -5,7 +5,7 @@ export function digits(value: number): string {
 	}
 	const magnitude = Math.abs(value);
 	if (magnitude >= 99.95) {
-		return Math.round(value).toLocaleString("en").replaceAll(",", " ");
+		return Number(value.toPrecision(3)).toLocaleString("en").replaceAll(",", " ");
 	}
 	const decimals = Math.min(Math.max(2 - Math.floor(Math.log10(magnitude)), 0), 9);
 	return value.toFixed(decimals);
@@ -22,6 +22,9 @@ export const iops = (v: number) =>
 		[1e3, "k IOPS"],
 		[1, "IOPS"],
 	]);
+
+/** A rate for a column whose head says IOPS. */
+export const rate = (v: number) => iops(v).replace(/ ?IOPS$/, "");
 
 export const throughput = (v: number) =>
 	scaled(v, [

@@ -1,0 +1,59 @@
+# Patient Heron. 'make demo' builds everything and starts the demo; 'make test'
+# installs what the tests need and runs all of them.
+
+SHELL := bash
+SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
+SOURCES := $(shell git ls-files '*.go' '*.sql' '*.yaml' go.mod go.sum)
+CONSOLE := $(shell git ls-files console | grep -v -e '\.go$$' -e contract.json)
+
+.PHONY: build demo test check bench screenshots contract format install-test-needs clean
+
+build: bin/heron
+
+bin/heron: $(SOURCES) console/dist/index.html
+	go build -trimpath -o $@ ./cmd/heron
+
+console/node_modules/.package-lock.json: console/package-lock.json
+	cd console && npm ci --no-audit --no-fund
+
+console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE)
+	cd console && npm run build
+
+demo: build
+	./bin/heron demo
+
+# Debian packages that the tests need: Chromium, file system tools, FUSE.
+install-test-needs:
+	scripts/install-test-needs
+
+test: install-test-needs build check
+	go test $$(go list ./... | grep -v /e2e)
+	go test -c -o bin/e2e.test ./e2e
+	cd e2e && $(SUDO) ../bin/e2e.test -test.timeout=12m
+
+check: build
+	@unformatted=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$unformatted" ] || { echo "not formatted; run 'make format': $$unformatted"; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	cd console && npm run check
+	./bin/heron contract | diff - console/contract.json || { echo "the contract changed; run 'make contract'"; exit 1; }
+	cd console && npx openapi-typescript contract.json -o node_modules/contract.gen.ts >/dev/null && diff node_modules/contract.gen.ts src/api/contract.gen.ts
+
+# The API's contract and the console's types, from the Go types.
+contract:
+	go run ./cmd/heron contract > console/contract.json
+	cd console && npm run contract
+
+format:
+	gofmt -w $$(git ls-files '*.go')
+	cd console && npm run format
+
+bench: build
+	go build -o bin/bench ./bench
+	$(SUDO) ./bin/bench
+
+screenshots: build install-test-needs
+	go run ./e2e/pictures bin/heron docs/screenshots
+
+clean:
+	rm -rf bin console/dist/assets console/dist/index.html console/node_modules

@@ -1,0 +1,151 @@
+// Command pictures makes the pictures of the documentation: it starts the
+// demo from the built binary, signs in with Chromium and photographs each
+// page.
+//
+//	go run ./e2e/pictures bin/heron docs/screenshots
+package main
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"patientheron/e2e/browser"
+)
+
+func main() {
+	if len(os.Args) != 3 {
+		fmt.Fprintln(os.Stderr, "usage: pictures HERON FOLDER")
+		os.Exit(2)
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
+	defer cancel()
+	if err := take(ctx, os.Args[1], os.Args[2]); err != nil {
+		fmt.Fprintln(os.Stderr, "pictures:", err)
+		os.Exit(1)
+	}
+}
+
+var signInLink = regexp.MustCompile(`http://\S+/sign-in#token=\S+`)
+
+// startDemo starts the demo and waits until all of it is measured.
+func startDemo(ctx context.Context, heron string) (link string, demo *exec.Cmd, err error) {
+	if heron, err = filepath.Abs(heron); err != nil {
+		return "", nil, err
+	}
+	demo = exec.CommandContext(ctx, heron, "demo", "--listen", "127.0.0.1:0")
+	demo.Dir = "/var/tmp" // its path is seen in the pictures
+	demo.Cancel = func() error { return demo.Process.Signal(syscall.SIGTERM) }
+	demo.Stderr = io.Discard
+	out, err := demo.StdoutPipe()
+	if err != nil {
+		return "", nil, err
+	}
+	if err := demo.Start(); err != nil {
+		return "", nil, err
+	}
+	for lines := bufio.NewScanner(out); lines.Scan(); {
+		if found := signInLink.FindString(lines.Text()); found != "" {
+			link = found
+		}
+		if strings.Contains(lines.Text(), "stays up") {
+			go func() { _, _ = io.Copy(io.Discard, out) }()
+			return link, demo, nil
+		}
+	}
+	return "", nil, fmt.Errorf("the demo ended early: %w", demo.Wait())
+}
+
+func take(ctx context.Context, heron, folder string) error {
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return err
+	}
+	link, demo, err := startDemo(ctx, heron)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		_ = demo.Process.Signal(syscall.SIGTERM)
+		_ = demo.Wait()
+	}()
+	profile, err := os.MkdirTemp("", "heron-chromium-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(profile)
+	b, err := browser.Open(ctx, profile)
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	base := strings.SplitN(link, "/sign-in", 2)[0]
+	p := &photographer{Browser: b, base: base, folder: folder}
+	p.page("/sign-in", "form")
+	p.picture("sign-in", 1280, 800)
+	p.do(chromedp.Navigate("about:blank"), chromedp.Navigate(link), chromedp.WaitVisible(chromedp.CSS("table")))
+	p.picture("runs", 1280, 800)
+	p.page("/volumes", "table")
+	p.picture("volumes", 1280, 800)
+	p.page("/measure", "form")
+	p.picture("measure", 1280, 800)
+	p.page("/runs/1", "canvas")
+	p.picture("run", 1280, 1400)
+	p.scheme("dark")
+	p.picture("run-night", 1280, 800)
+	p.scheme("light")
+
+	// A run that goes on while it is photographed.
+	p.page("/measure?volume=1", "form")
+	p.try(func() error { return p.Type("[name=span]", "128MiB") }, "span")
+	p.do(chromedp.Click(chromedp.CSS("button[type=submit]")), chromedp.WaitVisible(chromedp.CSS("canvas")))
+	p.until(`document.querySelector("progress")?.value > 9`)
+	p.picture("live", 1280, 800)
+	return p.err
+}
+
+// photographer remembers the first error, so that the tour reads as a list.
+type photographer struct {
+	*browser.Browser
+	base, folder string
+	err          error
+}
+
+func (p *photographer) try(step func() error, what string) {
+	if p.err == nil {
+		if err := step(); err != nil {
+			p.err = fmt.Errorf("%s: %w", what, err)
+		}
+	}
+}
+
+func (p *photographer) do(steps ...chromedp.Action[chromedp.Void]) {
+	p.try(func() error { return p.Do(steps...) }, "steps")
+}
+
+func (p *photographer) page(path, wanted string) {
+	p.try(func() error {
+		return p.Do(chromedp.Navigate(p.base+path), chromedp.WaitVisible(chromedp.CSS(wanted)))
+	}, path)
+}
+
+func (p *photographer) until(expression string) {
+	p.try(func() error { return p.Until(expression) }, expression)
+}
+
+func (p *photographer) scheme(name string) {
+	p.try(func() error { return p.Scheme(name) }, name)
+}
+
+func (p *photographer) picture(name string, width, height int64) {
+	p.try(func() error { return p.Picture(filepath.Join(p.folder, name+".png"), width, height) }, name)
+}
