@@ -117,6 +117,9 @@ func (a *app) startMeasuring(ctx context.Context, c *client.Client, command *cob
 	if err != nil {
 		return err
 	}
+	if !a.json && run.Estimate.Measurements > 1 {
+		printEstimate(command.ErrOrStderr(), run.Estimate)
+	}
 	if o.detach {
 		if a.json {
 			return printJSON(command.OutOrStdout(), run)

@@ -9,6 +9,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 
+	"patientheron/core/judge"
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/resource"
@@ -63,8 +64,8 @@ func factsInWords(v resource.Volume) string {
 	if v.Facts.FileSystem != "" {
 		words += ", " + v.Facts.FileSystem
 	}
-	if v.Facts.Device != "" {
-		words += " on " + v.Facts.Device
+	if len(v.Facts.Devices) > 0 {
+		words += " on " + strings.Join(v.Facts.Devices, ", ")
 	}
 	return words
 }
@@ -88,6 +89,9 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 	t := newTable(w, 2, "", "IOPS", "MB/s", "mean ms", "p50 ms", "p99 ms", "p99.9 ms", "max ms")
 	add := func(name string, f measure.Figures) {
 		l := f.Latency
+		if m.Unreliable(name) {
+			name += " (?)"
+		}
 		row := table.Row{"   " + name, withoutUnit(f.Rate), quantity.Digits(float64(f.Throughput) / 1e6)}
 		for _, latency := range []quantity.Seconds{l.Mean, l.P50, l.P99, l.P999, l.Max} {
 			row = append(row, quantity.Digits(float64(latency)*1e3))
@@ -101,7 +105,7 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 		add("writes", s.Writes)
 	}
 	if m.Load.Reads > 0 && m.Load.Reads < 1 {
-		add("total", s.Total)
+		add("all", s.Total)
 	}
 	if s.Syncs != nil {
 		add("flushes", *s.Syncs)
@@ -114,6 +118,13 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 	fmt.Fprintf(w, ", %s moved, through %s\n", s.Total.Bytes, interfaceInWords(s.Interface))
 	if s.Service != nil {
 		fmt.Fprintf(w, "   latency counts from the intended start; service time p50 %s, p99 %s\n", s.Service.P50, s.Service.P99)
+	}
+	for _, f := range m.Findings {
+		mark := ""
+		if f.Weight == judge.Unreliable {
+			mark = "(?) "
+		}
+		fmt.Fprintf(w, "   %s%s: %s %s\n", mark, f.Weight, f.Sentence, f.Next)
 	}
 	for _, f := range s.Faults {
 		fmt.Fprintf(w, "   %d × %s; the first: %s\n", f.Count, f.Kind, f.First)

@@ -139,7 +139,7 @@ func printVolumes(w io.Writer, volumes []resource.Volume) {
 			row[5] = "no"
 		}
 		if f := v.Facts; f != nil {
-			row[3], row[4], row[6] = f.FileSystem, f.Device, f.Size
+			row[3], row[4], row[6] = f.FileSystem, strings.Join(f.Devices, " "), f.Size
 			if v.Kind == "folder" {
 				row[7] = f.Free
 			}

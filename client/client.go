@@ -178,6 +178,16 @@ func (c *Client) Estimate(ctx context.Context, p plan.Plan) (estimate plan.Estim
 	return estimate, c.call(ctx, http.MethodPost, "/estimates", p, &estimate)
 }
 
+// ReadPlan reads the text of a plan file.
+func (c *Client) ReadPlan(ctx context.Context, text string) (p plan.Plan, estimate plan.Estimate, err error) {
+	var answer struct {
+		Plan     plan.Plan
+		Estimate plan.Estimate
+	}
+	err = c.call(ctx, http.MethodPost, "/plans", map[string]string{"text": text}, &answer)
+	return answer.Plan, answer.Estimate, err
+}
+
 // RunPage is a page of runs, newest first.
 type RunPage struct {
 	Runs  []resource.Run `json:"runs"`

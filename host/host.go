@@ -22,16 +22,15 @@ import (
 // Sampler tells what host and device did since the call before. What cannot
 // be read is left out. It is not safe for concurrent use.
 type Sampler struct {
-	proc, sys string // mount points of the two file systems
-	device    string // kernel name of a block device; "" for none
+	proc, sys string   // mount points of the two file systems
+	devices   []string // kernel names of block devices
 	now       func() time.Time
 	last      reading
 }
 
-// NewSampler makes a sampler that also follows the counters of a block
-// device, unless its name is empty.
-func NewSampler(device string) *Sampler {
-	return &Sampler{proc: "/proc", sys: "/sys", device: device, now: time.Now}
+// NewSampler makes a sampler that also follows the counters of block devices.
+func NewSampler(devices ...string) *Sampler {
+	return &Sampler{proc: "/proc", sys: "/sys", devices: devices, now: time.Now}
 }
 
 // reading is all counters at one moment.
@@ -40,8 +39,7 @@ type reading struct {
 	busy, total      []float64 // seconds of each core
 	self             float64   // seconds of CPU this process used
 	received, sent   uint64
-	device           DeviceCounters
-	deviceOK         bool
+	devices          map[string]DeviceCounters
 	available, cache quantity.Bytes
 }
 
@@ -65,17 +63,22 @@ func (s *Sampler) Sample() *measure.Beside {
 			b.CPU = append(b.CPU, share(now.busy[core]-before.busy[core], now.total[core]-before.total[core]))
 		}
 	}
-	if now.deviceOK && before.deviceOK {
-		d := now.device.Since(before.device)
-		b.Device = &measure.Device{
-			Name:      s.device,
+	for _, name := range s.devices {
+		earlier, hadIt := before.devices[name]
+		later, hasIt := now.devices[name]
+		if !hadIt || !hasIt {
+			continue
+		}
+		d := later.Since(earlier)
+		b.Devices = append(b.Devices, measure.Device{
+			Name:      name,
 			ReadRate:  quantity.OpRate(float64(d.Reads) / over),
 			WriteRate: quantity.OpRate(float64(d.Writes) / over),
 			Read:      quantity.ByteRate(float64(d.ReadBytes) / over),
 			Written:   quantity.ByteRate(float64(d.WrittenBytes) / over),
 			InFlight:  d.InFlight,
 			Busy:      share(d.Busy.Seconds(), over),
-		}
+		})
 	}
 	return b
 }
@@ -89,14 +92,15 @@ func share(part, whole float64) quantity.Share {
 }
 
 func (s *Sampler) read() reading {
-	r := reading{at: s.now()}
+	r := reading{at: s.now(), devices: map[string]DeviceCounters{}}
 	var usage unix.Rusage
 	if unix.Getrusage(unix.RUSAGE_SELF, &usage) == nil {
 		r.self = time.Duration(usage.Utime.Nano() + usage.Stime.Nano()).Seconds()
 	}
-	if s.device != "" {
-		counters, err := ReadDevice(s.sys, s.device)
-		r.device, r.deviceOK = counters, err == nil
+	for _, name := range s.devices {
+		if counters, err := ReadDevice(s.sys, name); err == nil {
+			r.devices[name] = counters
+		}
 	}
 	proc, err := procfs.NewFS(s.proc)
 	if err != nil {

@@ -23,7 +23,7 @@ func write(t *testing.T, path, text string) {
 func TestSampleIsTheDifferenceOfTwoMoments(t *testing.T) {
 	root := t.TempDir()
 	at := time.Unix(1000, 0)
-	s := &Sampler{proc: root + "/proc", sys: root + "/sys", device: "sda", now: func() time.Time { return at }}
+	s := &Sampler{proc: root + "/proc", sys: root + "/sys", devices: []string{"sda"}, now: func() time.Time { return at }}
 	moment := func(stat, meminfo, net, device string) {
 		write(t, root+"/proc/stat", stat)
 		write(t, root+"/proc/meminfo", meminfo)
@@ -49,17 +49,20 @@ func TestSampleIsTheDifferenceOfTwoMoments(t *testing.T) {
 	if b.Available != 2*quantity.MiB || b.PageCache != 512*quantity.KiB || b.NetReceived != 2000 || b.NetSent != 200 {
 		t.Errorf("memory and network: %+v", b)
 	}
-	if d := b.Device; d == nil || d.ReadRate != 10 || d.Read != 80*512 || d.WriteRate != 0 || d.InFlight != 7 || d.Busy != 0.5 {
+	if len(b.Devices) != 1 {
+		t.Fatalf("devices %+v", b.Devices)
+	}
+	if d := b.Devices[0]; d.ReadRate != 10 || d.Read != 80*512 || d.WriteRate != 0 || d.InFlight != 7 || d.Busy != 0.5 {
 		t.Errorf("device %+v", d)
 	}
 }
 
 func TestWhatCannotBeReadIsLeftOut(t *testing.T) {
 	root := t.TempDir()
-	s := &Sampler{proc: root + "/nothing", sys: root, device: "gone", now: time.Now}
+	s := &Sampler{proc: root + "/nothing", sys: root, devices: []string{"gone"}, now: time.Now}
 	s.Sample()
-	if b := s.Sample(); b != nil && b.Device != nil {
-		t.Errorf("a device that is not there: %+v", b.Device)
+	if b := s.Sample(); b != nil && b.Devices != nil {
+		t.Errorf("a device that is not there: %+v", b.Devices)
 	}
 	for name, text := range map[string]string{"short": "1 2 3", "garbled": "1 2 3 x 5 6 7 8 9 10 11", "empty": ""} {
 		write(t, root+"/class/block/"+name+"/stat", text)
@@ -70,7 +73,7 @@ func TestWhatCannotBeReadIsLeftOut(t *testing.T) {
 }
 
 func TestThisHostIsRead(t *testing.T) {
-	s := NewSampler("")
+	s := NewSampler()
 	s.Sample()
 	if b := s.Sample(); b == nil || len(b.CPU) == 0 || b.Available == 0 {
 		t.Errorf("%+v", b)

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"strconv"
+	"strings"
 
 	"patientheron/core/measure"
 	"patientheron/core/plan"
@@ -46,6 +47,7 @@ func summaryRows(e resource.Export) [][]string {
 	header := []string{
 		"run", "volume", "position", "stage", "point", "repeat", "fill", "status", "reason", "workload",
 		"measured_seconds", "ending", "interface", "failed_operations", "unanswered_operations",
+		"reads_unreliable", "writes_unreliable", "findings",
 	}
 	for _, kind := range []string{"total", "read", "write"} {
 		header = append(header,
@@ -68,7 +70,8 @@ func summaryRows(e resource.Export) [][]string {
 		for _, f := range m.Summary.Faults {
 			failed += f.Count
 		}
-		row = append(row, m.Summary.Measured.Full(), string(m.Summary.Ending), m.Summary.Interface, number(failed), number(m.Summary.Unanswered))
+		row = append(row, m.Summary.Measured.Full(), string(m.Summary.Ending), m.Summary.Interface, number(failed), number(m.Summary.Unanswered),
+			strconv.FormatBool(m.Unreliable("reads")), strconv.FormatBool(m.Unreliable("writes")), findingsInWords(m))
 		for _, f := range []measure.Figures{m.Summary.Total, m.Summary.Reads, m.Summary.Writes} {
 			row = append(row, number(f.Operations), f.Bytes.Full(), f.Rate.Full(), f.Throughput.Full())
 			l := f.Latency
@@ -81,14 +84,22 @@ func summaryRows(e resource.Export) [][]string {
 	return rows
 }
 
+func findingsInWords(m resource.ExportedResult) string {
+	sentences := make([]string, len(m.Findings))
+	for i, f := range m.Findings {
+		sentences[i] = fmt.Sprintf("%s: %s", f.Weight, f.Sentence)
+	}
+	return strings.Join(sentences, " ")
+}
+
 func seriesRows(e resource.Export) [][]string {
 	rows := [][]string{{
 		"run", "position", "interval", "start_seconds", "length_seconds", "lead_in",
 		"read_operations", "read_bytes", "read_latency_mean_seconds", "read_latency_p50_seconds", "read_latency_p99_seconds", "read_latency_max_seconds",
 		"write_operations", "write_bytes", "write_latency_mean_seconds", "write_latency_p50_seconds", "write_latency_p99_seconds", "write_latency_max_seconds",
 		"in_flight", "failed_operations", "host_cpu_busy_cores", "engine_cpu_cores",
-		"device", "device_read_operations_per_second", "device_read_bytes_per_second",
-		"device_write_operations_per_second", "device_written_bytes_per_second", "device_in_flight", "device_busy_share",
+		"devices", "device_read_operations_per_second", "device_read_bytes_per_second",
+		"device_write_operations_per_second", "device_written_bytes_per_second", "device_in_flight", "busiest_device_busy_share",
 	}}
 	for _, m := range e.Measurements {
 		for _, i := range m.Series {
@@ -115,9 +126,20 @@ func besideColumns(b *measure.Beside) []string {
 		busy += core
 	}
 	columns[0], columns[1] = busy.Full(), quantity.Share(b.EngineCores).Full()
-	if d := b.Device; d != nil {
+	if len(b.Devices) > 0 {
+		var sum measure.Device
+		var names []string
+		for _, d := range b.Devices {
+			names = append(names, d.Name)
+			sum.ReadRate += d.ReadRate
+			sum.Read += d.Read
+			sum.WriteRate += d.WriteRate
+			sum.Written += d.Written
+			sum.InFlight += d.InFlight
+			sum.Busy = max(sum.Busy, d.Busy)
+		}
 		copy(columns[2:], []string{
-			d.Name, d.ReadRate.Full(), d.Read.Full(), d.WriteRate.Full(), d.Written.Full(), number(d.InFlight), d.Busy.Full(),
+			strings.Join(names, " "), sum.ReadRate.Full(), sum.Read.Full(), sum.WriteRate.Full(), sum.Written.Full(), number(sum.InFlight), sum.Busy.Full(),
 		})
 	}
 	return columns

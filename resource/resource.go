@@ -7,8 +7,10 @@
 package resource
 
 import (
+	"slices"
 	"time"
 
+	"patientheron/core/judge"
 	"patientheron/core/measure"
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
@@ -108,8 +110,17 @@ type Measurement struct {
 	Status   Status           `json:"status" enum:"queued,preparing,settling,running,finished,stopped,failed,interrupted"`
 	Reason   string           `json:"reason,omitempty"`
 	Summary  *measure.Summary `json:"summary,omitempty" doc:"Absent until it ended, and when it could not start"`
+	Findings []judge.Finding  `json:"findings,omitempty" doc:"What to believe of it; judged when the measurement ended"`
 	Started  time.Time        `json:"started"`
 	Ended    *time.Time       `json:"ended,omitempty"`
+}
+
+// Unreliable reports whether a finding says not to trust a figure: "reads",
+// "writes", or "all" for the total.
+func (m Measurement) Unreliable(figure string) bool {
+	return slices.ContainsFunc(m.Findings, func(f judge.Finding) bool {
+		return f.Weight == judge.Unreliable && (f.Figure == figure || f.Figure == "all" || figure == "all")
+	})
 }
 
 // Title names the measurement within its run.

@@ -109,7 +109,7 @@ type Beside struct {
 	PageCache   quantity.Bytes    `json:"pageCacheBytes"`
 	NetReceived quantity.ByteRate `json:"networkReceivedBytesPerSecond" doc:"All interfaces but loopback"`
 	NetSent     quantity.ByteRate `json:"networkSentBytesPerSecond"`
-	Device      *Device           `json:"device,omitempty" doc:"Counters of the block device behind the volume, where there is one"`
+	Devices     []Device          `json:"devices,omitempty" doc:"Counters of the block devices behind the volume, where there are any"`
 }
 
 // Device is what the kernel's counters say a block device did during one

@@ -13,7 +13,7 @@ type Facts struct {
 	Free       quantity.Bytes `json:"freeBytes" doc:"Bytes free for a test file in a folder; otherwise zero"`
 	Alignment  quantity.Bytes `json:"alignmentBytes" doc:"What offsets and lengths of uncached access must be multiples of, as far as it is known before opening"`
 	FileSystem string         `json:"fileSystem,omitempty" doc:"Type of the file system the path is on"`
-	Device     string         `json:"device,omitempty" doc:"Block device whose counters move with this volume, as the kernel names it"`
+	Devices    []string       `json:"devices,omitempty" doc:"Block devices whose counters move with this volume, as the kernel names them"`
 	Serial     string         `json:"serial,omitempty" doc:"Serial number of a block device, where it tells one"`
 	Writable   bool           `json:"writable" doc:"Whether this service may write there"`
 }

@@ -2,20 +2,15 @@ package api
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"maps"
 	"net/http"
-	"slices"
 	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
-	"patientheron/core/workload"
 	"patientheron/resource"
 	"patientheron/storage"
 )
@@ -172,128 +167,3 @@ func looked(volumes []resource.Volume) []resource.Volume {
 	return volumes
 }
 
-// WorkloadList is all saved workloads by name.
-type WorkloadList struct {
-	Workloads []resource.Workload `json:"workloads"`
-}
-
-// NewWorkload is what saving a workload takes.
-type NewWorkload struct {
-	Name string        `json:"name" minLength:"1" maxLength:"80"`
-	Load workload.Spec `json:"load"`
-}
-
-func (s *Service) registerWorkloads(api huma.API) {
-	huma.Register(api, operation(http.MethodGet, "/workloads", "list-workloads", "All saved workloads", http.StatusOK),
-		func(ctx context.Context, _ *struct{}) (*body[WorkloadList], error) {
-			workloads, err := s.Store.Workloads(ctx)
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &body[WorkloadList]{WorkloadList{workloads}}, nil
-		})
-
-	huma.Register(api, operation(http.MethodPost, "/workloads", "save-workload", "Save a workload under a name", http.StatusCreated, http.StatusConflict, http.StatusUnprocessableEntity),
-		func(ctx context.Context, in *struct{ Body NewWorkload }) (*body[resource.Workload], error) {
-			if err := in.Body.Load.Validate(); err != nil {
-				return nil, s.problem(err)
-			}
-			w, err := s.Store.AddWorkload(ctx, resource.Workload{Name: in.Body.Name, Load: in.Body.Load})
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &body[resource.Workload]{w}, nil
-		})
-
-	huma.Register(api, operation(http.MethodDelete, "/workloads/{id}", "forget-workload", "Forget a saved workload; runs keep their own copy", http.StatusNoContent, http.StatusNotFound),
-		func(ctx context.Context, in *ByID) (*struct{}, error) {
-			if err := s.Store.ForgetWorkload(ctx, in.ID); err != nil {
-				return nil, s.problem(err)
-			}
-			return nil, nil
-		})
-
-	huma.Register(api, operation(http.MethodGet, "/fields", "list-fields", "The fields of a workload, as plan files and the command line name them", http.StatusOK),
-		func(context.Context, *struct{}) (*body[FieldList], error) {
-			list := FieldList{}
-			for _, f := range workload.Fields() {
-				list.Fields = append(list.Fields, Field{Name: f.Name, Usage: f.Usage, TakesNoValue: f.Bool})
-			}
-			return &body[FieldList]{list}, nil
-		})
-
-	huma.Register(api, operation(http.MethodPost, "/loads", "read-load", "Read a workload from fields as people type them", http.StatusOK, http.StatusUnprocessableEntity),
-		func(_ context.Context, in *struct{ Body TypedLoad }) (*body[ReadLoad], error) {
-			load, err := readLoad(in.Body.Fields)
-			if err != nil {
-				return nil, err
-			}
-			return &body[ReadLoad]{ReadLoad{Load: load, Words: load.Describe()}}, nil
-		})
-
-	huma.Register(api, operation(http.MethodPost, "/estimates", "estimate-plan", "What a plan would take", http.StatusOK, http.StatusUnprocessableEntity),
-		func(_ context.Context, in *struct{ Body plan.Plan }) (*body[plan.Estimate], error) {
-			estimate, err := in.Body.Estimate()
-			if err != nil {
-				return nil, s.problem(err)
-			}
-			return &body[plan.Estimate]{estimate}, nil
-		})
-}
-
-// Field is one settable part of a workload.
-type Field struct {
-	Name         string `json:"name"`
-	Usage        string `json:"usage" doc:"What it means, in a few words"`
-	TakesNoValue bool   `json:"takesNoValue" doc:"It is set or not"`
-}
-
-// FieldList is all fields of a workload.
-type FieldList struct {
-	Fields []Field `json:"fields"`
-}
-
-// TypedLoad is a workload as people type it.
-type TypedLoad struct {
-	Fields map[string]string `json:"fields" doc:"Values by the name of their field, such as block: 4KiB; what is left out keeps its default"`
-}
-
-// ReadLoad is a workload that was read.
-type ReadLoad struct {
-	Load  workload.Spec `json:"load"`
-	Words string        `json:"words" doc:"The workload in a few words"`
-}
-
-// readLoad reads typed fields. Each error is located by the name of its
-// field, all of them at once.
-func readLoad(fields map[string]string) (workload.Spec, error) {
-	spec := workload.Default()
-	var wrong []error
-	for _, name := range slices.Sorted(maps.Keys(fields)) {
-		field, err := workload.Lookup(name)
-		if err == nil {
-			err = field.Set(&spec, fields[name])
-		}
-		if err != nil {
-			wrong = append(wrong, located(err, name))
-		}
-	}
-	if len(wrong) == 0 {
-		if err := spec.Validate(); err != nil {
-			wrong = append(wrong, located(err, ""))
-		}
-	}
-	if len(wrong) > 0 {
-		return spec, huma.Error422UnprocessableEntity("the workload is not possible: "+wrong[0].(*huma.ErrorDetail).Message, wrong...)
-	}
-	return spec, nil
-}
-
-// located is an error at the field it is about.
-func located(err error, name string) error {
-	var field *workload.FieldError
-	if errors.As(err, &field) {
-		return &huma.ErrorDetail{Location: field.Field, Message: field.Reason}
-	}
-	return &huma.ErrorDetail{Location: name, Message: err.Error()}
-}

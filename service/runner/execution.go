@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"patientheron/core/judge"
 	"patientheron/core/load"
 	"patientheron/core/measure"
 	"patientheron/core/plan"
@@ -99,24 +100,25 @@ func (e *execution) settle(ctx context.Context, step int, s plan.Settle) error {
 		return nil
 	}
 	e.change(func(r *resource.Run) { r.Status, r.Progress.Step = resource.Settling, step })
-	if err := sleep(ctx, s.Pause.Duration()); err != nil || s.Quiet == 0 || e.device() == "" {
+	if err := sleep(ctx, s.Pause.Duration()); err != nil || s.Quiet == 0 {
 		return err
 	}
 	deadline := time.Now().Add(s.Quiet.Duration())
-	before, err := host.ReadDevice("/sys", e.device())
-	for still := 0; still < 10 && time.Now().Before(deadline); {
-		if err != nil {
-			return fmt.Errorf("watch %s go quiet: %w; settle by a pause instead", e.device(), err)
+	before := make([]host.DeviceCounters, len(e.devices()))
+	for still := 0; still < 10 && len(before) > 0 && time.Now().Before(deadline); still++ {
+		for i, name := range e.devices() {
+			now, err := host.ReadDevice("/sys", name)
+			if err != nil {
+				return fmt.Errorf("watch %s go quiet: %w; settle by a pause instead", name, err)
+			}
+			if now.Moved(before[i]) {
+				still = 0
+			}
+			before[i] = now
 		}
 		if err := sleep(ctx, 100*time.Millisecond); err != nil {
 			return err
 		}
-		var now host.DeviceCounters
-		now, err = host.ReadDevice("/sys", e.device())
-		if still++; now.Moved(before) {
-			still = 0
-		}
-		before = now
 	}
 	return nil
 }
@@ -132,12 +134,12 @@ func sleep(ctx context.Context, d time.Duration) error {
 	}
 }
 
-// device is the kernel's name of the device behind the volume, or "".
-func (e *execution) device() string {
+// devices are the kernel's names of the devices behind the volume.
+func (e *execution) devices() []string {
 	if e.run.Volume.Facts == nil {
-		return ""
+		return nil
 	}
-	return e.run.Volume.Facts.Device
+	return e.run.Volume.Facts.Devices
 }
 
 // measure makes one measurement. The error is about the run as a whole; a
@@ -161,6 +163,9 @@ func (e *execution) measure(ctx context.Context, volume storage.Volume, position
 	var reads, writes *measure.Histogram
 	if outcome != nil {
 		m.Summary, reads, writes = &outcome.Summary, outcome.Reads, outcome.Writes
+		if m.Findings, err = e.judge(keep, m); err != nil {
+			return err
+		}
 	}
 	if m.Status == resource.Failed {
 		e.failed++
@@ -170,6 +175,15 @@ func (e *execution) measure(ctx context.Context, volume storage.Volume, position
 	}
 	e.feed.send(e.run.ID, m)
 	return ctx.Err()
+}
+
+// judge says what to believe of a measurement that has ended.
+func (e *execution) judge(ctx context.Context, m resource.Measurement) ([]judge.Finding, error) {
+	series, err := e.store.Intervals(ctx, m.ID)
+	if err != nil {
+		return nil, err
+	}
+	return judge.Findings(judge.Observed{Load: m.Load, Summary: *m.Summary, Series: series, Facts: e.run.Volume.Facts}), nil
 }
 
 // drive runs the load engine and keeps the series as it grows.
@@ -189,7 +203,7 @@ func (e *execution) drive(ctx context.Context, volume storage.Volume, m resource
 	defer cancel()
 	outcome, err := load.Run(ctx, load.Job{
 		Workload: m.Load, Volume: opened, Clock: load.NewMonotonic(),
-		Beside: host.NewSampler(e.device()).Sample,
+		Beside: host.NewSampler(e.devices()...).Sample,
 		Observe: func(interval measure.Interval) {
 			if err := e.store.AddInterval(keep, m.ID, interval); err != nil {
 				e.log.Error("cannot record an interval", "run", e.run.ID, "error", err)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"patientheron/core/judge"
 	"patientheron/core/measure"
 	"patientheron/core/plan"
 	"patientheron/core/workload"
@@ -142,17 +143,18 @@ type measurementRow struct {
 	Status   resource.Status
 	Reason   string
 	Summary  document[*measure.Summary]
+	Findings document[[]judge.Finding]
 	Started  time.Time
 	Ended    *time.Time
 }
 
-const measurementColumns = `id, run_id, position, stage, name, fill, point, repeat, repeats, load, status, reason, summary, started, ended`
+const measurementColumns = `id, run_id, position, stage, name, fill, point, repeat, repeats, load, status, reason, summary, findings, started, ended`
 
 func (r measurementRow) record() resource.Measurement {
 	return resource.Measurement{
 		ID: r.ID, RunID: r.RunID, Position: r.Position, Stage: r.Stage, Name: r.Name, Fill: r.Fill,
 		Point: r.Point.value, Repeat: r.Repeat, Repeats: r.Repeats, Load: r.Load.value, Status: r.Status,
-		Reason: r.Reason, Summary: r.Summary.value, Started: r.Started.UTC(), Ended: inUTC(r.Ended),
+		Reason: r.Reason, Summary: r.Summary.value, Findings: r.Findings.value, Started: r.Started.UTC(), Ended: inUTC(r.Ended),
 	}
 }
 
@@ -183,19 +185,22 @@ func (s *Store) EndMeasurement(ctx context.Context, m resource.Measurement, read
 		}
 		summary = &text
 	}
+	findings, err := encode(m.Findings)
+	if err != nil {
+		return err
+	}
 	blobs := make([][]byte, 2)
 	for i, h := range []*measure.Histogram{reads, writes} {
 		if h == nil || h.Count() == 0 {
 			continue
 		}
-		var err error
 		if blobs[i], err = h.Encode(); err != nil {
 			return err
 		}
 	}
 	return s.change(ctx, fmt.Sprintf("measurement %d", m.ID),
-		`UPDATE measurements SET status = ?, reason = ?, summary = ?, reads = ?, writes = ?, ended = ? WHERE id = ?`,
-		m.Status, m.Reason, summary, blobs[0], blobs[1], m.Ended, m.ID)
+		`UPDATE measurements SET status = ?, reason = ?, summary = ?, findings = ?, reads = ?, writes = ?, ended = ? WHERE id = ?`,
+		m.Status, m.Reason, summary, findings, blobs[0], blobs[1], m.Ended, m.ID)
 }
 
 // Measurements lists the measurements of a run in order.

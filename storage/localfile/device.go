@@ -40,7 +40,7 @@ func CheckClaim(path, kind string, claim Claim) error {
 	if found.Serial != claim.Serial {
 		return fmt.Errorf("%s: %w: its serial number is %q, the consent names %q; look again at which device you mean", path, ErrConsent, found.Serial, claim.Serial)
 	}
-	if err := deviceInUse("/", path, found.Device); err != nil {
+	if err := deviceInUse("/", path, found.Devices[0]); err != nil {
 		return err
 	}
 	device, err := os.Open(path)
@@ -151,6 +151,56 @@ func prepareDevice(path string, request Request) (*Volume, error) {
 	v.size = found.Size
 	v.alignment = func(*os.File) quantity.Bytes { return found.Alignment }
 	return v, nil
+}
+
+// devicesBehind names the block devices whose counters move with a path: the
+// one its file system is on, or all members of a file system that has several.
+func devicesBehind(path string, number uint64) []string {
+	if name := deviceName(number); name != "" {
+		return []string{name}
+	}
+	members, _ := filepath.Glob("/sys/fs/btrfs/*/devices/*")
+	source := filepath.Base(mountSource("/", path))
+	for _, member := range members {
+		if filepath.Base(member) != source {
+			continue
+		}
+		all, _ := os.ReadDir(filepath.Dir(member))
+		names := make([]string, len(all))
+		for i, device := range all {
+			names[i] = device.Name()
+		}
+		return names
+	}
+	return nil
+}
+
+// mountSource is what the mount that path lies below was mounted from.
+func mountSource(root, path string) (source string) {
+	mounts, err := os.ReadFile(filepath.Join(root, "proc/self/mountinfo"))
+	if err != nil {
+		return ""
+	}
+	longest := -1
+	for line := range strings.Lines(string(mounts)) {
+		before, after, _ := strings.Cut(line, " - ")
+		fields, of := strings.Fields(before), strings.Fields(after)
+		if len(fields) < 5 || len(of) < 2 {
+			continue
+		}
+		point := unescape(fields[4])
+		inside := path == point || point == "/" || strings.HasPrefix(path, point+"/")
+		// A later mount on the same point covers the earlier one.
+		if inside && len(point) >= longest {
+			longest, source = len(point), unescape(of[1])
+		}
+	}
+	return source
+}
+
+// unescape undoes the octal escapes of mountinfo (proc(5)).
+func unescape(text string) string {
+	return strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`).Replace(text)
 }
 
 // deviceSerial is the serial number a device tells, or "".

@@ -85,18 +85,18 @@ func Look(path, kind string) (setup.Facts, error) {
 	if kind == "device" {
 		number = node.Rdev
 	}
-	f.Device = deviceName(number)
+	f.Devices = devicesBehind(path, number)
 	f.Alignment = 512
 	if kind == "device" {
 		f.FileSystem = ""
-		f.Alignment = deviceAlignment(f.Device)
-		f.Serial = deviceSerial(f.Device)
+		f.Alignment = deviceAlignment(deviceName(number))
+		f.Serial = deviceSerial(deviceName(number))
 	}
 	if kind != "folder" {
 		f.Free, f.Size = 0, quantity.Bytes(node.Size)
 	}
 	if kind == "device" {
-		f.Size = deviceSize(f.Device)
+		f.Size = deviceSize(deviceName(number))
 	}
 	return f, nil
 }

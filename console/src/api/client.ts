@@ -15,6 +15,7 @@ export type Field = Schemas["Field"];
 export type About = Schemas["About"];
 export type Plan = Schemas["Plan"];
 export type Estimate = Schemas["Estimate"];
+export type Finding = Schemas["Finding"];
 type Problem = Partial<Schemas["ErrorModel"]>;
 
 export const prefix = "/api/v1";
@@ -70,6 +71,8 @@ export const api = {
 	deleteRun: (id: number) => call<void>("DELETE", `/runs/${id}`),
 	fields: () => call<Schemas["FieldList"]>("GET", "/fields"),
 	readLoad: (fields: Record<string, string>) => call<Schemas["ReadLoad"]>("POST", "/loads", { fields }),
+	presets: () => call<Schemas["PresetList"]>("GET", "/presets"),
+	readPlan: (text: string) => call<Schemas["ReadPlan"]>("POST", "/plans", { text }),
 	estimate: (p: Plan) => call<Estimate>("POST", "/estimates", p),
 	series: (id: number) => call<Series>("GET", `/measurements/${id}/series`),
 	latency: (id: number) => call<Distribution>("GET", `/measurements/${id}/latency?perDecade=40`),

@@ -123,6 +123,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a plan from the text of a plan file; a mistake is reported with its line and column */
+        post: operations["read-plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/presets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The plans that ship with the product */
+        get: operations["list-presets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs": {
         parameters: {
             query?: never;
@@ -332,8 +366,8 @@ export interface components {
         Beside: {
             /** @description Busy share of each core of this host */
             cpuShares: number[] | null;
-            /** @description Counters of the block device behind the volume, where there is one */
-            device?: components["schemas"]["Device"];
+            /** @description Counters of the block devices behind the volume, where there are any */
+            devices?: components["schemas"]["Device"][] | null;
             /**
              * Format: double
              * @description Cores' worth of CPU time this process used
@@ -472,6 +506,12 @@ export interface components {
              */
             writtenBytes: number;
         };
+        Evidence: {
+            /** @description What the number is, with its unit */
+            name: string;
+            /** Format: double */
+            value: number;
+        };
         Export: {
             /** @description Always 'patient-heron-run/1' */
             format: string;
@@ -483,6 +523,8 @@ export interface components {
             ended?: string;
             /** @description It only prepared the volume and is no result */
             fill?: boolean;
+            /** @description What to believe of it; judged when the measurement ended */
+            findings?: components["schemas"]["Finding"][] | null;
             /** Format: int64 */
             id: number;
             latency: components["schemas"]["Distribution"];
@@ -522,8 +564,8 @@ export interface components {
              * @description What offsets and lengths of uncached access must be multiples of, as far as it is known before opening
              */
             alignmentBytes: number;
-            /** @description Block device whose counters move with this volume, as the kernel names it */
-            device?: string;
+            /** @description Block devices whose counters move with this volume, as the kernel names them */
+            devices?: string[] | null;
             /** @description Type of the file system the path is on */
             fileSystem?: string;
             /**
@@ -599,6 +641,19 @@ export interface components {
              * @description How often the span is written over
              */
             passes: number;
+        };
+        Finding: {
+            evidence: components["schemas"]["Evidence"][] | null;
+            /** @description What it is about: reads, writes or all */
+            figure: string;
+            /** @description Stable name of the rule that found it */
+            kind: string;
+            /** @description What to do about it */
+            next: string;
+            /** @description What was observed */
+            sentence: string;
+            /** @enum {string} */
+            weight: "info" | "caution" | "unreliable";
         };
         Flow: {
             /** Format: int64 */
@@ -690,6 +745,8 @@ export interface components {
             ended?: string;
             /** @description It only prepared the volume and is no result */
             fill?: boolean;
+            /** @description What to believe of it; judged when the measurement ended */
+            findings?: components["schemas"]["Finding"][] | null;
             /** Format: int64 */
             id: number;
             load: components["schemas"]["Spec"];
@@ -747,10 +804,24 @@ export interface components {
             /** @description The question it answers, in a sentence */
             why?: string;
         };
+        PlanText: {
+            /** @description YAML */
+            text: string;
+        };
         Point: {
             interval: components["schemas"]["Interval"];
             /** Format: int64 */
             measurementId: number;
+        };
+        Preset: {
+            /** @description What commands call it */
+            key: string;
+            plan: components["schemas"]["Plan"];
+            /** @description The plan file itself, to edit */
+            text: string;
+        };
+        PresetList: {
+            presets: components["schemas"]["Preset"][] | null;
         };
         Progress: {
             /**
@@ -778,6 +849,10 @@ export interface components {
             load: components["schemas"]["Spec"];
             /** @description The workload in a few words */
             words: string;
+        };
+        ReadPlan: {
+            estimate: components["schemas"]["Estimate"];
+            plan: components["schemas"]["Plan"];
         };
         Run: {
             /** Format: date-time */
@@ -1453,6 +1528,95 @@ export interface operations {
             };
             /** @description Unprocessable Entity */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "read-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanText"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadPlan"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-presets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PresetList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -3,6 +3,7 @@ import { type FormEvent, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { api, CallError, type Field } from "../api/client";
 import { Empty, Trouble } from "../parts/shell";
+import { estimate } from "./run";
 
 /** Fields that are always shown, with what they begin with; the rest is folded away. */
 const first: Record<string, string> = {
@@ -27,16 +28,18 @@ export function Measure() {
 	const [volume, setVolume] = useState(Number(search.get("volume") ?? 0));
 	const [name, setName] = useState("");
 	const [repeats, setRepeats] = useState(1);
+	const [planned, setPlanned] = useState(false);
+	const [text, setText] = useState("");
 	const start = useMutation({
 		mutationFn: async () => {
+			const on = volume || volumes.data?.volumes?.[0]?.id || 0;
+			if (planned) {
+				const { plan } = await api.readPlan(text);
+				return api.startRun({ name: name || undefined, volumeId: on, plan });
+			}
 			const typed = Object.fromEntries(Object.entries(values).filter(([, v]) => v !== ""));
 			const { load } = await api.readLoad(typed);
-			const chosen = volume || volumes.data?.volumes?.[0]?.id || 0;
-			return api.startRun({
-				name: name || undefined,
-				volumeId: chosen,
-				plan: { stages: [{ load, repeats }] },
-			});
+			return api.startRun({ name: name || undefined, volumeId: on, plan: { stages: [{ load, repeats }] } });
 		},
 		onSuccess: (run) => {
 			queries.invalidateQueries({ queryKey: ["runs"] });
@@ -104,33 +107,118 @@ export function Measure() {
 					/>
 				</label>
 			</div>
-			<h2 className="mt-6 mb-2 font-medium">Load</h2>
-			<div className="grid gap-4 sm:grid-cols-2 lg:grid-cols-4">
-				{all.filter((f) => f.name in first).map(input)}
+			<div role="tablist" aria-label="What to measure" className="tabs tabs-border mt-6 mb-2">
+				<button
+					type="button"
+					role="tab"
+					aria-selected={!planned}
+					className={`tab ${planned ? "" : "tab-active"}`}
+					onClick={() => setPlanned(false)}
+				>
+					One load
+				</button>
+				<button
+					type="button"
+					role="tab"
+					aria-selected={planned}
+					className={`tab ${planned ? "tab-active" : ""}`}
+					onClick={() => setPlanned(true)}
+				>
+					A plan
+				</button>
 			</div>
-			<details className="mt-4">
-				<summary className="cursor-pointer py-1">More about the load</summary>
-				<div className="mt-2 grid gap-4 sm:grid-cols-2 lg:grid-cols-4">
-					{all.filter((f) => !(f.name in first)).map(input)}
-				</div>
-			</details>
-			<label className="mt-4 flex w-40 flex-col gap-1">
-				Repeats
-				<input
-					className="input w-full"
-					name="repeats"
-					type="number"
-					min={1}
-					max={1000}
-					value={repeats}
-					onChange={(e) => setRepeats(Number(e.target.value))}
-				/>
-			</label>
+			{planned ? (
+				<PlanText text={text} change={setText} />
+			) : (
+				<>
+					<div className="grid gap-4 sm:grid-cols-2 lg:grid-cols-4">
+						{all.filter((f) => f.name in first).map(input)}
+					</div>
+					<details className="mt-4">
+						<summary className="cursor-pointer py-1">More about the load</summary>
+						<div className="mt-2 grid gap-4 sm:grid-cols-2 lg:grid-cols-4">
+							{all.filter((f) => !(f.name in first)).map(input)}
+						</div>
+					</details>
+					<label className="mt-4 flex w-40 flex-col gap-1">
+						Repeats
+						<input
+							className="input w-full"
+							name="repeats"
+							type="number"
+							min={1}
+							max={1000}
+							value={repeats}
+							onChange={(e) => setRepeats(Number(e.target.value))}
+						/>
+					</label>
+				</>
+			)}
 			{start.error && <Trouble error={start.error} />}
 			<button type="submit" className="btn btn-primary mt-6" disabled={start.isPending}>
 				Measure
 			</button>
 		</form>
+	);
+}
+
+/** A plan file to edit, begun from a preset, and what it would take. */
+function PlanText({ text, change }: { text: string; change: (text: string) => void }) {
+	const presets = useQuery({
+		queryKey: ["presets"],
+		queryFn: api.presets,
+		staleTime: Number.POSITIVE_INFINITY,
+	});
+	const check = useMutation({ mutationFn: () => api.readPlan(text) });
+	const choose = (key: string) => {
+		const preset = presets.data?.presets?.find((p) => p.key === key);
+		if (preset) {
+			check.reset();
+			change(preset.text);
+		}
+	};
+	return (
+		<div className="flex flex-col gap-3">
+			<label className="flex flex-col gap-1">
+				Begin with a preset
+				<select
+					className="select w-full"
+					name="preset"
+					defaultValue=""
+					onChange={(e) => choose(e.target.value)}
+				>
+					<option value="" disabled>
+						Choose one…
+					</option>
+					{presets.data?.presets?.map((p) => (
+						<option key={p.key} value={p.key}>
+							{p.plan.name}: {p.plan.why}
+						</option>
+					))}
+				</select>
+			</label>
+			<label className="flex flex-col gap-1">
+				Plan file (YAML)
+				<textarea
+					className="textarea h-80 w-full font-mono text-sm"
+					name="plan"
+					spellCheck={false}
+					value={text}
+					onChange={(e) => {
+						check.reset();
+						change(e.target.value);
+					}}
+					required
+				/>
+			</label>
+			<div className="flex items-baseline gap-3">
+				<button type="button" className="btn btn-sm" disabled={text === ""} onClick={() => check.mutate()}>
+					Check
+				</button>
+				{check.data && <span role="status">It takes {estimate(check.data.estimate)}.</span>}
+			</div>
+			{check.error && <Trouble error={check.error} />}
+		</div>
 	);
 }
 

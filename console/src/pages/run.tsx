@@ -1,10 +1,18 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { useNavigate, useParams } from "react-router";
-import { api, type Interval, isFinal, type Measurement, prefix, type Run } from "../api/client";
+import {
+	api,
+	type Estimate,
+	type Interval,
+	isFinal,
+	type Measurement,
+	prefix,
+	type Run,
+} from "../api/client";
 import { useFeed } from "../api/feed";
 import { DistributionChart } from "../parts/distribution";
-import { FiguresTable } from "../parts/figures";
+import { Doubt, FiguresTable } from "../parts/figures";
 import { bytes, digits, moment, rate, seconds } from "../parts/format";
 import { SeriesCharts } from "../parts/series";
 import { StatusWord, Trouble } from "../parts/shell";
@@ -114,7 +122,7 @@ function Heading({ run }: { run: Run }) {
 			<p className="mb-3 text-sm opacity-80">
 				Volume {run.volume.name} ({run.volume.locator}
 				{run.volume.facts &&
-					`, ${bytes(run.volume.facts.sizeBytes)}${run.volume.facts.fileSystem ? `, ${run.volume.facts.fileSystem}` : ""}${run.volume.facts.device ? ` on ${run.volume.facts.device}` : ""}`}
+					`, ${bytes(run.volume.facts.sizeBytes)}${run.volume.facts.fileSystem ? `, ${run.volume.facts.fileSystem}` : ""}${run.volume.facts.devices?.length ? ` on ${run.volume.facts.devices.join(", ")}` : ""}`}
 				), {moment(run.started ?? run.created)}, on {run.host}
 			</p>
 			{error !== undefined && <Trouble error={error} />}
@@ -122,11 +130,19 @@ function Heading({ run }: { run: Run }) {
 	);
 }
 
+/** What a plan takes, in words. */
+export function estimate(e: Estimate): string {
+	const measurements = e.measurements === 1 ? "one measurement" : `${e.measurements} measurements`;
+	const written =
+		e.writtenBytes > 0 ? `, ${bytes(e.writtenBytes)} written by fills, amounts and set rates` : "";
+	return `${measurements}, about ${seconds(e.seconds)}${written}`;
+}
+
 /** Says what a run does before and between its measurements. */
 function Waiting({ run }: { run: Run }) {
 	const p = run.progress;
 	if (run.status === "queued") {
-		return <p role="status">It waits for the run before it.</p>;
+		return <p role="status">It waits for the run before it. Then it takes {estimate(run.estimate)}.</p>;
 	}
 	if (run.status === "settling") {
 		return (
@@ -194,6 +210,7 @@ function MeasurementList(props: {
 								>
 									{title(m)}
 								</button>
+								<Doubt m={m} figure="total" />
 							</td>
 							<td title={m.reason}>
 								<StatusWord status={m.status} />

@@ -77,7 +77,9 @@ export function Volumes() {
 }
 
 function standsOn(v: Volume): string {
-	return [v.facts?.fileSystem, v.facts?.device && `on ${v.facts.device}`].filter(Boolean).join(" ");
+	return [v.facts?.fileSystem, v.facts?.devices?.length && `on ${v.facts.devices.join(", ")}`]
+		.filter(Boolean)
+		.join(" ");
 }
 
 function writes(v: Volume): string {

@@ -1,5 +1,40 @@
-import type { Figures, Measurement } from "../api/client";
+import type { Figures, Finding, Measurement } from "../api/client";
 import { bytes, digits, rate, seconds } from "./format";
+
+/** The findings that say not to trust a figure: "reads", "writes" or "total". */
+export function doubts(m: Measurement, figure: string): Finding[] {
+	return (m.findings ?? []).filter(
+		(f) => f.weight === "unreliable" && (f.figure === "all" || f.figure === figure || figure === "total"),
+	);
+}
+
+/** Marks a figure that is not to be trusted, with the reason on hover. */
+export function Doubt({ m, figure }: { m: Measurement; figure: string }) {
+	const found = doubts(m, figure);
+	if (found.length === 0) {
+		return null;
+	}
+	const reason = found.map((f) => f.sentence).join(" ");
+	return (
+		<abbr className="ml-1 text-error no-underline" title={reason}>
+			unreliable
+		</abbr>
+	);
+}
+
+/** What to believe of a measurement, in sentences. */
+export function Findings({ m }: { m: Measurement }) {
+	const words: Record<string, string> = { unreliable: "text-error", caution: "writes" };
+	return (
+		<ul className="mt-2 text-sm">
+			{(m.findings ?? []).map((f) => (
+				<li key={f.kind + f.figure} className="my-1">
+					<strong className={words[f.weight] ?? ""}>{f.weight}</strong>, {f.figure}: {f.sentence} {f.next}
+				</li>
+			))}
+		</ul>
+	);
+}
 
 /** The summary of a measurement as a table that can be read aloud. */
 export function FiguresTable({ m }: { m: Measurement }) {
@@ -41,6 +76,7 @@ export function FiguresTable({ m }: { m: Measurement }) {
 						<tr key={name}>
 							<th scope="row" className={look}>
 								{name}
+								<Doubt m={m} figure={name} />
 							</th>
 							<td className="figure">{rate(f.rate)}</td>
 							<td className="figure">{digits(f.throughputBytesPerSecond / 1e6)}</td>
@@ -61,6 +97,7 @@ export function FiguresTable({ m }: { m: Measurement }) {
 				{s.service &&
 					` Latency counts from the intended start; service time p50 ${seconds(s.service.p50Seconds)}, p99 ${seconds(s.service.p99Seconds)}.`}
 			</p>
+			<Findings m={m} />
 			{s.faults?.map((f) => (
 				<p key={f.kind} className="text-sm text-error">
 					{f.count} × {f.kind}. The first: {f.first}

@@ -171,10 +171,15 @@ function LatencyChart({ m, intervals }: { m: Measurement; intervals: Interval[] 
 	);
 }
 
+/** Busy share of the busiest device behind the volume. */
+const deviceBusy = (i: Interval) => Math.max(0, ...(i.beside?.devices ?? []).map((d) => d.busyShare));
+
 /** What the host did meanwhile: each core, and the device behind the volume. */
 function HostChart({ intervals }: { intervals: Interval[] }) {
 	const cores = intervals[0]?.beside?.cpuShares?.length ?? 0;
-	const device = intervals.find((i) => i.beside?.device)?.beside?.device?.name;
+	const device = (intervals.find((i) => i.beside?.devices?.length)?.beside?.devices ?? [])
+		.map((d) => d.name)
+		.join(", ");
 	const option = useMemo(
 		() => (c: Colours) => ({
 			xAxis: timeAxis(intervals),
@@ -196,7 +201,7 @@ function HostChart({ intervals }: { intervals: Interval[] }) {
 								color: c.ink,
 								symbol: "none",
 								lineStyle: { type: "dashed", width: 1.5, color: c.ink },
-								data: intervals.map((i) => [at(i), (i.beside?.device?.busyShare ?? 0) * 100]),
+								data: intervals.map((i) => [at(i), deviceBusy(i) * 100]),
 							},
 						]
 					: []),
@@ -211,14 +216,14 @@ function HostChart({ intervals }: { intervals: Interval[] }) {
 	return (
 		<Chart
 			title="This host meanwhile"
-			summary={`Busiest core of ${cores} at ${share(Math.max(0, ...(last?.cpuShares ?? [])))} in the last interval${device ? `; device ${device} at ${share(last?.device?.busyShare ?? 0)}` : ""}.`}
+			summary={`Busiest core of ${cores} at ${share(Math.max(0, ...(last?.cpuShares ?? [])))} in the last interval${device ? `; device ${device} at ${share(deviceBusy(intervals[intervals.length - 1]))}` : ""}.`}
 			table={() => [
 				[
 					"end of interval (s)",
 					...Array.from({ length: cores }, (_, n) => `core ${n} (share)`),
 					"device busy (share)",
 				],
-				...intervals.map((i) => [at(i), ...(i.beside?.cpuShares ?? []), i.beside?.device?.busyShare ?? ""]),
+				...intervals.map((i) => [at(i), ...(i.beside?.cpuShares ?? []), deviceBusy(i)]),
 			]}
 			option={option}
 		/>

@@ -48,6 +48,7 @@ CREATE TABLE measurements (
   status    TEXT NOT NULL,
   reason    TEXT NOT NULL DEFAULT '',
   summary   TEXT,               -- JSON
+  findings  TEXT,               -- JSON
   reads     BLOB,               -- latency histogram, HdrHistogram V2 compressed
   writes    BLOB,
   started   DATETIME NOT NULL,
