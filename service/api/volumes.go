@@ -166,4 +166,3 @@ func looked(volumes []resource.Volume) []resource.Volume {
 	}
 	return volumes
 }
-

@@ -19,8 +19,9 @@ import (
 // execution is one run under way.
 type execution struct {
 	*Runner
-	failed   int  // measurements that failed
-	cutShort bool // stopped after a measurement
+	failed      int    // measurements that failed
+	lastFailure string // why the last of them did
+	cutShort    bool   // stopped after a measurement
 
 	changing sync.Mutex // guards what follows: a preparation reports from another goroutine
 	run      resource.Run
@@ -168,7 +169,7 @@ func (e *execution) measure(ctx context.Context, volume storage.Volume, position
 		}
 	}
 	if m.Status == resource.Failed {
-		e.failed++
+		e.failed, e.lastFailure = e.failed+1, m.Reason
 	}
 	if err := e.store.EndMeasurement(keep, m, reads, writes); err != nil {
 		return err

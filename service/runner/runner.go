@@ -194,6 +194,8 @@ func (r *Runner) carryOut(service context.Context, run resource.Run) {
 	case status != resource.Finished:
 	case e.cutShort:
 		status, reason = resource.Stopped, "it was stopped after the measurement that was under way"
+	case e.failed > 0 && e.failed == run.Progress.Steps:
+		status, reason = resource.Failed, e.lastFailure
 	case e.failed > 0:
 		reason = fmt.Sprintf("%d of %d measurements failed; each says why", e.failed, run.Progress.Steps)
 	}

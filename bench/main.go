@@ -1,0 +1,360 @@
+// Command bench measures what the load engine itself costs, as ratios within
+// one run, and prints a table for docs/performance.md. It needs root, for a
+// compressed memory device (zram) of its own.
+//
+//	make bench
+package main
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"patientheron/core/load"
+	"patientheron/core/measure"
+	"patientheron/core/quantity"
+	"patientheron/core/workload"
+	"patientheron/host"
+	"patientheron/storage/localfile"
+	"patientheron/storage/localfile/uring"
+	"patientheron/storage/null"
+)
+
+func main() {
+	if len(os.Args) == 2 && os.Args[1] == "memory" {
+		fail(reportMemory())
+		return
+	}
+	fail(bench())
+}
+
+func fail(err error) {
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+func bench() error {
+	fmt.Printf("%s, %d cores, %s\n\n", runtime.Version(), runtime.NumCPU(), kernel())
+	fmt.Println("| what | figure | goal |")
+	fmt.Println("|---|---|---|")
+	for _, part := range []func() error{nullVolume, allocations, intervals, againstBareLoop, memory} {
+		if err := part(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func row(what, goal, figure string, arguments ...any) {
+	fmt.Printf("| %s | %s | %s |\n", what, fmt.Sprintf(figure, arguments...), goal)
+}
+
+func kernel() string {
+	var name unix.Utsname
+	if unix.Uname(&name) != nil {
+		return "unknown kernel"
+	}
+	return "Linux " + unix.ByteSliceToString(name.Release[:])
+}
+
+// spec is a second of random reads.
+func spec(change func(*workload.Spec)) workload.Spec {
+	s := workload.Default()
+	s.Depth, s.For, s.LeadIn = 32, 1, 0.2
+	if change != nil {
+		change(&s)
+	}
+	return s
+}
+
+// rate measures a load and gives its rate.
+func rate(v load.Volume, s workload.Spec, sampler *host.Sampler) (float64, error) {
+	job := load.Job{Workload: s, Volume: v, Clock: load.NewMonotonic(), Observe: func(measure.Interval) {}}
+	if sampler != nil {
+		job.Beside = sampler.Sample
+	}
+	outcome, err := load.Run(context.Background(), job)
+	if err != nil {
+		return 0, err
+	}
+	return float64(outcome.Summary.Total.Rate), outcome.Failure
+}
+
+// paired measures two things in turn, five times, and gives the median of
+// each and of their ratio.
+func paired(a, b func() (float64, error)) (medianA, medianB, ratio float64, err error) {
+	var as, bs, ratios []float64
+	for range 5 {
+		x, err := a()
+		if err != nil {
+			return 0, 0, 0, err
+		}
+		y, err := b()
+		if err != nil {
+			return 0, 0, 0, err
+		}
+		as, bs, ratios = append(as, x), append(bs, y), append(ratios, x/y)
+	}
+	return median(as), median(bs), median(ratios), nil
+}
+
+func median(values []float64) float64 {
+	slices.Sort(values)
+	return values[len(values)/2]
+}
+
+var nothing = null.Volume{Size: quantity.TiB}
+
+func nullVolume() error {
+	one := func(change func(*workload.Spec)) func() (float64, error) {
+		return func() (float64, error) { return rate(nothing, spec(change), host.NewSampler()) }
+	}
+	two, single, scaling, err := paired(one(func(s *workload.Spec) { s.Workers = 2 }), one(nil))
+	if err != nil {
+		return err
+	}
+	row("null volume, 4 KiB reads, depth 32, one worker", "1.5 million a second a core", "%.1f million a second", single/1e6)
+	row("the same with two workers, against one", "", "%.1f million a second, × %.2f", two/1e6, scaling)
+	mixed, shallow, _, err := paired(one(func(s *workload.Spec) { s.Reads = 0.7 }), one(func(s *workload.Spec) { s.Depth = 1 }))
+	if err != nil {
+		return err
+	}
+	row("null volume, 70 % reads, depth 32", "", "%.1f million a second", mixed/1e6)
+	row("null volume, depth 1: our own time per operation", "under 1000 ns", "%.0f ns", 1e9/shallow)
+	return nil
+}
+
+func allocations() error {
+	var before, after runtime.MemStats
+	short, long := spec(func(s *workload.Spec) { s.For = 0.2 }), spec(func(s *workload.Spec) { s.For = 2.2 })
+	counts := make([]float64, 2)
+	operations := make([]float64, 2)
+	for i, s := range []workload.Spec{short, long} {
+		runtime.ReadMemStats(&before)
+		r, err := rate(nothing, s, nil)
+		if err != nil {
+			return err
+		}
+		runtime.ReadMemStats(&after)
+		counts[i], operations[i] = float64(after.Mallocs-before.Mallocs), r*float64(s.For)
+	}
+	row("allocations per further operation", "0", "%.7f (%.0f allocations in %.0f million operations)",
+		(counts[1]-counts[0])/(operations[1]-operations[0]), counts[1]-counts[0], (operations[1]-operations[0])/1e6)
+	return nil
+}
+
+func intervals() error {
+	every := func(length quantity.Seconds) func() (float64, error) {
+		return func() (float64, error) {
+			return rate(nothing, spec(func(s *workload.Spec) { s.Interval, s.For = length, 2 }), host.NewSampler())
+		}
+	}
+	_, _, ratio, err := paired(every(0.1), every(2))
+	if err != nil {
+		return err
+	}
+	row("null volume, series every 100 ms against every 2 s", "", "× %.3f of the rate", ratio)
+	return nil
+}
+
+// againstBareLoop compares the engine, recording everything, with a loop that
+// only submits and collects.
+func againstBareLoop() error {
+	const size = 1 << 30
+	device, remove, err := zram(size)
+	if err != nil {
+		return err
+	}
+	defer remove()
+	s := spec(func(s *workload.Spec) { s.Span, s.For = size, 2 })
+	sampler := host.NewSampler(strings.TrimPrefix(device, "/dev/"))
+	engine := func(change func(*workload.Spec)) func() (float64, error) {
+		return func() (float64, error) {
+			s := s
+			if change != nil {
+				change(&s)
+			}
+			return onDevice(device, s, sampler)
+		}
+	}
+	ours, bare, ratio, err := paired(engine(nil), func() (float64, error) { return bareLoop(device, size, s.Depth) })
+	if err != nil {
+		return err
+	}
+	row("zram, 4 KiB random reads, depth 32, uncached: engine against a bare io_uring loop", "0.95", "%.3f (%.0f k against %.0f k a second)", ratio, ours/1e3, bare/1e3)
+	two, one, scaling, err := paired(engine(func(s *workload.Spec) { s.Workers = 2 }), engine(nil))
+	if err != nil {
+		return err
+	}
+	row("zram, two workers against one", "", "× %.2f (%.0f k against %.0f k a second)", scaling, two/1e3, one/1e3)
+	return nil
+}
+
+func onDevice(device string, s workload.Spec, sampler *host.Sampler) (float64, error) {
+	prepared, err := localfile.Prepare(context.Background(), device, "device", localfile.Request{})
+	if err != nil {
+		return 0, err
+	}
+	defer prepared.Close()
+	v, err := prepared.Use(s)
+	if err != nil {
+		return 0, err
+	}
+	defer v.Close()
+	return rate(v, s, sampler)
+}
+
+// bareLoop reads random blocks and records nothing but their number.
+func bareLoop(device string, size int64, depth int) (float64, error) {
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
+	fd, err := unix.Open(device, unix.O_RDONLY|unix.O_DIRECT|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return 0, err
+	}
+	defer unix.Close(fd)
+	ring, err := uring.Open(depth)
+	if err != nil {
+		return 0, err
+	}
+	defer ring.Close()
+	memory, err := unix.Mmap(-1, 0, depth*4096, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_ANON|unix.MAP_PRIVATE)
+	if err != nil {
+		return 0, err
+	}
+	defer unix.Munmap(memory)
+	buffers := make([][]byte, depth)
+	for i := range buffers {
+		buffers[i] = memory[i*4096 : (i+1)*4096]
+	}
+	if err := ring.RegisterBuffers(buffers); err != nil {
+		return 0, err
+	}
+	if err := ring.RegisterFile(fd); err != nil {
+		return 0, err
+	}
+	random := rand.NewPCG(1, 2)
+	issue := func(slot int) {
+		place := int64(random.Uint64() % uint64(size/4096))
+		ring.Prepare(uring.ReadFixed, 0, buffers[slot], place*4096, slot, uint64(slot))
+	}
+	for slot := range depth {
+		issue(slot)
+	}
+	const lasting = 2 * time.Second
+	count, start := 0, time.Now()
+	for rounds := 0; rounds%64 != 0 || time.Since(start) < lasting; rounds++ {
+		if err := ring.Enter(time.Second); err != nil {
+			return 0, err
+		}
+		for {
+			slot, result, ok := ring.Take()
+			if !ok {
+				break
+			}
+			if result != 4096 {
+				return 0, fmt.Errorf("a read gave %d", result)
+			}
+			count++
+			issue(int(slot))
+		}
+	}
+	elapsed := time.Since(start)
+	for flying := depth; flying > 0; {
+		if err := ring.Enter(time.Second); err != nil {
+			return 0, err
+		}
+		for _, _, ok := ring.Take(); ok; _, _, ok = ring.Take() {
+			flying--
+		}
+	}
+	return float64(count) / elapsed.Seconds(), nil
+}
+
+// zram makes a compressed memory device full of data that hardly compresses.
+func zram(size int64) (device string, remove func(), err error) {
+	number, err := os.ReadFile("/sys/class/zram-control/hot_add")
+	if err != nil {
+		return "", nil, fmt.Errorf("make a zram device: %w; run as root on a kernel that has zram", err)
+	}
+	name := "zram" + strings.TrimSpace(string(number))
+	remove = func() {
+		_ = os.WriteFile("/sys/block/"+name+"/reset", []byte("1"), 0o200)
+		_ = os.WriteFile("/sys/class/zram-control/hot_remove", number, 0o200)
+	}
+	if err := os.WriteFile("/sys/block/"+name+"/disksize", []byte(strconv.FormatInt(size, 10)), 0o200); err != nil {
+		remove()
+		return "", nil, fmt.Errorf("size a zram device: %w", err)
+	}
+	device = "/dev/" + name
+	file, err := os.OpenFile(device, os.O_WRONLY, 0)
+	if err != nil {
+		remove()
+		return "", nil, err
+	}
+	defer file.Close()
+	content := workload.NewContent(workload.Default(), 0)
+	for chunk, at := make([]byte, 1<<20), int64(0); at < size; at += int64(len(chunk)) {
+		content.Fill(chunk)
+		if _, err := file.WriteAt(chunk, at); err != nil {
+			remove()
+			return "", nil, err
+		}
+	}
+	return device, remove, file.Sync()
+}
+
+// memory asks a process of its own how much it needs beside the buffers.
+func memory() error {
+	out, err := exec.Command(os.Args[0], "memory").Output()
+	if err != nil {
+		return fmt.Errorf("measure memory: %w", err)
+	}
+	row("memory beside the buffers, 8 workers × depth 64 × 128 KiB", "at most 40 MiB", "%s", strings.TrimSpace(string(out)))
+	return nil
+}
+
+func reportMemory() error {
+	s := spec(func(s *workload.Spec) { s.Workers, s.Depth, s.Blocks = 8, 64, workload.Block(128*quantity.KiB) })
+	folder, err := os.MkdirTemp(".", "bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(folder)
+	prepared, err := localfile.Prepare(context.Background(), folder, "folder", localfile.Request{Size: s.Span, Content: s})
+	if err != nil {
+		return err
+	}
+	defer prepared.Close()
+	v, err := prepared.Use(s)
+	if err != nil {
+		return err
+	}
+	defer v.Close()
+	if _, err := rate(v, s, host.NewSampler()); err != nil {
+		return err
+	}
+	status, err := os.ReadFile("/proc/self/status")
+	if err != nil {
+		return err
+	}
+	_, after, _ := strings.Cut(string(status), "VmHWM:")
+	peak, err := strconv.ParseInt(strings.Fields(after)[0], 10, 64)
+	if err != nil {
+		return err
+	}
+	buffers := quantity.Bytes(s.Workers*s.Depth) * s.LargestBlock()
+	fmt.Println(quantity.Bytes(peak)*quantity.KiB - buffers)
+	return nil
+}

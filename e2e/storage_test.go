@@ -1,0 +1,372 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/hanwen/go-fuse/v2/fs"
+	"github.com/hanwen/go-fuse/v2/fuse"
+	"golang.org/x/sys/unix"
+
+	"patientheron/client"
+	"patientheron/core/plan"
+	"patientheron/core/workload"
+	"patientheron/planfile"
+	"patientheron/resource"
+)
+
+// Presets, shortened, on the file systems this kernel has. The numbers must
+// be there, come from the device, and fit each other.
+func TestPresetsOnRealFileSystems(t *testing.T) {
+	s := serve(t, t.TempDir(), false)
+	for name, make := range map[string]func(*testing.T) string{
+		"ext4":                   func(t *testing.T) string { return mounted(t, loopDevice(t, 512<<20), "mkfs.ext4", "-q") },
+		"xfs":                    func(t *testing.T) string { return mounted(t, loopDevice(t, 512<<20), "mkfs.xfs", "-q") },
+		"btrfs":                  func(t *testing.T) string { return btrfs(t, "single", 1, false) },
+		"btrfs RAID 0":           func(t *testing.T) string { return btrfs(t, "raid0", 2, false) },
+		"btrfs RAID 1":           func(t *testing.T) string { return btrfs(t, "raid1", 2, false) },
+		"btrfs RAID 10":          func(t *testing.T) string { return btrfs(t, "raid10", 4, false) },
+		"btrfs RAID 5":           func(t *testing.T) string { return btrfs(t, "raid5", 3, false) },
+		"btrfs RAID 1, degraded": func(t *testing.T) string { return btrfs(t, "raid1", 2, true) },
+	} {
+		t.Run(name, func(t *testing.T) {
+			volume := s.volume(make(t), nil)
+			if volume.Facts == nil || len(volume.Facts.Devices) == 0 {
+				t.Fatalf("the devices behind it are not known: %+v", volume.Facts)
+			}
+			for _, preset := range []string{"ledger", "shared-folders"} {
+				detail := s.measured(volume, shortened(t, preset))
+				if detail.Status != resource.Finished || detail.Reason != "" {
+					t.Fatalf("%s: %s: %s", preset, detail.Status, detail.Reason)
+				}
+				for _, m := range detail.Measurements {
+					checkFigures(t, preset, m)
+				}
+			}
+		})
+	}
+}
+
+// A fast real block device, written to with consent.
+func TestPresetOnZram(t *testing.T) {
+	number, err := os.ReadFile("/sys/class/zram-control/hot_add")
+	if err != nil {
+		t.Fatal(err)
+	}
+	name := "zram" + strings.TrimSpace(string(number))
+	t.Cleanup(func() {
+		_ = os.WriteFile("/sys/block/"+name+"/reset", []byte("1"), 0o200)
+		_ = os.WriteFile("/sys/class/zram-control/hot_remove", number, 0o200)
+	})
+	const size = 256 << 20
+	if err := os.WriteFile("/sys/block/"+name+"/disksize", []byte(strconv.Itoa(size)), 0o200); err != nil {
+		t.Fatal(err)
+	}
+	s := serve(t, t.TempDir(), false)
+	volume := s.volume("/dev/"+name, &client.Consent{Size: size})
+	detail := s.measured(volume, shortened(t, "guest-disks"))
+	if detail.Status != resource.Finished || detail.Reason != "" {
+		t.Fatalf("%s: %s", detail.Status, detail.Reason)
+	}
+	checkFigures(t, "guest-disks", detail.Measurements[0])
+	s.end(syscall.SIGTERM) // the device is free again
+}
+
+// shortened is a preset with a small span, a short time and no repeats.
+func shortened(t *testing.T, key string) plan.Plan {
+	t.Helper()
+	preset, err := planfile.FindPreset(key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := planfile.Override(preset.Plan, []plan.Setting{
+		{Field: "span", Value: "32MiB"}, {Field: "for", Value: "600ms"}, {Field: "leadIn", Value: "200ms"}, {Field: "interval", Value: "200ms"},
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range p.Stages {
+		p.Stages[i].Repeats, p.Stages[i].Settle = 1, plan.Settle{}
+	}
+	return p
+}
+
+func checkFigures(t *testing.T, preset string, m resource.Measurement) {
+	t.Helper()
+	total := m.Summary.Total
+	// Little's law: what is in flight is rate × latency; flushes and the
+	// engine's own work make it less, never more.
+	inFlight := float64(total.Rate) * float64(total.Latency.Mean)
+	if limit := float64(m.Load.Depth * m.Load.Workers); total.Operations == 0 || inFlight > limit*1.05 {
+		t.Errorf("%s, %s: %d operations, %.1f in flight of %.0f", preset, m.Name, total.Operations, inFlight, limit)
+	}
+	for _, f := range m.Findings {
+		if f.Kind == "silently-buffered" {
+			t.Errorf("%s, %s: %s", preset, m.Name, f.Sentence)
+		}
+	}
+}
+
+// btrfs makes a btrfs over loop devices and a folder in it whose files are
+// written in place, mounted without its last member when degraded.
+func btrfs(t *testing.T, profile string, members int, degraded bool) string {
+	t.Helper()
+	devices := make([]string, members)
+	for i := range devices {
+		devices[i] = loopDevice(t, 512<<20)
+	}
+	must(t, "mkfs.btrfs", append([]string{"-q", "-f", "-d", profile, "-m", map[bool]string{true: "dup", false: profile}[members == 1]}, devices...)...)
+	options := "noatime"
+	if degraded {
+		must(t, "losetup", "--detach", devices[members-1])
+		must(t, "btrfs", "device", "scan", "--forget")
+		options = "degraded"
+	} else {
+		must(t, "btrfs", append([]string{"device", "scan"}, devices...)...)
+	}
+	point := t.TempDir()
+	must(t, "mount", "-o", options, devices[0], point)
+	t.Cleanup(func() { _ = exec.Command("umount", "--lazy", point).Run() })
+	folder := filepath.Join(point, "in place")
+	if err := os.Mkdir(folder, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	must(t, "chattr", "+C", folder)
+	return folder
+}
+
+// Where memory answers although uncached access was asked for, the figure is
+// marked in every view.
+func TestMemoryThatAnswersIsCalledOut(t *testing.T) {
+	s := serve(t, t.TempDir(), false)
+	memory := t.TempDir()
+	must(t, "mount", "-t", "tmpfs", "tmpfs", memory)
+	t.Cleanup(func() { _ = exec.Command("umount", "--lazy", memory).Run() })
+	disk := mounted(t, loopDevice(t, 256<<20), "mkfs.ext4", "-q")
+	for name, c := range map[string]struct {
+		folder string
+		change func(*workload.Spec)
+		kind   string
+	}{
+		"tmpfs":              {memory, nil, "memory-file-system"},
+		"through the cache":  {disk, func(w *workload.Spec) { w.Cached = true }, "span-fits-memory"},
+		"uncached on a disk": {disk, nil, ""},
+	} {
+		var volume resource.Volume
+		volumes, err := s.Volumes(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, v := range volumes {
+			if v.Locator == c.folder {
+				volume = v
+			}
+		}
+		if volume.ID == 0 {
+			volume = s.volume(c.folder, nil)
+		}
+		detail := s.measured(volume, onePlan(spec(c.change)))
+		kinds := ""
+		for _, f := range detail.Measurements[0].Findings {
+			kinds += f.Kind
+		}
+		if kinds != c.kind {
+			t.Errorf("%s: found %q, want %q", name, kinds, c.kind)
+		}
+		if c.kind == "" {
+			continue
+		}
+		id := strconv.FormatInt(detail.ID, 10)
+		if shown, _, err := s.cli("run", "show", id); err != nil || !strings.Contains(shown, "unreliable") {
+			t.Errorf("%s: the command line does not say so (%v):\n%s", name, err, shown)
+		}
+		if table, _, err := s.cli("run", "export", id, "--format", "csv"); err != nil || !strings.Contains(table, "unreliable: ") {
+			t.Errorf("%s: the table does not say so (%v):\n%s", name, err, table)
+		}
+	}
+}
+
+// The kernel's own throttle is the oracle for a rate.
+func TestThrottledDeviceIsMeasuredAtItsRate(t *testing.T) {
+	const limit = 24 << 20
+	device := loopDevice(t, 128<<20)
+	var stat unix.Stat_t
+	if err := unix.Stat(device, &stat); err != nil {
+		t.Fatal(err)
+	}
+	group := fmt.Sprintf("/sys/fs/cgroup/blkio/heron-e2e-%d", os.Getpid())
+	if err := os.Mkdir(group, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	s := serve(t, t.TempDir(), false)
+	t.Cleanup(func() {
+		s.end(syscall.SIGTERM)
+		if err := os.Remove(group); err != nil {
+			t.Error(err)
+		}
+	})
+	for file, text := range map[string]string{
+		"blkio.throttle.read_bps_device": fmt.Sprintf("%d:%d %d", unix.Major(stat.Rdev), unix.Minor(stat.Rdev), limit),
+		"cgroup.procs":                   strconv.Itoa(s.process.Process.Pid),
+	} {
+		if err := os.WriteFile(filepath.Join(group, file), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	detail := s.measured(s.volume(device, nil), onePlan(spec(func(w *workload.Spec) {
+		w.Blocks, w.Depth, w.LeadIn, w.For, w.Span = workload.Block(64<<10), 8, 1, 4, 128<<20
+	})))
+	if detail.Status != resource.Finished {
+		t.Fatal(detail.Reason)
+	}
+	rate := float64(detail.Measurements[0].Summary.Total.Throughput)
+	if rate < limit*0.95 || rate > limit*1.05 {
+		t.Errorf("measured %.1f MiB/s on a device held to %d MiB/s", rate/(1<<20), limit>>20)
+	}
+}
+
+// Where the kernel refuses io_uring, threads do the work and the result says
+// so.
+func TestWithoutIoUring(t *testing.T) {
+	const knob = "/proc/sys/kernel/io_uring_disabled"
+	before, err := os.ReadFile(knob)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(knob, []byte("2"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := os.WriteFile(knob, before, 0o600); err != nil {
+			t.Error(err)
+		}
+	})
+	s := serve(t, t.TempDir(), false)
+	folder := mounted(t, loopDevice(t, 128<<20), "mkfs.ext4", "-q")
+	detail := s.measured(s.volume(folder, nil), onePlan(spec(func(w *workload.Spec) { w.Reads, w.SyncEvery, w.Depth = 0.5, 8, 4 })))
+	m := detail.Measurements[0]
+	if detail.Status != resource.Finished || m.Summary.Interface != "threads" || m.Summary.Total.Operations == 0 {
+		t.Fatalf("%s: %s: %+v", detail.Status, detail.Reason, m.Summary)
+	}
+	if len(m.Findings) != 1 || m.Findings[0].Kind != "portable-interface" {
+		t.Errorf("findings %+v", m.Findings)
+	}
+}
+
+func TestBlockSizeOfTheDeviceIsRespected(t *testing.T) {
+	s := serve(t, t.TempDir(), false)
+	file := filepath.Join(t.TempDir(), "backing")
+	if err := os.WriteFile(file, make([]byte, 16<<20), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	device := must(t, "losetup", "--find", "--show", "--sector-size", "4096", file)
+	t.Cleanup(func() { _ = exec.Command("losetup", "--detach", device).Run() })
+	_, trouble, err := s.cli("measure", device, "--block", "3000", "--span", "12MiB", "--for", "1s")
+	if err == nil || !strings.Contains(trouble, "not a multiple of the 4096 bytes") {
+		t.Errorf("%v: %s", err, trouble)
+	}
+	if out, trouble, err := s.cli("measure", device, "--block", "3000", "--span", "12MiB", "--for", "300ms", "--cached"); err != nil || !strings.Contains(out, "Status finished") {
+		t.Errorf("cached: %v: %s", err, trouble)
+	}
+}
+
+// A device without room for what is written: each failure is counted by kind,
+// and the plan goes on.
+func TestStorageRunsFullInMidRun(t *testing.T) {
+	small := t.TempDir()
+	must(t, "mount", "-t", "tmpfs", "-o", "size=24m", "tmpfs", small)
+	t.Cleanup(func() { _ = exec.Command("umount", "--lazy", small).Run() })
+	backing := filepath.Join(small, "backing")
+	must(t, "truncate", "--size", "128M", backing)
+	device := must(t, "losetup", "--find", "--show", backing)
+	t.Cleanup(func() { _ = exec.Command("losetup", "--detach", device).Run() })
+	s := serve(t, t.TempDir(), false)
+	volume := s.volume(device, &client.Consent{Size: 128 << 20})
+	writes := spec(func(w *workload.Spec) {
+		w.Reads, w.Order, w.Span, w.Blocks = 0, workload.Sequential, 128<<20, workload.Block(1<<20)
+	})
+	goesOn := writes
+	goesOn.OnError = workload.Continue
+	reads := spec(func(w *workload.Spec) { w.Span = 8 << 20 })
+	detail := s.measured(volume, plan.Plan{Stages: []plan.Stage{{Load: writes}, {Load: goesOn}, {Load: reads}}})
+	if len(detail.Measurements) != 3 || !strings.Contains(detail.Reason, "1 of 3 measurements failed") {
+		t.Fatalf("%d measurements, %s: %s", len(detail.Measurements), detail.Status, detail.Reason)
+	}
+	for i, wanted := range []resource.Status{resource.Failed, resource.Finished, resource.Finished} {
+		if got := detail.Measurements[i]; got.Status != wanted {
+			t.Errorf("measurement %d is %s: %s", i+1, got.Status, got.Reason)
+		}
+	}
+	if faults := detail.Measurements[1].Summary.Faults; len(faults) != 1 || faults[0].Kind != "no space" || faults[0].Count < 2 {
+		t.Errorf("faults %+v", faults)
+	}
+}
+
+// silent is a file whose reads are never answered.
+type silent struct {
+	fs.Inode
+	release chan struct{}
+}
+
+var _ fs.NodeOpener = (*silent)(nil)
+
+func (*silent) Open(context.Context, uint32) (fs.FileHandle, uint32, syscall.Errno) {
+	return nil, fuse.FOPEN_DIRECT_IO, 0
+}
+
+func (*silent) Getattr(_ context.Context, _ fs.FileHandle, out *fuse.AttrOut) syscall.Errno {
+	out.Size, out.Mode = 64<<20, 0o600
+	return 0
+}
+
+func (s *silent) Read(context.Context, fs.FileHandle, []byte, int64) (fuse.ReadResult, syscall.Errno) {
+	<-s.release
+	return nil, syscall.EIO
+}
+
+// A volume that never answers: the live feed goes on, the stop takes about a
+// second, and what was in flight is reported.
+func TestVolumeThatNeverAnswers(t *testing.T) {
+	point := t.TempDir()
+	file := &silent{release: make(chan struct{})}
+	root := &fs.Inode{}
+	options := &fs.Options{OnAdd: func(ctx context.Context) {
+		root.AddChild("silent", root.NewPersistentInode(ctx, file, fs.StableAttr{Mode: syscall.S_IFREG}), true)
+	}}
+	options.DirectMount = true
+	_, err := fs.Mount(point, root, options)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := serve(t, t.TempDir(), false)
+	// The kernel lets no process end that waits for such a file system, so it
+	// must answer before the service is ended.
+	t.Cleanup(func() {
+		close(file.release)
+		_ = unix.Unmount(point, unix.MNT_DETACH)
+	})
+	volume := s.volume(filepath.Join(point, "silent"), nil)
+	id := s.begun(volume, onePlan(spec(func(w *workload.Spec) { w.For, w.Span, w.Depth = 600, 64<<20, 8 })))
+	asked := time.Now()
+	if err := s.StopRun(t.Context(), id, false); err != nil {
+		t.Fatal(err)
+	}
+	detail := s.finished(id)
+	took := detail.Ended.Sub(asked)
+	if sum := detail.Measurements[0].Summary; detail.Status != resource.Stopped || sum.Unanswered != 8 || sum.Total.Operations != 0 {
+		t.Errorf("%s: %+v", detail.Status, sum)
+	}
+	t.Logf("the run ended %v after the stop was asked for", took)
+	// The service is as able as before.
+	if after := s.measured(s.volume("null:1TiB", nil), onePlan(spec(nil))); after.Status != resource.Finished {
+		t.Errorf("the run after it: %s: %s", after.Status, after.Reason)
+	}
+}
