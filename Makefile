@@ -52,7 +52,8 @@ bench: build
 	go build -o bin/bench ./bench
 	$(SUDO) ./bin/bench
 
-screenshots: build install-test-needs
+screenshots: build
+	scripts/install-test-needs pictures
 	go run ./e2e/pictures bin/heron docs/screenshots
 
 clean:

@@ -238,7 +238,7 @@ func printRuns(w io.Writer, page client.RunPage) {
 	}
 	t := newTable(w, 6, "run", "status", "volume", "name", "when", "measurements")
 	for _, r := range page.Runs {
-		t.AppendRow(table.Row{r.ID, r.Status, r.Volume.Name, shorten(r.Name, 60), r.Created.Local().Format("2006-01-02 15:04"), fmt.Sprintf("%d of %d", r.Progress.Step, r.Progress.Steps)})
+		t.AppendRow(table.Row{r.ID, r.Status, r.Volume.Name, shorten(r.Name, 44), r.Created.Local().Format("2006-01-02 15:04"), fmt.Sprintf("%d of %d", r.Progress.Step, r.Progress.Steps)})
 	}
 	t.Render()
 	if last := page.Runs[len(page.Runs)-1].ID; page.Total > len(page.Runs) {

@@ -28,9 +28,13 @@ func main() {
 		fmt.Fprintln(os.Stderr, "usage: pictures HERON FOLDER")
 		os.Exit(2)
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), 150*time.Second)
 	defer cancel()
-	if err := take(ctx, os.Args[1], os.Args[2]); err != nil {
+	err := take(ctx, os.Args[1], os.Args[2])
+	if err == nil {
+		err = terminal(ctx, os.Args[1], os.Args[2])
+	}
+	if err != nil {
 		fmt.Fprintln(os.Stderr, "pictures:", err)
 		os.Exit(1)
 	}
@@ -97,7 +101,12 @@ func take(ctx context.Context, heron, folder string) error {
 	p.page("/volumes", "table")
 	p.picture("volumes", 1280, 800)
 	p.page("/measure", "form")
-	p.picture("measure", 1280, 800)
+	p.do(chromedp.Click(chromedp.CSS("[role=tab]:nth-child(2)")))
+	p.until(`document.querySelectorAll("[name=preset] option").length > 4`)
+	p.do(chromedp.SendKeys(chromedp.CSS("[name=preset]"), "Ledger"))
+	p.until(`[...document.querySelectorAll("button")].filter(e => e.textContent === "Check").map(e => e.click()).length === 1`)
+	p.until(`document.body.innerText.includes("It takes")`)
+	p.picture("measure", 1280, 880)
 	p.page("/runs/1", "canvas")
 	p.picture("run", 1280, 1400)
 	p.scheme("dark")
@@ -133,9 +142,8 @@ func (p *photographer) do(steps ...chromedp.Action[chromedp.Void]) {
 }
 
 func (p *photographer) page(path, wanted string) {
-	p.try(func() error {
-		return p.Do(chromedp.Navigate(p.base+path), chromedp.WaitVisible(chromedp.CSS(wanted)))
-	}, path)
+	p.try(func() error { return p.Do(chromedp.Navigate(p.base + path)) }, path)
+	p.until(fmt.Sprintf("document.querySelector(%q) !== null", wanted))
 }
 
 func (p *photographer) until(expression string) {

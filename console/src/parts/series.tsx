@@ -63,7 +63,7 @@ function leadIn(intervals: Interval[], c: Colours) {
 	return {
 		silent: true,
 		itemStyle: { color: c.grid, opacity: 0.5 },
-		label: { color: c.ink, position: "insideTop" },
+		label: { color: c.ink, position: "insideBottom" },
 		data: [[{ name: "lead-in", xAxis: 0 }, { xAxis: at(leading[leading.length - 1]) }]],
 	};
 }
