@@ -14,7 +14,8 @@ bin/heron: $(SOURCES) console/dist/index.html
 	go build -trimpath -o $@ ./cmd/heron
 
 console/node_modules/.package-lock.json: console/package-lock.json
-	cd console && npm ci --no-audit --no-fund
+	cd console && npm install --no-save --no-audit --no-fund
+	@touch $@
 
 console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE)
 	cd console && npm run build

@@ -1,0 +1,94 @@
+package report
+
+import (
+	"bytes"
+	"encoding/csv"
+	"strconv"
+	"strings"
+	"testing"
+
+	"patientheron/core/judge"
+	"patientheron/core/measure"
+	"patientheron/core/plan"
+	"patientheron/core/workload"
+	"patientheron/resource"
+)
+
+func export() resource.Export {
+	result := resource.ExportedResult{
+		Measurement: resource.Measurement{
+			Position: 1, Name: `ledger, "small"`, Point: []plan.Setting{{Field: "depth", Value: "4"}}, Load: workload.Default(), Status: resource.Finished,
+			Summary: &measure.Summary{
+				Measured: 2, Reads: measure.Figures{Operations: 100, Rate: 50, Latency: measure.Latency{P99: 0.0123456789}},
+				Faults: []measure.Fault{{Kind: "i/o error", Count: 3}},
+			},
+			Findings: []judge.Finding{{Weight: judge.Unreliable, Figure: "reads", Sentence: "Memory answered."}},
+		},
+		Series: []measure.Interval{{Start: 0, Length: 1, Beside: &measure.Beside{CPU: nil, Devices: []measure.Device{
+			{Name: "sda", Read: 10, Busy: 0.2}, {Name: "sdb", Read: 5, Busy: 0.9},
+		}}}, {Start: 1, Length: 1}},
+		Latency: resource.Distribution{Reads: []measure.Bar{{From: 0.001, To: 0.002, Count: 100}}},
+	}
+	failed := resource.ExportedResult{Measurement: resource.Measurement{Position: 2, Name: "x", Load: workload.Default(), Status: resource.Failed, Reason: "=cmd()"}}
+	return resource.Export{Run: resource.Run{ID: 7}, Measurements: []resource.ExportedResult{result, failed}}
+}
+
+// table writes and reads a table back, as columns by name.
+func table(t *testing.T, of Table) (header []string, rows []map[string]string) {
+	t.Helper()
+	var b bytes.Buffer
+	if err := WriteCSV(&b, export(), of); err != nil {
+		t.Fatal(err)
+	}
+	records, err := csv.NewReader(&b).ReadAll()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, record := range records[1:] {
+		row := map[string]string{}
+		for i, name := range records[0] {
+			row[name] = record[i]
+		}
+		rows = append(rows, row)
+	}
+	return records[0], rows
+}
+
+func TestTablesHoldFullValues(t *testing.T) {
+	_, summary := table(t, SummaryTable)
+	first, second := summary[0], summary[1]
+	for column, want := range map[string]string{
+		"run": "7", "stage": `ledger, "small"`, "point": "depth 4", "read_latency_p99_seconds": "0.0123456789",
+		"failed_operations": "3", "reads_unreliable": "true", "writes_unreliable": "false", "findings": "unreliable: Memory answered.",
+	} {
+		if first[column] != want {
+			t.Errorf("%s is %q, want %q", column, first[column], want)
+		}
+	}
+	if second["status"] != "failed" || second["read_operations"] != "" {
+		t.Errorf("a failed measurement: %v", second)
+	}
+	_, series := table(t, SeriesTable)
+	if series[0]["devices"] != "sda sdb" || series[0]["device_read_bytes_per_second"] != "15" || series[0]["busiest_device_busy_share"] != "0.9" || series[1]["devices"] != "" {
+		t.Errorf("series %v", series)
+	}
+	_, latency := table(t, LatencyTable)
+	if len(latency) != 1 || latency[0]["kind"] != "read" || latency[0]["operations"] != strconv.Itoa(100) {
+		t.Errorf("latency %v", latency)
+	}
+}
+
+// A number without a unit in its column's name is a count, an index or a word.
+func TestColumnsNameTheirUnit(t *testing.T) {
+	for _, of := range []Table{SummaryTable, SeriesTable, LatencyTable} {
+		header, _ := table(t, of)
+		for _, name := range header {
+			if strings.Contains(name, "latency_") && !strings.HasSuffix(name, "_seconds") {
+				t.Errorf("%s: column %s names no unit", of, name)
+			}
+		}
+	}
+	if err := WriteCSV(&bytes.Buffer{}, export(), "colours"); err == nil {
+		t.Error("a table that does not exist was written")
+	}
+}

@@ -1,0 +1,140 @@
+package runner
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"patientheron/core/plan"
+	"patientheron/core/workload"
+	"patientheron/resource"
+	"patientheron/service/store"
+)
+
+func start(t *testing.T) *Runner {
+	t.Helper()
+	s, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "heron.sqlite"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := Start(t.Context(), s, slog.New(slog.DiscardHandler), "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { r.Close(); s.Close() })
+	return r
+}
+
+var nothing = resource.Volume{ID: 1, Name: "nothing", Locator: "null:1GiB", Kind: "null"}
+
+func short() plan.Plan {
+	load := workload.Default()
+	load.For, load.Interval, load.Span = 0.2, 0.1, 1<<20
+	return plan.Plan{Stages: []plan.Stage{{Load: load, Repeats: 2, Settle: plan.Settle{Pause: 0.01}}}}
+}
+
+// watched follows a run to its end and gives what it was told.
+func watched(t *testing.T, r *Runner, id int64) (statuses []resource.Status, points map[int64]int, last resource.Run) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	defer cancel()
+	points = map[int64]int{}
+	err := r.Watch(ctx, id, func(e Event) error {
+		switch event := e.(type) {
+		case resource.Run:
+			last = event
+			statuses = append(statuses, event.Status)
+		case resource.Point:
+			points[event.MeasurementID]++
+		}
+		return nil
+	})
+	if err != nil || ctx.Err() != nil {
+		t.Fatalf("watch run %d: %v, %v", id, err, ctx.Err())
+	}
+	return statuses, points, last
+}
+
+func TestRunsAreCarriedOutInOrder(t *testing.T) {
+	r := start(t)
+	first, err := r.Submit(t.Context(), "first", nothing, short())
+	if err != nil {
+		t.Fatal(err)
+	}
+	second, err := r.Submit(t.Context(), "second", nothing, short())
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, points, last := watched(t, r, second.ID)
+	if last.Status != resource.Finished || len(points) == 0 {
+		t.Errorf("second: %s: %s, %d measurements with points", last.Status, last.Reason, len(points))
+	}
+	before, err := r.store.Run(t.Context(), first.ID)
+	if err != nil || before.Status != resource.Finished || before.Ended.After(*last.Started) {
+		t.Errorf("the first ended at %v, the second began at %v (%v)", before.Ended, last.Started, err)
+	}
+	// Who watches a run that has ended is told all of its end state at once.
+	statuses, points, _ := watched(t, r, first.ID)
+	if len(statuses) != 1 || len(points) != 1 {
+		t.Errorf("a finished run: statuses %v, points of %d measurements", statuses, len(points))
+	}
+}
+
+func TestImpossibleVolumeFailsWithItsReason(t *testing.T) {
+	r := start(t)
+	run, err := r.Submit(t.Context(), "x", resource.Volume{ID: 1, Locator: "/no/such/place", Kind: "folder"}, short())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, _, last := watched(t, r, run.ID); last.Status != resource.Failed || last.Reason == "" {
+		t.Errorf("%s: %q", last.Status, last.Reason)
+	}
+	if _, err := r.Submit(t.Context(), "x", nothing, plan.Plan{}); !errors.Is(err, plan.ErrInvalid) {
+		t.Errorf("an empty plan: %v", err)
+	}
+	if err := r.Stop(t.Context(), run.ID, false); !errors.Is(err, ErrFinal) {
+		t.Errorf("stop a run that failed: %v", err)
+	}
+	if err := r.Stop(t.Context(), 99, false); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("stop no run: %v", err)
+	}
+}
+
+// What hangs is left behind soon after the stop, and its late result is not
+// lost sight of.
+func TestWithinLeavesBehindWhatHangs(t *testing.T) {
+	ctx, cancel := context.WithCancelCause(t.Context())
+	release, late := make(chan struct{}), make(chan int, 1)
+	cancel(errStopped)
+	_, err := within(ctx, func() (int, error) { <-release; return 7, nil }, func(v int, _ error) { late <- v })
+	if !errors.Is(err, errStopped) {
+		t.Errorf("got %v", err)
+	}
+	close(release)
+	if v := <-late; v != 7 {
+		t.Errorf("late result %d", v)
+	}
+	if v, err := within(t.Context(), func() (int, error) { return 3, nil }, nil); v != 3 || err != nil {
+		t.Errorf("%d, %v", v, err)
+	}
+}
+
+func TestAWatcherThatDoesNotKeepUpIsLeft(t *testing.T) {
+	f := newFeed()
+	slow, quick := f.watch(1), f.watch(1)
+	for i := range 300 {
+		f.send(1, resource.Point{MeasurementID: int64(i)})
+		<-quick
+	}
+	received := 0
+	for range slow {
+		received++
+	}
+	if received != cap(slow) {
+		t.Errorf("the slow watcher got %d events, its channel holds %d", received, cap(slow))
+	}
+	f.send(2, resource.Run{}) // nobody watches
+}
