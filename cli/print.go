@@ -105,7 +105,7 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 		add("writes", s.Writes)
 	}
 	if m.Load.Reads > 0 && m.Load.Reads < 1 {
-		add("all", s.Total)
+		add("total", s.Total)
 	}
 	if s.Syncs != nil {
 		add("flushes", *s.Syncs)

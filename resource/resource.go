@@ -116,10 +116,10 @@ type Measurement struct {
 }
 
 // Unreliable reports whether a finding says not to trust a figure: "reads",
-// "writes", or "all" for the total.
+// "writes", or "total", which is no better than its parts.
 func (m Measurement) Unreliable(figure string) bool {
 	return slices.ContainsFunc(m.Findings, func(f judge.Finding) bool {
-		return f.Weight == judge.Unreliable && (f.Figure == figure || f.Figure == "all" || figure == "all")
+		return f.Weight == judge.Unreliable && (f.Figure == figure || f.Figure == "all" || figure == "total")
 	})
 }
 

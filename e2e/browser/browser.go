@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"strings"
+	"time"
 
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
@@ -67,10 +69,15 @@ func (b *Browser) Type(selector, text string) error {
 	)
 }
 
-// Until waits until a JavaScript expression is true on the page.
+// Until waits until a JavaScript expression is true on the page, also when
+// the page changes to another one meanwhile.
 func (b *Browser) Until(expression string) error {
-	_, err := chromedp.Run(b.ctx, chromedp.Poll[bool](expression))
-	return err
+	for deadline := time.Now().Add(30 * time.Second); ; {
+		_, err := chromedp.Run(b.ctx, chromedp.Poll[bool](expression))
+		if err == nil || !strings.Contains(err.Error(), "context with specified id") || time.Now().After(deadline) {
+			return err
+		}
+	}
 }
 
 // Evaluate runs a JavaScript expression that gives text.
