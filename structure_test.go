@@ -19,9 +19,11 @@ var rules = []struct {
 	others []string // prefixes of other modules; "*" for any
 }{
 	{"core", []string{"core"}, []string{"gonum.org", "github.com/HdrHistogram"}},
-	{"storage", []string{"core", "storage"}, []string{"golang.org/x/sys"}},
+	{"storage", []string{"core", "storage", "arrayfile"}, []string{"golang.org/x/sys"}},
 	{"host", []string{"core", "host"}, []string{"golang.org/x/sys", "github.com/prometheus/procfs"}},
-	{"planfile", []string{"core"}, []string{"github.com/goccy/go-yaml"}},
+	{"strictyaml", nil, []string{"github.com/goccy/go-yaml"}},
+	{"planfile", []string{"core", "strictyaml"}, []string{"github.com/goccy/go-yaml"}},
+	{"arrayfile", []string{"core", "strictyaml"}, []string{"github.com/goccy/go-yaml"}},
 	{"demo", []string{"core", "planfile"}, nil},
 	{"resource", []string{"core"}, nil},
 	{"report", []string{"core", "resource"}, []string{"gonum.org"}},
@@ -29,9 +31,9 @@ var rules = []struct {
 	{"console", nil, nil},
 	{"service/store", []string{"core", "resource"}, []string{"*"}},
 	{"service/runner", []string{"core", "resource", "host", "storage", "service/store"}, nil},
-	{"service", []string{"core", "resource", "host", "storage", "service", "report", "planfile", "client", "console"}, []string{"*"}},
+	{"service", []string{"core", "resource", "host", "storage", "service", "report", "planfile", "client", "console", "strictyaml"}, []string{"*"}},
 	{"bench", []string{"core", "storage", "host"}, []string{"golang.org/x/sys"}},
-	{"cli", []string{"core", "resource", "client", "planfile", "demo", "storage", "service"}, []string{"*"}},
+	{"cli", []string{"core", "resource", "client", "planfile", "demo", "storage", "service", "arrayfile"}, []string{"*"}},
 	{"cmd", []string{"cli"}, nil},
 	{"e2e", []string{"core", "resource", "client", "host", "planfile", "e2e"}, []string{"*"}},
 }

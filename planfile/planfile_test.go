@@ -9,6 +9,7 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	"patientheron/strictyaml"
 )
 
 const ledger = `name: Samples ledger
@@ -82,7 +83,7 @@ func TestMistakesHaveALineAndAColumn(t *testing.T) {
 		if c.line != 0 && (wrong.Line != c.line || wrong.Column < 1 || (c.column != 0 && wrong.Column != c.column)) {
 			t.Errorf("%s: at line %d, column %d, want %d, %d: %v", name, wrong.Line, wrong.Column, c.line, c.column, err)
 		}
-		if !errors.Is(err, plan.ErrInvalid) && !errors.Is(err, workload.ErrInvalid) {
+		if !errors.Is(err, strictyaml.ErrInvalid) && !errors.Is(err, plan.ErrInvalid) && !errors.Is(err, workload.ErrInvalid) {
 			t.Errorf("%s: the cause is lost: %v", name, err)
 		}
 	}

@@ -2,7 +2,6 @@ package planfile
 
 import (
 	"fmt"
-	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -108,5 +107,3 @@ func quoted(value string) string {
 	}
 	return strconv.Quote(value)
 }
-
-func sorted[T any](m map[string]T) []string { return slices.Sorted(maps.Keys(m)) }

@@ -19,6 +19,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 	"github.com/gin-gonic/gin"
 
+	"patientheron/core/array"
 	"patientheron/core/plan"
 	"patientheron/core/workload"
 	"patientheron/resource"
@@ -26,6 +27,7 @@ import (
 	"patientheron/service/store"
 	"patientheron/storage"
 	"patientheron/storage/localfile"
+	"patientheron/strictyaml"
 )
 
 // Service is what the handlers work with.
@@ -116,7 +118,7 @@ func (s *Service) problem(err error) error {
 		status = http.StatusNotFound
 	case errors.Is(err, store.ErrTaken), errors.Is(err, runner.ErrFinal), errors.Is(err, errBusy):
 		status = http.StatusConflict
-	case errors.Is(err, workload.ErrInvalid), errors.Is(err, plan.ErrInvalid), errors.Is(err, storage.ErrLocator),
+	case errors.Is(err, workload.ErrInvalid), errors.Is(err, plan.ErrInvalid), errors.Is(err, storage.ErrLocator), errors.Is(err, strictyaml.ErrInvalid), errors.Is(err, array.ErrInvalid),
 		errors.Is(err, localfile.ErrNoSpace), errors.Is(err, localfile.ErrNotPermitted), errors.Is(err, localfile.ErrConsent),
 		errors.Is(err, localfile.ErrNotStorage), errors.Is(err, localfile.ErrInUse), errors.Is(err, fs.ErrNotExist), errors.Is(err, errNoAnswer):
 		status = http.StatusUnprocessableEntity

@@ -1,0 +1,89 @@
+package arrayfile
+
+import (
+	"errors"
+	"math"
+	"strings"
+	"testing"
+
+	"patientheron/core/array"
+	"patientheron/core/quantity"
+)
+
+const full = `name: Everything
+price: 4200
+members:
+  - {count: 4, medium: hard disk, capacity: 4TB, rpm: 7200, seekAverage: 8ms}
+  - {count: 1, medium: hard disk, capacity: 4TB, slow: 5}
+layout: {level: raid5, chunk: 128KiB}
+controller: {operations: 80k, throughput: 1200MB/s}
+caches:
+  - {name: controller memory, size: 2GiB, mode: write-back, protected: true, dirtyLimit: 40%}
+link: {rate: 125MB/s, mtu: [9000, 1500], roundTrip: 200us, count: 2, combined: multipath}
+replica: {kilometres: 50, service: 300us}
+faults: [{kind: member fails, at: 10s, member: 2}]
+`
+
+func TestReadGivesEveryValue(t *testing.T) {
+	d, err := Read([]byte(full))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if d.Members[1].Slow != 5 || d.Members[0].SeekAverage != 0.008 || d.Layout.Chunk != 128*quantity.KiB || d.Controller.Operations != 80_000 ||
+		!d.Caches[0].Protected || d.Caches[0].DirtyLimit != 0.4 || d.Link.MTU != [2]int{9000, 1500} || d.Link.Combined != array.Multipath ||
+		d.Replica.Kilometres != 50 || d.Faults[0].At != 10 || d.Price != 4200 {
+		t.Errorf("%+v", d)
+	}
+}
+
+func TestMistakesHaveALineAndAColumn(t *testing.T) {
+	for name, c := range map[string]struct {
+		text         string
+		line, column int
+		words        string
+	}{
+		"two disks for RAID 5": {"members: {count: 2, medium: hard disk, capacity: 1TB}\nlayout: {level: raid5}\n", 2, 17, "needs at least 3"},
+		"no size":              {"members: {count: 2, medium: ssd, capacity: 0}\nlayout: {level: raid1}\n", 1, 44, "from 1 MiB"},
+		"unknown key":          {"members: {count: 2, colour: red}\n", 1, 21, `no key "colour"`},
+		"one unsafe device":    {"members: {count: 2, medium: ssd, capacity: 1TB}\nlayout: {level: raid1}\ncaches: {size: 1GiB, mode: write-back, protected: true, devices: 1}\n", 3, 51, "use two"},
+		"negative distance":    {"members: {count: 2, medium: ssd, capacity: 1TB}\nlayout: {level: raid1}\nreplica: {kilometres: -3}\n", 3, 0, "not negative"},
+		"three ends":           {"link: {rate: 1GB/s, mtu: [1, 2, 3]}\n", 1, 33, "two ends"},
+		"nothing":              {"name: x\n", 1, 0, "raid10"},
+	} {
+		_, err := Read([]byte(c.text))
+		var wrong *Error
+		if !errors.As(err, &wrong) || !strings.Contains(err.Error(), c.words) || wrong.Line != c.line || (c.column > 0 && wrong.Column != c.column) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
+
+// Whatever file is accepted can be simulated.
+func FuzzRead(f *testing.F) {
+	f.Add([]byte(full))
+	f.Add([]byte("members: {medium: ssd, capacity: 1GiB}\nlayout: {level: raid0}"))
+	f.Add([]byte("members: [1]"))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		d, err := Read(text)
+		if err != nil || d.Usable() > 1<<42 { // the page map of a petabyte takes its time
+			return
+		}
+		for _, c := range d.Caches {
+			if c.Size > 1<<32 {
+				return
+			}
+		}
+		a, err := array.New(d)
+		if err != nil {
+			t.Fatalf("%q was read but cannot be built: %v", text, err)
+		}
+		for i := range 8 {
+			a.Submit(array.Request{Tag: i, Write: i%2 == 0, Offset: int64(i) * 4096 % int64(max(d.Usable()-8192, 1)), Length: 8192})
+		}
+		for steps := 0; len(a.Done()) < 8; steps++ {
+			if !a.Step(math.MaxInt64) || steps > 1_000_000 {
+				t.Fatalf("%q: only %d of 8 operations were answered", text, len(a.Done()))
+			}
+		}
+	})
+}
