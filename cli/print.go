@@ -144,6 +144,8 @@ func interfaceInWords(name string) string {
 	switch name {
 	case "threads":
 		return "threads (io_uring is refused here; the engine itself costs more)"
+	case "simulated":
+		return "a simulated array in virtual time"
 	case "none":
 		return "no storage at all"
 	}

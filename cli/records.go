@@ -113,9 +113,13 @@ func absolute(target string) (string, error) {
 		locator, err := storage.Parse(target)
 		return locator.String(), err
 	}
+	target, isArray := strings.CutPrefix(target, "array:")
 	path, err := filepath.Abs(target)
 	if err != nil {
 		return "", fmt.Errorf("find the present folder: %w", err)
+	}
+	if isArray {
+		path = "array:" + path
 	}
 	return path, nil
 }
@@ -129,7 +133,7 @@ func printVolumes(w io.Writer, volumes []resource.Volume) {
 	for _, v := range volumes {
 		row := table.Row{v.Name, v.Kind, v.Locator, "", "", "", "", ""}
 		switch {
-		case v.Kind == "null":
+		case v.Kind == "null", v.Kind == "array":
 			row[5] = "yes, kept nowhere"
 		case v.Consent != nil:
 			row[5] = "may overwrite all"

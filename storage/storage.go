@@ -1,8 +1,8 @@
 // Package storage opens volumes by their locator and makes them ready to be
 // measured.
 //
-// A locator names where I/O goes: a folder, a file, a block device, or
-// "null:SIZE" for the null volume. The main type is Volume: what the load
+// A locator names where I/O goes: a folder, a file, a block device,
+// "array:FILE" for a simulated array, or "null:SIZE" for the null volume. The main type is Volume: what the load
 // engine drives, plus the preparation around it. Each kind of volume has a
 // package of its own.
 package storage
@@ -20,6 +20,7 @@ import (
 	"patientheron/core/workload"
 	"patientheron/storage/localfile"
 	"patientheron/storage/null"
+	"patientheron/storage/simulated"
 )
 
 // ErrLocator is wrapped when a locator cannot be understood.
@@ -34,6 +35,7 @@ const (
 	Folder Kind = "folder"
 	File   Kind = "file"
 	Device Kind = "device"
+	Array  Kind = "array"
 )
 
 // Volume is a volume made ready for a run.
@@ -51,7 +53,7 @@ type Progress = localfile.Progress
 // Locator is a parsed locator.
 type Locator struct {
 	Kind Kind
-	Path string         // absolute, for a folder, file or device
+	Path string         // absolute: of a folder, file, device or array file
 	Size quantity.Bytes // of the null volume
 }
 
@@ -61,8 +63,13 @@ func (l Locator) String() string {
 		size, _ := l.Size.MarshalYAML()
 		return "null:" + string(size)
 	}
+	if l.Kind == Array {
+		return arrayPrefix + l.Path
+	}
 	return l.Path
 }
+
+const arrayPrefix = "array:"
 
 // Parse reads a locator and looks at what a path names. It does not open it.
 func Parse(text string) (Locator, error) {
@@ -80,7 +87,11 @@ func Parse(text string) (Locator, error) {
 		return l, nil
 	}
 	if text == "" {
-		return Locator{}, fmt.Errorf("%w: it is empty; name a folder, a file, a block device or null:1TiB", ErrLocator)
+		return Locator{}, fmt.Errorf("%w: it is empty; name a folder, a file, a block device, array:FILE or null:1TiB", ErrLocator)
+	}
+	path, isArray := strings.CutPrefix(text, arrayPrefix)
+	if isArray && filepath.IsAbs(path) {
+		return Locator{Kind: Array, Path: filepath.Clean(path)}, nil
 	}
 	if !filepath.IsAbs(text) {
 		return Locator{}, fmt.Errorf("%w: %q is not an absolute path; the service does not know where you are", ErrLocator, text)
@@ -93,6 +104,13 @@ func Parse(text string) (Locator, error) {
 func Look(l Locator) (setup.Facts, error) {
 	if l.Kind == Null {
 		return setup.Facts{Size: l.Size, Alignment: 1, Writable: true}, nil
+	}
+	if l.Kind == Array {
+		d, err := simulated.ReadFile(l.Path)
+		if err != nil {
+			return setup.Facts{}, err
+		}
+		return setup.Facts{Size: d.Usable(), Alignment: 1, Writable: true}, nil
 	}
 	return localfile.Look(l.Path, string(l.Kind))
 }
@@ -111,6 +129,10 @@ func Check(l Locator, request Request) error {
 	if l.Kind == Null {
 		return nil
 	}
+	if l.Kind == Array {
+		_, err := simulated.ReadFile(l.Path)
+		return err
+	}
 	return localfile.Check(l.Path, string(l.Kind), request)
 }
 
@@ -123,6 +145,9 @@ type Request = localfile.Request
 func Prepare(ctx context.Context, l Locator, request Request) (Volume, error) {
 	if l.Kind == Null {
 		return nullVolume{null.Volume{Size: l.Size}}, nil
+	}
+	if l.Kind == Array {
+		return simulated.Prepare(l.Path)
 	}
 	return localfile.Prepare(ctx, l.Path, string(l.Kind), request)
 }

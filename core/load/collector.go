@@ -28,6 +28,8 @@ type collector struct {
 	stop    chan int64
 	over    chan struct{}
 
+	inside   func() []measure.Counter // of a volume in virtual time
+	sampled  int                      // intervals whose end was seen, in virtual time
 	cells    map[int]*cell
 	next     int   // interval to be passed on next
 	upTo     []int // last interval each worker handed over
@@ -45,6 +47,7 @@ type cell struct {
 	sampled  bool
 	inFlight int
 	beside   *measure.Beside
+	inside   []measure.Counter
 }
 
 func newCollector(spec workload.Spec, job Job) *collector {
@@ -116,6 +119,25 @@ func (c *collector) run(now func() int64, inFlight func() int) {
 	}
 }
 
+// passBoundaries samples and passes on the intervals that ended until now, in
+// virtual time.
+func (c *collector) passBoundaries(now int64, inFlight func() int) {
+	for c.line.boundary(c.sampled) != c.line.start(c.sampled) && now >= c.line.boundary(c.sampled) {
+		c.sample(c.sampled, inFlight())
+		c.sampled++
+		c.emit(now, false)
+	}
+}
+
+// last passes on what is left when all workers are done, in virtual time.
+func (c *collector) last(now int64, inFlight func() int) {
+	c.passBoundaries(now, inFlight)
+	if c.cells[c.sampled] != nil {
+		c.sample(c.sampled, inFlight())
+	}
+	c.emit(now, true)
+}
+
 // finish ends the collecting at the given time and returns what each worker
 // handed over of the measured time.
 func (c *collector) finish(at int64) []*part {
@@ -165,6 +187,9 @@ func (c *collector) sample(index, inFlight int) {
 	if c.beside != nil {
 		into.beside = c.beside()
 	}
+	if c.inside != nil {
+		into.inside = c.inside()
+	}
 }
 
 // complete reports whether every worker handed over the next interval.
@@ -201,7 +226,7 @@ func (c *cell) interval(index int, start, end int64, leadIn bool) measure.Interv
 	return measure.Interval{
 		Index: index, Start: quantity.Seconds(start) / 1e9, Length: length, LeadIn: leadIn,
 		Reads: c.part.reads.flow(length), Writes: c.part.writes.flow(length),
-		InFlight: c.inFlight, Failed: c.part.failed, Beside: c.beside,
+		InFlight: c.inFlight, Failed: c.part.failed, Beside: c.beside, Inside: c.inside,
 	}
 }
 

@@ -40,6 +40,9 @@ func Run(ctx context.Context, job Job) (*Outcome, error) {
 		return nil, err
 	}
 	job.Workload = spec
+	if volume, ok := job.Volume.(Stepped); ok {
+		return runStepped(ctx, job, volume)
+	}
 	r := &run{Job: job, started: make(chan struct{}), done: make(chan int, spec.Workers)}
 	r.collect = newCollector(spec, job)
 	if err := r.open(ctx); err != nil {
@@ -93,6 +96,7 @@ type run struct {
 	failed    atomic.Bool   // a worker failed: the others end
 	done      chan int      // numbers of workers that returned
 	broken    []error       // of each worker: its queue as a whole failed
+	stepped   bool          // in virtual time, on one thread
 }
 
 func (r *run) now() int64 { return r.Clock.Now() - r.origin }

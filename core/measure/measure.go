@@ -99,6 +99,14 @@ type Interval struct {
 	InFlight int              `json:"inFlight" doc:"Operations without an answer at the end of the interval"`
 	Failed   int64            `json:"failed" doc:"Operations that failed"`
 	Beside   *Beside          `json:"beside,omitempty" doc:"What the host and the device did meanwhile"`
+	Inside   []Counter        `json:"inside,omitempty" doc:"What the volume tells of its inside: of a simulated array, its members, caches, controller and links"`
+}
+
+// Counter is one figure from inside a volume over one interval.
+type Counter struct {
+	Name  string  `json:"name"`
+	Unit  string  `json:"unit" doc:"share, bytes or operations"`
+	Value float64 `json:"value"`
 }
 
 // Beside is what the host and the device did during one interval.

@@ -28,7 +28,7 @@ type VolumeList struct {
 // NewVolume is what registering a volume takes.
 type NewVolume struct {
 	Name    string          `json:"name,omitempty" maxLength:"80" pattern:"^[\\p{L}\\p{N}][\\p{L}\\p{N} ._-]*$" doc:"Short name; by default made from the locator"`
-	Locator string          `json:"locator" minLength:"1" maxLength:"4096" doc:"A folder, a file, a block device (absolute path), or null:SIZE"`
+	Locator string          `json:"locator" minLength:"1" maxLength:"4096" doc:"A folder, a file, a block device (absolute path), array:FILE, or null:SIZE"`
 	Consent *ConsentToWrite `json:"consent,omitempty" doc:"Agreement that what an existing file or device holds may be lost"`
 }
 

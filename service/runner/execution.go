@@ -51,7 +51,9 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 		if e.cutShort {
 			return nil
 		}
-		if err := e.settle(ctx, i+1, step.Settle); err != nil {
+		if virtual, ok := volume.(interface{ Rest(quantity.Seconds) }); ok {
+			virtual.Rest(step.Settle.Pause) // its own time passes, not ours
+		} else if err := e.settle(ctx, i+1, step.Settle); err != nil {
 			return err
 		}
 		e.change(func(r *resource.Run) {

@@ -83,7 +83,7 @@ function standsOn(v: Volume): string {
 }
 
 function writes(v: Volume): string {
-	if (v.kind === "null") {
+	if (v.kind === "null" || v.kind === "array") {
 		return "kept nowhere";
 	}
 	if (v.kind === "folder") {
