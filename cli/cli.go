@@ -55,7 +55,7 @@ talk to it.`,
 	flags.StringVar(&a.data, "data", defaultData(), "data folder of the service (also HERON_DATA)")
 	flags.BoolVar(&a.here, "here", false, "do the work in this process, without a running service, and keep it in the data folder")
 	flags.BoolVar(&a.json, "json", false, "print what the API gives, as JSON")
-	root.AddCommand(a.serve(), a.demo(), a.measure(), a.watch(), a.volume(), a.run(), a.preset(), a.plan(), a.contract(), a.version())
+	root.AddCommand(a.serve(), a.demo(), a.measure(), a.watch(), a.volume(), a.run(), a.preset(), a.plan(), a.array(), a.contract(), a.version())
 	return root
 }
 

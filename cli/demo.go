@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"patientheron/client"
+	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/demo"
 	"patientheron/resource"
@@ -27,9 +28,10 @@ func (a *app) demo() *cobra.Command {
 	command := &cobra.Command{
 		Use: "demo", Short: "Start a service with the demo scenario", Args: cobra.NoArgs,
 		Long: `Start a service in a fresh folder with the scenario of Sedgewater Field Station:
-a folder of this machine and the null volume are registered and really
-measured. The console's sign-in link is printed, and the service stays up.
-Ctrl-C ends it and removes the folder.`,
+the setups that its keeper of machines has to choose from, as simulated arrays
+that are really computed, and beside them a folder of this machine and the null
+volume, really measured. The console's sign-in link is printed, and the service
+stays up. Ctrl-C ends it and removes the folder.`,
 		Example: `  heron demo
   heron demo --exit     # measure, print a summary and end`,
 		RunE: func(command *cobra.Command, _ []string) error {
@@ -70,7 +72,7 @@ func runDemo(ctx context.Context, command *cobra.Command, listen string, exit bo
 		out := command.OutOrStdout()
 		fmt.Fprintf(out, "The demo of Patient Heron %s is at %s\nSign in with: %s\n\n", Version, url, signInLink(url, s.Token))
 		go func() {
-			err := measureDemo(serving, client.New(url, s.Token, nil), command, storage)
+			err := measureDemo(serving, client.New(url, s.Token, nil), command, folder)
 			if err == nil && !exit {
 				fmt.Fprintf(out, "\nThe service stays up at %s\nCtrl-C ends it and removes %s.\n", url, folder)
 			}
@@ -93,40 +95,67 @@ func runDemo(ctx context.Context, command *cobra.Command, listen string, exit bo
 // measureDemo registers the volumes of the scenario, makes its runs and prints
 // what they came to.
 func measureDemo(ctx context.Context, c *client.Client, command *cobra.Command, folder string) error {
+	day, err := demo.Day()
+	if err != nil {
+		return err
+	}
 	var details []resource.RunDetail
-	for _, part := range []struct{ volume, locator, plan string }{
-		{"station-disk", folder, "first-look"},
+	measure := func(name, locator string, p plan.Plan) error {
+		detail, err := demoRun(ctx, c, command, name, locator, p)
+		details = append(details, detail)
+		return err
+	}
+	setups := filepath.Join(folder, "arrays")
+	if err := os.Mkdir(setups, 0o700); err != nil {
+		return err
+	}
+	for _, setup := range demo.Setups {
+		path, err := demo.WriteSetup(setups, setup)
+		if err != nil {
+			return err
+		}
+		if err := measure(setup, "array:"+path, day); err != nil {
+			return err
+		}
+	}
+	for _, real := range []struct{ volume, locator, plan string }{
+		{"station-disk", filepath.Join(folder, "storage"), "first-look"},
 		{"nothing", "null:1TiB", "own-cost"},
 	} {
-		volume, err := c.AddVolume(ctx, client.NewVolume{Name: part.volume, Locator: part.locator})
+		p, err := demo.Plan(real.plan)
 		if err != nil {
 			return err
 		}
-		p, err := demo.Plan(part.plan)
-		if err != nil {
+		if err := measure(real.volume, real.locator, p); err != nil {
 			return err
 		}
-		run, err := c.StartRun(ctx, client.NewRun{VolumeID: volume.ID, Plan: p})
-		if err != nil {
-			return err
-		}
-		view := newLiveView(command.ErrOrStderr(), false)
-		err = c.Watch(ctx, run.ID, client.Watcher{Run: view.run, Measurement: view.measurement, Point: view.point})
-		view.end()
-		if err != nil {
-			return err
-		}
-		detail, err := c.Run(ctx, run.ID)
-		if err != nil {
-			return err
-		}
-		if err := ending(detail); err != nil {
-			return err
-		}
-		details = append(details, detail)
 	}
 	printDemo(command.OutOrStdout(), details)
 	return nil
+}
+
+// demoRun registers a volume and measures it.
+func demoRun(ctx context.Context, c *client.Client, command *cobra.Command, name, locator string, p plan.Plan) (detail resource.RunDetail, err error) {
+	volume, err := c.AddVolume(ctx, client.NewVolume{Name: name, Locator: locator})
+	if err != nil {
+		return detail, err
+	}
+	run, err := c.StartRun(ctx, client.NewRun{VolumeID: volume.ID, Plan: p})
+	if err != nil {
+		return detail, err
+	}
+	fmt.Fprintf(command.ErrOrStderr(), "Run %d: %s on %s\n", run.ID, run.Name, name)
+	view := newLiveView(command.ErrOrStderr(), false)
+	view.brief = true
+	err = c.Watch(ctx, run.ID, client.Watcher{Run: view.run, Measurement: view.measurement, Point: view.point})
+	view.end()
+	if err != nil {
+		return detail, err
+	}
+	if detail, err = c.Run(ctx, run.ID); err != nil {
+		return detail, err
+	}
+	return detail, ending(detail)
 }
 
 // printDemo prints one line a measurement.

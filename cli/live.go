@@ -21,6 +21,7 @@ type liveView struct {
 	out      io.Writer
 	terminal bool
 	quiet    bool
+	brief    bool // no line of its own for each measurement
 	current  resource.Measurement
 	steps    int
 	width    int // of the line that is on the screen
@@ -59,7 +60,7 @@ func (v *liveView) measurement(m resource.Measurement) {
 	defer v.mu.Unlock()
 	if m.ID != v.current.ID {
 		v.shown = -1
-		if !m.Status.Final() {
+		if !m.Status.Final() && !v.brief {
 			v.note("Measuring " + v.heading(m))
 		}
 	}

@@ -88,6 +88,12 @@ Without other flags: 4 KiB random reads, depth 8, one worker, over a span of
 			return a.startMeasuring(ctx, c, command, arguments[0], o)
 		}),
 	}
+	o.flags(command)
+	return command
+}
+
+// flags adds the flags of a measurement to a command.
+func (o *measureOptions) flags(command *cobra.Command) {
 	flags := command.Flags()
 	flags.SortFlags = false
 	loadFlags(flags, &o.spec)
@@ -98,7 +104,6 @@ Without other flags: 4 KiB random reads, depth 8, one worker, over a span of
 	flags.StringVar(&o.pause, "pause", "0", "wait this long before each measurement")
 	flags.StringVar(&o.quiet, "quiet", "0", "wait until the device's counters stand still, at most this long")
 	flags.BoolVar(&o.detach, "detach", false, "start the run and do not wait for it")
-	return command
 }
 
 func (a *app) startMeasuring(ctx context.Context, c *client.Client, command *cobra.Command, target string, o *measureOptions) error {

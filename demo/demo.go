@@ -1,23 +1,36 @@
 // Package demo is the scenario that ships with the product: Sedgewater Field
 // Station, a made-up coastal research station whose keeper of machines has to
-// choose shared storage. It holds plain files that a user could write.
+// choose shared storage. It holds plain files that a user could write: the
+// setups under consideration as array files, and the station's uses as plans.
 package demo
 
 import (
 	"embed"
 	"fmt"
 	"io/fs"
+	"os"
+	"path/filepath"
 
 	"patientheron/core/plan"
 	"patientheron/planfile"
 )
 
-//go:embed plans/*.yaml
-var plans embed.FS
+//go:embed plans/*.yaml arrays/*.yaml
+var files embed.FS
+
+// Uses are the plans of the station's uses, in the order of its day.
+var Uses = []string{"hydrophones", "camera-archive", "samples-ledger", "virtual-machines", "nightly-backup"}
+
+// Setups are the arrays under consideration. Each differs from the one it is
+// best compared with by one thing.
+var Setups = []string{
+	"plain-parity", "read-cache", "write-back", "mirror-stripe", "one-member-slow", "degraded",
+	"four-ssds", "second-link", "jumbo-frames", "jumbo-one-end", "mainland-copy",
+}
 
 // Plan reads one of the scenario's plans by the name of its file.
 func Plan(name string) (plan.Plan, error) {
-	text, err := fs.ReadFile(plans, "plans/"+name+".yaml")
+	text, err := fs.ReadFile(files, "plans/"+name+".yaml")
 	if err != nil {
 		return plan.Plan{}, fmt.Errorf("read demo plan %s: %w", name, err)
 	}
@@ -26,4 +39,34 @@ func Plan(name string) (plan.Plan, error) {
 		return p, fmt.Errorf("read demo plan %s: %w", name, err)
 	}
 	return p, nil
+}
+
+// Day is all uses of the station one after the other.
+func Day() (plan.Plan, error) {
+	day := plan.Plan{Name: "A day at the station", Why: "How does this setup carry all that the station does?"}
+	for _, use := range Uses {
+		p, err := Plan(use)
+		if err != nil {
+			return day, err
+		}
+		for _, stage := range p.Stages {
+			stage.Settle.Pause = 120 // what one use left in a cache shall not burden the next
+			day.Stages = append(day.Stages, stage)
+		}
+	}
+	return day, nil
+}
+
+// WriteSetup writes the array file of a setup into a folder and gives its
+// path.
+func WriteSetup(folder, name string) (string, error) {
+	text, err := fs.ReadFile(files, "arrays/"+name+".yaml")
+	if err != nil {
+		return "", fmt.Errorf("read demo setup %s: %w", name, err)
+	}
+	path := filepath.Join(folder, name+".yaml")
+	if err := os.WriteFile(path, text, 0o644); err != nil {
+		return "", fmt.Errorf("write demo setup %s: %w", name, err)
+	}
+	return path, nil
 }

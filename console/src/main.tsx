@@ -3,6 +3,7 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Link, Navigate, Route, Routes } from "react-router";
 import { CallError } from "./api/client";
+import { ArrayPage } from "./pages/array";
 import { Measure } from "./pages/measure";
 import { RunPage } from "./pages/run";
 import { Runs } from "./pages/runs";
@@ -42,6 +43,7 @@ if (root) {
 								<Route index element={<Navigate to="/runs" replace />} />
 								<Route path="/runs" element={<Runs />} />
 								<Route path="/runs/:id" element={<RunPage />} />
+								<Route path="/arrays/:id" element={<ArrayPage />} />
 								<Route path="/measure" element={<Measure />} />
 								<Route path="/volumes" element={<Volumes />} />
 								<Route path="*" element={<NoPage />} />

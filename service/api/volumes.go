@@ -9,10 +9,12 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"patientheron/core/array"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/resource"
 	"patientheron/storage"
+	"patientheron/storage/simulated"
 )
 
 // ByID names one record.
@@ -66,6 +68,23 @@ func (s *Service) registerVolumes(api huma.API) {
 				return nil, s.problem(err)
 			}
 			return &body[resource.Volume]{looked([]resource.Volume{volume})[0]}, nil
+		})
+
+	huma.Register(api, operation(http.MethodGet, "/volumes/{id}/array", "explain-array", "What a simulated array is, in words and ceilings", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity),
+		func(ctx context.Context, in *ByID) (*body[array.Explanation], error) {
+			volume, err := s.Store.Volume(ctx, in.ID)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			path, isArray := strings.CutPrefix(volume.Locator, "array:")
+			if !isArray {
+				return nil, s.problem(fmt.Errorf("%w: volume %s is a %s, not a simulated array", storage.ErrLocator, volume.Name, volume.Kind))
+			}
+			d, err := inTime(func() (array.Description, error) { return simulated.ReadFile(path) })
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[array.Explanation]{d.Explain()}, nil
 		})
 
 	huma.Register(api, operation(http.MethodDelete, "/volumes/{id}", "forget-volume", "Forget a volume; its runs stay, and nothing on it is touched", http.StatusNoContent, http.StatusNotFound, http.StatusConflict),

@@ -15,6 +15,7 @@ export type Field = Schemas["Field"];
 export type About = Schemas["About"];
 export type Plan = Schemas["Plan"];
 export type Estimate = Schemas["Estimate"];
+export type Counter = Schemas["Counter"];
 export type Finding = Schemas["Finding"];
 type Problem = Partial<Schemas["ErrorModel"]>;
 
@@ -61,6 +62,8 @@ export const api = {
 	signIn: (token: string) => call<void>("POST", "/session", { token }),
 	signOut: () => call<void>("DELETE", "/session"),
 	volumes: () => call<Schemas["VolumeList"]>("GET", "/volumes"),
+	array: (id: number) => call<Schemas["Explanation"]>("GET", `/volumes/${id}/array`),
+	runsOf: (volume: number) => call<RunList>("GET", `/runs?limit=1&volume=${volume}`),
 	addVolume: (v: Schemas["NewVolume"]) => call<Volume>("POST", "/volumes", v),
 	forgetVolume: (id: number) => call<void>("DELETE", `/volumes/${id}`),
 	runs: (before: number) => call<RunList>("GET", `/runs?limit=50${before ? `&before=${before}` : ""}`),

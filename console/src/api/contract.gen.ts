@@ -298,6 +298,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/volumes/{id}/array": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a simulated array is, in words and ceilings */
+        get: operations["explain-array"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/workloads": {
         parameters: {
             query?: never;
@@ -421,6 +438,13 @@ export interface components {
              */
             sizeBytes: number;
         };
+        Counter: {
+            name: string;
+            /** @description share, bytes or operations */
+            unit: string;
+            /** Format: double */
+            value: number;
+        };
         Device: {
             /**
              * Format: double
@@ -511,6 +535,22 @@ export interface components {
             name: string;
             /** Format: double */
             value: number;
+        };
+        Explanation: {
+            name: string;
+            /**
+             * Format: double
+             * @description In an invented currency
+             */
+            price?: number;
+            /**
+             * Format: int64
+             * @description Capacity for data
+             */
+            usableBytes: number;
+            uses: components["schemas"]["UseCeilings"][] | null;
+            /** @description What it is and what it survives, in sentences */
+            words: string[] | null;
         };
         Export: {
             /** @description Always 'patient-heron-run/1' */
@@ -673,6 +713,18 @@ export interface components {
             /** Format: double */
             throughputBytesPerSecond: number;
         };
+        Hop: {
+            /** @description How that is worked out */
+            formula: string;
+            name: string;
+            /**
+             * Format: double
+             * @description Operations per second it can pass at most; 0 when it sets no limit
+             */
+            rate: number;
+            /** @description What its busy share is called among the counters from inside: the beginning of their names */
+            station: string;
+        };
         Interval: {
             /** @description What the host and the device did meanwhile */
             beside?: components["schemas"]["Beside"];
@@ -691,6 +743,8 @@ export interface components {
              * @description Number from 0, lead-in included
              */
             index: number;
+            /** @description What the volume tells of its inside: of a simulated array, its members, caches, controller and links */
+            inside?: components["schemas"]["Counter"][] | null;
             /** @description Whether it is kept out of the summary */
             leadIn: boolean;
             /** Format: double */
@@ -788,7 +842,7 @@ export interface components {
         NewVolume: {
             /** @description Agreement that what an existing file or device holds may be lost */
             consent?: components["schemas"]["ConsentToWrite"];
-            /** @description A folder, a file, a block device (absolute path), or null:SIZE */
+            /** @description A folder, a file, a block device (absolute path), array:FILE, or null:SIZE */
             locator: string;
             /** @description Short name; by default made from the locator */
             name?: string;
@@ -1149,6 +1203,15 @@ export interface components {
                 [key: string]: string;
             };
         };
+        UseCeilings: {
+            /** Format: int64 */
+            blockBytes: number;
+            /** @description From the initiator to the media, caches aside */
+            hops: components["schemas"]["Hop"][] | null;
+            /** @description Name of the hop with the lowest ceiling */
+            limit: string;
+            use: string;
+        };
         Volume: {
             /** @description Agreement that what an existing file or device holds may be lost */
             consent?: components["schemas"]["Consent"];
@@ -1159,8 +1222,8 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "null" | "folder" | "file" | "device";
-            /** @description Where I/O goes: a folder, a file, a block device, or null:SIZE */
+            kind: "null" | "folder" | "file" | "device" | "array";
+            /** @description Where I/O goes: a folder, a file, a block device, array:FILE of a simulated array, or null:SIZE */
             locator: string;
             /** @description Short name, unique */
             name: string;
@@ -2377,6 +2440,64 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "explain-array": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explanation"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

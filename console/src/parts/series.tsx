@@ -230,6 +230,63 @@ function HostChart({ intervals }: { intervals: Interval[] }) {
 	);
 }
 
+/** Shares from inside a simulated array: how busy its parts are, and what its caches answer. */
+function InsideChart({ intervals }: { intervals: Interval[] }) {
+	const curves = useMemo(() => insideShares(intervals), [intervals]);
+	const option = useMemo(
+		() => (c: Colours) => ({
+			xAxis: timeAxis(intervals),
+			yAxis: { type: "value", name: "%", min: 0, max: 100 },
+			tooltip: { trigger: "axis", valueFormatter: (v: unknown) => `${digits(Number(v))} %` },
+			series: curves.map((curve, n) => ({
+				type: "line",
+				name: curve.name,
+				color: [c.baseline, c.ink, c.read, c.write][n % 4],
+				symbol: ["none", "circle", "triangle", "diamond"][n % 4],
+				symbolSize: 5,
+				lineStyle: { width: 1.5, type: ["solid", "dashed", "dotted"][n % 3] },
+				data: intervals.map((i) => [at(i), curve.of(i) * 100]),
+			})),
+		}),
+		[intervals, curves],
+	);
+	if (curves.length === 0) {
+		return null;
+	}
+	return (
+		<Chart
+			title="Inside the array"
+			summary={`Shares over ${intervals.length} intervals: ${curves.map((c) => `${c.name} ${share(c.of(intervals[intervals.length - 1]))} at the end`).join("; ")}.`}
+			table={() => [
+				["end of interval (s)", ...curves.map((c) => `${c.name} (share)`)],
+				...intervals.map((i) => [at(i), ...curves.map((c) => c.of(i))]),
+			]}
+			option={option}
+		/>
+	);
+}
+
+/** The busiest member and link stand for all of them; every cache stands for itself. */
+function insideShares(intervals: Interval[]): { name: string; of: (i: Interval) => number }[] {
+	const names = (intervals[0]?.inside ?? []).filter((c) => c.unit === "share").map((c) => c.name);
+	const most = (kind: string) => (i: Interval) =>
+		Math.max(
+			0,
+			...(i.inside ?? []).filter((c) => c.name.startsWith(kind) && c.unit === "share").map((c) => c.value),
+		);
+	return [
+		...["member", "controller", "link"]
+			.filter((kind) => names.some((n) => n.startsWith(kind)))
+			.map((kind) => ({
+				name: kind === "controller" ? "controller busy" : `busiest ${kind}`,
+				of: most(`${kind} `),
+			})),
+		...names
+			.filter((n) => n.endsWith("hit rate"))
+			.map((n) => ({ name: n, of: (i: Interval) => i.inside?.find((c) => c.name === n)?.value ?? 0 })),
+	];
+}
+
 function compact(v: number): string {
 	if (v >= 1e6) {
 		return `${v / 1e6} M`;
@@ -245,6 +302,7 @@ export function SeriesCharts({ m, intervals }: { m: Measurement; intervals: Inte
 			<CurveChart m={m} intervals={intervals} curve={rateCurve} />
 			<LatencyChart m={m} intervals={intervals} />
 			<HostChart intervals={intervals} />
+			<InsideChart intervals={intervals} />
 		</div>
 	);
 }

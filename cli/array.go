@@ -1,0 +1,101 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"path/filepath"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"patientheron/client"
+	"patientheron/core/array"
+	"patientheron/core/quantity"
+	"patientheron/core/workload"
+	"patientheron/storage/simulated"
+)
+
+func (a *app) array() *cobra.Command {
+	command := &cobra.Command{
+		Use: "array", Short: "Check, explain and measure simulated arrays",
+		Long:    "A simulated array is described in a file (docs/arrays.md) and measured like any\nvolume, in virtual time: a ten-minute measurement takes a moment and gives the same\nanswer every time.",
+		Example: "  heron array explain plain.yaml\n  heron array measure plain.yaml --preset ledger",
+	}
+	check := &cobra.Command{
+		Use: "check FILE", Short: "Read an array file and report the first mistake with its line and column", Args: cobra.ExactArgs(1),
+		Example: "  heron array check plain.yaml",
+		RunE: func(command *cobra.Command, arguments []string) error {
+			d, err := simulated.ReadFile(arguments[0])
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(command.OutOrStdout(), "%s is possible: %s, %s for data.\n", arguments[0], d.Layout.Level, d.Usable())
+			return nil
+		},
+	}
+	explain := &cobra.Command{
+		Use: "explain FILE", Short: "Say in words what an array is, what each hop can pass and what it survives", Args: cobra.ExactArgs(1),
+		Example: "  heron array explain plain.yaml",
+		RunE: func(command *cobra.Command, arguments []string) error {
+			d, err := simulated.ReadFile(arguments[0])
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return printJSON(command.OutOrStdout(), d.Explain())
+			}
+			printArray(command.OutOrStdout(), d)
+			return nil
+		},
+	}
+	command.AddCommand(check, explain, a.arrayMeasure())
+	return command
+}
+
+func (a *app) arrayMeasure() *cobra.Command {
+	o := &measureOptions{spec: workload.Default()}
+	command := &cobra.Command{
+		Use: "measure FILE", Short: "Measure a simulated array", Args: cobra.ExactArgs(1),
+		Example: "  heron array measure plain.yaml --preset ledger\n  heron array measure plain.yaml --reads 0% --span 1TiB --for 10min --here",
+		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
+			path, err := filepath.Abs(arguments[0])
+			if err != nil {
+				return err
+			}
+			return a.startMeasuring(ctx, c, command, "array:"+path, o)
+		}),
+	}
+	o.flags(command)
+	return command
+}
+
+func printArray(w io.Writer, d array.Description) {
+	fmt.Fprintln(w, d.Name)
+	for _, sentence := range d.Words() {
+		fmt.Fprintln(w, " ", sentence)
+	}
+	for _, u := range array.Uses {
+		hops := d.Ceilings(u)
+		limit := array.Limit(hops)
+		fmt.Fprintf(w, "\n%s, %s each: at most %s, limited by %s\n", u.Name, u.Block, inUnits(u, limit.Rate), limit.Name)
+		t := newTable(w, 2, "hop", "passes at most", "because")
+		t.SetColumnConfigs([]table.ColumnConfig{{Number: 2, Align: 2}})
+		for _, h := range hops {
+			t.AppendRow(table.Row{"  " + h.Name, inUnits(u, h.Rate), h.Formula})
+		}
+		t.Render()
+	}
+	if len(d.Caches) > 0 {
+		fmt.Fprintln(w, "\nA cache can answer faster than what is behind it, until it has to pass on what it took.")
+	}
+}
+
+// inUnits shows a rate of small operations as IOPS, of large ones as
+// throughput.
+func inUnits(u array.Use, r quantity.OpRate) string {
+	if u.Sequential {
+		return quantity.ByteRate(float64(r) * float64(u.Block)).String()
+	}
+	return r.String()
+}

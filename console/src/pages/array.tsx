@@ -1,0 +1,165 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useParams } from "react-router";
+import { api, type Counter, type Measurement } from "../api/client";
+import { bytes, iops, share, throughput } from "../parts/format";
+import { Trouble } from "../parts/shell";
+
+/** A simulated array as its hops: what each can pass, and how busy it was in the newest run. */
+export function ArrayPage() {
+	const id = Number(useParams().id);
+	const array = useQuery({ queryKey: ["array", id], queryFn: () => api.array(id) });
+	const newest = useQuery({ queryKey: ["newest run", id], queryFn: () => api.runsOf(id) });
+	const runId = newest.data?.runs?.[0]?.id;
+	const run = useQuery({
+		queryKey: ["run", runId],
+		queryFn: () => api.run(runId ?? 0),
+		enabled: runId !== undefined,
+	});
+	const [use, setUse] = useState(0);
+	const [chosen, choose] = useState<number>();
+	const measurements = (run.data?.measurements ?? []).filter((m) => m.summary);
+	const m = measurements.find((o) => o.id === chosen) ?? measurements[0];
+	const series = useQuery({
+		queryKey: ["series", m?.id],
+		queryFn: () => api.series(m?.id ?? 0),
+		enabled: m !== undefined,
+	});
+	if (array.error) {
+		return <Trouble error={array.error} />;
+	}
+	if (!array.data) {
+		return null;
+	}
+	const a = array.data;
+	const uses = a.uses ?? [];
+	const shown = uses[use];
+	const inside = meanInside(
+		(series.data?.intervals ?? []).filter((i) => !i.leadIn).map((i) => i.inside ?? []),
+	);
+	const largest = Math.max(...(shown.hops ?? []).map((h) => h.rate));
+	const large = shown.blockBytes >= 2 ** 20;
+	return (
+		<>
+			<div className="flex flex-wrap items-baseline gap-x-4">
+				<h1 className="text-xl">{a.name}</h1>
+				<span className="opacity-80">{bytes(a.usableBytes)} for data</span>
+				{a.price ? (
+					<span className="opacity-80">price {a.price.toLocaleString("en").replaceAll(",", " ")}</span>
+				) : null}
+				<Link to={`/measure?volume=${id}`} className="btn btn-primary btn-sm ml-auto">
+					Measure
+				</Link>
+			</div>
+			<ul className="mt-2 mb-6 max-w-3xl">
+				{a.words?.map((w) => (
+					<li key={w}>{w}</li>
+				))}
+			</ul>
+			<div className="mb-4 flex flex-wrap gap-4">
+				<label className="flex flex-col gap-1">
+					What each hop can pass of
+					<select className="select w-64" value={use} onChange={(e) => setUse(Number(e.target.value))}>
+						{uses.map((u, n) => (
+							<option key={u.use} value={n}>
+								{u.use}, {bytes(u.blockBytes)}
+							</option>
+						))}
+					</select>
+				</label>
+				{measurements.length > 0 && (
+					<label className="flex flex-col gap-1">
+						How busy it was in run {runId}, measurement
+						<select className="select w-80" value={m?.id} onChange={(e) => choose(Number(e.target.value))}>
+							{measurements.map((o) => (
+								<option key={o.id} value={o.id}>
+									{name(o)}
+								</option>
+							))}
+						</select>
+					</label>
+				)}
+			</div>
+			<ol className="flex flex-col gap-3">
+				{shown.hops?.map((h) => (
+					<li key={h.name} className="grid items-center gap-x-4 sm:grid-cols-[8rem_1fr_16rem]">
+						<span className={h.name === shown.limit ? "font-medium" : ""}>
+							{h.name}
+							{h.name === shown.limit && " (limit)"}
+						</span>
+						<div>
+							<div
+								className={`h-8 rounded-field border ${h.name === shown.limit ? "border-primary bg-primary/25" : "border-base-300 bg-base-200"}`}
+								style={{ width: `${width(h.rate, largest)}%` }}
+							>
+								<div
+									className="h-full rounded-field bg-primary/60"
+									style={{ width: `${busiest(inside, h.station) * 100}%` }}
+								/>
+							</div>
+							<span className="text-xs opacity-70">{h.formula}</span>
+						</div>
+						<span className="text-right">
+							{large ? throughput(h.rate * shown.blockBytes) : iops(h.rate)}
+							{inside.length > 0 && (
+								<span className="opacity-80">, {share(busiest(inside, h.station))} busy</span>
+							)}
+						</span>
+					</li>
+				))}
+			</ol>
+			<p className="mt-2 text-sm opacity-80">
+				A bar is as wide as what its hop can pass, on a logarithmic scale; the dark part is how busy it was.
+			</p>
+			<CacheFigures inside={inside} />
+		</>
+	);
+}
+
+const name = (m: Measurement) => `${m.position} ${m.name}${m.repeats > 1 ? `, repeat ${m.repeat}` : ""}`;
+
+/** Each factor of ten below the largest takes a fifth off. */
+function width(rate: number, largest: number): number {
+	return Math.max(4, 100 + 20 * Math.log10(rate / largest));
+}
+
+function meanInside(all: Counter[][]): Counter[] {
+	return (all[0] ?? []).map((c) => ({
+		...c,
+		value: all.reduce((sum, list) => sum + (list.find((o) => o.name === c.name)?.value ?? 0), 0) / all.length,
+	}));
+}
+
+function busiest(inside: Counter[], station: string): number {
+	return Math.max(
+		0,
+		...inside.filter((c) => c.unit === "share" && c.name.startsWith(`${station} `)).map((c) => c.value),
+	);
+}
+
+function CacheFigures({ inside }: { inside: Counter[] }) {
+	const figures = inside.filter((c) => !/^(member|link|controller busy)/.test(c.name));
+	if (figures.length === 0) {
+		return null;
+	}
+	return (
+		<table className="table table-sm mt-6 max-w-xl">
+			<thead>
+				<tr>
+					<th>Caches, mean of the measurement</th>
+					<th className="figure">value</th>
+				</tr>
+			</thead>
+			<tbody>
+				{figures.map((c) => (
+					<tr key={c.name}>
+						<td>{c.name}</td>
+						<td className="figure">
+							{c.unit === "share" ? share(c.value) : c.unit === "bytes" ? bytes(c.value) : c.value.toFixed(0)}
+						</td>
+					</tr>
+				))}
+			</tbody>
+		</table>
+	);
+}

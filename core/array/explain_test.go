@@ -1,0 +1,58 @@
+package array
+
+import (
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"patientheron/core/quantity"
+)
+
+// What is measured is never above the ceiling, whatever the array, and near it
+// where a hop is plainly the limit.
+func TestCeilingsAreNeverExceeded(t *testing.T) {
+	source := rand.New(rand.NewPCG(77, 7))
+	for range 150 {
+		d := anyArray(source)
+		d.Caches = nil
+		if d.Validate() != nil {
+			continue
+		}
+		u := Uses[source.IntN(len(Uses))]
+		limit := Limit(d.Ceilings(u))
+		a := build(t, d)
+		var next func(int) Request
+		if u.Sequential {
+			next = sequential(0, int(u.Block), u.Write)
+		} else {
+			next = random(a, source.Uint64(), int(u.Block), 0, u.Write)
+		}
+		if r := closed(a, 64, 700, next); r.rate > float64(limit.Rate)*1.1 {
+			t.Errorf("%s: %.0f a second, the ceiling is %.0f (%s: %s)\n%+v", u.Name, r.rate, float64(limit.Rate), limit.Name, limit.Formula, d)
+		}
+	}
+	d := ssds(8, MirrorStripe)
+	d.Link = Link{Rate: 125e6, MTU: [2]int{9000, 9000}}
+	if limit := Limit(d.Ceilings(Uses[2])); limit.Name != "link" {
+		t.Errorf("eight SSDs behind one gigabit are limited by %s", limit.Name)
+	}
+}
+
+func TestWordsSayWhatItSurvives(t *testing.T) {
+	d := disks(6)
+	for level, words := range map[Level]string{Stripe: "no member", Parity: "any one member", DoubleParity: "any two", MirrorStripe: "one member of each pair", Mirror: "any 5 members"} {
+		d.Layout.Level = level
+		if text := strings.Join(d.Words(), " "); !strings.Contains(text, words) || !strings.Contains(text, "and a power cut") {
+			t.Errorf("%s: %s", level, text)
+		}
+	}
+	d.Caches = []Cache{{Name: "controller memory", Size: quantity.GiB, Mode: WriteBack}}
+	d.Link = Link{Rate: 1e9, MTU: [2]int{9000, 1500}}
+	d.Replica = &Replica{Kilometres: 50}
+	text := strings.Join(d.Words(), " ")
+	for _, words := range []string{"controller memory would lose", "disagree about the MTU", "490 µs of light"} {
+		if !strings.Contains(text, words) {
+			t.Errorf("%q is not in: %s", words, text)
+		}
+	}
+}
