@@ -50,7 +50,7 @@ func Day() (plan.Plan, error) {
 			return day, err
 		}
 		for _, stage := range p.Stages {
-			stage.Settle.Pause = 120 // what one use left in a cache shall not burden the next
+			stage.Settle.Pause = 900 // what one use left in a cache shall not burden the next
 			day.Stages = append(day.Stages, stage)
 		}
 	}

@@ -42,7 +42,8 @@ func (a *Array) Inside(before Totals) []Counter {
 	}
 	add("controller busy", "share", min((now.Controller-before.Controller)/over, 1))
 	for i := range now.Links {
-		add(fmt.Sprintf("link %d busy", i), "share", min((now.Links[i]-before.Links[i])/over, 1))
+		in, out := now.Links[i][0]-before.Links[i][0], now.Links[i][1]-before.Links[i][1]
+		add(fmt.Sprintf("link %d busy", i), "share", min(max(in, out)/over, 1))
 	}
 	return list
 }
@@ -53,7 +54,7 @@ type Totals struct {
 	Busy                  []float64 // of each member, nanoseconds
 	Hits, Misses, Written []int64   // of each cache; written out in bytes
 	Controller            float64
-	Links                 []float64 // the busier direction of each
+	Links                 [][2]float64 // each direction of each
 }
 
 // Totals reads the running counters.
@@ -66,7 +67,7 @@ func (a *Array) Totals() Totals {
 		t.Hits, t.Misses, t.Written = append(t.Hits, c.hits), append(t.Misses, c.misses), append(t.Written, c.written)
 	}
 	for _, p := range a.paths {
-		t.Links = append(t.Links, max(p.in.busy, p.out.busy))
+		t.Links = append(t.Links, [2]float64{p.in.busy, p.out.busy})
 	}
 	return t
 }

@@ -83,7 +83,7 @@ type Step struct {
 
 // Steps lists the measurements in the order in which they are made: each
 // point is measured in all its repeats round by round, so that a drift of the
-// storage spreads over all points.
+// storage spreads over all points. Repeat n has the seed of the stage plus n-1.
 func (p Plan) Steps() ([]Step, error) {
 	if len(p.Stages) == 0 {
 		return nil, fmt.Errorf("%w: it has no stages; add at least one workload", ErrInvalid)
@@ -149,6 +149,9 @@ func (s Stage) steps(number int) ([]Step, error) {
 		for _, point := range points {
 			point.Stage, point.Name, point.Fill, point.Settle = number, s.title(), s.Fill != nil, s.Settle
 			point.Repeat, point.Repeats = repeat+1, repeats
+			// The same operations again would find everything cached, and
+			// repeats that are not independent say nothing about spread.
+			point.Load.Seed = point.Load.Completed().Seed + uint64(repeat)
 			steps = append(steps, point)
 		}
 	}

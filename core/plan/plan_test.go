@@ -35,7 +35,7 @@ func TestStepsMultiplyTheAxesAndInterleaveRepeats(t *testing.T) {
 	if want := append(slices.Clone(round), round...); !slices.Equal(got, want) {
 		t.Errorf("got %q", got)
 	}
-	if last := steps[len(steps)-1]; last.Load.Blocks[0].Size != 64*quantity.KiB || last.Load.Depth != 6 || last.Repeat != 2 {
+	if last := steps[len(steps)-1]; last.Load.Blocks[0].Size != 64*quantity.KiB || last.Load.Depth != 6 || last.Repeat != 2 || last.Load.Seed != 2 || steps[1].Load.Seed != 1 {
 		t.Errorf("last step %+v", last)
 	}
 	if steps[1].Load.Blocks[0].Size != 4*quantity.KiB {

@@ -36,6 +36,16 @@ export function Findings({ m }: { m: Measurement }) {
 	);
 }
 
+/** How operations were handed over, in words. */
+function through(name: string): string {
+	const words: Record<string, string> = {
+		none: ", no storage behind it",
+		simulated: " on a simulated array in virtual time",
+		threads: " through threads",
+	};
+	return words[name] ?? ` through ${name}`;
+}
+
 /** The summary of a measurement as a table that can be read aloud. */
 export function FiguresTable({ m }: { m: Measurement }) {
 	const s = m.summary;
@@ -93,7 +103,7 @@ export function FiguresTable({ m }: { m: Measurement }) {
 			<p className="mt-2 text-sm opacity-80">
 				Measured {seconds(s.measuredSeconds)}
 				{s.leadInSeconds > 0 && ` after ${seconds(s.leadInSeconds)} of lead-in`}, {bytes(s.total.bytes)} moved
-				{s.interface === "none" ? ", no storage behind it" : ` through ${s.interface}`}.
+				{through(s.interface)}.
 				{s.service &&
 					` Latency counts from the intended start; service time p50 ${seconds(s.service.p50Seconds)}, p99 ${seconds(s.service.p99Seconds)}.`}
 			</p>

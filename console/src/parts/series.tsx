@@ -236,7 +236,7 @@ function InsideChart({ intervals }: { intervals: Interval[] }) {
 	const option = useMemo(
 		() => (c: Colours) => ({
 			xAxis: timeAxis(intervals),
-			yAxis: { type: "value", name: "%", min: 0, max: 100 },
+			yAxis: { type: "value", min: 0, max: 100 },
 			tooltip: { trigger: "axis", valueFormatter: (v: unknown) => `${digits(Number(v))} %` },
 			series: curves.map((curve, n) => ({
 				type: "line",
@@ -255,7 +255,7 @@ function InsideChart({ intervals }: { intervals: Interval[] }) {
 	}
 	return (
 		<Chart
-			title="Inside the array"
+			title="Inside the array, %"
 			summary={`Shares over ${intervals.length} intervals: ${curves.map((c) => `${c.name} ${share(c.of(intervals[intervals.length - 1]))} at the end`).join("; ")}.`}
 			table={() => [
 				["end of interval (s)", ...curves.map((c) => `${c.name} (share)`)],
