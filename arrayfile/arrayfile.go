@@ -146,6 +146,13 @@ func (r *reader) read(document ast.Node) error {
 				return r.cache(n, fmt.Sprintf("caches[%d]", i), &d.Caches[i])
 			})
 		},
+		"tier": func(n ast.Node) error {
+			d.Tier = &array.Tier{Members: array.Group{Count: 1}}
+			return r.mapping(n, "a tier", "tier", entries{
+				"members": func(n ast.Node) error { return r.group(n, "tier.members", &d.Tier.Members) },
+				"level":   word(&d.Tier.Level), "extent": size(&d.Tier.Extent), "every": time(&d.Tier.Every), "rate": rate(&d.Tier.Rate),
+			})
+		},
 		"link": func(n ast.Node) error { return r.link(n, &d.Link) },
 		"replica": func(n ast.Node) error {
 			d.Replica = &array.Replica{}

@@ -7,6 +7,8 @@ import (
 	"os"
 	"os/signal"
 	"slices"
+	"strconv"
+	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -60,6 +62,7 @@ type measureOptions struct {
 	quiet   string
 	preset  string
 	file    string
+	pace    string
 	detach  bool
 }
 
@@ -103,6 +106,7 @@ func (o *measureOptions) flags(command *cobra.Command) {
 	flags.IntVar(&o.repeats, "repeats", 1, "how often to measure it")
 	flags.StringVar(&o.pause, "pause", "0", "wait this long before each measurement")
 	flags.StringVar(&o.quiet, "quiet", "0", "wait until the device's counters stand still, at most this long")
+	flags.StringVar(&o.pace, "pace", "", "play a simulated array at 1x or 20x the wall's clock, to watch it (default: as fast as it can)")
 	flags.BoolVar(&o.detach, "detach", false, "start the run and do not wait for it")
 }
 
@@ -114,11 +118,15 @@ func (a *app) startMeasuring(ctx context.Context, c *client.Client, command *cob
 	if a.here && o.detach {
 		return errors.New("--here works only as long as this command runs; leave out --detach")
 	}
+	pace, err := readPace(o.pace)
+	if err != nil {
+		return err
+	}
 	volume, err := findVolume(ctx, c, target)
 	if err != nil {
 		return err
 	}
-	run, err := c.StartRun(ctx, client.NewRun{Name: o.name, VolumeID: volume.ID, Plan: p})
+	run, err := c.StartRun(ctx, client.NewRun{Name: o.name, VolumeID: volume.ID, Plan: p, Pace: pace})
 	if err != nil {
 		return err
 	}
@@ -133,6 +141,18 @@ func (a *app) startMeasuring(ctx context.Context, c *client.Client, command *cob
 		return nil
 	}
 	return a.follow(ctx, c, command, run.ID, true)
+}
+
+// readPace reads "20x" or "20"; nothing is as fast as it can.
+func readPace(text string) (float64, error) {
+	if text == "" {
+		return 0, nil
+	}
+	pace, err := strconv.ParseFloat(strings.TrimSuffix(text, "x"), 64)
+	if err != nil || !(pace > 0 && pace <= 1e6) {
+		return 0, fmt.Errorf("--pace %q is not understood; write it like 1x or 20x", text)
+	}
+	return pace, nil
 }
 
 // plan is the plan the flags ask for: a preset or a file with what the load

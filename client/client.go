@@ -209,6 +209,7 @@ type NewRun struct {
 	Name     string    `json:"name,omitempty"`
 	VolumeID int64     `json:"volumeId"`
 	Plan     plan.Plan `json:"plan"`
+	Pace     float64   `json:"pace,omitempty"`
 }
 
 // StartRun starts a run, after those that wait already.

@@ -24,7 +24,7 @@ var Uses = []string{"hydrophones", "camera-archive", "samples-ledger", "virtual-
 // Setups are the arrays under consideration. Each differs from the one it is
 // best compared with by one thing.
 var Setups = []string{
-	"plain-parity", "read-cache", "write-back", "mirror-stripe", "one-member-slow", "degraded",
+	"plain-parity", "read-cache", "write-back", "with-tier", "mirror-stripe", "one-member-slow", "degraded",
 	"four-ssds", "second-link", "jumbo-frames", "jumbo-one-end", "mainland-copy",
 }
 

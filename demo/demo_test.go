@@ -1,6 +1,10 @@
 package demo
 
-import "testing"
+import (
+	"testing"
+
+	"patientheron/storage/simulated"
+)
 
 func TestPlansArePossible(t *testing.T) {
 	for _, name := range append([]string{"first-look", "own-cost"}, Uses...) {
@@ -10,6 +14,15 @@ func TestPlansArePossible(t *testing.T) {
 		}
 		if e, err := p.Estimate(); err != nil || e.Time > 120 {
 			t.Errorf("%s takes %v (%v); the demo shall be ready soon", name, e.Time, err)
+		}
+	}
+	for _, name := range Setups {
+		path, err := WriteSetup(t.TempDir(), name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if d, err := simulated.ReadFile(path); err != nil || d.Name == "" || d.Price == 0 {
+			t.Errorf("setup %s: %+v, %v", name, d, err)
 		}
 	}
 	if _, err := Plan("nothing"); err == nil {

@@ -363,6 +363,50 @@ func TestStopKeepsWhatWasMeasured(t *testing.T) {
 	}
 }
 
+// A simulated array played at a pace can be watched and stopped.
+func TestSimulatedArrayAtAPace(t *testing.T) {
+	s := serve(t, t.TempDir(), false)
+	file := filepath.Join(t.TempDir(), "plain.yaml")
+	if err := os.WriteFile(file, []byte("name: plain\nmembers: {count: 5, medium: hard disk, capacity: 4TB}\nlayout: {level: raid5}\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if out, _, err := s.cli("array", "explain", file); err != nil || !strings.Contains(out, "any one member") || !strings.Contains(out, "5 members") {
+		t.Errorf("explained: %s, %v", out, err)
+	}
+	if _, trouble, err := s.cli("array", "check", "/dev/null"); err == nil || !strings.Contains(trouble, "line 1, column 1") {
+		t.Errorf("an empty file: %s", trouble)
+	}
+	if out, _, err := s.cli("array", "measure", file, "--for", "60s", "--span", "1TiB"); err != nil || !strings.Contains(out, "virtual time") {
+		t.Errorf("measured: %s, %v", out, err)
+	}
+	volumes, err := s.Volumes(t.Context())
+	if err != nil || len(volumes) != 1 {
+		t.Fatalf("volumes %+v, %v", volumes, err)
+	}
+	run, err := s.StartRun(t.Context(), client.NewRun{VolumeID: volumes[0].ID, Plan: onePlan(spec(func(w *workload.Spec) { w.For, w.Interval = 6000, 1 })), Pace: 20})
+	if err != nil {
+		t.Fatal(err)
+	}
+	seen := make(chan resource.Point, 1)
+	go func() {
+		_ = s.Watch(t.Context(), run.ID, client.Watcher{Point: func(p resource.Point) {
+			select {
+			case seen <- p:
+			default:
+			}
+		}})
+	}()
+	if p := <-seen; len(p.Interval.Inside) == 0 {
+		t.Errorf("nothing is told from inside: %+v", p)
+	}
+	if err := s.StopRun(t.Context(), run.ID, false); err != nil {
+		t.Fatal(err)
+	}
+	if detail := s.finished(run.ID); detail.Status != resource.Stopped {
+		t.Errorf("%s: %s", detail.Status, detail.Reason)
+	}
+}
+
 func TestDemoEndsByItself(t *testing.T) {
 	out, trouble, err := runHeron(t, "demo", "--exit", "--listen", "127.0.0.1:0")
 	if err != nil || !strings.Contains(out, "samples ledger at depth 32") || !strings.Contains(out, "nothing") {

@@ -77,6 +77,7 @@ type Run struct {
 	Volume   Volume        `json:"volume" doc:"The volume as it was when the run began"`
 	Plan     plan.Plan     `json:"plan"`
 	Estimate plan.Estimate `json:"estimate" doc:"What the plan was expected to take"`
+	Pace     float64       `json:"pace,omitempty" doc:"Of a simulated array: so many times as fast as the wall's clock, to be watched; 0 is as fast as it can"`
 	Status   Status        `json:"status" enum:"queued,preparing,settling,running,finished,stopped,failed,interrupted"`
 	Reason   string        `json:"reason,omitempty" doc:"Why it did not finish, and what to do"`
 	Progress Progress      `json:"progress"`

@@ -10,7 +10,7 @@
 //	a.Submit(array.Request{Tag: 1, Write: true, Offset: 0, Length: 8192})
 //	for len(a.Done()) == 0 { a.Step(math.MaxInt64) }
 //
-// Not modelled yet: tiers, zoned media, offloaded copy, loss of power.
+// Not modelled yet: zoned media, offloaded copy.
 package array
 
 import (
@@ -41,6 +41,7 @@ type Array struct {
 	events  schedule
 	members []*member
 	layout  *layout
+	tier    *tier
 	caches  []*cache
 	control server // controller: operations and bytes
 	paths   []*path
@@ -65,9 +66,16 @@ func New(d Description) (*Array, error) {
 		return nil, err
 	}
 	d = d.completed()
-	a := &Array{layout: newLayout(d), far: newReplica(d.Replica), faults: d.Faults}
+	a := &Array{layout: newLayout(d.Layout, d.expandedMembers(), 0), far: newReplica(d.Replica), faults: d.Faults}
 	for _, m := range d.expandedMembers() {
 		a.members = append(a.members, newMember(len(a.members), m))
+	}
+	if d.Tier != nil {
+		a.tier = newTier(d, len(a.members))
+		for _, m := range d.Tier.expandedMembers() {
+			a.members = append(a.members, newMember(len(a.members), m))
+		}
+		a.events.add(a.tier.every, eventRelocate, 0)
 	}
 	a.size = int64(d.Usable())
 	a.control = server{perOperation: perSecond(float64(d.Controller.Operations)), perByte: perSecond(float64(d.Controller.Throughput))}
@@ -147,6 +155,7 @@ const (
 	forHost    purpose = iota
 	forDestage         // of one cache's dirty blocks
 	forRebuild
+	forRelocation
 )
 
 // Submit takes an operation at the present time.
@@ -209,6 +218,8 @@ func (a *Array) Step(until int64) bool {
 		a.strike(a.faults[e.subject])
 	case eventRebuild:
 		a.rebuild.next(a)
+	case eventRelocate:
+		a.tier.relocate(a)
 	}
 	return true
 }
@@ -283,7 +294,11 @@ func (a *Array) toMembers(number int32) {
 	op := &a.ios[number]
 	op.stage = stageMembers
 	op.pending = 1 // so that none completes the operation while it is issued
-	a.layout.plan(a, number)
+	if a.tier != nil && op.purpose != forRebuild {
+		a.tier.plan(a, number)
+	} else {
+		a.layout.plan(a, number, op.request)
+	}
 	a.subAnswered(number)
 }
 
@@ -359,5 +374,8 @@ func (a *Array) finished(number int32) {
 	case forRebuild:
 		a.idle = append(a.idle, number)
 		a.rebuild.advance(a)
+	case forRelocation:
+		a.idle = append(a.idle, number)
+		a.tier.moved(a)
 	}
 }

@@ -243,10 +243,8 @@ func TestAddressingByBruteForce(t *testing.T) {
 		members int
 		lose    int
 	}{{Parity, 3, 1}, {Parity, 5, 1}, {DoubleParity, 4, 2}, {DoubleParity, 7, 2}, {MirrorStripe, 6, 1}, {Mirror, 3, 2}, {Stripe, 3, 0}} {
-		l := newLayout(Description{
-			Members: []Group{{Count: c.members, Medium: LowLatency, Capacity: 64 * quantity.MiB}},
-			Layout:  Layout{Level: c.level, Chunk: 4096},
-		}.completed())
+		members := Description{Members: []Group{{Count: c.members, Medium: LowLatency, Capacity: 64 * quantity.MiB}}}.expandedMembers()
+		l := newLayout(Layout{Level: c.level, Chunk: 4096}, members, 0)
 		l.chunk = chunk
 		const stripes = 11
 		held := make([][]byte, c.members)
@@ -408,8 +406,8 @@ func TestRebuildBringsTheMemberBackAndCompetes(t *testing.T) {
 	for a.rebuild != nil {
 		a.Step(math.MaxInt64)
 	}
-	if a.missing() != 0 || a.Now() < int64(1e9/40e6*1e9*0.9) {
-		t.Errorf("%d members missing after %.1f s", a.missing(), float64(a.Now())/1e9)
+	if a.layout.missing(a) != 0 || a.Now() < int64(1e9/40e6*1e9*0.9) {
+		t.Errorf("%d members missing after %.1f s", a.layout.missing(a), float64(a.Now())/1e9)
 	}
 }
 
@@ -629,6 +627,9 @@ func anyArray(source *rand.Rand) Description {
 	if pick(3) == 0 {
 		d.Replica = &Replica{Kilometres: source.Float64() * 100, Service: 100e-6}
 	}
+	if pick(4) == 0 {
+		d.Tier = &Tier{Members: Group{Count: 2 + 2*pick(2), Medium: Flash, Capacity: gb / 2}, Extent: quantity.MiB << pick(7), Every: quantity.Seconds(0.01 + source.Float64())}
+	}
 	if pick(3) == 0 {
 		d.Caches = []Cache{{Name: "c", Size: quantity.Bytes(1+pick(64)) * quantity.MiB, Block: 4096 << pick(5), Mode: []CacheMode{ReadOnly, WriteBack, WriteThrough}[pick(3)], DirtyLimit: quantity.Share(source.Float64())}}
 	}
@@ -708,6 +709,8 @@ func TestImpossibleArrays(t *testing.T) {
 		"link.rate":              func(d *Description) { d.Link.Count = 2 },
 		"link.mtu":               func(d *Description) { d.Link = Link{Rate: 1e9, MTU: [2]int{9000, 10}} },
 		"replica":                func(d *Description) { d.Replica = &Replica{Kilometres: -1} },
+		"tier":                   func(d *Description) { d.Tier = &Tier{Members: Group{Count: 8, Medium: Flash, Capacity: 2000 * gb}} },
+		"tier.level":             func(d *Description) { d.Tier = &Tier{Members: Group{Count: 1, Medium: Flash, Capacity: gb}} },
 		"faults[0].member":       func(d *Description) { d.Faults = []Fault{{Kind: MemberFails, Member: 9}} },
 		"faults[0].kind":         func(d *Description) { d.Faults = []Fault{{Kind: "gremlins"}} },
 		"faults[0].rate":         func(d *Description) { d.Faults = []Fault{{Kind: RebuildBegin}} },
@@ -718,6 +721,94 @@ func TestImpossibleArrays(t *testing.T) {
 		if _, err := New(d); !errors.As(err, &wrong) || wrong.Field != field || !errors.Is(err, ErrInvalid) {
 			t.Errorf("%s: %v", field, err)
 		}
+	}
+}
+
+// tiered is four slow drives with a fast pair for what is hot.
+func tiered() Description {
+	return Description{
+		Members: []Group{{Count: 3, Medium: LowLatency, Capacity: gb, Units: 1, ReadTime: 1e-3, ProgramTime: 1e-3}}, Layout: Layout{Level: Parity},
+		Tier: &Tier{Members: Group{Count: 2, Medium: LowLatency, Capacity: 256 * quantity.MiB, Units: 4}, Extent: 8 * quantity.MiB, Every: 1, Rate: 400e6},
+	}
+}
+
+// A tier of a quarter of what is used, with nine tenths of the accesses on a
+// tenth of it: once relocation has found that tenth, the tier answers at least
+// those nine tenths.
+func TestTierFindsWhatIsHot(t *testing.T) {
+	a := build(t, tiered())
+	source := rand.New(rand.NewPCG(4, 2))
+	const span, hot = 1024 << 20, 104 << 20
+	next := func(int) Request {
+		at := source.Int64N(span)
+		if source.IntN(10) > 0 {
+			at = span - 1 - source.Int64N(hot)
+		}
+		return Request{Offset: at / 4096 * 4096, Length: 4096}
+	}
+	cold := closed(a, 8, 4000, next)
+	closed(a, 8, 40_000, next)
+	a.tier.answered, a.tier.passed = 0, 0
+	warm := closed(a, 8, 20_000, next)
+	share := float64(a.tier.answered) / float64(a.tier.answered+a.tier.passed)
+	if share < 0.9 || warm.rate < 3*cold.rate {
+		t.Errorf("the tier answers %.3f of the accesses; %.0f a second against %.0f at first", share, warm.rate, cold.rate)
+	}
+	if used := a.tier.slots - len(a.tier.spare); used > a.tier.slots {
+		t.Errorf("%d of %d slots in use", used, a.tier.slots)
+	}
+	slots := map[int32]bool{}
+	for _, slot := range a.tier.place {
+		if slot >= 0 && slots[slot] {
+			t.Fatalf("two extents lie in slot %d", slot)
+		}
+		slots[slot] = slot >= 0
+	}
+}
+
+func TestNewDataLandsOnTheTier(t *testing.T) {
+	a := build(t, tiered())
+	r := closed(a, 4, 2000, sequential(0, 64<<10, true)) // 125 MiB of 256
+	if a.tier.passed > 0 || r.latency > 1e-3 {
+		t.Errorf("%d of %d writes went past the tier, each took %.4f s", a.tier.passed, r.count, r.latency)
+	}
+	// What does not fit goes to the slow members.
+	closed(a, 4, 6000, sequential(200<<20, 64<<10, true))
+	if a.tier.passed == 0 {
+		t.Error("a tier of 256 MiB took 500")
+	}
+}
+
+// Losing power with unsafe write-back loses exactly the dirty bytes; with a
+// protected cache none.
+func TestPowerCut(t *testing.T) {
+	for _, protected := range []bool{false, true} {
+		d := cached(WriteBack, 64*quantity.MiB)
+		d.Caches[0].Protected = protected
+		a := build(t, d)
+		for i := range 1000 {
+			a.Submit(Request{Tag: i, Write: true, Offset: int64(i) * 1 << 20, Length: 4096})
+		}
+		for a.Step(5e6) { // 5 ms: all are taken, hardly any is destaged
+		}
+		c := a.caches[0]
+		leaving := 0
+		for n := range c.nodes {
+			if c.nodes[n].state == isLeaving {
+				leaving++
+			}
+		}
+		dirty := int64(c.dirtyCount-leaving) * 4096
+		a.strike(Fault{Kind: PowerCut})
+		want := dirty
+		if protected {
+			want = 0
+		}
+		if dirty < 500*4096 || c.lost != want {
+			t.Errorf("protected %v: %d bytes lost of %d dirty", protected, c.lost, dirty)
+		}
+		a.Forget()
+		closed(a, 8, 3000, random(a, 3, 4096, 0, true)) // it works as before
 	}
 }
 

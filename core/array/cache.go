@@ -27,7 +27,7 @@ type cache struct {
 	stalled    []int32
 	batch      []int32
 
-	hits, misses, written int64
+	hits, misses, written, lost int64
 }
 
 // node is one cached block. Of a dirty one, low to high is what has to be
@@ -221,6 +221,40 @@ func (c *cache) destaged(a *Array, r Request) {
 		c.serve(a, number)
 	}
 	c.destage(a)
+}
+
+// losePower forgets what memory holds without power. Dirty blocks of a cache
+// without protection are lost; a protected one, and clean blocks on SSDs, keep
+// theirs.
+func (c *cache) losePower(a *Array) {
+	if c.spec.Protected {
+		return
+	}
+	for n := c.dirty.first; n >= 0; {
+		k := &c.nodes[n]
+		next := k.next
+		c.lost += int64(k.high - k.low)
+		c.unlink(&c.dirty, n)
+		if k.writes > 0 {
+			k.state = isLeaving // an earlier state of it still reaches the members
+		} else {
+			k.state = isClean
+			c.dirtyCount--
+			c.push(&c.clean, n)
+			c.remove(n)
+		}
+		n = next
+	}
+	if c.spec.Devices == 0 {
+		for c.clean.first >= 0 {
+			c.remove(c.clean.first)
+		}
+	}
+	waiting := c.stalled
+	c.stalled = nil
+	for _, number := range waiting {
+		c.serve(a, number)
+	}
 }
 
 // hash spreads block numbers over the table (Fibonacci hashing, Knuth, The

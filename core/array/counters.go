@@ -31,14 +31,18 @@ func (a *Array) Inside(before Totals) []Counter {
 	for i, c := range a.caches {
 		name := c.spec.Name
 		hits, misses := now.Hits[i]-before.Hits[i], now.Misses[i]-before.Misses[i]
-		rate := 0.0
-		if hits+misses > 0 {
-			rate = float64(hits) / float64(hits+misses)
-		}
-		add(name+" hit rate", "share", rate)
+		add(name+" hit rate", "share", ratio(float64(hits), float64(hits+misses)))
 		add(name+" dirty", "bytes", float64(c.dirtyCount)*float64(int64(1)<<c.shift))
 		add(name+" destaged", "bytes", float64(now.Written[i]-before.Written[i]))
 		add(name+" stalled", "operations", float64(len(c.stalled)))
+		if c.lost > 0 {
+			add(name+" lost", "bytes", float64(c.lost))
+		}
+	}
+	if t := a.tier; t != nil {
+		add("tier in use", "share", float64(t.slots-len(t.spare))/float64(t.slots))
+		add("tier answered", "share", ratio(float64(now.Fast-before.Fast), float64(now.Fast-before.Fast+now.Slow-before.Slow)))
+		add("tier moved", "bytes", float64(now.Moved-before.Moved))
 	}
 	add("controller busy", "share", min((now.Controller-before.Controller)/over, 1))
 	for i := range now.Links {
@@ -48,11 +52,19 @@ func (a *Array) Inside(before Totals) []Counter {
 	return list
 }
 
+func ratio(part, whole float64) float64 {
+	if whole == 0 {
+		return 0
+	}
+	return part / whole
+}
+
 // Totals are running counters at one moment.
 type Totals struct {
 	At                    int64
 	Busy                  []float64 // of each member, nanoseconds
 	Hits, Misses, Written []int64   // of each cache; written out in bytes
+	Fast, Slow, Moved     int64     // operations of the tier and past it; bytes it moved
 	Controller            float64
 	Links                 [][2]float64 // each direction of each
 }
@@ -65,6 +77,9 @@ func (a *Array) Totals() Totals {
 	}
 	for _, c := range a.caches {
 		t.Hits, t.Misses, t.Written = append(t.Hits, c.hits), append(t.Misses, c.misses), append(t.Written, c.written)
+	}
+	if a.tier != nil {
+		t.Fast, t.Slow, t.Moved = a.tier.answered, a.tier.passed, a.tier.movedBytes
 	}
 	for _, p := range a.paths {
 		t.Links = append(t.Links, [2]float64{p.in.busy, p.out.busy})

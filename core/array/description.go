@@ -41,6 +41,7 @@ type Description struct {
 	Layout     Layout
 	Controller Controller
 	Caches     []Cache // in the order in which an operation meets them
+	Tier       *Tier   // faster members for what is used most
 	Link       Link    // none when its rate is zero
 	Replica    *Replica
 	Faults     []Fault
@@ -115,6 +116,37 @@ type Cache struct {
 	Devices    int               // SSDs it is made of; 0 for memory
 }
 
+// Tier is faster members that hold what is used most, moved there and back by
+// extents. New data lands there while it has room.
+type Tier struct {
+	Members Group
+	Level   Level             // default raid1 of two members, raid10 of more
+	Extent  quantity.Bytes    // default 64 MiB
+	Every   quantity.Seconds  // how often what is hot is looked for; default 10 s
+	Rate    quantity.ByteRate // of moving; default 100 MB/s
+}
+
+// form is how the tier's members are laid out.
+func (t Tier) form() Layout {
+	level := t.Level
+	if level == "" {
+		level = MirrorStripe
+		if t.Members.Count < 4 {
+			level = Mirror
+		}
+	}
+	return Layout{Level: level, Chunk: 64 * quantity.KiB}
+}
+
+func (t Tier) expandedMembers() []Group {
+	return Description{Members: []Group{t.Members}}.expandedMembers()
+}
+
+// usable is the capacity of the tier for data.
+func (t Tier) usable() quantity.Bytes {
+	return Description{Members: []Group{t.Members}, Layout: t.form()}.Usable()
+}
+
 // Combined is how several links work together.
 type Combined string
 
@@ -150,6 +182,7 @@ const (
 	MemberFails  FaultKind = "member fails"
 	MemberSlows  FaultKind = "member slows"
 	RebuildBegin FaultKind = "rebuild"
+	PowerCut     FaultKind = "power cut" // and back at once
 )
 
 // Fault strikes at a time.
@@ -210,6 +243,12 @@ func (d Description) Validate() error {
 			return err
 		}
 	}
+	if d.Tier != nil {
+		if err := d.validateTier(); err != nil {
+			return err
+		}
+		total += d.Tier.Members.Count
+	}
 	if err := d.Link.validate(); err != nil {
 		return err
 	}
@@ -251,6 +290,32 @@ func (g Group) validate(at string) error {
 	}
 	if g.Medium == HardDisk && full.InnerRate > full.OuterRate {
 		return wrong(at+".innerRate", "%s is more than the outer tracks give (%s)", full.InnerRate, full.OuterRate)
+	}
+	return nil
+}
+
+// validateTier also makes sure that the tier can be taken away again: the slow
+// members must have room for all that it holds.
+func (d Description) validateTier() error {
+	t := d.Tier
+	if err := t.Members.validate("tier.members"); err != nil {
+		return err
+	}
+	form := t.form()
+	switch least, known := fewest[form.Level]; {
+	case !known:
+		return wrong("tier.level", "%q; one of concatenation, raid0, raid1, raid10, raid5, raid6", t.Level)
+	case form.Level == Stripe || form.Level == Concatenation || t.Members.Count < 2:
+		return wrong("tier.level", "%s of %d members has no redundancy, and a tier holds the only copy of its data; use raid1 of two", form.Level, t.Members.Count)
+	case t.Members.Count < least || form.Level == MirrorStripe && t.Members.Count%2 != 0:
+		return wrong("tier.level", "%s of %d members; it needs at least %d, and raid10 an even number", form.Level, t.Members.Count, least)
+	case t.Extent != 0 && (t.Extent < quantity.MiB || t.Extent > quantity.GiB || t.Extent%quantity.MiB != 0):
+		return wrong("tier.extent", "%s; whole MiB, from 1 MiB to 1 GiB", t.Extent)
+	case !(t.Every >= 0) || t.Every > 86400 || !(t.Rate >= 0):
+		return wrong("tier", "it looks at most once a day, and moves at a rate that is not negative")
+	}
+	if fast, slow := t.usable(), d.Usable(); fast > slow {
+		return wrong("tier", "it holds %s, more than the %s of the members below: it could never be drained to be taken away; use a smaller tier", fast, slow)
 	}
 	return nil
 }
@@ -302,7 +367,7 @@ func (d Description) validateFaults(members int) error {
 			return wrong(at+".member", "%d; the array has members 0 to %d", f.Member, members-1)
 		}
 		switch f.Kind {
-		case MemberFails:
+		case MemberFails, PowerCut:
 		case MemberSlows:
 			if !(f.Factor >= 1 && f.Factor <= 1e6) {
 				return wrong(at+".factor", "%g; how many times slower, from 1", f.Factor)
@@ -312,7 +377,7 @@ func (d Description) validateFaults(members int) error {
 				return wrong(at+".rate", "is missing; say how fast the rebuild goes, such as 50MB/s")
 			}
 		default:
-			return wrong(at+".kind", "%q; one of member fails, member slows, rebuild", f.Kind)
+			return wrong(at+".kind", "%q; one of member fails, member slows, rebuild, power cut", f.Kind)
 		}
 	}
 	return nil

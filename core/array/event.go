@@ -4,11 +4,12 @@ package array
 type eventKind uint8
 
 const (
-	eventIO      eventKind = iota // an operation reaches its next stage
-	eventSub                      // a member operation completes
-	eventDisk                     // a disk is ready for its next command
-	eventFault                    // a fault strikes
-	eventRebuild                  // the rebuild goes on
+	eventIO       eventKind = iota // an operation reaches its next stage
+	eventSub                       // a member operation completes
+	eventDisk                      // a disk is ready for its next command
+	eventFault                     // a fault strikes
+	eventRebuild                   // the rebuild goes on
+	eventRelocate                  // the tier looks for what to move, or moves the next piece
 )
 
 type event struct {

@@ -60,8 +60,8 @@ type Hop struct {
 }
 
 // Ceilings lists the hops of an operation from the initiator to the media with
-// the most each can pass of a use, caches aside: a cache can answer without
-// what is behind it.
+// the most each can pass of a use for long, caches, tiers and the drives' own
+// buffers aside: those can answer without what is behind them.
 func (d Description) Ceilings(u Use) []Hop {
 	d = d.completed()
 	var hops []Hop
@@ -95,7 +95,7 @@ func (d Description) Ceilings(u Use) []Hop {
 // mediaCeiling is what the members can do together.
 func (d Description) mediaCeiling(u Use) Hop {
 	members := d.expandedMembers()
-	l := newLayout(d)
+	l := newLayout(d.Layout, members, 0)
 	slowest := math.Inf(1)
 	sum := 0.0
 	for _, m := range members {
@@ -167,6 +167,10 @@ func (d Description) Words() []string {
 	words = append(words, fmt.Sprintf("They form %s with chunks of %s and leave %s for data.", d.Layout.Level, d.Layout.Chunk, d.Usable()))
 	for _, c := range d.Caches {
 		words = append(words, c.words())
+	}
+	if t := d.Tier; t != nil {
+		words = append(words, fmt.Sprintf("What is used most lies on a tier of %s That is %s as %s, moved by %s every %s at %s.",
+			t.Members.words(), t.usable(), t.form().Level, or(t.Extent, tierExtent), or(t.Every, tierEvery), or(t.Rate, tierRate)))
 	}
 	if l := d.Link; l.Rate > 0 {
 		text := fmt.Sprintf("Operations come over %d × %s with an MTU of %d and %d at its ends and a round trip of %s", l.Count, l.Rate, l.MTU[0], l.MTU[1], l.RoundTrip)

@@ -14,7 +14,7 @@ func TestCeilingsAreNeverExceeded(t *testing.T) {
 	source := rand.New(rand.NewPCG(77, 7))
 	for range 150 {
 		d := anyArray(source)
-		d.Caches = nil
+		d.Caches, d.Tier = nil, nil
 		if d.Validate() != nil {
 			continue
 		}
@@ -27,7 +27,11 @@ func TestCeilingsAreNeverExceeded(t *testing.T) {
 		} else {
 			next = random(a, source.Uint64(), int(u.Block), 0, u.Write)
 		}
-		if r := closed(a, 64, 700, next); r.rate > float64(limit.Rate)*1.1 {
+		count := 700
+		if d.Members[0].Medium == Flash && !u.Sequential {
+			count = 20_000 // the drives' own buffers take the first few thousand pages
+		}
+		if r := closed(a, 64, count, next); r.rate > float64(limit.Rate)*1.1 {
 			t.Errorf("%s: %.0f a second, the ceiling is %.0f (%s: %s)\n%+v", u.Name, r.rate, float64(limit.Rate), limit.Name, limit.Formula, d)
 		}
 	}

@@ -9,8 +9,12 @@ func (a *Array) strike(f Fault) {
 		a.members[f.Member].failed = true
 	case MemberSlows:
 		a.members[f.Member].slow = f.Factor
+	case PowerCut:
+		for _, c := range a.caches {
+			c.losePower(a)
+		}
 	case RebuildBegin:
-		if a.members[f.Member].failed && a.missing() <= max(a.layout.parity, a.layout.copies()-1) && a.rebuild == nil {
+		if f.Member < a.layout.members && a.members[f.Member].failed && a.layout.missing(a) <= max(a.layout.parity, a.layout.copies()-1) && a.rebuild == nil {
 			a.rebuild = &rebuild{member: f.Member, gap: perSecond(float64(f.Rate)), size: int64(a.members[f.Member].group.Capacity)}
 			a.events.add(a.now, eventRebuild, 0)
 		}
@@ -40,7 +44,7 @@ func (r *rebuild) next(a *Array) {
 	op.second = append(op.second, piece{member: r.member, offset: r.at, length: length, write: true})
 	r.due = max(r.due, float64(a.now)) + r.gap*float64(length)
 	sources := a.layout.data
-	for m := range a.members {
+	for m := range a.layout.members {
 		if a.members[m].failed || sources == 0 {
 			continue
 		}

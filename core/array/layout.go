@@ -2,6 +2,7 @@ package array
 
 // layout maps places of the volume to places of its members.
 type layout struct {
+	base    int // number of its first member in the array
 	level   Level
 	chunk   int64
 	members int
@@ -10,9 +11,8 @@ type layout struct {
 	ends    []int64
 }
 
-func newLayout(d Description) *layout {
-	l := &layout{level: d.Layout.Level, chunk: int64(d.Layout.Chunk)}
-	members := d.expandedMembers()
+func newLayout(form Layout, members []Group, base int) *layout {
+	l := &layout{base: base, level: form.Level, chunk: int64(form.Chunk)}
 	l.members = len(members)
 	l.data = l.members
 	switch l.level {
@@ -35,8 +35,8 @@ func newLayout(d Description) *layout {
 	return l
 }
 
-// Place says where the byte at offset is: its member (the first of a mirror)
-// and its place there.
+// Place says where the byte at offset is: its member (the first of a mirror),
+// counted within the layout, and its place there.
 func (l *layout) Place(offset int64) (member int, at int64) {
 	switch l.level {
 	case Concatenation:
@@ -82,10 +82,18 @@ func (l *layout) copies() int {
 	return 1
 }
 
-// plan issues what an operation needs of the members. A small write to a
-// parity layout leaves its writes for the second phase.
-func (l *layout) plan(a *Array, number int32) {
-	r := a.ios[number].request
+// member is a member of the layout.
+func (l *layout) member(a *Array, m int) *member { return a.members[l.base+m] }
+
+// issue sends a piece to a member of the layout.
+func (l *layout) issue(a *Array, number int32, p piece) {
+	p.member += l.base
+	a.issue(number, p)
+}
+
+// plan issues what a request needs of the members. A small write to a parity
+// layout leaves its writes for the second phase.
+func (l *layout) plan(a *Array, number int32, r Request) {
 	if l.parity > 0 && r.Write {
 		l.planParityWrite(a, number, r)
 		return
@@ -125,8 +133,8 @@ func (l *layout) writeCopies(a *Array, number int32, p piece) {
 	first, written := p.member, 0
 	for i := range l.copies() {
 		p.member = first + i
-		if !a.members[p.member].failed {
-			a.issue(number, p)
+		if !l.member(a, p.member).failed {
+			l.issue(a, number, p)
 			written++
 		}
 	}
@@ -143,7 +151,7 @@ func (l *layout) readCopy(a *Array, number int32, p piece) {
 	start := int(p.offset / l.chunk % int64(copies))
 	for i := range copies {
 		m := first + (start+i)%copies
-		if !a.members[m].failed && (best < 0 || a.members[m].waiting < a.members[best].waiting) {
+		if !l.member(a, m).failed && (best < 0 || l.member(a, m).waiting < l.member(a, best).waiting) {
 			best = m
 		}
 	}
@@ -152,13 +160,13 @@ func (l *layout) readCopy(a *Array, number int32, p piece) {
 		return
 	}
 	p.member = best
-	a.issue(number, p)
+	l.issue(a, number, p)
 }
 
 // missing counts the members that failed.
-func (a *Array) missing() (count int) {
-	for _, m := range a.members {
-		if m.failed {
+func (l *layout) missing(a *Array) (count int) {
+	for m := range l.members {
+		if l.member(a, m).failed {
 			count++
 		}
 	}
@@ -168,19 +176,19 @@ func (a *Array) missing() (count int) {
 // readParity reads a piece, or what reconstructs it when its member is
 // missing: the same range of as many others as the stripe has data members.
 func (l *layout) readParity(a *Array, number int32, p piece) {
-	if !a.members[p.member].failed {
-		a.issue(number, p)
+	if !l.member(a, p.member).failed {
+		l.issue(a, number, p)
 		return
 	}
-	if a.missing() > l.parity {
+	if l.missing(a) > l.parity {
 		a.ios[number].failed = true
 		return
 	}
 	needed := l.data
 	for m := range l.members {
-		if needed > 0 && !a.members[m].failed {
+		if needed > 0 && !l.member(a, m).failed {
 			p.member = m
-			a.issue(number, p)
+			l.issue(a, number, p)
 			needed--
 		}
 	}
@@ -190,7 +198,7 @@ func (l *layout) readParity(a *Array, number int32, p piece) {
 // less by reading old data and old parity first (Chen, Lee, Gibson, Katz and
 // Patterson, RAID: high-performance, reliable secondary storage, 1994).
 func (l *layout) planParityWrite(a *Array, number int32, r Request) {
-	if a.missing() > l.parity {
+	if l.missing(a) > l.parity {
 		a.ios[number].failed = true
 		return
 	}
@@ -209,8 +217,8 @@ func (l *layout) planParityWrite(a *Array, number int32, r Request) {
 
 func (l *layout) writeStripe(a *Array, number int32, stripe int64) {
 	for m := range l.members {
-		if !a.members[m].failed {
-			a.issue(number, piece{member: m, offset: stripe * l.chunk, length: int(l.chunk), write: true})
+		if !l.member(a, m).failed {
+			l.issue(a, number, piece{member: m, offset: stripe * l.chunk, length: int(l.chunk), write: true})
 		}
 	}
 }
@@ -226,20 +234,20 @@ func (l *layout) writePart(a *Array, number int32, stripe, from, to int64) {
 		member, place := l.Place(at)
 		length := min(to-at, l.chunk-place%l.chunk)
 		low, high = min(low, place%l.chunk), max(high, place%l.chunk+length)
-		if a.members[member].failed {
+		if l.member(a, member).failed {
 			reconstruct = true
 		} else {
 			touched[member] = true
-			op.second = append(op.second, piece{member: member, offset: place, length: int(length), write: true})
+			op.second = append(op.second, piece{member: l.base + member, offset: place, length: int(length), write: true})
 		}
 		at += length
 	}
 	parities := 0
 	first := l.parityMember(stripe)
 	for i := range l.parity {
-		if m := (first + i) % l.members; !a.members[m].failed {
+		if m := (first + i) % l.members; !l.member(a, m).failed {
 			parities++
-			op.second = append(op.second, piece{member: m, offset: stripe*l.chunk + low, length: int(high - low), write: true})
+			op.second = append(op.second, piece{member: l.base + m, offset: stripe*l.chunk + low, length: int(high - low), write: true})
 		}
 	}
 	if parities == 0 {
@@ -247,10 +255,10 @@ func (l *layout) writePart(a *Array, number int32, stripe, from, to int64) {
 	}
 	for m := range l.members {
 		isParity := (m-first+l.members)%l.members < l.parity
-		if a.members[m].failed || (reconstruct && (isParity || touched[m])) || (!reconstruct && !isParity && !touched[m]) {
+		if l.member(a, m).failed || (reconstruct && (isParity || touched[m])) || (!reconstruct && !isParity && !touched[m]) {
 			continue
 		}
-		a.issue(number, piece{member: m, offset: stripe*l.chunk + low, length: int(high - low)})
+		l.issue(a, number, piece{member: m, offset: stripe*l.chunk + low, length: int(high - low)})
 		op = &a.ios[number]
 	}
 }

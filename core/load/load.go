@@ -117,6 +117,9 @@ type Job struct {
 	// Beside, when set, is called at the start and at the end of each interval
 	// and tells what host and device did since the call before.
 	Beside func() *measure.Beside
+	// Pace, when above zero, holds virtual time to so many times the time of the
+	// wall, so that people can watch; real volumes know no other pace than one.
+	Pace float64
 	// Observe, when set, is given each interval as it ends, in order, from one
 	// goroutine. It should not block for long.
 	Observe func(measure.Interval)

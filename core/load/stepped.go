@@ -3,6 +3,7 @@ package load
 import (
 	"context"
 	"math"
+	"time"
 
 	"patientheron/core/measure"
 )
@@ -72,8 +73,10 @@ func (r *run) handDirectly(number int) func(int, *part) *part {
 // stepAll steps workers and volume until all workers finished.
 func (r *run) stepAll(ctx context.Context, volume Stepped) error {
 	completions := make([]Completion, r.Workload.Depth)
+	began := time.Now()
 	for steps := 0; ; steps++ {
-		if steps%stopCheck == 0 && ctx.Err() != nil && !r.stopped.Load() {
+		held := r.hold(ctx, began)
+		if (held || steps%stopCheck == 0) && ctx.Err() != nil && !r.stopped.Load() {
 			r.stoppedAt = r.now()
 			r.stopped.Store(true)
 		}
@@ -108,6 +111,25 @@ func (r *run) stepAll(ctx context.Context, volume Stepped) error {
 			return err
 		}
 	}
+}
+
+// hold sleeps while virtual time is ahead of its pace, and reports whether it
+// did.
+func (r *run) hold(ctx context.Context, began time.Time) bool {
+	if r.Pace <= 0 {
+		return false
+	}
+	ahead := time.Duration(float64(r.now())/r.Pace) - time.Since(began)
+	if ahead < time.Millisecond {
+		return false
+	}
+	timer := time.NewTimer(min(ahead, longestWait))
+	defer timer.Stop()
+	select {
+	case <-ctx.Done():
+	case <-timer.C:
+	}
+	return true
 }
 
 func (r *run) reapAll(completions []Completion) error {

@@ -111,14 +111,14 @@ func take(ctx context.Context, heron, folder string) error {
 	p.picture("array", 1280, 800)
 	p.page("/runs/2", "canvas")
 	p.picture("run-array", 1280, 1400)
-	p.page("/runs/12", "canvas")
+	p.page("/runs/13", "canvas")
 	p.picture("run", 1280, 1400)
 	p.scheme("dark")
 	p.picture("run-night", 1280, 800)
 	p.scheme("light")
 
 	// A run that goes on while it is photographed.
-	p.page("/measure?volume=12", "form")
+	p.page("/measure?volume=13", "form")
 	p.try(func() error { return p.Type("[name=span]", "128MiB") }, "span")
 	p.do(chromedp.Click(chromedp.CSS("button[type=submit]")), chromedp.WaitVisible(chromedp.CSS("canvas")))
 	p.until(`document.querySelector("progress")?.value > 9`)

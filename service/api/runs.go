@@ -21,6 +21,7 @@ type NewRun struct {
 	Name     string    `json:"name,omitempty" maxLength:"120" doc:"By default made from the plan"`
 	VolumeID int64     `json:"volumeId" minimum:"1"`
 	Plan     plan.Plan `json:"plan"`
+	Pace     float64   `json:"pace,omitempty" minimum:"0" maximum:"1000000" doc:"Of a simulated array: so many times as fast as the wall's clock, to be watched; 0 is as fast as it can"`
 }
 
 // RunList is a page of runs.
@@ -122,7 +123,7 @@ func (s *Service) startRun(ctx context.Context, n NewRun) (resource.Run, error) 
 	if name == "" {
 		name = steps[len(steps)-1].Name
 	}
-	return s.Runner.Submit(ctx, name, volume, n.Plan)
+	return s.Runner.Submit(ctx, name, volume, n.Plan, n.Pace)
 }
 
 func (s *Service) detail(ctx context.Context, id int64) (resource.RunDetail, error) {

@@ -205,7 +205,7 @@ func (e *execution) drive(ctx context.Context, volume storage.Volume, m resource
 	keep, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	defer cancel()
 	outcome, err := load.Run(ctx, load.Job{
-		Workload: m.Load, Volume: opened, Clock: load.NewMonotonic(),
+		Workload: m.Load, Volume: opened, Clock: load.NewMonotonic(), Pace: e.run.Pace,
 		Beside: host.NewSampler(e.devices()...).Sample,
 		Observe: func(interval measure.Interval) {
 			if err := e.store.AddInterval(keep, m.ID, interval); err != nil {

@@ -81,14 +81,15 @@ func (r *Runner) Close() {
 // Host is the name of this host.
 func (r *Runner) Host() string { return r.host }
 
-// Submit queues a run of a plan on a volume.
-func (r *Runner) Submit(ctx context.Context, name string, volume resource.Volume, p plan.Plan) (resource.Run, error) {
+// Submit queues a run of a plan on a volume. Pace is for simulated arrays; at
+// zero they run as fast as they can.
+func (r *Runner) Submit(ctx context.Context, name string, volume resource.Volume, p plan.Plan, pace float64) (resource.Run, error) {
 	estimate, err := p.Estimate()
 	if err != nil {
 		return resource.Run{}, err
 	}
 	run, err := r.store.AddRun(ctx, resource.Run{
-		Name: name, VolumeID: volume.ID, Volume: volume, Plan: p, Estimate: estimate, Status: resource.Queued,
+		Name: name, VolumeID: volume.ID, Volume: volume, Plan: p, Estimate: estimate, Pace: pace, Status: resource.Queued,
 		Progress: resource.Progress{Steps: estimate.Measurements}, Host: r.host, Version: r.version,
 	})
 	if err != nil {

@@ -19,6 +19,7 @@ type runRow struct {
 	Volume   document[resource.Volume]
 	Plan     document[plan.Plan]
 	Estimate document[plan.Estimate]
+	Pace     float64
 	Status   resource.Status
 	Reason   string
 	Progress document[resource.Progress]
@@ -32,7 +33,7 @@ type runRow struct {
 func (r runRow) record() resource.Run {
 	return resource.Run{
 		ID: r.ID, Name: r.Name, VolumeID: r.VolumeID, Volume: r.Volume.value, Plan: r.Plan.value,
-		Estimate: r.Estimate.value, Status: r.Status, Reason: r.Reason, Progress: r.Progress.value,
+		Estimate: r.Estimate.value, Pace: r.Pace, Status: r.Status, Reason: r.Reason, Progress: r.Progress.value,
 		Host: r.Host, Version: r.Version, Created: r.Created.UTC(), Started: inUTC(r.Started), Ended: inUTC(r.Ended),
 	}
 }
@@ -57,8 +58,8 @@ func (s *Store) AddRun(ctx context.Context, r resource.Run) (resource.Run, error
 	}
 	var err error
 	r.ID, err = s.insert(ctx, fmt.Sprintf("keep run %q", r.Name),
-		`INSERT INTO runs (name, volume_id, volume, plan, estimate, progress, status, host, version, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		r.Name, r.VolumeID, texts[0], texts[1], texts[2], texts[3], r.Status, r.Host, r.Version, r.Created)
+		`INSERT INTO runs (name, volume_id, volume, plan, estimate, progress, pace, status, host, version, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		r.Name, r.VolumeID, texts[0], texts[1], texts[2], texts[3], r.Pace, r.Status, r.Host, r.Version, r.Created)
 	return r, err
 }
 

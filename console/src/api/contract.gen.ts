@@ -835,6 +835,11 @@ export interface components {
         NewRun: {
             /** @description By default made from the plan */
             name?: string;
+            /**
+             * Format: double
+             * @description Of a simulated array: so many times as fast as the wall's clock, to be watched; 0 is as fast as it can
+             */
+            pace?: number;
             plan: components["schemas"]["Plan"];
             /** Format: int64 */
             volumeId: number;
@@ -920,6 +925,11 @@ export interface components {
             /** Format: int64 */
             id: number;
             name: string;
+            /**
+             * Format: double
+             * @description Of a simulated array: so many times as fast as the wall's clock, to be watched; 0 is as fast as it can
+             */
+            pace?: number;
             plan: components["schemas"]["Plan"];
             progress: components["schemas"]["Progress"];
             /** @description Why it did not finish, and what to do */
@@ -948,6 +958,11 @@ export interface components {
             id: number;
             measurements: components["schemas"]["Measurement"][] | null;
             name: string;
+            /**
+             * Format: double
+             * @description Of a simulated array: so many times as fast as the wall's clock, to be watched; 0 is as fast as it can
+             */
+            pace?: number;
             plan: components["schemas"]["Plan"];
             progress: components["schemas"]["Progress"];
             /** @description Why it did not finish, and what to do */

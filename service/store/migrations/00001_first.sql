@@ -22,6 +22,7 @@ CREATE TABLE runs (
   volume    TEXT NOT NULL,      -- JSON, as it was when the run was asked for
   plan      TEXT NOT NULL,      -- JSON
   estimate  TEXT NOT NULL,      -- JSON
+  pace      REAL NOT NULL DEFAULT 0,
   status    TEXT NOT NULL,
   reason    TEXT NOT NULL DEFAULT '',
   progress  TEXT NOT NULL,      -- JSON
