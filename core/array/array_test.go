@@ -237,7 +237,7 @@ func TestSequentialRateOfAnArray(t *testing.T) {
 // Brute force on tiny arrays: write bytes where the layout says with parity by
 // hand, lose members, reconstruct, and compare.
 func TestAddressingByBruteForce(t *testing.T) {
-	const chunk = 4096 / 4096 // one byte stands for one page
+	const chunk = 1 // one byte stands for a chunk
 	for _, c := range []struct {
 		level   Level
 		members int

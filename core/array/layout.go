@@ -259,6 +259,5 @@ func (l *layout) writePart(a *Array, number int32, stripe, from, to int64) {
 			continue
 		}
 		l.issue(a, number, piece{member: m, offset: stripe*l.chunk + low, length: int(high - low)})
-		op = &a.ios[number]
 	}
 }

@@ -110,7 +110,9 @@ func TestPacedInVirtualTime(t *testing.T) {
 // write out what is dirty.
 func TestTheArrayRemembers(t *testing.T) {
 	v := build(t, description())
-	pass := spec(func(s *workload.Spec) { s.Reads, s.Span, s.LeadIn, s.For, s.Amount = 1, 16*quantity.MiB, 0, 0, 16*quantity.MiB })
+	pass := spec(func(s *workload.Spec) {
+		s.Reads, s.Span, s.LeadIn, s.For, s.Amount = 1, 16*quantity.MiB, 0, 0, 16*quantity.MiB
+	})
 	cold, _ := run(t, t.Context(), v, pass)
 	for seed := range uint64(6) { // every pass finds what is left
 		pass.Seed = seed + 2

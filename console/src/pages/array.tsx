@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
-import { api, type Counter, type Measurement } from "../api/client";
+import { api, type Counter, isFinal, type Measurement } from "../api/client";
 import { bytes, iops, share, throughput } from "../parts/format";
 import { Trouble } from "../parts/shell";
 
@@ -9,21 +9,29 @@ import { Trouble } from "../parts/shell";
 export function ArrayPage() {
 	const id = Number(useParams().id);
 	const array = useQuery({ queryKey: ["array", id], queryFn: () => api.array(id) });
-	const newest = useQuery({ queryKey: ["newest run", id], queryFn: () => api.runsOf(id) });
+	const newest = useQuery({
+		queryKey: ["newest run", id],
+		queryFn: () => api.runsOf(id),
+		refetchInterval: 3000,
+	});
 	const runId = newest.data?.runs?.[0]?.id;
 	const run = useQuery({
 		queryKey: ["run", runId],
 		queryFn: () => api.run(runId ?? 0),
 		enabled: runId !== undefined,
+		refetchInterval: (q) => (q.state.data && !isFinal(q.state.data.status) ? 1000 : false),
 	});
 	const [use, setUse] = useState(0);
 	const [chosen, choose] = useState<number>();
-	const measurements = (run.data?.measurements ?? []).filter((m) => m.summary);
-	const m = measurements.find((o) => o.id === chosen) ?? measurements[0];
+	const measurements = run.data?.measurements ?? [];
+	const going = run.data !== undefined && !isFinal(run.data.status);
+	const m = measurements.find((o) => o.id === chosen) ?? measurements[going ? measurements.length - 1 : 0];
 	const series = useQuery({
-		queryKey: ["series", m?.id],
+		queryKey: ["series", m?.id, m?.status],
 		queryFn: () => api.series(m?.id ?? 0),
 		enabled: m !== undefined,
+		refetchInterval: going ? 1000 : false,
+		placeholderData: (before) => before,
 	});
 	if (array.error) {
 		return <Trouble error={array.error} />;
@@ -69,7 +77,7 @@ export function ArrayPage() {
 				</label>
 				{measurements.length > 0 && (
 					<label className="flex flex-col gap-1">
-						How busy it was in run {runId}, measurement
+						{going ? "How busy it is" : "How busy it was"} in run {runId}, measurement
 						<select className="select w-80" value={m?.id} onChange={(e) => choose(Number(e.target.value))}>
 							{measurements.map((o) => (
 								<option key={o.id} value={o.id}>

@@ -28,18 +28,27 @@ export function Measure() {
 	const [volume, setVolume] = useState(Number(search.get("volume") ?? 0));
 	const [name, setName] = useState("");
 	const [repeats, setRepeats] = useState(1);
+	const [pace, setPace] = useState(0);
 	const [planned, setPlanned] = useState(false);
 	const [text, setText] = useState("");
+	const chosenKind = (volumes.data?.volumes?.find((v) => v.id === volume) ?? volumes.data?.volumes?.[0])
+		?.kind;
 	const start = useMutation({
 		mutationFn: async () => {
+			const paced = chosenKind === "array" ? pace : 0;
 			const on = volume || volumes.data?.volumes?.[0]?.id || 0;
 			if (planned) {
 				const { plan } = await api.readPlan(text);
-				return api.startRun({ name: name || undefined, volumeId: on, plan });
+				return api.startRun({ name: name || undefined, volumeId: on, plan, pace: paced });
 			}
 			const typed = Object.fromEntries(Object.entries(values).filter(([, v]) => v !== ""));
 			const { load } = await api.readLoad(typed);
-			return api.startRun({ name: name || undefined, volumeId: on, plan: { stages: [{ load, repeats }] } });
+			return api.startRun({
+				name: name || undefined,
+				volumeId: on,
+				plan: { stages: [{ load, repeats }] },
+				pace: paced,
+			});
 		},
 		onSuccess: (run) => {
 			queries.invalidateQueries({ queryKey: ["runs"] });
@@ -153,6 +162,21 @@ export function Measure() {
 						/>
 					</label>
 				</>
+			)}
+			{chosenKind === "array" && (
+				<label className="mt-4 flex w-64 flex-col gap-1">
+					Pace of the simulated array
+					<select
+						className="select w-full"
+						name="pace"
+						value={pace}
+						onChange={(e) => setPace(Number(e.target.value))}
+					>
+						<option value={0}>as fast as it can</option>
+						<option value={1}>1× the wall's clock</option>
+						<option value={20}>20× the wall's clock</option>
+					</select>
+				</label>
 			)}
 			{start.error && <Trouble error={start.error} />}
 			<button type="submit" className="btn btn-primary mt-6" disabled={start.isPending}>
