@@ -39,6 +39,7 @@ func consoleHandler(console fs.FS) http.Handler {
 		}
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		w.Header().Set("Cache-Control", "no-cache")
+		w.WriteHeader(http.StatusOK) // the router meant 404 for what it has no route for
 		_, _ = w.Write(index)
 	})
 }

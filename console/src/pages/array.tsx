@@ -78,7 +78,11 @@ export function ArrayPage() {
 				{measurements.length > 0 && (
 					<label className="flex flex-col gap-1">
 						{going ? "How busy it is" : "How busy it was"} in run {runId}, measurement
-						<select className="select w-80" value={m?.id} onChange={(e) => choose(Number(e.target.value))}>
+						<select
+							className="select w-80 truncate pr-8"
+							value={m?.id}
+							onChange={(e) => choose(Number(e.target.value))}
+						>
 							{measurements.map((o) => (
 								<option key={o.id} value={o.id}>
 									{name(o)}

@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { useNavigate, useParams } from "react-router";
+import { Link, useNavigate, useParams } from "react-router";
 import {
 	api,
 	type Estimate,
@@ -25,7 +25,14 @@ export function RunPage() {
 	const [chosen, choose] = useState<number>();
 	const run = feed.run ?? detail.data;
 	if (detail.error) {
-		return <Trouble error={detail.error} />;
+		return (
+			<>
+				<Trouble error={detail.error} />
+				<Link to="/runs" className="btn btn-sm">
+					Show the runs
+				</Link>
+			</>
+		);
 	}
 	if (!run) {
 		return null;
