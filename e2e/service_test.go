@@ -407,6 +407,54 @@ func TestSimulatedArrayAtAPace(t *testing.T) {
 	}
 }
 
+// The same array file and seed give the same bytes in the exports of two
+// services, on one worker or sixteen.
+func TestSimulatedExportsAreIdentical(t *testing.T) {
+	file, err := filepath.Abs("../demo/arrays/with-tier.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, workers := range []string{"1", "16"} {
+		exports := make([]string, 2)
+		for i := range exports {
+			data := t.TempDir()
+			if _, trouble, err := runHeron(t, "array", "measure", file, "--here", "--data", data, "--workers", workers, "--reads", "60%", "--span", "1TiB", "--for", "20s", "--repeats", "2"); err != nil {
+				t.Fatal(trouble)
+			}
+			for _, table := range []string{"summary", "series", "latency"} {
+				out, trouble, err := runHeron(t, "run", "export", "1", "--here", "--data", data, "--format", "csv", "--table", table)
+				if err != nil {
+					t.Fatal(trouble)
+				}
+				exports[i] += out
+			}
+		}
+		if exports[0] != exports[1] || len(exports[0]) < 10_000 {
+			t.Errorf("%s workers: exports of %d and %d bytes differ", workers, len(exports[0]), len(exports[1]))
+		}
+	}
+}
+
+// Waiting for the device to go quiet ends when it is, and at its limit.
+func TestSettlesUntilTheDeviceIsQuiet(t *testing.T) {
+	s := serve(t, t.TempDir(), false)
+	volume := s.volume(mounted(t, loopDevice(t, 128<<20), "mkfs.ext4", "-q"), nil)
+	p := onePlan(spec(func(w *workload.Spec) { w.For = 0.3 }))
+	p.Stages[0].Settle = plan.Settle{Quiet: 600}
+	settling := false
+	run, err := s.StartRun(t.Context(), client.NewRun{VolumeID: volume.ID, Plan: p})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Watch(t.Context(), run.ID, client.Watcher{Run: func(r resource.Run) { settling = settling || r.Status == resource.Settling }}); err != nil {
+		t.Fatal(err)
+	}
+	detail := s.finished(run.ID)
+	if detail.Status != resource.Finished || !settling || detail.Measurements[0].Started.Sub(*detail.Started) < time.Second {
+		t.Errorf("%s (%s), settled %v", detail.Status, detail.Reason, settling)
+	}
+}
+
 func TestDemoEndsByItself(t *testing.T) {
 	out, trouble, err := runHeron(t, "demo", "--exit", "--listen", "127.0.0.1:0")
 	if err != nil || !strings.Contains(out, "samples ledger at depth 32") || !strings.Contains(out, "nothing") {

@@ -31,7 +31,6 @@ export function ArrayPage() {
 		queryFn: () => api.series(m?.id ?? 0),
 		enabled: m !== undefined,
 		refetchInterval: going ? 1000 : false,
-		placeholderData: (before) => before,
 	});
 	if (array.error) {
 		return <Trouble error={array.error} />;
