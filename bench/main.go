@@ -19,6 +19,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"patientheron/core/array"
 	"patientheron/core/load"
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
@@ -27,6 +28,7 @@ import (
 	"patientheron/storage/localfile"
 	"patientheron/storage/localfile/uring"
 	"patientheron/storage/null"
+	"patientheron/storage/simulated"
 )
 
 func main() {
@@ -48,7 +50,7 @@ func bench() error {
 	fmt.Printf("%s, %d cores, %s\n\n", runtime.Version(), runtime.NumCPU(), kernel())
 	fmt.Println("| what | figure | goal |")
 	fmt.Println("|---|---|---|")
-	for _, part := range []func() error{nullVolume, allocations, intervals, againstBareLoop, memory} {
+	for _, part := range []func() error{nullVolume, allocations, intervals, simulatedArrays, againstBareLoop, memory} {
 		if err := part(); err != nil {
 			return err
 		}
@@ -166,6 +168,82 @@ func intervals() error {
 	}
 	row("null volume, series every 100 ms against every 2 s", "", "× %.3f of the rate", ratio)
 	return nil
+}
+
+// simulatedArrays measures how many operations a second are simulated on one
+// core, the engine recording everything, and how the cost grows.
+func simulatedArrays() error {
+	group := func(count int, medium array.Medium) []array.Group {
+		return []array.Group{{Count: count, Medium: medium, Capacity: 500 * quantity.GiB}}
+	}
+	cache := []array.Cache{{Name: "SSD cache", Size: 10_000_000 * 4 * quantity.KiB, Block: 4 * quantity.KiB, Mode: array.ReadOnly, Devices: 2}}
+	for _, c := range []struct {
+		what, goal string
+		d          array.Description
+		span       quantity.Bytes
+		depth      int
+	}{
+		{"simulated: mirror stripe of eight SSDs, 4 KiB reads", "2 million a second", array.Description{Members: group(8, array.Flash), Layout: array.Layout{Level: array.MirrorStripe}}, 100 * quantity.GiB, 64},
+		{"simulated: eight disks that order by position", "0.5 million a second", array.Description{Members: group(8, array.HardDisk), Layout: array.Layout{Level: array.Stripe}}, 0, 256},
+		{"simulated: SSD cache of 10 million blocks, filled and hit", "1 million a second", array.Description{Members: group(4, array.LowLatency), Layout: array.Layout{Level: array.Stripe}, Caches: cache}, 30 * quantity.GiB, 64},
+	} {
+		v, err := simulated.New(c.d)
+		if err != nil {
+			return err
+		}
+		s := spec(func(s *workload.Spec) {
+			s.Span, s.Depth, s.LeadIn, s.For, s.Amount = c.span, c.depth, 0, 0, 3_000_000*4*quantity.KiB
+		})
+		if c.d.Caches != nil { // the first pass fills the cache
+			first := s
+			first.Order, first.Amount = workload.Sequential, c.span
+			if _, err := timed(v, first); err != nil {
+				return err
+			}
+		}
+		var seconds []float64
+		for range 5 {
+			took, err := timed(v, s)
+			if err != nil {
+				return err
+			}
+			seconds = append(seconds, took)
+		}
+		slices.Sort(seconds)
+		row(c.what, c.goal, "%.2f million a second (best of five %.2f)", 3/median(seconds), 3/seconds[0])
+	}
+	return growth()
+}
+
+// growth measures one, ten and a hundred times the operations.
+func growth() error {
+	v, err := simulated.New(array.Description{Members: []array.Group{{Count: 8, Medium: array.Flash, Capacity: 100 * quantity.GiB}}, Layout: array.Layout{Level: array.MirrorStripe}})
+	if err != nil {
+		return err
+	}
+	var each []float64
+	for _, count := range []float64{3e5, 3e6, 3e7} {
+		took, err := timed(v, spec(func(s *workload.Spec) {
+			s.Depth, s.LeadIn, s.For, s.Amount = 64, 0, 0, quantity.Bytes(count)*4*quantity.KiB
+		}))
+		if err != nil {
+			return err
+		}
+		each = append(each, took/count*1e9)
+	}
+	row("simulated: time for each of 0.3, 3 and 30 million operations", "", "%.0f, %.0f and %.0f ns", each[0], each[1], each[2])
+	return nil
+}
+
+// timed measures a load in virtual time and gives the real seconds it took.
+func timed(v *simulated.Volume, s workload.Spec) (float64, error) {
+	used, err := v.Use(s)
+	if err != nil {
+		return 0, err
+	}
+	start := time.Now()
+	_, err = rate(used, s, nil)
+	return time.Since(start).Seconds(), err
 }
 
 // againstBareLoop compares the engine, recording everything, with a loop that

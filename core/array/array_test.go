@@ -170,7 +170,7 @@ func TestWriteAmplificationFollowsDesnoyers(t *testing.T) {
 			f.write(0, int32(source.IntN(pages)), 1)
 		}
 		// What is always free is no room for stale pages.
-		alpha := float64((len(f.valid)-spareBlocks)*64) / float64(pages)
+		alpha := float64((f.blocks-spareBlocks)*64) / float64(pages)
 		within(t, fmt.Sprintf("write amplification with %.0f %% spare", spare*100), a.WriteAmplification(0), alpha/(alpha+lambert(-alpha*math.Exp(-alpha))), 0.03)
 	}
 }
@@ -245,7 +245,7 @@ func TestAddressingByBruteForce(t *testing.T) {
 	}{{Parity, 3, 1}, {Parity, 5, 1}, {DoubleParity, 4, 2}, {DoubleParity, 7, 2}, {MirrorStripe, 6, 1}, {Mirror, 3, 2}, {Stripe, 3, 0}} {
 		members := Description{Members: []Group{{Count: c.members, Medium: LowLatency, Capacity: 64 * quantity.MiB}}}.expandedMembers()
 		l := newLayout(Layout{Level: c.level, Chunk: 4096}, members, 0)
-		l.chunk = chunk
+		l.chunk, l.shift = chunk, 0
 		const stripes = 11
 		held := make([][]byte, c.members)
 		taken := make([][]bool, c.members)
@@ -710,10 +710,15 @@ func TestImpossibleArrays(t *testing.T) {
 		"link.mtu":               func(d *Description) { d.Link = Link{Rate: 1e9, MTU: [2]int{9000, 10}} },
 		"replica":                func(d *Description) { d.Replica = &Replica{Kilometres: -1} },
 		"tier":                   func(d *Description) { d.Tier = &Tier{Members: Group{Count: 8, Medium: Flash, Capacity: 2000 * gb}} },
-		"tier.level":             func(d *Description) { d.Tier = &Tier{Members: Group{Count: 1, Medium: Flash, Capacity: gb}} },
-		"faults[0].member":       func(d *Description) { d.Faults = []Fault{{Kind: MemberFails, Member: 9}} },
-		"faults[0].kind":         func(d *Description) { d.Faults = []Fault{{Kind: "gremlins"}} },
-		"faults[0].rate":         func(d *Description) { d.Faults = []Fault{{Kind: RebuildBegin}} },
+		"caches[0].block":        func(d *Description) { d.Caches = []Cache{{Size: 1 << 46, Block: 4096, Mode: ReadOnly}} },
+		"tier.extent": func(d *Description) {
+			d.Members[0].Capacity = 1 << 49
+			d.Tier = &Tier{Members: Group{Count: 2, Medium: Flash, Capacity: gb}, Extent: quantity.MiB}
+		},
+		"tier.level":       func(d *Description) { d.Tier = &Tier{Members: Group{Count: 1, Medium: Flash, Capacity: gb}} },
+		"faults[0].member": func(d *Description) { d.Faults = []Fault{{Kind: MemberFails, Member: 9}} },
+		"faults[0].kind":   func(d *Description) { d.Faults = []Fault{{Kind: "gremlins"}} },
+		"faults[0].rate":   func(d *Description) { d.Faults = []Fault{{Kind: RebuildBegin}} },
 	} {
 		d := disks(2)
 		change(&d)

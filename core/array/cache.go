@@ -58,7 +58,8 @@ func newCache(c Cache) *cache {
 		spec: c, shift: uint(bits.TrailingZeros64(uint64(c.Block))), capacity: blocks,
 		limit:  max(int(float64(blocks)*float64(c.DirtyLimit)), 1),
 		server: server{perByte: perSecond(float64(c.Throughput))}, hit: int64(c.HitTime.Duration()),
-		table: make([]int32, size), clean: list{-1, -1}, dirty: list{-1, -1},
+		// Memory that is not used yet costs nothing; growing would copy it.
+		nodes: make([]node, 0, blocks+1), table: make([]int32, size), clean: list{-1, -1}, dirty: list{-1, -1},
 	}
 	for i := range k.table {
 		k.table[i] = -1

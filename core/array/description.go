@@ -285,6 +285,9 @@ func (g Group) validate(at string) error {
 		return wrong(at+".overProvision", "%g; from 0%% to 400%%", float64(g.OverProvision))
 	}
 	full := g.completed()
+	if pages := float64(g.Capacity/pageSize) * (1 + float64(full.OverProvision)); g.Medium == Flash && pages+float64(3*full.BlockPages) > 1<<31 {
+		return wrong(at+".capacity", "%s with %s of over-provision; the page map of an SSD reaches to 8 TiB of physical pages: use more members", g.Capacity, full.OverProvision)
+	}
 	if g.Medium == HardDisk && !(full.SeekTrack <= full.SeekAverage && full.SeekAverage <= full.SeekFull) {
 		return wrong(at+".seekAverage", "track, average and full seek of %s, %s and %s do not rise", full.SeekTrack, full.SeekAverage, full.SeekFull)
 	}
@@ -314,6 +317,9 @@ func (d Description) validateTier() error {
 	case !(t.Every >= 0) || t.Every > 86400 || !(t.Rate >= 0):
 		return wrong("tier", "it looks at most once a day, and moves at a rate that is not negative")
 	}
+	if extents := d.Usable() / or(t.Extent, tierExtent); extents > 1<<24 {
+		return wrong("tier.extent", "%s in extents of %s are %d extents; at most 16 777 216 are kept track of: use larger extents", d.Usable(), or(t.Extent, tierExtent), extents)
+	}
 	if fast, slow := t.usable(), d.Usable(); fast > slow {
 		return wrong("tier", "it holds %s, more than the %s of the members below: it could never be drained to be taken away; use a smaller tier", fast, slow)
 	}
@@ -326,6 +332,9 @@ func (c Cache) validate(at string) error {
 	}
 	if c.Block != 0 && (c.Block < 4096 || c.Block > c.Size || c.Block&(c.Block-1) != 0) {
 		return wrong(at+".block", "%s; a power of two from 4 KiB up to the size of the cache", c.Block)
+	}
+	if blocks := c.Size / or(c.Block, 64*quantity.KiB); blocks > 1<<26 {
+		return wrong(at+".block", "%s in blocks of %s are %d blocks; at most 67 108 864 are kept track of: use larger blocks", c.Size, or(c.Block, 64*quantity.KiB), blocks)
 	}
 	if c.Mode != ReadOnly && c.Mode != WriteBack && c.Mode != WriteThrough {
 		return wrong(at+".mode", "%q; one of read-only, write-back, write-through", c.Mode)

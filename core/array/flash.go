@@ -11,7 +11,8 @@ type flash struct {
 	busy  float64
 
 	logical  []*[mapChunk]int32 // page map, made as it is used; -1 is not written
-	physical [][]int32          // logical page of each physical one, by block; nil until used
+	blocks   int                // physical ones; what follows grows as they are used
+	physical [][]int32          // logical page of each physical one, by block
 	valid    []int32            // pages of each block that are current
 	head     int                // block that is filled
 	fill     int                // pages in it
@@ -35,7 +36,7 @@ func newFlash(g Group) *flash {
 	blocks := int(pages/float64(g.BlockPages)) + spareBlocks
 	return &flash{
 		group: g, dies: make([]float64, g.Dies), logical: make([]*[mapChunk]int32, g.Capacity/pageSize/mapChunk+1),
-		physical: make([][]int32, blocks), valid: make([]int32, blocks), used: 1,
+		blocks: blocks, used: 1,
 	}
 }
 
@@ -61,10 +62,10 @@ func (f *flash) occupy(die int, at, time float64) float64 {
 
 // read is when a page that is asked for at is there.
 func (f *flash) read(at float64, page int32, slow float64) float64 {
-	die := int(page) % len(f.dies)
+	_, die := divide(int64(page), len(f.dies))
 	if chunk := f.logical[page/mapChunk]; chunk != nil {
 		if place := chunk[page%mapChunk]; place >= 0 {
-			die = int(place) % len(f.dies)
+			_, die = divide(int64(place), len(f.dies))
 		}
 	}
 	return f.occupy(die, at, float64(f.group.ReadTime)*1e9*slow)
@@ -79,7 +80,7 @@ func (f *flash) write(at float64, page int32, slow float64) float64 {
 	f.hostPages++
 	time := f.programTime(at) * slow
 	done := f.append(at, page, time)
-	for f.used > len(f.valid)-spareBlocks {
+	for f.used > f.blocks-spareBlocks {
 		f.clean(at, slow)
 	}
 	const accept = 20e3 // into the drive's own memory
@@ -109,12 +110,13 @@ func (f *flash) programTime(at float64) float64 {
 func (f *flash) append(at float64, page int32, time float64) float64 {
 	perBlock := f.group.BlockPages
 	if f.fill == perBlock {
-		f.head = (f.head + 1) % len(f.valid)
+		f.head = (f.head + 1) % f.blocks
 		f.fill = 0
 		f.used++
 	}
-	if f.physical[f.head] == nil {
-		f.physical[f.head] = make([]int32, perBlock)
+	if f.head == len(f.physical) {
+		f.physical = append(f.physical, make([]int32, perBlock))
+		f.valid = append(f.valid, 0)
 	}
 	place := f.entry(page)
 	if *place >= 0 {
@@ -142,6 +144,6 @@ func (f *flash) clean(at, slow float64) {
 		}
 	}
 	f.occupy(f.turn, at, float64(f.group.EraseTime)*1e9*slow)
-	f.tail = (f.tail + 1) % len(f.valid)
+	f.tail = (f.tail + 1) % f.blocks
 	f.used--
 }

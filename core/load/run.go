@@ -96,7 +96,7 @@ type run struct {
 	failed    atomic.Bool   // a worker failed: the others end
 	done      chan int      // numbers of workers that returned
 	broken    []error       // of each worker: its queue as a whole failed
-	stepped   bool          // in virtual time, on one thread
+	passed    bool          // in virtual time: a worker moved past the end of an interval
 }
 
 func (r *run) now() int64 { return r.Clock.Now() - r.origin }

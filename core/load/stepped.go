@@ -26,7 +26,7 @@ const stopCheck = 4096
 
 // runStepped is Run in virtual time.
 func runStepped(ctx context.Context, job Job, volume Stepped) (*Outcome, error) {
-	r := &run{Job: job, stepped: true}
+	r := &run{Job: job}
 	r.Clock, r.Beside = volume, nil
 	r.collect = newCollector(job.Workload, r.Job)
 	r.collect.inside = volume.Inside
@@ -73,7 +73,7 @@ func (r *run) handDirectly(number int) func(int, *part) *part {
 // stepAll steps workers and volume until all workers finished.
 func (r *run) stepAll(ctx context.Context, volume Stepped) error {
 	completions := make([]Completion, r.Workload.Depth)
-	began := time.Now()
+	began, clock, inFlight := time.Now(), r.now, r.inFlight
 	for steps := 0; ; steps++ {
 		held := r.hold(ctx, began)
 		if (held || steps%stopCheck == 0) && ctx.Err() != nil && !r.stopped.Load() {
@@ -82,11 +82,11 @@ func (r *run) stepAll(ctx context.Context, volume Stepped) error {
 		}
 		now, wake, working := r.now(), int64(math.MaxInt64), false
 		for _, w := range r.workers {
-			w.advance(now)
+			r.advance(w, now)
 			if r.stopped.Load() || r.failed.Load() {
 				w.end()
 			}
-			if err := w.issue(r.now); err != nil {
+			if err := w.issue(clock); err != nil {
 				return err
 			}
 			if !w.finished() {
@@ -96,7 +96,10 @@ func (r *run) stepAll(ctx context.Context, volume Stepped) error {
 				wake = min(wake, w.wake())
 			}
 		}
-		r.collect.passBoundaries(now, r.inFlight)
+		if r.passed {
+			r.passed = false
+			r.collect.passBoundaries(now, inFlight)
+		}
 		if !working {
 			return nil
 		}
@@ -110,6 +113,15 @@ func (r *run) stepAll(ctx context.Context, volume Stepped) error {
 		if err := r.reapAll(completions); err != nil {
 			return err
 		}
+	}
+}
+
+// advance moves a worker to time now when something of it is due, and notes
+// that an interval may have ended.
+func (r *run) advance(w *worker, now int64) {
+	if now >= w.boundary || w.rests > 0 {
+		r.passed = true
+		w.advance(now)
 	}
 }
 
@@ -142,7 +154,7 @@ func (r *run) reapAll(completions []Completion) error {
 		if n == 0 {
 			continue
 		}
-		w.advance(now)
+		r.advance(w, now)
 		if err := w.reap(completions[:n], now); err != nil {
 			return err
 		}
