@@ -180,11 +180,11 @@ func TestSameSeedIssuesTheSameOperations(t *testing.T) {
 func TestPacedWithinOnePercent(t *testing.T) {
 	for _, arrivals := range []workload.Arrivals{workload.Constant, workload.Poisson} {
 		outcome, _ := run(t, nullVolume, spec(func(s *workload.Spec) {
-			s.Rate, s.Arrivals, s.For, s.Workers = 40_000, arrivals, 1, 2
+			s.Rate, s.Arrivals, s.For, s.Workers = 40_000, arrivals, 3, 2
 		}))
 		tolerance := 0.01
 		if arrivals == workload.Poisson {
-			tolerance = 0.025 // four standard deviations of a count of 40,000
+			tolerance = 0.015 // four standard deviations of a count of 120,000 are 1.2 %
 		}
 		if rate := float64(outcome.Summary.Total.Rate); math.Abs(rate-40_000)/40_000 > tolerance {
 			t.Errorf("%s: %.0f a second, asked for 40000", arrivals, rate)
