@@ -163,9 +163,12 @@ func printDemo(w io.Writer, details []resource.RunDetail) {
 	t := newTable(w, 5, "run", "volume", "measurement", "repeat", "IOPS", "MB/s", "p50 ms", "p99 ms")
 	for _, d := range details {
 		for _, m := range d.Measurements {
-			total := m.Summary.Total
+			total, title := m.Summary.Total, m.Title()
+			if m.Unreliable("total") {
+				title += " (?)"
+			}
 			t.AppendRow(table.Row{
-				d.ID, d.Volume.Name, m.Title(), m.Repeat, withoutUnit(total.Rate), quantity.Digits(float64(total.Throughput) / 1e6),
+				d.ID, d.Volume.Name, title, m.Repeat, withoutUnit(total.Rate), quantity.Digits(float64(total.Throughput) / 1e6),
 				quantity.Digits(float64(total.Latency.P50) * 1e3), quantity.Digits(float64(total.Latency.P99) * 1e3),
 			})
 		}

@@ -1,6 +1,7 @@
 package array
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -317,8 +318,8 @@ func (d Description) validateTier() error {
 	case !(t.Every >= 0) || t.Every > 86400 || !(t.Rate >= 0):
 		return wrong("tier", "it looks at most once a day, and moves at a rate that is not negative")
 	}
-	if extents := d.Usable() / or(t.Extent, tierExtent); extents > 1<<24 {
-		return wrong("tier.extent", "%s in extents of %s are %d extents; at most 16 777 216 are kept track of: use larger extents", d.Usable(), or(t.Extent, tierExtent), extents)
+	if extents := d.Usable() / cmp.Or(t.Extent, tierExtent); extents > 1<<24 {
+		return wrong("tier.extent", "%s in extents of %s are %d extents; at most 16 777 216 are kept track of: use larger extents", d.Usable(), cmp.Or(t.Extent, tierExtent), extents)
 	}
 	if fast, slow := t.usable(), d.Usable(); fast > slow {
 		return wrong("tier", "it holds %s, more than the %s of the members below: it could never be drained to be taken away; use a smaller tier", fast, slow)
@@ -333,8 +334,8 @@ func (c Cache) validate(at string) error {
 	if c.Block != 0 && (c.Block < 4096 || c.Block > c.Size || c.Block&(c.Block-1) != 0) {
 		return wrong(at+".block", "%s; a power of two from 4 KiB up to the size of the cache", c.Block)
 	}
-	if blocks := c.Size / or(c.Block, 64*quantity.KiB); blocks > 1<<26 {
-		return wrong(at+".block", "%s in blocks of %s are %d blocks; at most 67 108 864 are kept track of: use larger blocks", c.Size, or(c.Block, 64*quantity.KiB), blocks)
+	if blocks := c.Size / cmp.Or(c.Block, 64*quantity.KiB); blocks > 1<<26 {
+		return wrong(at+".block", "%s in blocks of %s are %d blocks; at most 67 108 864 are kept track of: use larger blocks", c.Size, cmp.Or(c.Block, 64*quantity.KiB), blocks)
 	}
 	if c.Mode != ReadOnly && c.Mode != WriteBack && c.Mode != WriteThrough {
 		return wrong(at+".mode", "%q; one of read-only, write-back, write-through", c.Mode)
@@ -418,58 +419,50 @@ func (d Description) Usable() quantity.Bytes {
 	return sum
 }
 
-func or[T comparable](value, otherwise T) T {
-	var zero T
-	if value == zero {
-		return otherwise
-	}
-	return value
-}
-
 // completed replaces zero values by their defaults.
 func (d Description) completed() Description {
-	d.Layout.Chunk = or(d.Layout.Chunk, 64*quantity.KiB)
+	d.Layout.Chunk = cmp.Or(d.Layout.Chunk, 64*quantity.KiB)
 	if d.Link.Rate > 0 {
-		d.Link.Count = or(d.Link.Count, 1)
+		d.Link.Count = cmp.Or(d.Link.Count, 1)
 		for i := range d.Link.MTU {
-			d.Link.MTU[i] = or(d.Link.MTU[i], 1500)
+			d.Link.MTU[i] = cmp.Or(d.Link.MTU[i], 1500)
 		}
-		d.Link.Combined = or(d.Link.Combined, Bundle)
+		d.Link.Combined = cmp.Or(d.Link.Combined, Bundle)
 	}
 	d.Caches = slices.Clone(d.Caches)
 	for i := range d.Caches {
 		c := &d.Caches[i]
-		c.Block = or(c.Block, 64*quantity.KiB)
-		c.HitTime = or(c.HitTime, 20e-6)
-		c.Throughput = or(c.Throughput, 5e9)
-		c.DirtyLimit = or(c.DirtyLimit, 0.5)
+		c.Block = cmp.Or(c.Block, 64*quantity.KiB)
+		c.HitTime = cmp.Or(c.HitTime, 20e-6)
+		c.Throughput = cmp.Or(c.Throughput, 5e9)
+		c.DirtyLimit = cmp.Or(c.DirtyLimit, 0.5)
 	}
 	return d
 }
 
 func (g Group) completed() Group {
-	g.RPM = or(g.RPM, 7200)
-	g.SeekTrack = or(g.SeekTrack, 0.0008)
-	g.SeekAverage = or(g.SeekAverage, 0.0085)
-	g.SeekFull = or(g.SeekFull, 0.018)
-	g.OuterRate = or(g.OuterRate, 220e6)
-	g.InnerRate = or(g.InnerRate, g.OuterRate/2)
-	g.Overhead = or(g.Overhead, 0.0001)
-	g.Queue = or(g.Queue, 32)
-	g.Dies = or(g.Dies, 32)
+	g.RPM = cmp.Or(g.RPM, 7200)
+	g.SeekTrack = cmp.Or(g.SeekTrack, 0.0008)
+	g.SeekAverage = cmp.Or(g.SeekAverage, 0.0085)
+	g.SeekFull = cmp.Or(g.SeekFull, 0.018)
+	g.OuterRate = cmp.Or(g.OuterRate, 220e6)
+	g.InnerRate = cmp.Or(g.InnerRate, g.OuterRate/2)
+	g.Overhead = cmp.Or(g.Overhead, 0.0001)
+	g.Queue = cmp.Or(g.Queue, 32)
+	g.Dies = cmp.Or(g.Dies, 32)
 	read, program := quantity.Seconds(70e-6), quantity.Seconds(600e-6)
 	if g.Medium == LowLatency {
 		read, program = 10e-6, 10e-6
 	}
-	g.ReadTime = or(g.ReadTime, read)
-	g.ProgramTime = or(g.ProgramTime, program)
-	g.EraseTime = or(g.EraseTime, 0.003)
-	g.FastProgram = or(g.FastProgram, 200e-6)
-	g.OverProvision = or(g.OverProvision, 0.07)
-	g.BlockPages = or(g.BlockPages, 256)
-	g.Interface = or(g.Interface, 550e6)
-	g.Units = or(g.Units, 8)
-	g.Slow = or(g.Slow, 1)
+	g.ReadTime = cmp.Or(g.ReadTime, read)
+	g.ProgramTime = cmp.Or(g.ProgramTime, program)
+	g.EraseTime = cmp.Or(g.EraseTime, 0.003)
+	g.FastProgram = cmp.Or(g.FastProgram, 200e-6)
+	g.OverProvision = cmp.Or(g.OverProvision, 0.07)
+	g.BlockPages = cmp.Or(g.BlockPages, 256)
+	g.Interface = cmp.Or(g.Interface, 550e6)
+	g.Units = cmp.Or(g.Units, 8)
+	g.Slow = cmp.Or(g.Slow, 1)
 	return g
 }
 

@@ -1,6 +1,7 @@
 package array
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"strings"
@@ -170,7 +171,7 @@ func (d Description) Words() []string {
 	}
 	if t := d.Tier; t != nil {
 		words = append(words, fmt.Sprintf("What is used most lies on a tier of %s That is %s as %s, moved by %s every %s at %s.",
-			t.Members.words(), t.usable(), t.form().Level, or(t.Extent, tierExtent), or(t.Every, tierEvery), or(t.Rate, tierRate)))
+			t.Members.words(), t.usable(), t.form().Level, cmp.Or(t.Extent, tierExtent), cmp.Or(t.Every, tierEvery), cmp.Or(t.Rate, tierRate)))
 	}
 	if l := d.Link; l.Rate > 0 {
 		text := fmt.Sprintf("Operations come over %d × %s with an MTU of %d and %d at its ends and a round trip of %s", l.Count, l.Rate, l.MTU[0], l.MTU[1], l.RoundTrip)

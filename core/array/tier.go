@@ -1,6 +1,7 @@
 package array
 
 import (
+	"cmp"
 	"math"
 	"slices"
 
@@ -47,8 +48,8 @@ type move struct {
 func newTier(d Description, base int) *tier {
 	spec := d.Tier
 	t := &tier{
-		layout: newLayout(spec.form(), spec.expandedMembers(), base), extent: int64(or(spec.Extent, tierExtent)),
-		every: int64(or(spec.Every, tierEvery).Duration()), gap: perSecond(float64(or(spec.Rate, tierRate))),
+		layout: newLayout(spec.form(), spec.expandedMembers(), base), extent: int64(cmp.Or(spec.Extent, tierExtent)),
+		every: int64(cmp.Or(spec.Every, tierEvery).Duration()), gap: perSecond(float64(cmp.Or(spec.Rate, tierRate))),
 	}
 	t.slots = int(int64(spec.usable()) / t.extent)
 	for i := range t.slots {
@@ -126,8 +127,8 @@ func (t *tier) look() {
 			slow = append(slow, extent)
 		}
 	}
-	slices.SortStableFunc(slow, func(x, y int) int { return compare(t.heat[y], t.heat[x]) })
-	slices.SortStableFunc(fast, func(x, y int) int { return compare(t.heat[x], t.heat[y]) })
+	slices.SortStableFunc(slow, func(x, y int) int { return cmp.Compare(t.heat[y], t.heat[x]) })
+	slices.SortStableFunc(fast, func(x, y int) int { return cmp.Compare(t.heat[x], t.heat[y]) })
 	free, cold := slices.Clone(t.spare), 0
 	for _, extent := range slow {
 		var slot int32
@@ -150,16 +151,6 @@ func (t *tier) look() {
 	for i := range t.heat {
 		t.heat[i] /= 2
 	}
-}
-
-func compare(x, y float64) int {
-	switch {
-	case x < y:
-		return -1
-	case x > y:
-		return 1
-	}
-	return 0
 }
 
 // tierPiece is what is read and written at a time.

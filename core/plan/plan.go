@@ -9,6 +9,7 @@
 package plan
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -213,18 +214,11 @@ func (f Fill) load(base workload.Spec, sweep []Axis) (workload.Spec, error) {
 	}
 	return workload.Spec{
 		Name: base.Name, Blocks: workload.Block(min(block, base.Span)), Reads: 0,
-		Order: cmpOr(f.Order, workload.Sequential), Depth: 16, Workers: 1,
+		Order: cmp.Or(f.Order, workload.Sequential), Depth: 16, Workers: 1,
 		Span: base.Span, Offset: base.Offset, Cached: base.Cached, Amount: base.Span * quantity.Bytes(f.Passes),
 		Compressible: base.Compressible, Duplicate: base.Duplicate, Fresh: base.Fresh,
 		Interval: base.Interval, OnError: workload.End, Seed: base.Seed,
 	}, nil
-}
-
-func cmpOr(order, otherwise workload.Order) workload.Order {
-	if order == "" {
-		return otherwise
-	}
-	return order
 }
 
 // Expand lists the values of an axis, with doubling ranges written out.
