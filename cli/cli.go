@@ -40,10 +40,10 @@ func Root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "heron",
 		Short: "Measure storage and know what to believe",
-		Long: `Patient Heron measures RAID arrays, network-attached and iSCSI volumes, SSD
-caches and tiers, and compares what it measured, to choose and tune shared
-storage. The work is done by a service ("heron serve"); the other commands
-talk to it.`,
+		Long: `Patient Heron measures the storage of the host it runs on (folders of any
+mounted file system, files, block devices) and simulated arrays, and says which
+figures to doubt. The work is done by a service ("heron serve"); the other
+commands talk to it, or work without one with --here.`,
 		Example: `  heron serve                                   start the service
   heron measure /srv/pool --reads 70% --for 60s  measure a folder's storage
   heron run list                                 what was measured so far`,

@@ -46,7 +46,7 @@ func (f *fieldValue) Type() string {
 	if f.field.Bool {
 		return "bool"
 	}
-	return f.field.Name
+	return "value"
 }
 
 func (f *fieldValue) Set(text string) error {
@@ -70,8 +70,8 @@ func (a *app) measure() *cobra.Command {
 	o := &measureOptions{spec: workload.Default()}
 	command := &cobra.Command{
 		Use: "measure VOLUME", Short: "Measure a volume and show it live", Args: cobra.ExactArgs(1),
-		Long: `Measure a volume: a folder, a file, a block device, null:SIZE, or the name of a
-registered one. A path that is not registered yet is registered.
+		Long: `Measure a volume: a folder, a file, a block device, array:FILE, null:SIZE, or the
+name of a registered one. A path that is not registered yet is registered.
 
 In a folder a test file of the span is made, filled with data, and gone again
 afterwards. An existing file or device is only read, unless it was registered

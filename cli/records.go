@@ -62,7 +62,8 @@ func (a *app) volumeAdd() *cobra.Command {
 	var name, size, serial, holds string
 	command := &cobra.Command{
 		Use: "add LOCATOR", Short: "Register a volume", Args: cobra.ExactArgs(1),
-		Long: `Register a folder, a file, a block device, or null:SIZE.
+		Long: `Register a folder, a file, a block device, array:FILE of a simulated array, or
+null:SIZE.
 
 An existing file or device is registered for reading. To let workloads write
 over it, and so lose what it holds, state its exact size in bytes with

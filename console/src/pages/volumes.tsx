@@ -118,7 +118,7 @@ function AddVolume() {
 			<h2 className="mb-3 font-medium">Register a volume</h2>
 			<div className="grid gap-3 sm:grid-cols-[2fr_1fr_auto] sm:items-end">
 				<label className="flex flex-col gap-1 text-sm">
-					Folder, file or block device on the service's host, or null:SIZE
+					Folder, file or block device on the service's host, array:FILE or null:SIZE
 					<input
 						className="input w-full"
 						name="locator"
