@@ -11,7 +11,7 @@ import (
 
 	"patientheron/client"
 	"patientheron/core/array"
-	"patientheron/core/quantity"
+	"patientheron/core/setup"
 	"patientheron/core/workload"
 	"patientheron/storage/simulated"
 )
@@ -75,27 +75,30 @@ func printArray(w io.Writer, d array.Description) {
 	for _, sentence := range d.Words() {
 		fmt.Fprintln(w, " ", sentence)
 	}
-	for _, u := range array.Uses {
-		hops := d.Ceilings(u)
-		limit := array.Limit(hops)
-		fmt.Fprintf(w, "\n%s, %s each: at most %s, limited by %s\n", u.Name, u.Block, inUnits(u, limit.Rate), limit.Name)
-		t := newTable(w, 2, "hop", "passes at most", "because")
-		t.SetColumnConfigs([]table.ColumnConfig{{Number: 2, Align: 2}})
-		for _, h := range hops {
-			t.AppendRow(table.Row{"  " + h.Name, inUnits(u, h.Rate), h.Formula})
-		}
-		t.Render()
-	}
+	printCeilings(w, d.Setup())
 	if len(d.Caches) > 0 {
 		fmt.Fprintln(w, "\nA cache can answer faster than what is behind it, until it has to pass on what it took.")
 	}
 }
 
-// inUnits shows a rate of small operations as IOPS, of large ones as
-// throughput.
-func inUnits(u array.Use, r quantity.OpRate) string {
-	if u.Sequential {
-		return quantity.ByteRate(float64(r) * float64(u.Block)).String()
+// printCeilings shows what each hop of a setup can pass of each use.
+func printCeilings(w io.Writer, s setup.Setup) {
+	for _, u := range setup.Uses {
+		c := s.For(u)
+		if limit := setup.Limit(c.Hops); limit != nil {
+			fmt.Fprintf(w, "\n%s, %s each: at most %s, limited by %s\n", u.Name, u.Block, u.Show(limit.Rate), limit.Name)
+		} else {
+			fmt.Fprintf(w, "\n%s, %s each: no ceiling is known\n", u.Name, u.Block)
+		}
+		t := newTable(w, 2, "hop", "passes at most", "because")
+		t.SetColumnConfigs([]table.ColumnConfig{{Number: 2, Align: 2}})
+		for _, h := range c.Hops {
+			most := u.Show(h.Rate)
+			if h.Rate == 0 {
+				most = "not known"
+			}
+			t.AppendRow(table.Row{"  " + h.Name, most, h.Formula})
+		}
+		t.Render()
 	}
-	return r.String()
 }

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"patientheron/core/quantity"
+	"patientheron/core/setup"
 )
 
 const gb = quantity.Bytes(1e9)
@@ -563,8 +564,8 @@ func TestCacheBookkeeping(t *testing.T) {
 }
 
 func TestLinks(t *testing.T) {
-	within(t, "payload at 1500", float64(PayloadShare(1500)), 0.949, 0.001)
-	within(t, "payload at 9000", float64(PayloadShare(9000)), 0.991, 0.001)
+	within(t, "payload at 1500", float64(setup.PayloadShare(1500)), 0.949, 0.001)
+	within(t, "payload at 9000", float64(setup.PayloadShare(9000)), 0.991, 0.001)
 	base := Description{
 		Members: []Group{{Count: 8, Medium: LowLatency, Capacity: 100 * gb, Interface: 10e9}}, Layout: Layout{Level: Stripe},
 		Link: Link{Rate: 125e6, MTU: [2]int{9000, 9000}, RoundTrip: 200e-6},
@@ -664,7 +665,7 @@ func TestNoArrayExceedsTheAsymptoticBounds(t *testing.T) {
 			bounds["controller throughput"] = float64(done.Controller.Throughput) / float64(length)
 		}
 		if done.Link.Rate > 0 {
-			bounds["links"] = float64(done.Link.Rate) * float64(PayloadShare(1500)) * float64(done.Link.Count) / float64(length)
+			bounds["links"] = float64(done.Link.Rate) * float64(setup.PayloadShare(1500)) * float64(done.Link.Count) / float64(length)
 		}
 		for name, bound := range bounds {
 			if r.rate > bound*1.05 {

@@ -5,139 +5,140 @@ import (
 	"fmt"
 	"math"
 	"strings"
+	"time"
 
 	"patientheron/core/quantity"
+	"patientheron/core/setup"
 )
-
-// Use is a kind of load, as far as ceilings need to know it.
-type Use struct {
-	Name       string
-	Write      bool
-	Sequential bool
-	Block      quantity.Bytes
-}
-
-// Uses are the four loads that every explanation shows.
-var Uses = []Use{
-	{"small random reads", false, false, 4 * quantity.KiB},
-	{"small random writes", true, false, 4 * quantity.KiB},
-	{"large sequential reads", false, true, quantity.MiB},
-	{"large sequential writes", true, true, quantity.MiB},
-}
 
 // Explanation is what a description comes to, in words and ceilings.
 type Explanation struct {
-	Name   string         `json:"name"`
-	Usable quantity.Bytes `json:"usableBytes" doc:"Capacity for data"`
-	Price  float64        `json:"price,omitempty" doc:"In an invented currency"`
-	Words  []string       `json:"words" doc:"What it is and what it survives, in sentences"`
-	Uses   []UseCeilings  `json:"uses"`
-}
-
-// UseCeilings is the hops of an array for one use.
-type UseCeilings struct {
-	Use   string         `json:"use"`
-	Block quantity.Bytes `json:"blockBytes"`
-	Hops  []Hop          `json:"hops" doc:"From the initiator to the media, caches aside"`
-	Limit string         `json:"limit" doc:"Name of the hop with the lowest ceiling"`
+	Name   string              `json:"name"`
+	Usable quantity.Bytes      `json:"usableBytes" doc:"Capacity for data"`
+	Price  float64             `json:"price,omitempty" doc:"In an invented currency"`
+	Words  []string            `json:"words" doc:"What it is and what it survives, in sentences"`
+	Uses   []setup.UseCeilings `json:"uses"`
 }
 
 // Explain says in words and ceilings what d describes.
 func (d Description) Explain() Explanation {
-	e := Explanation{Name: d.Name, Usable: d.Usable(), Price: d.Price, Words: d.Words()}
-	for _, u := range Uses {
-		hops := d.Ceilings(u)
-		e.Uses = append(e.Uses, UseCeilings{Use: u.Name, Block: u.Block, Hops: hops, Limit: Limit(hops).Name})
-	}
+	e := Explanation{Name: d.Name, Usable: d.Usable(), Price: d.Price, Words: d.Words(), Uses: d.Setup().Explained()}
 	return e
 }
 
-// Hop is one stage on the way of an operation and the most it can pass.
-type Hop struct {
-	Name    string          `json:"name"`
-	Station string          `json:"station" doc:"What its busy share is called among the counters from inside: the beginning of their names"`
-	Rate    quantity.OpRate `json:"rate" doc:"Operations per second it can pass at most; 0 when it sets no limit"`
-	Formula string          `json:"formula" doc:"How that is worked out"`
-}
-
-// Ceilings lists the hops of an operation from the initiator to the media with
-// the most each can pass of a use for long, caches, tiers and the drives' own
-// buffers aside: those can answer without what is behind them.
-func (d Description) Ceilings(u Use) []Hop {
+// Setup is d as facts of a setup, with what each member can do alone by the
+// same rules as the simulation.
+func (d Description) Setup() setup.Setup {
 	d = d.completed()
-	var hops []Hop
-	block := float64(u.Block)
-	if l := d.Link; l.Rate > 0 {
-		payload := PayloadShare(min(l.MTU[0], l.MTU[1]))
-		links := 1
-		if l.Combined == Multipath {
-			links = l.Count
-		}
-		hops = append(hops, Hop{"link", "link", quantity.OpRate(float64(l.Rate) * float64(payload) * float64(links) / block),
-			fmt.Sprintf("%d × %s × %s payload at MTU %d ÷ %s", links, l.Rate, payload, min(l.MTU[0], l.MTU[1]), u.Block)})
-		if cost := float64(l.PerOp) + float64(l.PerByte)*block; cost > 0 {
-			hops = append(hops, Hop{"transport", "link", quantity.OpRate(float64(links) / cost),
-				fmt.Sprintf("%d connections ÷ %s of one core for each operation", links, quantity.Seconds(cost))})
-		}
+	var s setup.Setup
+	know := func(key string, value any) { s.Know(key, value, setup.Simulated, time.Time{}) }
+	for i, g := range d.Members {
+		at := fmt.Sprintf("media[%d].", i)
+		full := g.completed()
+		know(at+"kind", g.Medium)
+		know(at+"count", g.Count)
+		know(at+"size", g.Capacity)
+		know(at+"randomReadRate", quantity.OpRate(full.ceiling(false, false, pageSize)))
+		know(at+"randomWriteRate", quantity.OpRate(full.ceiling(true, false, pageSize)))
+		know(at+"readRate", quantity.ByteRate(full.ceiling(false, true, quantity.MiB)*float64(quantity.MiB)))
+		know(at+"writeRate", quantity.ByteRate(full.ceiling(true, true, quantity.MiB)*float64(quantity.MiB)))
 	}
-	limit, formula := math.Inf(1), ""
+	know("layout.level", d.Layout.Level)
+	know("layout.chunk", d.Layout.Chunk)
+	if failed := d.failedFromStart(); failed > 0 {
+		know("layout.missing", failed)
+	}
 	if d.Controller.Operations > 0 {
-		limit, formula = float64(d.Controller.Operations), fmt.Sprintf("%s at most", d.Controller.Operations)
+		know("controller.operations", d.Controller.Operations)
 	}
-	if t := d.Controller.Throughput; t > 0 && float64(t)/block < limit {
-		limit, formula = float64(t)/block, fmt.Sprintf("%s ÷ %s", t, u.Block)
+	if d.Controller.Throughput > 0 {
+		know("controller.throughput", d.Controller.Throughput)
 	}
-	if formula != "" {
-		hops = append(hops, Hop{"controller", "controller", quantity.OpRate(limit), formula})
+	for i, c := range d.Caches {
+		at := fmt.Sprintf("cache[%d].", i)
+		know(at+"name", c.Name)
+		know(at+"mode", c.Mode)
+		know(at+"size", c.Size)
+		medium := "memory"
+		if c.Devices > 0 {
+			medium = "ssd"
+			know(at+"devices", c.Devices)
+		}
+		know(at+"medium", medium)
+		if c.Mode == WriteBack {
+			know(at+"protected", yesNo(c.Protected))
+		}
 	}
-	return append(hops, d.mediaCeiling(u))
+	if t := d.Tier; t != nil {
+		know("tier.size", t.usable())
+		know("tier.count", t.Members.Count)
+		know("tier.level", t.form().Level)
+	}
+	if l := d.Link; l.Rate > 0 {
+		know("link[0].rate", l.Rate)
+		know("link[0].count", l.Count)
+		if l.Count > 1 {
+			know("link[0].combined", l.Combined)
+		}
+		know("link[0].mtuHere", l.MTU[0])
+		know("link[0].mtuThere", l.MTU[1])
+		know("link[0].roundTrip", l.RoundTrip)
+		if l.PerOp > 0 {
+			know("transport.operationTime", l.PerOp)
+		}
+		if l.PerByte > 0 {
+			know("transport.byteTime", l.PerByte)
+		}
+	}
+	if r := d.Replica; r != nil {
+		know("replication.mode", "synchronous")
+		know("replication.kilometres", r.Kilometres)
+		if r.Rate > 0 {
+			know("replication.rate", r.Rate)
+		}
+	}
+	if d.Price > 0 {
+		know("cost.price", d.Price)
+	}
+	return s
 }
 
-// mediaCeiling is what the members can do together.
-func (d Description) mediaCeiling(u Use) Hop {
-	members := d.expandedMembers()
-	l := newLayout(d.Layout, members, 0)
-	slowest := math.Inf(1)
-	sum := 0.0
-	for _, m := range members {
-		r := m.ceiling(u)
-		slowest, sum = min(slowest, r), sum+r
+// failedFromStart is the number of members that are gone before anything is
+// measured.
+func (d Description) failedFromStart() (n int) {
+	for _, f := range d.Faults {
+		if f.Kind == MemberFails && f.At == 0 {
+			n++
+		}
 	}
-	n := float64(len(members))
-	each := slowest
-	if d.Layout.Level == Concatenation {
-		each = sum / n
+	return n
+}
+
+func yesNo(is bool) string {
+	if is {
+		return "yes"
 	}
-	name := fmt.Sprintf("%d members", len(members))
-	switch {
-	case u.Write && !u.Sequential:
-		cost := map[Level]float64{Mirror: n, MirrorStripe: 2, Parity: 4, DoubleParity: 6}[d.Layout.Level]
-		cost = max(cost, 1)
-		return Hop{name, "member", quantity.OpRate(n * each / cost), fmt.Sprintf("%g × %s ÷ %g member operations a write", n, quantity.OpRate(each), cost)}
-	case u.Write:
-		data := float64(max(l.data, 1))
-		return Hop{name, "member", quantity.OpRate(data * each), fmt.Sprintf("%g members with data × %s", data, quantity.OpRate(each))}
-	}
-	return Hop{name, "member", quantity.OpRate(n * each), fmt.Sprintf("%g × %s", n, quantity.OpRate(each))}
+	return "no"
 }
 
 // queueGain is the most that ordering a full queue by position gains over
 // serving a disk's random commands one by one.
 const queueGain = 2.5
 
-// ceiling is the most one member can do of a use.
-func (g Group) ceiling(u Use) float64 {
-	block := float64(u.Block)
+// ceiling is the most one member can do of operations of one block size, each
+// second.
+func (g Group) ceiling(write, sequential bool, size quantity.Bytes) float64 {
+	block := float64(size)
 	pages := math.Ceil(block / pageSize)
 	switch {
-	case g.Medium == HardDisk && u.Sequential:
+	case g.Medium == HardDisk && sequential:
 		return float64(g.OuterRate) / block / g.Slow
 	case g.Medium == HardDisk:
 		one := float64(g.SeekAverage) + 30/g.RPM + float64(g.Overhead) + block/float64(g.OuterRate)
 		return queueGain / one / g.Slow
 	case g.Medium == LowLatency:
 		return min(float64(g.Units)/float64(g.ReadTime)/g.Slow, float64(g.Interface)/block)
-	case u.Write:
+	case write:
 		program := g.ProgramTime
 		if g.FastRegion > 0 {
 			program = min(program, g.FastProgram)
@@ -145,17 +146,6 @@ func (g Group) ceiling(u Use) float64 {
 		return min(float64(g.Dies)/float64(program)/pages/g.Slow, float64(g.Interface)/block)
 	}
 	return min(float64(g.Dies)/float64(g.ReadTime)/pages/g.Slow, float64(g.Interface)/block)
-}
-
-// Limit is the hop with the lowest ceiling; nil when no hop sets one.
-func Limit(hops []Hop) *Hop {
-	var lowest *Hop
-	for i := range hops {
-		if hops[i].Rate > 0 && (lowest == nil || hops[i].Rate < lowest.Rate) {
-			lowest = &hops[i]
-		}
-	}
-	return lowest
 }
 
 // Words says in sentences what the array is and what it survives.

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"patientheron/core/quantity"
+	"patientheron/core/setup"
 )
 
 // What is measured is never above the ceiling, whatever the array, and near it
@@ -18,14 +19,14 @@ func TestCeilingsAreNeverExceeded(t *testing.T) {
 		if d.Validate() != nil {
 			continue
 		}
-		u := Uses[source.IntN(len(Uses))]
-		limit := Limit(d.Ceilings(u))
+		u := setup.Uses[source.IntN(len(setup.Uses))]
+		limit, writes := setup.Limit(d.Setup().Ceilings(u)), u.Reads == 0
 		a := build(t, d)
 		var next func(int) Request
 		if u.Sequential {
-			next = sequential(0, int(u.Block), u.Write)
+			next = sequential(0, int(u.Block), writes)
 		} else {
-			next = random(a, source.Uint64(), int(u.Block), 0, u.Write)
+			next = random(a, source.Uint64(), int(u.Block), 0, writes)
 		}
 		count := 700
 		if d.Members[0].Medium == Flash && !u.Sequential {
@@ -37,7 +38,7 @@ func TestCeilingsAreNeverExceeded(t *testing.T) {
 	}
 	d := ssds(8, MirrorStripe)
 	d.Link = Link{Rate: 125e6, MTU: [2]int{9000, 9000}}
-	if limit := Limit(d.Ceilings(Uses[2])); limit.Name != "link" {
+	if limit := setup.Limit(d.Setup().Ceilings(setup.Uses[2])); limit.Name != "link" {
 		t.Errorf("eight SSDs behind one gigabit are limited by %s", limit.Name)
 	}
 }

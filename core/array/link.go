@@ -1,20 +1,6 @@
 package array
 
-import "patientheron/core/quantity"
-
-// headers is what a TCP/IPv4 segment carries beside its payload within the
-// MTU (RFC 791, RFC 9293), framing what Ethernet adds around it: preamble,
-// header, check sequence and gap (IEEE 802.3).
-const (
-	headers = 40
-	framing = 38
-)
-
-// PayloadShare is the part of a line's rate that is left for payload at an
-// MTU: (MTU-40)/(MTU+38), 94.9 % at 1500 and 99.1 % at 9000.
-func PayloadShare(mtu int) quantity.Share {
-	return quantity.Share(float64(mtu-headers) / float64(mtu+framing))
-}
+import "patientheron/core/setup"
 
 // path is one link, full duplex, with a connection on it.
 type path struct {
@@ -26,7 +12,7 @@ type path struct {
 
 func newPath(l Link) *path {
 	// Both ends agree on the smaller segment.
-	payload := float64(l.Rate) * float64(PayloadShare(min(l.MTU[0], l.MTU[1])))
+	payload := float64(l.Rate) * float64(setup.PayloadShare(min(l.MTU[0], l.MTU[1])))
 	return &path{
 		half:     int64(l.RoundTrip.Duration()) / 2,
 		core:     server{perOperation: float64(l.PerOp) * 1e9, perByte: float64(l.PerByte) * 1e9},

@@ -2,6 +2,7 @@ package judge
 
 import (
 	"testing"
+	"time"
 
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
@@ -21,6 +22,45 @@ func series(reads, writes, deviceRead, deviceWritten quantity.Bytes) []measure.I
 			}},
 		},
 	}
+}
+
+// rate is a summary of that many operations a second for ten seconds.
+func rate(operations int64, latency quantity.Seconds) measure.Summary {
+	return measure.Summary{Total: measure.Figures{Operations: operations * 10, Rate: quantity.OpRate(operations), Latency: measure.Latency{Mean: latency}}}
+}
+
+// falling is a series whose rate falls by a share of the first each second.
+func falling(seconds int, by float64) (s []measure.Interval) {
+	for i := range seconds {
+		left := 1000 * max(1-by*float64(i)/2, 0.1)
+		s = append(s, measure.Interval{Index: i, Start: quantity.Seconds(i), Length: 1, Reads: measure.Flow{Operations: int64(left)}})
+	}
+	return s
+}
+
+// pegged is a second in which one core was busy.
+func pegged(share quantity.Share) []measure.Interval {
+	return []measure.Interval{{Length: 1, Beside: &measure.Beside{CPU: []quantity.Share{0.1, share}}}}
+}
+
+// behind did 600 a second, with most of the latency in front of the volume.
+var behind = func() measure.Summary {
+	s := rate(600, 2)
+	s.Service = &measure.Latency{Mean: 0.01}
+	return s
+}()
+
+// gigabit is a setup behind one gigabit, cached one of disks behind a cache.
+var gigabit, cached = facts("link[0].rate", "125MB/s"), facts(
+	"media[0].kind", "hard disk", "media[0].count", "4", "media[0].randomReadRate", "200", "layout.level", "raid5", "cache[0].size", "400GB", "cache[0].name", "SSD cache")
+
+func facts(pairs ...string) (s setup.Setup) {
+	for i := 0; i < len(pairs); i += 2 {
+		if err := s.Set(pairs[i], pairs[i+1], setup.Told, time.Time{}); err != nil {
+			panic(err)
+		}
+	}
+	return s
 }
 
 // Each rule speaks when it should and is silent when it should be.
@@ -44,11 +84,28 @@ func TestRulesSpeakAndAreSilent(t *testing.T) {
 		"threads":                   {Observed{Summary: measure.Summary{Interface: "threads"}}, "portable-interface all caution"},
 		"the generator is late":     {Observed{Summary: measure.Summary{IssueLag: &lag, Total: measure.Figures{Latency: measure.Latency{Mean: 0.004}}}}, "late-generator all caution"},
 		"late against nothing":      {Observed{Summary: measure.Summary{IssueLag: &short, Total: measure.Figures{Latency: measure.Latency{Mean: 0.00002}}}}, ""},
+		"above the link":            {Observed{Setup: gigabit, Summary: rate(40_000, 0.0002), Load: workload.Spec{Reads: 1, Order: workload.Random, Depth: 8, Workers: 1}}, "above-ceiling reads unreliable limit-not-found all info"},
+		"at the link":               {Observed{Setup: gigabit, Summary: rate(28_700, 8.0/28_700), Load: workload.Spec{Reads: 1, Order: workload.Random, Depth: 8, Workers: 1}}, "limited-by all info"},
+		"below the link":            {Observed{Setup: gigabit, Summary: rate(10_000, 0.0008), Load: workload.Spec{Reads: 1, Order: workload.Random, Depth: 8, Workers: 1}}, "limit-not-found all info"},
+		"the cache may be faster":   {Observed{Setup: cached, Summary: rate(9_000, 8.0/9_000), Load: workload.Spec{Reads: 1, Order: workload.Random, Depth: 8, Workers: 1, Span: quantity.TiB}}, "limit-not-found all info"},
+		"the span fits the cache":   {Observed{Setup: cached, Load: workload.Spec{Span: quantity.GiB}}, "span-fits-cache all caution"},
+		"too few in flight":         {Observed{Summary: rate(100_000, 0.00001), Load: workload.Spec{Depth: 32, Workers: 1}}, "few-in-flight all caution limit-not-found all info"},
+		"too few, but it thinks":    {Observed{Summary: rate(100_000, 0.00001), Load: workload.Spec{Depth: 32, Workers: 1, Think: 1}}, ""},
+		"it never settles":          {Observed{Series: falling(100, 0.02)}, "never-settled all caution"},
+		"it settles":                {Observed{Series: falling(100, 0)}, ""},
+		"seconds of nothing":        {Observed{Summary: measure.Summary{Steadiness: &measure.Steadiness{Intervals: 60, WorstShare: 0.1, Slow: 3}}}, "unsteady all caution"},
+		"even seconds":              {Observed{Summary: measure.Summary{Steadiness: &measure.Steadiness{Intervals: 60, WorstShare: 0.9}}}, ""},
+		"it falls behind":           {Observed{Summary: behind, Load: workload.Spec{Rate: 1000}}, "fell-behind all caution"},
+		"it keeps the rate":         {Observed{Summary: behind, Load: workload.Spec{Rate: 500}}, ""},
+		"a pegged core":             {Observed{Series: pegged(0.97), Summary: rate(50_000, 8.0/50_000), Load: workload.Spec{Depth: 8, Workers: 1}}, "limited-by all info"},
 		"late, but storage is slow": {Observed{Summary: measure.Summary{IssueLag: &lag, Total: measure.Figures{Latency: measure.Latency{Mean: 0.1}}}}, ""},
 	} {
 		c.observed.Load.Blocks = workload.Block(4 * quantity.KiB)
 		got := ""
 		for _, f := range Findings(c.observed) {
+			if got != "" {
+				got += " "
+			}
 			got += f.Kind + " " + f.Figure + " " + string(f.Weight)
 			if f.Sentence == "" || f.Next == "" || f.Evidence == nil {
 				t.Errorf("%s: the finding lacks its sentence, next step or evidence: %+v", name, f)

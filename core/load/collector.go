@@ -3,6 +3,7 @@ package load
 import (
 	"math"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"patientheron/core/measure"
@@ -20,6 +21,7 @@ const grace = 500 * time.Millisecond
 // collector adds up what the workers counted in each interval and passes the
 // intervals on in order.
 type collector struct {
+	spec    workload.Spec
 	line    timeline
 	beside  func() *measure.Beside
 	observe func(measure.Interval)
@@ -34,6 +36,12 @@ type collector struct {
 	next     int   // interval to be passed on next
 	upTo     []int // last interval each worker handed over
 	measured []*part
+
+	patience Patience
+	enough   atomic.Bool        // patience has what it needs
+	series   []measure.Interval // of the measured time, for patience
+	kept     []keptPart         // what they counted
+	look     int                // length of the series at which patience is asked next
 }
 
 type report struct {
@@ -52,7 +60,7 @@ type cell struct {
 
 func newCollector(spec workload.Spec, job Job) *collector {
 	c := &collector{
-		line: newTimeline(spec), beside: job.Beside, observe: job.Observe,
+		spec: spec, patience: job.Patience, line: newTimeline(spec), beside: job.Beside, observe: job.Observe,
 		// Room for every worker to be four intervals ahead.
 		reports: make(chan report, spec.Workers*4),
 		pool:    make(chan *part, spec.Workers*4),
@@ -62,8 +70,8 @@ func newCollector(spec workload.Spec, job Job) *collector {
 	}
 	for i := range spec.Workers {
 		c.upTo[i] = -1
-		c.measured[i] = newPart()
-		c.pool <- newPart()
+		c.measured[i] = newPart(c.spec)
+		c.pool <- newPart(c.spec)
 	}
 	return c
 }
@@ -79,7 +87,7 @@ func (c *collector) take(number, index int, p *part) *part {
 	case fresh := <-c.pool:
 		return fresh
 	default:
-		return newPart()
+		return newPart(c.spec)
 	}
 }
 
@@ -159,7 +167,7 @@ func (c *collector) drain() {
 
 func (c *collector) at(index int) *cell {
 	if c.cells[index] == nil {
-		c.cells[index] = &cell{part: newPart()}
+		c.cells[index] = &cell{part: newPart(c.spec)}
 	}
 	return c.cells[index]
 }
@@ -213,11 +221,22 @@ func (c *collector) emit(now int64, last bool) {
 		case !cell.sampled, !c.complete() && now < end+int64(grace):
 			return
 		}
-		if c.observe != nil {
-			c.observe(cell.interval(c.next, start, end, c.line.isLeadIn(c.next)))
+		if !c.enough.Load() { // what comes after counts nowhere
+			c.pass(cell, start, end, last)
 		}
 		delete(c.cells, c.next)
 		c.next++
+	}
+}
+
+// pass gives an interval to those who wait for it.
+func (c *collector) pass(cell *cell, start, end int64, last bool) {
+	interval := cell.interval(c.next, start, end, c.line.isLeadIn(c.next))
+	if c.observe != nil {
+		c.observe(interval)
+	}
+	if c.patience != nil && !interval.LeadIn {
+		c.keep(interval, cell.part, last)
 	}
 }
 

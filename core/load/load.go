@@ -120,10 +120,18 @@ type Job struct {
 	// Pace, when above zero, holds virtual time to so many times the time of the
 	// wall, so that people can watch; real volumes know no other pace than one.
 	Pace float64
+	// Patience, of a patient workload, is asked after each interval of the
+	// measured time.
+	Patience Patience
 	// Observe, when set, is given each interval as it ends, in order, from one
 	// goroutine. It should not block for long.
 	Observe func(measure.Interval)
 }
+
+// Patience is given the intervals of the measured time so far. It says how many
+// at the start are better cut off as lead-in, whether enough is known to end,
+// and what to record of that. Last is set when the measurement has ended.
+type Patience func(series []measure.Interval, last bool) (cut int, enough bool, record measure.Patience)
 
 // Outcome is what a measurement came to.
 type Outcome struct {

@@ -40,6 +40,9 @@ func Run(ctx context.Context, job Job) (*Outcome, error) {
 		return nil, err
 	}
 	job.Workload = spec
+	if spec.Patient() != (job.Patience != nil) {
+		return nil, errors.New("a patient workload needs a Patience, and only that one")
+	}
 	if volume, ok := job.Volume.(Stepped); ok {
 		return runStepped(ctx, job, volume)
 	}
@@ -98,6 +101,9 @@ type run struct {
 	broken    []error       // of each worker: its queue as a whole failed
 	passed    bool          // in virtual time: a worker moved past the end of an interval
 }
+
+// over reports whether workers shall end before the time is over.
+func (r *run) over() bool { return r.stopped.Load() || r.failed.Load() || r.collect.enough.Load() }
 
 func (r *run) now() int64 { return r.Clock.Now() - r.origin }
 
@@ -175,7 +181,7 @@ func (r *run) drive(w *worker) error {
 	giveUp := int64(0)
 	for now := clock(); ; {
 		w.advance(now)
-		if r.stopped.Load() || r.failed.Load() {
+		if r.over() {
 			w.end()
 		}
 		if w.finished() {
@@ -290,6 +296,10 @@ func (r *run) outcome(back []bool, stuck []*part) *Outcome {
 		}
 	}
 	r.times(summary, total, o.Failure)
+	if r.Patience != nil && len(r.collect.series) > 0 {
+		length, cut, record := r.collect.patient(total)
+		summary.Measured, summary.LeadIn, summary.Patience = length, summary.LeadIn+cut, &record
+	}
 	summary.Reads = total.reads.figures(summary.Measured)
 	summary.Writes = total.writes.figures(summary.Measured)
 	both := &counted{latency: measure.NewHistogram(3)}
@@ -322,6 +332,8 @@ func (r *run) times(summary *measure.Summary, total *totals, failure error) {
 		summary.Ending, end = measure.ByFailure, total.lastDone
 	case r.stopped.Load():
 		summary.Ending, end = measure.ByStop, max(total.lastDone, r.stoppedAt)
+	case r.collect.enough.Load():
+		summary.Ending = measure.ByPatience
 	case r.Workload.Amount > 0 && total.reads.bytes+total.writes.bytes >= int64(r.Workload.Amount):
 		summary.Ending, end = measure.ByAmount, total.lastDone
 	default:

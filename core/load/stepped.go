@@ -65,7 +65,7 @@ func (r *run) handDirectly(number int) func(int, *part) *part {
 		case fresh := <-r.collect.pool:
 			return fresh
 		default:
-			return newPart()
+			return newPart(r.Workload)
 		}
 	}
 }
@@ -83,7 +83,7 @@ func (r *run) stepAll(ctx context.Context, volume Stepped) error {
 		now, wake, working := r.now(), int64(math.MaxInt64), false
 		for _, w := range r.workers {
 			r.advance(w, now)
-			if r.stopped.Load() || r.failed.Load() {
+			if r.over() {
 				w.end()
 			}
 			if err := w.issue(clock); err != nil {

@@ -64,10 +64,12 @@ type resting struct {
 	wake int64
 }
 
-// part is what one worker counted in one interval.
+// part is what one worker counted in one interval. Flushes and the service
+// time are counted only when the summary is made of parts.
 type part struct {
-	reads, writes counted
-	failed        int64
+	reads, writes, syncs counted
+	service              *measure.Histogram
+	late, failed         int64
 }
 
 // counted is one kind of operation in a part.
@@ -76,24 +78,45 @@ type counted struct {
 	latency           *measure.Histogram
 }
 
-func newPart() *part {
-	return &part{
-		reads:  counted{latency: measure.NewHistogram(2)},
-		writes: counted{latency: measure.NewHistogram(2)},
+// newPart makes an empty part. A patient workload's summary is made of parts,
+// because it is known only at the end which of them count.
+func newPart(spec workload.Spec) *part {
+	digits := 2
+	if spec.Patient() {
+		digits = 3
 	}
+	p := &part{}
+	for _, c := range []*counted{&p.reads, &p.writes} {
+		c.latency = measure.NewHistogram(digits)
+	}
+	if spec.Patient() {
+		p.syncs.latency = measure.NewHistogram(digits)
+		p.service = measure.NewHistogram(digits)
+	}
+	return p
 }
 
 func (p *part) reset() {
-	for _, c := range []*counted{&p.reads, &p.writes} {
+	for _, c := range []*counted{&p.reads, &p.writes, &p.syncs} {
 		c.operations, c.bytes = 0, 0
-		c.latency.Reset()
+		if c.latency != nil {
+			c.latency.Reset()
+		}
 	}
-	p.failed = 0
+	if p.service != nil {
+		p.service.Reset()
+	}
+	p.late, p.failed = 0, 0
 }
 
 func (p *part) merge(other *part) {
 	p.reads.merge(&other.reads)
 	p.writes.merge(&other.writes)
+	if p.service != nil && other.service != nil {
+		p.syncs.merge(&other.syncs)
+		p.service.Merge(other.service)
+	}
+	p.late += other.late
 	p.failed += other.failed
 }
 
@@ -135,7 +158,7 @@ func newWorker(spec workload.Spec, number int, queue Queue, hand func(int, *part
 		slots:    make([]slot, queueOptions(spec).Slots),
 		resting:  make([]resting, spec.Depth),
 		batch:    make([]Operation, 0, spec.Depth),
-		part:     newPart(), total: newTotals(spec.Open()), hand: hand,
+		part:     newPart(spec), total: newTotals(spec.Open()), hand: hand,
 	}
 	if spec.Writes() {
 		w.content = workload.NewContent(spec, number)
@@ -225,6 +248,7 @@ func (w *worker) issue(clock func() int64) error {
 			s.due = now
 		} else {
 			w.total.late += now - max(s.due, w.freedAt)
+			w.part.late += now - max(s.due, w.freedAt)
 		}
 	}
 	w.inFlight.Store(int64(w.flying()))
@@ -326,12 +350,12 @@ func (w *worker) record(s *slot, now int64) {
 		inPart, inTotal = &w.part.writes, &w.total.writes
 		w.unsynced++
 	case Sync:
-		inPart, inTotal = nil, &w.total.syncs
+		inPart, inTotal = &w.part.syncs, &w.total.syncs
 	}
 	if now > w.line.end {
 		return
 	}
-	if inPart != nil {
+	if inPart.latency != nil {
 		inPart.operations++
 		inPart.bytes += int64(s.operation.Length)
 		inPart.latency.Record(latency)
@@ -345,6 +369,9 @@ func (w *worker) record(s *slot, now int64) {
 	inTotal.latency.Record(latency)
 	if w.total.service != nil {
 		w.total.service.Record(now - s.sent)
+		if w.part.service != nil {
+			w.part.service.Record(now - s.sent)
+		}
 	}
 }
 

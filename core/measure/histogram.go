@@ -70,6 +70,39 @@ func (h *Histogram) Reset() {
 	h.count, h.sum, h.squares, h.min, h.max = 0, 0, 0, math.MaxInt64, 0
 }
 
+// Sparse is what a histogram counted, in little memory.
+type Sparse struct {
+	values, counts []int64
+	histogram      Histogram // its exact figures, without buckets
+}
+
+// Sparse copies what h counted.
+func (h *Histogram) Sparse() Sparse {
+	s := Sparse{histogram: *h}
+	s.histogram.buckets = nil
+	if h.count == 0 {
+		return s
+	}
+	for _, bucket := range h.buckets.Distribution() {
+		if bucket.Count > 0 {
+			s.values, s.counts = append(s.values, bucket.From), append(s.counts, bucket.Count)
+		}
+	}
+	return s
+}
+
+// MergeSparse adds all that s counted.
+func (h *Histogram) MergeSparse(s Sparse) {
+	for i, value := range s.values {
+		_ = h.buckets.RecordValues(min(value, longest), s.counts[i]) // cannot fail within the range
+	}
+	h.count += s.histogram.count
+	h.sum += s.histogram.sum
+	h.squares += s.histogram.squares
+	h.min = min(h.min, s.histogram.min)
+	h.max = max(h.max, s.histogram.max)
+}
+
 // Quantile is the smallest value that the share q of what was recorded does
 // not exceed (the nearest-rank definition); zero when nothing was recorded.
 func (h *Histogram) Quantile(q float64) quantity.Seconds {

@@ -48,10 +48,11 @@ type Ending string
 
 // The endings.
 const (
-	ByTime    Ending = "time"    // the asked time was over
-	ByAmount  Ending = "amount"  // the asked amount was moved
-	ByStop    Ending = "stopped" // the user or the service stopped it
-	ByFailure Ending = "failure" // an operation failed and the workload says to end
+	ByTime     Ending = "time"    // the asked time was over
+	ByAmount   Ending = "amount"  // the asked amount was moved
+	ByPatience Ending = "settled" // it settled, or its mean was known well enough
+	ByStop     Ending = "stopped" // the user or the service stopped it
+	ByFailure  Ending = "failure" // an operation failed and the workload says to end
 )
 
 // Summary is what one measurement came to. Reads and Writes never share a
@@ -59,7 +60,7 @@ const (
 type Summary struct {
 	Measured quantity.Seconds `json:"measuredSeconds" doc:"Length of the measured time, without the lead-in"`
 	LeadIn   quantity.Seconds `json:"leadInSeconds" doc:"Time at the start that was kept out of these figures"`
-	Ending   Ending           `json:"ending" enum:"time,amount,stopped,failure" doc:"Why the measurement ended"`
+	Ending   Ending           `json:"ending" enum:"time,amount,settled,stopped,failure" doc:"Why the measurement ended"`
 
 	Total  Figures  `json:"total"`
 	Reads  Figures  `json:"reads"`
@@ -73,7 +74,30 @@ type Summary struct {
 	Retries    int64   `json:"retries,omitempty" doc:"Operations issued again because the system asked for it (EAGAIN, EINTR)"`
 	Unanswered int64   `json:"unanswered,omitempty" doc:"Operations still without an answer when the measurement gave up waiting"`
 
+	Steadiness *Steadiness      `json:"steadiness,omitempty" doc:"How even the rate was; absent for fewer than three intervals"`
+	CPUPerOp   quantity.Seconds `json:"cpuPerOperationSeconds,omitempty" doc:"CPU time of this host for one operation, the engine's own included; 0 where no host works, or it was not recorded"`
+	Patience   *Patience        `json:"patience,omitempty" doc:"When the load asked to wait until it settled or its mean was known: what came of it"`
+
 	Interface string `json:"interface" doc:"How operations were handed over: io_uring, threads (the portable fallback), or none for the null volume"`
+}
+
+// Steadiness is how even a rate was from interval to interval.
+type Steadiness struct {
+	Intervals  int              `json:"intervals"`
+	Interval   quantity.Seconds `json:"intervalSeconds" doc:"Length of each"`
+	Variation  quantity.Share   `json:"variation" doc:"Standard deviation of the rates as a share of their mean"`
+	Worst      quantity.OpRate  `json:"worst" doc:"Rate of the slowest interval"`
+	WorstShare quantity.Share   `json:"worstShare" doc:"The same as a share of the median"`
+	Slow       int              `json:"slow" doc:"Intervals with less than half the median rate"`
+}
+
+// Patience is what came of a measurement that was to last until it settled, or
+// until its mean was known well enough.
+type Patience struct {
+	Settled bool             `json:"settled" doc:"The rate stood still at the end"`
+	Cut     quantity.Seconds `json:"cutSeconds" doc:"Time after the asked lead-in that was cut off as lead-in too, because the rate had not settled yet"`
+	Within  quantity.Share   `json:"within,omitempty" doc:"Half the width of the mean rate's 95 % interval as a share of it; absent when there was too little to tell"`
+	Words   string           `json:"words" doc:"Which condition ended it"`
 }
 
 // Flow is one kind of operation in one interval.
@@ -138,4 +162,14 @@ func Per(operations, bytes int64, over quantity.Seconds) (quantity.OpRate, quant
 		return 0, 0
 	}
 	return quantity.OpRate(float64(operations) / float64(over)), quantity.ByteRate(float64(bytes) / float64(over))
+}
+
+// CutLeadIn marks every interval that lies within the given time from the
+// start as lead-in: how much that was may be known only at the end.
+func CutLeadIn(series []Interval, leadIn quantity.Seconds) {
+	for i := range series {
+		if series[i].Start+series[i].Length/2 < leadIn {
+			series[i].LeadIn = true
+		}
+	}
 }

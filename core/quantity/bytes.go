@@ -61,15 +61,18 @@ func (b Bytes) Full() string { return strconv.FormatInt(int64(b), 10) }
 // UnmarshalYAML reads a size as people write it.
 func (b *Bytes) UnmarshalYAML(text []byte) error { return unmarshalYAML(text, ParseBytes, b) }
 
-// MarshalYAML writes a size so that reading it gives the same value.
+// MarshalYAML writes a size so that reading it gives the same value, in the
+// unit that makes it shortest.
 func (b Bytes) MarshalYAML() ([]byte, error) {
-	for i := len(binarySizes) - 1; i > 0; i-- {
-		u := int64(binarySizes[i].scale)
-		if b != 0 && int64(b)%u == 0 {
-			return fmt.Appendf(nil, "%d%s", int64(b)/u, binarySizes[i].name), nil
+	shortest := b.Full()
+	for _, u := range byteUnits {
+		if scale := int64(u.scale); b != 0 && scale > 1 && int64(b)%scale == 0 {
+			if text := fmt.Sprintf("%d%s", int64(b)/scale, u.name); len(text) <= len(shortest) {
+				shortest = text
+			}
 		}
 	}
-	return []byte(b.Full()), nil
+	return []byte(shortest), nil
 }
 
 // ByteRate is a throughput in bytes per second.

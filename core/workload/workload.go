@@ -98,6 +98,9 @@ type Spec struct {
 	Amount quantity.Bytes   `json:"amountBytes,omitempty" yaml:"amount,omitempty" doc:"Bytes to move after the lead-in; 0 means by time alone" minimum:"0"`
 	LeadIn quantity.Seconds `json:"leadInSeconds,omitempty" yaml:"leadIn,omitempty" doc:"Time at the start that is issued and shown, but kept out of the summary" minimum:"0" maximum:"86400"`
 
+	Settled bool           `json:"settled,omitempty" yaml:"settled,omitempty" doc:"Measure until the rate stands still and cut off what came before; the time is then the longest to wait"`
+	Within  quantity.Share `json:"within,omitempty" yaml:"within,omitempty" doc:"Measure until the mean rate is known within this share (half of its 95 % interval); the time is then the longest to wait; 0 means not to ask" minimum:"0" maximum:"1"`
+
 	Interval quantity.Seconds `json:"intervalSeconds,omitempty" yaml:"interval,omitempty" doc:"Length of one point of the series, 0.1 to 10 s; 0 means 1 s" minimum:"0" maximum:"10"`
 	OnError  OnError          `json:"onError,omitempty" yaml:"onError,omitempty" doc:"What to do when an operation fails" enum:"end,continue"`
 	Seed     uint64           `json:"seed,omitempty" yaml:"seed,omitempty" doc:"The same seed issues the same operations" maximum:"9007199254740991"`
@@ -168,6 +171,10 @@ func (s Spec) LargestBlock() quantity.Bytes {
 	}
 	return largest
 }
+
+// Patient reports whether the measurement lasts until enough is known rather
+// than for a time.
+func (s Spec) Patient() bool { return s.Settled || s.Within > 0 }
 
 // Writes reports whether any operation writes.
 func (s Spec) Writes() bool { return s.Reads < 1 }
@@ -290,6 +297,12 @@ func (s Spec) validateLimits() error {
 	}
 	if s.For == 0 && s.Amount == 0 {
 		return invalid("for", "neither a time nor an amount ends this measurement; try --for 60s")
+	}
+	if s.Patient() && s.For == 0 {
+		return invalid("for", "waiting until enough is known needs a time after which to give up; try --for 10min")
+	}
+	if !(s.Within >= 0 && s.Within < 1) || s.Within > 0 && s.Within < 0.0001 {
+		return invalid("within", "%g; from 0.01%% to below 100%%", float64(s.Within))
 	}
 	if !(s.LeadIn >= 0 && s.LeadIn <= 86400) {
 		return invalid("leadIn", "%g s; at most one day", float64(s.LeadIn))

@@ -51,6 +51,8 @@ func TestValidateNamesTheField(t *testing.T) {
 		"think":    func(s *Spec) { s.Rate, s.Think = 1, 1 },
 		"arrivals": func(s *Spec) { s.Arrivals = Poisson },
 		"interval": func(s *Spec) { s.Interval = 0.01 },
+		"within":   func(s *Spec) { s.Within = 1 },
+		"for":      func(s *Spec) { s.Settled, s.For, s.Amount = true, 0, 1 },
 		"seed":     func(s *Spec) { s.Seed = 1 << 60 },
 		"align":    func(s *Spec) { s.Align = quantity.TiB },
 	} {
@@ -70,7 +72,7 @@ func TestEveryFieldCanBeSetByText(t *testing.T) {
 		"stride": "1MiB", "depth": "32", "workers": "4", "span": "10GiB", "offset": "1MiB", "align": "4KiB",
 		"compressible": "50%", "duplicate": "10%", "fresh": "true", "think": "5ms", "rate": "5k", "byteRate": "250MB/s",
 		"arrivals": "poisson", "syncEvery": "8", "cached": "true", "for": "60s", "amount": "1GiB", "leadIn": "2s",
-		"interval": "100ms", "onError": "continue", "seed": "7",
+		"interval": "100ms", "settled": "true", "within": "2%", "onError": "continue", "seed": "7",
 	}
 	for _, field := range Fields() {
 		before, after := Default(), Default()

@@ -1,0 +1,239 @@
+package compare
+
+import (
+	"encoding/json"
+	"errors"
+	"math"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	"patientheron/core/judge"
+	"patientheron/core/measure"
+	"patientheron/core/plan"
+	"patientheron/core/quantity"
+	"patientheron/core/setup"
+	"patientheron/core/workload"
+)
+
+var load = workload.Default()
+
+// side makes a side whose stages have a mean rate each, with a spread.
+func side(name string, run int64, repeats int, spread float64, rates map[string]float64) Side {
+	random := rand.New(rand.NewPCG(uint64(run), 3))
+	s := Side{Name: name, Runs: []int64{run}}
+	for _, stage := range []string{"lookups", "entries", "backup"} {
+		for range repeats {
+			if rate, ok := rates[stage]; ok {
+				s.Samples = append(s.Samples, sample(run, stage, rate*math.Exp(spread*random.NormFloat64())))
+			}
+		}
+	}
+	return s
+}
+
+func sample(run int64, stage string, rate float64) Sample {
+	f := measure.Figures{Rate: quantity.OpRate(rate), Throughput: quantity.ByteRate(rate * 4096), Latency: measure.Latency{Mean: quantity.Seconds(8 / rate), P99: quantity.Seconds(20 / rate)}}
+	return Sample{Run: run, Measurement: run*100 + int64(rate), Stage: stage, Load: load, Summary: &measure.Summary{Total: f, Reads: f}}
+}
+
+func TestSortsGainsAndLosses(t *testing.T) {
+	base := side("plain", 1, 5, 0.01, map[string]float64{"lookups": 1000, "entries": 300, "backup": 500})
+	cached := side("cached", 2, 5, 0.01, map[string]float64{"lookups": 3000, "entries": 300, "backup": 455})
+	c := Sides(base, []Side{cached}, 0)
+	candidate := c.Candidates[0]
+	if want := " times as good; backup "; !strings.HasPrefix(candidate.Words, "Lookups ") || !strings.Contains(candidate.Words, want) || !strings.Contains(candidate.Words, "backup 9") || !strings.Contains(candidate.Words, "the same within 5 %: entries") {
+		t.Errorf("in words: %s", candidate.Words)
+	}
+	if v := [3]judge.Verdict{candidate.Parts[0].Verdict, candidate.Parts[1].Verdict, candidate.Parts[2].Verdict}; v != [3]judge.Verdict{judge.Better, judge.Same, judge.Worse} {
+		t.Errorf("parts %+v", candidate.Parts)
+	}
+	if want := math.Cbrt(3 * 1 * 0.91); math.Abs(candidate.Index/want-1) > 0.02 {
+		t.Errorf("index %g, want %g", candidate.Index, want)
+	}
+	p99 := c.Points[0].Row("p99").Candidates[0]
+	if p99.Verdict != judge.Better || p99.Ratio.Value > 0.35 || p99.Low > p99.Ratio.Value || p99.High < p99.Ratio.Value {
+		t.Errorf("p99 of lookups: %+v", p99.Ratio)
+	}
+	if len(c.Unmatched) > 0 {
+		t.Errorf("unmatched: %+v", c.Unmatched)
+	}
+	if _, err := json.Marshal(c); err != nil {
+		t.Error(err)
+	}
+}
+
+func TestNothingIsDroppedInSilence(t *testing.T) {
+	failed := func(stage string) Sample {
+		return Sample{Run: 1, Measurement: 9, Stage: stage, Load: load, Reason: "no space left"}
+	}
+	base := side("base", 1, 3, 0.01, map[string]float64{"lookups": 1000, "entries": 300})
+	base.Samples = append(base.Samples, failed("backup"))
+	other := side("other", 2, 3, 0.01, map[string]float64{"lookups": 1000, "backup": 500})
+	deeper := sample(2, "entries", 300)
+	deeper.Load.Depth = 32
+	other.Samples = append(other.Samples, deeper, sample(2, "only here", 5))
+	c := Sides(base, []Side{other}, 0.05)
+	var listed []string
+	for _, u := range c.Unmatched {
+		listed = append(listed, u.Side+": "+u.Title+": "+u.Reason)
+	}
+	all := strings.Join(listed, "\n")
+	for _, want := range []string{"base: backup: measurement 9: no space left", "entries: the loads differ: depth is 32 there and 8 in the baseline", "other: only here: the baseline did not measure it"} {
+		if !strings.Contains(all, want) {
+			t.Errorf("%q is not among\n%s", want, all)
+		}
+	}
+	for _, p := range c.Points {
+		if p.Title == "backup" {
+			if o := p.Row("throughput").Candidates[0]; o.Verdict != judge.Missing || p.Row("throughput").Baseline.Reason != "no space left" {
+				t.Errorf("a failed baseline: %+v", p.Row("throughput"))
+			}
+		}
+	}
+}
+
+func TestOddInput(t *testing.T) {
+	zero := side("zero", 2, 2, 0, map[string]float64{"lookups": 0})
+	nan := side("nan", 3, 2, 0, map[string]float64{"lookups": math.NaN()})
+	one := side("one", 4, 1, 0, map[string]float64{"lookups": 700})
+	base := side("base", 1, 3, 0.01, map[string]float64{"lookups": 1000})
+	c := Sides(base, []Side{zero, nan, one, {Name: "empty"}}, 0.05)
+	for i, want := range []judge.Verdict{judge.Missing, judge.Missing, judge.Hint, judge.Missing} {
+		if o := c.Points[0].Row("iops").Candidates[i]; o.Verdict != want {
+			t.Errorf("%s: %+v, want %s", c.Candidates[i].Name, o.Ratio, want)
+		}
+	}
+	if text, err := json.Marshal(c); err != nil || strings.Contains(string(text), "NaN") || strings.Contains(string(text), "Inf") {
+		t.Errorf("as JSON: %v", err)
+	}
+	empty := Sides(Side{}, []Side{base}, 0.05)
+	if len(empty.Points) != 0 || empty.Candidates[0].Words != "Nothing was measured on both sides in the same way." {
+		t.Errorf("an empty baseline: %+v", empty)
+	}
+}
+
+func TestDoubtSticks(t *testing.T) {
+	base := side("base", 1, 3, 0.01, map[string]float64{"lookups": 1000})
+	other := side("other", 2, 3, 0.01, map[string]float64{"lookups": 2000})
+	other.Samples[1].Doubts = []judge.Finding{{Figure: "all", Sentence: "memory answered"}}
+	c := Sides(base, []Side{other}, 0.05)
+	if o := c.Points[0].Row("throughput").Candidates[0]; o.Unreliable != "memory answered" {
+		t.Errorf("the doubt is gone: %+v", o)
+	}
+	if !c.Candidates[0].Parts[0].Unreliable || !strings.Contains(c.Candidates[0].Words, "not to be trusted") {
+		t.Errorf("the sentence hides the doubt: %s", c.Candidates[0].Words)
+	}
+	gate, err := ParseGate(`throughput better by 50%`)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if a, err := gate.Check(c); err != nil || len(a.Failed) != 0 || len(a.Unknown) != 1 {
+		t.Errorf("a gate on an untrusted figure: %+v, %v", a, err)
+	}
+}
+
+func TestSweepsMatchPointByPoint(t *testing.T) {
+	at := func(run int64, depth string, rate float64) Sample {
+		s := sample(run, "lookups", rate)
+		s.Point = []plan.Setting{{Field: "depth", Value: depth}}
+		return s
+	}
+	base := Side{Name: "base", Samples: []Sample{at(1, "1", 100), at(1, "1", 101), at(1, "8", 500), at(1, "8", 505)}}
+	other := Side{Name: "other", Samples: []Sample{at(2, "8", 800), at(2, "8", 808), at(2, "1", 100), at(2, "1", 101)}}
+	c := Sides(base, []Side{other}, 0.05)
+	if len(c.Points) != 2 || c.Points[1].Title != "lookups at depth 8" {
+		t.Fatalf("points %+v", c.Points)
+	}
+	if v := c.Points[1].Row("iops").Candidates[0]; v.Verdict != judge.Better || math.Abs(v.Ratio.Value-1.6) > 0.01 {
+		t.Errorf("depth 8: %+v", v.Ratio)
+	}
+	if v := c.Points[0].Row("iops").Candidates[0]; v.Verdict == judge.Better || v.Verdict == judge.Worse {
+		t.Errorf("depth 1: %+v", v.Ratio)
+	}
+}
+
+func TestGates(t *testing.T) {
+	base := side("base", 1, 5, 0.01, map[string]float64{"lookups": 1000, "entries": 300})
+	slower := side("slower", 2, 5, 0.01, map[string]float64{"lookups": 850, "entries": 300})
+	c := Sides(base, []Side{slower}, 0.05)
+	for text, want := range map[string][3]int{ // failed, unknown, passed
+		`p99 of "lookups" worse by 10%`: {1, 0, 0},
+		`p99 of "lookups" worse by 50%`: {0, 0, 1},
+		`iops worse`:                    {1, 0, 1},
+		`iops better`:                   {0, 0, 2},
+		`throughput of "ent" worse`:     {0, 0, 1},
+	} {
+		gate, err := ParseGate(text)
+		if err != nil {
+			t.Errorf("%s: %v", text, err)
+			continue
+		}
+		if a, err := gate.Check(c); err != nil || [3]int{len(a.Failed), len(a.Unknown), a.Passed} != want {
+			t.Errorf("%s: %+v, %v; want %v", text, a, err, want)
+		}
+	}
+	for _, text := range []string{"", "p99", "p99 worse by", "p98 worse", "p99 worse by 200%", `p99 of "x worse`, "p99 sideways by 5%"} {
+		if _, err := ParseGate(text); !errors.Is(err, ErrInvalid) {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
+	gate, _ := ParseGate(`p99 of "nowhere" worse`)
+	if _, err := gate.Check(c); !errors.Is(err, ErrInvalid) {
+		t.Errorf("a gate on nothing: %v", err)
+	}
+	single := Sides(side("a", 1, 1, 0, map[string]float64{"lookups": 10}), []Side{side("b", 2, 1, 0, map[string]float64{"lookups": 5})}, 0)
+	gate, _ = ParseGate("iops worse")
+	if a, err := gate.Check(single); err != nil || len(a.Unknown) != 1 {
+		t.Errorf("one repeat: %+v, %v", a, err)
+	}
+}
+
+// From three runs on, each run is one value.
+func TestRunsCountOnce(t *testing.T) {
+	var base Side
+	for run := int64(1); run <= 3; run++ {
+		base.Samples = append(base.Samples, sample(run, "lookups", float64(100*run)), sample(run, "lookups", float64(100*run)))
+	}
+	c := Sides(base, []Side{base}, 0)
+	if got := c.Points[0].Row("iops").Baseline.Repeated.Values; len(got) != 3 || got[2] != 300 {
+		t.Errorf("values %v", got)
+	}
+}
+
+func TestOneThingAtATime(t *testing.T) {
+	known := func(facts ...string) (s setup.Setup) {
+		for i := 0; i < len(facts); i += 2 {
+			if err := s.Set(facts[i], facts[i+1], setup.Told, time.Time{}); err != nil {
+				t.Fatal(err)
+			}
+		}
+		return s
+	}
+	a := known("layout.level", "raid5", "link[0].mtuHere", "1500", "cost.price", "4000")
+	b := known("layout.level", "raid5", "link[0].mtuHere", "9000", "cost.price", "4700", "cache[0].size", "400GB", "cache[0].mode", "read-only")
+	c := Sides(Side{Setup: a}, []Side{{Setup: b}}, 0)
+	d := c.Candidates[0].Difference
+	if d.Things != 2 || d.Caution == "" || !strings.Contains(d.Words, "cache 1 is new (mode read-only, size 400GB)") || !strings.Contains(d.Words, "MTU at this end went from 1500 to 9000") {
+		t.Errorf("difference %+v", d)
+	}
+}
+
+func BenchmarkNineRunsOf200Points(b *testing.B) {
+	var sides []Side
+	for run := int64(1); run <= 9; run++ {
+		var s Side
+		for point := range 200 {
+			for range 3 {
+				x := sample(run, "sweep", 1000+float64(point))
+				x.Point = []plan.Setting{{Field: "depth", Value: string(rune('a'+point%26)) + string(rune('a'+point/26))}}
+				s.Samples = append(s.Samples, x)
+			}
+		}
+		sides = append(sides, s)
+	}
+	for b.Loop() {
+		Sides(sides[0], sides[1:], 0)
+	}
+}

@@ -1,0 +1,115 @@
+package compare
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"patientheron/core/measure"
+	"patientheron/core/quantity"
+	"patientheron/core/workload"
+)
+
+// Figure is one number of a measurement that can be compared.
+type Figure struct {
+	Key   string `json:"key"`
+	Label string `json:"label"`
+	Unit  string `json:"unit" enum:"bytes per second,per second,seconds"`
+	Lower bool   `json:"lower" doc:"Less is better"`
+	side  string // reads or writes; both when empty
+	value func(*measure.Summary) float64
+}
+
+// Show prints a value of f for people.
+func (f Figure) Show(value float64) string {
+	switch f.Unit {
+	case "bytes per second":
+		return quantity.ByteRate(value).String()
+	case "per second":
+		return quantity.OpRate(value).String()
+	}
+	return quantity.Seconds(value).String()
+}
+
+// latencies are the figures of a latency distribution.
+var latencies = []struct {
+	key string
+	of  func(measure.Latency) quantity.Seconds
+}{
+	{"mean", func(l measure.Latency) quantity.Seconds { return l.Mean }},
+	{"p50", func(l measure.Latency) quantity.Seconds { return l.P50 }},
+	{"p90", func(l measure.Latency) quantity.Seconds { return l.P90 }},
+	{"p95", func(l measure.Latency) quantity.Seconds { return l.P95 }},
+	{"p99", func(l measure.Latency) quantity.Seconds { return l.P99 }},
+	{"p99.9", func(l measure.Latency) quantity.Seconds { return l.P999 }},
+	{"p99.99", func(l measure.Latency) quantity.Seconds { return l.P9999 }},
+}
+
+// figures are all that can be compared, in the order in which they are shown.
+var figures = func() []Figure {
+	all := []Figure{
+		{Key: "throughput", Label: "throughput", Unit: "bytes per second", value: func(s *measure.Summary) float64 { return float64(s.Total.Throughput) }},
+		{Key: "iops", Label: "IOPS", Unit: "per second", value: func(s *measure.Summary) float64 { return float64(s.Total.Rate) }},
+	}
+	for _, side := range []string{"", "reads", "writes"} {
+		for _, l := range latencies {
+			key, label := l.key, l.key+" latency"
+			if side != "" {
+				key, label = side+"-"+l.key, l.key+" latency of "+side
+			}
+			all = append(all, Figure{Key: key, Label: label, Unit: "seconds", Lower: true, side: side, value: func(s *measure.Summary) float64 {
+				of := map[string]measure.Figures{"": s.Total, "reads": s.Reads, "writes": s.Writes}[side]
+				return float64(l.of(of.Latency))
+			}})
+		}
+	}
+	return append(all,
+		Figure{Key: "worst", Label: "slowest interval", Unit: "per second", value: func(s *measure.Summary) float64 {
+			if s.Steadiness == nil {
+				return math.NaN()
+			}
+			return float64(s.Steadiness.Worst)
+		}},
+		Figure{Key: "cpu", Label: "CPU time of an operation", Unit: "seconds", Lower: true, value: func(s *measure.Summary) float64 { return float64(s.CPUPerOp) }},
+	)
+}()
+
+// Figures lists all figures.
+func Figures() []Figure { return figures }
+
+// FigureOf finds a figure by its key; the zero Figure when there is none.
+func FigureOf(key string) Figure {
+	if i := slices.IndexFunc(figures, func(f Figure) bool { return f.Key == key }); i >= 0 {
+		return figures[i]
+	}
+	return Figure{}
+}
+
+// LookupFigure finds a figure by its key or says which there are.
+func LookupFigure(key string) (Figure, error) {
+	if f := FigureOf(strings.ToLower(key)); f.Key != "" {
+		return f, nil
+	}
+	keys := make([]string, len(figures))
+	for i, f := range figures {
+		keys[i] = f.Key
+	}
+	return Figure{}, fmt.Errorf("%w: there is no figure %q; there are %s", ErrInvalid, key, strings.Join(keys, ", "))
+}
+
+// figuresFor leaves out what a load cannot have: reads apart from writes where
+// it does only one of them.
+func figuresFor(load workload.Spec) []Figure {
+	mixed := load.Reads > 0 && load.Reads < 1
+	return slices.DeleteFunc(slices.Clone(figures), func(f Figure) bool { return f.side != "" && !mixed })
+}
+
+// mainFigure is the figure that matters most for a load: at a set rate the
+// throughput is given and latency is what differs.
+func mainFigure(load workload.Spec) string {
+	if load.Open() {
+		return "p99"
+	}
+	return "throughput"
+}

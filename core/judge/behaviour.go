@@ -1,0 +1,168 @@
+package judge
+
+import (
+	"fmt"
+	"math"
+	"strings"
+
+	"patientheron/core/quantity"
+	"patientheron/core/setup"
+)
+
+// notSettled says that a rate never stood still. A load that was to move a
+// fixed amount has no steady state to reach.
+func notSettled(o Observed) []Finding {
+	s := Settled(o.Series)
+	if !s.Known || s.Settled {
+		return nil
+	}
+	return []Finding{{
+		Kind: "never-settled", Weight: Caution, Figure: "all",
+		Sentence: fmt.Sprintf("The rate never settled: over five windows it ranged over %s of its mean, with a slope of %s.", s.Range, s.Slope),
+		Next:     "Measure longer, or with --settled, after filling the volume as it will be in use.",
+		Evidence: []Evidence{{"range of five windows over their mean", float64(s.Range)}, {"slope across them over their mean", float64(s.Slope)}},
+	}}
+}
+
+// unsteady says that some intervals were far below the rest.
+func unsteady(o Observed) []Finding {
+	s := o.Summary.Steadiness
+	if s == nil || s.Intervals < 5 || s.WorstShare >= 0.5 {
+		return nil
+	}
+	return []Finding{{
+		Kind: "unsteady", Weight: Caution, Figure: "all",
+		Sentence: fmt.Sprintf("The slowest of %d intervals of %s reached %s, %s of the median; %d were below half of it.", s.Intervals, s.Interval, s.Worst, s.WorstShare, s.Slow),
+		Next:     "Look at the series for what happened then; a use with deadlines lives by its worst seconds, not by the mean.",
+		Evidence: []Evidence{{"worst over median", float64(s.WorstShare)}, {"coefficient of variation", float64(s.Variation)}, {"intervals below half the median", float64(s.Slow)}},
+	}}
+}
+
+// fewInFlight compares the operations in flight, which are rate × latency
+// (Little 1961), with what the load asks for. Fewer mean that this host spent
+// the rest of the time on its own work.
+func fewInFlight(o Observed) []Finding {
+	total := o.Summary.Total
+	if o.Load.Open() || o.Load.Think > 0 || o.Load.SyncEvery > 0 || total.Operations < 1000 || o.Load.Amount > 0 {
+		return nil
+	}
+	asked := float64(o.Load.Workers * o.Load.Depth)
+	found := float64(total.Rate) * float64(total.Latency.Mean)
+	if math.Abs(found/asked-1) <= 0.05 || total.Operations < 20*int64(asked) {
+		return nil
+	}
+	sentence := fmt.Sprintf("By rate and latency %.3g operations were in flight on average, where the load asks for %g: this host could not keep the volume busy.", found, asked)
+	next := "Take the rate as what this host can ask for; use more workers to see what the volume can answer."
+	if found > asked {
+		sentence = fmt.Sprintf("By rate and latency %.3g operations were in flight on average, more than the %g of the load: the figures do not fit together.", found, asked)
+		next = "Measure again for longer; long operations at the edges weigh too much here."
+	}
+	return []Finding{{
+		Kind: "few-in-flight", Weight: Caution, Figure: "all", Sentence: sentence, Next: next,
+		Evidence: []Evidence{{"rate × mean latency", found}, {"workers × depth", asked}},
+	}}
+}
+
+// fellBehind compares, at a set rate, the latency from the intended start with
+// the time the volume itself took: far apart means a queue in front of it that
+// grows with time, so that latency says how long was measured.
+func fellBehind(o Observed) []Finding {
+	service, total := o.Summary.Service, o.Summary.Total
+	if service == nil || total.Operations < 100 || service.Mean <= 0 || total.Latency.Mean < 3*service.Mean {
+		return nil
+	}
+	wanted := float64(o.Load.Arriving())
+	if float64(total.Rate) > 0.98*wanted {
+		return nil
+	}
+	return []Finding{{
+		Kind: "fell-behind", Weight: Caution, Figure: "all",
+		Sentence: fmt.Sprintf("The volume could not keep the rate: %s of %s were done, and operations waited until their latency was %s, of which the volume itself took %s.",
+			total.Rate, quantity.OpRate(wanted), total.Latency.Mean, service.Mean),
+		Next:     "Lower the rate until it is kept; the latency of an overload only says how long was measured.",
+		Evidence: []Evidence{{"rate", float64(total.Rate)}, {"rate asked for", wanted}, {"mean latency, seconds", float64(total.Latency.Mean)}, {"mean service time, seconds", float64(service.Mean)}},
+	}}
+}
+
+// near is how close to a ceiling a rate is limited by it.
+const near = 0.10
+
+// whoLimits names what limits, when something shows: a ceiling within 10 %, a
+// core of this host above 90 %, a device always busy with more in flight than
+// it answers. Otherwise it says that nothing was found, never a guess.
+func whoLimits(o Observed) []Finding {
+	if o.Load.Open() || o.Load.Think > 0 || o.Summary.Total.Operations == 0 {
+		return nil // the load itself sets the pace
+	}
+	use := setup.UseOf(o.Load)
+	hops := o.Setup.Ceilings(use)
+	var found []string
+	evidence := []Evidence{}
+	if limit := setup.Limit(hops); limit != nil {
+		share := float64(o.Summary.Total.Rate) / float64(limit.Rate)
+		evidence = append(evidence, Evidence{"share of the lowest ceiling", share})
+		if math.Abs(share-1) <= near {
+			found = append(found, fmt.Sprintf("the hop %q, which can pass %s (%s of it was reached)", limit.Name, use.Show(limit.Rate), quantity.Share(share)))
+		}
+	}
+	var core, device float64
+	name, inside := "", map[string]float64{}
+	count := 0.0
+	for _, i := range o.Series {
+		if i.LeadIn {
+			continue
+		}
+		count++
+		for _, c := range i.Inside {
+			if c.Unit == "share" && strings.HasSuffix(c.Name, " busy") {
+				inside[strings.TrimSuffix(c.Name, " busy")] += c.Value
+			}
+		}
+		if i.Beside == nil {
+			continue
+		}
+		busiest := 0.0
+		for _, c := range i.Beside.CPU {
+			busiest = max(busiest, float64(c))
+		}
+		core += busiest
+		for _, d := range i.Beside.Devices {
+			if d.InFlight > 1 && float64(d.Busy) > 0.97 {
+				device++
+				name = d.Name
+			}
+		}
+	}
+	if count > 0 && core/count > 0.9 {
+		found = append(found, fmt.Sprintf("a core of this host, busy for %s of the time", quantity.Share(core/count)))
+		evidence = append(evidence, Evidence{"busy share of the busiest core", core / count})
+	}
+	if count > 0 && device/count > 0.9 {
+		found = append(found, fmt.Sprintf("the device %s, always busy with operations waiting", name))
+		evidence = append(evidence, Evidence{"share of the intervals in which " + name + " was always busy", device / count})
+	}
+	busiest, share := "", 0.9
+	for station, sum := range inside {
+		if s := sum / count; s > share || s == share && station < busiest {
+			busiest, share = station, s
+		}
+	}
+	if busiest != "" {
+		found = append(found, fmt.Sprintf("%s of the array, busy for %s of the time", busiest, quantity.Share(share)))
+		evidence = append(evidence, Evidence{"busy share of " + busiest, share})
+	}
+	if len(found) == 0 {
+		return []Finding{{
+			Kind: "limit-not-found", Weight: Info, Figure: "all",
+			Sentence: "What limits was not found: no known ceiling is near, no core of this host and no device was always busy.",
+			Next:     "Ask for more at once (depth, workers); when the rate does not rise, tell the setup more about the hops behind.",
+			Evidence: evidence,
+		}}
+	}
+	return []Finding{{
+		Kind: "limited-by", Weight: Info, Figure: "all",
+		Sentence: "The limit is " + strings.Join(found, ", and ") + ".",
+		Next:     "To go faster, widen this first; the hop with the next ceiling limits after it.",
+		Evidence: evidence,
+	}}
+}

@@ -1,0 +1,167 @@
+package judge
+
+import (
+	"math"
+	"slices"
+	"sync"
+
+	"gonum.org/v1/gonum/stat"
+	"gonum.org/v1/gonum/stat/distuv"
+
+	"patientheron/core/measure"
+	"patientheron/core/quantity"
+)
+
+// confidence is the level of all intervals.
+const confidence = 0.95
+
+// Estimate is a mean with its interval.
+type Estimate struct {
+	Mean  float64 `json:"mean"`
+	Low   float64 `json:"low,omitempty" doc:"Lower end of the 95 % interval of the mean"`
+	High  float64 `json:"high,omitempty" doc:"Upper end"`
+	Known bool    `json:"known" doc:"The interval is known: there was enough to tell"`
+}
+
+// Half is half the width of the interval as a share of the mean; not a number
+// when it is not known.
+func (e Estimate) Half() float64 {
+	if !e.Known || e.Mean == 0 {
+		return math.NaN()
+	}
+	return (e.High - e.Low) / 2 / e.Mean
+}
+
+// enough is how many independent values a series must be worth for its mean to
+// have an interval.
+const enough = 10
+
+// MeanOfSeries is the mean of values that follow each other in time. What
+// follows a value closely resembles it, so that n values are worth fewer; how
+// many comes from their autocorrelation by the initial monotone positive
+// sequence (Geyer 1992), corrected for the bias that taking out the mean
+// brings, with a margin for short series. The interval is Student's with that
+// many values. It is not known when the series is worth fewer than ten.
+func MeanOfSeries(values []float64) Estimate {
+	n := float64(len(values))
+	if n == 0 {
+		return Estimate{}
+	}
+	e := Estimate{Mean: stat.Mean(values, nil)}
+	deviation, worth := independent(values)
+	if worth < enough {
+		return e
+	}
+	times := n / worth
+	half := deviation / math.Sqrt(n) * math.Sqrt(times/(1-min(times/n, 0.5))) * (1 + 2.5*max(times-1, 0)/n) * quantile(worth-1)
+	e.Low, e.High, e.Known = e.Mean-half, e.Mean+half, true
+	return e
+}
+
+// Worth is how many independent values a series is worth.
+func Worth(values []float64) float64 {
+	_, worth := independent(values)
+	return worth
+}
+
+// independent gives the standard deviation of values and how many independent
+// ones they are worth: at most as many as there are.
+func independent(values []float64) (deviation, worth float64) {
+	n := len(values)
+	if n < 4 {
+		return 0, 0
+	}
+	mean := stat.Mean(values, nil)
+	centred := make([]float64, n)
+	for i, v := range values {
+		centred[i] = v - mean
+	}
+	together := func(lag int) (sum float64) {
+		for i := range n - lag {
+			sum += centred[i] * centred[i+lag]
+		}
+		return sum / float64(n)
+	}
+	variance := together(0)
+	if variance <= mean*mean*1e-18 {
+		return 0, float64(n)
+	}
+	sum, last := -variance, math.Inf(1)
+	for lag := 0; lag+1 < n/2; lag += 2 {
+		pair := together(lag) + together(lag+1)
+		if pair <= 0 {
+			break
+		}
+		last = min(last, pair)
+		sum += 2 * last
+	}
+	return math.Sqrt(variance), float64(n) / max(sum/variance, 1)
+}
+
+// quantile is the two-sided 95 % quantile of Student's distribution. Those of
+// few whole degrees of freedom are asked for again and again.
+func quantile(freedom float64) float64 {
+	freedom = max(freedom, 1)
+	if n := int(freedom); float64(n) == freedom && n < len(quantiles) {
+		return quantiles[n]()
+	}
+	return distuv.StudentsT{Sigma: 1, Nu: freedom}.Quantile(1 - (1-confidence)/2)
+}
+
+var quantiles = func() (q [64]func() float64) {
+	for n := range q {
+		q[n] = sync.OnceValue(func() float64 {
+			return distuv.StudentsT{Sigma: 1, Nu: float64(n)}.Quantile(1 - (1-confidence)/2)
+		})
+	}
+	return q
+}()
+
+// Rate is the mean rate of a measurement with its interval, from its series.
+func Rate(series []measure.Interval) Estimate {
+	return MeanOfSeries(Rates(whole(measured(series))))
+}
+
+// MeanOfRepeats is the mean of values that do not depend on each other, with
+// Student's interval. It is not known for fewer than two.
+func MeanOfRepeats(values []float64) Estimate {
+	if len(values) == 0 {
+		return Estimate{}
+	}
+	mean, deviation := stat.MeanStdDev(values, nil)
+	if len(values) < 2 {
+		return Estimate{Mean: values[0]}
+	}
+	half := quantile(float64(len(values)-1)) * deviation / math.Sqrt(float64(len(values)))
+	return Estimate{Mean: mean, Low: mean - half, High: mean + half, Known: true}
+}
+
+// PercentileInterval is the 95 % interval of the percentile q of a histogram
+// by order statistics: the values at the ranks between which the count of those
+// below it lies with that probability (David and Nagaraja 2003, 7.1). Worth is
+// how many independent latencies the histogram is worth; 0 for all of them.
+func PercentileInterval(h *measure.Histogram, q, worth float64) (low, high quantity.Seconds) {
+	n := float64(h.Count())
+	if worth > 0 {
+		n = min(n, worth)
+	}
+	if n < 1 {
+		return 0, 0
+	}
+	half := 1.96 * math.Sqrt(q*(1-q)/n)
+	return h.Quantile(max(q-half, 0)), h.Quantile(min(q+half, 1))
+}
+
+func median(values []float64) float64 {
+	if len(values) == 0 {
+		return 0
+	}
+	sorted := slices.Sorted(slices.Values(values))
+	middle := len(sorted) / 2
+	if len(sorted)%2 == 1 {
+		return sorted[middle]
+	}
+	return (sorted[middle-1] + sorted[middle]) / 2
+}
+
+func minimum(values []float64) float64 { return slices.Min(values) }

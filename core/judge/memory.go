@@ -1,0 +1,169 @@
+package judge
+
+import (
+	"fmt"
+
+	"patientheron/core/quantity"
+	"patientheron/core/setup"
+)
+
+// honest is the share of the bytes that a device must have moved for the rule
+// to believe that they came from it. Read-ahead and metadata only add to it.
+const honest = 0.9
+
+// silentlyBuffered compares what was moved with what the kernel's counters say
+// the device moved (Documentation/block/stat of the kernel). Fewer bytes on the
+// device than in the load mean that something between answered, although
+// uncached access was asked for.
+func silentlyBuffered(o Observed) (findings []Finding) {
+	if o.Load.Cached {
+		return nil
+	}
+	var reads, writes, deviceRead, deviceWritten float64
+	counted := false
+	for _, i := range o.Series {
+		if i.LeadIn || i.Beside == nil || len(i.Beside.Devices) == 0 {
+			continue
+		}
+		counted = true
+		reads += float64(i.Reads.Bytes)
+		writes += float64(i.Writes.Bytes)
+		for _, d := range i.Beside.Devices {
+			deviceRead += float64(d.Read) * float64(i.Length)
+			deviceWritten += float64(d.Written) * float64(i.Length)
+		}
+	}
+	if !counted {
+		return nil
+	}
+	for _, side := range []struct {
+		name, verb, cause string
+		moved, device     float64
+	}{
+		{"reads", "read", "Memory on this host answered them.", reads, deviceRead},
+		{"writes", "wrote", "They went into memory on this host, or were compressed before they reached it.", writes, deviceWritten},
+	} {
+		// Below a few blocks the edges of the intervals decide.
+		if side.moved < 16*float64(o.Load.LargestBlock()) || side.device >= honest*side.moved {
+			continue
+		}
+		findings = append(findings, Finding{
+			Kind: "silently-buffered", Weight: Unreliable, Figure: side.name,
+			Sentence: fmt.Sprintf("The load %s %s uncached, but the device moved only %s. %s",
+				side.verb, quantity.Bytes(side.moved), quantity.Bytes(side.device), side.cause),
+			Next:     nextForBuffered(o.Facts),
+			Evidence: []Evidence{{"bytes of the load", side.moved}, {"bytes of the device", side.device}},
+		})
+	}
+	return findings
+}
+
+func nextForBuffered(facts *setup.Facts) string {
+	if facts != nil && facts.FileSystem == "btrfs" {
+		return "This file system buffers files that it checksums or compresses. Measure in a folder made with 'chattr +C', or use a span far larger than this host's memory."
+	}
+	return "Use a span far larger than this host's memory, or measure the device itself."
+}
+
+// memoryFileSystem knows file systems that keep everything in memory
+// (tmpfs(5)).
+func memoryFileSystem(o Observed) []Finding {
+	if o.Facts == nil || (o.Facts.FileSystem != "tmpfs" && o.Facts.FileSystem != "ramfs") {
+		return nil
+	}
+	return []Finding{{
+		Kind: "memory-file-system", Weight: Unreliable, Figure: "all",
+		Sentence: fmt.Sprintf("The folder is on %s, which keeps files in memory. These figures are about memory, not storage.", o.Facts.FileSystem),
+		Next:     "Name a folder on a file system that stands on a disk.",
+		Evidence: []Evidence{},
+	}}
+}
+
+// cachedOnPurpose reminds that a cached load measures the host's memory as long
+// as the span fits into it.
+func cachedOnPurpose(o Observed) []Finding {
+	if !o.Load.Cached {
+		return nil
+	}
+	var available quantity.Bytes
+	for _, i := range o.Series {
+		if i.Beside != nil {
+			available = max(available, i.Beside.Available+i.Beside.PageCache)
+		}
+	}
+	if available == 0 || o.Load.Span >= available {
+		return nil
+	}
+	return []Finding{{
+		Kind: "span-fits-memory", Weight: Unreliable, Figure: "all",
+		Sentence: fmt.Sprintf("The load goes through the page cache, and its span of %s fits into the %s of memory this host can use for that.", o.Load.Span, available),
+		Next:     fmt.Sprintf("Use a span over %s, or leave out --cached.", available),
+		Evidence: []Evidence{{"span, bytes", float64(o.Load.Span)}, {"memory for caching, bytes", float64(available)}},
+	}}
+}
+
+// tolerance is how far above a ceiling a rate may lie before it is impossible:
+// formulas round, and rated figures are modest.
+const tolerance = 0.10
+
+// aboveCeiling finds rates that the path cannot carry: something nearer than
+// the hop answered. What a cache or a tier behind the link answers says nothing
+// about the hops before it, so that then only those count; a load through this
+// host's memory needs none of them.
+func aboveCeiling(o Observed) []Finding {
+	hops := o.Setup.Ceilings(setup.UseOf(o.Load))
+	inFront := o.Setup.Count("cache") > 0 || o.Setup.Text("tier.size") != "" || o.Setup.Bytes("controller.memory") > 0
+	rate := o.Summary.Total.Rate
+	var lowest *setup.Hop
+	for i, h := range hops {
+		if h.Rate == 0 || inFront && h.Station == "member" || float64(rate) <= float64(h.Rate)*(1+tolerance) {
+			continue
+		}
+		if lowest == nil || h.Rate < lowest.Rate {
+			lowest = &hops[i]
+		}
+	}
+	if lowest == nil {
+		return nil
+	}
+	use := setup.UseOf(o.Load)
+	figure, verb := "all", "Operations"
+	switch o.Load.Reads {
+	case 1:
+		figure, verb = "reads", "Reads"
+	case 0:
+		figure, verb = "writes", "Writes"
+	}
+	cause, next := "Something nearer answered them, or what is known of this hop is wrong.", "Look at the volume again, and measure with a span larger than every memory on the path."
+	if o.Load.Cached {
+		cause, next = "They were answered from memory on this host.", "Leave out --cached, or use a span far larger than this host's memory."
+	}
+	return []Finding{{
+		Kind: "above-ceiling", Weight: Unreliable, Figure: figure,
+		Sentence: fmt.Sprintf("%s ran at %s, above the %s that the hop %q can pass. %s", verb, use.Show(rate), use.Show(lowest.Rate), lowest.Name, cause),
+		Next:     next,
+		Evidence: []Evidence{{"operations a second", float64(rate)}, {"ceiling, operations a second", float64(lowest.Rate)}},
+	}}
+}
+
+// spanFitsCache reminds that a span which fits into a cache on the path ends up
+// in it, however the load is issued.
+func spanFitsCache(o Observed) []Finding {
+	for i := range o.Setup.Count("cache") {
+		at := fmt.Sprintf("cache[%d].", i)
+		size, name := o.Setup.Bytes(at+"size"), o.Setup.Text(at+"name")
+		if size == 0 || o.Load.Span == 0 || o.Load.Span > size {
+			continue
+		}
+		if name == "" {
+			name = setup.Part(at)
+		}
+		return []Finding{{
+			Kind: "span-fits-cache", Weight: Caution, Figure: "all",
+			Sentence: fmt.Sprintf("The span of %s fits into the %s of %q, so that once it is warm the figures are those of the cache.", o.Load.Span, size, name),
+			Next:     fmt.Sprintf("If the media are meant, use a span over %s; if the cache is, take the later repeats.", size),
+			Evidence: []Evidence{{"span, bytes", float64(o.Load.Span)}, {"cache, bytes", float64(size)}},
+		}}
+	}
+	return nil
+}

@@ -1,0 +1,346 @@
+package setup
+
+import (
+	"fmt"
+	"math"
+	"strings"
+
+	"patientheron/core/quantity"
+	"patientheron/core/workload"
+)
+
+// Use is a kind of load, as far as ceilings need to know it.
+type Use struct {
+	Name       string
+	Reads      quantity.Share
+	Sequential bool
+	Block      quantity.Bytes // on average
+	Span       quantity.Bytes // that the load works on; 0 for all there is
+}
+
+// Uses are the four loads that every explanation shows.
+var Uses = []Use{
+	{Name: "small random reads", Reads: 1, Block: 4 * quantity.KiB},
+	{Name: "small random writes", Reads: 0, Block: 4 * quantity.KiB},
+	{Name: "large sequential reads", Reads: 1, Sequential: true, Block: quantity.MiB},
+	{Name: "large sequential writes", Reads: 0, Sequential: true, Block: quantity.MiB},
+}
+
+// UseOf is the use a workload makes of a volume. An order that is neither
+// random nor skewed counts as sequential, the best case for the media.
+func UseOf(load workload.Spec) Use {
+	return Use{
+		Name: load.Describe(), Reads: load.Reads, Block: quantity.Bytes(math.Round(load.MeanBlock())), Span: load.Span,
+		Sequential: load.Order != workload.Random && load.Order != workload.Skewed,
+	}
+}
+
+// Show prints a rate of this use in the unit that suits it: small operations
+// as IOPS, large ones as throughput.
+func (u Use) Show(r quantity.OpRate) string {
+	if u.Sequential || u.Block >= 64*quantity.KiB {
+		return quantity.ByteRate(float64(r) * float64(u.Block)).String()
+	}
+	return r.String()
+}
+
+// Hop is one stage on the way of an operation and the most it can pass.
+type Hop struct {
+	Name    string          `json:"name"`
+	Station string          `json:"station" doc:"What its busy share is called among the counters from inside: the beginning of their names"`
+	Rate    quantity.OpRate `json:"rate" doc:"Operations per second it can pass at most; 0 when that is not known"`
+	Formula string          `json:"formula" doc:"How that is worked out, or what would have to be known"`
+}
+
+// UseCeilings is the hops of a setup for one use.
+type UseCeilings struct {
+	Use   string         `json:"use"`
+	Block quantity.Bytes `json:"blockBytes"`
+	Large bool           `json:"large" doc:"Its rates are better shown as throughput"`
+	Hops  []Hop          `json:"hops" doc:"From the initiator to the media, caches aside"`
+	Limit string         `json:"limit" doc:"Name of the hop with the lowest ceiling; empty when none is known"`
+	Next  string         `json:"next" doc:"Name of the hop that would limit after it"`
+}
+
+// Explained is the hops of s for each of Uses.
+func (s Setup) Explained() []UseCeilings {
+	explained := make([]UseCeilings, len(Uses))
+	for i, u := range Uses {
+		explained[i] = s.For(u)
+	}
+	return explained
+}
+
+// For is the hops of s for one use.
+func (s Setup) For(u Use) UseCeilings {
+	c := UseCeilings{Use: u.Name, Block: u.Block, Large: u.Sequential || u.Block >= 64*quantity.KiB, Hops: s.Ceilings(u)}
+	if limit := Limit(c.Hops); limit != nil {
+		c.Limit = limit.Name
+		if next := Next(c.Hops, limit.Name); next != nil {
+			c.Next = next.Name
+		}
+	}
+	return c
+}
+
+// Limit is the hop with the lowest known ceiling; nil when none is known.
+func Limit(hops []Hop) *Hop { return Next(hops, "") }
+
+// Next is the hop with the lowest known ceiling of those not called past.
+func Next(hops []Hop, past string) *Hop {
+	var lowest *Hop
+	for i := range hops {
+		if hops[i].Name != past && hops[i].Rate > 0 && (lowest == nil || hops[i].Rate < lowest.Rate) {
+			lowest = &hops[i]
+		}
+	}
+	return lowest
+}
+
+// The stations of hops.
+const (
+	linkStation       = "link"
+	controllerStation = "controller"
+	memberStation     = "member"
+)
+
+// Ceilings lists the hops of an operation from the initiator to the media with
+// the most each can pass of a use for long, caches, tiers and the drives' own
+// buffers aside: those can answer without what is behind them. A hop about
+// which something but not enough is known is listed with a rate of 0.
+func (s Setup) Ceilings(u Use) []Hop {
+	if u.Block <= 0 {
+		u.Block = 4 * quantity.KiB
+	}
+	var hops []Hop
+	for i := range s.Count("link") {
+		hops = append(hops, s.linkCeilings(u, fmt.Sprintf("link[%d].", i), i)...)
+	}
+	hops = append(hops, s.controllerCeilings(u)...)
+	if s.Count("media") > 0 {
+		hops = append(hops, s.mediaCeilings(u)...)
+	}
+	return hops
+}
+
+// headers is what a TCP/IPv4 segment carries beside its payload within the
+// MTU (RFC 791, RFC 9293), framing what Ethernet adds around it: preamble,
+// header, check sequence and gap (IEEE 802.3).
+const (
+	headers = 40
+	framing = 38
+)
+
+// PayloadShare is the part of a line's rate that is left for payload at an
+// MTU: (MTU-40)/(MTU+38), 94.9 % at 1500 and 99.1 % at 9000.
+func PayloadShare(mtu int) quantity.Share {
+	return quantity.Share(float64(mtu-headers) / float64(mtu+framing))
+}
+
+// linkCeilings are those of the line and of the transport's work on one core
+// for each connection. A line is full duplex: reads and writes do not share
+// it. Of a hashed bundle one flow uses one line (IEEE 802.1AX, 5.2.4).
+func (s Setup) linkCeilings(u Use, at string, number int) (hops []Hop) {
+	name := "link"
+	if number > 0 {
+		name = fmt.Sprintf("link %d", number+1)
+	}
+	links := 1.0
+	if s.Text(at+"combined") == "multipath" {
+		links = max(s.Number(at+"count"), 1)
+	}
+	rate := s.ByteRate(at + "rate")
+	if rate == 0 {
+		hops = append(hops, Hop{name, linkStation, 0, "the line rate is not known; tell " + at + "rate"})
+	} else {
+		mtu := 1500.0
+		for _, end := range []string{"mtuHere", "mtuThere"} {
+			if known := s.Number(at + end); known > 0 && (end == "mtuHere" || known < mtu) {
+				mtu = known
+			}
+		}
+		payload := PayloadShare(int(mtu))
+		busier := max(u.Reads, 1-u.Reads)
+		formula := fmt.Sprintf("%g × %s × %s payload at MTU %g ÷ %s", links, rate, payload, mtu, u.Block)
+		if busier < 1 {
+			formula += fmt.Sprintf(" ÷ %s in the busier direction", busier)
+		}
+		hops = append(hops, Hop{name, linkStation, quantity.OpRate(float64(rate) * float64(payload) * links / float64(u.Block) / float64(busier)), formula})
+	}
+	connections := max(s.Number("transport.connections"), links)
+	if cost := float64(s.Seconds("transport.operationTime")) + float64(s.Seconds("transport.byteTime"))*float64(u.Block); cost > 0 && number == 0 {
+		hops = append(hops, Hop{"transport", linkStation, quantity.OpRate(connections / cost),
+			fmt.Sprintf("%g connections ÷ %s of one core for each operation", connections, quantity.Seconds(cost))})
+	}
+	return hops
+}
+
+// lane is what one lane of a PCI Express generation carries after its coding,
+// 8b/10b up to the second and 128b/130b up to the fifth, in bytes per second
+// in each direction (PCI Express Base Specification; the sixth uses flits of
+// 256 bytes with 242 of them for data).
+var lane = []float64{0, 2.5e9 * 8 / 10 / 8, 5e9 * 8 / 10 / 8, 8e9 * 128 / 130 / 8, 16e9 * 128 / 130 / 8, 32e9 * 128 / 130 / 8, 64e9 * 242 / 256 / 8}
+
+// Bus is what a PCI Express link carries in each direction after its coding;
+// 0 when the generation is not known.
+func Bus(generation, lanes int) quantity.ByteRate {
+	if generation < 1 || generation >= len(lane) {
+		return 0
+	}
+	return quantity.ByteRate(lane[generation] * float64(lanes))
+}
+
+func (s Setup) controllerCeilings(u Use) (hops []Hop) {
+	block := float64(u.Block)
+	generation, lanes := s.Number("controller.busGeneration"), s.Number("controller.busLanes")
+	if bus := Bus(int(generation), int(lanes)); bus > 0 {
+		busier := float64(max(u.Reads, 1-u.Reads))
+		hops = append(hops, Hop{"bus", controllerStation, quantity.OpRate(float64(bus) / block / busier),
+			fmt.Sprintf("PCIe generation %g × %g lanes = %s after coding ÷ %s", generation, lanes, bus, u.Block)})
+	}
+	limit, formula := math.Inf(1), ""
+	if most := s.OpRate("controller.operations"); most > 0 {
+		limit, formula = float64(most), fmt.Sprintf("%s at most", most)
+	}
+	if t := s.ByteRate("controller.throughput"); t > 0 && float64(t)/block < limit {
+		limit, formula = float64(t)/block, fmt.Sprintf("%s ÷ %s", t, u.Block)
+	}
+	if formula != "" {
+		hops = append(hops, Hop{"controller", controllerStation, quantity.OpRate(limit), formula})
+	}
+	return hops
+}
+
+// mediaCeilings are those of the members together: of their interfaces and of
+// the media in them.
+func (s Setup) mediaCeilings(u Use) (hops []Hop) {
+	members, allKnown := s.members()
+	if !allKnown {
+		members = max(members, float64(s.Count("media")))
+	}
+	members -= s.Number("layout.missing")
+	name := fmt.Sprintf("%g members", members)
+	if members == 1 {
+		name = "1 member"
+	}
+	slowest, interfaces := member{math.Inf(1), math.Inf(1)}, math.Inf(1)
+	for i := range s.Count("media") {
+		at := fmt.Sprintf("media[%d].", i)
+		m, missing := s.member(u, at)
+		if missing != "" {
+			return append(hops, Hop{name, memberStation, 0, "not known; tell " + missing + ", or measure the members alone with 'heron look --baseline'"})
+		}
+		slowest.reads, slowest.writes = min(slowest.reads, m.reads), min(slowest.writes, m.writes)
+		if rate := s.ByteRate(at + "interface"); rate > 0 {
+			interfaces = min(interfaces, float64(rate)/float64(u.Block))
+		}
+	}
+	slowest.reads, slowest.writes = min(slowest.reads, interfaces), min(slowest.writes, interfaces)
+	cost, words := s.work(u, members, slowest)
+	return append(hops, Hop{name, memberStation, quantity.OpRate(members / cost), fmt.Sprintf("%g × 1 s ÷ (%s)", members, words)})
+}
+
+// member is what one member can do alone at best, in operations per second of
+// the use's block size.
+type member struct{ reads, writes float64 }
+
+// arm is the share of a random operation's time on a hard disk that is spent
+// seeking and so shrinks with the span, by the square root of the distance
+// (Ruemmler and Wilkes 1994).
+const arm = 2.0 / 3
+
+// member gives the rates of one group, or the key of the fact that is missing.
+func (s Setup) member(u Use, at string) (m member, missing string) {
+	block := float64(u.Block)
+	one := func(random, sequential string) (float64, string) {
+		streaming := float64(s.ByteRate(at + sequential))
+		rate := float64(s.OpRate(at + random))
+		if u.Sequential {
+			if streaming == 0 {
+				return 0, at + sequential
+			}
+			return streaming / block, ""
+		}
+		if rate == 0 {
+			return 0, at + random
+		}
+		if s.Text(at+"kind") == "hard disk" {
+			time := 1 / rate
+			if whole := float64(s.Bytes(at+"size")) * max(s.Number(at+"count"), 1); u.Span > 0 && whole > float64(u.Span) {
+				time *= 1 - arm + arm*math.Sqrt(float64(u.Span)/whole)
+			}
+			if streaming > 0 {
+				time += max(block-4096, 0) / streaming
+			}
+			return 1 / time, ""
+		}
+		if streaming > 0 {
+			return min(rate, streaming/block), ""
+		}
+		return rate * min(1, 4096/block), ""
+	}
+	if u.Reads > 0 {
+		if m.reads, missing = one("randomReadRate", "readRate"); missing != "" {
+			return m, missing
+		}
+	}
+	if u.Reads < 1 {
+		if m.writes, missing = one("randomWriteRate", "writeRate"); missing != "" {
+			return m, missing
+		}
+	}
+	if u.Reads < 1 && u.Reads == 0 {
+		// A small write to parity has to read first.
+		if m.reads, missing = one("randomReadRate", "readRate"); missing != "" {
+			m.reads, missing = m.writes, ""
+		}
+	}
+	if u.Reads == 1 {
+		m.writes = m.reads
+	}
+	return m, ""
+}
+
+// work is the time of members that one operation of the use costs, in seconds,
+// and how that is made up. A small write to single parity reads and writes
+// data and parity, to double parity three of each (Patterson, Gibson and Katz
+// 1988; Chen et al. 1994); large ones are taken as whole stripes.
+func (s Setup) work(u Use, members float64, m member) (cost float64, words string) {
+	var parts []string
+	add := func(share quantity.Share, count float64, verb string, rate float64) {
+		if share <= 0 || count <= 0 {
+			return
+		}
+		cost += float64(share) * count / rate
+		text := fmt.Sprintf("%s at %s", verb, quantity.OpRate(rate))
+		if count != 1 {
+			text = fmt.Sprintf("%.3g %s", count, text)
+		}
+		if share < 1 {
+			text = fmt.Sprintf("%s × %s", share, text)
+		}
+		parts = append(parts, text)
+	}
+	writes := 1 - u.Reads
+	all := members + s.Number("layout.missing")
+	add(u.Reads, 1, "read", m.reads)
+	switch level := s.Text("layout.level"); {
+	case level == "raid1" && s.Text("layout.madeBy") != "btrfs":
+		add(writes, members, "writes", m.writes)
+	case level == "raid1", level == "raid10":
+		add(writes, 2, "writes", m.writes)
+	case level == "raid5" && u.Sequential:
+		add(writes, all/max(all-1, 1), "writes", m.writes)
+	case level == "raid6" && u.Sequential:
+		add(writes, all/max(all-2, 1), "writes", m.writes)
+	case level == "raid5":
+		add(writes, 2, "reads", m.reads)
+		add(writes, 2, "writes", m.writes)
+	case level == "raid6":
+		add(writes, 3, "reads", m.reads)
+		add(writes, 3, "writes", m.writes)
+	default:
+		add(writes, 1, "write", m.writes)
+	}
+	return cost, strings.Join(parts, " + ")
+}

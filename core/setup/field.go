@@ -1,0 +1,313 @@
+package setup
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+
+	"patientheron/core/quantity"
+)
+
+// Field is one thing that may be known of a setup. Its key is that of a Fact
+// with "[]" in the place of the number of a repeated part.
+type Field struct {
+	Key     string   `json:"key"`
+	Part    string   `json:"part" doc:"Heading it stands under"`
+	Label   string   `json:"label"`
+	Kind    string   `json:"kind" enum:"text,choice,size,throughput,rate,time,number,whole,truth"`
+	Choices []string `json:"choices,omitempty"`
+	Hint    string   `json:"hint,omitempty"`
+}
+
+// Fields lists all fields in the order in which they are shown.
+func Fields() []Field { return fields }
+
+// parts are the parts of a setup in order, with their headings.
+var parts = []struct{ name, label string }{
+	{"media", "media"}, {"layout", "layout"}, {"controller", "controller"}, {"cache", "cache"}, {"tier", "tier"},
+	{"fileSystem", "file system"}, {"link", "link"}, {"transport", "transport"}, {"session", "session"}, {"replication", "replication"},
+	{"queue", "block queue"}, {"host", "host"}, {"power", "power"}, {"tuning", "tuning"}, {"cost", "cost"},
+}
+
+func partLabel(name string) string {
+	for _, p := range parts {
+		if p.name == name {
+			return p.label
+		}
+	}
+	return name
+}
+
+// free are the parts that take any name: knobs differ from product to product.
+var free = []string{"session", "tuning"}
+
+var fields = []Field{
+	{Key: "media[].kind", Label: "kind", Kind: "choice", Choices: []string{"hard disk", "ssd", "low-latency nvme", "memory"}},
+	{Key: "media[].count", Label: "count", Kind: "whole"},
+	{Key: "media[].size", Label: "size of each", Kind: "size"},
+	{Key: "media[].model", Label: "model", Kind: "text"},
+	{Key: "media[].randomReadRate", Label: "random reads", Kind: "rate", Hint: "4 KiB, of one alone, at best"},
+	{Key: "media[].randomWriteRate", Label: "random writes", Kind: "rate", Hint: "4 KiB, of one alone, at best"},
+	{Key: "media[].readRate", Label: "sequential reads", Kind: "throughput", Hint: "of one alone, at best"},
+	{Key: "media[].writeRate", Label: "sequential writes", Kind: "throughput", Hint: "of one alone, at best"},
+	{Key: "media[].interface", Label: "interface", Kind: "throughput", Hint: "what the interface of one carries"},
+	{Key: "media[].writeCache", Label: "volatile write cache", Kind: "truth"},
+	{Key: "layout.level", Label: "level", Kind: "choice", Choices: []string{"single", "concatenation", "raid0", "raid1", "raid10", "raid5", "raid6"}},
+	{Key: "layout.chunk", Label: "chunk", Kind: "size"},
+	{Key: "layout.missing", Label: "members missing", Kind: "whole"},
+	{Key: "layout.madeBy", Label: "made by", Kind: "text"},
+	{Key: "controller.operations", Label: "operations at most", Kind: "rate"},
+	{Key: "controller.throughput", Label: "throughput at most", Kind: "throughput"},
+	{Key: "controller.policy", Label: "cache policy", Kind: "choice", Choices: []string{"write-back", "write-through"}},
+	{Key: "controller.memory", Label: "memory", Kind: "size"},
+	{Key: "controller.battery", Label: "battery", Kind: "truth"},
+	{Key: "controller.busGeneration", Label: "PCIe generation", Kind: "whole"},
+	{Key: "controller.busLanes", Label: "PCIe lanes", Kind: "whole"},
+	{Key: "controller.busGenerationMost", Label: "PCIe generation it could use", Kind: "whole"},
+	{Key: "controller.busLanesMost", Label: "PCIe lanes it could use", Kind: "whole"},
+	{Key: "cache[].name", Label: "name", Kind: "text"},
+	{Key: "cache[].medium", Label: "medium", Kind: "choice", Choices: []string{"memory", "ssd"}},
+	{Key: "cache[].mode", Label: "mode", Kind: "choice", Choices: []string{"read-only", "write-back", "write-through"}},
+	{Key: "cache[].size", Label: "size", Kind: "size"},
+	{Key: "cache[].devices", Label: "devices", Kind: "whole"},
+	{Key: "cache[].protected", Label: "protected", Kind: "truth", Hint: "what is dirty survives a power cut and one device"},
+	{Key: "tier.size", Label: "size", Kind: "size"},
+	{Key: "tier.count", Label: "members", Kind: "whole"},
+	{Key: "tier.level", Label: "level", Kind: "choice", Choices: []string{"concatenation", "raid0", "raid1", "raid10", "raid5", "raid6"}},
+	{Key: "fileSystem.type", Label: "type", Kind: "text"},
+	{Key: "fileSystem.options", Label: "mount options", Kind: "text"},
+	{Key: "fileSystem.block", Label: "block", Kind: "size"},
+	{Key: "fileSystem.features", Label: "features", Kind: "text"},
+	{Key: "link[].rate", Label: "line rate", Kind: "throughput", Hint: "125MB/s for one gigabit"},
+	{Key: "link[].count", Label: "links", Kind: "whole"},
+	{Key: "link[].combined", Label: "combined as", Kind: "choice", Choices: []string{"hashed bundle", "multipath"}},
+	{Key: "link[].mtuHere", Label: "MTU at this end", Kind: "whole"},
+	{Key: "link[].mtuThere", Label: "MTU at the other end", Kind: "whole"},
+	{Key: "link[].roundTrip", Label: "round trip", Kind: "time"},
+	{Key: "link[].interface", Label: "network interface", Kind: "text"},
+	{Key: "link[].driver", Label: "driver", Kind: "text"},
+	{Key: "transport.protocol", Label: "protocol", Kind: "choice", Choices: []string{"local", "iscsi", "nfs", "smb", "other"}},
+	{Key: "transport.address", Label: "address of the storage", Kind: "text"},
+	{Key: "transport.options", Label: "options", Kind: "text"},
+	{Key: "transport.operationTime", Label: "CPU time of an operation", Kind: "time", Hint: "on the one core that a connection has"},
+	{Key: "transport.byteTime", Label: "CPU time of a byte", Kind: "time"},
+	{Key: "transport.connections", Label: "connections", Kind: "whole"},
+	{Key: "replication.mode", Label: "mode", Kind: "choice", Choices: []string{"synchronous", "asynchronous"}},
+	{Key: "replication.kilometres", Label: "distance in km", Kind: "number"},
+	{Key: "replication.rate", Label: "line rate", Kind: "throughput"},
+	{Key: "queue.scheduler", Label: "scheduler", Kind: "text"},
+	{Key: "queue.readAhead", Label: "read-ahead", Kind: "size"},
+	{Key: "queue.depth", Label: "requests", Kind: "whole"},
+	{Key: "host.memory", Label: "memory", Kind: "size"},
+	{Key: "host.cpu", Label: "CPU", Kind: "text"},
+	{Key: "host.cores", Label: "cores", Kind: "whole"},
+	{Key: "host.numaNodes", Label: "NUMA nodes", Kind: "whole"},
+	{Key: "host.kernel", Label: "kernel", Kind: "text"},
+	{Key: "host.governor", Label: "CPU frequency governor", Kind: "text"},
+	{Key: "power.protected", Label: "protected", Kind: "truth", Hint: "an uninterruptible supply or the like"},
+	{Key: "cost.price", Label: "price", Kind: "number"},
+	{Key: "cost.yearlyPower", Label: "power in kWh a year", Kind: "number"},
+}
+
+func init() {
+	for i := range fields {
+		part, _, _ := strings.Cut(fields[i].Key, ".")
+		fields[i].Part = partLabel(strings.TrimSuffix(part, "[]"))
+	}
+}
+
+// Lookup finds the field of a key such as "media[0].count".
+func Lookup(key string) (Field, error) {
+	part, index, name := splitKey(key)
+	pattern := part + "." + name
+	if index >= 0 {
+		pattern = part + "[]." + name
+	}
+	if i := slices.IndexFunc(fields, func(f Field) bool { return f.Key == pattern }); i >= 0 && index < 64 {
+		return fields[i], nil
+	}
+	if slices.Contains(free, part) && index < 0 && name != "" && !strings.ContainsAny(name, ".[]: \n\t") && len(name) <= 80 {
+		return Field{Key: key, Part: partLabel(part), Label: name, Kind: "text"}, nil
+	}
+	return Field{}, &FieldError{key, "is not a fact of a setup; there are " + known(part)}
+}
+
+// known lists what may be said about a part, or the parts.
+func known(part string) string {
+	var names []string
+	for _, f := range fields {
+		if p, _, name := splitKey(strings.Replace(f.Key, "[]", "[0]", 1)); p == part {
+			names = append(names, name)
+		}
+	}
+	if names == nil {
+		for _, p := range parts {
+			names = append(names, p.name)
+		}
+	}
+	return strings.Join(names, ", ")
+}
+
+// splitKey cuts "media[1].count" into "media", 1, "count"; the index is -1
+// where there is none.
+func splitKey(key string) (part string, index int, name string) {
+	part, name, _ = strings.Cut(key, ".")
+	if head, number, found := strings.Cut(part, "["); found {
+		if n, err := strconv.Atoi(strings.TrimSuffix(number, "]")); err == nil && n >= 0 {
+			return head, n, name
+		}
+	}
+	return part, -1, name
+}
+
+// compareKeys orders keys as Fields does, a repeated part as a block.
+func compareKeys(a, b string) int {
+	partA, indexA, nameA := splitKey(a)
+	partB, indexB, nameB := splitKey(b)
+	return cmp.Or(
+		cmp.Compare(partRank(partA), partRank(partB)), cmp.Compare(indexA, indexB),
+		cmp.Compare(nameRank(partA, nameA), nameRank(partB, nameB)), cmp.Compare(nameA, nameB))
+}
+
+func partRank(part string) int {
+	for i, p := range parts {
+		if p.name == part {
+			return i
+		}
+	}
+	return len(parts)
+}
+
+func nameRank(part, name string) int {
+	i := slices.IndexFunc(fields, func(f Field) bool { return f.Key == part+"."+name || f.Key == part+"[]."+name })
+	if i < 0 {
+		return len(fields)
+	}
+	return i
+}
+
+// normal brings a value into its usual form.
+func (f Field) normal(text string) (string, error) {
+	write := func(value interface{ MarshalYAML() ([]byte, error) }, err error) (string, error) {
+		if err != nil {
+			return "", err
+		}
+		written, err := value.MarshalYAML()
+		return string(written), err
+	}
+	switch f.Kind {
+	case "size":
+		value, err := quantity.ParseBytes(text)
+		return write(value, err)
+	case "throughput":
+		value, err := quantity.ParseByteRate(text)
+		return write(value, err)
+	case "rate":
+		value, err := quantity.ParseOpRate(text)
+		return write(value, err)
+	case "time":
+		value, err := quantity.ParseSeconds(text)
+		return write(value, err)
+	case "number":
+		value, err := parseNumber(text)
+		return strconv.FormatFloat(value, 'f', -1, 64), err
+	case "whole":
+		value, err := strconv.ParseUint(text, 10, 31)
+		if err != nil {
+			return "", fmt.Errorf("%q is not a whole number", text)
+		}
+		return strconv.FormatUint(value, 10), nil
+	case "truth":
+		switch strings.ToLower(text) {
+		case "yes", "true":
+			return "yes", nil
+		case "no", "false":
+			return "no", nil
+		}
+		return "", fmt.Errorf("%q; yes or no", text)
+	case "choice":
+		if !slices.Contains(f.Choices, text) {
+			return "", fmt.Errorf("%q; one of %s", text, strings.Join(f.Choices, ", "))
+		}
+	}
+	return plain(text), nil
+}
+
+// plain keeps a text on one line and within bounds: what a system tells may be
+// anything.
+func plain(text string) string {
+	text = strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7f || r == '\uFFFD' {
+			return '·'
+		}
+		return r
+	}, strings.ToValidUTF8(text, "·"))
+	if runes := []rune(text); len(runes) > 200 {
+		text = string(runes[:199]) + "…"
+	}
+	return text
+}
+
+func parseNumber(text string) (float64, error) {
+	value, err := strconv.ParseFloat(text, 64)
+	if err != nil || math.IsInf(value, 0) || math.IsNaN(value) || value < 0 {
+		return 0, fmt.Errorf("%q is not a number from zero", text)
+	}
+	return value, nil
+}
+
+// fewest members of each layout.
+var fewest = map[string]float64{"raid1": 2, "raid10": 4, "raid5": 3, "raid6": 4}
+
+// Validate reports the first combination of facts that cannot be, as a
+// *FieldError.
+func (s Setup) Validate() error {
+	members, allKnown := s.members()
+	level := s.Text("layout.level")
+	switch least := fewest[level]; {
+	case allKnown && members < least:
+		return &FieldError{"layout.level", fmt.Sprintf("%s of %g members; it needs at least %g", level, members, least)}
+	case allKnown && level == "raid10" && math.Mod(members, 2) != 0 && s.Text("layout.madeBy") != "btrfs":
+		return &FieldError{"layout.level", fmt.Sprintf("raid10 of %g members; it needs an even number", members)}
+	case level == "single" && allKnown && members > 1:
+		return &FieldError{"layout.level", fmt.Sprintf("single with %g members; say how they are laid out", members)}
+	case allKnown && s.Number("layout.missing") >= members && members > 0 && s.Text("layout.missing") != "":
+		return &FieldError{"layout.missing", fmt.Sprintf("%s of %g members; something must be left", s.Text("layout.missing"), members)}
+	}
+	for i := range s.Count("cache") {
+		at := fmt.Sprintf("cache[%d].", i)
+		if s.Text(at+"mode") == "write-back" && s.Is(at+"protected") && s.Text(at+"medium") == "ssd" && s.Text(at+"devices") == "1" {
+			return &FieldError{at + "protected", "one device cannot protect what is dirty: when it fails, that is lost; use two, or say no"}
+		}
+	}
+	for i := range s.Count("link") {
+		at := fmt.Sprintf("link[%d].", i)
+		for _, end := range []string{"mtuHere", "mtuThere"} {
+			if mtu := s.Number(at + end); s.Text(at+end) != "" && (mtu < 576 || mtu > 65536) {
+				return &FieldError{at + end, fmt.Sprintf("%g; from 576 to 65536", mtu)}
+			}
+		}
+		if s.Text(at+"combined") != "" && s.Text(at+"count") == "1" {
+			return &FieldError{at + "combined", "one link is not combined with another; say how many there are"}
+		}
+	}
+	if s.Text("tier.level") == "raid0" || s.Text("tier.level") == "concatenation" {
+		return &FieldError{"tier.level", s.Text("tier.level") + " has no redundancy, and a tier holds the only copy of its data"}
+	}
+	return nil
+}
+
+// members is how many members there are in all, and whether every group says
+// so.
+func (s Setup) members() (sum float64, known bool) {
+	groups := s.Count("media")
+	known = groups > 0
+	for i := range groups {
+		n := s.Number(fmt.Sprintf("media[%d].count", i))
+		sum, known = sum+n, known && n > 0
+	}
+	return sum, known
+}
