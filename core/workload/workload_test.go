@@ -52,7 +52,6 @@ func TestValidateNamesTheField(t *testing.T) {
 		"arrivals": func(s *Spec) { s.Arrivals = Poisson },
 		"interval": func(s *Spec) { s.Interval = 0.01 },
 		"within":   func(s *Spec) { s.Within = 1 },
-		"for":      func(s *Spec) { s.Settled, s.For, s.Amount = true, 0, 1 },
 		"seed":     func(s *Spec) { s.Seed = 1 << 60 },
 		"align":    func(s *Spec) { s.Align = quantity.TiB },
 	} {
