@@ -41,12 +41,13 @@ func Root() *cobra.Command {
 		Use:   "heron",
 		Short: "Measure storage and know what to believe",
 		Long: `Patient Heron measures the storage of the host it runs on (folders of any
-mounted file system, files, block devices) and simulated arrays, and says which
-figures to doubt. The work is done by a service ("heron serve"); the other
+mounted file system, files, block devices) and simulated arrays, says which
+figures to doubt, and compares setups. The work is done by a service ("heron serve"); the other
 commands talk to it, or work without one with --here.`,
-		Example: `  heron serve                                   start the service
-  heron measure /srv/pool --reads 70% --for 60s  measure a folder's storage
-  heron run list                                 what was measured so far`,
+		Example: `  heron serve                                    start the service
+  heron look /srv/pool                           what stands behind a folder, and what it can carry
+  heron measure /srv/pool --reads 70% --for 60s  measure its storage
+  heron compare 12 14                            is run 14 better than run 12?`,
 		SilenceUsage: true, SilenceErrors: true,
 	}
 	flags := root.PersistentFlags()
@@ -55,7 +56,7 @@ commands talk to it, or work without one with --here.`,
 	flags.StringVar(&a.data, "data", defaultData(), "data folder of the service (also HERON_DATA)")
 	flags.BoolVar(&a.here, "here", false, "do the work in this process, without a running service, and keep it in the data folder")
 	flags.BoolVar(&a.json, "json", false, "print what the API gives, as JSON")
-	root.AddCommand(a.serve(), a.demo(), a.measure(), a.watch(), a.volume(), a.run(), a.preset(), a.plan(), a.array(), a.contract(), a.version())
+	root.AddCommand(a.serve(), a.demo(), a.measure(), a.watch(), a.look(), a.setup(), a.volume(), a.run(), a.mark(), a.compare(), a.comparison(), a.report(), a.preset(), a.plan(), a.array(), a.contract(), a.version())
 	return root
 }
 

@@ -63,6 +63,7 @@ type measureOptions struct {
 	preset  string
 	file    string
 	pace    string
+	over    []string
 	detach  bool
 }
 
@@ -107,6 +108,7 @@ func (o *measureOptions) flags(command *cobra.Command) {
 	flags.StringVar(&o.pause, "pause", "0", "wait this long before each measurement")
 	flags.StringVar(&o.quiet, "quiet", "0", "wait until the device's counters stand still, at most this long")
 	flags.StringVar(&o.pace, "pace", "", "play a simulated array at 1x or 20x the wall's clock, to watch it (default: as fast as it can)")
+	flags.StringSliceVar(&o.over, "override", nil, "let this check fail and measure all the same, such as room; it is recorded with the run")
 	flags.BoolVar(&o.detach, "detach", false, "start the run and do not wait for it")
 }
 
@@ -126,7 +128,7 @@ func (a *app) startMeasuring(ctx context.Context, c *client.Client, command *cob
 	if err != nil {
 		return err
 	}
-	run, err := c.StartRun(ctx, client.NewRun{Name: o.name, VolumeID: volume.ID, Plan: p, Pace: pace})
+	run, err := c.StartRun(ctx, client.NewRun{Name: o.name, VolumeID: volume.ID, Plan: p, Pace: pace, Override: o.over})
 	if err != nil {
 		return err
 	}

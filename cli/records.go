@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"strings"
 
@@ -263,17 +262,7 @@ func (a *app) export() *cobra.Command {
 	command := a.runCommand("export RUN", "Write a run as JSON or CSV", `  heron run export 12 > run.json
   heron run export 12 --format csv --table series --to series.csv`,
 		func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
-			if to == "" {
-				return c.Export(ctx, id, format, of, command.OutOrStdout())
-			}
-			file, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
-			if err != nil {
-				return fmt.Errorf("write the export: %w; name a file that does not exist yet", err)
-			}
-			if err := errors.Join(c.Export(ctx, id, format, of, file), file.Close()); err != nil {
-				return errors.Join(err, os.Remove(to)) // nothing half-written stays
-			}
-			return nil
+			return writeNew(command, to, func(w io.Writer) error { return c.Export(ctx, id, format, of, w) })
 		})
 	command.Flags().StringVar(&format, "format", "json", "json or csv")
 	command.Flags().StringVar(&of, "table", "summary", "which table for csv: summary, series or latency")

@@ -94,7 +94,7 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 		}
 		return nil, fmt.Errorf("%w at %s; is it running? (%w)", ErrUnreachable, c.base, err)
 	}
-	if answer.StatusCode >= 400 {
+	if answer.StatusCode >= http.StatusBadRequest {
 		defer answer.Body.Close()
 		return nil, readProblem(answer)
 	}
@@ -209,6 +209,7 @@ type NewRun struct {
 	Name     string    `json:"name,omitempty"`
 	VolumeID int64     `json:"volumeId"`
 	Plan     plan.Plan `json:"plan"`
+	Override []string  `json:"override,omitempty"`
 	Pace     float64   `json:"pace,omitempty"`
 }
 
@@ -263,6 +264,7 @@ func (c *Client) Export(ctx context.Context, id int64, format, table string, w i
 type Watcher struct {
 	Run         func(resource.Run)
 	Measurement func(resource.Measurement)
+	Marker      func(resource.Marker)
 	Point       func(resource.Point)
 }
 
@@ -314,6 +316,8 @@ func (w Watcher) tell(event string, data []byte) (final bool, err error) {
 		return run.Status.Final(), err
 	case "measurement":
 		_, err = pass(data, w.Measurement)
+	case "marker":
+		_, err = pass(data, w.Marker)
 	case "point":
 		_, err = pass(data, w.Point)
 	}

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"time"
 
+	"patientheron/core/compare"
 	"patientheron/core/judge"
 	"patientheron/core/measure"
 	"patientheron/core/plan"
@@ -71,21 +72,24 @@ func (s Status) Final() bool {
 
 // Run is one execution of a plan on a volume.
 type Run struct {
-	ID       int64         `json:"id"`
-	Name     string        `json:"name"`
-	VolumeID int64         `json:"volumeId"`
-	Volume   Volume        `json:"volume" doc:"The volume as it was when the run began"`
-	Plan     plan.Plan     `json:"plan"`
-	Estimate plan.Estimate `json:"estimate" doc:"What the plan was expected to take"`
-	Pace     float64       `json:"pace,omitempty" doc:"Of a simulated array: so many times as fast as the wall's clock, to be watched; 0 is as fast as it can"`
-	Status   Status        `json:"status" enum:"queued,preparing,settling,running,finished,stopped,failed,interrupted"`
-	Reason   string        `json:"reason,omitempty" doc:"Why it did not finish, and what to do"`
-	Progress Progress      `json:"progress"`
-	Host     string        `json:"host,omitempty" doc:"Name of the host that made it"`
-	Version  string        `json:"version,omitempty" doc:"Version of Patient Heron that made it"`
-	Created  time.Time     `json:"created"`
-	Started  *time.Time    `json:"started,omitempty"`
-	Ended    *time.Time    `json:"ended,omitempty"`
+	ID        int64         `json:"id"`
+	Name      string        `json:"name"`
+	VolumeID  int64         `json:"volumeId"`
+	Volume    Volume        `json:"volume" doc:"The volume as it was when the run began"`
+	Plan      plan.Plan     `json:"plan"`
+	Estimate  plan.Estimate `json:"estimate" doc:"What the plan was expected to take"`
+	Pace      float64       `json:"pace,omitempty" doc:"Of a simulated array: so many times as fast as the wall's clock, to be watched; 0 is as fast as it can"`
+	Status    Status        `json:"status" enum:"queued,preparing,settling,running,finished,stopped,failed,interrupted"`
+	Reason    string        `json:"reason,omitempty" doc:"Why it did not finish, and what to do"`
+	Progress  Progress      `json:"progress"`
+	Setup     setup.Setup   `json:"setup" doc:"What was known of what stands behind the volume when the run began"`
+	Checks    []setup.Check `json:"checks,omitempty" doc:"What was looked at before it began, and what came of it"`
+	Overrides []string      `json:"overrides,omitempty" doc:"Names of failed checks that the user chose to pass over"`
+	Host      string        `json:"host,omitempty" doc:"Name of the host that made it"`
+	Version   string        `json:"version,omitempty" doc:"Version of Patient Heron that made it"`
+	Created   time.Time     `json:"created"`
+	Started   *time.Time    `json:"started,omitempty"`
+	Ended     *time.Time    `json:"ended,omitempty"`
 }
 
 // Progress is how far a run is.
@@ -137,6 +141,78 @@ func (m Measurement) Title() string {
 type RunDetail struct {
 	Run
 	Measurements []Measurement `json:"measurements"`
+	Markers      []Marker      `json:"markers"`
+}
+
+// Marker is a named moment on a run's time axis.
+type Marker struct {
+	ID            int64            `json:"id"`
+	RunID         int64            `json:"runId"`
+	MeasurementID int64            `json:"measurementId" doc:"Measurement that was under way"`
+	At            quantity.Seconds `json:"atSeconds" doc:"Since that measurement began"`
+	Name          string           `json:"name" doc:"What happened then"`
+	Created       time.Time        `json:"created"`
+}
+
+// Look is what was found before measuring: what stands behind a volume, what
+// each hop can carry, and what to mind.
+type Look struct {
+	Locator string              `json:"locator"`
+	Kind    string              `json:"kind"`
+	Facts   *setup.Facts        `json:"facts,omitempty"`
+	Setup   setup.Setup         `json:"setup" doc:"Read, with what the user told in its place"`
+	Chain   []setup.Layer       `json:"chain" doc:"From the volume down to the media, as far as this host can see"`
+	Checks  []setup.Check       `json:"checks"`
+	Probe   *setup.Probe        `json:"probe,omitempty"`
+	Uses    []setup.UseCeilings `json:"uses" doc:"What each hop can pass, for four kinds of load"`
+	Took    quantity.Seconds    `json:"tookSeconds"`
+	At      time.Time           `json:"at"`
+}
+
+// SetupVersion is what was known of a volume's setup from some time on.
+type SetupVersion struct {
+	VolumeID int64            `json:"volumeId"`
+	Version  int              `json:"version" doc:"From 1"`
+	Setup    setup.Setup      `json:"setup"`
+	Changed  setup.Difference `json:"changed" doc:"Against the version before"`
+	Created  time.Time        `json:"created"`
+}
+
+// Reach is how far a measurement came against the ceilings of its setup.
+type Reach struct {
+	MeasurementID int64             `json:"measurementId"`
+	Ceilings      setup.UseCeilings `json:"ceilings"`
+	Reached       float64           `json:"reached,omitempty" doc:"Its rate as a share of the lowest ceiling; absent when none is known"`
+}
+
+// Group names a side of a comparison: one run, or several of one setup.
+type Group struct {
+	Name string  `json:"name,omitempty" maxLength:"80" doc:"By default made from volume and run"`
+	Runs []int64 `json:"runs" minItems:"1" maxItems:"100"`
+}
+
+// Comparison is a baseline with its candidates, as it is kept. What comes of
+// it is worked out anew from the runs whenever it is asked for.
+type Comparison struct {
+	ID         int64          `json:"id,omitempty" doc:"0 while it is not kept"`
+	Name       string         `json:"name"`
+	Baseline   Group          `json:"baseline"`
+	Candidates []Group        `json:"candidates"`
+	Noise      quantity.Share `json:"noise"`
+	Created    time.Time      `json:"created"`
+}
+
+// Compared is a comparison with what comes of it.
+type Compared struct {
+	Comparison
+	Result  compare.Result `json:"result"`
+	Figures []compare.Figure   `json:"figures" doc:"All figures, in the order in which they are shown"`
+}
+
+// Shape is what the sweeps and repeats of a run show.
+type Shape struct {
+	Points []compare.Alone `json:"points" doc:"Each point with all its repeats together"`
+	Lines  []compare.Line  `json:"lines" doc:"How rate and latency go with what was swept"`
 }
 
 // Series is the intervals of a measurement.

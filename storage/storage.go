@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"patientheron/core/array"
 	"patientheron/core/load"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
@@ -135,6 +136,15 @@ func Check(l Locator, request Request) error {
 	}
 	return localfile.Check(l.Path, string(l.Kind), request)
 }
+
+// Holds tells what is recognised on a device, and who uses it; both are empty
+// when nothing is found.
+func Holds(l Locator) (signature, user string, err error) {
+	return localfile.Holds(l.Path, string(l.Kind))
+}
+
+// ReadArray reads the description of a simulated array.
+func ReadArray(l Locator) (array.Description, error) { return simulated.ReadFile(l.Path) }
 
 // Request says what a run will do to a volume.
 type Request = localfile.Request

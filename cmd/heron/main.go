@@ -4,6 +4,7 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 
@@ -13,6 +14,11 @@ import (
 func main() {
 	if err := cli.Root().ExecuteContext(context.Background()); err != nil {
 		fmt.Fprintln(os.Stderr, "heron:", err)
-		os.Exit(1)
+		code := 1
+		var coded interface{ ExitCode() int }
+		if errors.As(err, &coded) {
+			code = coded.ExitCode()
+		}
+		os.Exit(code)
 	}
 }

@@ -103,6 +103,31 @@ func (d Description) Setup() setup.Setup {
 	return s
 }
 
+// Layers describes the way from the initiator down to the members.
+func (d Description) Layers() setup.Layer {
+	d = d.completed()
+	var layers []setup.Layer
+	if l := d.Link; l.Rate > 0 {
+		layers = append(layers, setup.Layer{Kind: "link", Name: "link", Words: fmt.Sprintf("%d × %s, round trip %s", l.Count, l.Rate, l.RoundTrip)})
+	}
+	layers = append(layers, setup.Layer{Kind: "controller", Name: "controller", Words: "simulated"})
+	for _, c := range d.Caches {
+		layers = append(layers, setup.Layer{Kind: "cache", Name: c.Name, Words: fmt.Sprintf("%s, %s", c.Size, c.Mode)})
+	}
+	if t := d.Tier; t != nil {
+		layers = append(layers, setup.Layer{Kind: "tier", Name: "tier", Words: fmt.Sprintf("%s as %s of %d members", t.usable(), t.form().Level, t.Members.Count)})
+	}
+	bottom := setup.Layer{Kind: "raid", Name: string(d.Layout.Level), Words: fmt.Sprintf("%s in chunks of %s", d.Layout.Level, d.Layout.Chunk), Below: []setup.Layer{}}
+	for _, g := range d.Members {
+		bottom.Below = append(bottom.Below, setup.Layer{Kind: string(g.Medium), Name: fmt.Sprintf("%d members", g.Count), Words: fmt.Sprintf("%s each", g.Capacity), Below: []setup.Layer{}})
+	}
+	for i := len(layers) - 1; i >= 0; i-- {
+		layers[i].Below = []setup.Layer{bottom}
+		bottom = layers[i]
+	}
+	return bottom
+}
+
 // failedFromStart is the number of members that are gone before anything is
 // measured.
 func (d Description) failedFromStart() (n int) {

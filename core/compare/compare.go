@@ -50,24 +50,24 @@ type Sample struct {
 	Doubts           []judge.Finding  // those that make a figure unreliable
 }
 
-// Comparison is a baseline and its candidates.
-type Comparison struct {
+// Result is a baseline and its candidates.
+type Result struct {
 	Noise      quantity.Share `json:"noise" doc:"Smallest difference that matters"`
-	Baseline   About          `json:"baseline"`
+	Baseline   Subject        `json:"baseline"`
 	Candidates []Candidate    `json:"candidates"`
-	Points     []Point        `json:"points" doc:"What all sides or some have in common with the baseline, in the baseline's order"`
+	Points     []Match        `json:"points" doc:"What all sides or some have in common with the baseline, in the baseline's order"`
 	Unmatched  []Unmatched    `json:"unmatched" doc:"What is on one side only, or failed"`
 }
 
-// About says what a side is.
-type About struct {
+// Subject says what a side is.
+type Subject struct {
 	Name string  `json:"name"`
 	Runs []int64 `json:"runs"`
 }
 
 // Candidate is one candidate as a whole.
 type Candidate struct {
-	About
+	Subject
 	Difference setup.Difference `json:"difference" doc:"Of its setup to that of the baseline"`
 	Words      string           `json:"words" doc:"What got better and what worse, in a sentence, the largest change first"`
 	Index      float64          `json:"index,omitempty" doc:"Geometric mean of the gains of the main figures; absent when there is none"`
@@ -84,8 +84,8 @@ type Part struct {
 	Unreliable bool          `json:"unreliable,omitempty"`
 }
 
-// Point is one stage at one point of its sweep.
-type Point struct {
+// Match is one stage at one point of its sweep.
+type Match struct {
 	Stage string         `json:"stage"`
 	Point []plan.Setting `json:"point,omitempty"`
 	Title string         `json:"title"`
@@ -125,11 +125,11 @@ type Unmatched struct {
 }
 
 // Sides compares candidates with a baseline. A noise of zero means Noise.
-func Sides(baseline Side, candidates []Side, noise quantity.Share) Comparison {
+func Sides(baseline Side, candidates []Side, noise quantity.Share) Result {
 	if !(noise > 0) {
 		noise = Noise
 	}
-	c := Comparison{Noise: noise, Baseline: About{baseline.Name, baseline.Runs}, Points: []Point{}, Unmatched: []Unmatched{}, Candidates: []Candidate{}}
+	c := Result{Noise: noise, Baseline: Subject{baseline.Name, baseline.Runs}, Points: []Match{}, Unmatched: []Unmatched{}, Candidates: []Candidate{}}
 	base := group(baseline)
 	others := make([]*groups, len(candidates))
 	for i, side := range candidates {
@@ -169,7 +169,7 @@ func group(side Side) *groups {
 }
 
 // match pairs what has the same stage, point and load.
-func (c *Comparison) match(baseline Side, base *groups, candidates []Side, others []*groups) {
+func (c *Result) match(baseline Side, base *groups, candidates []Side, others []*groups) {
 	missing := func(side, key, reason string) {
 		c.Unmatched = append(c.Unmatched, Unmatched{side, key, reason})
 	}
@@ -179,7 +179,7 @@ func (c *Comparison) match(baseline Side, base *groups, candidates []Side, other
 	}
 	for _, key := range base.order {
 		of := base.of[key]
-		p := Point{Stage: of[0].Stage, Point: of[0].Point, Title: key, Load: of[0].Load.Describe(), Main: mainFigure(of[0].Load)}
+		p := Match{Stage: of[0].Stage, Point: of[0].Point, Title: key, Load: of[0].Load.Describe(), Main: mainFigure(of[0].Load)}
 		p.Measurements = append(p.Measurements, numbers(of))
 		found := false
 		matched := make([][]Sample, len(candidates))
@@ -217,7 +217,7 @@ func (c *Comparison) match(baseline Side, base *groups, candidates []Side, other
 }
 
 // failures lists what failed, with its reason.
-func failures(c *Comparison, side Side, g *groups) {
+func failures(c *Result, side Side, g *groups) {
 	for _, key := range g.order {
 		for _, s := range g.of[key] {
 			if s.Summary == nil || s.Reason != "" {
@@ -307,7 +307,7 @@ func values(samples []Sample, f Figure) Values {
 
 // decide finds the ratios and their verdicts, the points of one figure of one
 // candidate together.
-func (c *Comparison) decide(candidates int) {
+func (c *Result) decide(candidates int) {
 	for candidate := range candidates {
 		families := map[string][]*judge.Ratio{}
 		for p := range c.Points {
@@ -325,8 +325,8 @@ func (c *Comparison) decide(candidates int) {
 }
 
 // candidate sums one candidate up.
-func (c *Comparison) candidate(number int, side Side, difference setup.Difference) Candidate {
-	result := Candidate{About: About{side.Name, side.Runs}, Difference: difference, Parts: []Part{}}
+func (c *Result) candidate(number int, side Side, difference setup.Difference) Candidate {
+	result := Candidate{Subject: Subject{side.Name, side.Runs}, Difference: difference, Parts: []Part{}}
 	var gains []float64
 	for i, p := range c.Points {
 		row := p.Row(p.Main)
@@ -356,7 +356,7 @@ func (c *Comparison) candidate(number int, side Side, difference setup.Differenc
 }
 
 // Row finds a figure of a point; an empty row when it is not there.
-func (p Point) Row(figure string) Row {
+func (p Match) Row(figure string) Row {
 	for _, r := range p.Rows {
 		if r.Figure == figure {
 			return r

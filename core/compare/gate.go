@@ -54,7 +54,7 @@ type Answer struct {
 // Check applies the gate. The condition is met where the difference is shown
 // and at least as large as asked. It cannot be told with one repeat on a side,
 // without a value, or when the figure is not to be trusted.
-func (g Gate) Check(c Comparison) (Answer, error) {
+func (g Gate) Check(c Result) (Answer, error) {
 	a := Answer{Failed: []string{}, Unknown: []string{}}
 	found := false
 	for _, p := range c.Points {

@@ -15,8 +15,8 @@ import (
 // confidence is the level of all intervals.
 const confidence = 0.95
 
-// Estimate is a mean with its interval.
-type Estimate struct {
+// Mean is a mean with its interval.
+type Mean struct {
 	Mean  float64 `json:"mean"`
 	Low   float64 `json:"low,omitempty" doc:"Lower end of the 95 % interval of the mean"`
 	High  float64 `json:"high,omitempty" doc:"Upper end"`
@@ -25,7 +25,7 @@ type Estimate struct {
 
 // Half is half the width of the interval as a share of the mean; not a number
 // when it is not known.
-func (e Estimate) Half() float64 {
+func (e Mean) Half() float64 {
 	if !e.Known || e.Mean == 0 {
 		return math.NaN()
 	}
@@ -42,12 +42,12 @@ const enough = 10
 // sequence (Geyer 1992), corrected for the bias that taking out the mean
 // brings, with a margin for short series. The interval is Student's with that
 // many values. It is not known when the series is worth fewer than ten.
-func MeanOfSeries(values []float64) Estimate {
+func MeanOfSeries(values []float64) Mean {
 	n := float64(len(values))
 	if n == 0 {
-		return Estimate{}
+		return Mean{}
 	}
-	e := Estimate{Mean: stat.Mean(values, nil)}
+	e := Mean{Mean: stat.Mean(values, nil)}
 	deviation, worth := independent(values)
 	if worth < enough {
 		return e
@@ -118,22 +118,22 @@ var quantiles = func() (q [64]func() float64) {
 }()
 
 // Rate is the mean rate of a measurement with its interval, from its series.
-func Rate(series []measure.Interval) Estimate {
+func Rate(series []measure.Interval) Mean {
 	return MeanOfSeries(Rates(whole(measured(series))))
 }
 
 // MeanOfRepeats is the mean of values that do not depend on each other, with
 // Student's interval. It is not known for fewer than two.
-func MeanOfRepeats(values []float64) Estimate {
+func MeanOfRepeats(values []float64) Mean {
 	if len(values) == 0 {
-		return Estimate{}
+		return Mean{}
 	}
 	mean, deviation := stat.MeanStdDev(values, nil)
 	if len(values) < 2 {
-		return Estimate{Mean: values[0]}
+		return Mean{Mean: values[0]}
 	}
 	half := quantile(float64(len(values)-1)) * deviation / math.Sqrt(float64(len(values)))
-	return Estimate{Mean: mean, Low: mean - half, High: mean + half, Known: true}
+	return Mean{Mean: mean, Low: mean - half, High: mean + half, Known: true}
 }
 
 // PercentileInterval is the 95 % interval of the percentile q of a histogram

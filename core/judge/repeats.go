@@ -13,11 +13,11 @@ import (
 // Repeated is what several repeats of the same say together.
 type Repeated struct {
 	Values    []float64      `json:"values" doc:"In the order in which they were measured"`
-	Mean      Estimate       `json:"mean"`
+	Mean      Mean           `json:"mean"`
 	Median    float64        `json:"median"`
 	Variation quantity.Share `json:"variation" doc:"Standard deviation as a share of the mean"`
 	Odd       []int          `json:"odd,omitempty" doc:"Numbers, from 1, of repeats that lie apart from the others; they are kept in all figures"`
-	Without   *Estimate      `json:"withoutOdd,omitempty" doc:"The mean without the odd ones"`
+	Without   *Mean          `json:"withoutOdd,omitempty" doc:"The mean without the odd ones"`
 	Trend     Trend          `json:"trend"`
 	Cold      float64        `json:"cold,omitempty" doc:"When the repeats were still warming: the first"`
 	Warm      float64        `json:"warm,omitempty" doc:"And the mean of those from the half of the passes on"`

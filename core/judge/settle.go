@@ -148,3 +148,22 @@ func Steadiness(series []measure.Interval) *measure.Steadiness {
 	}
 	return s
 }
+
+// CPUPerOperation is the CPU time that this host used for each operation, of
+// all processes together; 0 when the host did not work or was not watched.
+func CPUPerOperation(series []measure.Interval) quantity.Seconds {
+	used, operations := 0.0, 0.0
+	for _, i := range measured(series) {
+		if i.Beside == nil {
+			continue
+		}
+		operations += float64(i.Reads.Operations + i.Writes.Operations)
+		for _, core := range i.Beside.CPU {
+			used += float64(core) * float64(i.Length)
+		}
+	}
+	if operations == 0 {
+		return 0
+	}
+	return quantity.Seconds(used / operations)
+}

@@ -11,9 +11,9 @@ import (
 	"patientheron/core/quantity"
 )
 
-// Field is one thing that may be known of a setup. Its key is that of a Fact
+// FactField is one thing that may be known of a setup. Its key is that of a Fact
 // with "[]" in the place of the number of a repeated part.
-type Field struct {
+type FactField struct {
 	Key     string   `json:"key"`
 	Part    string   `json:"part" doc:"Heading it stands under"`
 	Label   string   `json:"label"`
@@ -23,7 +23,7 @@ type Field struct {
 }
 
 // Fields lists all fields in the order in which they are shown.
-func Fields() []Field { return fields }
+func Fields() []FactField { return fields }
 
 // parts are the parts of a setup in order, with their headings.
 var parts = []struct{ name, label string }{
@@ -44,7 +44,7 @@ func partLabel(name string) string {
 // free are the parts that take any name: knobs differ from product to product.
 var free = []string{"session", "tuning"}
 
-var fields = []Field{
+var fields = []FactField{
 	{Key: "media[].kind", Label: "kind", Kind: "choice", Choices: []string{"hard disk", "ssd", "low-latency nvme", "memory"}},
 	{Key: "media[].count", Label: "count", Kind: "whole"},
 	{Key: "media[].size", Label: "size of each", Kind: "size"},
@@ -120,19 +120,19 @@ func init() {
 }
 
 // Lookup finds the field of a key such as "media[0].count".
-func Lookup(key string) (Field, error) {
+func Lookup(key string) (FactField, error) {
 	part, index, name := splitKey(key)
 	pattern := part + "." + name
 	if index >= 0 {
 		pattern = part + "[]." + name
 	}
-	if i := slices.IndexFunc(fields, func(f Field) bool { return f.Key == pattern }); i >= 0 && index < 64 {
+	if i := slices.IndexFunc(fields, func(f FactField) bool { return f.Key == pattern }); i >= 0 && index < 64 {
 		return fields[i], nil
 	}
 	if slices.Contains(free, part) && index < 0 && name != "" && !strings.ContainsAny(name, ".[]: \n\t") && len(name) <= 80 {
-		return Field{Key: key, Part: partLabel(part), Label: name, Kind: "text"}, nil
+		return FactField{Key: key, Part: partLabel(part), Label: name, Kind: "text"}, nil
 	}
-	return Field{}, &FieldError{key, "is not a fact of a setup; there are " + known(part)}
+	return FactField{}, &FieldError{key, "is not a fact of a setup; there are " + known(part)}
 }
 
 // known lists what may be said about a part, or the parts.
@@ -182,7 +182,7 @@ func partRank(part string) int {
 }
 
 func nameRank(part, name string) int {
-	i := slices.IndexFunc(fields, func(f Field) bool { return f.Key == part+"."+name || f.Key == part+"[]."+name })
+	i := slices.IndexFunc(fields, func(f FactField) bool { return f.Key == part+"."+name || f.Key == part+"[]."+name })
 	if i < 0 {
 		return len(fields)
 	}
@@ -190,7 +190,7 @@ func nameRank(part, name string) int {
 }
 
 // normal brings a value into its usual form.
-func (f Field) normal(text string) (string, error) {
+func (f FactField) normal(text string) (string, error) {
 	write := func(value interface{ MarshalYAML() ([]byte, error) }, err error) (string, error) {
 		if err != nil {
 			return "", err

@@ -20,7 +20,9 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"patientheron/core/array"
+	"patientheron/core/compare"
 	"patientheron/core/plan"
+	"patientheron/core/setup"
 	"patientheron/core/workload"
 	"patientheron/resource"
 	"patientheron/service/runner"
@@ -95,6 +97,8 @@ func (s *Service) register(router *gin.Engine) huma.API {
 	s.registerWorkloads(api)
 	s.registerRuns(api)
 	s.registerResults(api)
+	s.registerLooks(api)
+	s.registerComparisons(api)
 	return api
 }
 
@@ -114,11 +118,11 @@ type body[T any] struct{ Body T }
 func (s *Service) problem(err error) error {
 	var status int
 	switch {
-	case errors.Is(err, store.ErrNotFound):
+	case errors.Is(err, store.ErrNotFound), errors.Is(err, errNotFound):
 		status = http.StatusNotFound
-	case errors.Is(err, store.ErrTaken), errors.Is(err, runner.ErrFinal), errors.Is(err, errBusy):
+	case errors.Is(err, store.ErrTaken), errors.Is(err, runner.ErrFinal), errors.Is(err, runner.ErrNotMeasuring), errors.Is(err, errBusy):
 		status = http.StatusConflict
-	case errors.Is(err, workload.ErrInvalid), errors.Is(err, plan.ErrInvalid), errors.Is(err, storage.ErrLocator), errors.Is(err, strictyaml.ErrInvalid), errors.Is(err, array.ErrInvalid),
+	case errors.Is(err, setup.ErrInvalid), errors.Is(err, compare.ErrInvalid), errors.Is(err, workload.ErrInvalid), errors.Is(err, plan.ErrInvalid), errors.Is(err, storage.ErrLocator), errors.Is(err, strictyaml.ErrInvalid), errors.Is(err, array.ErrInvalid),
 		errors.Is(err, localfile.ErrNoSpace), errors.Is(err, localfile.ErrNotPermitted), errors.Is(err, localfile.ErrConsent),
 		errors.Is(err, localfile.ErrNotStorage), errors.Is(err, localfile.ErrInUse), errors.Is(err, fs.ErrNotExist), errors.Is(err, errNoAnswer):
 		status = http.StatusUnprocessableEntity
@@ -131,6 +135,7 @@ func (s *Service) problem(err error) error {
 
 var (
 	errBusy     = errors.New("in use")
+	errNotFound = errors.New("not found")
 	errNoAnswer = errors.New("the volume does not answer")
 )
 

@@ -21,6 +21,7 @@ type NewRun struct {
 	Name     string    `json:"name,omitempty" maxLength:"120" doc:"By default made from the plan"`
 	VolumeID int64     `json:"volumeId" minimum:"1"`
 	Plan     plan.Plan `json:"plan"`
+	Override []string  `json:"override,omitempty" maxItems:"40" doc:"Names of checks that shall not stop the run when they fail; recorded with it"`
 	Pace     float64   `json:"pace,omitempty" minimum:"0" maximum:"1000000" doc:"Of a simulated array: so many times as fast as the wall's clock, to be watched; 0 is as fast as it can"`
 }
 
@@ -28,6 +29,11 @@ type NewRun struct {
 type RunList struct {
 	Runs  []resource.Run `json:"runs" doc:"Newest first"`
 	Total int            `json:"total" doc:"How many there are in all"`
+}
+
+// Reaches is how far the measurements of a run came.
+type Reaches struct {
+	Reached []resource.Reach `json:"reached"`
 }
 
 func (s *Service) registerRuns(api huma.API) {
@@ -87,8 +93,17 @@ func (s *Service) registerRuns(api huma.API) {
 			return nil, nil
 		})
 
+	huma.Register(api, operation(http.MethodGet, "/runs/{id}/reach", "get-reach", "How far each measurement came against the ceilings of its setup", http.StatusOK, http.StatusNotFound),
+		func(ctx context.Context, in *ByID) (*body[Reaches], error) {
+			reached, err := s.reach(ctx, in.ID)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[Reaches]{Reaches{reached}}, nil
+		})
+
 	watch := operation(http.MethodGet, "/runs/{id}/events", "watch-run", "Watch a run: its present state, then what happens, until it ends", http.StatusOK, http.StatusNotFound)
-	sse.Register(api, watch, map[string]any{"run": resource.Run{}, "measurement": resource.Measurement{}, "point": resource.Point{}},
+	sse.Register(api, watch, map[string]any{"run": resource.Run{}, "measurement": resource.Measurement{}, "marker": resource.Marker{}, "point": resource.Point{}},
 		func(ctx context.Context, in *ByID, send sse.Sender) {
 			err := s.Runner.Watch(ctx, in.ID, func(event runner.Event) error { return send.Data(event) })
 			if err != nil && ctx.Err() == nil {
@@ -123,7 +138,7 @@ func (s *Service) startRun(ctx context.Context, n NewRun) (resource.Run, error) 
 	if name == "" {
 		name = steps[len(steps)-1].Name
 	}
-	return s.Runner.Submit(ctx, name, volume, n.Plan, n.Pace)
+	return s.Runner.Submit(ctx, name, volume, n.Plan, n.Pace, n.Override)
 }
 
 func (s *Service) detail(ctx context.Context, id int64) (resource.RunDetail, error) {
@@ -132,7 +147,11 @@ func (s *Service) detail(ctx context.Context, id int64) (resource.RunDetail, err
 		return resource.RunDetail{}, err
 	}
 	measurements, err := s.Store.Measurements(ctx, id)
-	return resource.RunDetail{Run: run, Measurements: measurements}, err
+	if err != nil {
+		return resource.RunDetail{}, err
+	}
+	markers, err := s.Store.Markers(ctx, id)
+	return resource.RunDetail{Run: run, Measurements: measurements, Markers: markers}, err
 }
 
 func (s *Service) deleteRun(ctx context.Context, id int64) error {

@@ -34,6 +34,9 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 		return err
 	}
 	e.change(func(r *resource.Run) { r.Status = resource.Preparing })
+	if err := e.look(ctx, steps); err != nil {
+		return err
+	}
 	volume, err := e.open(ctx, steps)
 	if err != nil {
 		return err
@@ -166,7 +169,7 @@ func (e *execution) measure(ctx context.Context, volume storage.Volume, position
 	var reads, writes *measure.Histogram
 	if outcome != nil {
 		m.Summary, reads, writes = &outcome.Summary, outcome.Reads, outcome.Writes
-		if m.Findings, err = e.judge(keep, m); err != nil {
+		if err := e.judge(keep, &m); err != nil {
 			return err
 		}
 	}
@@ -180,13 +183,18 @@ func (e *execution) measure(ctx context.Context, volume storage.Volume, position
 	return ctx.Err()
 }
 
-// judge says what to believe of a measurement that has ended.
-func (e *execution) judge(ctx context.Context, m resource.Measurement) ([]judge.Finding, error) {
+// judge says what to believe of a measurement that has ended, and completes
+// its summary with what only the whole series tells.
+func (e *execution) judge(ctx context.Context, m *resource.Measurement) error {
 	series, err := e.store.Intervals(ctx, m.ID)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	return judge.Findings(judge.Observed{Load: m.Load, Summary: *m.Summary, Series: series, Facts: e.run.Volume.Facts}), nil
+	measure.CutLeadIn(series, m.Summary.LeadIn)
+	m.Summary.Steadiness = judge.Steadiness(series)
+	m.Summary.CPUPerOp = judge.CPUPerOperation(series)
+	m.Findings = judge.Findings(judge.Observed{Load: m.Load, Summary: *m.Summary, Series: series, Facts: e.run.Volume.Facts, Setup: e.run.Setup})
+	return nil
 }
 
 // drive runs the load engine and keeps the series as it grows.
@@ -206,11 +214,12 @@ func (e *execution) drive(ctx context.Context, volume storage.Volume, m resource
 	defer cancel()
 	outcome, err := load.Run(ctx, load.Job{
 		Workload: m.Load, Volume: opened, Clock: load.NewMonotonic(), Pace: e.run.Pace,
-		Beside: host.NewSampler(e.devices()...).Sample,
+		Beside: host.NewSampler(e.devices()...).Sample, Patience: judge.Patience(m.Load),
 		Observe: func(interval measure.Interval) {
 			if err := e.store.AddInterval(keep, m.ID, interval); err != nil {
 				e.log.Error("cannot record an interval", "run", e.run.ID, "error", err)
 			}
+			e.stand(m.ID, interval)
 			e.feed.send(e.run.ID, resource.Point{MeasurementID: m.ID, Interval: interval})
 		},
 	})

@@ -44,6 +44,7 @@ type Runner struct {
 	close context.CancelCauseFunc
 
 	mu      sync.Mutex
+	place   place // where the measurement under way stands
 	current int64 // id of the run under way, 0 for none
 	stop    context.CancelCauseFunc
 	after   bool // end the run after the measurement under way
@@ -83,13 +84,14 @@ func (r *Runner) Host() string { return r.host }
 
 // Submit queues a run of a plan on a volume. Pace is for simulated arrays; at
 // zero they run as fast as they can.
-func (r *Runner) Submit(ctx context.Context, name string, volume resource.Volume, p plan.Plan, pace float64) (resource.Run, error) {
+// Overrides name failed checks that shall not stop it.
+func (r *Runner) Submit(ctx context.Context, name string, volume resource.Volume, p plan.Plan, pace float64, overrides []string) (resource.Run, error) {
 	estimate, err := p.Estimate()
 	if err != nil {
 		return resource.Run{}, err
 	}
 	run, err := r.store.AddRun(ctx, resource.Run{
-		Name: name, VolumeID: volume.ID, Volume: volume, Plan: p, Estimate: estimate, Pace: pace, Status: resource.Queued,
+		Name: name, VolumeID: volume.ID, Volume: volume, Plan: p, Estimate: estimate, Pace: pace, Status: resource.Queued, Overrides: overrides,
 		Progress: resource.Progress{Steps: estimate.Measurements}, Host: r.host, Version: r.version,
 	})
 	if err != nil {

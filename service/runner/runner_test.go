@@ -60,11 +60,11 @@ func watched(t *testing.T, r *Runner, id int64) (statuses []resource.Status, poi
 
 func TestRunsAreCarriedOutInOrder(t *testing.T) {
 	r := start(t)
-	first, err := r.Submit(t.Context(), "first", nothing, short(), 0)
+	first, err := r.Submit(t.Context(), "first", nothing, short(), 0, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	second, err := r.Submit(t.Context(), "second", nothing, short(), 0)
+	second, err := r.Submit(t.Context(), "second", nothing, short(), 0, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -85,14 +85,14 @@ func TestRunsAreCarriedOutInOrder(t *testing.T) {
 
 func TestImpossibleVolumeFailsWithItsReason(t *testing.T) {
 	r := start(t)
-	run, err := r.Submit(t.Context(), "x", resource.Volume{ID: 1, Locator: "/no/such/place", Kind: "folder"}, short(), 0)
+	run, err := r.Submit(t.Context(), "x", resource.Volume{ID: 1, Locator: "/no/such/place", Kind: "folder"}, short(), 0, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
 	if _, _, last := watched(t, r, run.ID); last.Status != resource.Failed || last.Reason == "" {
 		t.Errorf("%s: %q", last.Status, last.Reason)
 	}
-	if _, err := r.Submit(t.Context(), "x", nothing, plan.Plan{}, 0); !errors.Is(err, plan.ErrInvalid) {
+	if _, err := r.Submit(t.Context(), "x", nothing, plan.Plan{}, 0, nil); !errors.Is(err, plan.ErrInvalid) {
 		t.Errorf("an empty plan: %v", err)
 	}
 	if err := r.Stop(t.Context(), run.ID, false); !errors.Is(err, ErrFinal) {

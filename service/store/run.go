@@ -8,6 +8,7 @@ import (
 	"patientheron/core/judge"
 	"patientheron/core/measure"
 	"patientheron/core/plan"
+	"patientheron/core/setup"
 	"patientheron/core/workload"
 	"patientheron/resource"
 )
@@ -28,6 +29,10 @@ type runRow struct {
 	Created  time.Time
 	Started  *time.Time
 	Ended    *time.Time
+
+	Setup     document[setup.Setup]
+	Checks    document[[]setup.Check]
+	Overrides document[[]string]
 }
 
 func (r runRow) record() resource.Run {
@@ -35,7 +40,16 @@ func (r runRow) record() resource.Run {
 		ID: r.ID, Name: r.Name, VolumeID: r.VolumeID, Volume: r.Volume.value, Plan: r.Plan.value,
 		Estimate: r.Estimate.value, Pace: r.Pace, Status: r.Status, Reason: r.Reason, Progress: r.Progress.value,
 		Host: r.Host, Version: r.Version, Created: r.Created.UTC(), Started: inUTC(r.Started), Ended: inUTC(r.Ended),
+		Setup: known(r.Setup.value), Checks: r.Checks.value, Overrides: r.Overrides.value,
 	}
+}
+
+// known is a setup whose list of facts is never absent.
+func known(s setup.Setup) setup.Setup {
+	if s.Facts == nil {
+		s.Facts = []setup.Fact{}
+	}
+	return s
 }
 
 func inUTC(t *time.Time) *time.Time {
@@ -49,8 +63,8 @@ func inUTC(t *time.Time) *time.Time {
 // AddRun keeps a new run and returns it with its id.
 func (s *Store) AddRun(ctx context.Context, r resource.Run) (resource.Run, error) {
 	r.Created = time.Now().UTC()
-	texts := make([]string, 4)
-	for i, value := range []any{r.Volume, r.Plan, r.Estimate, r.Progress} {
+	texts := make([]string, 5)
+	for i, value := range []any{r.Volume, r.Plan, r.Estimate, r.Progress, r.Overrides} {
 		var err error
 		if texts[i], err = encode(value); err != nil {
 			return r, err
@@ -58,8 +72,8 @@ func (s *Store) AddRun(ctx context.Context, r resource.Run) (resource.Run, error
 	}
 	var err error
 	r.ID, err = s.insert(ctx, fmt.Sprintf("keep run %q", r.Name),
-		`INSERT INTO runs (name, volume_id, volume, plan, estimate, progress, pace, status, host, version, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		r.Name, r.VolumeID, texts[0], texts[1], texts[2], texts[3], r.Pace, r.Status, r.Host, r.Version, r.Created)
+		`INSERT INTO runs (name, volume_id, volume, plan, estimate, progress, overrides, pace, status, host, version, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		r.Name, r.VolumeID, texts[0], texts[1], texts[2], texts[3], texts[4], r.Pace, r.Status, r.Host, r.Version, r.Created)
 	return r, err
 }
 
@@ -73,6 +87,19 @@ func (s *Store) UpdateRun(ctx context.Context, r resource.Run) error {
 	return s.change(ctx, fmt.Sprintf("run %d", r.ID),
 		`UPDATE runs SET status = ?, reason = ?, progress = ?, started = ?, ended = ? WHERE id = ?`,
 		r.Status, r.Reason, progress, r.Started, r.Ended, r.ID)
+}
+
+// KeepLook keeps what was found before a run began.
+func (s *Store) KeepLook(ctx context.Context, run int64, found setup.Setup, checks []setup.Check) error {
+	facts, err := encode(found)
+	if err != nil {
+		return err
+	}
+	results, err := encode(checks)
+	if err != nil {
+		return err
+	}
+	return s.change(ctx, fmt.Sprintf("run %d", run), `UPDATE runs SET setup = ?, checks = ? WHERE id = ?`, facts, results, run)
 }
 
 // Run finds a run by id.

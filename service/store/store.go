@@ -182,7 +182,11 @@ func (s *Store) Volume(ctx context.Context, id int64) (resource.Volume, error) {
 
 // ForgetVolume removes a volume; its runs stay.
 func (s *Store) ForgetVolume(ctx context.Context, id int64) error {
-	return s.change(ctx, fmt.Sprintf("volume %d", id), `DELETE FROM volumes WHERE id = ?`, id)
+	if err := s.change(ctx, fmt.Sprintf("volume %d", id), `DELETE FROM volumes WHERE id = ?`, id); err != nil {
+		return err
+	}
+	_, err := s.db.ExecContext(ctx, `DELETE FROM setups WHERE volume_id = ?`, id)
+	return explain(err, fmt.Sprintf("setups of volume %d", id))
 }
 
 // AddWorkload keeps a workload and returns it with its id.
@@ -239,6 +243,15 @@ func (s *Store) Intervals(ctx context.Context, measurement int64) ([]measure.Int
 	intervals := make([]measure.Interval, len(rows))
 	for i, row := range rows {
 		intervals[i] = row.value
+	}
+	// How much was lead-in may have been known only at the end.
+	var summary document[*measure.Summary]
+	err := s.db.GetContext(ctx, &summary, `SELECT summary FROM measurements WHERE id = ?`, measurement)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return nil, explain(err, fmt.Sprintf("series of measurement %d", measurement))
+	}
+	if summary.value != nil {
+		measure.CutLeadIn(intervals, summary.value.LeadIn)
 	}
 	return intervals, nil
 }

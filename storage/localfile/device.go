@@ -259,3 +259,28 @@ func sysfsNumber(path string, otherwise int64) int64 {
 	}
 	return n
 }
+
+// Holds tells what is recognised on a file or device, and who uses a device;
+// both are empty when nothing is found.
+func Holds(path, kind string) (signature, user string, err error) {
+	if kind != "file" && kind != "device" {
+		return "", "", nil
+	}
+	file, err := os.Open(path)
+	if err != nil {
+		return "", "", explain(err, path)
+	}
+	defer file.Close()
+	if kind == "device" {
+		found, err := Look(path, kind)
+		if err != nil {
+			return "", "", err
+		}
+		if used := deviceInUse("/", path, found.Devices[0]); used != nil {
+			user, _, _ = strings.Cut(strings.TrimPrefix(used.Error(), fmt.Sprintf("open %s for writing: %v: ", path, ErrInUse)), ";")
+		}
+		signature, err = findSignature(file)
+		return signature, user, err
+	}
+	return "", "", nil
+}

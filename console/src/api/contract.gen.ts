@@ -21,6 +21,76 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/comparisons": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All kept comparisons, newest first */
+        get: operations["list-comparisons"];
+        put?: never;
+        /** Compare candidates with a baseline */
+        post: operations["compare"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/comparisons/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A comparison as one self-contained page */
+        post: operations["report-comparison"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/comparisons/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A kept comparison with what comes of it */
+        get: operations["get-comparison"];
+        put?: never;
+        post?: never;
+        /** Forget a comparison; its runs stay */
+        delete: operations["forget-comparison"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/comparisons/{id}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A kept comparison as one self-contained page */
+        get: operations["report-kept-comparison"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/estimates": {
         parameters: {
             query?: never;
@@ -66,6 +136,23 @@ export interface paths {
         put?: never;
         /** Read a workload from fields as people type them */
         post: operations["read-load"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Look at any locator without registering it */
+        get: operations["look"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -227,6 +314,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/markers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Set a marker at the present moment of a run */
+        post: operations["mark-run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/markers/{marker}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The measurement under a marker, before it and after it */
+        get: operations["split-at-marker"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/reach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far each measurement came against the ceilings of its setup */
+        get: operations["get-reach"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A run as one self-contained page */
+        get: operations["report-run"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/shape": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the repeats and sweeps of a run show together */
+        get: operations["get-shape"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}/stop": {
         parameters: {
             query?: never;
@@ -257,6 +429,23 @@ export interface paths {
         post: operations["sign-in"];
         /** Sign out */
         delete: operations["sign-out"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/setup-fields": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everything that may be known of a setup */
+        get: operations["list-setup-fields"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -307,6 +496,57 @@ export interface paths {
         };
         /** What a simulated array is, in words and ceilings */
         get: operations["explain-array"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/volumes/{id}/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Look at a volume: what stands behind it, its ceilings, and what to mind */
+        get: operations["look-at-volume"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/volumes/{id}/setup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Tell what stands behind a volume; a new version is kept */
+        put: operations["tell-setup"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/volumes/{id}/setups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The versions of a volume's setup, newest first */
+        get: operations["list-setups"];
         put?: never;
         post?: never;
         delete?: never;
@@ -366,6 +606,14 @@ export interface components {
              */
             waiting: number;
         };
+        Alone: {
+            main: string;
+            measurements: number[] | null;
+            point?: components["schemas"]["Setting"][] | null;
+            rows: components["schemas"]["Single"][] | null;
+            stage: string;
+            title: string;
+        };
         Axis: {
             /** @description Name of the field, as in a plan file */
             field: string;
@@ -413,6 +661,76 @@ export interface components {
              * @description Weight of this size among the operations; the weights need not add up to anything
              */
             weight: number;
+        };
+        Candidate: {
+            /** @description Of its setup to that of the baseline */
+            difference: components["schemas"]["Difference"];
+            /**
+             * Format: double
+             * @description Geometric mean of the gains of the main figures; absent when there is none
+             */
+            index?: number;
+            name: string;
+            /** @description What the index and the sentence are made of, the largest gain first, the largest loss last */
+            parts: components["schemas"]["Part"][] | null;
+            runs: number[] | null;
+            /** @description What got better and what worse, in a sentence, the largest change first */
+            words: string;
+        };
+        Change: {
+            /** @description Empty when it is not known */
+            after?: string;
+            /** @description Empty when it was not known */
+            before?: string;
+            /** @description Of the fact that differs; empty when a whole part is new or gone */
+            key?: string;
+            /** @description Both sides are known; otherwise it may be the knowledge that differs */
+            known: boolean;
+            /** @description Which part of the setup, such as 'cache 1' */
+            part: string;
+            sentence: string;
+        };
+        Check: {
+            /** @description Stable; an override names it */
+            name: string;
+            next?: string;
+            /** @enum {string} */
+            result: "passed" | "caution" | "failed" | "could not look";
+            sentence: string;
+        };
+        Compared: {
+            baseline: components["schemas"]["Group"];
+            candidates: components["schemas"]["Group"][] | null;
+            /** Format: date-time */
+            created: string;
+            /** @description All figures, in the order in which they are shown */
+            figures: components["schemas"]["Figure"][] | null;
+            /**
+             * Format: int64
+             * @description 0 while it is not kept
+             */
+            id?: number;
+            name: string;
+            /** Format: double */
+            noise: number;
+            result: components["schemas"]["Result"];
+        };
+        Comparison: {
+            baseline: components["schemas"]["Group"];
+            candidates: components["schemas"]["Group"][] | null;
+            /** Format: date-time */
+            created: string;
+            /**
+             * Format: int64
+             * @description 0 while it is not kept
+             */
+            id?: number;
+            name: string;
+            /** Format: double */
+            noise: number;
+        };
+        ComparisonList: {
+            comparisons: components["schemas"]["Comparison"][] | null;
         };
         Consent: {
             /** Format: date-time */
@@ -462,6 +780,21 @@ export interface components {
             writeRate: number;
             /** Format: double */
             writtenBytesPerSecond: number;
+        };
+        Difference: {
+            /** @description Set when more than one thing changed */
+            caution?: string;
+            /** @description What really differs */
+            changes: components["schemas"]["Change"][] | null;
+            /**
+             * Format: int64
+             * @description How many things changed; what follows from another change counts with it
+             */
+            things: number;
+            /** @description What only one side knows, so that it may or may not differ */
+            unknown: components["schemas"]["Change"][] | null;
+            /** @description The difference in a sentence */
+            words: string;
         };
         Distribution: {
             /** @description All of it, in the open compressed V2 format of HdrHistogram (base64), in nanoseconds */
@@ -598,6 +931,26 @@ export interface components {
             /** @description Absent until it ended, and when it could not start */
             summary?: components["schemas"]["Summary"];
         };
+        Fact: {
+            /** Format: date-time */
+            at: string;
+            /** @description What it is about, such as 'media[0].count' */
+            key: string;
+            /** @enum {string} */
+            origin: "read" | "told" | "measured" | "simulated";
+            /** @description As people write it, such as '4TB' */
+            value: string;
+        };
+        FactField: {
+            choices?: string[] | null;
+            hint?: string;
+            key: string;
+            /** @enum {string} */
+            kind: "text" | "choice" | "size" | "throughput" | "rate" | "time" | "number" | "whole" | "truth";
+            label: string;
+            /** @description Heading it stands under */
+            part: string;
+        };
         Facts: {
             /**
              * Format: int64
@@ -640,6 +993,14 @@ export interface components {
         };
         FieldList: {
             fields: components["schemas"]["Field"][] | null;
+        };
+        Figure: {
+            key: string;
+            label: string;
+            /** @description Less is better */
+            lower: boolean;
+            /** @enum {string} */
+            unit: "bytes per second" | "per second" | "seconds";
         };
         Figures: {
             /**
@@ -713,13 +1074,18 @@ export interface components {
             /** Format: double */
             throughputBytesPerSecond: number;
         };
+        Group: {
+            /** @description By default made from volume and run */
+            name?: string;
+            runs: number[] | null;
+        };
         Hop: {
-            /** @description How that is worked out */
+            /** @description How that is worked out, or what would have to be known */
             formula: string;
             name: string;
             /**
              * Format: double
-             * @description Operations per second it can pass at most; 0 when it sets no limit
+             * @description Operations per second it can pass at most; 0 when that is not known
              */
             rate: number;
             /** @description What its busy share is called among the counters from inside: the beginning of their names */
@@ -794,6 +1160,104 @@ export interface components {
             /** Format: double */
             p99Seconds: number;
         };
+        Layer: {
+            below: components["schemas"]["Layer"][] | null;
+            /** @description Such as file system, partition, loop, raid, logical volume, disk, network */
+            kind: string;
+            /** @description The kernel's name of a device, or where a file system is mounted */
+            name: string;
+            /** @description What could not be looked at, and why */
+            trouble?: string;
+            /** @description What it is, in a few words */
+            words: string;
+        };
+        Line: {
+            /** @description What goes along the line */
+            field: string;
+            /** @description The other swept fields, at their values */
+            held?: components["schemas"]["Setting"][] | null;
+            /**
+             * Format: int64
+             * @description Number of the spot, from 0, with the largest throughput for its latency; -1 when there is none
+             */
+            knee: number;
+            /** @description The values double from one to the next, so that a logarithmic axis helps */
+            log: boolean;
+            /** @description How the rate grows with depth, workers or streams, when the law fits */
+            scaling?: components["schemas"]["Scaling"];
+            spots: components["schemas"]["Spot"][] | null;
+            stage: string;
+            words: string;
+        };
+        Look: {
+            /** Format: date-time */
+            at: string;
+            /** @description From the volume down to the media, as far as this host can see */
+            chain: components["schemas"]["Layer"][] | null;
+            checks: components["schemas"]["Check"][] | null;
+            facts?: components["schemas"]["Facts"];
+            kind: string;
+            locator: string;
+            probe?: components["schemas"]["Probe"];
+            /** @description Read, with what the user told in its place */
+            setup: components["schemas"]["Setup"];
+            /** Format: double */
+            tookSeconds: number;
+            /** @description What each hop can pass, for four kinds of load */
+            uses: components["schemas"]["UseCeilings"][] | null;
+        };
+        "Mark-runRequest": {
+            /** @description What happened */
+            name: string;
+        };
+        Marker: {
+            /**
+             * Format: double
+             * @description Since that measurement began
+             */
+            atSeconds: number;
+            /** Format: date-time */
+            created: string;
+            /** Format: int64 */
+            id: number;
+            /**
+             * Format: int64
+             * @description Measurement that was under way
+             */
+            measurementId: number;
+            /** @description What happened then */
+            name: string;
+            /** Format: int64 */
+            runId: number;
+        };
+        Match: {
+            /** @description The load in words */
+            load: string;
+            /** @description Key of the figure that matters most here: throughput, or p99 at a set rate */
+            main: string;
+            /** @description Of the baseline and of each candidate */
+            measurements: (number[] | null)[] | null;
+            point?: components["schemas"]["Setting"][] | null;
+            rows: components["schemas"]["Row"][] | null;
+            stage: string;
+            title: string;
+        };
+        Mean: {
+            /**
+             * Format: double
+             * @description Upper end
+             */
+            high?: number;
+            /** @description The interval is known: there was enough to tell */
+            known: boolean;
+            /**
+             * Format: double
+             * @description Lower end of the 95 % interval of the mean
+             */
+            low?: number;
+            /** Format: double */
+            mean: number;
+        };
         Measurement: {
             /** Format: date-time */
             ended?: string;
@@ -832,9 +1296,24 @@ export interface components {
             /** @description Absent until it ended, and when it could not start */
             summary?: components["schemas"]["Summary"];
         };
+        NewComparison: {
+            baseline: components["schemas"]["Group"];
+            candidates: components["schemas"]["Group"][] | null;
+            /** @description Keep it under its name */
+            keep?: boolean;
+            /** @description Under which it is kept */
+            name?: string;
+            /**
+             * Format: double
+             * @description Smallest difference that matters; 0 means 5 %
+             */
+            noise?: number;
+        };
         NewRun: {
             /** @description By default made from the plan */
             name?: string;
+            /** @description Names of checks that shall not stop the run when they fail; recorded with it */
+            override?: string[] | null;
             /**
              * Format: double
              * @description Of a simulated array: so many times as fast as the wall's clock, to be watched; 0 is as fast as it can
@@ -856,6 +1335,92 @@ export interface components {
             load: components["schemas"]["Spec"];
             name: string;
         };
+        Outcome: {
+            /**
+             * Format: double
+             * @description Probability of such a ratio if there were no difference, corrected for the number of points
+             */
+            chance: number;
+            /**
+             * Format: double
+             * @description When the repeats were still warming: the first
+             */
+            cold?: number;
+            /** Format: double */
+            high?: number;
+            /**
+             * Format: double
+             * @description Lower end of the 95 % interval; absent with a single repeat on a side
+             */
+            low?: number;
+            mean: components["schemas"]["Mean"];
+            /** Format: double */
+            median: number;
+            /** @description Numbers, from 1, of repeats that lie apart from the others; they are kept in all figures */
+            odd?: number[] | null;
+            /** @description Where a warming leads, when a curve fits it */
+            plateau?: components["schemas"]["Plateau"];
+            /** @description Why there is no value */
+            reason?: string;
+            trend: components["schemas"]["Trend"];
+            /** @description Why not to trust it */
+            unreliable?: string;
+            /**
+             * Format: double
+             * @description Candidate over baseline, of the geometric means
+             */
+            value: number;
+            /** @description In the order in which they were measured */
+            values: number[] | null;
+            /**
+             * Format: double
+             * @description Standard deviation as a share of the mean
+             */
+            variation: number;
+            /** @enum {string} */
+            verdict: "better" | "worse" | "same" | "not shown" | "hint" | "missing";
+            /**
+             * Format: double
+             * @description And the mean of those from the half of the passes on
+             */
+            warm?: number;
+            /** @description The mean without the odd ones */
+            withoutOdd?: components["schemas"]["Mean"];
+        };
+        Part: {
+            /** @description Key of the main figure */
+            figure: string;
+            /**
+             * Format: double
+             * @description How many times as good as the baseline, also where less is good
+             */
+            gain: number;
+            /**
+             * Format: int64
+             * @description Number in points, from 0
+             */
+            point: number;
+            title: string;
+            unreliable?: boolean;
+            /** @enum {string} */
+            verdict: "better" | "worse" | "same" | "not shown" | "hint" | "missing";
+        };
+        Patience: {
+            /**
+             * Format: double
+             * @description Time after the asked lead-in that was cut off as lead-in too, because the rate had not settled yet
+             */
+            cutSeconds: number;
+            /** @description The rate stood still at the end */
+            settled: boolean;
+            /**
+             * Format: double
+             * @description Half the width of the mean rate's 95 % interval as a share of it; absent when there was too little to tell
+             */
+            within?: number;
+            /** @description Which condition ended it */
+            words: string;
+        };
         Plan: {
             /** @description What this plan is called */
             name?: string;
@@ -866,6 +1431,15 @@ export interface components {
         PlanText: {
             /** @description YAML */
             text: string;
+        };
+        Plateau: {
+            /**
+             * Format: double
+             * @description Passes until 95 % of it are reached
+             */
+            passes: number;
+            /** Format: double */
+            value: number;
         };
         Point: {
             interval: components["schemas"]["Interval"];
@@ -881,6 +1455,20 @@ export interface components {
         };
         PresetList: {
             presets: components["schemas"]["Preset"][] | null;
+        };
+        Probe: {
+            address: string;
+            /**
+             * Format: int64
+             * @description Largest packet that was answered; 0 when none was
+             */
+            largest: number;
+            /**
+             * Format: int64
+             * @description Of the interface on this end
+             */
+            mtu: number;
+            trouble?: string;
         };
         Progress: {
             /**
@@ -904,6 +1492,19 @@ export interface components {
              */
             steps: number;
         };
+        Reach: {
+            ceilings: components["schemas"]["UseCeilings"];
+            /** Format: int64 */
+            measurementId: number;
+            /**
+             * Format: double
+             * @description Its rate as a share of the lowest ceiling; absent when none is known
+             */
+            reached?: number;
+        };
+        Reaches: {
+            reached: components["schemas"]["Reach"][] | null;
+        };
         ReadLoad: {
             load: components["schemas"]["Spec"];
             /** @description The workload in a few words */
@@ -913,7 +1514,28 @@ export interface components {
             estimate: components["schemas"]["Estimate"];
             plan: components["schemas"]["Plan"];
         };
+        Result: {
+            baseline: components["schemas"]["Subject"];
+            candidates: components["schemas"]["Candidate"][] | null;
+            /**
+             * Format: double
+             * @description Smallest difference that matters
+             */
+            noise: number;
+            /** @description What all sides or some have in common with the baseline, in the baseline's order */
+            points: components["schemas"]["Match"][] | null;
+            /** @description What is on one side only, or failed */
+            unmatched: components["schemas"]["Unmatched"][] | null;
+        };
+        Row: {
+            baseline: components["schemas"]["Values"];
+            /** @description In the order of the candidates */
+            candidates: components["schemas"]["Outcome"][] | null;
+            figure: string;
+        };
         Run: {
+            /** @description What was looked at before it began, and what came of it */
+            checks?: components["schemas"]["Check"][] | null;
             /** Format: date-time */
             created: string;
             /** Format: date-time */
@@ -925,6 +1547,8 @@ export interface components {
             /** Format: int64 */
             id: number;
             name: string;
+            /** @description Names of failed checks that the user chose to pass over */
+            overrides?: string[] | null;
             /**
              * Format: double
              * @description Of a simulated array: so many times as fast as the wall's clock, to be watched; 0 is as fast as it can
@@ -934,6 +1558,8 @@ export interface components {
             progress: components["schemas"]["Progress"];
             /** @description Why it did not finish, and what to do */
             reason?: string;
+            /** @description What was known of what stands behind the volume when the run began */
+            setup: components["schemas"]["Setup"];
             /** Format: date-time */
             started?: string;
             /** @enum {string} */
@@ -946,6 +1572,8 @@ export interface components {
             volumeId: number;
         };
         RunDetail: {
+            /** @description What was looked at before it began, and what came of it */
+            checks?: components["schemas"]["Check"][] | null;
             /** Format: date-time */
             created: string;
             /** Format: date-time */
@@ -956,8 +1584,11 @@ export interface components {
             host?: string;
             /** Format: int64 */
             id: number;
+            markers: components["schemas"]["Marker"][] | null;
             measurements: components["schemas"]["Measurement"][] | null;
             name: string;
+            /** @description Names of failed checks that the user chose to pass over */
+            overrides?: string[] | null;
             /**
              * Format: double
              * @description Of a simulated array: so many times as fast as the wall's clock, to be watched; 0 is as fast as it can
@@ -967,6 +1598,8 @@ export interface components {
             progress: components["schemas"]["Progress"];
             /** @description Why it did not finish, and what to do */
             reason?: string;
+            /** @description What was known of what stands behind the volume when the run began */
+            setup: components["schemas"]["Setup"];
             /** Format: date-time */
             started?: string;
             /** @enum {string} */
@@ -986,6 +1619,33 @@ export interface components {
              * @description How many there are in all
              */
             total: number;
+        };
+        Scaling: {
+            /**
+             * Format: double
+             * @description Number at which the rate is highest; absent when it keeps growing
+             */
+            best?: number;
+            /**
+             * Format: double
+             * @description Share of the work that waits for something shared
+             */
+            contention: number;
+            /**
+             * Format: double
+             * @description Cost of each pair's keeping in step
+             */
+            crosstalk: number;
+            /**
+             * Format: double
+             * @description Share of the variation that the law explains
+             */
+            fit: number;
+            /**
+             * Format: double
+             * @description Rate of one alone
+             */
+            one: number;
         };
         Series: {
             intervals: components["schemas"]["Interval"][] | null;
@@ -1008,9 +1668,72 @@ export interface components {
              */
             quietSeconds?: number;
         };
+        Setup: {
+            facts: components["schemas"]["Fact"][] | null;
+        };
+        SetupFields: {
+            fields: components["schemas"]["FactField"][] | null;
+        };
+        SetupVersion: {
+            /** @description Against the version before */
+            changed: components["schemas"]["Difference"];
+            /** Format: date-time */
+            created: string;
+            setup: components["schemas"]["Setup"];
+            /**
+             * Format: int64
+             * @description From 1
+             */
+            version: number;
+            /** Format: int64 */
+            volumeId: number;
+        };
+        SetupVersions: {
+            versions: components["schemas"]["SetupVersion"][] | null;
+        };
+        Shape: {
+            /** @description How rate and latency go with what was swept */
+            lines: components["schemas"]["Line"][] | null;
+            /** @description Each point with all its repeats together */
+            points: components["schemas"]["Alone"][] | null;
+        };
         SignInBody: {
             /** @description The service's token */
             token: string;
+        };
+        Single: {
+            /**
+             * Format: double
+             * @description When the repeats were still warming: the first
+             */
+            cold?: number;
+            figure: string;
+            mean: components["schemas"]["Mean"];
+            /** Format: double */
+            median: number;
+            /** @description Numbers, from 1, of repeats that lie apart from the others; they are kept in all figures */
+            odd?: number[] | null;
+            /** @description Where a warming leads, when a curve fits it */
+            plateau?: components["schemas"]["Plateau"];
+            /** @description Why there is no value */
+            reason?: string;
+            trend: components["schemas"]["Trend"];
+            /** @description Why not to trust it */
+            unreliable?: string;
+            /** @description In the order in which they were measured */
+            values: number[] | null;
+            /**
+             * Format: double
+             * @description Standard deviation as a share of the mean
+             */
+            variation: number;
+            /**
+             * Format: double
+             * @description And the mean of those from the half of the passes on
+             */
+            warm?: number;
+            /** @description The mean without the odd ones */
+            withoutOdd?: components["schemas"]["Mean"];
         };
         Spec: {
             /**
@@ -1111,6 +1834,8 @@ export interface components {
              * @description The same seed issues the same operations
              */
             seed?: number;
+            /** @description Measure until the rate stands still and cut off what came before; the time is then the longest to wait */
+            settled?: boolean;
             /**
              * Format: double
              * @description Exponent of the Zipf law for a skewed order
@@ -1142,10 +1867,45 @@ export interface components {
              */
             thinkSeconds?: number;
             /**
+             * Format: double
+             * @description Measure until the mean rate is known within this share (half of its 95 % interval); the time is then the longest to wait; 0 means not to ask
+             */
+            within?: number;
+            /**
              * Format: int64
              * @description Workers, each with a thread and a queue of its own
              */
             workers: number;
+        };
+        Split: {
+            after: components["schemas"]["Mean"];
+            /** @description Mean rate in operations per second */
+            before: components["schemas"]["Mean"];
+            marker: components["schemas"]["Marker"];
+            /**
+             * Format: double
+             * @description After over before; absent when either is unknown
+             */
+            ratio?: number;
+            /** @enum {string} */
+            verdict: "better" | "worse" | "same" | "not shown" | "hint" | "missing";
+            words: string;
+        };
+        Spot: {
+            /**
+             * Format: double
+             * @description As a number
+             */
+            at: number;
+            /** Format: double */
+            meanSeconds: number;
+            /** Format: double */
+            p99Seconds: number;
+            rate: components["schemas"]["Mean"];
+            /** Format: double */
+            throughputBytesPerSecond: number;
+            /** @description As people write it */
+            value: string;
         };
         Stage: {
             /** @description Make this a stage that writes the whole span before others measure it */
@@ -1165,16 +1925,54 @@ export interface components {
             /** @description Fields to vary; every combination is measured, the last axis fastest */
             sweep?: components["schemas"]["Axis"][] | null;
         };
+        Steadiness: {
+            /**
+             * Format: double
+             * @description Length of each
+             */
+            intervalSeconds: number;
+            /** Format: int64 */
+            intervals: number;
+            /**
+             * Format: int64
+             * @description Intervals with less than half the median rate
+             */
+            slow: number;
+            /**
+             * Format: double
+             * @description Standard deviation of the rates as a share of their mean
+             */
+            variation: number;
+            /**
+             * Format: double
+             * @description Rate of the slowest interval
+             */
+            worst: number;
+            /**
+             * Format: double
+             * @description The same as a share of the median
+             */
+            worstShare: number;
+        };
         "Stop-runRequest": {
             /** @description Let the measurement under way finish first */
             afterMeasurement?: boolean;
         };
+        Subject: {
+            name: string;
+            runs: number[] | null;
+        };
         Summary: {
+            /**
+             * Format: double
+             * @description CPU time of this host for one operation, the engine's own included; 0 where no host works, or it was not recorded
+             */
+            cpuPerOperationSeconds?: number;
             /**
              * @description Why the measurement ended
              * @enum {string}
              */
-            ending: "time" | "amount" | "stopped" | "failure";
+            ending: "time" | "amount" | "settled" | "stopped" | "failure";
             /** @description Failed operations by kind; they are in no other figure */
             faults?: components["schemas"]["Fault"][] | null;
             /** @description How operations were handed over: io_uring, threads (the portable fallback), or none for the null volume */
@@ -1194,6 +1992,8 @@ export interface components {
              * @description Length of the measured time, without the lead-in
              */
             measuredSeconds: number;
+            /** @description When the load asked to wait until it settled or its mean was known: what came of it */
+            patience?: components["schemas"]["Patience"];
             reads: components["schemas"]["Figures"];
             /**
              * Format: int64
@@ -1202,6 +2002,8 @@ export interface components {
             retries?: number;
             /** @description At a set rate: latency counted from the real issue, beside the honest one from the intended start */
             service?: components["schemas"]["Latency"];
+            /** @description How even the rate was; absent for fewer than three intervals */
+            steadiness?: components["schemas"]["Steadiness"];
             /** @description Flushes to stable storage, when the workload asks for them; not part of the total */
             syncs?: components["schemas"]["Figures"];
             total: components["schemas"]["Figures"];
@@ -1212,20 +2014,93 @@ export interface components {
             unanswered?: number;
             writes: components["schemas"]["Figures"];
         };
+        ToldFact: {
+            key: string;
+            /** @description It comes from a measurement, such as that of a member alone */
+            measured?: boolean;
+            value: string;
+        };
+        ToldSetup: {
+            /** @description Facts to add, replace or take back */
+            facts?: components["schemas"]["ToldFact"][] | null;
+            /** @description Forget what was told or measured before */
+            replace?: boolean;
+            /** @description A setup file instead */
+            text?: string;
+        };
+        Trend: {
+            /**
+             * Format: double
+             * @description Probability of at least such a trend among values in any order
+             */
+            chance: number;
+            /**
+             * Format: int64
+             * @description 1 when they rise, -1 when they fall, 0 when neither is shown
+             */
+            direction: number;
+            /**
+             * Format: double
+             * @description Last over first, less one
+             */
+            gain: number;
+        };
         TypedLoad: {
             /** @description Values by the name of their field, such as block: 4KiB; what is left out keeps its default */
             fields: {
                 [key: string]: string;
             };
         };
+        Unmatched: {
+            reason: string;
+            side: string;
+            title: string;
+        };
         UseCeilings: {
             /** Format: int64 */
             blockBytes: number;
             /** @description From the initiator to the media, caches aside */
             hops: components["schemas"]["Hop"][] | null;
-            /** @description Name of the hop with the lowest ceiling */
+            /** @description Its rates are better shown as throughput */
+            large: boolean;
+            /** @description Name of the hop with the lowest ceiling; empty when none is known */
             limit: string;
+            /** @description Name of the hop that would limit after it */
+            next: string;
             use: string;
+        };
+        Values: {
+            /**
+             * Format: double
+             * @description When the repeats were still warming: the first
+             */
+            cold?: number;
+            mean: components["schemas"]["Mean"];
+            /** Format: double */
+            median: number;
+            /** @description Numbers, from 1, of repeats that lie apart from the others; they are kept in all figures */
+            odd?: number[] | null;
+            /** @description Where a warming leads, when a curve fits it */
+            plateau?: components["schemas"]["Plateau"];
+            /** @description Why there is no value */
+            reason?: string;
+            trend: components["schemas"]["Trend"];
+            /** @description Why not to trust it */
+            unreliable?: string;
+            /** @description In the order in which they were measured */
+            values: number[] | null;
+            /**
+             * Format: double
+             * @description Standard deviation as a share of the mean
+             */
+            variation: number;
+            /**
+             * Format: double
+             * @description And the mean of those from the half of the passes on
+             */
+            warm?: number;
+            /** @description The mean without the odd ones */
+            withoutOdd?: components["schemas"]["Mean"];
         };
         Volume: {
             /** @description Agreement that what an existing file or device holds may be lost */
@@ -1289,6 +2164,349 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-comparisons": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    compare: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewComparison"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Compared"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "report-comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewComparison"];
+            };
+        };
+        responses: {
+            /** @description The page */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Compared"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "forget-comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "report-kept-comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The page */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1416,6 +2634,63 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadLoad"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    look: {
+        parameters: {
+            query: {
+                locator: string;
+                /** @description Span of the load to come; 0 when that is open */
+                span?: number;
+                /** @description The load will write */
+                writes?: boolean;
+                /** @description The load will go through this host's memory */
+                cached?: boolean;
+                /** @description Address of the storage, to try packets to */
+                address?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Look"];
                 };
             };
             /** @description Unauthorized */
@@ -1967,6 +3242,17 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": ({
+                        data: components["schemas"]["Marker"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "marker";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    } | {
                         data: components["schemas"]["Measurement"];
                         /**
                          * @description The event name.
@@ -2065,6 +3351,312 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Export"];
                     "text/csv": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "mark-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Mark-runRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Marker"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "split-at-marker": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                marker: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Split"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-reach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reaches"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "report-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The page */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-shape": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Shape"];
                 };
             };
             /** @description Unauthorized */
@@ -2240,6 +3832,44 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-setup-fields": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetupFields"];
+                };
             };
             /** @description Unauthorized */
             401: {
@@ -2500,6 +4130,193 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Explanation"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "look-at-volume": {
+        parameters: {
+            query?: {
+                /** @description Span of the load to come; 0 when that is open */
+                span?: number;
+                /** @description The load will write */
+                writes?: boolean;
+                /** @description The load will go through this host's memory */
+                cached?: boolean;
+                /** @description Address of the storage, to try packets to */
+                address?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Look"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "tell-setup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToldSetup"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetupVersion"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-setups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetupVersions"];
                 };
             };
             /** @description Unauthorized */

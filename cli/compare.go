@@ -1,0 +1,434 @@
+package cli
+
+import (
+	"context"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"patientheron/client"
+	"patientheron/core/compare"
+	"patientheron/core/judge"
+	"patientheron/core/quantity"
+	"patientheron/resource"
+)
+
+// GateError is given when a gate says so. Its code is that of the process: 3
+// when the condition is met, 4 when it cannot be told.
+type GateError struct {
+	Code   int
+	reason string
+}
+
+func (e *GateError) Error() string { return e.reason }
+
+// ExitCode is what the process ends with.
+func (e *GateError) ExitCode() int { return e.Code }
+
+type compareOptions struct {
+	noise, figure, keep string
+	csv                 bool
+	failIf              []string
+}
+
+func (a *app) compare() *cobra.Command {
+	o := &compareOptions{}
+	command := &cobra.Command{
+		Use: "compare BASE CANDIDATE...", Short: "Is the candidate better than the baseline, by how much, and how sure is that?", Args: cobra.RangeArgs(2, 1+compare.Most),
+		Long: `Compare up to eight candidates with a baseline. Each side is a run, or several
+runs of one setup joined by + (12+14+15). Stages are matched by name, point of
+the sweep and load; what has no counterpart is listed.
+
+A verdict is better, worse, same (a difference of --noise is ruled out), not
+shown (neither), or hint (a side has only one repeat). docs/judgement.md says how
+they are found, and how often they are wrong.
+
+With --fail-if a script gets its answer in the exit code: 0 when the condition
+is not met, 3 when it is, 4 when it cannot be told (one repeat, no value, or a
+figure not to be trusted), 1 for any other error.`,
+		Example: `  heron compare 12 14
+  heron compare 12+13+14 15+16+17 --figure p99
+  heron compare 1 2 3 --noise 3% --keep "three caches"
+  heron compare 12 14 --fail-if 'p99 of "ledger" worse by 10%'`,
+		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
+			request, err := o.request(arguments)
+			if err != nil {
+				return err
+			}
+			gates, figure, err := o.parsed()
+			if err != nil {
+				return err
+			}
+			compared, err := c.Compare(ctx, request)
+			if err != nil {
+				return err
+			}
+			switch {
+			case a.json:
+				err = printJSON(command.OutOrStdout(), compared)
+			case o.csv:
+				err = comparisonCSV(command.OutOrStdout(), compared)
+			default:
+				printCompared(command.OutOrStdout(), compared, figure)
+			}
+			if err != nil {
+				return err
+			}
+			return check(gates, o.failIf, compared.Result)
+		}),
+	}
+	flags := command.Flags()
+	o.sides(command)
+	flags.StringVar(&o.figure, "figure", "", "one figure for all points, such as p99 (default: what matters most of each)")
+	flags.StringVar(&o.keep, "keep", "", "keep the comparison under this name")
+	flags.BoolVar(&o.csv, "csv", false, "write all figures as CSV")
+	flags.StringArrayVar(&o.failIf, "fail-if", nil, `condition for the exit code, such as 'p99 of "ledger" worse by 10%'`)
+	return command
+}
+
+func (o *compareOptions) sides(command *cobra.Command) {
+	command.Flags().StringVar(&o.noise, "noise", "5%", "smallest difference that matters")
+}
+
+// request reads the sides of a comparison.
+func (o *compareOptions) request(arguments []string) (n client.NewComparison, err error) {
+	if n.Noise, err = quantity.ParseShare(o.noise); err != nil {
+		return n, fmt.Errorf("--noise: %w", err)
+	}
+	if n.Noise == 0 {
+		return n, errors.New("--noise 0%: some difference must be too small to matter; write 0.1% if you mean it")
+	}
+	n.Name, n.Keep = o.keep, o.keep != ""
+	for i, argument := range arguments {
+		var group resource.Group
+		for part := range strings.SplitSeq(argument, "+") {
+			id, err := number(part, "run")
+			if err != nil {
+				return n, err
+			}
+			group.Runs = append(group.Runs, id)
+		}
+		if i == 0 {
+			n.Baseline = group
+		} else {
+			n.Candidates = append(n.Candidates, group)
+		}
+	}
+	return n, nil
+}
+
+func (o *compareOptions) parsed() (gates []compare.Gate, figure string, err error) {
+	for _, text := range o.failIf {
+		gate, err := compare.ParseGate(text)
+		if err != nil {
+			return nil, "", fmt.Errorf("--fail-if: %w", err)
+		}
+		gates = append(gates, gate)
+	}
+	if o.figure != "" {
+		f, err := compare.LookupFigure(o.figure)
+		if err != nil {
+			return nil, "", fmt.Errorf("--figure: %w", err)
+		}
+		figure = f.Key
+	}
+	return gates, figure, nil
+}
+
+// check applies gates to a comparison.
+func check(gates []compare.Gate, texts []string, c compare.Result) error {
+	var failed, unknown []string
+	for i, gate := range gates {
+		answer, err := gate.Check(c)
+		if err != nil {
+			return err
+		}
+		for _, f := range answer.Failed {
+			failed = append(failed, fmt.Sprintf("%s: %s", texts[i], f))
+		}
+		for _, u := range answer.Unknown {
+			unknown = append(unknown, fmt.Sprintf("%s cannot be told: %s", texts[i], u))
+		}
+	}
+	switch {
+	case len(failed) > 0:
+		return &GateError{3, strings.Join(failed, "\n")}
+	case len(unknown) > 0:
+		return &GateError{4, strings.Join(unknown, "\n")}
+	}
+	return nil
+}
+
+func printCompared(w io.Writer, c resource.Compared, figure string) {
+	fmt.Fprintf(w, "Baseline: %s\n", c.Result.Baseline.Name)
+	for number, candidate := range c.Result.Candidates {
+		fmt.Fprintf(w, "\nCandidate: %s\n", candidate.Name)
+		fmt.Fprintf(w, "  %s\n", indented("Setup: "+candidate.Difference.Words, "  "))
+		if candidate.Difference.Caution != "" {
+			fmt.Fprintf(w, "  %s\n", indented("Caution: "+candidate.Difference.Caution, "  "))
+		}
+		fmt.Fprintf(w, "  %s\n", indented(candidate.Words, "  "))
+		if candidate.Index > 0 {
+			fmt.Fprintf(w, "  Taken together %s times the baseline (geometric mean of what follows).\n", quantity.Digits(candidate.Index))
+		}
+		t := newTable(w, 3, "", "figure", "baseline", "candidate", "ratio", "95 % interval", "verdict")
+		for _, part := range candidate.Parts {
+			point := c.Result.Points[part.Point]
+			key := part.Figure
+			if figure != "" {
+				key = figure
+			}
+			t.AppendRow(comparedRow(point, point.Row(key), number))
+		}
+		t.SetColumnConfigs([]table.ColumnConfig{{Number: 3, Align: 3}, {Number: 4, Align: 3}, {Number: 5, Align: 3}, {Number: 6, Align: 3}})
+		t.Render()
+	}
+	if len(c.Result.Unmatched) > 0 {
+		fmt.Fprintln(w, "\nWithout counterpart:")
+		for _, u := range c.Result.Unmatched {
+			fmt.Fprintf(w, "  %s\n", indented(fmt.Sprintf("%s, %s: %s", u.Side, u.Title, u.Reason), "    "))
+		}
+	}
+	doubts := map[string]bool{}
+	for _, p := range c.Result.Points {
+		for _, r := range p.Rows {
+			values := []compare.Values{r.Baseline}
+			for _, o := range r.Candidates {
+				values = append(values, o.Values)
+			}
+			for _, v := range values {
+				if v.Unreliable != "" && !doubts[v.Unreliable] {
+					doubts[v.Unreliable] = true
+					fmt.Fprintf(w, "\n(?) not to be trusted, %s:\n  %s\n", p.Title, indented(v.Unreliable, "  "))
+				}
+			}
+		}
+	}
+	if c.ID > 0 {
+		fmt.Fprintf(w, "\nKept as comparison %d, %q.\n", c.ID, c.Name)
+	}
+}
+
+func indented(text, by string) string { return strings.ReplaceAll(wrapped(text, 96), "\n", "\n"+by) }
+
+func comparedRow(p compare.Match, r compare.Row, candidate int) table.Row {
+	f := compare.FigureOf(r.Figure)
+	row := table.Row{"  " + shorten(p.Title, 30), r.Figure, shown(f, r.Baseline), "", "", "", ""}
+	if candidate >= len(r.Candidates) {
+		row[6] = "this load has no such figure"
+		return row
+	}
+	o := r.Candidates[candidate]
+	row[3], row[6] = shown(f, o.Values), string(o.Verdict)
+	if o.Ratio.Value > 0 {
+		row[4] = quantity.Digits(o.Ratio.Value)
+	}
+	if o.Low > 0 {
+		row[5] = quantity.Digits(o.Low) + " to " + quantity.Digits(o.High)
+	}
+	if o.Verdict == judge.Same {
+		row[6] = "the same"
+	}
+	return row
+}
+
+func shown(f compare.Figure, v compare.Values) string {
+	if len(v.Repeated.Values) == 0 {
+		return "none"
+	}
+	text := f.Show(v.Mean.Mean)
+	if v.Unreliable != "" {
+		text += " (?)"
+	}
+	return text
+}
+
+// comparisonCSV writes one row a point, figure and candidate, in full.
+func comparisonCSV(w io.Writer, c resource.Compared) error {
+	out := csv.NewWriter(w)
+	full := func(v float64) string { return strconv.FormatFloat(v, 'g', -1, 64) }
+	rows := [][]string{{
+		"point", "figure", "unit", "candidate", "verdict", "ratio", "ratio_low", "ratio_high", "chance",
+		"baseline_mean", "baseline_low", "baseline_high", "baseline_repeats", "baseline_unreliable",
+		"candidate_mean", "candidate_low", "candidate_high", "candidate_repeats", "candidate_unreliable", "reason",
+	}}
+	for _, p := range c.Result.Points {
+		for _, r := range p.Rows {
+			for i, o := range r.Candidates {
+				reason := o.Reason
+				if reason == "" {
+					reason = r.Baseline.Reason
+				}
+				b, v := r.Baseline, o.Values
+				rows = append(rows, []string{
+					p.Title, r.Figure, compare.FigureOf(r.Figure).Unit, c.Result.Candidates[i].Name, string(o.Verdict), full(o.Ratio.Value), full(o.Low), full(o.High), full(o.Chance),
+					full(b.Mean.Mean), full(b.Mean.Low), full(b.Mean.High), strconv.Itoa(len(b.Repeated.Values)), b.Unreliable,
+					full(v.Mean.Mean), full(v.Mean.Low), full(v.Mean.High), strconv.Itoa(len(v.Repeated.Values)), v.Unreliable, reason,
+				})
+			}
+		}
+	}
+	return out.WriteAll(rows)
+}
+
+func (a *app) comparison() *cobra.Command {
+	command := &cobra.Command{Use: "comparison", Short: "List, show and forget kept comparisons", Example: "  heron comparison list\n  heron comparison show 3"}
+	list := &cobra.Command{
+		Use: "list", Short: "List the kept comparisons", Args: cobra.NoArgs, Example: "  heron comparison list",
+		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, _ []string) error {
+			comparisons, err := c.Comparisons(ctx)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return printJSON(command.OutOrStdout(), comparisons)
+			}
+			if len(comparisons) == 0 {
+				fmt.Fprintln(command.OutOrStdout(), "No comparison is kept. Keep one with 'heron compare 1 2 --keep NAME'.")
+				return nil
+			}
+			t := newTable(command.OutOrStdout(), 5, "comparison", "name", "baseline", "candidates")
+			for _, k := range comparisons {
+				var candidates []string
+				for _, g := range k.Candidates {
+					candidates = append(candidates, runsOf(g))
+				}
+				t.AppendRow(table.Row{k.ID, shorten(k.Name, 50), runsOf(k.Baseline), strings.Join(candidates, " ")})
+			}
+			t.Render()
+			return nil
+		}),
+	}
+	var figure string
+	show := a.comparisonCommand("show COMPARISON", "Show a kept comparison", "  heron comparison show 3", func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
+		compared, err := c.Comparison(ctx, id)
+		if err != nil {
+			return err
+		}
+		if a.json {
+			return printJSON(command.OutOrStdout(), compared)
+		}
+		printCompared(command.OutOrStdout(), compared, figure)
+		return nil
+	})
+	show.Flags().StringVar(&figure, "figure", "", "one figure for all points, such as p99")
+	forget := a.comparisonCommand("forget COMPARISON", "Forget a comparison; its runs stay", "  heron comparison forget 3", func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
+		if err := c.ForgetComparison(ctx, id); err != nil {
+			return err
+		}
+		fmt.Fprintf(command.OutOrStdout(), "Comparison %d is forgotten; its runs stay.\n", id)
+		return nil
+	})
+	command.AddCommand(list, show, forget)
+	return command
+}
+
+// comparisonCommand makes a command about one kept comparison.
+func (a *app) comparisonCommand(use, short, example string, work func(context.Context, *client.Client, *cobra.Command, int64) error) *cobra.Command {
+	return &cobra.Command{
+		Use: use, Short: short, Args: cobra.ExactArgs(1), Example: example,
+		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
+			id, err := number(arguments[0], "comparison")
+			if err != nil {
+				return err
+			}
+			return work(ctx, c, command, id)
+		}),
+	}
+}
+
+func runsOf(g resource.Group) string {
+	parts := make([]string, len(g.Runs))
+	for i, id := range g.Runs {
+		parts[i] = strconv.FormatInt(id, 10)
+	}
+	return strings.Join(parts, "+")
+}
+
+func (a *app) report() *cobra.Command {
+	o := &compareOptions{}
+	var to string
+	var kept int64
+	command := &cobra.Command{
+		Use: "report RUN [CANDIDATE...]", Short: "Write a run or a comparison as one page for people who were not there", Args: cobra.MaximumNArgs(1 + compare.Most),
+		Long: `Write one HTML file that needs no network and no other file and prints well: the
+question, the setups, what changed, the result in a sentence, the figures with
+their spread, the findings, the method, and how to repeat it. With one run the
+report is about it; with more, about their comparison.`,
+		Example: "  heron report 12 --to run.html\n  heron report 12 14 --to caches.html\n  heron report --comparison 3 --to caches.html",
+		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
+			var write func(io.Writer) error
+			switch {
+			case kept > 0 && len(arguments) > 0:
+				return errors.New("--comparison and runs name two reports; keep one")
+			case kept > 0:
+				write = func(w io.Writer) error { return c.ReportKept(ctx, kept, w) }
+			case len(arguments) == 0:
+				return errors.New("name a run, two or more runs to compare, or a kept comparison with --comparison")
+			case len(arguments) == 1:
+				id, err := number(arguments[0], "run")
+				if err != nil {
+					return err
+				}
+				write = func(w io.Writer) error { return c.ReportRun(ctx, id, w) }
+			default:
+				request, err := o.request(arguments)
+				if err != nil {
+					return err
+				}
+				write = func(w io.Writer) error { return c.ReportComparison(ctx, request, w) }
+			}
+			return writeNew(command, to, write)
+		}),
+	}
+	o.sides(command)
+	command.Flags().StringVar(&to, "to", "", "file to write (default: standard output)")
+	command.Flags().Int64Var(&kept, "comparison", 0, "number of a kept comparison")
+	return command
+}
+
+// writeNew writes to a file that does not exist yet, or to standard output;
+// nothing half-written stays.
+func writeNew(command *cobra.Command, to string, write func(io.Writer) error) error {
+	if to == "" {
+		return write(command.OutOrStdout())
+	}
+	file, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if err != nil {
+		return fmt.Errorf("write %s: %w; name a file that does not exist yet", to, err)
+	}
+	if err := errors.Join(write(file), file.Close()); err != nil {
+		return errors.Join(err, os.Remove(to))
+	}
+	return nil
+}
+
+func (a *app) mark() *cobra.Command {
+	return &cobra.Command{
+		Use: "mark RUN NAME", Short: "Set a marker on a run that is measuring", Args: cobra.ExactArgs(2),
+		Long:    "Name the present moment on a run's time axis: what was switched on or off. The run\nthen shows the rate before and after it.",
+		Example: "  heron mark 12 'switched offload on'",
+		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
+			id, err := number(arguments[0], "run")
+			if err != nil {
+				return err
+			}
+			marker, err := c.Mark(ctx, id, arguments[1])
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return printJSON(command.OutOrStdout(), marker)
+			}
+			fmt.Fprintf(command.OutOrStdout(), "Marker %d, %q, at %s of the measurement under way.\n", marker.ID, marker.Name, marker.At)
+			return nil
+		}),
+	}
+}

@@ -1,0 +1,419 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"patientheron/client"
+	"patientheron/core/plan"
+	"patientheron/core/quantity"
+	"patientheron/core/setup"
+	"patientheron/core/workload"
+	"patientheron/resource"
+	"patientheron/setupfile"
+)
+
+// ErrFailedCheck is given by a look when a check failed, so that scripts see it.
+var ErrFailedCheck = errors.New("a check failed")
+
+func (a *app) look() *cobra.Command {
+	var span, address string
+	var asked client.Asked
+	var baseline bool
+	command := &cobra.Command{
+		Use: "look VOLUME", Short: "Look before you measure: what stands behind a volume, and what will limit", Args: cobra.ExactArgs(1),
+		Long: `Look at a folder, a file, a block device, array:FILE, or a registered volume:
+whether it can be reached, read and written, what is on it, the chain of layers
+down to the media, what each hop can carry, and what will distort a measurement.
+Nothing is written and nothing is registered.
+
+Each check is passed, caution, failed, or could not look. The same checks run
+before each measurement; one that failed stops it unless it is overridden by its
+name ("heron measure --override NAME").
+
+With --baseline each member that this host can see is first measured alone, by
+reading, and what it did takes the place of rated figures; the volume and its
+members are registered for that.`,
+		Example: `  heron look /srv/pool
+  heron look /srv/pool --span 100GiB --writes
+  heron look /mnt/share --address 192.0.2.10
+  heron look /srv/pool --baseline`,
+		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
+			var err error
+			if span != "" {
+				if asked.Span, err = quantity.ParseBytes(span); err != nil {
+					return fmt.Errorf("--span: %w", err)
+				}
+			}
+			asked.Address = address
+			locator, err := a.locator(ctx, c, arguments[0])
+			if err != nil {
+				return err
+			}
+			if baseline {
+				if err := a.baseline(ctx, c, command, arguments[0], asked); err != nil {
+					return err
+				}
+			}
+			found, err := c.Look(ctx, locator, asked)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				err = printJSON(command.OutOrStdout(), found)
+			} else {
+				printLook(command.OutOrStdout(), found)
+			}
+			for _, check := range found.Checks {
+				if check.Result == setup.Failed {
+					return errors.Join(err, fmt.Errorf("%w: %s; %s", ErrFailedCheck, check.Name, check.Next))
+				}
+			}
+			return err
+		}),
+	}
+	command.Flags().StringVar(&span, "span", "", "span of the load to come, to compare with memories and free space")
+	command.Flags().BoolVar(&asked.Writes, "writes", false, "the load will write")
+	command.Flags().BoolVar(&asked.Cached, "cached", false, "the load will go through this host's memory")
+	command.Flags().StringVar(&address, "address", "", "address of the storage, to try unsplit packets to")
+	command.Flags().BoolVar(&baseline, "baseline", false, "measure each member alone first, by reading")
+	return command
+}
+
+// locator is that of a registered name, or of what was typed.
+func (a *app) locator(ctx context.Context, c *client.Client, target string) (string, error) {
+	volumes, err := c.Volumes(ctx)
+	if err != nil {
+		return "", err
+	}
+	for _, v := range volumes {
+		if v.Name == target {
+			return v.Locator, nil
+		}
+	}
+	return absolute(target)
+}
+
+// baselinePlan reads a member alone: small at random, then large in order.
+func baselinePlan(span quantity.Bytes) plan.Plan {
+	small := workload.Spec{Name: "small random reads", Blocks: workload.Block(4 * quantity.KiB), Reads: 1, Order: workload.Random, Depth: 32, Workers: 1, Span: span, For: 2, LeadIn: 0.5, Interval: 0.25}
+	large := small
+	large.Name, large.Blocks, large.Order, large.Depth = "large sequential reads", workload.Block(quantity.MiB), workload.Sequential, 8
+	return plan.Plan{Name: "Member alone", Why: "What does this member do alone?", Stages: []plan.Stage{{Name: small.Name, Load: small}, {Name: large.Name, Load: large}}}
+}
+
+// baseline measures each member of a volume alone and tells the volume's setup
+// what it did.
+func (a *app) baseline(ctx context.Context, c *client.Client, command *cobra.Command, target string, asked client.Asked) error {
+	volume, err := findVolume(ctx, c, target)
+	if err != nil {
+		return err
+	}
+	found, err := c.Look(ctx, volume.Locator, asked)
+	if err != nil {
+		return err
+	}
+	members := bottom(found.Chain)
+	if len(members) == 0 {
+		return fmt.Errorf("%s has no members that this host can see; tell their rates with 'heron setup tell'", target)
+	}
+	told := client.ToldSetup{}
+	for number, device := range members {
+		member, err := findVolume(ctx, c, "/dev/"+device)
+		if err != nil {
+			return err
+		}
+		size := quantity.GiB
+		if member.Facts != nil {
+			size = min(size, member.Facts.Size)
+		}
+		run, err := c.StartRun(ctx, client.NewRun{Name: "Member alone: " + device, VolumeID: member.ID, Plan: baselinePlan(size)})
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(command.ErrOrStderr(), "Run %d: %s alone (%d of %d)\n", run.ID, device, number+1, len(members))
+		view := newLiveView(command.ErrOrStderr(), a.json)
+		view.brief = true
+		err = c.Watch(ctx, run.ID, client.Watcher{Run: view.run, Measurement: view.measurement, Point: view.point})
+		view.end()
+		if err != nil {
+			return err
+		}
+		detail, err := c.Run(ctx, run.ID)
+		if err != nil {
+			return err
+		}
+		if err := ending(detail); err != nil {
+			return err
+		}
+		told.Facts = slowest(told.Facts, detail)
+	}
+	_, err = c.TellSetup(ctx, volume.ID, told)
+	return err
+}
+
+// slowest keeps, of members measured alone, the rates of the slowest: a layout
+// waits for it.
+func slowest(facts []client.ToldFact, d resource.RunDetail) []client.ToldFact {
+	for _, m := range d.Measurements {
+		key, rate := "media[0].randomReadRate", strconv.FormatFloat(float64(m.Summary.Total.Rate), 'f', 0, 64)
+		if m.Stage == 2 {
+			key, rate = "media[0].readRate", strconv.FormatFloat(float64(m.Summary.Total.Throughput), 'f', 0, 64)+"B/s"
+		}
+		known := false
+		for i, f := range facts {
+			if f.Key != key {
+				continue
+			}
+			known = true
+			before, _ := strconv.ParseFloat(strings.TrimSuffix(f.Value, "B/s"), 64)
+			if now, _ := strconv.ParseFloat(strings.TrimSuffix(rate, "B/s"), 64); now < before {
+				facts[i].Value = rate
+			}
+		}
+		if !known {
+			facts = append(facts, client.ToldFact{Key: key, Value: rate, Measured: true})
+		}
+	}
+	return facts
+}
+
+// bottom lists the lowest devices that a layout spreads over: loop devices
+// count as members, whatever their files are on.
+func bottom(layers []setup.Layer) (names []string) {
+	for _, l := range layers {
+		switch {
+		case l.Kind == "disk" || l.Kind == "loop" || l.Kind == "memory" && strings.HasPrefix(l.Name, "zram"):
+			names = append(names, l.Name)
+		default:
+			names = append(names, bottom(l.Below)...)
+		}
+	}
+	return names
+}
+
+func printLook(w io.Writer, l resource.Look) {
+	fmt.Fprintf(w, "%s (%s), looked at in %s\n", l.Locator, l.Kind, l.Took)
+	printLayers(w, l.Chain, 1)
+	fmt.Fprintln(w)
+	t := newTable(w, 5, "check", "result", "")
+	for _, c := range l.Checks {
+		t.AppendRow(table.Row{"  " + c.Name, c.Result, wrapped(strings.TrimSpace(c.Sentence+" "+c.Next), 66)})
+	}
+	t.Render()
+	if len(l.Setup.Facts) > 0 {
+		fmt.Fprintln(w)
+		printFacts(w, l.Setup)
+	}
+	if l.Setup.Count("media")+l.Setup.Count("link") > 0 {
+		printCeilings(w, l.Setup)
+	}
+}
+
+func printLayers(w io.Writer, layers []setup.Layer, depth int) {
+	for _, l := range layers {
+		fmt.Fprintf(w, "%s└ %s %s: %s", strings.Repeat("  ", depth), l.Kind, l.Name, l.Words)
+		if l.Trouble != "" {
+			fmt.Fprintf(w, " (could not look: %s)", l.Trouble)
+		}
+		fmt.Fprintln(w)
+		printLayers(w, l.Below, depth+1)
+	}
+}
+
+func printFacts(w io.Writer, s setup.Setup) {
+	t := newTable(w, 5, "part", "fact", "value", "known from")
+	for _, f := range s.Facts {
+		name := f.Key
+		if field, err := setup.Lookup(f.Key); err == nil {
+			name = field.Label
+		}
+		t.AppendRow(table.Row{"  " + setup.Part(f.Key), name, wrapped(f.Value, 48), f.Origin})
+	}
+	t.Render()
+}
+
+// wrapped breaks a text into lines of at most so many characters.
+func wrapped(text string, width int) string {
+	var lines []string
+	line := ""
+	for _, word := range strings.Fields(text) {
+		for len([]rune(word)) > width {
+			runes := []rune(word)
+			lines, word = append(lines, strings.TrimSpace(line+" "+string(runes[:width]))), string(runes[width:])
+			line = ""
+		}
+		if line != "" && len([]rune(line))+1+len([]rune(word)) > width {
+			lines, line = append(lines, line), ""
+		}
+		line = strings.TrimSpace(line + " " + word)
+	}
+	return strings.Join(append(lines, line), "\n")
+}
+
+func (a *app) setup() *cobra.Command {
+	command := &cobra.Command{
+		Use: "setup", Short: "Show, tell and copy what stands behind a volume",
+		Long:    "What this host can see of a setup is read by itself; the rest is told, fact by fact\nor as a file (docs/setups.md). Each change is a new version.",
+		Example: "  heron setup show pool\n  heron setup tell pool cache[0].mode=write-back cache[0].size=400GB\n  heron setup show pool --yaml > pool.yaml",
+	}
+	var asYAML bool
+	show := &cobra.Command{
+		Use: "show VOLUME", Short: "Show what is known of a volume's setup", Args: cobra.ExactArgs(1), Example: "  heron setup show pool\n  heron setup show pool --yaml > pool.yaml",
+		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
+			locator, err := a.locator(ctx, c, arguments[0])
+			if err != nil {
+				return err
+			}
+			found, err := c.Look(ctx, locator, client.Asked{})
+			switch {
+			case err != nil:
+				return err
+			case a.json:
+				return printJSON(command.OutOrStdout(), found.Setup)
+			case asYAML:
+				text, err := setupfile.Write(found.Setup)
+				if err != nil {
+					return err
+				}
+				_, err = command.OutOrStdout().Write(text)
+				return err
+			}
+			printFacts(command.OutOrStdout(), found.Setup)
+			return nil
+		}),
+	}
+	show.Flags().BoolVar(&asYAML, "yaml", false, "as a setup file, to edit")
+	versions := &cobra.Command{
+		Use: "versions VOLUME", Short: "List how a volume's setup changed", Args: cobra.ExactArgs(1), Example: "  heron setup versions pool",
+		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
+			volume, err := findVolume(ctx, c, arguments[0])
+			if err != nil {
+				return err
+			}
+			list, err := c.Setups(ctx, volume.ID)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return printJSON(command.OutOrStdout(), list)
+			}
+			if len(list) == 0 {
+				fmt.Fprintln(command.OutOrStdout(), "Nothing is recorded yet: a run or 'heron setup tell' begins it.")
+				return nil
+			}
+			t := newTable(command.OutOrStdout(), 4, "version", "since", "changed")
+			for _, v := range list {
+				t.AppendRow(table.Row{v.Version, v.Created.Local().Format("2006-01-02 15:04"), wrapped(v.Changed.Words, 72)})
+			}
+			t.Render()
+			return nil
+		}),
+	}
+	command.AddCommand(show, a.setupTell(), a.setupCopy(), versions)
+	return command
+}
+
+func (a *app) setupTell() *cobra.Command {
+	var file string
+	var replace bool
+	command := &cobra.Command{
+		Use: "tell VOLUME [FACT=VALUE...]", Short: "Tell facts of a volume's setup", Args: cobra.MinimumNArgs(1),
+		Long: `Tell facts that this host cannot see. A told fact takes the place of one that was
+read; an empty value takes it back. docs/setups.md lists all facts.`,
+		Example: "  heron setup tell pool link[0].rate=1250MB/s link[0].mtuThere=9000\n  heron setup tell pool --file pool.yaml\n  heron setup tell pool cache[0].mode=",
+		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
+			told := client.ToldSetup{Replace: replace}
+			if file != "" {
+				text, err := readFile(file, command.InOrStdin())
+				if err != nil {
+					return err
+				}
+				told.Text = string(text)
+			}
+			var err error
+			if told.Facts, err = factsOf(arguments[1:]); err != nil {
+				return err
+			}
+			if len(told.Facts) == 0 && file == "" && !replace {
+				return errors.New("nothing is told; write facts such as layout.level=raid5, or name a file with --file")
+			}
+			return a.tell(ctx, c, command, arguments[0], told)
+		}),
+	}
+	command.Flags().StringVar(&file, "file", "", "a setup file (- for standard input)")
+	command.Flags().BoolVar(&replace, "replace", false, "forget what was told or measured before")
+	return command
+}
+
+func (a *app) setupCopy() *cobra.Command {
+	return &cobra.Command{
+		Use: "copy FROM TO [FACT=VALUE...]", Short: "Copy what is known of one volume to another, and change it", Args: cobra.MinimumNArgs(2),
+		Long:    "Tell of one volume what is known of another, with some facts changed: the same, with\na cache.",
+		Example: "  heron setup copy pool new-pool cache[0].medium=ssd cache[0].mode=read-only cache[0].size=400GB",
+		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
+			locator, err := a.locator(ctx, c, arguments[0])
+			if err != nil {
+				return err
+			}
+			from, err := c.Look(ctx, locator, client.Asked{})
+			if err != nil {
+				return err
+			}
+			changes, err := factsOf(arguments[2:])
+			if err != nil {
+				return err
+			}
+			told := client.ToldSetup{Replace: true}
+			for _, f := range from.Setup.Facts {
+				told.Facts = append(told.Facts, client.ToldFact{Key: f.Key, Value: f.Value})
+			}
+			told.Facts = append(told.Facts, changes...)
+			return a.tell(ctx, c, command, arguments[1], told)
+		}),
+	}
+}
+
+func (a *app) tell(ctx context.Context, c *client.Client, command *cobra.Command, target string, told client.ToldSetup) error {
+	volume, err := findVolume(ctx, c, target)
+	if err != nil {
+		return err
+	}
+	version, err := c.TellSetup(ctx, volume.ID, told)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return printJSON(command.OutOrStdout(), version)
+	}
+	fmt.Fprintf(command.OutOrStdout(), "Version %d of the setup of %s. %s\n\n", version.Version, volume.Name, version.Changed.Words)
+	printFacts(command.OutOrStdout(), version.Setup)
+	return nil
+}
+
+func factsOf(arguments []string) (facts []client.ToldFact, err error) {
+	for _, argument := range arguments {
+		key, value, found := strings.Cut(argument, "=")
+		if !found {
+			return nil, fmt.Errorf("%q is not a fact; write it like layout.level=raid5", argument)
+		}
+		facts = append(facts, client.ToldFact{Key: key, Value: value})
+	}
+	return facts, nil
+}
+
+// readFile reads a file, or standard input for "-".
+func readFile(name string, in io.Reader) ([]byte, error) {
+	if name == "-" {
+		return io.ReadAll(in)
+	}
+	return os.ReadFile(name)
+}

@@ -1,0 +1,146 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+
+	"patientheron/core/quantity"
+	"patientheron/resource"
+)
+
+// Asked is what a load to come will do, for a look.
+type Asked struct {
+	Span    quantity.Bytes
+	Writes  bool
+	Cached  bool
+	Address string // of the storage, to try packets to
+}
+
+// Look looks at a locator without registering it.
+func (c *Client) Look(ctx context.Context, locator string, asked Asked) (look resource.Look, err error) {
+	query := url.Values{"locator": {locator}}
+	if asked.Span > 0 {
+		query.Set("span", asked.Span.Full())
+	}
+	for name, set := range map[string]bool{"writes": asked.Writes, "cached": asked.Cached} {
+		if set {
+			query.Set(name, "true")
+		}
+	}
+	if asked.Address != "" {
+		query.Set("address", asked.Address)
+	}
+	return look, c.call(ctx, http.MethodGet, "/look?"+query.Encode(), nil, &look)
+}
+
+// Setups lists the versions of a volume's setup, newest first.
+func (c *Client) Setups(ctx context.Context, volume int64) ([]resource.SetupVersion, error) {
+	var list struct{ Versions []resource.SetupVersion }
+	return list.Versions, c.call(ctx, http.MethodGet, "/volumes/"+number(volume)+"/setups", nil, &list)
+}
+
+// ToldSetup is what a user tells of a volume's setup.
+type ToldSetup struct {
+	Facts   []ToldFact `json:"facts,omitempty"`
+	Text    string     `json:"text,omitempty"` // a setup file instead
+	Replace bool       `json:"replace,omitempty"`
+}
+
+// ToldFact is one fact; an empty value takes it back.
+type ToldFact struct {
+	Key      string `json:"key"`
+	Value    string `json:"value"`
+	Measured bool   `json:"measured,omitempty"`
+}
+
+// TellSetup tells what stands behind a volume.
+func (c *Client) TellSetup(ctx context.Context, volume int64, told ToldSetup) (version resource.SetupVersion, err error) {
+	return version, c.call(ctx, http.MethodPut, "/volumes/"+number(volume)+"/setup", told, &version)
+}
+
+// NewComparison is what comparing takes.
+type NewComparison struct {
+	Name       string           `json:"name,omitempty"`
+	Baseline   resource.Group   `json:"baseline"`
+	Candidates []resource.Group `json:"candidates"`
+	Noise      quantity.Share   `json:"noise,omitempty"`
+	Keep       bool             `json:"keep,omitempty"`
+}
+
+// Compare compares candidates with a baseline.
+func (c *Client) Compare(ctx context.Context, n NewComparison) (compared resource.Compared, err error) {
+	return compared, c.call(ctx, http.MethodPost, "/comparisons", n, &compared)
+}
+
+// Comparisons lists all kept comparisons, newest first.
+func (c *Client) Comparisons(ctx context.Context) ([]resource.Comparison, error) {
+	var list struct{ Comparisons []resource.Comparison }
+	return list.Comparisons, c.call(ctx, http.MethodGet, "/comparisons", nil, &list)
+}
+
+// Comparison gives a kept comparison with what comes of it.
+func (c *Client) Comparison(ctx context.Context, id int64) (compared resource.Compared, err error) {
+	return compared, c.call(ctx, http.MethodGet, "/comparisons/"+number(id), nil, &compared)
+}
+
+// ForgetComparison removes a comparison; its runs stay.
+func (c *Client) ForgetComparison(ctx context.Context, id int64) error {
+	return c.call(ctx, http.MethodDelete, "/comparisons/"+number(id), nil, nil)
+}
+
+// Shape tells what the repeats and sweeps of a run show together.
+func (c *Client) Shape(ctx context.Context, run int64) (shape resource.Shape, err error) {
+	return shape, c.call(ctx, http.MethodGet, "/runs/"+number(run)+"/shape", nil, &shape)
+}
+
+// Reach tells how far each measurement of a run came against its ceilings.
+func (c *Client) Reach(ctx context.Context, run int64) ([]resource.Reach, error) {
+	var list struct{ Reached []resource.Reach }
+	return list.Reached, c.call(ctx, http.MethodGet, "/runs/"+number(run)+"/reach", nil, &list)
+}
+
+// Mark sets a marker at the present moment of a run.
+func (c *Client) Mark(ctx context.Context, run int64, name string) (marker resource.Marker, err error) {
+	return marker, c.call(ctx, http.MethodPost, "/runs/"+number(run)+"/markers", map[string]string{"name": name}, &marker)
+}
+
+// Split is a measurement before and after a marker, in words.
+type Split struct {
+	Marker resource.Marker
+	Words  string
+}
+
+// SplitAt compares a measurement before and after a marker.
+func (c *Client) SplitAt(ctx context.Context, m resource.Marker) (split Split, err error) {
+	return split, c.call(ctx, http.MethodGet, "/runs/"+number(m.RunID)+"/markers/"+number(m.ID), nil, &split)
+}
+
+// ReportRun writes a run as one self-contained page.
+func (c *Client) ReportRun(ctx context.Context, run int64, w io.Writer) error {
+	return c.page(ctx, http.MethodGet, "/runs/"+number(run)+"/report", nil, w)
+}
+
+// ReportComparison writes a comparison as one self-contained page.
+func (c *Client) ReportComparison(ctx context.Context, n NewComparison, w io.Writer) error {
+	return c.page(ctx, http.MethodPost, "/comparisons/report", n, w)
+}
+
+// ReportKept writes a kept comparison as one self-contained page.
+func (c *Client) ReportKept(ctx context.Context, id int64, w io.Writer) error {
+	return c.page(ctx, http.MethodGet, "/comparisons/"+number(id)+"/report", nil, w)
+}
+
+func (c *Client) page(ctx context.Context, method, path string, in any, w io.Writer) error {
+	answer, err := c.send(ctx, method, path, in)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	if _, err := io.Copy(w, answer.Body); err != nil {
+		return fmt.Errorf("read the report: %w", err)
+	}
+	return nil
+}

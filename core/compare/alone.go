@@ -1,0 +1,176 @@
+package compare
+
+import (
+	"slices"
+	"strings"
+
+	"patientheron/core/judge"
+	"patientheron/core/plan"
+	"patientheron/core/quantity"
+)
+
+// Alone is one point of one side, with its repeats together.
+type Alone struct {
+	Stage        string         `json:"stage"`
+	Point        []plan.Setting `json:"point,omitempty"`
+	Title        string         `json:"title"`
+	Main         string         `json:"main"`
+	Rows         []Single       `json:"rows"`
+	Measurements []int64        `json:"measurements"`
+}
+
+// Single is one figure of one side.
+type Single struct {
+	Figure string `json:"figure"`
+	Values
+}
+
+// Points says of one side alone what its repeats say together.
+func Points(side Side) []Alone {
+	points := []Alone{}
+	g := group(side)
+	for _, key := range g.order {
+		of := g.of[key]
+		a := Alone{Stage: of[0].Stage, Point: of[0].Point, Title: key, Main: mainFigure(of[0].Load), Measurements: numbers(of)}
+		for _, f := range figuresFor(of[0].Load) {
+			a.Rows = append(a.Rows, Single{f.Key, values(of, f)})
+		}
+		points = append(points, a)
+	}
+	return points
+}
+
+// Line is how rate and latency go with one swept field, the others held.
+type Line struct {
+	Stage   string         `json:"stage"`
+	Field   string         `json:"field" doc:"What goes along the line"`
+	Held    []plan.Setting `json:"held,omitempty" doc:"The other swept fields, at their values"`
+	Log     bool           `json:"log" doc:"The values double from one to the next, so that a logarithmic axis helps"`
+	Spots   []Spot         `json:"spots"`
+	Knee    int            `json:"knee" doc:"Number of the spot, from 0, with the largest throughput for its latency; -1 when there is none"`
+	Scaling *judge.Scaling `json:"scaling,omitempty" doc:"How the rate grows with depth, workers or streams, when the law fits"`
+	Words   string         `json:"words"`
+}
+
+// Spot is one value of the swept field.
+type Spot struct {
+	Value      string     `json:"value" doc:"As people write it"`
+	At         float64    `json:"at" doc:"As a number"`
+	Rate       judge.Mean `json:"rate"`
+	Throughput float64    `json:"throughputBytesPerSecond"`
+	Mean       float64    `json:"meanSeconds"`
+	P99        float64    `json:"p99Seconds"`
+}
+
+// Lines finds the lines along the numeric axes of a side's sweeps.
+func Lines(side Side) []Line {
+	lines := []Line{}
+	points := Points(side)
+	for _, stage := range stagesOf(points) {
+		of := slices.DeleteFunc(slices.Clone(points), func(a Alone) bool { return a.Stage != stage })
+		for axis := range of[0].Point {
+			for _, line := range along(of, axis) {
+				if len(line.Spots) >= 3 {
+					lines = append(lines, line.finished())
+				}
+			}
+		}
+	}
+	return lines
+}
+
+func stagesOf(points []Alone) (stages []string) {
+	for _, p := range points {
+		if len(p.Point) > 0 && !slices.Contains(stages, p.Stage) {
+			stages = append(stages, p.Stage)
+		}
+	}
+	return stages
+}
+
+// along gathers the lines of one axis: one for each combination of the others.
+func along(points []Alone, axis int) (lines []Line) {
+	places := map[string]int{}
+	for _, p := range points {
+		if axis >= len(p.Point) {
+			continue
+		}
+		at, ok := numeric(p.Point[axis].Value)
+		if !ok {
+			return nil
+		}
+		held := slices.Concat(p.Point[:axis], p.Point[axis+1:])
+		key := plan.Describe(held)
+		place, known := places[key]
+		if !known {
+			place = len(lines)
+			places[key] = place
+			lines = append(lines, Line{Stage: p.Stage, Field: p.Point[axis].Field, Held: held})
+		}
+		spot := Spot{Value: p.Point[axis].Value, At: at}
+		for _, row := range p.Rows {
+			switch row.Figure {
+			case "iops":
+				spot.Rate = row.Mean
+			case "throughput":
+				spot.Throughput = row.Mean.Mean
+			case "mean":
+				spot.Mean = row.Mean.Mean
+			case "p99":
+				spot.P99 = row.Mean.Mean
+			}
+		}
+		if spot.Rate.Mean > 0 {
+			lines[place].Spots = append(lines[place].Spots, spot)
+		}
+	}
+	return lines
+}
+
+// numeric reads a swept value that is a number or a size.
+func numeric(text string) (float64, bool) {
+	if bytes, err := quantity.ParseBytes(text); err == nil {
+		return float64(bytes), true
+	}
+	if share, err := quantity.ParseShare(text); err == nil && strings.Contains(text, "%") {
+		return float64(share), true
+	}
+	return 0, false
+}
+
+// concurrency are the fields along which more are at work at once.
+var concurrency = []string{"depth", "workers", "streams"}
+
+// finished orders the spots and says what they show.
+func (l Line) finished() Line {
+	slices.SortStableFunc(l.Spots, func(a, b Spot) int {
+		switch {
+		case a.At < b.At:
+			return -1
+		case a.At > b.At:
+			return 1
+		}
+		return 0
+	})
+	l.Log = true
+	spots := make([]judge.Spot, len(l.Spots))
+	for i, s := range l.Spots {
+		spots[i] = judge.Spot{At: s.At, Rate: s.Rate.Mean, Latency: s.Mean}
+		if i > 0 && s.At < 1.5*l.Spots[i-1].At || s.At <= 0 {
+			l.Log = false
+		}
+	}
+	l.Knee = -1
+	first, last := l.Spots[0], l.Spots[len(l.Spots)-1]
+	l.Words = "The rate goes from " + quantity.OpRate(first.Rate.Mean).String() + " at " + first.Value + " to " + quantity.OpRate(last.Rate.Mean).String() + " at " + last.Value
+	if slices.Contains(concurrency, l.Field) {
+		if l.Knee = judge.Knee(spots); l.Knee >= 0 && l.Knee < len(spots)-1 {
+			l.Words += "; beyond " + l.Field + " " + l.Spots[l.Knee].Value + " more load buys more waiting than work"
+		}
+		if l.Scaling = judge.FitScaling(spots); l.Scaling != nil {
+			l.Words += "; the share that waits for something shared is " + quantity.Share(l.Scaling.Contention).String()
+		}
+	}
+	l.Words += "."
+	return l
+}

@@ -1,0 +1,250 @@
+package host
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"patientheron/core/quantity"
+	"patientheron/core/setup"
+)
+
+// probeTime is how long one look at the system may take. Whatever takes longer
+// is "could not look".
+const probeTime = 400 * time.Millisecond
+
+// Explorer walks from a path or a device down to the media and tells what it
+// finds on the way. Each look has a deadline of its own, so that a file system
+// whose server is gone costs a moment and a note, not the answer. It never
+// writes. It is safe for concurrent use.
+type Explorer struct {
+	proc, sys string // mount points of the two file systems
+	// table reads the device-mapper table of a device; the kernel gives it only
+	// through a control device.
+	table func(ctx context.Context, name string) (string, error)
+}
+
+// NewExplorer looks at this host.
+func NewExplorer() *Explorer {
+	return &Explorer{proc: "/proc", sys: "/sys", table: func(ctx context.Context, name string) (string, error) {
+		text, err := exec.CommandContext(ctx, "dmsetup", "table", name).Output()
+		return string(text), err
+	}}
+}
+
+// Found is what an exploration came to.
+type Found struct {
+	Setup setup.Setup
+	Chain []setup.Layer // what stands below, from the top
+	Seen  setup.Seen    // state beside the facts, as far as the host tells
+}
+
+// Explore walks down from a folder, a file or a block device. The error is
+// about the context; what cannot be looked at is in Seen.Troubles.
+func (e *Explorer) Explore(ctx context.Context, path string) (Found, error) {
+	w := &walk{Explorer: e, ctx: ctx, now: time.Now().UTC()}
+	var top setup.Layer
+	if name, isDevice := e.deviceName(ctx, path); isDevice {
+		top = w.device(name, 0)
+		w.queue(name)
+	} else {
+		top = w.path(path, 0)
+	}
+	w.machine()
+	w.groupMedia()
+	return Found{Setup: w.facts, Chain: []setup.Layer{top}, Seen: w.seen}, ctx.Err()
+}
+
+// Machine tells of this host alone: for volumes that have nothing below.
+func (e *Explorer) Machine(ctx context.Context) setup.Setup {
+	w := &walk{Explorer: e, ctx: ctx, now: time.Now().UTC()}
+	w.machine()
+	return w.facts
+}
+
+// walk is one exploration under way.
+type walk struct {
+	*Explorer
+	ctx   context.Context
+	now   time.Time
+	facts setup.Setup
+	seen  setup.Seen
+	media []medium
+}
+
+// medium is one device at the bottom.
+type medium struct {
+	kind, model, writeCache string
+	size                    quantity.Bytes
+	connection              quantity.ByteRate
+}
+
+func (w *walk) know(key string, value any) { w.facts.Know(key, value, setup.Read, w.now) }
+
+func (w *walk) trouble(format string, arguments ...any) string {
+	text := fmt.Sprintf(format, arguments...)
+	if !slices.Contains(w.seen.Troubles, text) {
+		w.seen.Troubles = append(w.seen.Troubles, text)
+	}
+	return text
+}
+
+// errNoAnswer is given by a probe that took too long.
+var errNoAnswer = fmt.Errorf("no answer within %s", probeTime)
+
+// probe makes one look with a deadline. A look that hangs costs a goroutine.
+func probe[T any](ctx context.Context, look func() (T, error)) (T, error) {
+	type result struct {
+		value T
+		err   error
+	}
+	done := make(chan result, 1)
+	go func() {
+		value, err := look()
+		done <- result{value, err}
+	}()
+	timer := time.NewTimer(probeTime)
+	defer timer.Stop()
+	var none T
+	select {
+	case r := <-done:
+		return r.value, r.err
+	case <-timer.C:
+		return none, errNoAnswer
+	case <-ctx.Done():
+		return none, ctx.Err()
+	}
+}
+
+// longestText bounds what is read of one file of the system.
+const longestText = 1 << 20
+
+// text reads a small file, without the white space around it.
+func (e *Explorer) text(ctx context.Context, parts ...string) (string, error) {
+	return probe(ctx, func() (string, error) {
+		file, err := os.Open(filepath.Join(parts...))
+		if err != nil {
+			return "", err
+		}
+		defer file.Close()
+		text := make([]byte, 0, 4096)
+		for len(text) < longestText {
+			if len(text) == cap(text) {
+				text = slices.Grow(text, len(text))
+			}
+			n, err := file.Read(text[len(text):cap(text)])
+			text = text[:len(text)+n]
+			if n == 0 || err != nil {
+				break
+			}
+		}
+		if len(text) == 0 {
+			_, err = file.Read(make([]byte, 1)) // tells an empty file from one that cannot be read
+			if err != nil && !errors.Is(err, os.ErrClosed) && err.Error() != "EOF" {
+				return "", err
+			}
+		}
+		return strings.TrimSpace(string(text)), nil
+	})
+}
+
+// number reads a file that holds a whole number.
+func (e *Explorer) number(ctx context.Context, parts ...string) (int64, bool) {
+	text, err := e.text(ctx, parts...)
+	if err != nil {
+		return 0, false
+	}
+	n, err := strconv.ParseInt(text, 10, 64)
+	return n, err == nil
+}
+
+// names lists a folder; none when it is not there.
+func (e *Explorer) names(ctx context.Context, parts ...string) []string {
+	names, err := probe(ctx, func() ([]string, error) {
+		entries, err := os.ReadDir(filepath.Join(parts...))
+		names := make([]string, len(entries))
+		for i, entry := range entries {
+			names[i] = entry.Name()
+		}
+		return names, err
+	})
+	if err != nil {
+		return nil
+	}
+	return names
+}
+
+func (e *Explorer) exists(ctx context.Context, parts ...string) bool {
+	_, err := probe(ctx, func() (os.FileInfo, error) { return os.Lstat(filepath.Join(parts...)) })
+	return err == nil
+}
+
+// deviceName is the kernel's name of a block device, from its path or through
+// links such as those below /dev/mapper.
+func (e *Explorer) deviceName(ctx context.Context, path string) (string, bool) {
+	resolved, err := probe(ctx, func() (string, error) { return filepath.EvalSymlinks(path) })
+	if err != nil || !strings.HasPrefix(resolved, "/dev/") {
+		return "", false
+	}
+	name := strings.ReplaceAll(strings.TrimPrefix(resolved, "/dev/"), "/", "!") // as in sysfs
+	return name, e.exists(ctx, e.sys, "class/block", name)
+}
+
+// mount is one line of /proc/self/mountinfo.
+type mount struct {
+	point, kind, source, options string
+	device                       string // major:minor
+}
+
+// mounts parses /proc/self/mountinfo (proc_pid_mountinfo(5)). Lines that are
+// not understood are left out.
+func mounts(text string) (list []mount) {
+	for line := range strings.Lines(text) {
+		before, after, found := strings.Cut(line, " - ")
+		head, tail := strings.Fields(before), strings.Fields(after)
+		if !found || len(head) < 6 || len(tail) < 2 {
+			continue
+		}
+		m := mount{device: head[2], point: unescape(head[4]), options: head[5], kind: tail[0], source: unescape(tail[1])}
+		if len(tail) > 2 && tail[2] != head[5] {
+			m.options += "," + tail[2]
+		}
+		list = append(list, m)
+	}
+	return list
+}
+
+// unescape reads the octal escapes of mountinfo.
+func unescape(text string) string {
+	var b strings.Builder
+	for i := 0; i < len(text); i++ {
+		if text[i] == '\\' && i+3 < len(text) {
+			if n, err := strconv.ParseUint(text[i+1:i+4], 8, 8); err == nil {
+				b.WriteByte(byte(n))
+				i += 3
+				continue
+			}
+		}
+		b.WriteByte(text[i])
+	}
+	return b.String()
+}
+
+// mountOf finds the mount that a path is on: the longest point that leads to
+// it, the last one where several lie over each other.
+func mountOf(list []mount, path string) (found mount, ok bool) {
+	for _, m := range list {
+		inside := m.point == "/" || path == m.point || strings.HasPrefix(path, m.point+"/")
+		if inside && len(m.point) >= len(found.point) {
+			found, ok = m, true
+		}
+	}
+	return found, ok
+}

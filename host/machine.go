@@ -1,0 +1,65 @@
+package host
+
+import (
+	"path/filepath"
+	"strings"
+
+	"github.com/prometheus/procfs"
+
+	"patientheron/core/quantity"
+)
+
+// machine reads what matters of the host itself.
+func (w *walk) machine() {
+	if proc, err := procfs.NewFS(w.proc); err == nil {
+		if memory, err := probe(w.ctx, proc.Meminfo); err == nil && memory.MemTotalBytes != nil {
+			w.know("host.memory", quantity.Bytes(*memory.MemTotalBytes))
+		} else {
+			w.trouble("the memory of this host cannot be read")
+		}
+		if cores, err := probe(w.ctx, proc.CPUInfo); err == nil && len(cores) > 0 {
+			w.know("host.cores", len(cores))
+			if model := cores[0].ModelName; model != "" {
+				w.know("host.cpu", model)
+			}
+		}
+	}
+	nodes := 0
+	for _, name := range w.names(w.ctx, w.sys, "devices/system/node") {
+		if number, found := strings.CutPrefix(name, "node"); found && strings.Trim(number, "0123456789") == "" {
+			nodes++
+		}
+	}
+	if nodes > 0 {
+		w.know("host.numaNodes", nodes)
+	}
+	if kernel, err := w.text(w.ctx, w.proc, "sys/kernel/osrelease"); err == nil {
+		w.know("host.kernel", kernel)
+	}
+	if governor, err := w.text(w.ctx, w.sys, "devices/system/cpu/cpu0/cpufreq/scaling_governor"); err == nil {
+		w.know("host.governor", governor)
+	}
+}
+
+// session reads the parameters of the iSCSI session that a disk came over.
+func (w *walk) session(real string) {
+	for part := range strings.SplitSeq(real, "/") {
+		number, isSession := strings.CutPrefix(part, "session")
+		if !isSession || strings.Trim(number, "0123456789") != "" || number == "" {
+			continue
+		}
+		w.know("transport.protocol", "iscsi")
+		folder := filepath.Join(w.sys, "class/iscsi_session", part)
+		for _, name := range []string{"first_burst_len", "max_burst_len", "initial_r2t", "immediate_data", "max_outstanding_r2t", "recovery_tmo"} {
+			if text, err := w.text(w.ctx, folder, name); err == nil && text != "" {
+				w.know("session."+name, text)
+			}
+		}
+		connection := filepath.Join(w.sys, "class/iscsi_connection/connection"+number+":0")
+		if address, err := w.text(w.ctx, connection, "address"); err == nil {
+			w.know("transport.address", address)
+			w.link(address)
+		}
+		return
+	}
+}

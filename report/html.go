@@ -1,0 +1,254 @@
+package report
+
+import (
+	"cmp"
+	"embed"
+	"fmt"
+	"html/template"
+	"io"
+	"slices"
+	"strings"
+
+	"patientheron/core/compare"
+	"patientheron/core/judge"
+	"patientheron/core/measure"
+	"patientheron/core/quantity"
+	"patientheron/core/setup"
+	"patientheron/planfile"
+	"patientheron/resource"
+)
+
+//go:embed *.gohtml
+var templates embed.FS
+
+var pages = template.Must(template.New("").Funcs(template.FuncMap{
+	"figure": show, "label": func(key string) string { return compare.FigureOf(key).Label },
+	"share": func(s quantity.Share) string { return s.String() },
+	"label2": func(key string) string {
+		if f, err := setup.Lookup(key); err == nil {
+			return f.Label
+		}
+		return key
+	},
+	"part": setup.Part, "words": compare.InWords, "digits": quantity.Digits, "join": strings.Join,
+	"percent": func(v float64) string { return quantity.Digits(v*100) + " %" },
+	"add":     func(a, b int) int { return a + b },
+}).ParseFS(templates, "*.gohtml"))
+
+// show prints a figure's value for people.
+func show(key string, value float64) string { return compare.FigureOf(key).Show(value) }
+
+// most is how many charts of one kind a page holds; beyond that it would not
+// be read.
+const most = 16
+
+// runPage is what the page of a run shows.
+type runPage struct {
+	resource.Run
+	Question string
+	Result   []string
+	Points   []pointPart
+	Findings []namedFinding
+	Charts   []template.HTML
+	Lines    []compare.Line
+	Sweeps   []template.HTML
+	Failed   []resource.ExportedResult
+	Plan     string
+	Left     int // charts left out
+}
+
+type pointPart struct {
+	compare.Alone
+	Load string
+}
+
+// Shown are the rows of a point that the page shows.
+func (p pointPart) Shown() []compare.Single {
+	return slices.DeleteFunc(slices.Clone(p.Rows), func(r compare.Single) bool { return !slices.Contains(shown, r.Figure) || len(r.Values.Values) == 0 })
+}
+
+// shown are the figures of a page's tables.
+var shown = []string{"throughput", "iops", "mean", "p50", "p99", "p99.9", "worst", "cpu"}
+
+type namedFinding struct {
+	Where string
+	judge.Finding
+}
+
+// WriteRun writes a run as one page that needs nothing else: no network, no
+// script, no other file.
+func WriteRun(w io.Writer, e resource.Export, shape resource.Shape) error {
+	page := runPage{Run: e.Run, Question: e.Run.Plan.Why, Lines: shape.Lines, Plan: planfile.Write(e.Run.Plan)}
+	loads := map[int64]resource.ExportedResult{}
+	seen := map[string]bool{}
+	for _, m := range e.Measurements {
+		loads[m.ID] = m
+		if m.Status != resource.Finished {
+			page.Failed = append(page.Failed, m)
+		}
+		for _, f := range m.Findings {
+			if key := m.Title() + f.Kind + f.Sentence; f.Weight != judge.Info && !seen[key] {
+				seen[key] = true
+				page.Findings = append(page.Findings, namedFinding{fmt.Sprintf("%s, repeat %d", m.Title(), m.Repeat), f})
+			}
+		}
+	}
+	for _, p := range shape.Points {
+		part := pointPart{Alone: p}
+		var rates, shares []line
+		for _, id := range p.Measurements {
+			m := loads[id]
+			part.Load = m.Load.Describe()
+			name := fmt.Sprintf("repeat %d", m.Repeat)
+			rates = append(rates, rateLine(name, m.Series))
+			shares = append(shares, shareLine(name, joined(m.Latency)))
+		}
+		page.Points = append(page.Points, part)
+		page.Result = append(page.Result, sentence(p))
+		if len(page.Charts) >= most {
+			page.Left++
+			continue
+		}
+		for _, c := range []struct {
+			y, x  string
+			log   bool
+			lines []line
+		}{{"operations a second", "seconds", false, rates}, {"% of operations done within", "latency in ms", true, shares}} {
+			svg, err := chart(p.Title, c.x, c.y, c.log, c.lines)
+			if err != nil {
+				return err
+			}
+			page.Charts = append(page.Charts, svg)
+		}
+	}
+	for _, l := range shape.Lines {
+		of := line{name: "rate"}
+		for _, s := range l.Spots {
+			of.x, of.y = append(of.x, s.At), append(of.y, s.Rate.Mean)
+		}
+		svg, err := chart(l.Stage+" by "+l.Field, l.Field, "operations a second", l.Log, []line{of})
+		if err != nil {
+			return err
+		}
+		page.Sweeps = append(page.Sweeps, svg)
+	}
+	if err := pages.ExecuteTemplate(w, "run.gohtml", page); err != nil {
+		return fmt.Errorf("write the report of run %d: %w", e.Run.ID, err)
+	}
+	return nil
+}
+
+// joined is the distribution of reads and writes together.
+func joined(d resource.Distribution) []measure.Bar {
+	bars := slices.Concat(d.Reads, d.Writes)
+	slices.SortStableFunc(bars, func(a, b measure.Bar) int { return cmp.Compare(a.To, b.To) })
+	return bars
+}
+
+// sentence says in words what a point came to.
+func sentence(p compare.Alone) string {
+	for _, r := range p.Rows {
+		if r.Figure != p.Main || len(r.Values.Values) == 0 {
+			continue
+		}
+		text := fmt.Sprintf("%s: %s of %s", p.Title, show(r.Figure, r.Mean.Mean), compare.FigureOf(r.Figure).Label)
+		if r.Mean.Known {
+			text += fmt.Sprintf(" (95 %% interval %s to %s, %d repeats)", show(r.Figure, max(r.Mean.Low, 0)), show(r.Figure, r.Mean.High), len(r.Values.Values))
+		} else {
+			text += " (one repeat: its spread is not known)"
+		}
+		if r.Unreliable != "" {
+			text += ". Not to be trusted: " + r.Unreliable
+		}
+		return text
+	}
+	return p.Title + ": no result."
+}
+
+// comparisonPage is what the page of a comparison shows.
+type comparisonPage struct {
+	resource.Compared
+	Sides    []sidePart
+	Points   []comparedPoint
+	Charts   []template.HTML
+	Findings []namedFinding
+	Repeat   string
+	Left     int
+}
+
+type sidePart struct {
+	Name string
+	Runs []resource.RunDetail
+}
+
+type comparedPoint struct {
+	compare.Match
+}
+
+// Shown are the rows of a point that the page shows.
+func (p comparedPoint) Shown() []compare.Row {
+	return slices.DeleteFunc(slices.Clone(p.Rows), func(r compare.Row) bool { return !slices.Contains(shown, r.Figure) })
+}
+
+// WriteComparison writes a comparison as one page that needs nothing else. The
+// histograms are those of the measurements, reads and writes together.
+func WriteComparison(w io.Writer, c resource.Compared, runs map[int64]resource.RunDetail, histograms map[int64]*measure.Histogram) error {
+	page := comparisonPage{Compared: c, Repeat: "heron compare " + group(c.Baseline)}
+	names := []string{c.Result.Baseline.Name}
+	groups := append([]resource.Group{c.Baseline}, c.Candidates...)
+	for i, g := range c.Candidates {
+		names = append(names, c.Result.Candidates[i].Name)
+		page.Repeat += " " + group(g)
+	}
+	page.Repeat += fmt.Sprintf(" --noise %s", strings.ReplaceAll(c.Noise.String(), " ", ""))
+	for i, g := range groups {
+		part := sidePart{Name: names[i]}
+		for _, id := range g.Runs {
+			run := runs[id]
+			part.Runs = append(part.Runs, run)
+			for _, m := range run.Measurements {
+				for _, f := range m.Findings {
+					if f.Weight != judge.Info {
+						page.Findings = append(page.Findings, namedFinding{fmt.Sprintf("%s, %s, repeat %d", names[i], m.Title(), m.Repeat), f})
+					}
+				}
+			}
+		}
+		page.Sides = append(page.Sides, part)
+	}
+	for _, p := range c.Result.Points {
+		page.Points = append(page.Points, comparedPoint{p})
+		if len(page.Charts) >= most {
+			page.Left++
+			continue
+		}
+		var lines []line
+		for i, of := range p.Measurements {
+			together := measure.NewHistogram(3)
+			for _, id := range of {
+				if h := histograms[id]; h != nil {
+					together.Merge(h)
+				}
+			}
+			lines = append(lines, shareLine(names[i], together.Bars(40)))
+		}
+		svg, err := chart(p.Title, "latency in ms", "% of operations done within", true, lines)
+		if err != nil {
+			return err
+		}
+		page.Charts = append(page.Charts, svg)
+	}
+	if err := pages.ExecuteTemplate(w, "comparison.gohtml", page); err != nil {
+		return fmt.Errorf("write the report of a comparison: %w", err)
+	}
+	return nil
+}
+
+// group writes a group of runs as the command line reads it.
+func group(g resource.Group) string {
+	parts := make([]string, len(g.Runs))
+	for i, id := range g.Runs {
+		parts[i] = fmt.Sprint(id)
+	}
+	return strings.Join(parts, "+")
+}

@@ -1,0 +1,320 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"patientheron/core/compare"
+	"patientheron/core/judge"
+	"patientheron/core/measure"
+	"patientheron/core/quantity"
+	"patientheron/core/setup"
+	"patientheron/report"
+	"patientheron/resource"
+)
+
+// NewComparison is what comparing takes.
+type NewComparison struct {
+	Name       string           `json:"name,omitempty" maxLength:"120" doc:"Under which it is kept"`
+	Baseline   resource.Group   `json:"baseline"`
+	Candidates []resource.Group `json:"candidates" minItems:"1" maxItems:"8"`
+	Noise      quantity.Share   `json:"noise,omitempty" minimum:"0" maximum:"1" doc:"Smallest difference that matters; 0 means 5 %"`
+	Keep       bool             `json:"keep,omitempty" doc:"Keep it under its name"`
+}
+
+// ComparisonList is all kept comparisons, newest first.
+type ComparisonList struct {
+	Comparisons []resource.Comparison `json:"comparisons"`
+}
+
+// Split is a measurement before and after a marker.
+type Split struct {
+	Marker resource.Marker `json:"marker"`
+	judge.Halves
+}
+
+func (s *Service) registerComparisons(api huma.API) {
+	huma.Register(api, operation(http.MethodPost, "/comparisons", "compare", "Compare candidates with a baseline", http.StatusOK, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
+		func(ctx context.Context, in *struct{ Body NewComparison }) (*body[resource.Compared], error) {
+			compared, err := s.compare(ctx, in.Body)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[resource.Compared]{compared}, nil
+		})
+
+	huma.Register(api, operation(http.MethodGet, "/comparisons", "list-comparisons", "All kept comparisons, newest first", http.StatusOK),
+		func(ctx context.Context, _ *struct{}) (*body[ComparisonList], error) {
+			comparisons, err := s.Store.Comparisons(ctx)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[ComparisonList]{ComparisonList{comparisons}}, nil
+		})
+
+	huma.Register(api, operation(http.MethodGet, "/comparisons/{id}", "get-comparison", "A kept comparison with what comes of it", http.StatusOK, http.StatusNotFound),
+		func(ctx context.Context, in *ByID) (*body[resource.Compared], error) {
+			kept, err := s.Store.Comparison(ctx, in.ID)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			compared, err := s.workOut(ctx, kept)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[resource.Compared]{compared}, nil
+		})
+
+	huma.Register(api, operation(http.MethodDelete, "/comparisons/{id}", "forget-comparison", "Forget a comparison; its runs stay", http.StatusNoContent, http.StatusNotFound),
+		func(ctx context.Context, in *ByID) (*struct{}, error) {
+			if err := s.Store.ForgetComparison(ctx, in.ID); err != nil {
+				return nil, s.problem(err)
+			}
+			return nil, nil
+		})
+
+	huma.Register(api, operation(http.MethodGet, "/runs/{id}/shape", "get-shape", "What the repeats and sweeps of a run show together", http.StatusOK, http.StatusNotFound),
+		func(ctx context.Context, in *ByID) (*body[resource.Shape], error) {
+			side, err := s.side(ctx, resource.Group{Runs: []int64{in.ID}})
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[resource.Shape]{resource.Shape{Points: compare.Points(side), Lines: compare.Lines(side)}}, nil
+		})
+
+	huma.Register(api, operation(http.MethodPost, "/runs/{id}/markers", "mark-run", "Set a marker at the present moment of a run", http.StatusCreated, http.StatusNotFound, http.StatusConflict),
+		func(ctx context.Context, in *struct {
+			ByID
+			Body struct {
+				Name string `json:"name" minLength:"1" maxLength:"120" doc:"What happened"`
+			}
+		}) (*body[resource.Marker], error) {
+			if _, err := s.Store.Run(ctx, in.ID); err != nil {
+				return nil, s.problem(err)
+			}
+			marker, err := s.Runner.Mark(ctx, in.ID, in.Body.Name)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[resource.Marker]{marker}, nil
+		})
+
+	huma.Register(api, operation(http.MethodGet, "/runs/{id}/markers/{marker}", "split-at-marker", "The measurement under a marker, before it and after it", http.StatusOK, http.StatusNotFound),
+		func(ctx context.Context, in *struct {
+			ByID
+			Marker int64 `path:"marker" minimum:"1"`
+		}) (*body[Split], error) {
+			split, err := s.split(ctx, in.ID, in.Marker)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[Split]{split}, nil
+		})
+
+	page := map[string]*huma.Response{"200": {Description: "The page", Content: map[string]*huma.MediaType{"text/html": {Schema: &huma.Schema{Type: huma.TypeString}}}}}
+	run := operation(http.MethodGet, "/runs/{id}/report", "report-run", "A run as one self-contained page", http.StatusOK, http.StatusNotFound)
+	run.Responses = page
+	huma.Register(api, run, func(ctx context.Context, in *ByID) (*file, error) {
+		document, err := s.document(ctx, in.ID)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		side, err := s.side(ctx, resource.Group{Runs: []int64{in.ID}})
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		var content bytes.Buffer
+		if err := report.WriteRun(&content, document, resource.Shape{Points: compare.Points(side), Lines: compare.Lines(side)}); err != nil {
+			return nil, s.problem(err)
+		}
+		return htmlFile(fmt.Sprintf("heron-run-%d.html", in.ID), content.Bytes()), nil
+	})
+
+	comparison := operation(http.MethodPost, "/comparisons/report", "report-comparison", "A comparison as one self-contained page", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity)
+	comparison.Responses = page
+	huma.Register(api, comparison, func(ctx context.Context, in *struct{ Body NewComparison }) (*file, error) {
+		in.Body.Keep = false
+		compared, err := s.compare(ctx, in.Body)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		return s.comparisonReport(ctx, compared)
+	})
+
+	kept := operation(http.MethodGet, "/comparisons/{id}/report", "report-kept-comparison", "A kept comparison as one self-contained page", http.StatusOK, http.StatusNotFound)
+	kept.Responses = page
+	huma.Register(api, kept, func(ctx context.Context, in *ByID) (*file, error) {
+		c, err := s.Store.Comparison(ctx, in.ID)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		compared, err := s.workOut(ctx, c)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		return s.comparisonReport(ctx, compared)
+	})
+}
+
+func htmlFile(name string, content []byte) *file {
+	return &file{"text/html; charset=utf-8", fmt.Sprintf("attachment; filename=%q", name), content}
+}
+
+func (s *Service) comparisonReport(ctx context.Context, compared resource.Compared) (*file, error) {
+	runs := map[int64]resource.RunDetail{}
+	histograms := map[int64]*measure.Histogram{}
+	for _, group := range append([]resource.Group{compared.Baseline}, compared.Candidates...) {
+		for _, id := range group.Runs {
+			detail, err := s.detail(ctx, id)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			runs[id] = detail
+		}
+	}
+	for _, point := range compared.Result.Points {
+		for _, of := range point.Measurements {
+			for _, id := range of {
+				reads, writes, err := s.Store.Histograms(ctx, id)
+				if err != nil {
+					return nil, s.problem(err)
+				}
+				reads.Merge(writes)
+				histograms[id] = reads
+			}
+		}
+	}
+	var content bytes.Buffer
+	if err := report.WriteComparison(&content, compared, runs, histograms); err != nil {
+		return nil, s.problem(err)
+	}
+	return htmlFile("heron-comparison.html", content.Bytes()), nil
+}
+
+// compare works a new comparison out, and keeps it when asked to.
+func (s *Service) compare(ctx context.Context, n NewComparison) (resource.Compared, error) {
+	c := resource.Comparison{Name: n.Name, Baseline: n.Baseline, Candidates: n.Candidates, Noise: n.Noise}
+	if c.Noise == 0 {
+		c.Noise = compare.Noise
+	}
+	compared, err := s.workOut(ctx, c)
+	if err != nil || !n.Keep {
+		return compared, err
+	}
+	if c.Name == "" {
+		c.Name = compared.Name
+	}
+	if compared.Comparison, err = s.Store.AddComparison(ctx, c); err != nil {
+		return compared, fmt.Errorf("%w: a comparison of this name is kept; choose another name", err)
+	}
+	return compared, nil
+}
+
+// workOut works a comparison out from its runs.
+func (s *Service) workOut(ctx context.Context, c resource.Comparison) (resource.Compared, error) {
+	baseline, err := s.side(ctx, c.Baseline)
+	if err != nil {
+		return resource.Compared{}, fmt.Errorf("the baseline: %w", err)
+	}
+	var candidates []compare.Side
+	names := []string{}
+	for _, group := range c.Candidates {
+		side, err := s.side(ctx, group)
+		if err != nil {
+			return resource.Compared{}, fmt.Errorf("a candidate: %w", err)
+		}
+		candidates = append(candidates, side)
+		names = append(names, side.Name)
+	}
+	if c.Name == "" {
+		c.Name = strings.Join(names, ", ") + " against " + baseline.Name
+	}
+	return resource.Compared{Comparison: c, Result: compare.Sides(baseline, candidates, c.Noise), Figures: compare.Figures()}, nil
+}
+
+// side gathers what a group of runs measured.
+func (s *Service) side(ctx context.Context, group resource.Group) (compare.Side, error) {
+	side := compare.Side{Name: group.Name, Runs: group.Runs}
+	var names []string
+	for _, id := range group.Runs {
+		run, err := s.Store.Run(ctx, id)
+		if err != nil {
+			return side, err
+		}
+		measurements, err := s.Store.Measurements(ctx, id)
+		if err != nil {
+			return side, err
+		}
+		names = append(names, fmt.Sprintf("%s (run %d)", run.Volume.Name, id))
+		side.Setup = run.Setup // of the newest, when there are several
+		for _, m := range measurements {
+			if !m.Fill && m.Status.Final() {
+				side.Samples = append(side.Samples, sample(m))
+			}
+		}
+	}
+	if side.Name == "" {
+		side.Name = strings.Join(names, " + ")
+	}
+	return side, nil
+}
+
+func sample(m resource.Measurement) compare.Sample {
+	sample := compare.Sample{Run: m.RunID, Measurement: m.ID, Stage: m.Name, Point: m.Point, Load: m.Load, Summary: m.Summary}
+	if m.Status != resource.Finished {
+		sample.Reason = fmt.Sprintf("it is %s: %s", m.Status, m.Reason)
+	}
+	if m.Status == resource.Failed {
+		sample.Summary = nil
+	}
+	for _, f := range m.Findings {
+		if f.Weight == judge.Unreliable {
+			sample.Doubts = append(sample.Doubts, f)
+		}
+	}
+	return sample
+}
+
+// split sets what came after a marker against what came before.
+func (s *Service) split(ctx context.Context, run, marker int64) (Split, error) {
+	markers, err := s.Store.Markers(ctx, run)
+	if err != nil {
+		return Split{}, err
+	}
+	for _, m := range markers {
+		if m.ID == marker {
+			series, err := s.Store.Intervals(ctx, m.MeasurementID)
+			return Split{m, judge.SplitAt(series, m.At)}, err
+		}
+	}
+	return Split{}, fmt.Errorf("marker %d of run %d: %w", marker, run, errNotFound)
+}
+
+// reach says how far each measurement of a run came.
+func (s *Service) reach(ctx context.Context, id int64) ([]resource.Reach, error) {
+	run, err := s.Store.Run(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	measurements, err := s.Store.Measurements(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	all := []resource.Reach{}
+	for _, m := range measurements {
+		if m.Fill || m.Summary == nil {
+			continue
+		}
+		r := resource.Reach{MeasurementID: m.ID, Ceilings: run.Setup.For(setup.UseOf(m.Load))}
+		if limit := setup.Limit(r.Ceilings.Hops); limit != nil {
+			r.Reached = float64(m.Summary.Total.Rate) / float64(limit.Rate)
+		}
+		all = append(all, r)
+	}
+	return all, nil
+}

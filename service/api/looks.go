@@ -1,0 +1,169 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"patientheron/core/quantity"
+	"patientheron/core/setup"
+	"patientheron/resource"
+	"patientheron/service/look"
+	"patientheron/service/runner"
+	"patientheron/setupfile"
+)
+
+// LookFor says what a look is for.
+type LookFor struct {
+	Span    quantity.Bytes `query:"span" minimum:"0" doc:"Span of the load to come; 0 when that is open"`
+	Writes  bool           `query:"writes" doc:"The load will write"`
+	Cached  bool           `query:"cached" doc:"The load will go through this host's memory"`
+	Address string         `query:"address" maxLength:"64" doc:"Address of the storage, to try packets to"`
+}
+
+// SetupFields is everything that may be known of a setup.
+type SetupFields struct {
+	Fields []setup.FactField `json:"fields"`
+}
+
+// SetupVersions is the versions of a volume's setup, newest first.
+type SetupVersions struct {
+	Versions []resource.SetupVersion `json:"versions"`
+}
+
+// ToldFact is one fact that a user tells. An empty value takes it back.
+type ToldFact struct {
+	Key      string `json:"key" maxLength:"120"`
+	Value    string `json:"value" maxLength:"400"`
+	Measured bool   `json:"measured,omitempty" doc:"It comes from a measurement, such as that of a member alone"`
+}
+
+// ToldSetup is what a user tells of a volume's setup.
+type ToldSetup struct {
+	Facts   []ToldFact `json:"facts,omitempty" maxItems:"500" doc:"Facts to add, replace or take back"`
+	Text    string     `json:"text,omitempty" maxLength:"1048576" doc:"A setup file instead"`
+	Replace bool       `json:"replace,omitempty" doc:"Forget what was told or measured before"`
+}
+
+func (s *Service) registerLooks(api huma.API) {
+	huma.Register(api, operation(http.MethodGet, "/look", "look", "Look at any locator without registering it", http.StatusOK),
+		func(ctx context.Context, in *struct {
+			Locator string `query:"locator" minLength:"1" maxLength:"4096" required:"true"`
+			LookFor
+		}) (*body[resource.Look], error) {
+			volume := resource.Volume{Locator: in.Locator}
+			registered, err := s.Store.Volumes(ctx)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			for _, v := range registered {
+				if v.Locator == in.Locator {
+					volume = v
+				}
+			}
+			return s.lookAt(ctx, volume, in.LookFor)
+		})
+
+	huma.Register(api, operation(http.MethodGet, "/volumes/{id}/look", "look-at-volume", "Look at a volume: what stands behind it, its ceilings, and what to mind", http.StatusOK, http.StatusNotFound),
+		func(ctx context.Context, in *struct {
+			ByID
+			LookFor
+		}) (*body[resource.Look], error) {
+			volume, err := s.Store.Volume(ctx, in.ID)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return s.lookAt(ctx, volume, in.LookFor)
+		})
+
+	huma.Register(api, operation(http.MethodGet, "/setup-fields", "list-setup-fields", "Everything that may be known of a setup", http.StatusOK),
+		func(context.Context, *struct{}) (*body[SetupFields], error) {
+			return &body[SetupFields]{SetupFields{setup.Fields()}}, nil
+		})
+
+	huma.Register(api, operation(http.MethodGet, "/volumes/{id}/setups", "list-setups", "The versions of a volume's setup, newest first", http.StatusOK, http.StatusNotFound),
+		func(ctx context.Context, in *ByID) (*body[SetupVersions], error) {
+			if _, err := s.Store.Volume(ctx, in.ID); err != nil {
+				return nil, s.problem(err)
+			}
+			versions, err := s.Store.Setups(ctx, in.ID)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[SetupVersions]{SetupVersions{versions}}, nil
+		})
+
+	huma.Register(api, operation(http.MethodPut, "/volumes/{id}/setup", "tell-setup", "Tell what stands behind a volume; a new version is kept", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity),
+		func(ctx context.Context, in *struct {
+			ByID
+			Body ToldSetup
+		}) (*body[resource.SetupVersion], error) {
+			version, err := s.tellSetup(ctx, in.ID, in.Body)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[resource.SetupVersion]{version}, nil
+		})
+}
+
+func (s *Service) lookAt(ctx context.Context, volume resource.Volume, in LookFor) (*body[resource.Look], error) {
+	latest := resource.SetupVersion{}
+	if volume.ID > 0 {
+		var err error
+		if latest, err = s.Store.LatestSetup(ctx, volume.ID); err != nil {
+			return nil, s.problem(err)
+		}
+	}
+	told := latest.Setup.Only(setup.Told, setup.Measured)
+	if in.Address != "" {
+		if err := told.Set("transport.address", in.Address, setup.Told, time.Now().UTC()); err != nil {
+			return nil, s.problem(err)
+		}
+	}
+	found := look.At(ctx, look.Request{
+		Locator: volume.Locator, Told: told, Consent: runner.Claim(volume), Measuring: s.Runner.Measuring() > 0,
+		Asked: setup.Asked{Span: in.Span, Writes: in.Writes, Cached: in.Cached},
+	})
+	return &body[resource.Look]{found}, nil
+}
+
+// tellSetup joins what a user tells with what was read before.
+func (s *Service) tellSetup(ctx context.Context, id int64, told ToldSetup) (resource.SetupVersion, error) {
+	volume, err := s.Store.Volume(ctx, id)
+	if err != nil {
+		return resource.SetupVersion{}, err
+	}
+	latest, err := s.Store.LatestSetup(ctx, id)
+	if err != nil {
+		return latest, err
+	}
+	now := time.Now().UTC()
+	kept := latest.Setup.Only(setup.Told, setup.Measured)
+	if told.Replace {
+		kept = setup.Setup{}
+	}
+	if told.Text != "" {
+		read, err := setupfile.Read([]byte(told.Text), now)
+		if err != nil {
+			return latest, err
+		}
+		kept = kept.Over(read)
+	}
+	for _, f := range told.Facts {
+		origin := setup.Told
+		if f.Measured {
+			origin = setup.Measured
+		}
+		if err := kept.Set(f.Key, f.Value, origin, now); err != nil {
+			return latest, err
+		}
+	}
+	found := look.At(ctx, look.Request{Locator: volume.Locator, Told: kept, Consent: runner.Claim(volume), Measuring: true})
+	if err := found.Setup.Validate(); err != nil {
+		return latest, fmt.Errorf("together with what was read: %w", err)
+	}
+	return s.Store.KeepSetup(ctx, id, found.Setup)
+}

@@ -1,0 +1,223 @@
+// Package look looks at a volume before it is measured: it asks the storage
+// for what the locator names, the host for what stands below, and joins that
+// with what the user told into a setup, ceilings and checks.
+//
+// It waits for nothing longer than two seconds together: what does not answer
+// becomes a check that could not look.
+package look
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"patientheron/core/plan"
+	"patientheron/core/quantity"
+	"patientheron/core/setup"
+	"patientheron/host"
+	"patientheron/resource"
+	"patientheron/storage"
+)
+
+const (
+	// patience bounds one look as a whole.
+	patience = 1500 * time.Millisecond
+	// watching is how long the host and the devices are watched for work that
+	// is not ours.
+	watching = 250 * time.Millisecond
+	// busy is the share of time from which on a device counts as at work.
+	busy = 0.10
+)
+
+// Request says what to look at and why.
+type Request struct {
+	Locator   string
+	Told      setup.Setup // by the user, or measured
+	Consent   *storage.Claim
+	Asked     setup.Asked
+	Measuring bool // a run is under way: what moves now is its work
+}
+
+// AskedOf is what a plan will do.
+func AskedOf(steps []plan.Step) setup.Asked {
+	span, writes := plan.Reach(steps)
+	return setup.Asked{Span: span, Writes: writes, Cached: slices.ContainsFunc(steps, func(s plan.Step) bool { return s.Load.Cached })}
+}
+
+// At looks at a volume. It never fails: what cannot be looked at is said in
+// the checks.
+func At(ctx context.Context, r Request) resource.Look {
+	began := time.Now()
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	l := resource.Look{Locator: r.Locator, At: began.UTC(), Chain: []setup.Layer{}}
+	explorer := host.NewExplorer()
+	locator, err := inTime(ctx, func() (storage.Locator, error) { return storage.Parse(r.Locator) })
+	seen := setup.Seen{}
+	if err != nil {
+		seen.Trouble = err.Error()
+		if l.Kind = "folder"; strings.HasPrefix(r.Locator, "array:") {
+			l.Kind = "array"
+		}
+		l.Setup = r.Told
+	} else {
+		l.Kind = string(locator.Kind)
+		l.Setup, l.Chain, seen = behind(ctx, explorer, locator, r)
+		seen.Kind = l.Kind
+		l.Setup = l.Setup.Over(r.Told)
+	}
+	l.Facts = seen.Facts
+	if address := l.Setup.Text("transport.address"); address != "" && locator.Kind != storage.Array {
+		path, troubles := explorer.Link(ctx, address)
+		l.Setup = path.Over(l.Setup)
+		seen.Troubles = append(seen.Troubles, troubles...)
+		if mtu := int(l.Setup.Number("link[0].mtuHere")); mtu > 0 {
+			probe := host.ProbeMTU(ctx, address, mtu)
+			seen.Probe, l.Probe = &probe, &probe
+		}
+	}
+	l.Checks = setup.Checks(l.Setup, seen, r.Asked)
+	l.Uses = l.Setup.Explained()
+	l.Took = quantity.Of(time.Since(began))
+	return l
+}
+
+// behind finds what stands behind a locator.
+func behind(ctx context.Context, explorer *host.Explorer, locator storage.Locator, r Request) (setup.Setup, []setup.Layer, setup.Seen) {
+	switch locator.Kind {
+	case storage.Null:
+		facts, _ := storage.Look(locator) // it cannot fail
+		return explorer.Machine(ctx), []setup.Layer{{Kind: "null", Name: locator.String(), Words: "answers at once and moves nothing", Below: []setup.Layer{}}}, setup.Seen{Facts: &facts}
+	case storage.Array:
+		d, err := storage.ReadArray(locator)
+		if err != nil {
+			return setup.Setup{}, []setup.Layer{}, setup.Seen{Trouble: err.Error()}
+		}
+		return d.Setup(), []setup.Layer{d.Layers()}, setup.Seen{Facts: &setup.Facts{Size: d.Usable(), Alignment: 1, Writable: true}}
+	}
+	var found host.Found
+	var together sync.WaitGroup
+	together.Go(func() {
+		var err error
+		if found, err = explorer.Explore(ctx, locator.Path); err != nil {
+			found.Seen.Troubles = append(found.Seen.Troubles, fmt.Sprintf("not everything was looked at: %v", err))
+		}
+	})
+	var facts *setup.Facts
+	var trouble, refusal, holds string
+	var users []string
+	together.Go(func() {
+		f, err := inTime(ctx, func() (setup.Facts, error) { return storage.Look(locator) })
+		if err != nil {
+			trouble = err.Error()
+			return
+		}
+		facts = &f
+		refusal = refused(ctx, locator, r)
+		type held struct{ signature, user string }
+		h, err := inTime(ctx, func() (held, error) {
+			signature, user, err := storage.Holds(locator)
+			return held{signature, user}, err
+		})
+		if err != nil {
+			trouble = err.Error()
+			return
+		}
+		if holds = h.signature; h.user != "" {
+			users = append(users, h.user)
+		}
+		if r.Consent != nil && r.Consent.Signature == holds {
+			holds = "" // the user agreed to lose it
+		}
+	})
+	together.Wait()
+	found.Seen.Facts, found.Seen.Trouble, found.Seen.Refusal = facts, trouble, refusal
+	found.Seen.Holds, found.Seen.UsedBy = holds, users
+	if found.Chain == nil {
+		found.Chain = []setup.Layer{}
+	}
+	if facts != nil && !r.Measuring {
+		watch(ctx, facts.Devices, &found.Seen)
+	}
+	return found.Setup, found.Chain, found.Seen
+}
+
+// refused says why a run may not use the volume as asked. That there is no
+// room has a check of its own.
+func refused(ctx context.Context, locator storage.Locator, r Request) string {
+	request := storage.Request{Writes: r.Asked.Writes, Consent: r.Consent}
+	_, err := inTime(ctx, func() (any, error) { return nil, storage.Check(locator, request) })
+	if err != nil {
+		return err.Error()
+	}
+	if locator.Kind == storage.Folder {
+		return ""
+	}
+	_, err = inTime(ctx, func() (any, error) {
+		file, err := os.Open(locator.Path)
+		if err != nil {
+			return nil, err
+		}
+		return nil, file.Close()
+	})
+	if err != nil {
+		return err.Error()
+	}
+	return ""
+}
+
+// watch sees for a moment what host and devices do by themselves.
+func watch(ctx context.Context, devices []string, seen *setup.Seen) {
+	sampler := host.NewSampler(devices...)
+	sampler.Sample()
+	timer := time.NewTimer(watching)
+	defer timer.Stop()
+	select {
+	case <-ctx.Done():
+		seen.Troubles = append(seen.Troubles, "whether host and devices are idle: there was no time left to watch them")
+		return
+	case <-timer.C:
+	}
+	b := sampler.Sample()
+	if b == nil {
+		return
+	}
+	seen.HostLooked = true
+	for _, core := range b.CPU {
+		seen.HostBusy += core / quantity.Share(len(b.CPU))
+	}
+	for _, d := range b.Devices {
+		if d.Busy > busy {
+			seen.Busy = append(seen.Busy, setup.Busy{Name: d.Name, Share: d.Busy})
+		}
+	}
+}
+
+// ErrNoAnswer is given when storage does not answer in time.
+var ErrNoAnswer = errors.New("the volume does not answer")
+
+// inTime calls work and waits for it as long as ctx lives; what hangs costs one
+// goroutine, not the caller.
+func inTime[T any](ctx context.Context, work func() (T, error)) (T, error) {
+	type result struct {
+		value T
+		err   error
+	}
+	done := make(chan result, 1)
+	go func() {
+		value, err := work()
+		done <- result{value, err}
+	}()
+	select {
+	case r := <-done:
+		return r.value, r.err
+	case <-ctx.Done():
+		var none T
+		return none, ErrNoAnswer
+	}
+}

@@ -1,0 +1,87 @@
+package runner
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"patientheron/core/measure"
+	"patientheron/core/plan"
+	"patientheron/core/quantity"
+	"patientheron/core/setup"
+	"patientheron/resource"
+	"patientheron/service/look"
+)
+
+// ErrChecks is given when a check failed that was not overridden.
+var ErrChecks = errors.New("a check before the run failed")
+
+// look records what stands behind the volume, and stops the run when a check
+// failed that the user did not override by its name.
+func (e *execution) look(ctx context.Context, steps []plan.Step) error {
+	latest, err := e.store.LatestSetup(ctx, e.run.VolumeID)
+	if err != nil {
+		return err
+	}
+	found := look.At(ctx, look.Request{
+		Locator: e.run.Volume.Locator, Told: latest.Setup.Only(setup.Told, setup.Measured),
+		Consent: Claim(e.run.Volume), Asked: look.AskedOf(steps),
+	})
+	e.change(func(r *resource.Run) { r.Setup, r.Checks = found.Setup, found.Checks })
+	if err := e.store.KeepLook(ctx, e.run.ID, found.Setup, found.Checks); err != nil {
+		return err
+	}
+	if _, err := e.store.KeepSetup(ctx, e.run.VolumeID, found.Setup); err != nil {
+		return err
+	}
+	var failed []string
+	for _, c := range found.Checks {
+		if c.Result == setup.Failed && !slices.Contains(e.run.Overrides, c.Name) {
+			failed = append(failed, fmt.Sprintf("%s: %s %s", c.Name, c.Sentence, c.Next))
+		}
+	}
+	if len(failed) == 0 {
+		return nil
+	}
+	return fmt.Errorf("%w: %s To measure all the same, override it by its name", ErrChecks, strings.Join(failed, " "))
+}
+
+// place is where the measurement under way stands, for markers.
+type place struct {
+	run, measurement int64
+	at               quantity.Seconds
+}
+
+// stand notes how far the measurement under way is.
+func (e *execution) stand(measurement int64, interval measure.Interval) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.place = place{e.run.ID, measurement, interval.Start + interval.Length}
+}
+
+// ErrNotMeasuring is given when a marker is set while nothing is measured.
+var ErrNotMeasuring = errors.New("the run is not measuring")
+
+// Mark sets a marker at the present moment of a run.
+func (r *Runner) Mark(ctx context.Context, run int64, name string) (resource.Marker, error) {
+	r.mu.Lock()
+	at, current := r.place, r.current
+	r.mu.Unlock()
+	if current != run || at.run != run {
+		return resource.Marker{}, fmt.Errorf("run %d: %w now; set a marker while a measurement is under way", run, ErrNotMeasuring)
+	}
+	m, err := r.store.AddMarker(ctx, resource.Marker{RunID: run, MeasurementID: at.measurement, At: at.at, Name: name})
+	if err == nil {
+		r.feed.send(run, m)
+	}
+	return m, err
+}
+
+// Measuring is the run under way; 0 for none.
+func (r *Runner) Measuring() int64 {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.current
+}

@@ -1,0 +1,152 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"patientheron/core/quantity"
+	"patientheron/core/setup"
+	"patientheron/resource"
+)
+
+type setupRow struct {
+	VolumeID int64 `db:"volume_id"`
+	Version  int
+	Setup    document[setup.Setup]
+	Created  time.Time
+}
+
+// Setups lists the versions of a volume's setup, newest first, each with what
+// changed against the one before.
+func (s *Store) Setups(ctx context.Context, volume int64) ([]resource.SetupVersion, error) {
+	var rows []setupRow
+	if err := s.db.SelectContext(ctx, &rows, `SELECT * FROM setups WHERE volume_id = ? ORDER BY version DESC`, volume); err != nil {
+		return nil, explain(err, fmt.Sprintf("setups of volume %d", volume))
+	}
+	versions := make([]resource.SetupVersion, len(rows))
+	for i, row := range rows {
+		versions[i] = resource.SetupVersion{VolumeID: row.VolumeID, Version: row.Version, Setup: row.Setup.value, Created: row.Created.UTC()}
+		if i > 0 {
+			versions[i-1].Changed = setup.Diff(row.Setup.value, versions[i-1].Setup)
+		}
+	}
+	if n := len(versions); n > 0 {
+		versions[n-1].Changed = setup.Diff(setup.Setup{}, setup.Setup{})
+		versions[n-1].Changed.Words = "This is the first version."
+	}
+	return versions, nil
+}
+
+// LatestSetup is the newest version of a volume's setup; an empty one when
+// there is none.
+func (s *Store) LatestSetup(ctx context.Context, volume int64) (resource.SetupVersion, error) {
+	var row setupRow
+	err := explain(s.db.GetContext(ctx, &row, `SELECT * FROM setups WHERE volume_id = ? ORDER BY version DESC LIMIT 1`, volume), "the latest setup")
+	if errors.Is(err, ErrNotFound) {
+		return resource.SetupVersion{VolumeID: volume}, nil
+	}
+	return resource.SetupVersion{VolumeID: row.VolumeID, Version: row.Version, Setup: row.Setup.value, Created: row.Created.UTC()}, err
+}
+
+// KeepSetup keeps a volume's setup as a new version, unless it says the same
+// as the newest one.
+func (s *Store) KeepSetup(ctx context.Context, volume int64, now setup.Setup) (resource.SetupVersion, error) {
+	latest, err := s.LatestSetup(ctx, volume)
+	if err != nil || latest.Version > 0 && latest.Setup.Same(now) {
+		return latest, err
+	}
+	text, err := encode(now)
+	if err != nil {
+		return latest, err
+	}
+	created := time.Now().UTC()
+	_, err = s.db.ExecContext(ctx, `INSERT INTO setups (volume_id, version, setup, created) VALUES (?, ?, ?, ?)`, volume, latest.Version+1, text, created)
+	return resource.SetupVersion{VolumeID: volume, Version: latest.Version + 1, Setup: now, Changed: setup.Diff(latest.Setup, now), Created: created},
+		explain(err, fmt.Sprintf("keep the setup of volume %d", volume))
+}
+
+// AddMarker keeps a marker and returns it with its id.
+func (s *Store) AddMarker(ctx context.Context, m resource.Marker) (resource.Marker, error) {
+	m.Created = time.Now().UTC()
+	var err error
+	m.ID, err = s.insert(ctx, fmt.Sprintf("keep marker %q", m.Name),
+		`INSERT INTO markers (run_id, measurement_id, at, name, created) VALUES (?, ?, ?, ?, ?)`, m.RunID, m.MeasurementID, m.At, m.Name, m.Created)
+	return m, err
+}
+
+// Markers lists the markers of a run in order.
+func (s *Store) Markers(ctx context.Context, run int64) ([]resource.Marker, error) {
+	var rows []struct {
+		ID            int64
+		RunID         int64 `db:"run_id"`
+		MeasurementID int64 `db:"measurement_id"`
+		At            quantity.Seconds
+		Name          string
+		Created       time.Time
+	}
+	if err := s.db.SelectContext(ctx, &rows, `SELECT * FROM markers WHERE run_id = ? ORDER BY id`, run); err != nil {
+		return nil, explain(err, fmt.Sprintf("markers of run %d", run))
+	}
+	markers := make([]resource.Marker, len(rows))
+	for i, r := range rows {
+		markers[i] = resource.Marker{ID: r.ID, RunID: r.RunID, MeasurementID: r.MeasurementID, At: r.At, Name: r.Name, Created: r.Created.UTC()}
+	}
+	return markers, nil
+}
+
+type comparisonRow struct {
+	ID         int64
+	Name       string
+	Baseline   document[resource.Group]
+	Candidates document[[]resource.Group]
+	Noise      quantity.Share
+	Created    time.Time
+}
+
+func (r comparisonRow) record() resource.Comparison {
+	return resource.Comparison{ID: r.ID, Name: r.Name, Baseline: r.Baseline.value, Candidates: r.Candidates.value, Noise: r.Noise, Created: r.Created.UTC()}
+}
+
+// AddComparison keeps a comparison and returns it with its id. It gives
+// ErrTaken when the name is in use.
+func (s *Store) AddComparison(ctx context.Context, c resource.Comparison) (resource.Comparison, error) {
+	c.Created = time.Now().UTC()
+	baseline, err := encode(c.Baseline)
+	if err != nil {
+		return c, err
+	}
+	candidates, err := encode(c.Candidates)
+	if err != nil {
+		return c, err
+	}
+	c.ID, err = s.insert(ctx, fmt.Sprintf("keep comparison %q", c.Name),
+		`INSERT INTO comparisons (name, baseline, candidates, noise, created) VALUES (?, ?, ?, ?, ?)`, c.Name, baseline, candidates, c.Noise, c.Created)
+	return c, err
+}
+
+// Comparisons lists all comparisons, newest first.
+func (s *Store) Comparisons(ctx context.Context) ([]resource.Comparison, error) {
+	var rows []comparisonRow
+	if err := s.db.SelectContext(ctx, &rows, `SELECT * FROM comparisons ORDER BY id DESC`); err != nil {
+		return nil, explain(err, "list comparisons")
+	}
+	comparisons := make([]resource.Comparison, len(rows))
+	for i, row := range rows {
+		comparisons[i] = row.record()
+	}
+	return comparisons, nil
+}
+
+// Comparison finds a comparison by id.
+func (s *Store) Comparison(ctx context.Context, id int64) (resource.Comparison, error) {
+	var row comparisonRow
+	err := s.db.GetContext(ctx, &row, `SELECT * FROM comparisons WHERE id = ?`, id)
+	return row.record(), explain(err, fmt.Sprintf("comparison %d", id))
+}
+
+// ForgetComparison removes a comparison; its runs stay.
+func (s *Store) ForgetComparison(ctx context.Context, id int64) error {
+	return s.change(ctx, fmt.Sprintf("comparison %d", id), `DELETE FROM comparisons WHERE id = ?`, id)
+}
