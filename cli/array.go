@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 
 	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
 	"patientheron/client"
@@ -91,13 +92,13 @@ func printCeilings(w io.Writer, s setup.Setup) {
 			fmt.Fprintf(w, "\n%s, %s each: no ceiling is known\n", u.Name, u.Block)
 		}
 		t := newTable(w, 2, "hop", "passes at most", "because")
-		t.SetColumnConfigs([]table.ColumnConfig{{Number: 2, Align: 2}})
+		t.SetColumnConfigs([]table.ColumnConfig{{Number: 2, Align: text.AlignRight}})
 		for _, h := range c.Hops {
 			most := u.Show(h.Rate)
 			if h.Rate == 0 {
 				most = "not known"
 			}
-			t.AppendRow(table.Row{"  " + h.Name, most, h.Formula})
+			t.AppendRow(table.Row{"  " + h.Name, most, wrapped(h.Formula, 60)})
 		}
 		t.Render()
 	}

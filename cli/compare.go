@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
 	"patientheron/client"
@@ -125,8 +126,8 @@ func (o *compareOptions) request(arguments []string) (n client.NewComparison, er
 }
 
 func (o *compareOptions) parsed() (gates []compare.Gate, figure string, err error) {
-	for _, text := range o.failIf {
-		gate, err := compare.ParseGate(text)
+	for _, condition := range o.failIf {
+		gate, err := compare.ParseGate(condition)
 		if err != nil {
 			return nil, "", fmt.Errorf("--fail-if: %w", err)
 		}
@@ -178,7 +179,7 @@ func printCompared(w io.Writer, c resource.Compared, figure string) {
 		if candidate.Index > 0 {
 			fmt.Fprintf(w, "  Taken together %s times the baseline (geometric mean of what follows).\n", quantity.Digits(candidate.Index))
 		}
-		t := newTable(w, 3, "", "figure", "baseline", "candidate", "ratio", "95 % interval", "verdict")
+		t := newTable(w, 3, "stage", "figure", "baseline", "candidate", "ratio", "95 % interval", "verdict")
 		for _, part := range candidate.Parts {
 			point := c.Result.Points[part.Point]
 			key := part.Figure
@@ -187,7 +188,11 @@ func printCompared(w io.Writer, c resource.Compared, figure string) {
 			}
 			t.AppendRow(comparedRow(point, point.Row(key), number))
 		}
-		t.SetColumnConfigs([]table.ColumnConfig{{Number: 3, Align: 3}, {Number: 4, Align: 3}, {Number: 5, Align: 3}, {Number: 6, Align: 3}})
+		var right []table.ColumnConfig
+		for column := 3; column <= 6; column++ {
+			right = append(right, table.ColumnConfig{Number: column, Align: text.AlignRight, AlignHeader: text.AlignRight})
+		}
+		t.SetColumnConfigs(right)
 		t.Render()
 	}
 	if len(c.Result.Unmatched) > 0 {
@@ -216,7 +221,9 @@ func printCompared(w io.Writer, c resource.Compared, figure string) {
 	}
 }
 
-func indented(text, by string) string { return strings.ReplaceAll(wrapped(text, 96), "\n", "\n"+by) }
+func indented(words, by string) string {
+	return strings.ReplaceAll(wrapped(words, 98-len(by)), "\n", "\n"+by)
+}
 
 func comparedRow(p compare.Match, r compare.Row, candidate int) table.Row {
 	f := compare.FigureOf(r.Figure)
@@ -243,11 +250,11 @@ func shown(f compare.Figure, v compare.Values) string {
 	if len(v.Repeated.Values) == 0 {
 		return "none"
 	}
-	text := f.Show(v.Mean.Mean)
+	value := f.Show(v.Taken.Mean)
 	if v.Unreliable != "" {
-		text += " (?)"
+		value += " (?)"
 	}
-	return text
+	return value
 }
 
 // comparisonCSV writes one row a point, figure and candidate, in full.
@@ -269,8 +276,8 @@ func comparisonCSV(w io.Writer, c resource.Compared) error {
 				b, v := r.Baseline, o.Values
 				rows = append(rows, []string{
 					p.Title, r.Figure, compare.FigureOf(r.Figure).Unit, c.Result.Candidates[i].Name, string(o.Verdict), full(o.Ratio.Value), full(o.Low), full(o.High), full(o.Chance),
-					full(b.Mean.Mean), full(b.Mean.Low), full(b.Mean.High), strconv.Itoa(len(b.Repeated.Values)), b.Unreliable,
-					full(v.Mean.Mean), full(v.Mean.Low), full(v.Mean.High), strconv.Itoa(len(v.Repeated.Values)), v.Unreliable, reason,
+					full(b.Taken.Mean), full(b.Taken.Low), full(b.Taken.High), strconv.Itoa(len(b.Repeated.Values)), b.Unreliable,
+					full(v.Taken.Mean), full(v.Taken.Low), full(v.Taken.High), strconv.Itoa(len(v.Repeated.Values)), v.Unreliable, reason,
 				})
 			}
 		}

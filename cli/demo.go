@@ -130,13 +130,43 @@ func measureDemo(ctx context.Context, c *client.Client, command *cobra.Command, 
 			return err
 		}
 	}
+	again, err := demoRun(ctx, c, command, demo.Setups[0], "", day)
+	if err != nil {
+		return err
+	}
+	details = append(details, again)
 	printDemo(command.OutOrStdout(), details)
+	return keepComparisons(ctx, c, details)
+}
+
+// keepComparisons asks the station's questions of the runs.
+func keepComparisons(ctx context.Context, c *client.Client, details []resource.RunDetail) error {
+	runs := map[string]int64{demo.Again: details[len(details)-1].ID}
+	for _, d := range details[:len(details)-1] {
+		runs[d.Volume.Name] = d.ID
+	}
+	group := func(name string) resource.Group { return resource.Group{Name: name, Runs: []int64{runs[name]}} }
+	for _, question := range demo.Comparisons {
+		n := client.NewComparison{Name: question.Name, Baseline: group(question.Baseline), Keep: true}
+		for _, candidate := range question.Candidates {
+			n.Candidates = append(n.Candidates, group(candidate))
+		}
+		if _, err := c.Compare(ctx, n); err != nil {
+			return fmt.Errorf("compare: %w", err)
+		}
+	}
 	return nil
 }
 
-// demoRun registers a volume and measures it.
+// demoRun registers a volume, unless its locator is empty and it is registered,
+// and measures it.
 func demoRun(ctx context.Context, c *client.Client, command *cobra.Command, name, locator string, p plan.Plan) (detail resource.RunDetail, err error) {
-	volume, err := c.AddVolume(ctx, client.NewVolume{Name: name, Locator: locator})
+	var volume resource.Volume
+	if locator == "" {
+		volume, err = findVolume(ctx, c, name)
+	} else {
+		volume, err = c.AddVolume(ctx, client.NewVolume{Name: name, Locator: locator})
+	}
 	if err != nil {
 		return detail, err
 	}

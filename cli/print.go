@@ -124,7 +124,11 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 		if f.Weight == judge.Unreliable {
 			mark = "(?) "
 		}
-		fmt.Fprintf(w, "   %s%s: %s %s\n", mark, f.Weight, f.Sentence, f.Next)
+		words := f.Sentence
+		if f.Weight != judge.Info {
+			words += " " + f.Next
+		}
+		fmt.Fprintf(w, "   %s\n", indented(fmt.Sprintf("%s%s: %s", mark, f.Weight, words), "     "))
 	}
 	for _, f := range s.Faults {
 		fmt.Fprintf(w, "   %d × %s; the first: %s\n", f.Count, f.Kind, f.First)

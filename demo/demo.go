@@ -28,6 +28,25 @@ var Setups = []string{
 	"four-ssds", "second-link", "jumbo-frames", "jumbo-one-end", "mainland-copy",
 }
 
+// Comparison is a question that setups answer, against one of them.
+type Comparison struct {
+	Name       string
+	Baseline   string
+	Candidates []string
+}
+
+// Comparisons are the station's questions. The first baseline is measured
+// twice: compared with itself it must come out the same.
+var Comparisons = []Comparison{
+	{"What does a cache or a tier bring?", "plain-parity", []string{"read-cache", "write-back", "with-tier"}},
+	{"Other ways with the same disks", "plain-parity", []string{"mirror-stripe", "one-member-slow", "degraded"}},
+	{"Is it the cable?", "four-ssds", []string{"second-link", "jumbo-frames", "jumbo-one-end", "mainland-copy"}},
+	{"The same twice", "plain-parity", []string{Again}},
+}
+
+// Again names the second run of the first setup.
+const Again = "plain-parity, again"
+
 // Plan reads one of the scenario's plans by the name of its file.
 func Plan(name string) (plan.Plan, error) {
 	text, err := fs.ReadFile(files, "plans/"+name+".yaml")

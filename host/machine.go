@@ -13,7 +13,7 @@ import (
 func (w *walk) machine() {
 	if proc, err := procfs.NewFS(w.proc); err == nil {
 		if memory, err := probe(w.ctx, proc.Meminfo); err == nil && memory.MemTotalBytes != nil {
-			w.know("host.memory", quantity.Bytes(*memory.MemTotalBytes))
+			w.know("host.memory", quantity.Bytes(*memory.MemTotalBytes)/quantity.MiB*quantity.MiB)
 		} else {
 			w.trouble("the memory of this host cannot be read")
 		}

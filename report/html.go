@@ -30,7 +30,7 @@ var pages = template.Must(template.New("").Funcs(template.FuncMap{
 		}
 		return key
 	},
-	"part": setup.Part, "words": compare.InWords, "digits": quantity.Digits, "join": strings.Join,
+	"part": setup.Part, "digits": quantity.Digits, "join": strings.Join,
 	"percent": func(v float64) string { return quantity.Digits(v*100) + " %" },
 	"add":     func(a, b int) int { return a + b },
 }).ParseFS(templates, "*.gohtml"))

@@ -38,10 +38,10 @@ func (d Description) Setup() setup.Setup {
 		know(at+"kind", g.Medium)
 		know(at+"count", g.Count)
 		know(at+"size", g.Capacity)
-		know(at+"randomReadRate", quantity.OpRate(full.ceiling(false, false, pageSize)))
-		know(at+"randomWriteRate", quantity.OpRate(full.ceiling(true, false, pageSize)))
-		know(at+"readRate", quantity.ByteRate(full.ceiling(false, true, quantity.MiB)*float64(quantity.MiB)))
-		know(at+"writeRate", quantity.ByteRate(full.ceiling(true, true, quantity.MiB)*float64(quantity.MiB)))
+		know(at+"randomReadRate", quantity.OpRate(math.Ceil(full.ceiling(false, false, pageSize))))
+		know(at+"randomWriteRate", quantity.OpRate(math.Ceil(full.ceiling(true, false, pageSize))))
+		know(at+"readRate", inMegabytes(full.ceiling(false, true, quantity.MiB)))
+		know(at+"writeRate", inMegabytes(full.ceiling(true, true, quantity.MiB)))
 	}
 	know("layout.level", d.Layout.Level)
 	know("layout.chunk", d.Layout.Chunk)
@@ -70,7 +70,7 @@ func (d Description) Setup() setup.Setup {
 		}
 	}
 	if t := d.Tier; t != nil {
-		know("tier.size", t.usable())
+		know("tier.size", t.usable()/1e6*1e6)
 		know("tier.count", t.Members.Count)
 		know("tier.level", t.form().Level)
 	}
@@ -137,6 +137,12 @@ func (d Description) failedFromStart() (n int) {
 		}
 	}
 	return n
+}
+
+// inMegabytes is the throughput of so many operations of 1 MiB a second, as a
+// data sheet would give it.
+func inMegabytes(rate float64) quantity.ByteRate {
+	return quantity.ByteRate(math.Ceil(rate*float64(quantity.MiB)/1e6-1e-9) * 1e6)
 }
 
 func yesNo(is bool) string {

@@ -80,6 +80,7 @@ type Part struct {
 	Title      string        `json:"title"`
 	Figure     string        `json:"figure" doc:"Key of the main figure"`
 	Gain       float64       `json:"gain" doc:"How many times as good as the baseline, also where less is good"`
+	Words      string        `json:"words" doc:"The change in words, such as 'throughput doubled'"`
 	Verdict    judge.Verdict `json:"verdict" enum:"better,worse,same,not shown,hint,missing"`
 	Unreliable bool          `json:"unreliable,omitempty"`
 }
@@ -106,8 +107,12 @@ type Row struct {
 // Values is what one side has of a figure.
 type Values struct {
 	judge.Repeated
-	Unreliable string `json:"unreliable,omitempty" doc:"Why not to trust it"`
-	Reason     string `json:"reason,omitempty" doc:"Why there is no value"`
+	Unreliable string     `json:"unreliable,omitempty" doc:"Why not to trust it"`
+	Reason     string     `json:"reason,omitempty" doc:"Why there is no value"`
+	Remark     string     `json:"remark,omitempty" doc:"Which of the values are compared, when not all are"`
+	Taken      judge.Mean `json:"taken" doc:"Mean of the values that are compared"`
+
+	compared []float64 // those that stand for what the side does once it is warm
 }
 
 // Outcome is what a candidate has of a figure and how that stands to the
@@ -297,6 +302,12 @@ func values(samples []Sample, f Figure) Values {
 		all = append(all, judge.MeanOfRepeats(perRun[run]).Mean)
 	}
 	v.Repeated = judge.Repeats(all)
+	v.compared = all
+	if v.Trend.Direction != 0 {
+		v.compared = all[len(all)/2:]
+		v.Remark = fmt.Sprintf("the repeats were still changing; the last %d of %d are compared", len(v.compared), len(all))
+	}
+	v.Taken = judge.MeanOfRepeats(v.compared)
 	if len(all) > 0 {
 		v.Reason = ""
 	} else if v.Reason == "" {
@@ -314,7 +325,7 @@ func (c *Result) decide(candidates int) {
 			for r := range c.Points[p].Rows {
 				row := &c.Points[p].Rows[r]
 				outcome := &row.Candidates[candidate]
-				outcome.Ratio = judge.Compare(row.Baseline.Repeated.Values, outcome.Repeated.Values, c.Noise)
+				outcome.Ratio = judge.Compare(row.Baseline.compared, outcome.compared, c.Noise)
 				families[row.Figure] = append(families[row.Figure], &outcome.Ratio)
 			}
 		}
@@ -334,6 +345,7 @@ func (c *Result) candidate(number int, side Side, difference setup.Difference) C
 		part := Part{Point: i, Title: p.Title, Figure: p.Main, Verdict: outcome.Verdict, Unreliable: row.Baseline.Unreliable != "" || outcome.Unreliable != ""}
 		if outcome.Verdict != judge.Missing {
 			part.Gain = outcome.Ratio.Value
+			part.Words = FigureOf(p.Main).InWords(outcome.Ratio.Value)
 			if FigureOf(p.Main).Lower {
 				part.Gain = 1 / part.Gain
 			}
@@ -383,7 +395,7 @@ func sentence(parts []Part, noise quantity.Share) string {
 		}
 		switch p.Verdict {
 		case judge.Better, judge.Worse:
-			clauses = append(clauses, fmt.Sprintf("%s %s", name, InWords(p.Gain)))
+			clauses = append(clauses, fmt.Sprintf("%s: %s", name, p.Words))
 		default:
 			together[p.Verdict] = append(together[p.Verdict], name)
 		}
@@ -416,22 +428,4 @@ func rank(p Part) int {
 		return 1 << 20
 	}
 	return -int(math.Abs(math.Log(p.Gain)) * 1e4)
-}
-
-// InWords says how good something is against its baseline: "18 % better",
-// "3.2 times as good", "doubled", "9 % worse".
-func InWords(gain float64) string {
-	switch {
-	case gain <= 0 || math.IsNaN(gain) || math.IsInf(gain, 0):
-		return "not known"
-	case gain >= 1.95 && gain <= 2.05:
-		return "doubled"
-	case gain >= 1.8:
-		return quantity.Digits(gain) + " times as good"
-	case gain >= 1:
-		return quantity.Digits((gain-1)*100) + " % better"
-	case gain <= 0.1:
-		return "down to " + quantity.Digits(gain*100) + " %"
-	}
-	return quantity.Digits((1-gain)*100) + " % worse"
 }

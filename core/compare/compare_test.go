@@ -43,7 +43,7 @@ func TestSortsGainsAndLosses(t *testing.T) {
 	cached := side("cached", 2, 5, 0.01, map[string]float64{"lookups": 3000, "entries": 300, "backup": 455})
 	c := Sides(base, []Side{cached}, 0)
 	candidate := c.Candidates[0]
-	if want := " times as good; backup "; !strings.HasPrefix(candidate.Words, "Lookups ") || !strings.Contains(candidate.Words, want) || !strings.Contains(candidate.Words, "backup 9") || !strings.Contains(candidate.Words, "the same within 5 %: entries") {
+	if want := " times as high; backup: throughput 9"; !strings.HasPrefix(candidate.Words, "Lookups: throughput ") || !strings.Contains(candidate.Words, want) || !strings.Contains(candidate.Words, "the same within 5 %: entries") {
 		t.Errorf("in words: %s", candidate.Words)
 	}
 	if v := [3]judge.Verdict{candidate.Parts[0].Verdict, candidate.Parts[1].Verdict, candidate.Parts[2].Verdict}; v != [3]judge.Verdict{judge.Better, judge.Same, judge.Worse} {

@@ -32,6 +32,32 @@ func (f Figure) Show(value float64) string {
 	return quantity.Seconds(value).String()
 }
 
+// InWords says what a ratio of f to its baseline means: "throughput 18 %
+// higher", "IOPS doubled", "p99 latency 63 % longer".
+func (f Figure) InWords(ratio float64) string {
+	more, less := "higher", "lower"
+	if f.Lower {
+		more, less = "longer", "shorter"
+	}
+	words := "not known"
+	switch {
+	case !(ratio > 0) || math.IsInf(ratio, 0):
+	case ratio >= 1.95 && ratio <= 2.05:
+		words = "doubled"
+	case ratio >= 1.8:
+		words = quantity.Digits(ratio) + " times as " + map[bool]string{true: "long", false: "high"}[f.Lower]
+	case ratio >= 1:
+		words = quantity.Digits((ratio-1)*100) + " % " + more
+	case ratio >= 1/2.05 && ratio <= 1/1.95:
+		words = "halved"
+	case ratio < 0.1:
+		words = "down to a " + quantity.Digits(1/ratio) + "th"
+	default:
+		words = quantity.Digits((1-ratio)*100) + " % " + less
+	}
+	return f.Label + " " + words
+}
+
 // latencies are the figures of a latency distribution.
 var latencies = []struct {
 	key string

@@ -81,7 +81,7 @@ func (g Gate) Check(c Result) (Answer, error) {
 			case o.Verdict == judge.Hint:
 				a.Unknown = append(a.Unknown, where+": one repeat on a side; measure at least three")
 			case met && change >= float64(g.By):
-				a.Failed = append(a.Failed, fmt.Sprintf("%s: %s against %s, %s", where, g.Figure.Show(o.Repeated.Mean.Mean), g.Figure.Show(row.Baseline.Mean.Mean), o.Verdict))
+				a.Failed = append(a.Failed, fmt.Sprintf("%s: %s against %s, %s", where, g.Figure.Show(o.Taken.Mean), g.Figure.Show(row.Baseline.Taken.Mean), o.Verdict))
 			default:
 				a.Passed++
 			}

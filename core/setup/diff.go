@@ -67,7 +67,7 @@ func Diff(before, after Setup) Difference {
 
 // count says how many things changed, and puts it in words.
 func (d *Difference) count() {
-	media := false
+	media, mtu := false, false
 	var words []string
 	for _, c := range d.Changes {
 		part, _, name := splitKey(c.Key)
@@ -78,13 +78,19 @@ func (d *Difference) count() {
 		if slices.Contains(consequences, pattern) {
 			continue
 		}
-		// Other media are one thing, however many of their facts differ; so are
-		// the two ends of a link.
+		// Other media are one thing, however many of their facts differ; so is
+		// the MTU, which belongs to both ends.
 		if part == "media" {
 			if media {
 				continue
 			}
 			media = true
+		}
+		if name == "mtuHere" || name == "mtuThere" {
+			if mtu {
+				continue
+			}
+			mtu = true
 		}
 		d.Things++
 		words = append(words, c.Sentence)

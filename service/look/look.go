@@ -150,7 +150,7 @@ func behind(ctx context.Context, explorer *host.Explorer, locator storage.Locato
 // refused says why a run may not use the volume as asked. That there is no
 // room has a check of its own.
 func refused(ctx context.Context, locator storage.Locator, r Request) string {
-	request := storage.Request{Writes: r.Asked.Writes, Consent: r.Consent}
+	request := storage.Request{Size: 1, Writes: r.Asked.Writes, Consent: r.Consent}
 	_, err := inTime(ctx, func() (any, error) { return nil, storage.Check(locator, request) })
 	if err != nil {
 		return err.Error()

@@ -1362,6 +1362,10 @@ export interface components {
             plateau?: components["schemas"]["Plateau"];
             /** @description Why there is no value */
             reason?: string;
+            /** @description Which of the values are compared, when not all are */
+            remark?: string;
+            /** @description Mean of the values that are compared */
+            taken: components["schemas"]["Mean"];
             trend: components["schemas"]["Trend"];
             /** @description Why not to trust it */
             unreliable?: string;
@@ -1404,6 +1408,8 @@ export interface components {
             unreliable?: boolean;
             /** @enum {string} */
             verdict: "better" | "worse" | "same" | "not shown" | "hint" | "missing";
+            /** @description The change in words, such as 'throughput doubled' */
+            words: string;
         };
         Patience: {
             /**
@@ -1717,6 +1723,10 @@ export interface components {
             plateau?: components["schemas"]["Plateau"];
             /** @description Why there is no value */
             reason?: string;
+            /** @description Which of the values are compared, when not all are */
+            remark?: string;
+            /** @description Mean of the values that are compared */
+            taken: components["schemas"]["Mean"];
             trend: components["schemas"]["Trend"];
             /** @description Why not to trust it */
             unreliable?: string;
@@ -2084,6 +2094,10 @@ export interface components {
             plateau?: components["schemas"]["Plateau"];
             /** @description Why there is no value */
             reason?: string;
+            /** @description Which of the values are compared, when not all are */
+            remark?: string;
+            /** @description Mean of the values that are compared */
+            taken: components["schemas"]["Mean"];
             trend: components["schemas"]["Trend"];
             /** @description Why not to trust it */
             unreliable?: string;
