@@ -246,6 +246,7 @@ func (c *cell) interval(index int, start, end int64, leadIn bool) measure.Interv
 		Index: index, Start: quantity.Seconds(start) / 1e9, Length: length, LeadIn: leadIn,
 		Reads: c.part.reads.flow(length), Writes: c.part.writes.flow(length),
 		InFlight: c.inFlight, Failed: c.part.failed, Beside: c.beside, Inside: c.inside,
+		Spread: measure.Cells(c.part.reads.latency, c.part.writes.latency),
 	}
 }
 

@@ -2,7 +2,9 @@ package measure
 
 import (
 	"fmt"
+	"maps"
 	"math"
+	"slices"
 
 	"github.com/HdrHistogram/hdrhistogram-go"
 
@@ -170,6 +172,27 @@ func (h *Histogram) Bars(perDecade int) []Bar {
 		bars = append(bars, Bar{From: from, To: to, Count: bucket.Count})
 	}
 	return bars
+}
+
+// Cells counts what histograms hold by tenths of a decade, from short to long.
+func Cells(histograms ...*Histogram) []Cell {
+	counts := map[int]int64{}
+	for _, h := range histograms {
+		if h.count == 0 {
+			continue
+		}
+		for _, bucket := range h.buckets.Distribution() {
+			if bucket.Count > 0 {
+				middle := float64(max(bucket.From+bucket.To, 2)) / 2
+				counts[int(math.Floor(10*math.Log10(middle)))] += bucket.Count
+			}
+		}
+	}
+	cells := make([]Cell, 0, len(counts))
+	for _, tenth := range slices.Sorted(maps.Keys(counts)) {
+		cells = append(cells, Cell{tenth, counts[tenth]})
+	}
+	return cells
 }
 
 // Encode writes h in the open, compressed V2 format of HdrHistogram

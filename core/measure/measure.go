@@ -122,8 +122,15 @@ type Interval struct {
 	Writes   Flow             `json:"writes"`
 	InFlight int              `json:"inFlight" doc:"Operations without an answer at the end of the interval"`
 	Failed   int64            `json:"failed" doc:"Operations that failed"`
+	Spread   []Cell           `json:"spread,omitempty" doc:"How many operations fell into which tenth of a decade of latency, from short to long"`
 	Beside   *Beside          `json:"beside,omitempty" doc:"What the host and the device did meanwhile"`
 	Inside   []Counter        `json:"inside,omitempty" doc:"What the volume tells of its inside: of a simulated array, its members, caches, controller and links"`
+}
+
+// Cell counts the operations of one tenth of a decade of latency.
+type Cell struct {
+	Tenth int   `json:"tenth" doc:"Ten times the decimal logarithm of the latency in nanoseconds, rounded down"`
+	Count int64 `json:"count"`
 }
 
 // Counter is one figure from inside a volume over one interval.

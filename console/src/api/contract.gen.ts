@@ -677,6 +677,15 @@ export interface components {
             /** @description What got better and what worse, in a sentence, the largest change first */
             words: string;
         };
+        Cell: {
+            /** Format: int64 */
+            count: number;
+            /**
+             * Format: int64
+             * @description Ten times the decimal logarithm of the latency in nanoseconds, rounded down
+             */
+            tenth: number;
+        };
         Change: {
             /** @description Empty when it is not known */
             after?: string;
@@ -1116,6 +1125,8 @@ export interface components {
             /** Format: double */
             lengthSeconds: number;
             reads: components["schemas"]["Flow"];
+            /** @description How many operations fell into which tenth of a decade of latency, from short to long */
+            spread?: components["schemas"]["Cell"][] | null;
             /**
              * Format: double
              * @description Since the first operation could be issued
