@@ -4,6 +4,8 @@ import { createRoot } from "react-dom/client";
 import { BrowserRouter, Link, Navigate, Route, Routes } from "react-router";
 import { CallError } from "./api/client";
 import { ArrayPage } from "./pages/array";
+import { ComparisonPage, Comparisons } from "./pages/compare";
+import { LookPage } from "./pages/look";
 import { Measure } from "./pages/measure";
 import { RunPage } from "./pages/run";
 import { Runs } from "./pages/runs";
@@ -44,6 +46,10 @@ if (root) {
 								<Route path="/runs" element={<Runs />} />
 								<Route path="/runs/:id" element={<RunPage />} />
 								<Route path="/arrays/:id" element={<ArrayPage />} />
+								<Route path="/look/:id" element={<LookPage />} />
+								<Route path="/compare" element={<Comparisons />} />
+								<Route path="/compare/view" element={<ComparisonPage />} />
+								<Route path="/compare/:id" element={<ComparisonPage />} />
 								<Route path="/measure" element={<Measure />} />
 								<Route path="/volumes" element={<Volumes />} />
 								<Route path="*" element={<NoPage />} />

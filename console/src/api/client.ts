@@ -17,6 +17,24 @@ export type Plan = Schemas["Plan"];
 export type Estimate = Schemas["Estimate"];
 export type Counter = Schemas["Counter"];
 export type Finding = Schemas["Finding"];
+export type Look = Schemas["Look"];
+export type Check = Schemas["Check"];
+export type Layer = Schemas["Layer"];
+export type Setup = Schemas["Setup"];
+export type SetupField = Schemas["FactField"];
+export type UseCeilings = Schemas["UseCeilings"];
+export type Hop = Schemas["Hop"];
+export type Marker = Schemas["Marker"];
+export type Shape = Schemas["Shape"];
+export type Line = Schemas["Line"];
+export type Alone = Schemas["Alone"];
+export type Compared = Schemas["Compared"];
+export type Match = Schemas["Match"];
+export type Outcome = Schemas["Outcome"];
+export type Values = Schemas["Values"];
+export type Candidate = Schemas["Candidate"];
+export type Figure = Schemas["Figure"];
+export type NewComparison = Schemas["NewComparison"];
 type Problem = Partial<Schemas["ErrorModel"]>;
 
 export const prefix = "/api/v1";
@@ -78,6 +96,20 @@ export const api = {
 	readPlan: (text: string) => call<Schemas["ReadPlan"]>("POST", "/plans", { text }),
 	estimate: (p: Plan) => call<Estimate>("POST", "/estimates", p),
 	series: (id: number) => call<Series>("GET", `/measurements/${id}/series`),
+	look: (id: number) => call<Look>("GET", `/volumes/${id}/look`),
+	setupFields: () => call<Schemas["SetupFields"]>("GET", "/setup-fields"),
+	setups: (id: number) => call<Schemas["SetupVersions"]>("GET", `/volumes/${id}/setups`),
+	tellSetup: (id: number, told: Schemas["ToldSetup"]) =>
+		call<Schemas["SetupVersion"]>("PUT", `/volumes/${id}/setup`, told),
+	compare: (c: NewComparison) => call<Compared>("POST", "/comparisons", c),
+	comparisons: () => call<Schemas["ComparisonList"]>("GET", "/comparisons"),
+	comparison: (id: number) => call<Compared>("GET", `/comparisons/${id}`),
+	forgetComparison: (id: number) => call<void>("DELETE", `/comparisons/${id}`),
+	shape: (run: number) => call<Shape>("GET", `/runs/${run}/shape`),
+	reach: (run: number) => call<Schemas["Reaches"]>("GET", `/runs/${run}/reach`),
+	mark: (run: number, name: string) => call<Marker>("POST", `/runs/${run}/markers`, { name }),
+	splitAt: (m: Marker) => call<Schemas["Split"]>("GET", `/runs/${m.runId}/markers/${m.id}`),
+	measurement: (id: number) => call<Measurement>("GET", `/measurements/${id}`),
 	latency: (id: number) => call<Distribution>("GET", `/measurements/${id}/latency?perDecade=40`),
 };
 

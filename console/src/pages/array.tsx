@@ -2,7 +2,8 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, type Counter, isFinal, type Measurement } from "../api/client";
-import { bytes, iops, share, throughput } from "../parts/format";
+import { bytes, share } from "../parts/format";
+import { Hops } from "../parts/hops";
 import { Trouble } from "../parts/shell";
 
 /** A simulated array as its hops: what each can pass, and how busy it was in the newest run. */
@@ -44,8 +45,6 @@ export function ArrayPage() {
 	const inside = meanInside(
 		(series.data?.intervals ?? []).filter((i) => !i.leadIn).map((i) => i.inside ?? []),
 	);
-	const largest = Math.max(...(shown.hops ?? []).map((h) => h.rate));
-	const large = shown.blockBytes >= 2 ** 20;
 	return (
 		<>
 			<div className="flex flex-wrap items-baseline gap-x-4">
@@ -91,34 +90,13 @@ export function ArrayPage() {
 					</label>
 				)}
 			</div>
-			<ol className="flex flex-col gap-3">
-				{shown.hops?.map((h) => (
-					<li key={h.name} className="grid items-center gap-x-4 sm:grid-cols-[8rem_1fr_16rem]">
-						<span className={h.name === shown.limit ? "font-medium" : ""}>
-							{h.name}
-							{h.name === shown.limit && " (limit)"}
-						</span>
-						<div>
-							<div
-								className={`h-8 rounded-field border ${h.name === shown.limit ? "border-primary bg-primary/25" : "border-base-300 bg-base-200"}`}
-								style={{ width: `${width(h.rate, largest)}%` }}
-							>
-								<div
-									className="h-full rounded-field bg-primary/60"
-									style={{ width: `${busiest(inside, h.station) * 100}%` }}
-								/>
-							</div>
-							<span className="text-xs opacity-70">{h.formula}</span>
-						</div>
-						<span className="text-right">
-							{large ? throughput(h.rate * shown.blockBytes) : iops(h.rate)}
-							{inside.length > 0 && (
-								<span className="opacity-80">, {share(busiest(inside, h.station))} busy</span>
-							)}
-						</span>
-					</li>
-				))}
-			</ol>
+			<Hops
+				use={shown}
+				used={(h) => busiest(inside, h.station)}
+				beside={(h) =>
+					inside.length > 0 && <span className="opacity-80">, {share(busiest(inside, h.station))} busy</span>
+				}
+			/>
 			<p className="mt-2 text-sm opacity-80">
 				A bar is as wide as what its hop can pass, on a logarithmic scale; the dark part is how busy it was.
 			</p>
@@ -128,11 +106,6 @@ export function ArrayPage() {
 }
 
 const name = (m: Measurement) => `${m.position} ${m.name}${m.repeats > 1 ? `, repeat ${m.repeat}` : ""}`;
-
-/** Each factor of ten below the largest takes a fifth off. */
-function width(rate: number, largest: number): number {
-	return Math.max(4, 100 + 20 * Math.log10(rate / largest));
-}
 
 function meanInside(all: Counter[][]): Counter[] {
 	return (all[0] ?? []).map((c) => ({

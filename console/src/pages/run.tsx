@@ -6,14 +6,17 @@ import {
 	type Estimate,
 	type Interval,
 	isFinal,
+	type Marker,
 	type Measurement,
 	prefix,
 	type Run,
 } from "../api/client";
 import { useFeed } from "../api/feed";
 import { DistributionChart } from "../parts/distribution";
+import { Behind, Markers, Repeats } from "../parts/evidence";
 import { Doubt, FiguresTable } from "../parts/figures";
 import { bytes, digits, moment, rate, seconds } from "../parts/format";
+import { HeatMap } from "../parts/heat";
 import { SeriesCharts } from "../parts/series";
 import { StatusWord, Trouble } from "../parts/shell";
 
@@ -38,6 +41,7 @@ export function RunPage() {
 		return null;
 	}
 	const measurements = feed.measurements.length > 0 ? feed.measurements : (detail.data?.measurements ?? []);
+	const markers = detail.data?.markers ?? [];
 	const shown = measurements.find((m) => m.id === chosen) ?? measurements[measurements.length - 1];
 	return (
 		<>
@@ -57,7 +61,12 @@ export function RunPage() {
 			{measurements.length > 1 && (
 				<MeasurementList measurements={measurements} shown={shown} choose={choose} />
 			)}
-			{shown && <MeasurementView key={shown.id} m={shown} live={feed.points[shown.id] ?? []} />}
+			<Markers run={run} markers={markers} refresh={() => detail.refetch()} />
+			{shown && (
+				<MeasurementView key={shown.id} m={shown} live={feed.points[shown.id] ?? []} markers={markers} />
+			)}
+			<Repeats run={run} />
+			<Behind run={run} shown={shown} />
 		</>
 	);
 }
@@ -85,6 +94,12 @@ function Heading({ run }: { run: Run }) {
 				<span className="ml-auto flex flex-wrap gap-2 print:hidden">
 					{isFinal(run.status) ? (
 						<>
+							<Link className="btn btn-sm" to={`/compare?base=${run.id}`}>
+								Compare with…
+							</Link>
+							<a className="btn btn-sm" href={`${prefix}/runs/${run.id}/report`} download>
+								Report
+							</a>
 							<a className="btn btn-sm" href={link("format=json")} download>
 								Export JSON
 							</a>
@@ -236,7 +251,7 @@ function MeasurementList(props: {
 	);
 }
 
-function MeasurementView({ m, live }: { m: Measurement; live: Interval[] }) {
+function MeasurementView({ m, live, markers }: { m: Measurement; live: Interval[]; markers: Marker[] }) {
 	const ended = isFinal(m.status);
 	const series = useQuery({ queryKey: ["series", m.id], queryFn: () => api.series(m.id), enabled: ended });
 	const latency = useQuery({ queryKey: ["latency", m.id], queryFn: () => api.latency(m.id), enabled: ended });
@@ -248,12 +263,17 @@ function MeasurementView({ m, live }: { m: Measurement; live: Interval[] }) {
 			{ended ? <FiguresTable m={m} /> : <Progress m={m} intervals={intervals} />}
 			{intervals.length > 0 && (
 				<div className="mt-6">
-					<SeriesCharts m={m} intervals={intervals} />
+					<SeriesCharts
+						m={m}
+						intervals={intervals}
+						markers={markers.filter((k) => k.measurementId === m.id)}
+					/>
 				</div>
 			)}
 			{latency.data && m.summary && (
-				<div className="mt-6">
+				<div className="mt-6 grid gap-6 lg:grid-cols-2">
 					<DistributionChart m={m} latency={latency.data} />
+					<HeatMap title="Latency over time" intervals={intervals} />
 				</div>
 			)}
 		</section>

@@ -48,11 +48,9 @@ export function Volumes() {
 									<td className="figure">{v.facts && bytes(v.facts.sizeBytes)}</td>
 									<td className="figure">{v.kind === "folder" && v.facts && bytes(v.facts.freeBytes)}</td>
 									<td className="whitespace-nowrap text-right">
-										{v.kind === "array" && (
-											<Link to={`/arrays/${v.id}`} className="btn btn-ghost btn-sm">
-												Look inside
-											</Link>
-										)}
+										<Link to={`/look/${v.id}`} className="btn btn-ghost btn-sm">
+											Look
+										</Link>
 										<Link to={`/measure?volume=${v.id}`} className="btn btn-sm">
 											Measure
 										</Link>

@@ -15,6 +15,17 @@ export interface ChartProps {
 	height?: number;
 }
 
+/** One side's line in a chart: its colour, dash and mark. */
+export function sideLine(side: number, c: Colours) {
+	const n = side % sideMarks.length;
+	return {
+		color: c.sides[n],
+		symbol: sideMarks[n],
+		symbolSize: 5,
+		lineStyle: { width: 1.75, color: c.sides[n], type: sideDashes[n] },
+	};
+}
+
 /** The colours with a meaning, of the theme in use. */
 export interface Colours {
 	read: string;
@@ -23,7 +34,56 @@ export interface Colours {
 	ink: string;
 	grid: string;
 	paper: string;
+	/** Of the baseline and the candidates, in order. */
+	sides: string[];
 }
+
+const daySides = [
+	"#47627a",
+	"#2f7d5c",
+	"#a05f12",
+	"#6b4fa0",
+	"#1d7487",
+	"#8f3d6b",
+	"#5c6b1e",
+	"#7a4a2b",
+	"#333f47",
+];
+const nightSides = [
+	"#9fb2c0",
+	"#7fd0a8",
+	"#e6b260",
+	"#bba3ea",
+	"#71c7da",
+	"#e59ac2",
+	"#c0cf72",
+	"#d9a787",
+	"#dfe6e6",
+];
+
+/** How the lines of the sides differ beside their colour. */
+export const sideDashes = [
+	"solid",
+	[8, 4],
+	[3, 3],
+	[10, 3, 2, 3],
+	[5, 5],
+	[12, 4],
+	[2, 5],
+	[6, 2, 2, 2],
+	[14, 3],
+];
+export const sideMarks = [
+	"circle",
+	"triangle",
+	"rect",
+	"diamond",
+	"pin",
+	"arrow",
+	"roundRect",
+	"emptyCircle",
+	"emptyRect",
+];
 
 function colours(): Colours {
 	const style = getComputedStyle(document.documentElement);
@@ -35,6 +95,7 @@ function colours(): Colours {
 		ink: get("--color-base-content"),
 		grid: get("--color-base-300"),
 		paper: get("--color-base-100"),
+		sides: style.colorScheme === "dark" ? nightSides : daySides,
 	};
 }
 

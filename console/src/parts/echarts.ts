@@ -1,15 +1,26 @@
-import { BarChart, LineChart } from "echarts/charts";
-import { GridComponent, LegendComponent, MarkAreaComponent, TooltipComponent } from "echarts/components";
+import { BarChart, CustomChart, HeatmapChart, LineChart } from "echarts/charts";
+import {
+	GridComponent,
+	LegendComponent,
+	MarkAreaComponent,
+	MarkLineComponent,
+	TooltipComponent,
+	VisualMapContinuousComponent,
+} from "echarts/components";
 import { use } from "echarts/core";
 import { CanvasRenderer } from "echarts/renderers";
 
 use([
 	LineChart,
 	BarChart,
+	CustomChart,
+	HeatmapChart,
 	GridComponent,
 	LegendComponent,
 	MarkAreaComponent,
+	MarkLineComponent,
 	TooltipComponent,
+	VisualMapContinuousComponent,
 	CanvasRenderer,
 ]);
 

@@ -1,5 +1,5 @@
 import { useMemo } from "react";
-import type { Interval, Measurement } from "../api/client";
+import type { Interval, Marker, Measurement } from "../api/client";
 import { Chart, type Colours } from "./chart";
 import { digits, iops, seconds, share, throughput } from "./format";
 
@@ -80,7 +80,22 @@ function line(side: Side, c: Colours) {
 	};
 }
 
-function CurveChart({ m, intervals, curve }: { m: Measurement; intervals: Interval[]; curve: Curve }) {
+/** Draws markers as lines with their names. */
+function markLines(markers: Marker[], c: Colours) {
+	if (markers.length === 0) {
+		return undefined;
+	}
+	return {
+		silent: true,
+		symbol: "none",
+		lineStyle: { color: c.ink, type: "dashed", width: 1 },
+		label: { color: c.ink, formatter: "{b}", position: "insideEndTop" },
+		data: markers.map((k) => ({ name: k.name, xAxis: k.atSeconds })),
+	};
+}
+
+function CurveChart(props: { m: Measurement; intervals: Interval[]; curve: Curve; markers: Marker[] }) {
+	const { m, intervals, curve, markers } = props;
 	const option = useMemo(
 		() => (c: Colours) => ({
 			xAxis: timeAxis(intervals),
@@ -89,10 +104,11 @@ function CurveChart({ m, intervals, curve }: { m: Measurement; intervals: Interv
 			series: sides(m).map((side, n) => ({
 				...line(side, c),
 				markArea: n === 0 ? leadIn(intervals, c) : undefined,
+				markLine: n === 0 ? markLines(markers, c) : undefined,
 				data: intervals.map((i) => [at(i), curve.of(i, side) / curve.scale]),
 			})),
 		}),
-		[m, intervals, curve],
+		[m, intervals, curve, markers],
 	);
 	const words = sides(m).map((side) => {
 		const values = intervals.filter((i) => !i.leadIn).map((i) => curve.of(i, side));
@@ -295,11 +311,12 @@ function compact(v: number): string {
 }
 
 /** The series of a measurement: throughput, rate, latency, and the host. */
-export function SeriesCharts({ m, intervals }: { m: Measurement; intervals: Interval[] }) {
+export function SeriesCharts(props: { m: Measurement; intervals: Interval[]; markers: Marker[] }) {
+	const { m, intervals, markers } = props;
 	return (
 		<div className="grid gap-6 lg:grid-cols-2">
-			<CurveChart m={m} intervals={intervals} curve={throughputCurve} />
-			<CurveChart m={m} intervals={intervals} curve={rateCurve} />
+			<CurveChart m={m} intervals={intervals} curve={throughputCurve} markers={markers} />
+			<CurveChart m={m} intervals={intervals} curve={rateCurve} markers={markers} />
 			<LatencyChart m={m} intervals={intervals} />
 			<HostChart intervals={intervals} />
 			<InsideChart intervals={intervals} />

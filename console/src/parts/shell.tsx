@@ -31,13 +31,16 @@ export function Shell() {
 					</NavLink>
 					<nav className="flex gap-4" aria-label="Pages">
 						<NavLink to="/volumes" className={link}>
-							Volumes
+							Look
 						</NavLink>
 						<NavLink to="/measure" className={link}>
 							Measure
 						</NavLink>
 						<NavLink to="/runs" className={link}>
 							Runs
+						</NavLink>
+						<NavLink to="/compare" className={link}>
+							Compare
 						</NavLink>
 					</nav>
 					<div className="ml-auto flex items-center gap-3 pb-1">

@@ -1,0 +1,382 @@
+import { useQuery } from "@tanstack/react-query";
+import { type FormEvent, useMemo, useState } from "react";
+import { api, isFinal, type Line, type Marker, type Measurement, type Run } from "../api/client";
+import { Chart, type Colours, sideLine } from "./chart";
+import { show, useSplit } from "./comparison";
+import { digits, rate, seconds, share } from "./format";
+import { Hops } from "./hops";
+import { useLabels } from "./labels";
+import { Checks, Facts } from "./setup";
+import { Trouble } from "./shell";
+
+const figures: [string, string, string][] = [
+	["throughput", "Throughput", "bytes per second"],
+	["iops", "IOPS", "per second"],
+	["p99", "p99 latency", "seconds"],
+	["worst", "Slowest interval", "per second"],
+];
+
+/** What the repeats of each point say together, with what the sweeps show. */
+export function Repeats({ run }: { run: Run }) {
+	const shape = useQuery({
+		queryKey: ["shape", run.id, run.status],
+		queryFn: () => api.shape(run.id),
+		enabled: isFinal(run.status),
+	});
+	const points = (shape.data?.points ?? []).filter((p) => (p.measurements ?? []).length > 1);
+	const lines = shape.data?.lines ?? [];
+	return (
+		<>
+			{points.length > 0 && (
+				<section aria-label="Repeats together" className="mt-8">
+					<h2 className="text-lg">Repeats together</h2>
+					<div className="overflow-x-auto">
+						<table className="table table-sm">
+							<thead>
+								<tr>
+									<th>Measurement</th>
+									{figures.map(([key, label]) => (
+										<th key={key} className="figure">
+											{label}
+										</th>
+									))}
+									<th>Remarks</th>
+								</tr>
+							</thead>
+							<tbody>
+								{points.map((p) => {
+									const main = p.rows?.find((r) => r.figure === p.main);
+									return (
+										<tr key={p.title}>
+											<td>{p.title}</td>
+											{figures.map(([key, , unit]) => {
+												const v = p.rows?.find((r) => r.figure === key);
+												return (
+													<td key={key} className="figure">
+														{v && (v.values ?? []).length > 0 && (
+															<>
+																{show(unit, v.mean.mean)}
+																{v.unreliable && (
+																	<abbr className="ml-1 text-error no-underline" title={v.unreliable}>
+																		unreliable
+																	</abbr>
+																)}
+																<br />
+																<span className="text-xs opacity-80">± {share(half(v.mean))}</span>
+															</>
+														)}
+													</td>
+												);
+											})}
+											<td className="text-sm">
+												{p.measurements?.length} repeats, spread {share(main?.variation ?? 0)}
+												{(main?.odd ?? []).length > 0 && `; odd: repeat ${main?.odd?.join(", ")}`}
+												{main?.trend.direction === 1 &&
+													`; warming from ${show(unitOf(p.main), main.cold ?? 0)} cold to ${show(unitOf(p.main), main.warm ?? 0)} warm${main.plateau ? `, levelling at ${show(unitOf(p.main), main.plateau.value)} after ${digits(main.plateau.passes)} passes` : ""}`}
+												{main?.trend.direction === -1 && "; falling from repeat to repeat"}
+											</td>
+										</tr>
+									);
+								})}
+							</tbody>
+						</table>
+					</div>
+					<p className="mt-1 text-sm opacity-80">
+						± is half the width of Student's 95 % interval over the repeats.
+					</p>
+					<div className="mt-4 grid gap-6 lg:grid-cols-2">
+						{points
+							.filter((p) => p.rows?.some((r) => r.figure === p.main && r.trend.direction !== 0))
+							.map((p) => (
+								<Warming
+									key={p.title}
+									title={p.title}
+									values={p.rows?.find((r) => r.figure === "iops")?.values ?? []}
+									plateau={p.rows?.find((r) => r.figure === "iops")?.plateau?.value}
+								/>
+							))}
+					</div>
+				</section>
+			)}
+			{lines.length > 0 && (
+				<section aria-label="Sweeps" className="mt-8">
+					<h2 className="text-lg">Sweeps</h2>
+					{lines.map((l) => (
+						<Sweep key={l.stage + l.field + JSON.stringify(l.held)} line={l} />
+					))}
+				</section>
+			)}
+		</>
+	);
+}
+
+const unitOf = (key: string) => figures.find(([k]) => k === key)?.[2] ?? "seconds";
+
+const half = (m: { mean: number; low?: number; high?: number }) =>
+	m.mean > 0 ? ((m.high ?? m.mean) - (m.low ?? m.mean)) / 2 / m.mean : 0;
+
+/** The warm-up curve: pass by pass, with the plateau it leads to. */
+function Warming({ title, values, plateau }: { title: string; values: number[]; plateau?: number }) {
+	const option = useMemo(
+		() => (c: Colours) => ({
+			legend: { show: false },
+			xAxis: {
+				type: "category",
+				data: values.map((_, n) => `${n + 1}`),
+				name: "pass",
+				nameLocation: "middle",
+				nameGap: 26,
+			},
+			yAxis: { type: "value", name: "IOPS", min: 0 },
+			tooltip: { trigger: "axis", valueFormatter: (v: unknown) => `${rate(Number(v))} IOPS` },
+			series: [
+				{
+					type: "line",
+					name: title,
+					...sideLine(1, c),
+					data: values,
+					markLine: plateau
+						? {
+								silent: true,
+								symbol: "none",
+								label: { formatter: "plateau", color: c.ink },
+								lineStyle: { color: c.ink, type: "dashed" },
+								data: [{ yAxis: plateau }],
+							}
+						: undefined,
+				},
+			],
+		}),
+		[title, values, plateau],
+	);
+	return (
+		<Chart
+			title={`${title}, pass by pass`}
+			summary={`${title}: ${values.map((v) => rate(v)).join(", ")} IOPS${plateau ? `, levelling at ${rate(plateau)}` : ""}.`}
+			table={() => [["pass", "IOPS"], ...values.map((v, n) => [n + 1, v])]}
+			option={option}
+		/>
+	);
+}
+
+/** Rate and latency along one swept field, and against each other with the knee marked. */
+function Sweep({ line }: { line: Line }) {
+	const spots = line.spots ?? [];
+	const xAxis = {
+		type: line.log ? "log" : "value",
+		logBase: 2,
+		name: line.field,
+		nameLocation: "middle",
+		nameGap: 26,
+		axisLabel: {
+			formatter: (v: number) =>
+				spots.find((s) => Math.abs(s.at / v - 1) < 1e-6)?.value ?? (line.log ? "" : digits(v)),
+		},
+		splitLine: { show: false },
+		min: Math.min(...spots.map((s) => s.at)),
+		max: Math.max(...spots.map((s) => s.at)),
+	};
+	const rates = (c: Colours) => ({
+		legend: { show: false },
+		xAxis,
+		yAxis: { type: "value", name: "IOPS", min: 0, axisLabel: { formatter: (v: number) => rate(v) } },
+		tooltip: { trigger: "axis", valueFormatter: (v: unknown) => `${rate(Number(v))} IOPS` },
+		series: [
+			{ type: "line", name: "rate", ...sideLine(1, c), data: spots.map((s) => [s.at, s.rate.mean]) },
+			{
+				type: "custom",
+				name: "95 % interval",
+				silent: true,
+				tooltip: { show: false },
+				// biome-ignore lint/suspicious/noExplicitAny: the drawing library's own shape
+				renderItem: (_: unknown, drawn: any) => {
+					const [x, low] = drawn.coord([drawn.value(0), drawn.value(1)]);
+					const high = drawn.coord([drawn.value(0), drawn.value(2)])[1];
+					return {
+						type: "line",
+						shape: { x1: x, x2: x, y1: low, y2: high },
+						style: { stroke: c.sides[1], lineWidth: 1.4 },
+					};
+				},
+				data: spots.filter((s) => s.rate.known).map((s) => [s.at, s.rate.low ?? 0, s.rate.high ?? 0]),
+			},
+		],
+	});
+	const curve = (c: Colours) => ({
+		legend: { show: false },
+		xAxis: {
+			type: "value",
+			name: "IOPS",
+			nameLocation: "middle",
+			nameGap: 26,
+			min: 0,
+			axisLabel: { formatter: (v: number) => rate(v) },
+		},
+		yAxis: { type: "value", name: "mean latency, ms", min: 0 },
+		tooltip: {
+			trigger: "item",
+			formatter: (hit: { dataIndex: number }) => {
+				const s = spots[hit.dataIndex];
+				return s ? `${line.field} ${s.value}: ${rate(s.rate.mean)} IOPS at ${seconds(s.meanSeconds)}` : "";
+			},
+		},
+		series: [
+			{
+				type: "line",
+				name: "latency against rate",
+				...sideLine(1, c),
+				label: {
+					show: true,
+					color: c.ink,
+					formatter: (hit: { dataIndex: number }) =>
+						`${spots[hit.dataIndex].value}${hit.dataIndex === line.knee ? " (knee)" : ""}`,
+				},
+				data: spots.map((s, n) => ({
+					value: [s.rate.mean, s.meanSeconds * 1e3],
+					symbolSize: n === line.knee ? 13 : 6,
+				})),
+			},
+		],
+	});
+	const held = (line.held ?? []).map((s) => `${s.field} ${s.value}`).join(", ");
+	return (
+		<div className="mt-4">
+			<p>
+				<strong className="font-medium">
+					{line.stage} by {line.field}
+					{held && ` at ${held}`}
+				</strong>
+				: {line.words}
+			</p>
+			<div className="mt-2 grid gap-6 lg:grid-cols-2">
+				<Chart
+					title={`Rate by ${line.field}`}
+					summary={line.words}
+					table={() => [
+						[line.field, "IOPS", "low", "high"],
+						...spots.map((s) => [s.value, s.rate.mean, s.rate.low ?? "", s.rate.high ?? ""]),
+					]}
+					option={rates}
+				/>
+				<Chart
+					title="Latency against rate"
+					summary={spots
+						.map((s) => `${s.value}: ${rate(s.rate.mean)} IOPS at ${seconds(s.meanSeconds)}`)
+						.join("; ")}
+					table={() => [
+						[line.field, "IOPS", "mean latency (s)", "p99 (s)"],
+						...spots.map((s) => [s.value, s.rate.mean, s.meanSeconds, s.p99Seconds]),
+					]}
+					option={curve}
+				/>
+			</div>
+		</div>
+	);
+}
+
+/** What stood behind a run: setup, checks, and how far the shown measurement reached. */
+export function Behind({ run, shown }: { run: Run; shown?: Measurement }) {
+	const label = useLabels();
+	const reach = useQuery({
+		queryKey: ["reach", run.id, run.status],
+		queryFn: () => api.reach(run.id),
+		enabled: isFinal(run.status),
+	});
+	const of = reach.data?.reached?.find((r) => r.measurementId === shown?.id);
+	const worried = (run.checks ?? []).filter((c) => c.result !== "passed").length;
+	return (
+		<>
+			{of && (of.ceilings.hops ?? []).length > 0 && (
+				<section aria-label="Ceilings" className="mt-8">
+					<h2 className="text-lg">
+						{of.reached
+							? `It reached ${share(of.reached)} of what the hop “${of.ceilings.limit}” can pass`
+							: "Ceilings for this load"}
+					</h2>
+					<div className="mt-2">
+						<Hops
+							use={of.ceilings}
+							used={(h) => (h.rate > 0 && shown?.summary ? shown.summary.total.rate / h.rate : undefined)}
+						/>
+					</div>
+				</section>
+			)}
+			<section aria-label="Setup" className="mt-8">
+				<details open={run.status === "failed"}>
+					<summary className="cursor-pointer text-lg">
+						What stood behind it: {run.setup.facts?.length ?? 0} facts, {(run.checks ?? []).length} checks
+						{worried > 0 && `, ${worried} to mind`}
+					</summary>
+					<div className="mt-2 grid gap-x-10 gap-y-4 lg:grid-cols-2">
+						<div className="min-w-0 overflow-x-auto">
+							<Checks checks={run.checks ?? []} />
+							{(run.overrides ?? []).length > 0 && (
+								<p className="mt-2 text-accent">Passed over by the user: {run.overrides?.join(", ")}.</p>
+							)}
+						</div>
+						<div className="min-w-0 overflow-x-auto">
+							<Facts setup={run.setup} label={label} />
+						</div>
+					</div>
+				</details>
+			</section>
+		</>
+	);
+}
+
+/** Markers of a run with what changed at each, and a field to set one while it measures. */
+export function Markers({ run, markers, refresh }: { run: Run; markers: Marker[]; refresh: () => void }) {
+	const [name, setName] = useState("");
+	const [error, setError] = useState<unknown>();
+	const set = (e: FormEvent) => {
+		e.preventDefault();
+		api
+			.mark(run.id, name)
+			.then(() => {
+				setName("");
+				setError(undefined);
+				refresh();
+			})
+			.catch(setError);
+	};
+	return (
+		<>
+			{run.status === "running" && (
+				<form onSubmit={set} className="my-3 flex items-end gap-2">
+					<label className="flex flex-col gap-1 text-sm">
+						Name this moment
+						<input
+							className="input input-sm w-64"
+							name="marker"
+							placeholder="switched offload on"
+							value={name}
+							onChange={(e) => setName(e.target.value)}
+							required
+						/>
+					</label>
+					<button type="submit" className="btn btn-sm">
+						Set a marker
+					</button>
+				</form>
+			)}
+			{error !== undefined && <Trouble error={error} />}
+			{markers.length > 0 && (
+				<ul className="my-3">
+					{markers.map((m) => (
+						<MarkerWords key={m.id} marker={m} ended={isFinal(run.status)} />
+					))}
+				</ul>
+			)}
+		</>
+	);
+}
+
+function MarkerWords({ marker, ended }: { marker: Marker; ended: boolean }) {
+	const split = useSplit(marker);
+	return (
+		<li>
+			◆ <strong className="font-medium">{marker.name}</strong>, at {seconds(marker.atSeconds)} of its
+			measurement. {ended && split.data?.words}
+		</li>
+	);
+}
