@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"strings"
 
+	"golang.org/x/sys/unix"
+
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 )
@@ -55,7 +57,7 @@ func (w *walk) path(path string, depth int) setup.Layer {
 			return layer
 		}
 		if depth == 0 {
-			w.fileSystem(m.kind, name)
+			w.fileSystem(m.kind, name, m.point)
 			w.queue(name)
 		}
 		layer.Below = append(layer.Below, w.device(name, depth+1))
@@ -70,18 +72,29 @@ func orNothing(text string) string {
 	return strconv.Quote(text)
 }
 
-// fileSystem reads what ext4 and xfs tell of themselves.
-func (w *walk) fileSystem(kind, name string) {
-	if kind == "ext4" {
-		if text, err := w.text(w.ctx, w.proc, "fs/ext4", name, "options"); err == nil {
-			w.know("fileSystem.features", strings.Join(strings.Fields(text), ","))
+// fileSystem reads what a file system tells of itself: its block, and of ext4
+// how it takes writes (proc(5), /proc/fs/ext4), which the mount options leave
+// out where it is the default.
+func (w *walk) fileSystem(kind, name, point string) {
+	stat, err := probe(w.ctx, func() (s unix.Statfs_t, err error) { return s, unix.Statfs(point, &s) })
+	if err == nil && stat.Bsize > 0 {
+		w.know("fileSystem.block", quantity.Bytes(stat.Bsize))
+	}
+	if kind != "ext4" {
+		return
+	}
+	text, err := w.text(w.ctx, w.proc, "fs/ext4", name, "options")
+	if err != nil {
+		return
+	}
+	var telling []string
+	for option := range strings.FieldsSeq(text) {
+		word, _, _ := strings.Cut(option, "=")
+		if slices.Contains([]string{"data", "barrier", "nobarrier", "delalloc", "nodelalloc", "dioread_nolock", "dioread_lock", "discard", "stripe", "commit"}, word) {
+			telling = append(telling, option)
 		}
 	}
-	if kind == "xfs" && w.exists(w.ctx, w.sys, "fs/xfs", name) {
-		if text, err := w.text(w.ctx, w.sys, "fs/xfs", name, "log/log_tail_lsn"); err == nil {
-			w.know("fileSystem.features", "log tail "+text)
-		}
-	}
+	w.know("fileSystem.features", strings.Join(telling, ","))
 }
 
 // mountDevice is the kernel's name of the device of a mount.

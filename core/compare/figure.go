@@ -42,6 +42,8 @@ func (f Figure) InWords(ratio float64) string {
 	words := "not known"
 	switch {
 	case !(ratio > 0) || math.IsInf(ratio, 0):
+	case math.Abs(ratio-1) < 0.0005:
+		words = "unchanged"
 	case ratio >= 1.95 && ratio <= 2.05:
 		words = "doubled"
 	case ratio >= 1.8:

@@ -339,8 +339,8 @@ function Gains(props: {
 const shapes: Record<string, [string, string]> = {
 	better: ["▲", "text-secondary"],
 	worse: ["▼", "text-error"],
-	same: ["＝", ""],
-	"not shown": ["～", ""],
+	same: ["=", ""],
+	"not shown": ["~", ""],
 	hint: ["…", ""],
 	missing: ["✕", ""],
 };

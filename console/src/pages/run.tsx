@@ -57,6 +57,7 @@ export function RunPage() {
 					{run.reason}
 				</p>
 			)}
+			<PassOver run={run} />
 			<Waiting run={run} />
 			{measurements.length > 1 && (
 				<MeasurementList measurements={measurements} shown={shown} choose={choose} />
@@ -68,6 +69,33 @@ export function RunPage() {
 			<Repeats run={run} />
 			<Behind run={run} shown={shown} />
 		</>
+	);
+}
+
+/** After a check stopped a run: starts it again, passing over what failed by name. */
+function PassOver({ run }: { run: Run }) {
+	const navigate = useNavigate();
+	const [error, setError] = useState<unknown>();
+	const failed = (run.checks ?? []).filter((c) => c.result === "failed").map((c) => c.name);
+	if (run.status !== "failed" || failed.length === 0 || run.progress.step > 0) {
+		return null;
+	}
+	const again = async () => {
+		const next = await api.startRun({
+			name: run.name,
+			volumeId: run.volumeId,
+			plan: run.plan,
+			override: failed,
+		});
+		navigate(`/runs/${next.id}`);
+	};
+	return (
+		<p className="my-3">
+			<button type="button" className="btn btn-sm" onClick={() => again().catch(setError)}>
+				Measure all the same, passing over {failed.join(", ")}
+			</button>
+			{error !== undefined && <Trouble error={error} />}
+		</p>
 	);
 }
 

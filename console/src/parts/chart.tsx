@@ -189,8 +189,19 @@ function base(option: EChartsCoreOption): EChartsCoreOption {
 			textStyle: { color: c.ink },
 			confine: true,
 		},
-		legend: { top: 0, right: 0, textStyle: { color: c.ink }, itemWidth: 22, itemHeight: 8 },
+
 		...option,
+		legend: {
+			type: "scroll",
+			top: 0,
+			right: 0,
+			left: 90,
+			align: "left",
+			textStyle: { color: c.ink },
+			itemWidth: 22,
+			itemHeight: 8,
+			...(option.legend as object),
+		},
 		xAxis: axis(option.xAxis as object),
 		yAxis: axis(option.yAxis as object),
 	};

@@ -63,6 +63,7 @@ export function GainsChart(props: { compared: Compared; candidate: Candidate; nu
 			series: [
 				{
 					type: "custom",
+					clip: true,
 					name: "gain",
 					// biome-ignore lint/suspicious/noExplicitAny: the drawing library's own shape
 					renderItem: (_: unknown, drawn: any) => {
@@ -335,7 +336,6 @@ function RateOverlay({ sides, shift }: { sides: SideSeries[]; shift: (side: numb
 				splitLine: { show: false },
 			},
 			yAxis: { type: "value", name: "MB/s", min: 0 },
-			legend: { top: 0, left: 60 },
 			tooltip: { trigger: "axis", valueFormatter: (v: unknown) => `${digits(Number(v))} MB/s` },
 			series: sides.map((s) => ({
 				type: "line",
@@ -405,7 +405,6 @@ function Race({ sides }: { sides: SideSeries[] }) {
 				splitLine: { show: false },
 			},
 			yAxis: { type: "value", name: "% done", min: 0, max: 100 },
-			legend: { top: 0, left: 60 },
 			tooltip: { trigger: "axis", valueFormatter: (v: unknown) => `${digits(Number(v))} %` },
 			series: lines.map((l) => ({
 				type: "line",
@@ -466,8 +465,7 @@ function Shares({ names, ids }: { names: string[]; ids: (number | undefined)[] }
 			min: Math.min(...lines.map((l) => l.data[0][0])),
 			max: Math.max(...lines.map((l) => l.data[l.data.length - 1][0])),
 		},
-		yAxis: { type: "value", name: "% done within", min: 0, max: 100 },
-		legend: { top: 0, left: 100 },
+		yAxis: { type: "value", name: "% done", min: 0, max: 100 },
 		tooltip: { trigger: "axis", valueFormatter: (v: unknown) => `${digits(Number(v))} %` },
 		series: lines.map((l) => ({
 			type: "line",
@@ -523,9 +521,9 @@ function Ladder({ match, names }: { match: Match; names: string[] }) {
 	);
 	const option = useMemo(
 		() => (c: Colours) => ({
+			legend: { data: lines.map((l) => l.name) },
 			xAxis: { type: "category", data: rungs, name: "percentile", nameLocation: "middle", nameGap: 26 },
 			yAxis: { type: "log", name: "latency, ms", axisLabel: { formatter: (v: number) => digits(v) } },
-			legend: { top: 0, left: 90 },
 			tooltip: {
 				trigger: "axis",
 				valueFormatter: (v: unknown) => `${digits(Number(Array.isArray(v) ? v[1] : v))} ms`,
@@ -534,6 +532,7 @@ function Ladder({ match, names }: { match: Match; names: string[] }) {
 				{ type: "line", name: l.name, ...sideLine(l.side, c), data: l.rungs.map((r) => [r.n, r.mean]) },
 				{
 					type: "custom",
+					clip: true,
 					name: `${l.name}, 95 % interval`,
 					silent: true,
 					tooltip: { show: false },

@@ -185,6 +185,7 @@ function Sweep({ line }: { line: Line }) {
 			{ type: "line", name: "rate", ...sideLine(1, c), data: spots.map((s) => [s.at, s.rate.mean]) },
 			{
 				type: "custom",
+				clip: true,
 				name: "95 % interval",
 				silent: true,
 				tooltip: { show: false },

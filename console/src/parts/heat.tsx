@@ -42,7 +42,7 @@ export function HeatMap({ title, intervals }: { title: string; intervals: Interv
 			visualMap: {
 				show: false,
 				min: 0,
-				max: 40,
+				max: Math.max(10, ...cells.map((cell) => cell[2])),
 				inRange: { color: [c.paper, c.grid, c.baseline, c.ink] },
 			},
 			tooltip: {
