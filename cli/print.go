@@ -116,6 +116,9 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 		fmt.Fprintf(w, " after %s of lead-in", s.LeadIn)
 	}
 	fmt.Fprintf(w, ", %s moved, through %s\n", s.Total.Bytes, interfaceInWords(s.Interface))
+	if s.Patience != nil {
+		fmt.Fprintf(w, "   %s\n", indented(s.Patience.Words, "   "))
+	}
 	if s.Service != nil {
 		fmt.Fprintf(w, "   latency counts from the intended start; service time p50 %s, p99 %s\n", s.Service.P50, s.Service.P99)
 	}

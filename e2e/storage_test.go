@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -17,6 +18,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"patientheron/client"
+	"patientheron/core/judge"
 	"patientheron/core/plan"
 	"patientheron/core/workload"
 	"patientheron/planfile"
@@ -176,7 +178,9 @@ func TestMemoryThatAnswersIsCalledOut(t *testing.T) {
 		detail := s.measured(volume, onePlan(spec(c.change)))
 		kinds := ""
 		for _, f := range detail.Measurements[0].Findings {
-			kinds += f.Kind
+			if f.Weight == judge.Unreliable {
+				kinds += f.Kind
+			}
 		}
 		if kinds != c.kind {
 			t.Errorf("%s: found %q, want %q", name, kinds, c.kind)
@@ -194,33 +198,44 @@ func TestMemoryThatAnswersIsCalledOut(t *testing.T) {
 	}
 }
 
-// The kernel's own throttle is the oracle for a rate.
-func TestThrottledDeviceIsMeasuredAtItsRate(t *testing.T) {
-	const limit = 24 << 20
-	device := loopDevice(t, 128<<20)
+// throttle holds what a service reads from a device to a rate. It gives a
+// function that sets another one.
+func throttle(t *testing.T, s *service, device string, limit int) func(limit int) {
+	t.Helper()
 	var stat unix.Stat_t
 	if err := unix.Stat(device, &stat); err != nil {
 		t.Fatal(err)
 	}
-	group := fmt.Sprintf("/sys/fs/cgroup/blkio/heron-e2e-%d", os.Getpid())
+	group := fmt.Sprintf("/sys/fs/cgroup/blkio/heron-e2e-%d-%d", os.Getpid(), s.process.Process.Pid)
 	if err := os.Mkdir(group, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	s := serve(t, t.TempDir(), false)
 	t.Cleanup(func() {
 		s.end(syscall.SIGTERM)
 		if err := os.Remove(group); err != nil {
 			t.Error(err)
 		}
 	})
-	for file, text := range map[string]string{
-		"blkio.throttle.read_bps_device": fmt.Sprintf("%d:%d %d", unix.Major(stat.Rdev), unix.Minor(stat.Rdev), limit),
-		"cgroup.procs":                   strconv.Itoa(s.process.Process.Pid),
-	} {
+	write := func(file, text string) {
+		t.Helper()
 		if err := os.WriteFile(filepath.Join(group, file), []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}
+	set := func(limit int) {
+		write("blkio.throttle.read_bps_device", fmt.Sprintf("%d:%d %d", unix.Major(stat.Rdev), unix.Minor(stat.Rdev), limit))
+	}
+	set(limit)
+	write("cgroup.procs", strconv.Itoa(s.process.Process.Pid))
+	return set
+}
+
+// The kernel's own throttle is the oracle for a rate.
+func TestThrottledDeviceIsMeasuredAtItsRate(t *testing.T) {
+	const limit = 8 << 20 // slow enough for a busy machine to keep
+	device := quietDevice(t, 128<<20)
+	s := serve(t, t.TempDir(), false)
+	throttle(t, s, device, limit)
 	detail := s.measured(s.volume(device, nil), onePlan(spec(func(w *workload.Spec) {
 		w.Blocks, w.Depth, w.LeadIn, w.For, w.Span = workload.Block(64<<10), 8, 1, 4, 128<<20
 	})))
@@ -256,7 +271,7 @@ func TestWithoutIoUring(t *testing.T) {
 	if detail.Status != resource.Finished || m.Summary.Interface != "threads" || m.Summary.Total.Operations == 0 {
 		t.Fatalf("%s: %s: %+v", detail.Status, detail.Reason, m.Summary)
 	}
-	if len(m.Findings) != 1 || m.Findings[0].Kind != "portable-interface" {
+	if !slices.ContainsFunc(m.Findings, func(f judge.Finding) bool { return f.Kind == "portable-interface" }) {
 		t.Errorf("findings %+v", m.Findings)
 	}
 }

@@ -37,6 +37,7 @@ func NewSampler(devices ...string) *Sampler {
 type reading struct {
 	at               time.Time
 	busy, total      []float64 // seconds of each core
+	stolen           float64   // seconds of all cores that a hypervisor gave to others
 	self             float64   // seconds of CPU this process used
 	received, sent   uint64
 	devices          map[string]DeviceCounters
@@ -62,6 +63,7 @@ func (s *Sampler) Sample() *measure.Beside {
 		for core := range now.total {
 			b.CPU = append(b.CPU, share(now.busy[core]-before.busy[core], now.total[core]-before.total[core]))
 		}
+		b.Stolen = share(now.stolen-before.stolen, over*float64(len(now.total)))
 	}
 	for _, name := range s.devices {
 		earlier, hadIt := before.devices[name]
@@ -77,7 +79,8 @@ func (s *Sampler) Sample() *measure.Beside {
 			Read:      quantity.ByteRate(float64(d.ReadBytes) / over),
 			Written:   quantity.ByteRate(float64(d.WrittenBytes) / over),
 			InFlight:  d.InFlight,
-			Busy:      share(d.Busy.Seconds(), over),
+			ReadBytes: quantity.Bytes(d.ReadBytes), WrittenBytes: quantity.Bytes(d.WrittenBytes),
+			Busy: share(d.Busy.Seconds(), over),
 		})
 	}
 	return b
@@ -110,8 +113,9 @@ func (s *Sampler) read() reading {
 		for core := range int64(len(stat.CPU)) {
 			c := stat.CPU[core]
 			idle := c.Idle + c.Iowait
-			busy := c.User + c.Nice + c.System + c.IRQ + c.SoftIRQ + c.Steal
-			r.busy, r.total = append(r.busy, busy), append(r.total, busy+idle)
+			busy := c.User + c.Nice + c.System + c.IRQ + c.SoftIRQ
+			r.busy, r.total = append(r.busy, busy), append(r.total, busy+idle+c.Steal)
+			r.stolen += c.Steal
 		}
 	}
 	if memory, err := proc.Meminfo(); err == nil {

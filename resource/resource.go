@@ -205,8 +205,8 @@ type Comparison struct {
 // Compared is a comparison with what comes of it.
 type Compared struct {
 	Comparison
-	Result  compare.Result `json:"result"`
-	Figures []compare.Figure   `json:"figures" doc:"All figures, in the order in which they are shown"`
+	Result  compare.Result   `json:"result"`
+	Figures []compare.Figure `json:"figures" doc:"All figures, in the order in which they are shown"`
 }
 
 // Shape is what the sweeps and repeats of a run show.

@@ -36,7 +36,24 @@ type Side struct {
 	Name    string
 	Runs    []int64
 	Setup   setup.Setup
+	Real    bool // not simulated: its runs differ by more than its repeats do
 	Samples []Sample
+}
+
+// allowance is the standard deviation from run to run that the values of a
+// side cannot show: what runs differ by anyway, and as much as others took of
+// the host's CPU time.
+func (s Side) allowance() float64 {
+	if !s.Real || len(s.Runs) >= 3 {
+		return 0
+	}
+	stolen, n := 0.0, 0.0
+	for _, sample := range s.Samples {
+		if sample.Summary != nil {
+			stolen, n = stolen+float64(sample.Summary.Stolen), n+1
+		}
+	}
+	return math.Hypot(judge.RunToRun, stolen/max(n, 1)) / math.Sqrt(float64(max(len(s.Runs), 1)))
 }
 
 // Sample is one measurement of a side.
@@ -141,7 +158,7 @@ func Sides(baseline Side, candidates []Side, noise quantity.Share) Result {
 		others[i] = group(side)
 	}
 	c.match(baseline, base, candidates, others)
-	c.decide(len(candidates))
+	c.decide(baseline, candidates)
 	for i, side := range candidates {
 		c.Candidates = append(c.Candidates, c.candidate(i, side, setup.Diff(baseline.Setup, side.Setup)))
 	}
@@ -318,14 +335,15 @@ func values(samples []Sample, f Figure) Values {
 
 // decide finds the ratios and their verdicts, the points of one figure of one
 // candidate together.
-func (c *Result) decide(candidates int) {
-	for candidate := range candidates {
+func (c *Result) decide(baseline Side, candidates []Side) {
+	for candidate, side := range candidates {
+		allowance := math.Hypot(baseline.allowance(), side.allowance())
 		families := map[string][]*judge.Ratio{}
 		for p := range c.Points {
 			for r := range c.Points[p].Rows {
 				row := &c.Points[p].Rows[r]
 				outcome := &row.Candidates[candidate]
-				outcome.Ratio = judge.Compare(row.Baseline.compared, outcome.compared, c.Noise)
+				outcome.Ratio = judge.Compare(row.Baseline.compared, outcome.compared, c.Noise, allowance)
 				families[row.Figure] = append(families[row.Figure], &outcome.Ratio)
 			}
 		}

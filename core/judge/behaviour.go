@@ -38,6 +38,25 @@ func unsteady(o Observed) []Finding {
 	}}
 }
 
+// stolenLimit is the share of CPU time from which on others on the same
+// hardware distort what this host measures.
+const stolenLimit = 0.02
+
+// stolenTime says that a hypervisor gave CPU time of this host to others
+// (proc_stat(5)): a rate can be too low by about that share, and differs from
+// run to run.
+func stolenTime(o Observed) []Finding {
+	if o.Summary.Stolen < stolenLimit {
+		return nil
+	}
+	return []Finding{{
+		Kind: "stolen-time", Weight: Caution, Figure: "all",
+		Sentence: fmt.Sprintf("A hypervisor gave %s of this host's CPU time to others meanwhile.", o.Summary.Stolen),
+		Next:     "Measure when the hardware is quieter, or from a host of its own. Comparisons allow for that share.",
+		Evidence: []Evidence{{"stolen share of CPU time", float64(o.Summary.Stolen)}},
+	}}
+}
+
 // fewInFlight compares the operations in flight, which are rate × latency
 // (Little 1961), with what the load asks for. Fewer mean that this host spent
 // the rest of the time on its own work.

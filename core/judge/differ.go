@@ -34,12 +34,18 @@ type Ratio struct {
 	equal   float64 // probability of such a ratio if the difference mattered
 }
 
+// RunToRun is by how much two runs of the same differ on real storage although
+// the repeats within each agree: the standard deviation of their logarithms on
+// a quiet machine (docs/judgement.md). Repeats of one run cannot show it.
+const RunToRun = 0.02
+
 // Compare gives the ratio of two sets of independent repeats with Welch's
 // interval on their logarithms (Welch 1947), and the probabilities from which
 // Decide takes its words: that there is no difference, and that there is one of
 // at least noise (two one-sided tests: Schuirmann 1987). Values must be above
-// zero; sides without such a value give Missing.
-func Compare(baseline, candidate []float64, noise quantity.Share) Ratio {
+// zero; sides without such a value give Missing. Allowance is the standard
+// deviation from run to run that neither side's values show, 0 for none.
+func Compare(baseline, candidate []float64, noise quantity.Share, allowance float64) Ratio {
 	a, okA := logs(baseline)
 	b, okB := logs(candidate)
 	if !okA || !okB {
@@ -54,10 +60,12 @@ func Compare(baseline, candidate []float64, noise quantity.Share) Ratio {
 	}
 	partA, partB := devA*devA/float64(len(a)), devB*devB/float64(len(b))
 	// Values that agree to the last digit say nothing finer than that.
-	deviation := max(math.Sqrt(partA+partB), 1e-9)
+	deviation := max(math.Sqrt(partA+partB+allowance*allowance), 1e-9)
 	freedom := float64(len(a) + len(b) - 2)
 	if partA+partB > 0 {
-		freedom = (partA + partB) * (partA + partB) / (partA*partA/float64(len(a)-1) + partB*partB/float64(len(b)-1))
+		// The allowance is given, not found from values: it takes no freedom.
+		all := partA + partB + allowance*allowance
+		freedom = all * all / (partA*partA/float64(len(a)-1) + partB*partB/float64(len(b)-1))
 	}
 	student := distuv.StudentsT{Sigma: 1, Nu: freedom}
 	half := student.Quantile(1-(1-confidence)/2) * deviation

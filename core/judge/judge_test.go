@@ -13,12 +13,12 @@ import (
 // series is one second in which the load and the device moved so many bytes.
 func series(reads, writes, deviceRead, deviceWritten quantity.Bytes) []measure.Interval {
 	return []measure.Interval{
-		{Length: 1, LeadIn: true, Reads: measure.Flow{Bytes: 1 << 40}, Beside: &measure.Beside{Devices: []measure.Device{{}}}},
+		{Length: 1, LeadIn: true, Beside: &measure.Beside{Devices: []measure.Device{{}}}},
 		{
 			Length: 1, Reads: measure.Flow{Bytes: reads}, Writes: measure.Flow{Bytes: writes},
 			Beside: &measure.Beside{Available: 8 * quantity.GiB, Devices: []measure.Device{
-				{Read: quantity.ByteRate(deviceRead) / 2, Written: quantity.ByteRate(deviceWritten)},
-				{Read: quantity.ByteRate(deviceRead) / 2},
+				{ReadBytes: deviceRead / 2, WrittenBytes: deviceWritten},
+				{ReadBytes: deviceRead / 2},
 			}},
 		},
 	}
@@ -98,6 +98,8 @@ func TestRulesSpeakAndAreSilent(t *testing.T) {
 		"it falls behind":           {Observed{Summary: behind, Load: workload.Spec{Rate: 1000}}, "fell-behind all caution"},
 		"it keeps the rate":         {Observed{Summary: behind, Load: workload.Spec{Rate: 500}}, ""},
 		"a pegged core":             {Observed{Series: pegged(0.97), Summary: rate(50_000, 8.0/50_000), Load: workload.Spec{Depth: 8, Workers: 1}}, "limited-by all info"},
+		"others took the CPU":       {Observed{Summary: measure.Summary{Stolen: 0.2}}, "stolen-time all caution"},
+		"others hardly took it":     {Observed{Summary: measure.Summary{Stolen: 0.01}}, ""},
 		"late, but storage is slow": {Observed{Summary: measure.Summary{IssueLag: &lag, Total: measure.Figures{Latency: measure.Latency{Mean: 0.1}}}}, ""},
 	} {
 		c.observed.Load.Blocks = workload.Block(4 * quantity.KiB)

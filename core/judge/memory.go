@@ -22,15 +22,16 @@ func silentlyBuffered(o Observed) (findings []Finding) {
 	var reads, writes, deviceRead, deviceWritten float64
 	counted := false
 	for _, i := range o.Series {
-		if i.LeadIn || i.Beside == nil || len(i.Beside.Devices) == 0 {
+		// With the lead-in: what was begun in it may be counted after it.
+		if i.Beside == nil || len(i.Beside.Devices) == 0 {
 			continue
 		}
 		counted = true
 		reads += float64(i.Reads.Bytes)
 		writes += float64(i.Writes.Bytes)
 		for _, d := range i.Beside.Devices {
-			deviceRead += float64(d.Read) * float64(i.Length)
-			deviceWritten += float64(d.Written) * float64(i.Length)
+			deviceRead += float64(d.ReadBytes)
+			deviceWritten += float64(d.WrittenBytes)
 		}
 	}
 	if !counted {

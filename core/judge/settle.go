@@ -149,6 +149,22 @@ func Steadiness(series []measure.Interval) *measure.Steadiness {
 	return s
 }
 
+// Stolen is the share of this host's CPU time that a hypervisor gave to others
+// meanwhile.
+func Stolen(series []measure.Interval) (share quantity.Share) {
+	length := quantity.Seconds(0)
+	for _, i := range measured(series) {
+		if i.Beside != nil {
+			share += i.Beside.Stolen * quantity.Share(i.Length)
+			length += i.Length
+		}
+	}
+	if length == 0 {
+		return 0
+	}
+	return share / quantity.Share(length)
+}
+
 // CPUPerOperation is the CPU time that this host used for each operation, of
 // all processes together; 0 when the host did not work or was not watched.
 func CPUPerOperation(series []measure.Interval) quantity.Seconds {

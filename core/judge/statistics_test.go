@@ -199,7 +199,7 @@ func TestNoVerdictsWithoutADifference(t *testing.T) {
 	for range experiments {
 		var ratios []*Ratio
 		for range points {
-			r := Compare(repeats(1000, 0.06), repeats(1000, 0.06), 0.05)
+			r := Compare(repeats(1000, 0.06), repeats(1000, 0.06), 0.05, 0)
 			ratios = append(ratios, &r)
 		}
 		Decide(ratios, 0.05, false)
@@ -210,13 +210,13 @@ func TestNoVerdictsWithoutADifference(t *testing.T) {
 			}
 		}
 		// A true 10 % at the spread that repeats on quiet storage have.
-		r := Compare(repeats(1000, 0.03), repeats(1100, 0.03), 0.05)
+		r := Compare(repeats(1000, 0.03), repeats(1100, 0.03), 0.05, 0)
 		Decide([]*Ratio{&r}, 0.05, false)
 		if r.Verdict == Better {
 			found++
 		}
 		// No difference at the same spread is told to be the same.
-		same := Compare(repeats(1000, 0.015), repeats(1000, 0.015), 0.05)
+		same := Compare(repeats(1000, 0.015), repeats(1000, 0.015), 0.05, 0)
 		Decide([]*Ratio{&same}, 0.05, false)
 		if same.Verdict == Same {
 			right++
@@ -236,9 +236,43 @@ func TestNoVerdictsWithoutADifference(t *testing.T) {
 	}
 }
 
+// Runs that differ by themselves, each with repeats that agree: without the
+// allowance that would be called a difference most of the time.
+func TestAllowanceForRunToRun(t *testing.T) {
+	random := rand.New(rand.NewPCG(4, 2))
+	run := func(truth float64) []float64 {
+		mean := truth * math.Exp(RunToRun*random.NormFloat64())
+		values := make([]float64, 5)
+		for i := range values {
+			values[i] = mean * math.Exp(0.005*random.NormFloat64())
+		}
+		return values
+	}
+	const tries = 2000
+	wrong, without, found := 0, 0, 0
+	for range tries {
+		a, b, c := run(1000), run(1000), run(1100)
+		for allowance, count := range map[float64]*int{math.Sqrt2 * RunToRun: &wrong, 0: &without} {
+			r := Compare(a, b, 0.001, allowance)
+			if Decide([]*Ratio{&r}, 0.001, false); r.Verdict == Better || r.Verdict == Worse {
+				*count++
+			}
+		}
+		r := Compare(a, c, 0.05, math.Sqrt2*RunToRun)
+		if Decide([]*Ratio{&r}, 0.05, false); r.Verdict == Better {
+			found++
+		}
+	}
+	t.Logf("runs that differ by themselves: %.1f %% false verdicts with the allowance, %.1f %% without; 10 %% found in %.1f %%",
+		float64(wrong)/tries*100, float64(without)/tries*100, float64(found)/tries*100)
+	if wrong > tries*7/100 || without < tries/2 || found < tries*85/100 {
+		t.Errorf("%d with, %d without, %d found of %d", wrong, without, found, tries)
+	}
+}
+
 func TestRatios(t *testing.T) {
 	decide := func(a, b []float64, lower bool) Ratio {
-		r := Compare(a, b, 0.05)
+		r := Compare(a, b, 0.05, 0)
 		Decide([]*Ratio{&r}, 0.05, lower)
 		return r
 	}
@@ -279,7 +313,7 @@ func TestRatios(t *testing.T) {
 		}
 		return e
 	}
-	if r := Compare(exponential(a), exponential(b), 0.05); math.Abs(r.Chance-0.021) > 0.001 {
+	if r := Compare(exponential(a), exponential(b), 0.05, 0); math.Abs(r.Chance-0.021) > 0.001 {
 		t.Errorf("chance %.4f, want 0.021", r.Chance)
 	}
 }

@@ -76,6 +76,7 @@ type Summary struct {
 
 	Steadiness *Steadiness      `json:"steadiness,omitempty" doc:"How even the rate was; absent for fewer than three intervals"`
 	CPUPerOp   quantity.Seconds `json:"cpuPerOperationSeconds,omitempty" doc:"CPU time of this host for one operation, the engine's own included; 0 where no host works, or it was not recorded"`
+	Stolen     quantity.Share   `json:"stolenShare,omitempty" doc:"Share of this host's CPU time that a hypervisor gave to others meanwhile"`
 	Patience   *Patience        `json:"patience,omitempty" doc:"When the load asked to wait until it settled or its mean was known: what came of it"`
 
 	Interface string `json:"interface" doc:"How operations were handed over: io_uring, threads (the portable fallback), or none for the null volume"`
@@ -143,6 +144,7 @@ type Counter struct {
 // Beside is what the host and the device did during one interval.
 type Beside struct {
 	CPU         []quantity.Share  `json:"cpuShares" doc:"Busy share of each core of this host"`
+	Stolen      quantity.Share    `json:"stolenShare,omitempty" doc:"Share of this host's CPU time that a hypervisor gave to others"`
 	EngineCores float64           `json:"engineCores" doc:"Cores' worth of CPU time this process used"`
 	Available   quantity.Bytes    `json:"memoryAvailableBytes"`
 	PageCache   quantity.Bytes    `json:"pageCacheBytes"`
@@ -154,13 +156,15 @@ type Beside struct {
 // Device is what the kernel's counters say a block device did during one
 // interval.
 type Device struct {
-	Name      string            `json:"name"`
-	ReadRate  quantity.OpRate   `json:"readRate"`
-	WriteRate quantity.OpRate   `json:"writeRate"`
-	Read      quantity.ByteRate `json:"readBytesPerSecond"`
-	Written   quantity.ByteRate `json:"writtenBytesPerSecond"`
-	InFlight  int64             `json:"inFlight"`
-	Busy      quantity.Share    `json:"busyShare" doc:"Share of the interval during which at least one request was in flight"`
+	Name         string            `json:"name"`
+	ReadRate     quantity.OpRate   `json:"readRate"`
+	WriteRate    quantity.OpRate   `json:"writeRate"`
+	Read         quantity.ByteRate `json:"readBytesPerSecond"`
+	Written      quantity.ByteRate `json:"writtenBytesPerSecond"`
+	ReadBytes    quantity.Bytes    `json:"readBytes" doc:"Read since the look before, which may lie a little off the interval"`
+	WrittenBytes quantity.Bytes    `json:"writtenBytes"`
+	InFlight     int64             `json:"inFlight"`
+	Busy         quantity.Share    `json:"busyShare" doc:"Share of the interval during which at least one request was in flight"`
 }
 
 // Per turns a count and a size over a length of time into figures.

@@ -16,6 +16,7 @@ import (
 	"patientheron/core/setup"
 	"patientheron/report"
 	"patientheron/resource"
+	"patientheron/storage"
 )
 
 // NewComparison is what comparing takes.
@@ -252,6 +253,7 @@ func (s *Service) side(ctx context.Context, group resource.Group) (compare.Side,
 		}
 		names = append(names, fmt.Sprintf("%s (run %d)", run.Volume.Name, id))
 		side.Setup = run.Setup // of the newest, when there are several
+		side.Real = side.Real || run.Volume.Kind != string(storage.Array)
 		for _, m := range measurements {
 			if !m.Fill && m.Status.Final() {
 				side.Samples = append(side.Samples, sample(m))

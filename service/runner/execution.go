@@ -192,6 +192,7 @@ func (e *execution) judge(ctx context.Context, m *resource.Measurement) error {
 	}
 	measure.CutLeadIn(series, m.Summary.LeadIn)
 	m.Summary.Steadiness = judge.Steadiness(series)
+	m.Summary.Stolen = judge.Stolen(series)
 	m.Summary.CPUPerOp = judge.CPUPerOperation(series)
 	m.Findings = judge.Findings(judge.Observed{Load: m.Load, Summary: *m.Summary, Series: series, Facts: e.run.Volume.Facts, Setup: e.run.Setup})
 	return nil

@@ -649,6 +649,11 @@ export interface components {
             networkSentBytesPerSecond: number;
             /** Format: int64 */
             pageCacheBytes: number;
+            /**
+             * Format: double
+             * @description Share of this host's CPU time that a hypervisor gave to others
+             */
+            stolenShare?: number;
         };
         BlockShare: {
             /**
@@ -781,12 +786,19 @@ export interface components {
             /** Format: int64 */
             inFlight: number;
             name: string;
+            /**
+             * Format: int64
+             * @description Read since the look before, which may lie a little off the interval
+             */
+            readBytes: number;
             /** Format: double */
             readBytesPerSecond: number;
             /** Format: double */
             readRate: number;
             /** Format: double */
             writeRate: number;
+            /** Format: int64 */
+            writtenBytes: number;
             /** Format: double */
             writtenBytesPerSecond: number;
         };
@@ -2025,6 +2037,11 @@ export interface components {
             service?: components["schemas"]["Latency"];
             /** @description How even the rate was; absent for fewer than three intervals */
             steadiness?: components["schemas"]["Steadiness"];
+            /**
+             * Format: double
+             * @description Share of this host's CPU time that a hypervisor gave to others meanwhile
+             */
+            stolenShare?: number;
             /** @description Flushes to stable storage, when the workload asks for them; not part of the total */
             syncs?: components["schemas"]["Figures"];
             total: components["schemas"]["Figures"];

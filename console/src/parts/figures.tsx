@@ -104,6 +104,7 @@ export function FiguresTable({ m }: { m: Measurement }) {
 				Measured {seconds(s.measuredSeconds)}
 				{s.leadInSeconds > 0 && ` after ${seconds(s.leadInSeconds)} of lead-in`}, {bytes(s.total.bytes)} moved
 				{through(s.interface)}.
+				{s.patience && ` ${s.patience.words}`}
 				{s.service &&
 					` Latency counts from the intended start; service time p50 ${seconds(s.service.p50Seconds)}, p99 ${seconds(s.service.p99Seconds)}.`}
 			</p>

@@ -1,0 +1,342 @@
+package e2e
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+
+	"patientheron/client"
+	"patientheron/core/judge"
+	"patientheron/core/plan"
+	"patientheron/core/quantity"
+	"patientheron/core/workload"
+	"patientheron/resource"
+)
+
+// repeated is a plan of one stage, five times.
+func repeated(name string, load workload.Spec) plan.Plan {
+	return plan.Plan{Name: name, Stages: []plan.Stage{{Name: name, Load: load, Repeats: 5}}}
+}
+
+func (s *service) compared(baseline int64, candidates ...int64) resource.Compared {
+	s.t.Helper()
+	n := client.NewComparison{Baseline: resource.Group{Runs: []int64{baseline}}}
+	for _, id := range candidates {
+		n.Candidates = append(n.Candidates, resource.Group{Runs: []int64{id}})
+	}
+	c, err := s.Compare(s.t.Context(), n)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	return c
+}
+
+// A loop device held to half its rate is worse by half, and the interval says
+// so; what was measured twice the same way is not worse.
+func TestHalfTheRateIsWorseByHalf(t *testing.T) {
+	const full = 8 << 20 // slow enough for a busy machine to keep
+	s := serve(t, t.TempDir(), false)
+	device := quietDevice(t, 64<<20)
+	set := throttle(t, s, device, full)
+	volume := s.volume(device, nil)
+	load := spec(func(w *workload.Spec) {
+		w.Blocks, w.Depth, w.Span, w.For, w.LeadIn = workload.Block(64<<10), 4, 64<<20, 1, 0.5
+	})
+	before := s.measured(volume, repeated("archive", load))
+	again := s.measured(volume, repeated("archive", load))
+	set(full / 2)
+	after := s.measured(volume, repeated("archive", load))
+	c := s.compared(before.ID, again.ID, after.ID)
+	row := c.Result.Points[0].Row("throughput")
+	if v := row.Candidates[0]; v.Verdict == judge.Better || v.Verdict == judge.Worse {
+		t.Errorf("the same twice: %+v", v.Ratio)
+	}
+	half := row.Candidates[1]
+	if half.Verdict == judge.Better || half.Low > 0.5+0.02 || half.High < 0.5-0.02 {
+		t.Errorf("half the rate: %+v", half.Ratio)
+	}
+	// The throttle is exact; a machine that is busy with other things is not.
+	stolen := max(before.Measurements[0].Summary.Stolen, after.Measurements[0].Summary.Stolen)
+	if spread := max(row.Baseline.Variation, half.Variation); spread > 0.05 || stolen > 0.05 {
+		t.Logf("this machine varies by %s, and others took %s of it; that half is worse cannot be asked for", spread, stolen)
+	} else if half.Verdict != judge.Worse || math.Abs(half.Ratio.Value-0.5) > 0.06 {
+		t.Errorf("half the rate: %+v, in words: %s", half.Ratio, c.Result.Candidates[1].Words)
+	}
+}
+
+// gates asks a script's questions of runs that are known to differ.
+func (s *service) gates(t *testing.T, base, worse, single int64) {
+	t.Helper()
+	for condition, code := range map[string]int{
+		`throughput of "hot reads" better by 30%`: 3,
+		`iops of "hot reads" better by 99%`:       3,
+		`p99 of "hot reads" worse by 5%`:          0,
+		`throughput of "nothing" worse`:           1,
+		`nonsense`:                                1,
+	} {
+		_, trouble, err := s.cli("compare", fmt.Sprint(base), fmt.Sprint(worse), "--fail-if", condition)
+		if got := exitCode(err); got != code {
+			t.Errorf("%s ended with %d, want %d: %s", condition, got, code, trouble)
+		}
+	}
+	if _, trouble, err := s.cli("compare", fmt.Sprint(base), fmt.Sprint(single), "--fail-if", "iops worse"); exitCode(err) != 4 || !strings.Contains(trouble, "measure at least three") {
+		t.Errorf("one repeat: %v: %s", err, trouble)
+	}
+	for _, format := range []string{"--json", "--csv", "--noise=3%"} {
+		out, trouble, err := s.cli("compare", fmt.Sprint(base), fmt.Sprint(worse), format)
+		if err != nil || !strings.Contains(out, "better") || format == "--json" && !json.Valid([]byte(out)) {
+			t.Errorf("%v: %v: %s%s", format, err, out, trouble)
+		}
+		for line := range strings.Lines(out) {
+			if format == "--noise=3%" && len([]rune(line)) > 101 {
+				t.Errorf("a line is longer than 100 characters: %s", line)
+			}
+		}
+	}
+}
+
+func exitCode(err error) int {
+	var ended *exec.ExitError
+	switch {
+	case err == nil:
+		return 0
+	case errors.As(err, &ended):
+		return ended.ExitCode()
+	}
+	return -1
+}
+
+// quietDevice is a loop device whose file is in memory, so that nothing but the
+// block layer and the file system above it is in the way.
+func quietDevice(t *testing.T, size int64) string {
+	t.Helper()
+	memory := t.TempDir()
+	must(t, "mount", "-t", "tmpfs", "tmpfs", memory)
+	t.Cleanup(func() { _ = exec.Command("umount", "--lazy", memory).Run() })
+	file := filepath.Join(memory, "backing")
+	must(t, "truncate", "--size", strconv.FormatInt(size, 10), file)
+	device := must(t, "losetup", "--find", "--show", file)
+	t.Cleanup(func() { _ = exec.Command("losetup", "--detach", device).Run() })
+	return device
+}
+
+// Ten pairs of the same on a real file system: at most one in twenty may be
+// called better or worse by chance, so of ten hardly two.
+func TestTheSameTwiceIsNotCalledDifferent(t *testing.T) {
+	s := serve(t, t.TempDir(), false)
+	volume := s.volume(mounted(t, quietDevice(t, 256<<20), "mkfs.ext4", "-q"), nil)
+	var ids []int64
+	for range 11 {
+		detail := s.measured(volume, repeated("ledger", spec(func(w *workload.Spec) { w.Depth, w.For, w.Interval = 1, 0.3, 0.1 })))
+		if detail.Status != resource.Finished {
+			t.Fatal(detail.Reason)
+		}
+		ids = append(ids, detail.ID)
+	}
+	words := map[judge.Verdict]int{}
+	for i := range 10 {
+		c := s.compared(ids[i], ids[i+1])
+		o := c.Result.Points[0].Row("throughput").Candidates[0]
+		words[o.Verdict]++
+		t.Logf("%.3f to %.3f: %s", o.Low, o.High, o.Verdict)
+	}
+	t.Logf("ten pairs of the same: %v", words)
+	if words[judge.Better]+words[judge.Worse] > 3 { // of ten at 5 % each, four come once in a thousand
+		t.Errorf("ten pairs of the same came out as %v", words)
+	}
+	// One run after the other on a shared machine differs by more than its
+	// repeats do; several runs on each side know of that.
+	n := client.NewComparison{Baseline: resource.Group{Runs: ids[:5]}, Candidates: []resource.Group{{Runs: ids[5:10]}}}
+	c, err := s.Compare(t.Context(), n)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if v := c.Result.Points[0].Row("throughput").Candidates[0]; len(v.Repeated.Values) != 5 || v.Verdict == judge.Better && v.Ratio.Value > 1.5 {
+		t.Errorf("five runs against five of the same: %+v", v)
+	}
+}
+
+// On simulated arrays the same twice is the same in every point, and a cache
+// gains where its counters say that it answered.
+func TestCacheGainsWhereItAnswers(t *testing.T) {
+	s := serve(t, t.TempDir(), false)
+	folder := t.TempDir()
+	const plain = "name: Plain\nmembers: {count: 4, medium: hard disk, capacity: 1TB}\nlayout: {level: raid5, chunk: 64KiB}\n"
+	volumes := map[string]resource.Volume{}
+	for name, text := range map[string]string{
+		"plain":  plain,
+		"cached": plain + "caches:\n  - {name: memory, size: 2GiB, block: 16KiB, mode: read-only, hitTime: 30us}\n",
+	} {
+		path := filepath.Join(folder, name+".yaml")
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		volumes[name] = s.volume("array:"+path, nil)
+	}
+	stage := func(name string, span quantity.Bytes, change func(*workload.Spec)) plan.Stage {
+		load := spec(func(w *workload.Spec) {
+			w.Span, w.For, w.LeadIn, w.Interval, w.Depth = span, 10, 30, 1, 8
+			if change != nil {
+				change(w)
+			}
+		})
+		return plan.Stage{Name: name, Load: load, Repeats: 3}
+	}
+	p := plan.Plan{Stages: []plan.Stage{
+		stage("hot reads", 64<<20, nil),
+		stage("cold reads", 900<<30, nil),
+		stage("writes", 900<<30, func(w *workload.Spec) { w.Reads = 0 }),
+	}}
+	runs := map[string]resource.RunDetail{}
+	for _, name := range []string{"plain", "again", "cached"} {
+		volume := volumes[name]
+		if name == "again" {
+			volume = volumes["plain"]
+		}
+		runs[name] = s.measured(volume, p)
+	}
+	c := s.compared(runs["plain"].ID, runs["again"].ID, runs["cached"].ID)
+	for _, point := range c.Result.Points {
+		for _, row := range point.Rows {
+			if v := row.Candidates[0].Verdict; v == judge.Better || v == judge.Worse {
+				t.Errorf("the same twice, %s of %s: %+v", row.Figure, point.Title, row.Candidates[0].Ratio)
+			}
+		}
+	}
+	verdicts := map[string]judge.Verdict{}
+	for _, part := range c.Result.Candidates[1].Parts {
+		verdicts[part.Title] = part.Verdict
+	}
+	if verdicts["hot reads"] != judge.Better || verdicts["writes"] == judge.Better || verdicts["cold reads"] == judge.Better {
+		t.Errorf("verdicts %v", verdicts)
+	}
+	// The model's own counters explain it.
+	for _, m := range runs["cached"].Measurements {
+		series, err := s.Series(t.Context(), m.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		hit := 0.0
+		for _, counter := range series.Intervals[len(series.Intervals)-1].Inside {
+			if counter.Name == "memory hit rate" {
+				hit = counter.Value
+			}
+		}
+		if m.Name == "hot reads" && hit < 0.9 || m.Name == "cold reads" && hit > 0.1 {
+			t.Errorf("%s: hit rate %.2f", m.Name, hit)
+		}
+	}
+	if d := c.Result.Candidates[1].Difference; d.Things != 1 || !strings.Contains(d.Words, "cache 1 is new") {
+		t.Errorf("the setups differ by %+v", d)
+	}
+	one := p
+	one.Stages = []plan.Stage{p.Stages[0]}
+	one.Stages[0].Repeats = 1
+	s.gates(t, runs["plain"].ID, runs["cached"].ID, s.measured(volumes["plain"], one).ID)
+	// Kept, shown, reported, forgotten.
+	out, trouble, err := s.cli("compare", fmt.Sprint(runs["plain"].ID), fmt.Sprint(runs["cached"].ID), "--keep", "Is a cache worth it?")
+	if err != nil || !strings.Contains(out, "Kept as comparison 1") {
+		t.Fatalf("%v: %s%s", err, out, trouble)
+	}
+	if _, trouble, err := s.cli("compare", "1", "2", "--keep", "Is a cache worth it?"); err == nil || !strings.Contains(trouble, "choose another name") {
+		t.Errorf("the same name again: %v: %s", err, trouble)
+	}
+	page, trouble, err := s.cli("report", "--comparison", "1")
+	if err != nil || !strings.Contains(page, "cache 1 is new") || !strings.Contains(page, "<svg") || strings.Contains(page, "http://") && strings.Contains(page, "<script") {
+		t.Errorf("%v: %s%.300s", err, trouble, page)
+	}
+	if page, _, err := s.cli("report", fmt.Sprint(runs["cached"].ID)); err != nil || !strings.Contains(page, "How to repeat it") {
+		t.Errorf("%v: %.300s", err, page)
+	}
+	if out, _, err := s.cli("comparison", "forget", "1"); err != nil || !strings.Contains(out, "its runs stay") {
+		t.Errorf("%v: %s", err, out)
+	}
+}
+
+// A patient measurement ends when it knows enough, and what came before the
+// rate stood still is cut off.
+func TestPatienceOnSimulatedAndRealStorage(t *testing.T) {
+	s := serve(t, t.TempDir(), false)
+	path := filepath.Join(t.TempDir(), "cached.yaml")
+	text := "name: Warming\nmembers: {count: 4, medium: ssd, capacity: 100GB}\nlayout: {level: raid10}\ncaches:\n  - {name: memory, size: 1GiB, block: 16KiB, mode: write-back, protected: true}\n"
+	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	array := s.measured(s.volume("array:"+path, nil), onePlan(spec(func(w *workload.Spec) {
+		w.Reads, w.Span, w.For, w.Interval, w.Depth, w.Settled, w.Within = 0, 20<<30, 300, 0.5, 16, true, 0.02
+	})))
+	m := array.Measurements[0]
+	if p := m.Summary.Patience; array.Status != resource.Finished || p == nil || m.Summary.Ending != "settled" || !p.Settled || p.Within > 0.02 || m.Summary.LeadIn != p.Cut {
+		t.Fatalf("%s %s: %+v of %+v", array.Status, array.Reason, m.Summary.Patience, m.Summary)
+	}
+	series, err := s.Series(t.Context(), m.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	operations, length := int64(0), quantity.Seconds(0)
+	for _, i := range series.Intervals {
+		if !i.LeadIn {
+			operations += i.Writes.Operations
+			length += i.Length
+		}
+	}
+	if operations != m.Summary.Total.Operations || math.Abs(float64(length-m.Summary.Measured)) > 1e-6 {
+		t.Errorf("the series has %d operations in %s, the summary %d in %s", operations, length, m.Summary.Total.Operations, m.Summary.Measured)
+	}
+	out, trouble, err := s.cli("measure", "null:1TiB", "--settled", "--within", "5%", "--for", "4s", "--interval", "100ms", "--workers", "1")
+	if err != nil || !strings.Contains(out, "It ended ") {
+		t.Errorf("%v: %s%s", err, out, trouble)
+	}
+	if _, trouble, err := s.cli("measure", "null:1TiB", "--settled", "--for", "0", "--amount", "1GiB"); err == nil || !strings.Contains(trouble, "after which to give up") {
+		t.Errorf("without a limit: %v: %s", err, trouble)
+	}
+}
+
+// A marker splits a run into before and after.
+func TestMarkers(t *testing.T) {
+	s := serve(t, t.TempDir(), false)
+	device := quietDevice(t, 64<<20)
+	set := throttle(t, s, device, 12<<20)
+	volume := s.volume(device, nil)
+	if _, err := s.Mark(t.Context(), 77, "nothing"); err == nil {
+		t.Error("a run that is not there was marked")
+	}
+	run, err := s.StartRun(t.Context(), client.NewRun{VolumeID: volume.ID, Plan: onePlan(spec(func(w *workload.Spec) {
+		w.Blocks, w.Depth, w.Span, w.For, w.Interval = workload.Block(64<<10), 4, 64<<20, 8, 0.25
+	}))})
+	if err != nil {
+		t.Fatal(err)
+	}
+	marked := false
+	err = s.Watch(t.Context(), run.ID, client.Watcher{Point: func(p resource.Point) {
+		if p.Interval.Index < 15 || marked {
+			return
+		}
+		marked = true
+		set(4 << 20)
+		if out, trouble, err := s.cli("mark", fmt.Sprint(run.ID), "held to a third"); err != nil || !strings.Contains(out, "held to a third") {
+			t.Errorf("%v: %s%s", err, out, trouble)
+		}
+	}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	detail := s.finished(run.ID)
+	if len(detail.Markers) != 1 {
+		t.Fatalf("markers %+v", detail.Markers)
+	}
+	split, err := s.SplitAt(t.Context(), detail.Markers[0])
+	if err != nil || strings.Contains(split.Words, "rose") {
+		t.Errorf("%v: %s", err, split.Words)
+	}
+	if _, trouble, err := s.cli("mark", fmt.Sprint(run.ID), "too late"); err == nil || !strings.Contains(trouble, "not measuring") {
+		t.Errorf("a marker after the end: %v: %s", err, trouble)
+	}
+}
