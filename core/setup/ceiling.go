@@ -155,7 +155,7 @@ func (s Setup) linkCeilings(u Use, at string, number int) (hops []Hop) {
 	} else {
 		mtu := 1500.0
 		for _, end := range []string{"mtuHere", "mtuThere"} {
-			if known := s.Number(at + end); known > 0 && (end == "mtuHere" || known < mtu) {
+			if known := s.Number(at + end); known >= 576 && (end == "mtuHere" || known < mtu) {
 				mtu = known
 			}
 		}
@@ -237,6 +237,9 @@ func (s Setup) mediaCeilings(u Use) (hops []Hop) {
 	}
 	slowest.reads, slowest.writes = min(slowest.reads, interfaces), min(slowest.writes, interfaces)
 	cost, words := s.work(u, members, slowest)
+	if !(cost > 0) || math.IsInf(cost, 0) || members < 1 {
+		return append(hops, Hop{name, memberStation, 0, "not known; what is told of the members does not fit together"})
+	}
 	return append(hops, Hop{name, memberStation, quantity.OpRate(members / cost), fmt.Sprintf("%g × 1 s ÷ (%s)", members, words)})
 }
 
