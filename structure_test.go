@@ -34,7 +34,7 @@ var rules = []struct {
 	{"service/look", []string{"core", "resource", "host", "storage"}, nil},
 	{"service/runner", []string{"core", "resource", "host", "storage", "service/store", "service/look"}, nil},
 	{"service", []string{"core", "resource", "host", "storage", "service", "report", "planfile", "setupfile", "client", "console", "strictyaml"}, []string{"*"}},
-	{"bench", []string{"core", "storage", "host"}, []string{"golang.org/x/sys"}},
+	{"bench", []string{"core", "storage", "host", "resource", "client", "service"}, []string{"golang.org/x/sys"}},
 	{"cli", []string{"core", "resource", "client", "planfile", "setupfile", "demo", "storage", "service", "arrayfile"}, []string{"*"}},
 	{"cmd", []string{"cli"}, nil},
 	{"e2e", []string{"core", "resource", "client", "host", "planfile", "e2e"}, []string{"*"}},

@@ -50,7 +50,7 @@ func bench() error {
 	fmt.Printf("%s, %d cores, %s\n\n", runtime.Version(), runtime.NumCPU(), kernel())
 	fmt.Println("| what | figure | goal |")
 	fmt.Println("|---|---|---|")
-	for _, part := range []func() error{nullVolume, allocations, intervals, simulatedArrays, againstBareLoop, memory} {
+	for _, part := range []func() error{nullVolume, allocations, intervals, simulatedArrays, againstBareLoop, memory, judging, comparing, looking} {
 		if err := part(); err != nil {
 			return err
 		}

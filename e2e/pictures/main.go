@@ -28,11 +28,14 @@ func main() {
 		fmt.Fprintln(os.Stderr, "usage: pictures HERON FOLDER")
 		os.Exit(2)
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), 150*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), 240*time.Second)
 	defer cancel()
 	err := take(ctx, os.Args[1], os.Args[2])
 	if err == nil {
-		err = terminal(ctx, os.Args[1], os.Args[2])
+		err = terminal(ctx, os.Args[1], os.Args[2], "terminal")
+	}
+	if err == nil {
+		err = terminal(ctx, os.Args[1], os.Args[2], "terminal-compare")
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "pictures:", err)
@@ -109,13 +112,29 @@ func take(ctx context.Context, heron, folder string) error {
 	p.picture("measure", 1280, 880)
 	p.page("/arrays/2", "ol li")
 	p.picture("array", 1280, 800)
+	p.page("/look/13", "ol, main p")
+	p.until(`document.body.innerText.includes("What each hop can pass")`)
+	p.picture("look", 1280, 1000)
+	p.page("/look/11", "ol")
+	p.picture("look-array", 1280, 1000)
+	p.page("/compare", "form")
+	p.picture("comparisons", 1280, 800)
+	p.page("/compare/1", "canvas")
+	p.picture("compare", 1280, 960)
+	p.scroll("Over each other")
+	p.picture("compare-point", 1280, 1000)
 	p.page("/runs/2", "canvas")
 	p.picture("run-array", 1280, 1430)
 	p.page("/runs/13", "canvas")
-	p.picture("run", 1280, 1430)
+	p.until(`document.body.innerText.includes("Sweeps")`)
+	p.picture("run", 1280, 2500)
 	p.scheme("dark")
 	p.picture("run-night", 1280, 800)
 	p.scheme("light")
+
+	p.page("/compare", "form")
+	p.until(`fetch("/api/v1/comparisons/1/report").then(r => r.text()).then(t => { document.open(); document.write(t); document.close(); return true })`)
+	p.picture("report", 1100, 1400)
 
 	// A run that goes on while it is photographed.
 	p.page("/measure?volume=13", "form")
@@ -152,6 +171,11 @@ func (p *photographer) page(path, wanted string) {
 
 func (p *photographer) until(expression string) {
 	p.try(func() error { return p.Until(expression) }, expression)
+}
+
+// scroll brings the heading with these words to the top.
+func (p *photographer) scroll(words string) {
+	p.until(fmt.Sprintf(`[...document.querySelectorAll("h2, h3")].filter(e => e.textContent.includes(%q)).map(e => e.scrollIntoView()).length > 0`, words))
 }
 
 func (p *photographer) scheme(name string) {

@@ -6,12 +6,46 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"time"
 )
 
-// terminal photographs a command in a terminal window on a display of its
+// scripts are what is typed in the terminals, by the name of the picture. What
+// stands before the line of dashes is typed before the photograph.
+var scripts = map[string]string{
+	"terminal": `mkdir pool
+---
+say heron volume add pool --name pool
+say heron measure pool --block 8KiB --reads 70% --depth 16 --span 256MiB --lead-in 1s --for 3s --repeats 2
+say heron run list`,
+	"terminal-compare": `cat >plain.yaml <<END
+name: Plain parity array
+members: {count: 6, medium: hard disk, capacity: 4TB}
+layout: {level: raid5, chunk: 64KiB}
+END
+(cat plain.yaml; echo "caches: [{name: controller memory, size: 4GiB, block: 16KiB, mode: write-back, protected: true}]") >cached.yaml
+for array in plain cached; do
+  heron volume add array:$array.yaml --name $array
+  heron preset show ledger >/dev/null
+  heron measure $array --plan plan.yaml
+done >/dev/null 2>&1
+---
+say heron look cached --span 1TiB | head -14
+say heron compare 1 2
+say heron compare 1 2 --fail-if "'p99 of \"entries\" worse by 10%'"`,
+}
+
+// comparedPlan is what the terminal's arrays are measured with.
+const comparedPlan = `name: Ledger and backup
+stages:
+  - {name: lookups, load: {block: 8KiB, reads: 100%, depth: 16, span: 1TiB, for: 5s}, repeats: 5}
+  - {name: entries, load: {block: 8KiB, reads: 0%, depth: 16, span: 32GiB, for: 5s}, repeats: 5}
+  - {name: backup, load: {block: 1MiB, reads: 100%, order: sequential, depth: 8, span: 512GiB, for: 5s}, repeats: 5}
+`
+
+// terminal photographs commands in a terminal window on a display of its
 // own.
-func terminal(ctx context.Context, heron, folder string) error {
+func terminal(ctx context.Context, heron, folder, name string) error {
 	heron, err := filepath.Abs(heron)
 	if err != nil {
 		return err
@@ -21,22 +55,20 @@ func terminal(ctx context.Context, heron, folder string) error {
 		return err
 	}
 	defer os.RemoveAll(place)
-	pool := filepath.Join(place, "pool")
-	if err := os.Mkdir(pool, 0o755); err != nil {
+	if err := os.WriteFile(filepath.Join(place, "plan.yaml"), []byte(comparedPlan), 0o600); err != nil {
 		return err
 	}
+	before, shown, _ := strings.Cut(scripts[name], "\n---\n")
 	const display = ":77"
 	screen := exec.CommandContext(ctx, "Xvfb", display, "-screen", "0", "1280x800x24")
 	if err := screen.Start(); err != nil {
 		return fmt.Errorf("start a display: %w", err)
 	}
 	defer func() { _ = screen.Process.Kill(); _ = screen.Wait() }()
-	script := `cd ` + place + `
-say() { printf '\033[1m$ %s\033[0m\n' "$*"; "$@" 2>/dev/null; echo; }
-say heron volume add ` + pool + ` --name pool
-say heron measure pool --block 8KiB --reads 70% --depth 16 --span 256MiB --lead-in 1s --for 3s --repeats 2
-say heron run list
-touch done; sleep 60`
+	script := "cd " + place + "\n" + before + `
+say() { printf '\033[1m$ %s\033[0m\n' "$*"; eval "$*" 2>/dev/null; echo; }
+clear
+` + shown + "\ntouch done; sleep 60"
 	file := filepath.Join(place, "script")
 	// The commands shown need no --here: a function adds it.
 	hidden := `heron() { if [ "$1" = -- ]; then shift; fi; ` + heron + ` --data ` + place + `/data --here "$@"; }` + "\n"
@@ -65,7 +97,7 @@ touch done; sleep 60`
 		}
 	}
 	time.Sleep(500 * time.Millisecond)
-	picture := exec.CommandContext(ctx, "import", "-window", "root", "-crop", "1000x726+0+0", filepath.Join(folder, "terminal.png"))
+	picture := exec.CommandContext(ctx, "import", "-window", "root", "-crop", "1000x726+0+0", filepath.Join(folder, name+".png"))
 	picture.Env = window.Env
 	if out, err := picture.CombinedOutput(); err != nil {
 		return fmt.Errorf("photograph the terminal: %w\n%s", err, out)

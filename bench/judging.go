@@ -1,0 +1,176 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"patientheron/client"
+	"patientheron/core/judge"
+	"patientheron/core/measure"
+	"patientheron/core/plan"
+	"patientheron/core/quantity"
+	"patientheron/core/setup"
+	"patientheron/core/workload"
+	"patientheron/resource"
+	"patientheron/service"
+	"patientheron/service/look"
+	"patientheron/service/store"
+)
+
+// middle is the median time of five calls, in milliseconds.
+func middle(work func() error) (float64, error) {
+	var times []float64
+	for range 5 {
+		began := time.Now()
+		if err := work(); err != nil {
+			return 0, err
+		}
+		times = append(times, time.Since(began).Seconds()*1e3)
+	}
+	return median(times), nil
+}
+
+// judging times all rules on an hour of one-second intervals.
+func judging() error {
+	random := rand.New(rand.NewPCG(1, 1))
+	series := make([]measure.Interval, 3600)
+	rate := 1000.0
+	for i := range series {
+		rate = 1000 + 0.8*(rate-1000) + 30*random.NormFloat64()
+		series[i] = measure.Interval{
+			Index: i, Start: quantity.Seconds(i), Length: 1, Reads: measure.Flow{Operations: int64(rate)},
+			Beside: &measure.Beside{CPU: make([]quantity.Share, 16), Devices: []measure.Device{{Name: "sda", Busy: 0.9}}},
+		}
+	}
+	load := workload.Default()
+	load.Settled, load.Within = true, 0.02
+	took, err := middle(func() error {
+		judge.Findings(judge.Observed{Load: load, Series: series, Summary: measure.Summary{Total: measure.Figures{Operations: 3_600_000, Rate: 1000, Latency: measure.Latency{Mean: 0.008}}}})
+		judge.Patience(load)(series, true)
+		return nil
+	})
+	row("judging a measurement of 3,600 intervals, all rules", "under 20 ms", "%.2f ms", took)
+	return err
+}
+
+// comparing times a comparison of nine runs through the API, from records with
+// their histograms.
+func comparing() (err error) {
+	folder, err := os.MkdirTemp("", "heron-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(folder)
+	ctx := context.Background()
+	groups, err := nineRuns(ctx, folder)
+	if err != nil {
+		return err
+	}
+	s, err := service.Open(ctx, folder, "bench", slog.New(slog.DiscardHandler))
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	serving, stop := context.WithCancel(ctx)
+	defer stop()
+	c := s.Client(serving)
+	points := 0
+	took, err := middle(func() error {
+		compared, err := c.Compare(ctx, client.NewComparison{Baseline: groups[0], Candidates: groups[1:]})
+		points = len(compared.Result.Points)
+		return err
+	})
+	row("comparing nine runs of 200 points with three repeats", "under 300 ms", "%.0f ms for %d points", took, points)
+	return err
+}
+
+// nineRuns puts nine runs of 200 points with three repeats into a store.
+func nineRuns(ctx context.Context, folder string) (groups []resource.Group, err error) {
+	kept, err := store.Open(ctx, filepath.Join(folder, "heron.sqlite"))
+	if err != nil {
+		return nil, err
+	}
+	defer kept.Close()
+	random := rand.New(rand.NewPCG(9, 200))
+	h := measure.NewHistogram(3)
+	for range 20_000 {
+		h.Record(int64(1e6 * random.ExpFloat64()))
+	}
+	for n := range 9 {
+		run, err := kept.AddRun(ctx, resource.Run{Name: fmt.Sprintf("run %d", n), Status: resource.Finished, Setup: setup.Setup{Facts: []setup.Fact{}}})
+		if err != nil {
+			return nil, err
+		}
+		for point := range 200 {
+			for repeat := range 3 {
+				m, err := kept.AddMeasurement(ctx, resource.Measurement{
+					RunID: run.ID, Position: point*3 + repeat + 1, Stage: 1, Name: "sweep", Repeat: repeat + 1, Repeats: 3, Status: resource.Running,
+					Point: []plan.Setting{{Field: "span", Value: fmt.Sprintf("%dMiB", point+1)}}, Load: workload.Default(),
+				})
+				if err != nil {
+					return nil, err
+				}
+				f := measure.Figures{Operations: h.Count(), Rate: quantity.OpRate(1000 + 50*random.NormFloat64()), Latency: h.Latency()}
+				f.Throughput = quantity.ByteRate(f.Rate) * 4096
+				m.Status, m.Summary = resource.Finished, &measure.Summary{Total: f, Reads: f}
+				if err := kept.EndMeasurement(ctx, m, h, nil); err != nil {
+					return nil, err
+				}
+			}
+		}
+		groups = append(groups, resource.Group{Runs: []int64{run.ID}})
+	}
+	return groups, nil
+}
+
+// looking times a look at a file system over 64 loop devices.
+func looking() (err error) {
+	folder, err := os.MkdirTemp("", "heron-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(folder)
+	var devices []string
+	defer func() {
+		for _, device := range devices {
+			_ = exec.Command("losetup", "--detach", device).Run()
+		}
+	}()
+	for i := range 64 {
+		file := filepath.Join(folder, fmt.Sprint(i))
+		if err := exec.Command("truncate", "--size", "256M", file).Run(); err != nil {
+			return err
+		}
+		device, err := exec.Command("losetup", "--find", "--show", file).Output()
+		if err != nil {
+			return fmt.Errorf("make a loop device: %w", err)
+		}
+		devices = append(devices, strings.TrimSpace(string(device)))
+	}
+	if out, err := exec.Command("mkfs.btrfs", append([]string{"-q", "-f", "-d", "raid0", "-m", "raid1"}, devices...)...).CombinedOutput(); err != nil {
+		return fmt.Errorf("make a file system: %w: %s", err, out)
+	}
+	point := filepath.Join(folder, "mounted")
+	if err := os.Mkdir(point, 0o700); err != nil {
+		return err
+	}
+	if out, err := exec.Command("mount", devices[0], point).CombinedOutput(); err != nil {
+		return fmt.Errorf("mount: %w: %s", err, out)
+	}
+	defer func() { _ = exec.Command("umount", "--lazy", point).Run() }()
+	members := ""
+	took, err := middle(func() error {
+		l := look.At(context.Background(), look.Request{Locator: point})
+		members = l.Setup.Text("media[0].count")
+		return nil
+	})
+	row("looking at a file system over 64 block devices", "under 2000 ms", "%.0f ms (%s members found; 250 ms of it watch whether they are idle)", took, members)
+	return err
+}
