@@ -14,8 +14,11 @@ import (
 	"fmt"
 	"math"
 	"reflect"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"patientheron/core/judge"
 	"patientheron/core/measure"
@@ -199,6 +202,7 @@ func (c *Result) match(baseline Side, base *groups, candidates []Side, others []
 	for i, side := range candidates {
 		failures(c, side, others[i])
 	}
+	var fills []func()
 	for _, key := range base.order {
 		of := base.of[key]
 		p := Match{Stage: of[0].Stage, Point: of[0].Point, Title: key, Load: of[0].Load.Describe(), Main: mainFigure(of[0].Load)}
@@ -220,15 +224,20 @@ func (c *Result) match(baseline Side, base *groups, candidates []Side, others []
 		if !found {
 			continue
 		}
-		for _, f := range figuresFor(of[0].Load) {
-			row := Row{Figure: f.Key, Baseline: values(of, f)}
-			for _, theirs := range matched {
-				row.Candidates = append(row.Candidates, Outcome{Values: values(theirs, f)})
+		figures := figuresFor(of[0].Load)
+		p.Rows = make([]Row, len(figures))
+		fills = append(fills, func() {
+			for i, f := range figures {
+				row := Row{Figure: f.Key, Baseline: values(of, f)}
+				for _, theirs := range matched {
+					row.Candidates = append(row.Candidates, Outcome{Values: values(theirs, f)})
+				}
+				p.Rows[i] = row
 			}
-			p.Rows = append(p.Rows, row)
-		}
+		})
 		c.Points = append(c.Points, p)
 	}
+	onAllCores(fills)
 	for i, side := range candidates {
 		for _, key := range others[i].order {
 			if base.of[key] == nil {
@@ -336,20 +345,41 @@ func values(samples []Sample, f Figure) Values {
 // decide finds the ratios and their verdicts, the points of one figure of one
 // candidate together.
 func (c *Result) decide(baseline Side, candidates []Side) {
+	var decisions []func()
 	for candidate, side := range candidates {
-		allowance := math.Hypot(baseline.allowance(), side.allowance())
-		families := map[string][]*judge.Ratio{}
-		for p := range c.Points {
-			for r := range c.Points[p].Rows {
-				row := &c.Points[p].Rows[r]
-				outcome := &row.Candidates[candidate]
-				outcome.Ratio = judge.Compare(row.Baseline.compared, outcome.compared, c.Noise, allowance)
-				families[row.Figure] = append(families[row.Figure], &outcome.Ratio)
+		decisions = append(decisions, func() { c.decideOne(candidate, math.Hypot(baseline.allowance(), side.allowance())) })
+	}
+	onAllCores(decisions)
+}
+
+// onAllCores does independent work, as many pieces at a time as there are
+// cores.
+func onAllCores(work []func()) {
+	var next atomic.Int64
+	var together sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		together.Go(func() {
+			for i := next.Add(1) - 1; i < int64(len(work)); i = next.Add(1) - 1 {
+				work[i]()
 			}
+		})
+	}
+	together.Wait()
+}
+
+// decideOne decides for one candidate.
+func (c *Result) decideOne(candidate int, allowance float64) {
+	families := map[string][]*judge.Ratio{}
+	for p := range c.Points {
+		for r := range c.Points[p].Rows {
+			row := &c.Points[p].Rows[r]
+			outcome := &row.Candidates[candidate]
+			outcome.Ratio = judge.Compare(row.Baseline.compared, outcome.compared, c.Noise, allowance)
+			families[row.Figure] = append(families[row.Figure], &outcome.Ratio)
 		}
-		for key, ratios := range families {
-			judge.Decide(ratios, c.Noise, FigureOf(key).Lower)
-		}
+	}
+	for key, ratios := range families {
+		judge.Decide(ratios, c.Noise, FigureOf(key).Lower)
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
+	"golang.org/x/sync/errgroup"
 
 	"patientheron/core/compare"
 	"patientheron/core/judge"
@@ -218,18 +219,25 @@ func (s *Service) compare(ctx context.Context, n NewComparison) (resource.Compar
 
 // workOut works a comparison out from its runs.
 func (s *Service) workOut(ctx context.Context, c resource.Comparison) (resource.Compared, error) {
-	baseline, err := s.side(ctx, c.Baseline)
-	if err != nil {
-		return resource.Compared{}, fmt.Errorf("the baseline: %w", err)
+	groups := append([]resource.Group{c.Baseline}, c.Candidates...)
+	sides := make([]compare.Side, len(groups))
+	gathering, ctx := errgroup.WithContext(ctx)
+	for i, group := range groups {
+		gathering.Go(func() (err error) {
+			if sides[i], err = s.side(ctx, group); err != nil && i == 0 {
+				return fmt.Errorf("the baseline: %w", err)
+			} else if err != nil {
+				return fmt.Errorf("a candidate: %w", err)
+			}
+			return nil
+		})
 	}
-	var candidates []compare.Side
+	if err := gathering.Wait(); err != nil {
+		return resource.Compared{}, err
+	}
+	baseline, candidates := sides[0], sides[1:]
 	names := []string{}
-	for _, group := range c.Candidates {
-		side, err := s.side(ctx, group)
-		if err != nil {
-			return resource.Compared{}, fmt.Errorf("a candidate: %w", err)
-		}
-		candidates = append(candidates, side)
+	for _, side := range candidates {
 		names = append(names, side.Name)
 	}
 	if c.Name == "" {
