@@ -220,7 +220,11 @@ func printLook(w io.Writer, l resource.Look) {
 
 func printLayers(w io.Writer, layers []setup.Layer, depth int) {
 	for _, l := range layers {
-		fmt.Fprintf(w, "%s└ %s %s: %s", strings.Repeat("  ", depth), l.Kind, l.Name, l.Words)
+		name := l.Kind
+		if l.Name != l.Kind {
+			name += " " + l.Name
+		}
+		fmt.Fprintf(w, "%s└ %s: %s", strings.Repeat("  ", depth), name, l.Words)
 		if l.Trouble != "" {
 			fmt.Fprintf(w, " (could not look: %s)", l.Trouble)
 		}

@@ -98,6 +98,8 @@ func (d *Difference) count() {
 	switch {
 	case d.Things == 0 && len(d.Changes) == 0 && len(d.Unknown) == 0:
 		d.Words = "Nothing that is known of the setups differs."
+	case d.Things == 0 && len(d.Unknown) > 0:
+		d.Words = "Nothing that is known of both setups differs. Only one side knows: " + several(d.Unknown) + "."
 	case d.Things == 0:
 		d.Words = "Nothing that is known of both setups differs but what follows from other things."
 	default:
@@ -106,6 +108,19 @@ func (d *Difference) count() {
 	if d.Things > 1 {
 		d.Caution = fmt.Sprintf("%d things changed at once: a difference in the figures cannot be put down to one of them. Change one thing at a time.", d.Things)
 	}
+}
+
+// several puts the first few changes in words.
+func several(changes []Change) string {
+	var words []string
+	for i, c := range changes {
+		if i == 3 && len(changes) > 4 {
+			words = append(words, fmt.Sprintf("%d more", len(changes)-i))
+			break
+		}
+		words = append(words, c.Sentence)
+	}
+	return strings.Join(words, "; ")
 }
 
 func (s Setup) has(part string) bool {

@@ -30,17 +30,17 @@ for array in plain cached; do
   heron measure $array --plan plan.yaml
 done >/dev/null 2>&1
 ---
-say heron look cached --span 1TiB | head -14
+say heron look cached --span 1TiB '|' head -17
 say heron compare 1 2
-say heron compare 1 2 --fail-if "'p99 of \"entries\" worse by 10%'"`,
+say heron compare 1 2 --fail-if "'p99 of \"entries\" better by 10%'" '>/dev/null;' echo "ended with \$?"`,
 }
 
 // comparedPlan is what the terminal's arrays are measured with.
 const comparedPlan = `name: Ledger and backup
 stages:
-  - {name: lookups, load: {block: 8KiB, reads: 100%, depth: 16, span: 1TiB, for: 5s}, repeats: 5}
-  - {name: entries, load: {block: 8KiB, reads: 0%, depth: 16, span: 32GiB, for: 5s}, repeats: 5}
-  - {name: backup, load: {block: 1MiB, reads: 100%, order: sequential, depth: 8, span: 512GiB, for: 5s}, repeats: 5}
+  - {name: lookups, load: {block: 8KiB, reads: 100%, depth: 16, span: 1TiB, for: 5s}, repeats: 5, settle: {pause: 60s}}
+  - {name: entries, load: {block: 8KiB, reads: 0%, depth: 16, span: 32GiB, for: 5s}, repeats: 5, settle: {pause: 600s}}
+  - {name: backup, load: {block: 1MiB, reads: 100%, order: sequential, depth: 8, span: 512GiB, for: 5s}, repeats: 5, settle: {pause: 600s}}
 `
 
 // terminal photographs commands in a terminal window on a display of its

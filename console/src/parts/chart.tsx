@@ -195,7 +195,7 @@ function base(option: EChartsCoreOption): EChartsCoreOption {
 			type: "scroll",
 			top: 0,
 			right: 0,
-			left: 90,
+			left: 116,
 			align: "left",
 			textStyle: { color: c.ink },
 			itemWidth: 22,

@@ -103,8 +103,7 @@ export function FiguresTable({ m }: { m: Measurement }) {
 			<p className="mt-2 text-sm opacity-80">
 				Measured {seconds(s.measuredSeconds)}
 				{s.leadInSeconds > 0 && ` after ${seconds(s.leadInSeconds)} of lead-in`}, {bytes(s.total.bytes)} moved
-				{through(s.interface)}.
-				{s.patience && ` ${s.patience.words}`}
+				{through(s.interface)}.{s.patience && ` ${s.patience.words}`}
 				{s.service &&
 					` Latency counts from the intended start; service time p50 ${seconds(s.service.p50Seconds)}, p99 ${seconds(s.service.p99Seconds)}.`}
 			</p>
