@@ -179,6 +179,9 @@ func printCompared(w io.Writer, c resource.Compared, figure string) {
 		if candidate.Index > 0 {
 			fmt.Fprintf(w, "  Taken together %s times the baseline (geometric mean of what follows).\n", quantity.Digits(candidate.Index))
 		}
+		if len(candidate.Parts) == 0 {
+			continue
+		}
 		t := newTable(w, 3, "stage", "figure", "baseline", "candidate", "ratio", "95 % interval", "verdict")
 		for _, part := range candidate.Parts {
 			point := c.Result.Points[part.Point]

@@ -12,6 +12,7 @@ import (
 	"patientheron/core/judge"
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
+	"patientheron/core/setup"
 	"patientheron/resource"
 )
 
@@ -47,6 +48,10 @@ func printRun(w io.Writer, d resource.RunDetail) error {
 		fmt.Fprintf(w, ", %s, took %s", d.Started.Local().Format("2006-01-02 15:04:05"), quantity.Of(d.Ended.Sub(*d.Started).Round(time.Second)))
 	}
 	fmt.Fprintln(w)
+	printChecks(w, d.Run)
+	for _, m := range d.Markers {
+		fmt.Fprintf(w, "Marker %d at %s of measurement %d: %s\n", m.ID, m.At, m.MeasurementID, m.Name)
+	}
 	for _, m := range d.Measurements {
 		fmt.Fprintln(w)
 		if err := printMeasurement(w, m); err != nil {
@@ -54,6 +59,18 @@ func printRun(w io.Writer, d resource.RunDetail) error {
 		}
 	}
 	return nil
+}
+
+// printChecks says which checks before a run did not pass.
+func printChecks(w io.Writer, r resource.Run) {
+	for _, c := range r.Checks {
+		if c.Result != setup.Passed {
+			fmt.Fprintf(w, "%s\n", indented(fmt.Sprintf("Check %s: %s: %s", c.Name, c.Result, c.Sentence), "  "))
+		}
+	}
+	if len(r.Overrides) > 0 {
+		fmt.Fprintf(w, "Passed over by the user: %s\n", strings.Join(r.Overrides, ", "))
+	}
 }
 
 func factsInWords(v resource.Volume) string {

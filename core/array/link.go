@@ -14,8 +14,9 @@ func newPath(l Link) *path {
 	// Both ends agree on the smaller segment.
 	payload := float64(l.Rate) * float64(setup.PayloadShare(min(l.MTU[0], l.MTU[1])))
 	return &path{
-		half:     int64(l.RoundTrip.Duration()) / 2,
-		core:     server{perOperation: float64(l.PerOp) * 1e9, perByte: float64(l.PerByte) * 1e9},
+		half: int64(l.RoundTrip.Duration()) / 2,
+		// Command and answer each take half of an operation's time.
+		core:     server{perOperation: float64(l.PerOp) * 1e9 / 2, perByte: float64(l.PerByte) * 1e9},
 		out:      server{perByte: perSecond(payload)},
 		in:       server{perByte: perSecond(payload)},
 		overhead: 48,

@@ -98,16 +98,16 @@ type adder func(name string, result Result, sentence, next string)
 
 func reachChecks(seen Seen, asked Asked, add adder) {
 	if seen.Facts == nil {
-		add("reachable", Failed, "It cannot be reached: "+seen.Trouble, "Bring it back, or name another volume.")
+		add("reachable", Failed, "It cannot be reached: "+strings.TrimSuffix(seen.Trouble, ".")+".", "Bring it back, or name another volume.")
 		return
 	}
 	f := seen.Facts
 	add("reachable", Passed, fmt.Sprintf("It answers, and has %s.", f.Size), "")
 	switch {
 	case seen.Refusal != "" && asked.Writes:
-		add("writable", Failed, seen.Refusal, "Agree to what may be lost, or measure reads alone.")
+		add("writable", Failed, strings.TrimSuffix(seen.Refusal, ".")+".", "Agree to what may be lost, or measure reads alone.")
 	case seen.Refusal != "":
-		add("readable", Failed, seen.Refusal, "Give the service the right to read it.")
+		add("readable", Failed, strings.TrimSuffix(seen.Refusal, ".")+".", "Give the service the right to read it.")
 	case f.Writable:
 		add("writable", Passed, "The service may write there.", "")
 	default:
@@ -143,6 +143,12 @@ func reachChecks(seen Seen, asked Asked, add adder) {
 
 // memoryChecks compares the span with every memory on the path.
 func memoryChecks(s Setup, seen Seen, asked Asked, add adder) {
+	for i := range s.Count("media") {
+		if at := fmt.Sprintf("media[%d].kind", i); s.Text(at) == "memory" {
+			add("not-memory", Caution, "What stands behind it is the memory of this host.", "Take its figures for what memory does, not storage.")
+			break
+		}
+	}
 	if asked.Span == 0 {
 		return
 	}

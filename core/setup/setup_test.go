@@ -235,6 +235,7 @@ func TestChecksSpeak(t *testing.T) {
 		"refused":               {Setup{}, change(func(s *Seen) { s.Refusal = "no" }), Asked{Writes: true}, "writable", Failed},
 		"holds ext4, to write":  {Setup{}, change(func(s *Seen) { s.Holds = "ext4" }), Asked{Writes: true}, "nothing-of-value", Failed},
 		"holds ext4, to read":   {Setup{}, change(func(s *Seen) { s.Holds = "ext4" }), Asked{}, "nothing-of-value", Caution},
+		"media of memory":       {facts(t, "media[0].kind", "memory"), good, Asked{}, "not-memory", Caution},
 		"in memory":             {facts(t, "host.memory", "64GiB"), good, Asked{Span: 1 << 30, Cached: true}, "span-beyond-memory", Caution},
 		"uncached":              {facts(t, "host.memory", "64GiB"), good, Asked{Span: 1 << 30}, "span-beyond-memory", Passed},
 		"in the cache":          {facts(t, "cache[0].size", "400GB"), good, Asked{Span: 1 << 30}, "span-beyond-memory", Caution},

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -220,6 +221,13 @@ func (s *Service) compare(ctx context.Context, n NewComparison) (resource.Compar
 // workOut works a comparison out from its runs.
 func (s *Service) workOut(ctx context.Context, c resource.Comparison) (resource.Compared, error) {
 	groups := append([]resource.Group{c.Baseline}, c.Candidates...)
+	for _, group := range c.Candidates {
+		for _, id := range group.Runs {
+			if slices.Contains(c.Baseline.Runs, id) {
+				return resource.Compared{}, fmt.Errorf("%w: run %d is in the baseline and in a candidate; compare it with another run", compare.ErrInvalid, id)
+			}
+		}
+	}
 	sides := make([]compare.Side, len(groups))
 	gathering, ctx := errgroup.WithContext(ctx)
 	for i, group := range groups {

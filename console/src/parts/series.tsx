@@ -89,7 +89,7 @@ function markLines(markers: Marker[], c: Colours) {
 		silent: true,
 		symbol: "none",
 		lineStyle: { color: c.ink, type: "dashed", width: 1 },
-		label: { color: c.ink, formatter: "{b}", position: "insideEndTop" },
+		label: { color: c.ink, formatter: "◆ {b}", position: "end", rotate: 0, width: 150, overflow: "truncate" },
 		data: markers.map((k) => ({ name: k.name, xAxis: k.atSeconds })),
 	};
 }
