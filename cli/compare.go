@@ -230,9 +230,9 @@ func indented(words, by string) string {
 
 func comparedRow(p compare.Match, r compare.Row, candidate int) table.Row {
 	f := compare.FigureOf(r.Figure)
-	row := table.Row{"  " + shorten(p.Title, 30), r.Figure, shown(f, r.Baseline), "", "", "", ""}
+	row := table.Row{"  " + shorten(p.Title, 24), r.Figure, shown(f, r.Baseline), "", "", "", ""}
 	if candidate >= len(r.Candidates) {
-		row[6] = "this load has no such figure"
+		row[6] = "no such figure"
 		return row
 	}
 	o := r.Candidates[candidate]

@@ -120,3 +120,36 @@ func TestBeyondTheRange(t *testing.T) {
 		t.Error("reset left something behind")
 	}
 }
+
+// What was kept in little memory comes back as it was.
+func TestSparseKeepsEverything(t *testing.T) {
+	random := rand.New(rand.NewPCG(8, 9))
+	whole, parts := NewHistogram(3), NewHistogram(3)
+	for range 20 {
+		part := NewHistogram(3)
+		for range 500 {
+			ns := int64(1e5 * random.ExpFloat64())
+			whole.Record(ns)
+			part.Record(ns)
+		}
+		parts.MergeSparse(part.Sparse())
+	}
+	parts.MergeSparse(NewHistogram(3).Sparse())
+	if whole.Latency() != parts.Latency() || whole.Count() != parts.Count() {
+		t.Errorf("whole %+v\nparts %+v", whole.Latency(), parts.Latency())
+	}
+}
+
+func TestCellsCountEveryOperation(t *testing.T) {
+	reads, writes := NewHistogram(2), NewHistogram(2)
+	for range 10 {
+		reads.Record(1_050_000) // 10 × log10 of it is 60.2
+	}
+	writes.Record(1_050_000)
+	writes.Record(0)
+	writes.Record(15_000) // 41.8
+	cells := Cells(reads, writes, NewHistogram(2))
+	if len(cells) != 3 || cells[0].Count != 1 || cells[1] != (Cell{41, 1}) || cells[2] != (Cell{60, 11}) {
+		t.Errorf("cells %+v", cells)
+	}
+}

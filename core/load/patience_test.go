@@ -1,0 +1,96 @@
+package load_test
+
+import (
+	"math"
+	"strings"
+	"testing"
+
+	"patientheron/core/load"
+	"patientheron/core/measure"
+	"patientheron/core/quantity"
+	"patientheron/core/workload"
+	"patientheron/storage/null"
+)
+
+// patient runs a load that is asked after each interval.
+func patient(t *testing.T, s workload.Spec, p load.Patience) (*load.Outcome, []measure.Interval) {
+	t.Helper()
+	var series []measure.Interval
+	outcome, err := load.Run(t.Context(), load.Job{
+		Workload: s, Volume: null.Volume{Size: quantity.GiB}, Clock: load.NewMonotonic(), Patience: p,
+		Observe: func(i measure.Interval) { series = append(series, i) },
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return outcome, series
+}
+
+// The summary of a patient measurement is what the intervals after the cut
+// counted, no more and no less, and nothing is passed on after it ended.
+func TestPatientSummaryIsMadeOfIntervals(t *testing.T) {
+	s := spec(func(s *workload.Spec) {
+		s.Settled, s.For, s.LeadIn, s.Interval, s.Reads, s.Workers = true, 60, 0.2, 0.1, 0.5, 2
+	})
+	asked := 0
+	outcome, series := patient(t, s, func(seen []measure.Interval, last bool) (int, bool, measure.Patience) {
+		if !last {
+			asked++
+		}
+		return 3, len(seen) >= 8, measure.Patience{Settled: true, Words: "enough"}
+	})
+	sum := outcome.Summary
+	if sum.Ending != measure.ByPatience || sum.Patience == nil || sum.Patience.Words != "enough" || len(series) != 10 || asked != 8 {
+		t.Fatalf("%d intervals, asked %d times, %+v", len(series), asked, sum)
+	}
+	var reads, writes int64
+	length := quantity.Seconds(0)
+	for _, i := range series[5:] { // two of lead-in, three cut
+		reads, writes, length = reads+i.Reads.Operations, writes+i.Writes.Operations, length+i.Length
+	}
+	if sum.Reads.Operations != reads || sum.Writes.Operations != writes || outcome.Reads.Count() != reads || outcome.Writes.Count() != writes {
+		t.Errorf("%d reads and %d writes, the intervals have %d and %d", sum.Reads.Operations, sum.Writes.Operations, reads, writes)
+	}
+	if math.Abs(float64(sum.Measured-length)) > 1e-9 || math.Abs(float64(sum.LeadIn)-0.5) > 1e-6 || math.Abs(float64(sum.Patience.Cut)-0.3) > 1e-6 {
+		t.Errorf("measured %s, lead-in %s, cut %s", sum.Measured, sum.LeadIn, sum.Patience.Cut)
+	}
+	measure.CutLeadIn(series, sum.LeadIn)
+	for i, interval := range series {
+		if interval.LeadIn != (i < 5) {
+			t.Errorf("interval %d: lead-in is %v", i, interval.LeadIn)
+		}
+	}
+}
+
+func TestPatienceThatIsNeverSatisfied(t *testing.T) {
+	s := spec(func(s *workload.Spec) { s.Within, s.For, s.Interval, s.SyncEvery, s.Reads = 0.01, 0.5, 0.1, 4, 0 })
+	outcome, series := patient(t, s, func([]measure.Interval, bool) (int, bool, measure.Patience) {
+		return 0, false, measure.Patience{Words: "never"}
+	})
+	sum := outcome.Summary
+	if sum.Ending != measure.ByTime || len(series) != 5 || sum.Patience.Words != "never" || math.Abs(float64(sum.Measured)-0.5) > 1e-6 || sum.Syncs == nil || sum.Syncs.Operations == 0 {
+		t.Errorf("%d intervals, %+v", len(series), sum)
+	}
+}
+
+func TestPatienceAtASetRate(t *testing.T) {
+	s := spec(func(s *workload.Spec) { s.Settled, s.For, s.Interval, s.Rate = true, 0.6, 0.1, 2000 })
+	outcome, _ := patient(t, s, func(seen []measure.Interval, _ bool) (int, bool, measure.Patience) {
+		return 1, len(seen) >= 4, measure.Patience{}
+	})
+	if sum := outcome.Summary; sum.Service == nil || sum.IssueLag == nil || sum.Service.Max <= 0 || sum.Total.Operations < 300 {
+		t.Errorf("%+v", outcome.Summary)
+	}
+}
+
+func TestPatienceAndLoadBelongTogether(t *testing.T) {
+	for name, job := range map[string]load.Job{
+		"a patient load alone":  {Workload: spec(func(s *workload.Spec) { s.Settled = true })},
+		"patience without need": {Workload: spec(nil), Patience: func([]measure.Interval, bool) (int, bool, measure.Patience) { return 0, false, measure.Patience{} }},
+	} {
+		job.Volume, job.Clock = null.Volume{Size: quantity.GiB}, load.NewMonotonic()
+		if _, err := load.Run(t.Context(), job); err == nil || !strings.Contains(err.Error(), "Patience") {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
