@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -16,8 +17,8 @@ import (
 	"patientheron/core/setup"
 )
 
-// probeTime is how long one look at the system may take. Whatever takes longer
-// is "could not look".
+// probeTime is how long one look at the system may take unless an Explorer says
+// otherwise. Whatever takes longer is "could not look".
 const probeTime = 400 * time.Millisecond
 
 // Explorer walks from a path or a device down to the media and tells what it
@@ -26,6 +27,7 @@ const probeTime = 400 * time.Millisecond
 // writes. It is safe for concurrent use.
 type Explorer struct {
 	proc, sys string // mount points of the two file systems
+	limit     time.Duration
 	// table reads the device-mapper table of a device; the kernel gives it only
 	// through a control device.
 	table func(ctx context.Context, name string) (string, error)
@@ -33,7 +35,7 @@ type Explorer struct {
 
 // NewExplorer looks at this host.
 func NewExplorer() *Explorer {
-	return &Explorer{proc: "/proc", sys: "/sys", table: func(ctx context.Context, name string) (string, error) {
+	return &Explorer{proc: "/proc", sys: "/sys", limit: probeTime, table: func(ctx context.Context, name string) (string, error) {
 		text, err := exec.CommandContext(ctx, "dmsetup", "table", name).Output()
 		return string(text), err
 	}}
@@ -97,10 +99,10 @@ func (w *walk) trouble(format string, arguments ...any) string {
 }
 
 // errNoAnswer is given by a probe that took too long.
-var errNoAnswer = fmt.Errorf("no answer within %s", probeTime)
+var errNoAnswer = errors.New("no answer in time")
 
 // probe makes one look with a deadline. A look that hangs costs a goroutine.
-func probe[T any](ctx context.Context, look func() (T, error)) (T, error) {
+func probe[T any](ctx context.Context, limit time.Duration, look func() (T, error)) (T, error) {
 	type result struct {
 		value T
 		err   error
@@ -110,7 +112,7 @@ func probe[T any](ctx context.Context, look func() (T, error)) (T, error) {
 		value, err := look()
 		done <- result{value, err}
 	}()
-	timer := time.NewTimer(probeTime)
+	timer := time.NewTimer(limit)
 	defer timer.Stop()
 	var none T
 	select {
@@ -128,28 +130,15 @@ const longestText = 1 << 20
 
 // text reads a small file, without the white space around it.
 func (e *Explorer) text(ctx context.Context, parts ...string) (string, error) {
-	return probe(ctx, func() (string, error) {
+	return probe(ctx, e.limit, func() (string, error) {
 		file, err := os.Open(filepath.Join(parts...))
 		if err != nil {
 			return "", err
 		}
 		defer file.Close()
-		text := make([]byte, 0, 4096)
-		for len(text) < longestText {
-			if len(text) == cap(text) {
-				text = slices.Grow(text, len(text))
-			}
-			n, err := file.Read(text[len(text):cap(text)])
-			text = text[:len(text)+n]
-			if n == 0 || err != nil {
-				break
-			}
-		}
-		if len(text) == 0 {
-			_, err = file.Read(make([]byte, 1)) // tells an empty file from one that cannot be read
-			if err != nil && !errors.Is(err, os.ErrClosed) && err.Error() != "EOF" {
-				return "", err
-			}
+		text, err := io.ReadAll(io.LimitReader(file, longestText))
+		if err != nil {
+			return "", err
 		}
 		return strings.TrimSpace(string(text)), nil
 	})
@@ -167,7 +156,7 @@ func (e *Explorer) number(ctx context.Context, parts ...string) (int64, bool) {
 
 // names lists a folder; none when it is not there.
 func (e *Explorer) names(ctx context.Context, parts ...string) []string {
-	names, err := probe(ctx, func() ([]string, error) {
+	names, err := probe(ctx, e.limit, func() ([]string, error) {
 		entries, err := os.ReadDir(filepath.Join(parts...))
 		names := make([]string, len(entries))
 		for i, entry := range entries {
@@ -182,14 +171,14 @@ func (e *Explorer) names(ctx context.Context, parts ...string) []string {
 }
 
 func (e *Explorer) exists(ctx context.Context, parts ...string) bool {
-	_, err := probe(ctx, func() (os.FileInfo, error) { return os.Lstat(filepath.Join(parts...)) })
+	_, err := probe(ctx, e.limit, func() (os.FileInfo, error) { return os.Lstat(filepath.Join(parts...)) })
 	return err == nil
 }
 
 // deviceName is the kernel's name of a block device, from its path or through
 // links such as those below /dev/mapper.
 func (e *Explorer) deviceName(ctx context.Context, path string) (string, bool) {
-	resolved, err := probe(ctx, func() (string, error) { return filepath.EvalSymlinks(path) })
+	resolved, err := probe(ctx, e.limit, func() (string, error) { return filepath.EvalSymlinks(path) })
 	if err != nil || !strings.HasPrefix(resolved, "/dev/") {
 		return "", false
 	}

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"patientheron/core/setup"
 )
@@ -57,7 +58,7 @@ func (s *system) device(below, name string, files map[string]string) {
 }
 
 func (s *system) explorer() *Explorer {
-	return &Explorer{proc: filepath.Join(s.root, "proc"), sys: filepath.Join(s.root, "sys"), table: func(context.Context, string) (string, error) {
+	return &Explorer{proc: filepath.Join(s.root, "proc"), sys: filepath.Join(s.root, "sys"), limit: 20 * time.Second, table: func(context.Context, string) (string, error) {
 		return "", errors.New("no device mapper here")
 	}}
 }
@@ -241,7 +242,9 @@ func TestWhatHangsIsLeftBehind(t *testing.T) {
 	if err := syscall.Mkfifo(filepath.Join(pipe, "model"), 0o600); err != nil { // a read waits for a writer
 		t.Fatal(err)
 	}
-	layer, w := s.walkFrom(s.explorer(), "sda")
+	e := s.explorer()
+	e.limit = 200 * time.Millisecond
+	layer, w := s.walkFrom(e, "sda")
 	if layer.Kind != "disk" || w.facts.Text("media[0].kind") != "hard disk" || w.facts.Text("media[0].model") != "" {
 		t.Errorf("%+v, %+v", layer, w.facts)
 	}
