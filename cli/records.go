@@ -156,7 +156,7 @@ func printVolumes(w io.Writer, volumes []resource.Volume) {
 }
 
 func (a *app) run() *cobra.Command {
-	command := &cobra.Command{Use: "run", Short: "List, show, stop, export and delete runs", Example: "  heron run list\n  heron run show 12"}
+	command := &cobra.Command{Use: "run", Short: "List, show, stop, export and delete runs", Example: "  heron run list\n  heron run show 12\n  heron run repeats 12"}
 	var limit int
 	var before int64
 	list := &cobra.Command{
@@ -211,7 +211,7 @@ func (a *app) run() *cobra.Command {
 		return nil
 	})
 	remove.Flags().BoolVar(&yes, "yes", false, "do not ask")
-	command.AddCommand(list, show, stop, remove, a.export())
+	command.AddCommand(list, show, a.repeats(), stop, remove, a.export())
 	return command
 }
 

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"strconv"
 
 	"patientheron/core/quantity"
 	"patientheron/resource"
@@ -91,9 +92,10 @@ func (c *Client) ForgetComparison(ctx context.Context, id int64) error {
 	return c.call(ctx, http.MethodDelete, "/comparisons/"+number(id), nil, nil)
 }
 
-// Shape tells what the repeats and sweeps of a run show together.
-func (c *Client) Shape(ctx context.Context, run int64) (shape resource.Shape, err error) {
-	return shape, c.call(ctx, http.MethodGet, "/runs/"+number(run)+"/shape", nil, &shape)
+// Shape tells what the repeats and sweeps of a run show together, and, unless it
+// is zero, where p99 stays within the wanted latency.
+func (c *Client) Shape(ctx context.Context, run int64, p99 quantity.Seconds) (shape resource.Shape, err error) {
+	return shape, c.call(ctx, http.MethodGet, "/runs/"+number(run)+"/shape?p99="+strconv.FormatFloat(float64(p99), 'f', -1, 64), nil, &shape)
 }
 
 // Reach tells how far each measurement of a run came against its ceilings.

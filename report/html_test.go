@@ -64,7 +64,7 @@ func TestRunAsAPage(t *testing.T) {
 	failed.ID, failed.Status, failed.Reason, failed.Summary = 99, resource.Failed, "no space left", nil
 	e.Measurements = append(e.Measurements, failed)
 	var b strings.Builder
-	if err := WriteRun(&b, e, resource.Shape{Points: compare.Points(side), Lines: compare.Lines(side)}); err != nil {
+	if err := WriteRun(&b, e, resource.Shape{Points: compare.Points(side), Lines: compare.Lines(side, 0)}); err != nil {
 		t.Fatal(err)
 	}
 	checkPage(t, b.String(), "no space left", "odd: repeat 4", "95 % interval")

@@ -48,6 +48,7 @@ type Line struct {
 	Log     bool           `json:"log" doc:"The values double from one to the next, so that a logarithmic axis helps"`
 	Spots   []Spot         `json:"spots"`
 	Knee    int            `json:"knee" doc:"Number of the spot, from 0, with the largest throughput for its latency; -1 when there is none"`
+	Keeps   int            `json:"keeps" doc:"Number of the spot, from 0, with the largest rate whose p99 stays within the wanted one; -1 when none does, or none is wanted"`
 	Scaling *judge.Scaling `json:"scaling,omitempty" doc:"How the rate grows with depth, workers or streams, when the law fits"`
 	Words   string         `json:"words"`
 }
@@ -62,8 +63,9 @@ type Spot struct {
 	P99        float64    `json:"p99Seconds"`
 }
 
-// Lines finds the lines along the numeric axes of a side's sweeps.
-func Lines(side Side) []Line {
+// Lines finds the lines along the numeric axes of a side's sweeps. Wanted is the
+// p99 latency that a use can bear; 0 when that is not asked.
+func Lines(side Side, wanted quantity.Seconds) []Line {
 	lines := []Line{}
 	points := Points(side)
 	for _, stage := range stagesOf(points) {
@@ -71,7 +73,7 @@ func Lines(side Side) []Line {
 		for axis := range of[0].Point {
 			for _, line := range along(of, axis) {
 				if len(line.Spots) >= 3 {
-					lines = append(lines, line.finished())
+					lines = append(lines, line.finished(wanted))
 				}
 			}
 		}
@@ -142,7 +144,7 @@ func numeric(text string) (float64, bool) {
 var concurrency = []string{"depth", "workers", "streams"}
 
 // finished orders the spots and says what they show.
-func (l Line) finished() Line {
+func (l Line) finished(wanted quantity.Seconds) Line {
 	slices.SortStableFunc(l.Spots, func(a, b Spot) int {
 		switch {
 		case a.At < b.At:
@@ -160,7 +162,7 @@ func (l Line) finished() Line {
 			l.Log = false
 		}
 	}
-	l.Knee = -1
+	l.Knee, l.Keeps = -1, -1
 	first, last := l.Spots[0], l.Spots[len(l.Spots)-1]
 	l.Words = "The rate goes from " + quantity.OpRate(first.Rate.Mean).String() + " at " + first.Value + " to " + quantity.OpRate(last.Rate.Mean).String() + " at " + last.Value
 	if slices.Contains(concurrency, l.Field) {
@@ -169,6 +171,17 @@ func (l Line) finished() Line {
 		}
 		if l.Scaling = judge.FitScaling(spots); l.Scaling != nil {
 			l.Words += "; the share that waits for something shared is " + quantity.Share(l.Scaling.Contention).String()
+		}
+	}
+	if wanted > 0 {
+		tails := make([]judge.Spot, len(l.Spots))
+		for i, s := range l.Spots {
+			tails[i] = judge.Spot{At: s.At, Rate: s.Rate.Mean, Latency: s.P99}
+		}
+		if l.Keeps = judge.Within(tails, float64(wanted)); l.Keeps >= 0 {
+			l.Words += "; with p99 within " + wanted.String() + " it is " + quantity.OpRate(l.Spots[l.Keeps].Rate.Mean).String() + " at " + l.Field + " " + l.Spots[l.Keeps].Value
+		} else {
+			l.Words += "; p99 stays within " + wanted.String() + " nowhere"
 		}
 	}
 	l.Words += "."

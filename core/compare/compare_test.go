@@ -237,3 +237,33 @@ func BenchmarkNineRunsOf200Points(b *testing.B) {
 		Sides(sides[0], sides[1:], 0)
 	}
 }
+
+// A line along a sweep: its knee, and where the tail is still short enough.
+func TestLinesAlongASweep(t *testing.T) {
+	s := Side{Name: "swept", Runs: []int64{1}}
+	for i, depth := range []string{"1", "2", "4", "8", "16", "32"} {
+		for range 2 {
+			// Saturates at 1000 a second with a service time of 4 ms.
+			n := math.Pow(2, float64(i))
+			x := sample(1, "lookups", min(n/0.004, 1000))
+			x.Point = []plan.Setting{{Field: "depth", Value: depth}}
+			x.Summary.Total.Latency = measure.Latency{Mean: quantity.Seconds(n / min(n/0.004, 1000)), P99: quantity.Seconds(2 * n / min(n/0.004, 1000))}
+			s.Samples = append(s.Samples, x)
+		}
+	}
+	for wanted, keeps := range map[quantity.Seconds]int{0: -1, 0.001: -1, 0.010: 2, 0.040: 2, 1: 2} {
+		lines := Lines(s, wanted)
+		if len(lines) != 1 || !lines[0].Log || lines[0].Spots[lines[0].Knee].Value != "4" {
+			t.Fatalf("lines %+v", lines)
+		}
+		if lines[0].Keeps != keeps {
+			t.Errorf("within %s it keeps spot %d, want %d: %s", wanted, lines[0].Keeps, keeps, lines[0].Words)
+		}
+	}
+	if points := Points(s); len(points) != 6 || len(points[0].Measurements) != 2 {
+		t.Errorf("points %+v", points)
+	}
+	if lines := Lines(Side{Samples: []Sample{sample(1, "alone", 5)}}, 0); len(lines) != 0 {
+		t.Errorf("no sweep, yet %+v", lines)
+	}
+}

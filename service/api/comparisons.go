@@ -82,12 +82,15 @@ func (s *Service) registerComparisons(api huma.API) {
 		})
 
 	huma.Register(api, operation(http.MethodGet, "/runs/{id}/shape", "get-shape", "What the repeats and sweeps of a run show together", http.StatusOK, http.StatusNotFound),
-		func(ctx context.Context, in *ByID) (*body[resource.Shape], error) {
+		func(ctx context.Context, in *struct {
+			ByID
+			P99 quantity.Seconds `query:"p99" minimum:"0" maximum:"3600" doc:"In seconds: also find the largest rate whose p99 latency stays within this"`
+		}) (*body[resource.Shape], error) {
 			side, err := s.side(ctx, resource.Group{Runs: []int64{in.ID}})
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return &body[resource.Shape]{resource.Shape{Points: compare.Points(side), Lines: compare.Lines(side)}}, nil
+			return &body[resource.Shape]{resource.Shape{Points: compare.Points(side), Lines: compare.Lines(side, in.P99)}}, nil
 		})
 
 	huma.Register(api, operation(http.MethodPost, "/runs/{id}/markers", "mark-run", "Set a marker at the present moment of a run", http.StatusCreated, http.StatusNotFound, http.StatusConflict),
@@ -132,7 +135,7 @@ func (s *Service) registerComparisons(api huma.API) {
 			return nil, s.problem(err)
 		}
 		var content bytes.Buffer
-		if err := report.WriteRun(&content, document, resource.Shape{Points: compare.Points(side), Lines: compare.Lines(side)}); err != nil {
+		if err := report.WriteRun(&content, document, resource.Shape{Points: compare.Points(side), Lines: compare.Lines(side, 0)}); err != nil {
 			return nil, s.problem(err)
 		}
 		return htmlFile(fmt.Sprintf("heron-run-%d.html", in.ID), content.Bytes()), nil

@@ -105,7 +105,7 @@ export const api = {
 	comparisons: () => call<Schemas["ComparisonList"]>("GET", "/comparisons"),
 	comparison: (id: number) => call<Compared>("GET", `/comparisons/${id}`),
 	forgetComparison: (id: number) => call<void>("DELETE", `/comparisons/${id}`),
-	shape: (run: number) => call<Shape>("GET", `/runs/${run}/shape`),
+	shape: (run: number, p99: number) => call<Shape>("GET", `/runs/${run}/shape?p99=${p99}`),
 	reach: (run: number) => call<Schemas["Reaches"]>("GET", `/runs/${run}/reach`),
 	mark: (run: number, name: string) => call<Marker>("POST", `/runs/${run}/markers`, { name }),
 	splitAt: (m: Marker) => call<Schemas["Split"]>("GET", `/runs/${m.runId}/markers/${m.id}`),

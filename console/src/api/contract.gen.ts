@@ -1201,6 +1201,11 @@ export interface components {
             held?: components["schemas"]["Setting"][] | null;
             /**
              * Format: int64
+             * @description Number of the spot, from 0, with the largest rate whose p99 stays within the wanted one; -1 when none does, or none is wanted
+             */
+            keeps: number;
+            /**
+             * Format: int64
              * @description Number of the spot, from 0, with the largest throughput for its latency; -1 when there is none
              */
             knee: number;
@@ -3683,7 +3688,10 @@ export interface operations {
     };
     "get-shape": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description In seconds: also find the largest rate whose p99 latency stays within this */
+                p99?: number;
+            };
             header?: never;
             path: {
                 id: number;

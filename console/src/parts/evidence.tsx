@@ -18,9 +18,11 @@ const figures: [string, string, string][] = [
 
 /** What the repeats of each point say together, with what the sweeps show. */
 export function Repeats({ run }: { run: Run }) {
+	const [wanted, setWanted] = useState(0);
 	const shape = useQuery({
-		queryKey: ["shape", run.id, run.status],
-		queryFn: () => api.shape(run.id),
+		queryKey: ["shape", run.id, run.status, wanted],
+		queryFn: () => api.shape(run.id, wanted / 1e3),
+		placeholderData: (before) => before,
 		enabled: isFinal(run.status),
 	});
 	const points = (shape.data?.points ?? []).filter((p) => (p.measurements ?? []).length > 1);
@@ -100,7 +102,21 @@ export function Repeats({ run }: { run: Run }) {
 			)}
 			{lines.length > 0 && (
 				<section aria-label="Sweeps" className="mt-8">
-					<h2 className="text-lg">Sweeps</h2>
+					<div className="flex flex-wrap items-center gap-4">
+						<h2 className="text-lg">Sweeps</h2>
+						<label className="flex items-center gap-2 text-sm">
+							largest rate with p99 within
+							<input
+								className="input input-sm w-24"
+								type="number"
+								min="0"
+								step="any"
+								value={wanted || ""}
+								onChange={(e) => setWanted(Math.max(0, Number(e.target.value)))}
+							/>
+							ms
+						</label>
+					</div>
 					{lines.map((l) => (
 						<Sweep key={l.stage + l.field + JSON.stringify(l.held)} line={l} />
 					))}
@@ -230,7 +246,7 @@ function Sweep({ line }: { line: Line }) {
 					show: true,
 					color: c.ink,
 					formatter: (hit: { dataIndex: number }) =>
-						`${spots[hit.dataIndex].value}${hit.dataIndex === line.knee ? " (knee)" : ""}`,
+						`${spots[hit.dataIndex].value}${hit.dataIndex === line.knee ? " (knee)" : ""}${hit.dataIndex === line.keeps ? " (keeps p99)" : ""}`,
 				},
 				data: spots.map((s, n) => ({
 					value: [s.rate.mean, s.meanSeconds * 1e3],

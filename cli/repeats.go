@@ -1,0 +1,96 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"patientheron/client"
+	"patientheron/core/compare"
+	"patientheron/core/quantity"
+	"patientheron/resource"
+)
+
+func (a *app) repeats() *cobra.Command {
+	var wanted string
+	command := a.runCommand("repeats RUN", "Show what the repeats and sweeps of a run say together", "  heron run repeats 12\n  heron run repeats 12 --p99 5ms",
+		func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
+			p99, err := quantity.ParseSeconds(wanted)
+			if err != nil {
+				return fmt.Errorf("--p99: %w", err)
+			}
+			shape, err := c.Shape(ctx, id, p99)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return printJSON(command.OutOrStdout(), shape)
+			}
+			printShape(command.OutOrStdout(), shape)
+			return nil
+		})
+	command.Flags().StringVar(&wanted, "p99", "0", "in sweeps, find the largest rate whose p99 latency stays within this")
+	return command
+}
+
+func printShape(w io.Writer, s resource.Shape) {
+	if len(s.Points) == 0 {
+		fmt.Fprintln(w, "This run has no results.")
+		return
+	}
+	t := newTable(w, 3, "stage", "figure", "mean", "95 % interval", "spread", "repeats")
+	for _, p := range s.Points {
+		name := "  " + shorten(p.Title, 30)
+		for _, r := range p.Rows {
+			if r.Figure != p.Main && r.Figure != "iops" && r.Figure != "p99" || len(r.Values.Values) == 0 {
+				continue
+			}
+			f := compare.FigureOf(r.Figure)
+			row := table.Row{name, r.Figure, f.Show(r.Mean.Mean), "not known", "", strconv.Itoa(len(r.Values.Values))}
+			if r.Unreliable != "" {
+				row[2] = f.Show(r.Mean.Mean) + " (?)"
+			}
+			if r.Mean.Known {
+				row[3], row[4] = f.Show(max(r.Mean.Low, 0))+" to "+f.Show(r.Mean.High), r.Variation.String()
+			}
+			t.AppendRow(row)
+			name = ""
+		}
+	}
+	t.Render()
+	for _, p := range s.Points {
+		for _, r := range p.Rows {
+			if words := remark(r); r.Figure == p.Main && words != "" {
+				fmt.Fprintf(w, "%s\n", indented(p.Title+": "+words+".", "  "))
+			}
+		}
+	}
+	for _, l := range s.Lines {
+		fmt.Fprintf(w, "%s\n", indented(fmt.Sprintf("%s by %s: %s", l.Stage, l.Field, l.Words), "  "))
+	}
+}
+
+// remark says what is peculiar about repeats.
+func remark(r compare.Single) string {
+	f := compare.FigureOf(r.Figure)
+	var words []string
+	for _, n := range r.Odd {
+		words = append(words, fmt.Sprintf("repeat %d is odd (%s)", n, f.Show(r.Values.Values[n-1])))
+	}
+	if r.Trend.Direction != 0 {
+		text := fmt.Sprintf("still changing from repeat to repeat, %s cold and %s warm", f.Show(r.Cold), f.Show(r.Warm))
+		if r.Plateau != nil {
+			text += fmt.Sprintf(", levelling at %s after %s passes", f.Show(r.Plateau.Value), quantity.Digits(r.Plateau.Passes))
+		}
+		words = append(words, text)
+	}
+	if r.Unreliable != "" {
+		words = append(words, "not to be trusted: "+r.Unreliable)
+	}
+	return strings.Join(words, "; ")
+}
