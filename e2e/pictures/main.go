@@ -32,10 +32,10 @@ func main() {
 	defer cancel()
 	err := take(ctx, os.Args[1], os.Args[2])
 	if err == nil {
-		err = terminal(ctx, os.Args[1], os.Args[2], "terminal")
+		err = terminal(ctx, os.Args[1], os.Args[2], "terminal", ":77")
 	}
 	if err == nil {
-		err = terminal(ctx, os.Args[1], os.Args[2], "terminal-compare")
+		err = terminal(ctx, os.Args[1], os.Args[2], "terminal-compare", ":78")
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "pictures:", err)

@@ -30,7 +30,7 @@ for array in plain cached; do
   heron measure $array --plan plan.yaml
 done >/dev/null 2>&1
 ---
-say heron look cached --span 1TiB '|' head -17
+say heron look cached --span 1TiB '|' head -13
 say heron compare 1 2
 say heron compare 1 2 --fail-if "'p99 of \"entries\" better by 10%'" '>/dev/null;' echo "ended with \$?"`,
 }
@@ -44,8 +44,8 @@ stages:
 `
 
 // terminal photographs commands in a terminal window on a display of its
-// own.
-func terminal(ctx context.Context, heron, folder, name string) error {
+// own, such as ":77".
+func terminal(ctx context.Context, heron, folder, name, display string) error {
 	heron, err := filepath.Abs(heron)
 	if err != nil {
 		return err
@@ -59,7 +59,6 @@ func terminal(ctx context.Context, heron, folder, name string) error {
 		return err
 	}
 	before, shown, _ := strings.Cut(scripts[name], "\n---\n")
-	const display = ":77"
 	screen := exec.CommandContext(ctx, "Xvfb", display, "-screen", "0", "1280x800x24")
 	if err := screen.Start(); err != nil {
 		return fmt.Errorf("start a display: %w", err)
@@ -79,7 +78,7 @@ clear
 		"-bg", "#fbf8f1", "-fg", "#26343f", "-e", "bash", file)
 	window.Env = append(os.Environ(), "DISPLAY="+display)
 	for try := 0; ; try++ {
-		if _, err := os.Stat("/tmp/.X11-unix/X77"); err == nil || try > 50 {
+		if _, err := os.Stat("/tmp/.X11-unix/X" + display[1:]); err == nil || try > 50 {
 			break
 		}
 		time.Sleep(100 * time.Millisecond)
