@@ -2,7 +2,9 @@ package judge
 
 import (
 	"fmt"
+	"maps"
 	"math"
+	"slices"
 	"strings"
 
 	"patientheron/core/quantity"
@@ -113,62 +115,14 @@ func whoLimits(o Observed) []Finding {
 	if o.Load.Open() || o.Load.Think > 0 || o.Summary.Total.Operations == 0 {
 		return nil // the load itself sets the pace
 	}
-	use := setup.UseOf(o.Load)
-	hops := o.Setup.Ceilings(use)
 	var found []string
 	evidence := []Evidence{}
-	if limit := setup.Limit(hops); limit != nil {
-		share := float64(o.Summary.Total.Rate) / float64(limit.Rate)
-		evidence = append(evidence, Evidence{"share of the lowest ceiling", share})
-		if math.Abs(share-1) <= near {
-			found = append(found, fmt.Sprintf("the hop %q, which can pass %s (%s of it was reached)", limit.Name, use.Show(limit.Rate), quantity.Share(share)))
+	for _, look := range []func(Observed) (string, []Evidence){nearCeiling, busyCore, busyDevice, busyInside} {
+		words, numbers := look(o)
+		if words != "" {
+			found = append(found, words)
 		}
-	}
-	var core, device float64
-	name, inside := "", map[string]float64{}
-	count := 0.0
-	for _, i := range o.Series {
-		if i.LeadIn {
-			continue
-		}
-		count++
-		for _, c := range i.Inside {
-			if c.Unit == "share" && strings.HasSuffix(c.Name, " busy") {
-				inside[strings.TrimSuffix(c.Name, " busy")] += c.Value
-			}
-		}
-		if i.Beside == nil {
-			continue
-		}
-		busiest := 0.0
-		for _, c := range i.Beside.CPU {
-			busiest = max(busiest, float64(c))
-		}
-		core += busiest
-		for _, d := range i.Beside.Devices {
-			if d.InFlight > 1 && float64(d.Busy) > 0.97 {
-				device++
-				name = d.Name
-			}
-		}
-	}
-	if count > 0 && core/count > 0.9 {
-		found = append(found, fmt.Sprintf("a core of this host, busy for %s of the time", quantity.Share(core/count)))
-		evidence = append(evidence, Evidence{"busy share of the busiest core", core / count})
-	}
-	if count > 0 && device/count > 0.9 {
-		found = append(found, fmt.Sprintf("the device %s, always busy with operations waiting", name))
-		evidence = append(evidence, Evidence{"share of the intervals in which " + name + " was always busy", device / count})
-	}
-	busiest, share := "", 0.9
-	for station, sum := range inside {
-		if s := sum / count; s > share || s == share && station < busiest {
-			busiest, share = station, s
-		}
-	}
-	if busiest != "" {
-		found = append(found, fmt.Sprintf("%s of the array, busy for %s of the time", busiest, quantity.Share(share)))
-		evidence = append(evidence, Evidence{"busy share of " + busiest, share})
+		evidence = append(evidence, numbers...)
 	}
 	if len(found) == 0 {
 		return []Finding{{
@@ -184,4 +138,86 @@ func whoLimits(o Observed) []Finding {
 		Next:     "To go faster, widen this first; the hop with the next ceiling limits after it.",
 		Evidence: evidence,
 	}}
+}
+
+func nearCeiling(o Observed) (string, []Evidence) {
+	use := setup.UseOf(o.Load)
+	limit := setup.Limit(o.Setup.Ceilings(use))
+	if limit == nil {
+		return "", nil
+	}
+	share := float64(o.Summary.Total.Rate) / float64(limit.Rate)
+	evidence := []Evidence{{"share of the lowest ceiling", share}}
+	if math.Abs(share-1) > near {
+		return "", evidence
+	}
+	return fmt.Sprintf("the hop %q, which can pass %s (%s of it was reached)", limit.Name, use.Show(limit.Rate), quantity.Share(share)), evidence
+}
+
+// pegged is the share of time from which on something counts as always busy.
+const pegged = 0.9
+
+// busyCore looks for a core of this host without rest: the busiest of each
+// interval.
+func busyCore(o Observed) (string, []Evidence) {
+	sum, count := 0.0, 0.0
+	for _, i := range measured(o.Series) {
+		count++
+		busiest := 0.0
+		if i.Beside != nil {
+			for _, c := range i.Beside.CPU {
+				busiest = max(busiest, float64(c))
+			}
+		}
+		sum += busiest
+	}
+	if count == 0 || sum/count <= pegged {
+		return "", nil
+	}
+	return fmt.Sprintf("a core of this host, busy for %s of the time", quantity.Share(sum/count)), []Evidence{{"busy share of the busiest core", sum / count}}
+}
+
+// busyDevice looks for a device that is always busy while more is waiting.
+func busyDevice(o Observed) (string, []Evidence) {
+	busy, count, name := 0.0, 0.0, ""
+	for _, i := range measured(o.Series) {
+		count++
+		if i.Beside == nil {
+			continue
+		}
+		for _, d := range i.Beside.Devices {
+			if d.InFlight > 1 && d.Busy > 0.97 {
+				busy++
+				name = d.Name
+				break
+			}
+		}
+	}
+	if count == 0 || busy/count <= pegged {
+		return "", nil
+	}
+	return fmt.Sprintf("the device %s, always busy with operations waiting", name), []Evidence{{"share of the intervals in which " + name + " was always busy", busy / count}}
+}
+
+// busyInside looks for the busiest part of a simulated array.
+func busyInside(o Observed) (string, []Evidence) {
+	sums, count := map[string]float64{}, 0.0
+	for _, i := range measured(o.Series) {
+		count++
+		for _, c := range i.Inside {
+			if part, isBusy := strings.CutSuffix(c.Name, " busy"); isBusy && c.Unit == "share" {
+				sums[part] += c.Value
+			}
+		}
+	}
+	busiest, share := "", pegged
+	for _, part := range slices.Sorted(maps.Keys(sums)) {
+		if s := sums[part] / count; s > share {
+			busiest, share = part, s
+		}
+	}
+	if busiest == "" {
+		return "", nil
+	}
+	return fmt.Sprintf("%s of the array, busy for %s of the time", busiest, quantity.Share(share)), []Evidence{{"busy share of " + busiest, share}}
 }

@@ -38,8 +38,8 @@ func falling(seconds int, by float64) (s []measure.Interval) {
 	return s
 }
 
-// pegged is a second in which one core was busy.
-func pegged(share quantity.Share) []measure.Interval {
+// peggedCore is a second in which one core was busy.
+func peggedCore(share quantity.Share) []measure.Interval {
 	return []measure.Interval{{Length: 1, Beside: &measure.Beside{CPU: []quantity.Share{0.1, share}}}}
 }
 
@@ -97,7 +97,7 @@ func TestRulesSpeakAndAreSilent(t *testing.T) {
 		"even seconds":              {Observed{Summary: measure.Summary{Steadiness: &measure.Steadiness{Intervals: 60, WorstShare: 0.9}}}, ""},
 		"it falls behind":           {Observed{Summary: behind, Load: workload.Spec{Rate: 1000}}, "fell-behind all caution"},
 		"it keeps the rate":         {Observed{Summary: behind, Load: workload.Spec{Rate: 500}}, ""},
-		"a pegged core":             {Observed{Series: pegged(0.97), Summary: rate(50_000, 8.0/50_000), Load: workload.Spec{Depth: 8, Workers: 1}}, "limited-by all info"},
+		"a pegged core":             {Observed{Series: peggedCore(0.97), Summary: rate(50_000, 8.0/50_000), Load: workload.Spec{Depth: 8, Workers: 1}}, "limited-by all info"},
 		"others took the CPU":       {Observed{Summary: measure.Summary{Stolen: 0.2}}, "stolen-time all caution"},
 		"others hardly took it":     {Observed{Summary: measure.Summary{Stolen: 0.01}}, ""},
 		"late, but storage is slow": {Observed{Summary: measure.Summary{IssueLag: &lag, Total: measure.Figures{Latency: measure.Latency{Mean: 0.1}}}}, ""},

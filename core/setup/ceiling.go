@@ -292,7 +292,7 @@ func (s Setup) member(u Use, at string) (m member, missing string) {
 			return m, missing
 		}
 	}
-	if u.Reads < 1 && u.Reads == 0 {
+	if u.Reads == 0 {
 		// A small write to parity has to read first.
 		if m.reads, missing = one("randomReadRate", "readRate"); missing != "" {
 			m.reads, missing = m.writes, ""
