@@ -61,6 +61,9 @@ func TestConsoleCompares(t *testing.T) {
 	// A point with a fixed amount of work is a race.
 	p.until(`[...document.querySelectorAll("button")].filter(b => b.textContent === "moving in").map(b => b.click()).length === 1`)
 	p.says("Race for the same work")
+	p.until(`(() => { window.saved = 0; const made = URL.createObjectURL; URL.createObjectURL = b => { window.saved = b.size; return made(b) }; return true })()`)
+	p.until(`[...document.querySelectorAll("button")].filter(b => b.textContent === "Report").map(b => b.click()).length === 1`)
+	p.until(`window.saved > 10000`)
 	p.until(`(window.prompt = () => "Is a cache worth it?", true)`)
 	p.until(`[...document.querySelectorAll("button")].filter(b => b.textContent === "Keep…").map(b => b.click()).length === 1`)
 	p.until(`location.pathname === "/compare/1"`)

@@ -45,7 +45,9 @@ export class CallError extends Error {
 		readonly status: number,
 		readonly problem: Problem,
 	) {
-		super(problem.detail ?? problem.title ?? `The service answered ${status}.`);
+		const reasons = (problem.errors ?? []).map((e) => [e.message, e.location].filter(Boolean).join(" at "));
+		const detail = problem.detail ?? problem.title ?? `The service answered ${status}.`;
+		super(detail === "validation failed" ? reasons.join("; ") || detail : detail);
 	}
 
 	/** The message about one field of a form, if there is one. */
@@ -55,6 +57,15 @@ export class CallError extends Error {
 }
 
 async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+	const answer = await send(method, path, body);
+	if (answer.status === 204 || answer.status === 202) {
+		return undefined as T;
+	}
+	return answer.json();
+}
+
+/** Makes one call and gives back the answer of a success. */
+async function send(method: string, path: string, body?: unknown): Promise<Response> {
 	let answer: Response;
 	try {
 		answer = await fetch(prefix + path, {
@@ -69,10 +80,7 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
 		const problem = await answer.json().catch(() => ({ detail: `The service answered ${answer.status}.` }));
 		throw new CallError(answer.status, problem);
 	}
-	if (answer.status === 204 || answer.status === 202) {
-		return undefined as T;
-	}
-	return answer.json();
+	return answer;
 }
 
 export const api = {
@@ -104,6 +112,7 @@ export const api = {
 	compare: (c: NewComparison) => call<Compared>("POST", "/comparisons", c),
 	comparisons: () => call<Schemas["ComparisonList"]>("GET", "/comparisons"),
 	comparison: (id: number) => call<Compared>("GET", `/comparisons/${id}`),
+	comparisonReport: async (c: NewComparison) => (await send("POST", "/comparisons/report", c)).blob(),
 	forgetComparison: (id: number) => call<void>("DELETE", `/comparisons/${id}`),
 	shape: (run: number, p99: number) => call<Shape>("GET", `/runs/${run}/shape?p99=${p99}`),
 	reach: (run: number) => call<Schemas["Reaches"]>("GET", `/runs/${run}/reach`),

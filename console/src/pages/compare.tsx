@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, type Candidate, type Compared, type NewComparison, prefix } from "../api/client";
+import { download } from "../parts/chart";
 import { GainsChart, PointView } from "../parts/comparison";
 import { moment, share } from "../parts/format";
 import { Empty, Trouble } from "../parts/shell";
@@ -255,13 +256,17 @@ export function ComparisonPage() {
 	);
 }
 
-/** Keeps a comparison under a name. */
+/** Writes a comparison that is not kept as a report, or keeps it under a name. */
 function Keep({ request, name }: { request: NewComparison; name: string }) {
 	const navigate = useNavigate();
 	const queries = useQueryClient();
 	const [error, setError] = useState<unknown>();
+	const report = async () => {
+		const page = await api.comparisonReport(request);
+		download(URL.createObjectURL(page), "heron-comparison.html");
+	};
 	const keep = async () => {
-		const chosen = window.prompt("Keep this comparison under the name", name);
+		const chosen = window.prompt("Keep this comparison under the name", name.slice(0, 120));
 		if (chosen) {
 			const kept = await api.compare({ ...request, name: chosen, keep: true });
 			queries.invalidateQueries({ queryKey: ["comparisons"] });
@@ -270,6 +275,9 @@ function Keep({ request, name }: { request: NewComparison; name: string }) {
 	};
 	return (
 		<>
+			<button type="button" className="btn btn-sm" onClick={() => report().catch(setError)}>
+				Report
+			</button>
 			<button type="button" className="btn btn-sm" onClick={() => keep().catch(setError)}>
 				Keep…
 			</button>

@@ -216,7 +216,8 @@ function fileName(title: string): string {
 	return title.toLowerCase().replaceAll(/[^a-z0-9]+/g, "-");
 }
 
-function download(url: string, name: string) {
+/** Saves what an address of this page holds as a file. */
+export function download(url: string, name: string) {
 	const link = document.createElement("a");
 	link.href = url;
 	link.download = name;
