@@ -43,20 +43,26 @@ type Side struct {
 	Samples []Sample
 }
 
-// allowance is the standard deviation from run to run that the values of a
-// side cannot show: what runs differ by anyway, and as much as others took of
-// the host's CPU time.
-func (s Side) allowance() float64 {
-	if !s.Real || len(s.Runs) >= 3 {
-		return 0
-	}
+// disturbance is by how much the runs of a side differ anyway, and as much as
+// others took of the host's CPU time.
+func (s Side) disturbance() float64 {
 	stolen, n := 0.0, 0.0
 	for _, sample := range s.Samples {
 		if sample.Summary != nil {
 			stolen, n = stolen+float64(sample.Summary.Stolen), n+1
 		}
 	}
-	return math.Hypot(judge.RunToRun, stolen/max(n, 1)) / math.Sqrt(float64(max(len(s.Runs), 1)))
+	return math.Hypot(judge.RunToRun, stolen/max(n, 1))
+}
+
+// allowance is the standard deviation from run to run that the values of a
+// side cannot show. What varies from repeat to repeat varies at least as much
+// from run to run: slow drifts outlast a run.
+func (s Side) allowance(disturbance float64, v Values) float64 {
+	if !s.Real || len(s.Runs) >= 3 {
+		return 0
+	}
+	return math.Hypot(disturbance, float64(v.Variation)) / math.Sqrt(float64(max(len(s.Runs), 1)))
 }
 
 // Sample is one measurement of a side.
@@ -347,7 +353,12 @@ func values(samples []Sample, f Figure) Values {
 func (c *Result) decide(baseline Side, candidates []Side) {
 	var decisions []func()
 	for candidate, side := range candidates {
-		decisions = append(decisions, func() { c.decideOne(candidate, math.Hypot(baseline.allowance(), side.allowance())) })
+		before, after := baseline.disturbance(), side.disturbance()
+		decisions = append(decisions, func() {
+			c.decideOne(candidate, func(b, v Values) float64 {
+				return math.Hypot(baseline.allowance(before, b), side.allowance(after, v))
+			})
+		})
 	}
 	onAllCores(decisions)
 }
@@ -368,13 +379,13 @@ func onAllCores(work []func()) {
 }
 
 // decideOne decides for one candidate.
-func (c *Result) decideOne(candidate int, allowance float64) {
+func (c *Result) decideOne(candidate int, allowance func(baseline, candidate Values) float64) {
 	families := map[string][]*judge.Ratio{}
 	for p := range c.Points {
 		for r := range c.Points[p].Rows {
 			row := &c.Points[p].Rows[r]
 			outcome := &row.Candidates[candidate]
-			outcome.Ratio = judge.Compare(row.Baseline.compared, outcome.compared, c.Noise, allowance)
+			outcome.Ratio = judge.Compare(row.Baseline.compared, outcome.compared, c.Noise, allowance(row.Baseline, outcome.Values))
 			families[row.Figure] = append(families[row.Figure], &outcome.Ratio)
 		}
 	}

@@ -190,6 +190,33 @@ func TestGates(t *testing.T) {
 	}
 }
 
+// On real storage one run a side allows for what runs differ by: a difference
+// that repeats alone would show is not shown, one that is larger is.
+func TestOneRunOnRealStorageKnowsLess(t *testing.T) {
+	base := side("base", 1, 5, 0.02, map[string]float64{"lookups": 1000})
+	small := side("small", 2, 5, 0.02, map[string]float64{"lookups": 1080})
+	large := side("large", 3, 5, 0.02, map[string]float64{"lookups": 1300})
+	verdicts := func(real bool) (of [2]judge.Verdict) {
+		base.Real, small.Real, large.Real = real, real, real
+		for i, o := range Sides(base, []Side{small, large}, 0.05).Points[0].Row("iops").Candidates {
+			of[i] = o.Verdict
+		}
+		return of
+	}
+	if got := verdicts(false); got != [2]judge.Verdict{judge.Better, judge.Better} {
+		t.Errorf("simulated: %v", got)
+	}
+	if got := verdicts(true); got != [2]judge.Verdict{judge.NotShown, judge.Better} {
+		t.Errorf("real: %v", got)
+	}
+	for i := range small.Samples {
+		large.Samples[i].Summary.Stolen = 0.4
+	}
+	if got := verdicts(true); got[1] == judge.Better {
+		t.Errorf("with 40 %% of the CPU taken by others: %v", got)
+	}
+}
+
 // From three runs on, each run is one value.
 func TestRunsCountOnce(t *testing.T) {
 	var base Side

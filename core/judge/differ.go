@@ -34,7 +34,7 @@ type Ratio struct {
 	equal   float64 // probability of such a ratio if the difference mattered
 }
 
-// RunToRun is by how much two runs of the same differ on real storage although
+// RunToRun is by how much, at least, two runs of the same differ on real storage although
 // the repeats within each agree: the standard deviation of their logarithms on
 // a quiet machine (docs/judgement.md). Repeats of one run cannot show it.
 const RunToRun = 0.02
