@@ -1,6 +1,7 @@
 package compare
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -145,15 +146,7 @@ var concurrency = []string{"depth", "workers", "streams"}
 
 // finished orders the spots and says what they show.
 func (l Line) finished(wanted quantity.Seconds) Line {
-	slices.SortStableFunc(l.Spots, func(a, b Spot) int {
-		switch {
-		case a.At < b.At:
-			return -1
-		case a.At > b.At:
-			return 1
-		}
-		return 0
-	})
+	slices.SortStableFunc(l.Spots, func(a, b Spot) int { return cmp.Compare(a.At, b.At) })
 	l.Log = true
 	spots := make([]judge.Spot, len(l.Spots))
 	for i, s := range l.Spots {

@@ -11,6 +11,7 @@
 package compare
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"reflect"
@@ -258,17 +259,10 @@ func failures(c *Result, side Side, g *groups) {
 	for _, key := range g.order {
 		for _, s := range g.of[key] {
 			if s.Summary == nil || s.Reason != "" {
-				c.Unmatched = append(c.Unmatched, Unmatched{side.Name, key, fmt.Sprintf("measurement %d: %s", s.Measurement, orElse(s.Reason, "it has no result"))})
+				c.Unmatched = append(c.Unmatched, Unmatched{side.Name, key, fmt.Sprintf("measurement %d: %s", s.Measurement, cmp.Or(s.Reason, "it has no result"))})
 			}
 		}
 	}
-}
-
-func orElse(text, other string) string {
-	if text == "" {
-		return other
-	}
-	return text
 }
 
 func numbers(samples []Sample) []int64 {
@@ -294,7 +288,7 @@ func loadsDiffer(ours, theirs []Sample) string {
 	var differ []string
 	for _, f := range workload.Fields() {
 		if x, y := f.Get(a), f.Get(b); x != y {
-			differ = append(differ, fmt.Sprintf("%s is %s there and %s in the baseline", f.Name, orElse(y, "unset"), orElse(x, "unset")))
+			differ = append(differ, fmt.Sprintf("%s is %s there and %s in the baseline", f.Name, cmp.Or(y, "unset"), cmp.Or(x, "unset")))
 		}
 	}
 	return strings.Join(differ, ", ")
@@ -307,7 +301,7 @@ func values(samples []Sample, f Figure) Values {
 	perRun, order := map[int64][]float64{}, []int64{}
 	for _, s := range samples {
 		if s.Summary == nil {
-			v.Reason = orElse(s.Reason, "it has no result")
+			v.Reason = cmp.Or(s.Reason, "it has no result")
 			continue
 		}
 		value := f.value(s.Summary)
@@ -412,15 +406,7 @@ func (c *Result) candidate(number int, side Side, difference setup.Difference) C
 		}
 		result.Parts = append(result.Parts, part)
 	}
-	slices.SortStableFunc(result.Parts, func(a, b Part) int {
-		switch {
-		case a.Gain > b.Gain:
-			return -1
-		case a.Gain < b.Gain:
-			return 1
-		}
-		return 0
-	})
+	slices.SortStableFunc(result.Parts, func(a, b Part) int { return cmp.Compare(b.Gain, a.Gain) })
 	result.Index = judge.Index(gains)
 	result.Words = sentence(result.Parts, c.Noise)
 	return result

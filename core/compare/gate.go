@@ -1,6 +1,7 @@
 package compare
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"regexp"
@@ -75,9 +76,9 @@ func (g Gate) Check(c Result) (Answer, error) {
 			}
 			switch {
 			case o.Verdict == judge.Missing:
-				a.Unknown = append(a.Unknown, where+": "+orElse(o.Reason, orElse(row.Baseline.Reason, "there is no value")))
+				a.Unknown = append(a.Unknown, where+": "+cmp.Or(o.Reason, cmp.Or(row.Baseline.Reason, "there is no value")))
 			case row.Baseline.Unreliable != "" || o.Unreliable != "":
-				a.Unknown = append(a.Unknown, where+": "+orElse(o.Unreliable, row.Baseline.Unreliable))
+				a.Unknown = append(a.Unknown, where+": "+cmp.Or(o.Unreliable, row.Baseline.Unreliable))
 			case o.Verdict == judge.Hint:
 				a.Unknown = append(a.Unknown, where+": one repeat on a side; measure at least three")
 			case met && change >= float64(g.By):

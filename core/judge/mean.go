@@ -163,5 +163,3 @@ func median(values []float64) float64 {
 	}
 	return (sorted[middle-1] + sorted[middle]) / 2
 }
-
-func minimum(values []float64) float64 { return slices.Min(values) }

@@ -2,6 +2,7 @@ package judge
 
 import (
 	"math"
+	"slices"
 
 	"gonum.org/v1/gonum/stat"
 
@@ -137,7 +138,7 @@ func Steadiness(series []measure.Interval) *measure.Steadiness {
 		return nil
 	}
 	middle := median(rates)
-	s := &measure.Steadiness{Intervals: len(rates), Interval: kept[0].Length, Variation: quantity.Share(deviation / mean), Worst: quantity.OpRate(minimum(rates))}
+	s := &measure.Steadiness{Intervals: len(rates), Interval: kept[0].Length, Variation: quantity.Share(deviation / mean), Worst: quantity.OpRate(slices.Min(rates))}
 	if middle > 0 {
 		s.WorstShare = quantity.Share(float64(s.Worst) / middle)
 	}

@@ -1,6 +1,7 @@
 package setup
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -162,7 +163,7 @@ func memoryChecks(s Setup, seen Seen, asked Asked, add adder) {
 	for i := range s.Count("cache") {
 		at := fmt.Sprintf("cache[%d].", i)
 		if m := s.Bytes(at + "size"); m >= asked.Span {
-			larger = append(larger, fmt.Sprintf("%s of %s", orElse(s.Text(at+"name"), Part(at+"size")), m))
+			larger = append(larger, fmt.Sprintf("%s of %s", cmp.Or(s.Text(at+"name"), Part(at+"size")), m))
 		}
 	}
 	if len(larger) > 0 {
@@ -170,13 +171,6 @@ func memoryChecks(s Setup, seen Seen, asked Asked, add adder) {
 		return
 	}
 	add("span-beyond-memory", Passed, fmt.Sprintf("The span of %s is larger than every memory on the path that is known.", asked.Span), "")
-}
-
-func orElse(text, other string) string {
-	if text == "" {
-		return other
-	}
-	return text
 }
 
 func pathChecks(s Setup, seen Seen, add adder) {
@@ -234,7 +228,7 @@ func safetyChecks(s Setup, seen Seen, add adder) {
 	}
 	for i := range s.Count("cache") {
 		at := fmt.Sprintf("cache[%d].", i)
-		name := orElse(s.Text(at+"name"), Part(at+"size"))
+		name := cmp.Or(s.Text(at+"name"), Part(at+"size"))
 		if s.Text(at+"mode") != "write-back" {
 			continue
 		}

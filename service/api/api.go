@@ -25,6 +25,7 @@ import (
 	"patientheron/core/setup"
 	"patientheron/core/workload"
 	"patientheron/resource"
+	"patientheron/service/look"
 	"patientheron/service/runner"
 	"patientheron/service/store"
 	"patientheron/storage"
@@ -124,7 +125,7 @@ func (s *Service) problem(err error) error {
 		status = http.StatusConflict
 	case errors.Is(err, setup.ErrInvalid), errors.Is(err, compare.ErrInvalid), errors.Is(err, workload.ErrInvalid), errors.Is(err, plan.ErrInvalid), errors.Is(err, storage.ErrLocator), errors.Is(err, strictyaml.ErrInvalid), errors.Is(err, array.ErrInvalid),
 		errors.Is(err, localfile.ErrNoSpace), errors.Is(err, localfile.ErrNotPermitted), errors.Is(err, localfile.ErrConsent),
-		errors.Is(err, localfile.ErrNotStorage), errors.Is(err, localfile.ErrInUse), errors.Is(err, fs.ErrNotExist), errors.Is(err, errNoAnswer):
+		errors.Is(err, localfile.ErrNotStorage), errors.Is(err, localfile.ErrInUse), errors.Is(err, fs.ErrNotExist), errors.Is(err, look.ErrNoAnswer):
 		status = http.StatusUnprocessableEntity
 	default:
 		s.Log.Error("a call failed", "error", err)
@@ -136,31 +137,16 @@ func (s *Service) problem(err error) error {
 var (
 	errBusy     = errors.New("in use")
 	errNotFound = errors.New("not found")
-	errNoAnswer = errors.New("the volume does not answer")
 )
 
 // lookTime is how long a call waits for storage that may hang.
 const lookTime = 2 * time.Second
 
-// inTime calls look and waits for it up to lookTime; storage that hangs costs
-// one goroutine, not the caller.
-func inTime[T any](look func() (T, error)) (T, error) {
-	type result struct {
-		value T
-		err   error
-	}
-	done := make(chan result, 1)
-	go func() {
-		value, err := look()
-		done <- result{value, err}
-	}()
-	select {
-	case r := <-done:
-		return r.value, r.err
-	case <-time.After(lookTime):
-		var none T
-		return none, errNoAnswer
-	}
+// inTime waits for storage that may hang, up to lookTime.
+func inTime[T any](work func() (T, error)) (T, error) {
+	ctx, cancel := context.WithTimeout(context.Background(), lookTime)
+	defer cancel()
+	return look.InTime(ctx, work)
 }
 
 // about says what this service is.

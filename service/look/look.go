@@ -57,7 +57,7 @@ func At(ctx context.Context, r Request) resource.Look {
 	defer cancel()
 	l := resource.Look{Locator: r.Locator, At: began.UTC(), Chain: []setup.Layer{}}
 	explorer := host.NewExplorer()
-	locator, err := inTime(ctx, func() (storage.Locator, error) { return storage.Parse(r.Locator) })
+	locator, err := InTime(ctx, func() (storage.Locator, error) { return storage.Parse(r.Locator) })
 	seen := setup.Seen{}
 	if err != nil {
 		seen.Trouble = err.Error()
@@ -112,7 +112,7 @@ func behind(ctx context.Context, explorer *host.Explorer, locator storage.Locato
 	var trouble, refusal, holds string
 	var users []string
 	together.Go(func() {
-		f, err := inTime(ctx, func() (setup.Facts, error) { return storage.Look(locator) })
+		f, err := InTime(ctx, func() (setup.Facts, error) { return storage.Look(locator) })
 		if err != nil {
 			trouble = err.Error()
 			return
@@ -120,7 +120,7 @@ func behind(ctx context.Context, explorer *host.Explorer, locator storage.Locato
 		facts = &f
 		refusal = refused(ctx, locator, r)
 		type held struct{ signature, user string }
-		h, err := inTime(ctx, func() (held, error) {
+		h, err := InTime(ctx, func() (held, error) {
 			signature, user, err := storage.Holds(locator)
 			return held{signature, user}, err
 		})
@@ -151,14 +151,14 @@ func behind(ctx context.Context, explorer *host.Explorer, locator storage.Locato
 // room has a check of its own.
 func refused(ctx context.Context, locator storage.Locator, r Request) string {
 	request := storage.Request{Size: 1, Writes: r.Asked.Writes, Consent: r.Consent}
-	_, err := inTime(ctx, func() (any, error) { return nil, storage.Check(locator, request) })
+	_, err := InTime(ctx, func() (any, error) { return nil, storage.Check(locator, request) })
 	if err != nil {
 		return err.Error()
 	}
 	if locator.Kind == storage.Folder {
 		return ""
 	}
-	_, err = inTime(ctx, func() (any, error) {
+	_, err = InTime(ctx, func() (any, error) {
 		file, err := os.Open(locator.Path)
 		if err != nil {
 			return nil, err
@@ -201,9 +201,9 @@ func watch(ctx context.Context, devices []string, seen *setup.Seen) {
 // ErrNoAnswer is given when storage does not answer in time.
 var ErrNoAnswer = errors.New("the volume does not answer")
 
-// inTime calls work and waits for it as long as ctx lives; what hangs costs one
+// InTime calls work and waits for it as long as ctx lives; what hangs costs one
 // goroutine, not the caller.
-func inTime[T any](ctx context.Context, work func() (T, error)) (T, error) {
+func InTime[T any](ctx context.Context, work func() (T, error)) (T, error) {
 	type result struct {
 		value T
 		err   error
