@@ -8,6 +8,7 @@
 package arrayfile
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"strconv"
@@ -21,6 +22,17 @@ import (
 
 // Error is a mistake in an array file and where it is.
 type Error = strictyaml.Error
+
+// Looks reports whether a text may be an array file: one of its lines begins
+// with the key that every array file has.
+func Looks(text []byte) bool {
+	for line := range bytes.Lines(text) {
+		if bytes.HasPrefix(bytes.TrimLeft(line, " {\"'"), []byte("members")) {
+			return true
+		}
+	}
+	return false
+}
 
 // Read reads a description and makes sure that it is possible. Errors are
 // *Error.

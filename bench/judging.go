@@ -86,7 +86,7 @@ func comparingWith(repeats int) (err error) {
 	if err != nil {
 		return err
 	}
-	s, err := service.Open(ctx, folder, "bench", slog.New(slog.DiscardHandler))
+	s, err := service.Open(ctx, service.Options{Folder: folder, Version: "bench", Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		return err
 	}

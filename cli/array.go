@@ -2,9 +2,12 @@ package cli
 
 import (
 	"context"
+	"crypto/sha256"
 	"fmt"
 	"io"
+	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -50,8 +53,50 @@ func (a *app) array() *cobra.Command {
 			return nil
 		},
 	}
-	command.AddCommand(check, explain, a.arrayMeasure())
+	var as string
+	keep := &cobra.Command{
+		Use: "keep FILE", Short: "Hand an array file over to the service and print its locator", Args: cobra.ExactArgs(1),
+		Long: `Hand an array file over to the service, which keeps it in its data folder. The
+service reads array files there and in folders that it was started with
+("heron serve --arrays"), and nowhere else. Handed over again, the file takes
+the place of the earlier one.`,
+		Example: "  heron array keep plain.yaml\n  heron array keep plain.yaml --as rack-3",
+		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
+			locator, err := keepArray(ctx, c, arguments[0], as)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return printJSON(command.OutOrStdout(), map[string]string{"locator": locator})
+			}
+			fmt.Fprintln(command.OutOrStdout(), locator)
+			return nil
+		}),
+	}
+	keep.Flags().StringVar(&as, "as", "", "name to keep it under (default: made from the path)")
+	command.AddCommand(check, explain, keep, a.arrayMeasure())
 	return command
+}
+
+// keepArray reads an array file with the rights of the user and hands it over.
+// Files of one name from different folders are kept apart.
+func keepArray(ctx context.Context, c *client.Client, file, as string) (string, error) {
+	path, err := filepath.Abs(file)
+	if err != nil {
+		return "", fmt.Errorf("find %s: %w", file, err)
+	}
+	if _, err := simulated.ReadFile(path); err != nil {
+		return "", err
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return "", fmt.Errorf("read the array file: %w", err)
+	}
+	if as == "" {
+		digest := sha256.Sum256([]byte(path))
+		as = fmt.Sprintf("%s-%x", strings.TrimSuffix(filepath.Base(path), filepath.Ext(path)), digest[:3])
+	}
+	return c.KeepArray(ctx, as, string(text))
 }
 
 func (a *app) arrayMeasure() *cobra.Command {

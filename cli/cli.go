@@ -89,7 +89,10 @@ func (a *app) with(work func(ctx context.Context, c *client.Client, command *cob
 
 func (a *app) client(ctx context.Context) (c *client.Client, done func() error, err error) {
 	if a.here {
-		s, err := service.Open(ctx, a.data, Version, slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError})))
+		s, err := service.Open(ctx, service.Options{
+			Folder: a.data, Version: Version, Alone: true,
+			Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn})),
+		})
 		if err != nil {
 			return nil, nil, err
 		}

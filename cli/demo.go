@@ -60,7 +60,7 @@ func runDemo(ctx context.Context, command *cobra.Command, listen string, exit bo
 		return err
 	}
 	log := slog.New(slog.NewTextHandler(command.ErrOrStderr(), &slog.HandlerOptions{Level: slog.LevelWarn}))
-	s, err := service.Open(ctx, filepath.Join(folder, "data"), Version, log)
+	s, err := service.Open(ctx, service.Options{Folder: filepath.Join(folder, "data"), Version: Version, Arrays: []string{filepath.Join(folder, "arrays")}, Log: log})
 	if err != nil {
 		return err
 	}
@@ -163,7 +163,7 @@ func keepComparisons(ctx context.Context, c *client.Client, details []resource.R
 func demoRun(ctx context.Context, c *client.Client, command *cobra.Command, name, locator string, p plan.Plan) (detail resource.RunDetail, err error) {
 	var volume resource.Volume
 	if locator == "" {
-		volume, err = findVolume(ctx, c, name)
+		volume, err = registered(ctx, c, name)
 	} else {
 		volume, err = c.AddVolume(ctx, client.NewVolume{Name: name, Locator: locator})
 	}
@@ -186,6 +186,20 @@ func demoRun(ctx context.Context, c *client.Client, command *cobra.Command, name
 		return detail, err
 	}
 	return detail, ending(detail)
+}
+
+// registered finds a volume by its name.
+func registered(ctx context.Context, c *client.Client, name string) (resource.Volume, error) {
+	volumes, err := c.Volumes(ctx)
+	if err != nil {
+		return resource.Volume{}, err
+	}
+	for _, v := range volumes {
+		if v.Name == name {
+			return v, nil
+		}
+	}
+	return resource.Volume{}, fmt.Errorf("no volume is called %q; 'heron volume list' shows them", name)
 }
 
 // printDemo prints one line a measurement.

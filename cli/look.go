@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -99,7 +100,12 @@ func (a *app) locator(ctx context.Context, c *client.Client, target string) (str
 			return v.Locator, nil
 		}
 	}
-	return absolute(target)
+	locator, err := absolute(target)
+	if path, isArray := strings.CutPrefix(locator, "array:"); err == nil && isArray && !a.here && !slices.ContainsFunc(volumes, func(v resource.Volume) bool { return v.Locator == locator }) {
+		// The service need not be able to read it where it is.
+		return keepArray(ctx, c, path, "")
+	}
+	return locator, err
 }
 
 // baselinePlan reads a member alone: small at random, then large in order.
@@ -113,7 +119,7 @@ func baselinePlan(span quantity.Bytes) plan.Plan {
 // baseline measures each member of a volume alone and tells the volume's setup
 // what it did.
 func (a *app) baseline(ctx context.Context, c *client.Client, command *cobra.Command, target string, asked client.Asked) error {
-	volume, err := findVolume(ctx, c, target)
+	volume, err := a.findVolume(ctx, c, target)
 	if err != nil {
 		return err
 	}
@@ -127,7 +133,7 @@ func (a *app) baseline(ctx context.Context, c *client.Client, command *cobra.Com
 	}
 	told := client.ToldSetup{}
 	for number, device := range members {
-		member, err := findVolume(ctx, c, "/dev/"+device)
+		member, err := a.findVolume(ctx, c, "/dev/"+device)
 		if err != nil {
 			return err
 		}
@@ -299,7 +305,7 @@ func (a *app) setup() *cobra.Command {
 	versions := &cobra.Command{
 		Use: "versions VOLUME", Short: "List how a volume's setup changed", Args: cobra.ExactArgs(1), Example: "  heron setup versions pool",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
-			volume, err := findVolume(ctx, c, arguments[0])
+			volume, err := a.findVolume(ctx, c, arguments[0])
 			if err != nil {
 				return err
 			}
@@ -387,7 +393,7 @@ func (a *app) setupCopy() *cobra.Command {
 }
 
 func (a *app) tell(ctx context.Context, c *client.Client, command *cobra.Command, target string, told client.ToldSetup) error {
-	volume, err := findVolume(ctx, c, target)
+	volume, err := a.findVolume(ctx, c, target)
 	if err != nil {
 		return err
 	}

@@ -20,6 +20,7 @@ import (
 	"patientheron/core/workload"
 	"patientheron/planfile"
 	"patientheron/resource"
+	"patientheron/storage/simulated"
 )
 
 // loadFlags adds a flag for every field of a workload.
@@ -124,7 +125,7 @@ func (a *app) startMeasuring(ctx context.Context, c *client.Client, command *cob
 	if err != nil {
 		return err
 	}
-	volume, err := findVolume(ctx, c, target)
+	volume, err := a.findVolume(ctx, c, target)
 	if err != nil {
 		return err
 	}
@@ -210,7 +211,7 @@ func (o *measureOptions) plan(command *cobra.Command) (p plan.Plan, err error) {
 
 // findVolume finds the volume a user means: a registered name or locator, or
 // a locator to register.
-func findVolume(ctx context.Context, c *client.Client, target string) (resource.Volume, error) {
+func (a *app) findVolume(ctx context.Context, c *client.Client, target string) (resource.Volume, error) {
 	volumes, err := c.Volumes(ctx)
 	if err != nil {
 		return resource.Volume{}, err
@@ -219,11 +220,22 @@ func findVolume(ctx context.Context, c *client.Client, target string) (resource.
 	if err != nil {
 		return resource.Volume{}, err
 	}
-	i := slices.IndexFunc(volumes, func(v resource.Volume) bool { return v.Name == target || v.Locator == locator })
-	if i < 0 {
-		return c.AddVolume(ctx, client.NewVolume{Locator: locator})
+	if i := slices.IndexFunc(volumes, func(v resource.Volume) bool { return v.Name == target || v.Locator == locator }); i >= 0 {
+		return volumes[i], nil
 	}
-	return volumes[i], nil
+	volume, err := c.AddVolume(ctx, client.NewVolume{Locator: locator})
+	path, isArray := strings.CutPrefix(locator, "array:")
+	if err == nil || !isArray || !strings.Contains(err.Error(), simulated.ErrOutside.Error()) {
+		return volume, err
+	}
+	// The service may not read it where it is, its user may.
+	if locator, err = keepArray(ctx, c, path, ""); err != nil {
+		return volume, err
+	}
+	if i := slices.IndexFunc(volumes, func(v resource.Volume) bool { return v.Locator == locator }); i >= 0 {
+		return volumes[i], nil
+	}
+	return c.AddVolume(ctx, client.NewVolume{Locator: locator})
 }
 
 // follow watches a run to its end and prints the result. When the command

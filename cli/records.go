@@ -37,28 +37,24 @@ func (a *app) volume() *cobra.Command {
 	forget := &cobra.Command{
 		Use: "forget NAME", Short: "Forget a volume; its runs stay and nothing on it is touched", Args: cobra.ExactArgs(1), Example: "  heron volume forget pool",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
-			volumes, err := c.Volumes(ctx)
+			v, err := registered(ctx, c, arguments[0])
 			if err != nil {
 				return err
 			}
-			for _, v := range volumes {
-				if v.Name == arguments[0] {
-					if err := c.ForgetVolume(ctx, v.ID); err != nil {
-						return err
-					}
-					fmt.Fprintf(command.OutOrStdout(), "Volume %s is forgotten; its runs stay.\n", v.Name)
-					return nil
-				}
+			if err := c.ForgetVolume(ctx, v.ID); err != nil {
+				return err
 			}
-			return fmt.Errorf("no volume is called %q; 'heron volume list' shows them", arguments[0])
+			fmt.Fprintf(command.OutOrStdout(), "Volume %s is forgotten; its runs stay.\n", v.Name)
+			return nil
 		}),
 	}
-	command.AddCommand(list, a.volumeAdd(), forget)
+	command.AddCommand(list, a.volumeAdd(), a.volumeConsent(), forget)
 	return command
 }
 
 func (a *app) volumeAdd() *cobra.Command {
-	var name, size, serial, holds string
+	var name string
+	var stated statedConsent
 	command := &cobra.Command{
 		Use: "add LOCATOR", Short: "Register a volume", Args: cobra.ExactArgs(1),
 		Long: `Register a folder, a file, a block device, array:FILE of a simulated array, or
@@ -67,8 +63,11 @@ null:SIZE.
 An existing file or device is registered for reading. To let workloads write
 over it, and so lose what it holds, state its exact size in bytes with
 --overwrite-size, its serial number with --serial if it has one, and what is
-on it with --holds if something is recognised. A device that is mounted or
-used by another layer is always refused.`,
+on it with --holds if there is anything: a refusal names it. Storage that is
+mounted, open, locked or used by another layer is always refused.
+
+Consent is for what is there now. When that is changed by anything but a run
+of the heron, it lapses, and is given anew with "heron volume consent".`,
 		Example: `  heron volume add /srv/pool --name pool
   heron volume add null:1TiB
   heron volume add /dev/sdx --overwrite-size 960197124096 --serial S123`,
@@ -78,15 +77,8 @@ used by another layer is always refused.`,
 				return err
 			}
 			v := client.NewVolume{Name: name, Locator: locator}
-			switch {
-			case size != "":
-				bytes, err := quantity.ParseBytes(size)
-				if err != nil {
-					return fmt.Errorf("--overwrite-size: %w", err)
-				}
-				v.Consent = &client.Consent{Size: int64(bytes), Serial: serial, Signature: holds}
-			case serial != "" || holds != "":
-				return errors.New("--serial and --holds belong to --overwrite-size; state the size too")
+			if v.Consent, err = stated.read(); err != nil {
+				return err
 			}
 			volume, err := c.AddVolume(ctx, v)
 			if err != nil {
@@ -100,15 +92,85 @@ used by another layer is always refused.`,
 		}),
 	}
 	command.Flags().StringVar(&name, "name", "", "short name (default: made from the locator)")
-	command.Flags().StringVar(&size, "overwrite-size", "", "agree that what a file or device of exactly this size holds may be lost")
-	command.Flags().StringVar(&serial, "serial", "", "its serial number, if it has one")
-	command.Flags().StringVar(&holds, "holds", "", "what is recognised on it, if that may be lost too")
+	stated.flags(command)
+	return command
+}
+
+// statedConsent is what a user states to let a file or device be overwritten.
+type statedConsent struct{ size, serial, holds string }
+
+func (s *statedConsent) flags(command *cobra.Command) {
+	command.Flags().StringVar(&s.size, "overwrite-size", "", "agree that what a file or device of exactly this size holds may be lost")
+	command.Flags().StringVar(&s.serial, "serial", "", "its serial number, if it has one")
+	command.Flags().StringVar(&s.holds, "holds", "", "what is on it, as a refusal names it, if that may be lost too")
+}
+
+// read gives nil when nothing is stated.
+func (s *statedConsent) read() (*client.Consent, error) {
+	if s.size == "" {
+		if s.serial != "" || s.holds != "" {
+			return nil, errors.New("--serial and --holds belong to --overwrite-size; state the size too")
+		}
+		return nil, nil
+	}
+	bytes, err := quantity.ParseBytes(s.size)
+	if err != nil {
+		return nil, fmt.Errorf("--overwrite-size: %w", err)
+	}
+	return &client.Consent{Size: int64(bytes), Serial: s.serial, Holds: s.holds}, nil
+}
+
+func (a *app) volumeConsent() *cobra.Command {
+	var stated statedConsent
+	var withdraw bool
+	command := &cobra.Command{
+		Use: "consent NAME", Short: "Agree that what a registered file or device holds may be lost, or withdraw that", Args: cobra.ExactArgs(1),
+		Long: `Agree that workloads may write over a registered file or device, and so lose
+what it holds: state its exact size in bytes, its serial number if it has one,
+and what is on it if there is anything. What was agreed to before is replaced.
+
+With --withdraw nothing more is written, also by runs that wait.`,
+		Example: `  heron volume consent spare --overwrite-size 960197124096 --serial S123
+  heron volume consent spare --overwrite-size 960197124096 --holds xfs
+  heron volume consent spare --withdraw`,
+		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
+			volume, err := registered(ctx, c, arguments[0])
+			if err != nil {
+				return err
+			}
+			consent, err := stated.read()
+			switch {
+			case err != nil:
+				return err
+			case withdraw == (consent != nil):
+				return errors.New("state --overwrite-size to agree, or --withdraw to take consent back")
+			case withdraw:
+				err = c.WithdrawConsent(ctx, volume.ID)
+				volume.Consent = nil
+			default:
+				volume, err = c.GiveConsent(ctx, volume.ID, *consent)
+			}
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return printJSON(command.OutOrStdout(), volume)
+			}
+			printVolumes(command.OutOrStdout(), []resource.Volume{volume})
+			return nil
+		}),
+	}
+	stated.flags(command)
+	command.Flags().BoolVar(&withdraw, "withdraw", false, "take consent back")
 	return command
 }
 
 // absolute turns what a user types into the locator a service knows it by: a
 // path is relative to the present folder of the user, not of the service.
 func absolute(target string) (string, error) {
+	if target == "" {
+		return "", errors.New("the locator is empty; name a folder, a file, a block device, array:FILE or null:1TiB")
+	}
 	if target == "null" || strings.HasPrefix(target, "null:") {
 		locator, err := storage.Parse(target)
 		return locator.String(), err
@@ -135,6 +197,8 @@ func printVolumes(w io.Writer, volumes []resource.Volume) {
 		switch {
 		case v.Kind == "null", v.Kind == "array":
 			row[5] = "yes, kept nowhere"
+		case v.Consent != nil && v.Consent.Lapsed != "":
+			row[5] = "no longer: consent lapsed"
 		case v.Consent != nil:
 			row[5] = "may overwrite all"
 		case v.Kind == "folder":

@@ -17,6 +17,7 @@ const defaultAddress = "127.0.0.1:7437"
 
 func (a *app) serve() *cobra.Command {
 	var listen string
+	var arrays []string
 	command := &cobra.Command{
 		Use: "serve", Short: "Start the service and its web console", Args: cobra.NoArgs,
 		Long: `Start the service. It keeps its database, its token and its lock in the data
@@ -29,7 +30,9 @@ Ctrl-C ends it: a run under way is stopped and what it measured is kept.`,
 		RunE: func(command *cobra.Command, _ []string) error {
 			ctx, stop := signal.NotifyContext(command.Context(), os.Interrupt, syscall.SIGTERM)
 			defer stop()
-			s, err := service.Open(ctx, a.data, Version, slog.New(slog.NewTextHandler(command.ErrOrStderr(), nil)))
+			s, err := service.Open(ctx, service.Options{
+				Folder: a.data, Version: Version, Arrays: arrays, Log: slog.New(slog.NewTextHandler(command.ErrOrStderr(), nil)),
+			})
 			if err != nil {
 				return err
 			}
@@ -42,6 +45,7 @@ Ctrl-C ends it: a run under way is stopped and what it measured is kept.`,
 		},
 	}
 	command.Flags().StringVar(&listen, "listen", defaultAddress, "address to listen on; the port 0 takes a free one")
+	command.Flags().StringArrayVar(&arrays, "arrays", nil, "folder whose array files the service reads, beside those handed over (may be given several times)")
 	return command
 }
 

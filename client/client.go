@@ -148,12 +148,30 @@ type NewVolume struct {
 type Consent struct {
 	Size      int64  `json:"sizeBytes"`
 	Serial    string `json:"serial,omitempty"`
-	Signature string `json:"signature,omitempty"`
+	Holds  string `json:"signature,omitempty"` // what is recognised on it, if that may be lost too
 }
 
 // AddVolume registers a volume.
 func (c *Client) AddVolume(ctx context.Context, v NewVolume) (volume resource.Volume, err error) {
 	return volume, c.call(ctx, http.MethodPost, "/volumes", v, &volume)
+}
+
+// KeepArray hands the text of an array file over and gives the locator under
+// which it can be registered.
+func (c *Client) KeepArray(ctx context.Context, name, text string) (locator string, err error) {
+	var kept struct{ Locator string }
+	err = c.call(ctx, http.MethodPut, "/arrays/"+url.PathEscape(name), map[string]string{"text": text}, &kept)
+	return kept.Locator, err
+}
+
+// GiveConsent agrees that what a registered file or device holds may be lost.
+func (c *Client) GiveConsent(ctx context.Context, volume int64, consent Consent) (v resource.Volume, err error) {
+	return v, c.call(ctx, http.MethodPut, "/volumes/"+number(volume)+"/consent", consent, &v)
+}
+
+// WithdrawConsent takes consent to overwrite back.
+func (c *Client) WithdrawConsent(ctx context.Context, volume int64) error {
+	return c.call(ctx, http.MethodDelete, "/volumes/"+number(volume)+"/consent", nil, nil)
 }
 
 // ForgetVolume removes a volume; its runs stay.

@@ -72,9 +72,9 @@ func TestDevicesAreGuarded(t *testing.T) {
 	}{
 		"another size":     {plain, client.Consent{Size: size * 2}, "look again at which device"},
 		"another serial":   {plain, client.Consent{Size: size, Serial: "X1"}, "serial number"},
-		"mounted":          {used, client.Consent{Size: size, Signature: "ext2/3/4"}, "mounted on"},
-		"holds something":  {formatted, client.Consent{Size: size}, "recognised signature: ext2/3/4"},
-		"holds other than": {formatted, client.Consent{Size: size, Signature: "xfs"}, "recognised signature: ext2/3/4"},
+		"mounted":          {used, client.Consent{Size: size, Holds: "ext2/3/4"}, "mounted on"},
+		"holds something":  {formatted, client.Consent{Size: size}, "it holds ext2/3/4"},
+		"holds other than": {formatted, client.Consent{Size: size, Holds: "xfs"}, "it holds ext2/3/4"},
 	} {
 		_, err := s.AddVolume(t.Context(), client.NewVolume{Locator: c.device, Consent: &c.consent})
 		if err == nil || !strings.Contains(err.Error(), c.words) {
@@ -99,7 +99,7 @@ func TestDevicesAreGuarded(t *testing.T) {
 	if err := s.ForgetVolume(t.Context(), volume.ID); err != nil {
 		t.Fatal(err)
 	}
-	volume = s.volume(formatted, &client.Consent{Size: size, Signature: "ext2/3/4"})
+	volume = s.volume(formatted, &client.Consent{Size: size, Holds: "ext2/3/4"})
 	writes := onePlan(spec(func(w *workload.Spec) { w.Reads, w.Order, w.For, w.Amount = 0, workload.Sequential, 0, size/2 }))
 	if detail := s.measured(volume, writes); detail.Status != resource.Finished {
 		t.Errorf("writes with consent: %s: %s", detail.Status, detail.Reason)

@@ -35,10 +35,13 @@ type Volume struct {
 // it is about, so that it cannot apply to another thing that later appears
 // under the same path.
 type Consent struct {
-	Size      quantity.Bytes `json:"sizeBytes" doc:"Size of the file or device, as the user stated it"`
-	Serial    string         `json:"serial,omitempty" doc:"Serial number of the device, where it has one"`
-	Signature string         `json:"signature,omitempty" doc:"What was found on it, such as 'ext4', when the user agreed to lose that too"`
+	Size   quantity.Bytes `json:"sizeBytes" doc:"Size of the file or device, as the user stated it"`
+	Serial string         `json:"serial,omitempty" doc:"Serial number of the device, where it has one"`
+	Holds     string         `json:"signature,omitempty" doc:"What was found on it, such as 'xfs', when the user agreed to lose that too"`
 	Given     time.Time      `json:"given"`
+
+	Identity *setup.Identity `json:"identity,omitempty" doc:"What it is about: as found when it was given, or after the last run that wrote under it"`
+	Lapsed   string          `json:"lapsed,omitempty" doc:"Why it no longer holds; give it anew to write again"`
 }
 
 // Workload is a saved workload.

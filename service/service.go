@@ -27,6 +27,7 @@ import (
 	"patientheron/service/api"
 	"patientheron/service/runner"
 	"patientheron/service/store"
+	"patientheron/storage"
 )
 
 // ErrInUse is given when another process uses the data folder.
@@ -37,6 +38,7 @@ const (
 	databaseFile = "heron.sqlite"
 	tokenFile    = "token"
 	lockFile     = "lock"
+	arrayFolder  = "arrays" // array files that were handed over
 	// AddressFile holds the address of the service that listens, so that the
 	// command line finds it.
 	AddressFile = "address"
@@ -53,37 +55,57 @@ type Service struct {
 	handler http.Handler
 }
 
+// Options say how a service works.
+type Options struct {
+	Folder  string // its data folder
+	Version string
+	Log     *slog.Logger
+	Arrays  []string // folders whose array files it reads, beside its own
+	// Alone is a service for the one command it lives in: it reads the array
+	// files that its user may read, and carries out no runs but those asked of
+	// it.
+	Alone bool
+}
+
 // Open takes the data folder, making it when it does not exist, and begins
 // with the runs that are queued there. It gives ErrInUse when another process
 // has it.
-func Open(ctx context.Context, folder, version string, log *slog.Logger) (*Service, error) {
-	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return nil, fmt.Errorf("make the data folder: %w; name another with --data", err)
+func Open(ctx context.Context, o Options) (*Service, error) {
+	if err := makePrivate(o.Folder, o.Log); err != nil {
+		return nil, err
+	}
+	folder, err := filepath.Abs(o.Folder)
+	if err != nil {
+		return nil, fmt.Errorf("find the data folder: %w", err)
 	}
 	lock, err := lockFolder(folder)
 	if err != nil {
 		return nil, err
 	}
 	s := &Service{folder: folder, lock: lock}
-	if err := s.open(ctx, version, log); err != nil {
+	if err := s.open(ctx, o); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
 	return s, nil
 }
 
-func (s *Service) open(ctx context.Context, version string, log *slog.Logger) (err error) {
+func (s *Service) open(ctx context.Context, o Options) (err error) {
 	if s.Token, err = readToken(s.folder); err != nil {
 		return err
 	}
 	if s.store, err = store.Open(ctx, filepath.Join(s.folder, databaseFile)); err != nil {
 		return err
 	}
-	if s.runner, err = runner.Start(ctx, s.store, log, version); err != nil {
+	bounds := storage.Bounds{Kept: []string{s.folder}, Arrays: append([]string{filepath.Join(s.folder, arrayFolder)}, o.Arrays...)}
+	if o.Alone {
+		bounds.Arrays = []string{"/"}
+	}
+	if s.runner, err = runner.Start(ctx, s.store, bounds, o.Log, o.Version); err != nil {
 		return err
 	}
 	s.handler = (&api.Service{
-		Store: s.store, Runner: s.runner, Token: s.Token, Version: version,
-		Console: console.Files(), Log: log, Started: time.Now().UTC(),
+		Store: s.store, Runner: s.runner, Bounds: bounds, Token: s.Token, Version: o.Version,
+		Console: console.Files(), Log: o.Log, Started: time.Now().UTC(),
 	}).Handler()
 	return nil
 }

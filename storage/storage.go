@@ -101,13 +101,29 @@ func Parse(text string) (Locator, error) {
 	return Locator{Kind: Kind(kind), Path: filepath.Clean(text)}, err
 }
 
+// Claim states what a user agrees to lose.
+type Claim = localfile.Claim
+
+// Request says what a run will do to a volume.
+type Request = localfile.Request
+
+// Bounds say what of this host volumes may touch. Every access to a volume goes
+// through them.
+type Bounds struct {
+	// Kept are folders that the service keeps for itself: nothing in them is
+	// written over, and no test file is made there.
+	Kept []string
+	// Arrays are the folders in and below which array files are read.
+	Arrays []string
+}
+
 // Look tells what stands behind a locator without writing anything.
-func Look(l Locator) (setup.Facts, error) {
-	if l.Kind == Null {
+func (b Bounds) Look(l Locator) (setup.Facts, error) {
+	switch l.Kind {
+	case Null:
 		return setup.Facts{Size: l.Size, Alignment: 1, Writable: true}, nil
-	}
-	if l.Kind == Array {
-		d, err := simulated.ReadFile(l.Path)
+	case Array:
+		d, err := b.ReadArray(l)
 		if err != nil {
 			return setup.Facts{}, err
 		}
@@ -116,49 +132,60 @@ func Look(l Locator) (setup.Facts, error) {
 	return localfile.Look(l.Path, string(l.Kind))
 }
 
-// Claim states what a user agrees to lose.
-type Claim = localfile.Claim
-
-// CheckClaim reports why consent to overwrite may not be taken.
-func CheckClaim(l Locator, claim Claim) error {
-	return localfile.CheckClaim(l.Path, string(l.Kind), claim)
+// Agree takes consent to overwrite a file or device, and gives the identity it
+// is for.
+func (b Bounds) Agree(l Locator, claim Claim) (setup.Identity, error) {
+	return localfile.Agree(l.Path, string(l.Kind), claim, b.Kept)
 }
 
 // Check reports what would stop a run from being prepared, without writing
 // anything.
-func Check(l Locator, request Request) error {
-	if l.Kind == Null {
+func (b Bounds) Check(l Locator, request Request) error {
+	switch l.Kind {
+	case Null:
 		return nil
-	}
-	if l.Kind == Array {
-		_, err := simulated.ReadFile(l.Path)
+	case Array:
+		_, err := b.ReadArray(l)
 		return err
 	}
+	request.Kept = b.Kept
 	return localfile.Check(l.Path, string(l.Kind), request)
 }
 
-// Holds tells what is recognised on a device, and who uses it; both are empty
-// when nothing is found.
-func Holds(l Locator) (signature, user string, err error) {
-	return localfile.Holds(l.Path, string(l.Kind))
+// Holds tells what is recognised on a file or device, and who uses it; both are
+// empty when nothing is found.
+func (b Bounds) Holds(l Locator) (holds, user string, err error) {
+	return localfile.Holds(l.Path, string(l.Kind), b.Kept)
 }
 
-// ReadArray reads the description of a simulated array.
-func ReadArray(l Locator) (array.Description, error) { return simulated.ReadFile(l.Path) }
+// ReadArray reads the description of a simulated array, from within the
+// folders that array files are read in.
+func (b Bounds) ReadArray(l Locator) (array.Description, error) {
+	return simulated.ReadWithin(b.Arrays, l.Path)
+}
 
-// Request says what a run will do to a volume.
-type Request = localfile.Request
+// KeepArray keeps the text of an array file under a name in the first folder of
+// array files, in place of what was there.
+func (b Bounds) KeepArray(name string, text []byte) (Locator, error) {
+	path, err := simulated.Keep(b.Arrays[0], name, text)
+	return Locator{Kind: Array, Path: path}, err
+}
 
 // Prepare makes the volume ready for a run: a folder gets a test file filled
 // with real data, which vanishes with Close, and with the process, however
 // that ends.
-func Prepare(ctx context.Context, l Locator, request Request) (Volume, error) {
-	if l.Kind == Null {
+func (b Bounds) Prepare(ctx context.Context, l Locator, request Request) (Volume, error) {
+	switch l.Kind {
+	case Null:
 		return nullVolume{null.Volume{Size: l.Size}}, nil
+	case Array:
+		d, err := b.ReadArray(l)
+		if err != nil {
+			return nil, err
+		}
+		return simulated.New(d)
 	}
-	if l.Kind == Array {
-		return simulated.Prepare(l.Path)
-	}
+	request.Kept = b.Kept
 	return localfile.Prepare(ctx, l.Path, string(l.Kind), request)
 }
 

@@ -25,11 +25,11 @@ import (
 	"patientheron/core/setup"
 	"patientheron/core/workload"
 	"patientheron/resource"
-	"patientheron/service/look"
 	"patientheron/service/runner"
 	"patientheron/service/store"
 	"patientheron/storage"
 	"patientheron/storage/localfile"
+	"patientheron/storage/simulated"
 	"patientheron/strictyaml"
 )
 
@@ -37,6 +37,7 @@ import (
 type Service struct {
 	Store   *store.Store
 	Runner  *runner.Runner
+	Bounds  storage.Bounds
 	Token   string // what callers must present
 	Version string
 	Console fs.FS // the built web console
@@ -95,6 +96,7 @@ func (s *Service) register(router *gin.Engine) huma.API {
 
 	s.registerSession(api)
 	s.registerVolumes(api)
+	s.registerArrays(api)
 	s.registerWorkloads(api)
 	s.registerRuns(api)
 	s.registerResults(api)
@@ -125,7 +127,8 @@ func (s *Service) problem(err error) error {
 		status = http.StatusConflict
 	case errors.Is(err, setup.ErrInvalid), errors.Is(err, compare.ErrInvalid), errors.Is(err, workload.ErrInvalid), errors.Is(err, plan.ErrInvalid), errors.Is(err, storage.ErrLocator), errors.Is(err, strictyaml.ErrInvalid), errors.Is(err, array.ErrInvalid),
 		errors.Is(err, localfile.ErrNoSpace), errors.Is(err, localfile.ErrNotPermitted), errors.Is(err, localfile.ErrConsent),
-		errors.Is(err, localfile.ErrNotStorage), errors.Is(err, localfile.ErrInUse), errors.Is(err, fs.ErrNotExist), errors.Is(err, look.ErrNoAnswer):
+		errors.Is(err, localfile.ErrNotStorage), errors.Is(err, localfile.ErrInUse), errors.Is(err, fs.ErrNotExist), errors.Is(err, storage.ErrNoAnswer),
+		errors.Is(err, simulated.ErrOutside), errors.Is(err, simulated.ErrNotArrayFile):
 		status = http.StatusUnprocessableEntity
 	default:
 		s.Log.Error("a call failed", "error", err)
@@ -139,14 +142,19 @@ var (
 	errNotFound = errors.New("not found")
 )
 
-// lookTime is how long a call waits for storage that may hang.
-const lookTime = 2 * time.Second
+// How long a call waits for storage that may hang: to look at it, and to read
+// what it holds.
+const (
+	lookTime  = 2 * time.Second
+	agreeTime = 20 * time.Second
+)
 
-// inTime waits for storage that may hang, up to lookTime.
-func inTime[T any](work func() (T, error)) (T, error) {
+// inTime waits for storage that may hang, up to lookTime. Locator and purpose
+// name the call, which all who ask for the same meanwhile share.
+func inTime[T any](locator, purpose string, work func() (T, error)) (T, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), lookTime)
 	defer cancel()
-	return look.InTime(ctx, work)
+	return storage.Touch(ctx, locator, purpose, work)
 }
 
 // about says what this service is.

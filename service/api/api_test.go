@@ -6,6 +6,7 @@ import (
 	"io"
 	"log/slog"
 	"net/http"
+	"os"
 	"net/http/httptest"
 	"path/filepath"
 	"strings"
@@ -15,6 +16,7 @@ import (
 
 	"patientheron/service/runner"
 	"patientheron/service/store"
+	"patientheron/storage"
 )
 
 const token = "a token of these tests"
@@ -26,8 +28,8 @@ func served(t *testing.T) *httptest.Server {
 	if err != nil {
 		t.Fatal(err)
 	}
-	log := slog.New(slog.DiscardHandler)
-	r, err := runner.Start(t.Context(), s, log, "test")
+	log, bounds := slog.New(slog.DiscardHandler), storage.Bounds{Kept: []string{t.TempDir()}, Arrays: []string{os.TempDir()}}
+	r, err := runner.Start(t.Context(), s, bounds, log, "test")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -35,7 +37,7 @@ func served(t *testing.T) *httptest.Server {
 		"index.html":      {Data: []byte("<title>the console</title>")},
 		"assets/a-123.js": {Data: []byte("1")},
 	}
-	server := httptest.NewServer((&Service{Store: s, Runner: r, Token: token, Version: "test", Console: console, Log: log, Started: time.Now()}).Handler())
+	server := httptest.NewServer((&Service{Store: s, Runner: r, Bounds: bounds, Token: token, Version: "test", Console: console, Log: log, Started: time.Now()}).Handler())
 	t.Cleanup(func() { server.Close(); r.Close(); s.Close() })
 	return server
 }

@@ -124,7 +124,7 @@ func (s *Service) lookAt(ctx context.Context, volume resource.Volume, in LookFor
 		}
 	}
 	found := look.At(ctx, look.Request{
-		Locator: volume.Locator, Told: told, Consent: runner.Claim(volume), Measuring: s.Runner.Measuring() > 0,
+		Bounds: s.Bounds, Locator: volume.Locator, Told: told, Consent: runner.Claim(volume), Measuring: s.Runner.Measuring() > 0,
 		Asked: setup.Asked{Span: in.Span, Writes: in.Writes, Cached: in.Cached},
 	})
 	return &body[resource.Look]{found}, nil
@@ -161,7 +161,7 @@ func (s *Service) tellSetup(ctx context.Context, id int64, told ToldSetup) (reso
 			return latest, err
 		}
 	}
-	found := look.At(ctx, look.Request{Locator: volume.Locator, Told: kept, Consent: runner.Claim(volume), Measuring: true})
+	found := look.At(ctx, look.Request{Bounds: s.Bounds, Locator: volume.Locator, Told: kept, Consent: runner.Claim(volume), Measuring: true})
 	if err := found.Setup.Validate(); err != nil {
 		return latest, fmt.Errorf("together with what was read: %w", err)
 	}

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"time"
@@ -14,6 +15,7 @@ import (
 	"patientheron/service/runner"
 	"patientheron/service/store"
 	"patientheron/storage"
+	"patientheron/storage/localfile"
 )
 
 // NewRun is what starting a run takes.
@@ -121,16 +123,16 @@ func (s *Service) startRun(ctx context.Context, n NewRun) (resource.Run, error) 
 	if err != nil {
 		return resource.Run{}, err
 	}
-	locator, err := inTime(func() (storage.Locator, error) { return storage.Parse(volume.Locator) })
+	locator, err := parsed(volume.Locator)
 	if err != nil {
 		return resource.Run{}, err
 	}
 	size, writes := plan.Reach(steps)
 	request := storage.Request{Size: size, Writes: writes, Consent: runner.Claim(volume)}
-	if _, err := inTime(func() (any, error) { return nil, storage.Check(locator, request) }); err != nil {
+	if err := s.check(ctx, volume, locator, request); err != nil {
 		return resource.Run{}, err
 	}
-	volume = looked([]resource.Volume{volume})[0]
+	volume = s.looked([]resource.Volume{volume})[0]
 	name := n.Name
 	if name == "" {
 		name = n.Plan.Name
@@ -139,6 +141,20 @@ func (s *Service) startRun(ctx context.Context, n NewRun) (resource.Run, error) 
 		name = steps[len(steps)-1].Name
 	}
 	return s.Runner.Submit(ctx, name, volume, n.Plan, n.Pace, n.Override)
+}
+
+// check says what would stop a run. Consent that no longer holds is recorded as
+// such.
+func (s *Service) check(ctx context.Context, volume resource.Volume, locator storage.Locator, request storage.Request) error {
+	patience, cancel := context.WithTimeout(context.Background(), agreeTime)
+	defer cancel()
+	purpose := fmt.Sprintf("check %d %t %+v", request.Size, request.Writes, request.Consent)
+	_, err := storage.Touch(patience, locator.String(), purpose, func() (any, error) { return nil, s.Bounds.Check(locator, request) })
+	var lapsed *localfile.LapsedError
+	if errors.As(err, &lapsed) {
+		return errors.Join(err, s.Store.LapseConsent(ctx, volume.ID, lapsed.Why))
+	}
+	return err
 }
 
 func (s *Service) detail(ctx context.Context, id int64) (resource.RunDetail, error) {

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"strings"
@@ -13,8 +14,8 @@ import (
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/resource"
+	"patientheron/service/store"
 	"patientheron/storage"
-	"patientheron/storage/simulated"
 )
 
 // ByID names one record.
@@ -39,7 +40,7 @@ type NewVolume struct {
 type ConsentToWrite struct {
 	Size      quantity.Bytes `json:"sizeBytes" minimum:"1" doc:"Exact size of the file or device"`
 	Serial    string         `json:"serial,omitempty" doc:"Serial number of the device, if it has one"`
-	Signature string         `json:"signature,omitempty" doc:"What is on it, as a refusal named it, if that may be lost too"`
+	Holds  string         `json:"signature,omitempty" doc:"What is on it, as a refusal named it, if that may be lost too"`
 }
 
 func (s *Service) registerVolumes(api huma.API) {
@@ -49,7 +50,7 @@ func (s *Service) registerVolumes(api huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return &body[VolumeList]{VolumeList{looked(volumes)}}, nil
+			return &body[VolumeList]{VolumeList{s.looked(volumes)}}, nil
 		})
 
 	huma.Register(api, operation(http.MethodPost, "/volumes", "add-volume", "Register a volume", http.StatusCreated, http.StatusConflict, http.StatusUnprocessableEntity),
@@ -67,7 +68,7 @@ func (s *Service) registerVolumes(api huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return &body[resource.Volume]{looked([]resource.Volume{volume})[0]}, nil
+			return &body[resource.Volume]{s.looked([]resource.Volume{volume})[0]}, nil
 		})
 
 	huma.Register(api, operation(http.MethodGet, "/volumes/{id}/array", "explain-array", "What a simulated array is, in words and ceilings", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity),
@@ -76,15 +77,38 @@ func (s *Service) registerVolumes(api huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			path, isArray := strings.CutPrefix(volume.Locator, "array:")
-			if !isArray {
-				return nil, s.problem(fmt.Errorf("%w: volume %s is a %s, not a simulated array", storage.ErrLocator, volume.Name, volume.Kind))
+			locator, err := parsed(volume.Locator)
+			if err == nil && locator.Kind != storage.Array {
+				err = fmt.Errorf("%w: volume %s is a %s, not a simulated array", storage.ErrLocator, volume.Name, volume.Kind)
 			}
-			d, err := inTime(func() (array.Description, error) { return simulated.ReadFile(path) })
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			d, err := inTime(volume.Locator, "array", func() (array.Description, error) { return s.Bounds.ReadArray(locator) })
 			if err != nil {
 				return nil, s.problem(err)
 			}
 			return &body[array.Explanation]{d.Explain()}, nil
+		})
+
+	huma.Register(api, operation(http.MethodPut, "/volumes/{id}/consent", "give-consent", "Agree that what a registered file or device holds may be lost", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity),
+		func(ctx context.Context, in *struct {
+			ByID
+			Body ConsentToWrite
+		}) (*body[resource.Volume], error) {
+			volume, err := s.giveConsent(ctx, in.ID, &in.Body)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[resource.Volume]{s.looked([]resource.Volume{volume})[0]}, nil
+		})
+
+	huma.Register(api, operation(http.MethodDelete, "/volumes/{id}/consent", "withdraw-consent", "Take consent to overwrite back, also from runs that wait", http.StatusNoContent, http.StatusNotFound),
+		func(ctx context.Context, in *ByID) (*struct{}, error) {
+			if _, err := s.giveConsent(ctx, in.ID, nil); err != nil {
+				return nil, s.problem(err)
+			}
+			return nil, nil
 		})
 
 	huma.Register(api, operation(http.MethodDelete, "/volumes/{id}", "forget-volume", "Forget a volume; its runs stay, and nothing on it is touched", http.StatusNoContent, http.StatusNotFound, http.StatusConflict),
@@ -97,11 +121,11 @@ func (s *Service) registerVolumes(api huma.API) {
 }
 
 func (s *Service) addVolume(ctx context.Context, v NewVolume) (resource.Volume, error) {
-	locator, err := inTime(func() (storage.Locator, error) { return storage.Parse(v.Locator) })
+	locator, err := parsed(v.Locator)
 	if err != nil {
 		return resource.Volume{}, err
 	}
-	facts, err := inTime(func() (setup.Facts, error) { return storage.Look(locator) })
+	facts, err := inTime(locator.String(), "look", func() (setup.Facts, error) { return s.Bounds.Look(locator) })
 	if err != nil {
 		return resource.Volume{}, err
 	}
@@ -110,17 +134,55 @@ func (s *Service) addVolume(ctx context.Context, v NewVolume) (resource.Volume, 
 		volume.Name = defaultName(volume.Locator)
 	}
 	if v.Consent != nil {
-		claim := storage.Claim{Size: v.Consent.Size, Serial: v.Consent.Serial, Signature: v.Consent.Signature}
-		if err := storage.CheckClaim(locator, claim); err != nil {
+		if volume.Consent, err = s.agree(locator, *v.Consent); err != nil {
 			return volume, err
 		}
-		volume.Consent = &resource.Consent{Size: claim.Size, Serial: claim.Serial, Signature: claim.Signature, Given: time.Now().UTC()}
 	}
-	if volume, err = s.Store.AddVolume(ctx, volume); err != nil {
-		return volume, fmt.Errorf("%w: a volume with this name or this locator is registered; choose another name, or use the registered one", err)
+	volume, err = s.Store.AddVolume(ctx, volume)
+	if errors.Is(err, store.ErrTaken) {
+		err = fmt.Errorf("%w: a volume with this name or this locator is registered; choose another name, or use the registered one", err)
 	}
 	volume.Facts = &facts
-	return volume, nil
+	return volume, err
+}
+
+// parsed reads a locator and looks at what it names.
+func parsed(locator string) (storage.Locator, error) {
+	return inTime(locator, "parse", func() (storage.Locator, error) { return storage.Parse(locator) })
+}
+
+// agree takes consent to overwrite what a locator names.
+func (s *Service) agree(locator storage.Locator, stated ConsentToWrite) (*resource.Consent, error) {
+	claim := storage.Claim{Size: stated.Size, Serial: stated.Serial, Holds: stated.Holds}
+	ctx, cancel := context.WithTimeout(context.Background(), agreeTime)
+	defer cancel()
+	identity, err := storage.Touch(ctx, locator.String(), fmt.Sprintf("agree %+v", claim), func() (setup.Identity, error) { return s.Bounds.Agree(locator, claim) })
+	if err != nil {
+		return nil, err
+	}
+	return &resource.Consent{Size: stated.Size, Serial: stated.Serial, Holds: stated.Holds, Given: time.Now().UTC(), Identity: &identity}, nil
+}
+
+// giveConsent takes consent for a registered volume, in place of what was
+// agreed to before; nil withdraws it.
+func (s *Service) giveConsent(ctx context.Context, id int64, stated *ConsentToWrite) (resource.Volume, error) {
+	volume, err := s.Store.Volume(ctx, id)
+	if err != nil {
+		return volume, err
+	}
+	var consent *resource.Consent
+	if stated != nil {
+		locator, err := parsed(volume.Locator)
+		if err != nil {
+			return volume, err
+		}
+		if consent, err = s.agree(locator, *stated); err != nil {
+			return volume, err
+		}
+	}
+	err = s.Store.ChangeConsent(ctx, id, func(*resource.Consent) *resource.Consent { return consent })
+	volume.Consent = consent
+	return volume, err
 }
 
 // defaultName is the locator without what a name may not hold.
@@ -156,7 +218,7 @@ func (s *Service) forgetVolume(ctx context.Context, id int64) error {
 
 // looked adds to volumes what is found there now. A volume that cannot be
 // looked at says why; one that hangs does not delay the others.
-func looked(volumes []resource.Volume) []resource.Volume {
+func (s *Service) looked(volumes []resource.Volume) []resource.Volume {
 	type found struct {
 		index   int
 		facts   *setup.Facts
@@ -165,12 +227,12 @@ func looked(volumes []resource.Volume) []resource.Volume {
 	all := make(chan found, len(volumes))
 	for i, v := range volumes {
 		go func() {
-			facts, err := inTime(func() (setup.Facts, error) {
+			facts, err := inTime(v.Locator, "parse and look", func() (setup.Facts, error) {
 				locator, err := storage.Parse(v.Locator)
 				if err != nil {
 					return setup.Facts{}, err
 				}
-				return storage.Look(locator)
+				return s.Bounds.Look(locator)
 			})
 			if err != nil {
 				all <- found{index: i, trouble: err.Error()}

@@ -8,14 +8,15 @@ package look
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
+	"patientheron/core/array"
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
@@ -36,6 +37,7 @@ const (
 
 // Request says what to look at and why.
 type Request struct {
+	Bounds    storage.Bounds
 	Locator   string
 	Told      setup.Setup // by the user, or measured
 	Consent   *storage.Claim
@@ -57,7 +59,7 @@ func At(ctx context.Context, r Request) resource.Look {
 	defer cancel()
 	l := resource.Look{Locator: r.Locator, At: began.UTC(), Chain: []setup.Layer{}}
 	explorer := host.NewExplorer()
-	locator, err := InTime(ctx, func() (storage.Locator, error) { return storage.Parse(r.Locator) })
+	locator, err := storage.Touch(ctx, r.Locator, "parse", func() (storage.Locator, error) { return storage.Parse(r.Locator) })
 	seen := setup.Seen{}
 	if err != nil {
 		seen.Trouble = err.Error()
@@ -91,10 +93,10 @@ func At(ctx context.Context, r Request) resource.Look {
 func behind(ctx context.Context, explorer *host.Explorer, locator storage.Locator, r Request) (setup.Setup, []setup.Layer, setup.Seen) {
 	switch locator.Kind {
 	case storage.Null:
-		facts, _ := storage.Look(locator) // it cannot fail
+		facts, _ := r.Bounds.Look(locator) // it cannot fail
 		return explorer.Machine(ctx), []setup.Layer{{Kind: "null", Name: locator.String(), Words: "answers at once and moves nothing", Below: []setup.Layer{}}}, setup.Seen{Facts: &facts}
 	case storage.Array:
-		d, err := storage.ReadArray(locator)
+		d, err := storage.Touch(ctx, locator.String(), "array", func() (array.Description, error) { return r.Bounds.ReadArray(locator) })
 		if err != nil {
 			return setup.Setup{}, []setup.Layer{}, setup.Seen{Trouble: err.Error()}
 		}
@@ -112,26 +114,26 @@ func behind(ctx context.Context, explorer *host.Explorer, locator storage.Locato
 	var trouble, refusal, holds string
 	var users []string
 	together.Go(func() {
-		f, err := InTime(ctx, func() (setup.Facts, error) { return storage.Look(locator) })
+		f, err := storage.Touch(ctx, locator.String(), "look", func() (setup.Facts, error) { return r.Bounds.Look(locator) })
 		if err != nil {
 			trouble = err.Error()
 			return
 		}
 		facts = &f
 		refusal = refused(ctx, locator, r)
-		type held struct{ signature, user string }
-		h, err := InTime(ctx, func() (held, error) {
-			signature, user, err := storage.Holds(locator)
-			return held{signature, user}, err
+		type held struct{ what, user string }
+		h, err := storage.Touch(ctx, locator.String(), "holds", func() (held, error) {
+			what, user, err := r.Bounds.Holds(locator)
+			return held{what, user}, err
 		})
 		if err != nil {
 			trouble = err.Error()
 			return
 		}
-		if holds = h.signature; h.user != "" {
+		if holds = h.what; h.user != "" {
 			users = append(users, h.user)
 		}
-		if r.Consent != nil && r.Consent.Signature == holds {
+		if r.Consent != nil && refusal == "" {
 			holds = "" // the user agreed to lose it
 		}
 	})
@@ -151,15 +153,16 @@ func behind(ctx context.Context, explorer *host.Explorer, locator storage.Locato
 // room has a check of its own.
 func refused(ctx context.Context, locator storage.Locator, r Request) string {
 	request := storage.Request{Size: 1, Writes: r.Asked.Writes, Consent: r.Consent}
-	_, err := InTime(ctx, func() (any, error) { return nil, storage.Check(locator, request) })
+	purpose := fmt.Sprintf("check %t %+v", request.Writes, request.Consent)
+	_, err := storage.Touch(ctx, locator.String(), purpose, func() (any, error) { return nil, r.Bounds.Check(locator, request) })
 	if err != nil {
 		return err.Error()
 	}
 	if locator.Kind == storage.Folder {
 		return ""
 	}
-	_, err = InTime(ctx, func() (any, error) {
-		file, err := os.Open(locator.Path)
+	_, err = storage.Touch(ctx, locator.String(), "open", func() (any, error) {
+		file, err := os.OpenFile(locator.Path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
 		if err != nil {
 			return nil, err
 		}
@@ -195,29 +198,5 @@ func watch(ctx context.Context, devices []string, seen *setup.Seen) {
 		if d.Busy > busy {
 			seen.Busy = append(seen.Busy, setup.Busy{Name: d.Name, Share: d.Busy})
 		}
-	}
-}
-
-// ErrNoAnswer is given when storage does not answer in time.
-var ErrNoAnswer = errors.New("the volume does not answer")
-
-// InTime calls work and waits for it as long as ctx lives; what hangs costs one
-// goroutine, not the caller.
-func InTime[T any](ctx context.Context, work func() (T, error)) (T, error) {
-	type result struct {
-		value T
-		err   error
-	}
-	done := make(chan result, 1)
-	go func() {
-		value, err := work()
-		done <- result{value, err}
-	}()
-	select {
-	case r := <-done:
-		return r.value, r.err
-	case <-ctx.Done():
-		var none T
-		return none, ErrNoAnswer
 	}
 }

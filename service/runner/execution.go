@@ -21,6 +21,7 @@ type execution struct {
 	*Runner
 	failed      int    // measurements that failed
 	lastFailure string // why the last of them did
+	wrote       bool   // the volume was opened for writing
 	cutShort    bool   // stopped after a measurement
 
 	changing sync.Mutex // guards what follows: a preparation reports from another goroutine
@@ -33,6 +34,9 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := e.consent(ctx); err != nil {
+		return err
+	}
 	e.change(func(r *resource.Run) { r.Status = resource.Preparing })
 	if err := e.look(ctx, steps); err != nil {
 		return err
@@ -42,6 +46,7 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 		return err
 	}
 	defer func() { // a hung device may not hang the service
+		e.renew(ctx, volume)
 		_, _ = within(ctx, func() (any, error) { return nil, volume.Close() }, func(any, error) {})
 	}()
 	for i, step := range steps {

@@ -26,7 +26,7 @@ func (e *execution) look(ctx context.Context, steps []plan.Step) error {
 		return err
 	}
 	found := look.At(ctx, look.Request{
-		Locator: e.run.Volume.Locator, Told: latest.Setup.Only(setup.Told, setup.Measured),
+		Bounds: e.bounds, Locator: e.run.Volume.Locator, Told: latest.Setup.Only(setup.Told, setup.Measured),
 		Consent: Claim(e.run.Volume), Asked: look.AskedOf(steps),
 	})
 	e.change(func(r *resource.Run) { r.Setup, r.Checks = found.Setup, found.Checks })

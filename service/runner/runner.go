@@ -17,9 +17,11 @@ import (
 	"time"
 
 	"patientheron/core/plan"
+	"patientheron/core/setup"
 	"patientheron/resource"
 	"patientheron/service/store"
 	"patientheron/storage"
+	"patientheron/storage/localfile"
 )
 
 // ErrFinal is given when a run that has ended is asked to stop.
@@ -34,6 +36,7 @@ var errShutdown = errors.New("the service was stopped while this ran; start it a
 // Runner carries out runs. It is safe for concurrent use.
 type Runner struct {
 	store   *store.Store
+	bounds  storage.Bounds
 	log     *slog.Logger
 	version string
 	host    string
@@ -52,7 +55,7 @@ type Runner struct {
 
 // Start makes a runner, marks what an earlier service left unfinished, and
 // begins with what is queued. Stop it with Close.
-func Start(ctx context.Context, s *store.Store, log *slog.Logger, version string) (*Runner, error) {
+func Start(ctx context.Context, s *store.Store, bounds storage.Bounds, log *slog.Logger, version string) (*Runner, error) {
 	interrupted, err := s.InterruptUnfinished(ctx, "the service ended while this ran; repeat the run")
 	if err != nil {
 		return nil, err
@@ -64,7 +67,7 @@ func Start(ctx context.Context, s *store.Store, log *slog.Logger, version string
 	if err != nil {
 		host = "unknown"
 	}
-	r := &Runner{store: s, log: log, version: version, host: host, feed: newFeed(), queue: make(chan struct{}, 1), done: make(chan struct{})}
+	r := &Runner{store: s, bounds: bounds, log: log, version: version, host: host, feed: newFeed(), queue: make(chan struct{}, 1), done: make(chan struct{})}
 	work, cancel := context.WithCancelCause(context.WithoutCancel(ctx))
 	r.close = cancel
 	go r.loop(work)
@@ -275,8 +278,8 @@ func (e *execution) open(ctx context.Context, steps []plan.Step) (storage.Volume
 		return nil, err
 	}
 	size, writes := plan.Reach(steps)
-	return within(ctx, func() (storage.Volume, error) {
-		return storage.Prepare(ctx, locator, storage.Request{
+	volume, err := within(ctx, func() (storage.Volume, error) {
+		return e.bounds.Prepare(ctx, locator, storage.Request{
 			Size: size, Writes: writes, Content: steps[0].Load, Consent: Claim(e.run.Volume), Progress: e.preparing,
 		})
 	}, func(v storage.Volume, err error) {
@@ -284,6 +287,50 @@ func (e *execution) open(ctx context.Context, steps []plan.Step) (storage.Volume
 			_ = v.Close()
 		}
 	})
+	var lapsed *localfile.LapsedError
+	if errors.As(err, &lapsed) {
+		err = errors.Join(err, e.store.LapseConsent(ctx, e.run.VolumeID, lapsed.Why))
+	}
+	if err != nil {
+		return nil, err
+	}
+	e.wrote = writes
+	return volume, nil
+}
+
+// renew takes the identity anew of what this run wrote to, so that consent
+// holds for the next run and for nothing that others do meanwhile.
+func (e *execution) renew(ctx context.Context, volume storage.Volume) {
+	identified, is := volume.(interface {
+		Identity() (setup.Identity, error)
+	})
+	if !e.wrote || !is || e.run.Volume.Consent == nil {
+		return
+	}
+	identity, err := within(ctx, identified.Identity, func(setup.Identity, error) {})
+	keep, cancel := record(ctx)
+	defer cancel()
+	if err == nil {
+		err = e.store.RenewConsent(keep, e.run.VolumeID, e.run.Volume.Consent.Given, identity)
+	}
+	if err != nil {
+		e.log.Warn("what a run left on a volume could not be recorded; consent to overwrite it has to be given anew", "run", e.run.ID, "error", err)
+	}
+}
+
+// consent takes the consent as it stands now, which may have been withdrawn or
+// given since the run was asked for.
+func (e *execution) consent(ctx context.Context) error {
+	volume, err := e.store.Volume(ctx, e.run.VolumeID)
+	if errors.Is(err, store.ErrNotFound) {
+		volume.Consent = nil
+	} else if err != nil {
+		return err
+	}
+	e.changing.Lock()
+	defer e.changing.Unlock()
+	e.run.Volume.Consent = volume.Consent
+	return nil
 }
 
 // Claim is what the user agreed to lose of a volume; nil for nothing.
@@ -291,5 +338,5 @@ func Claim(v resource.Volume) *storage.Claim {
 	if v.Consent == nil {
 		return nil
 	}
-	return &storage.Claim{Size: v.Consent.Size, Serial: v.Consent.Serial, Signature: v.Consent.Signature}
+	return &storage.Claim{Size: v.Consent.Size, Serial: v.Consent.Serial, Holds: v.Consent.Holds, Identity: v.Consent.Identity, Lapsed: v.Consent.Lapsed}
 }

@@ -12,6 +12,7 @@ import (
 	"patientheron/core/workload"
 	"patientheron/resource"
 	"patientheron/service/store"
+	"patientheron/storage"
 )
 
 func start(t *testing.T) *Runner {
@@ -20,7 +21,7 @@ func start(t *testing.T) *Runner {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, err := Start(t.Context(), s, slog.New(slog.DiscardHandler), "test")
+	r, err := Start(t.Context(), s, storage.Bounds{}, slog.New(slog.DiscardHandler), "test")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -21,6 +21,7 @@ import (
 	sqlite3 "modernc.org/sqlite/lib"
 
 	"patientheron/core/measure"
+	"patientheron/core/setup"
 	"patientheron/core/workload"
 	"patientheron/resource"
 )
@@ -178,6 +179,62 @@ func (s *Store) Volume(ctx context.Context, id int64) (resource.Volume, error) {
 	var row volumeRow
 	err := s.db.GetContext(ctx, &row, `SELECT * FROM volumes WHERE id = ?`, id)
 	return row.record(), explain(err, fmt.Sprintf("volume %d", id))
+}
+
+// ChangeConsent changes the consent of a volume in one transaction. It is given
+// what is kept now, nil for none.
+func (s *Store) ChangeConsent(ctx context.Context, volume int64, change func(*resource.Consent) *resource.Consent) error {
+	what := fmt.Sprintf("consent of volume %d", volume)
+	return s.transaction(ctx, what, func(tx *sqlx.Tx) error {
+		var now document[*resource.Consent]
+		if err := tx.GetContext(ctx, &now, `SELECT consent FROM volumes WHERE id = ?`, volume); err != nil {
+			return err
+		}
+		var text *string
+		if next := change(now.value); next != nil {
+			encoded, err := encode(next)
+			if err != nil {
+				return err
+			}
+			text = &encoded
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE volumes SET consent = ? WHERE id = ?`, text, volume)
+		return err
+	})
+}
+
+// LapseConsent records that the consent of a volume no longer holds, and why.
+func (s *Store) LapseConsent(ctx context.Context, volume int64, why string) error {
+	return s.ChangeConsent(ctx, volume, func(c *resource.Consent) *resource.Consent {
+		if c != nil && c.Lapsed == "" {
+			c.Lapsed = why
+		}
+		return c
+	})
+}
+
+// RenewConsent records what a volume is after a run that wrote under a consent,
+// unless that was withdrawn, given anew or has lapsed meanwhile.
+func (s *Store) RenewConsent(ctx context.Context, volume int64, given time.Time, identity setup.Identity) error {
+	return s.ChangeConsent(ctx, volume, func(c *resource.Consent) *resource.Consent {
+		if c != nil && c.Lapsed == "" && c.Given.Equal(given) {
+			c.Identity = &identity
+		}
+		return c
+	})
+}
+
+// transaction does work in one transaction, all of it or nothing.
+func (s *Store) transaction(ctx context.Context, what string, work func(*sqlx.Tx) error) error {
+	tx, err := s.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return explain(err, what)
+	}
+	defer tx.Rollback() //nolint:errcheck // after Commit it has nothing to do
+	if err := work(tx); err != nil {
+		return explain(err, what)
+	}
+	return explain(tx.Commit(), what)
 }
 
 // ForgetVolume removes a volume; its runs stay.

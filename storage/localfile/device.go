@@ -1,7 +1,6 @@
 package localfile
 
 import (
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -12,146 +11,6 @@ import (
 
 	"patientheron/core/quantity"
 )
-
-// Claim states what a user agrees to lose: it must match what is found.
-type Claim struct {
-	Size      quantity.Bytes
-	Serial    string
-	Signature string
-}
-
-// CheckClaim reports, without writing anything, why consent to overwrite a
-// file or device may not be taken: it is another size or serial number than
-// stated, it is in use, or it holds something that was not named.
-func CheckClaim(path, kind string, claim Claim) error {
-	if kind != "file" && kind != "device" {
-		return fmt.Errorf("%s is a %s: %w: consent to overwrite is about a file or a device; leave it out", path, kind, ErrConsent)
-	}
-	found, err := Look(path, kind)
-	if err != nil {
-		return err
-	}
-	if found.Size != claim.Size {
-		return fmt.Errorf("%s: %w: it is %s bytes large, the consent names %s bytes; look again at which %s you mean", path, ErrConsent, found.Size.Full(), claim.Size.Full(), kind)
-	}
-	if kind == "file" {
-		return nil
-	}
-	if found.Serial != claim.Serial {
-		return fmt.Errorf("%s: %w: its serial number is %q, the consent names %q; look again at which device you mean", path, ErrConsent, found.Serial, claim.Serial)
-	}
-	if err := deviceInUse("/", path, found.Devices[0]); err != nil {
-		return err
-	}
-	device, err := os.Open(path)
-	if err != nil {
-		return explain(err, path)
-	}
-	defer device.Close()
-	signature, err := findSignature(device)
-	if err != nil {
-		return fmt.Errorf("look at what %s holds: %w", path, err)
-	}
-	if signature != "" && signature != claim.Signature {
-		return fmt.Errorf("%s: %w: it holds a recognised signature: %s; nothing was written. If that may be lost, name it in the consent (--holds %q)", path, ErrConsent, signature, signature)
-	}
-	return nil
-}
-
-// deviceInUse reports who uses a device or one of its partitions. Root is
-// where /proc and /sys are found, "/" but in tests.
-func deviceInUse(root, path, name string) error {
-	block := filepath.Join(root, "sys/class/block", name)
-	numbers := map[string]string{} // major:minor to name, of the device and its partitions
-	add := func(dir, name string) {
-		if text, err := os.ReadFile(filepath.Join(dir, "dev")); err == nil {
-			numbers[strings.TrimSpace(string(text))] = name
-		}
-	}
-	add(block, name)
-	entries, _ := os.ReadDir(block + "/.")
-	for _, e := range entries {
-		if strings.HasPrefix(e.Name(), name) {
-			add(filepath.Join(block, e.Name()), e.Name())
-		}
-	}
-	for _, part := range numbers {
-		dir := block
-		if part != name {
-			dir = filepath.Join(block, part)
-		}
-		if holders, _ := os.ReadDir(filepath.Join(dir, "holders")); len(holders) > 0 {
-			return fmt.Errorf("open %s for writing: %w: %s is in use by %s; nothing was written. Name another device, or take it out of there", path, ErrInUse, part, holders[0].Name())
-		}
-	}
-	mounts, err := os.ReadFile(filepath.Join(root, "proc/self/mountinfo"))
-	if err != nil {
-		return fmt.Errorf("open %s for writing: cannot see what is mounted: %w", path, err)
-	}
-	for line := range strings.Lines(string(mounts)) {
-		// Fields: id parent major:minor root mount-point … - type source options
-		// (proc(5)).
-		fields := strings.Fields(line)
-		if len(fields) < 5 {
-			continue
-		}
-		_, after, _ := strings.Cut(line, " - ")
-		of := strings.Fields(after)
-		part, mounted := numbers[fields[2]]
-		if !mounted && len(of) > 1 {
-			// btrfs shows a number of its own; the source names the device.
-			if source := filepath.Base(of[1]); strings.HasPrefix(of[1], "/dev/") {
-				for _, n := range numbers {
-					if n == source {
-						part, mounted = n, true
-					}
-				}
-			}
-		}
-		if mounted {
-			kind := "a file system"
-			if len(of) > 0 {
-				kind = of[0]
-			}
-			return fmt.Errorf("open %s for writing: %w: %s holds %s mounted on %s; nothing was written. Name another device, or unmount it", path, ErrInUse, part, kind, fields[4])
-		}
-	}
-	swaps, _ := os.ReadFile(filepath.Join(root, "proc/swaps"))
-	for line := range strings.Lines(string(swaps)) {
-		source, _, _ := strings.Cut(line, " ")
-		for _, n := range numbers {
-			if source == "/dev/"+n {
-				return fmt.Errorf("open %s for writing: %w: %s is swap space of this host; nothing was written. Name another device", path, ErrInUse, n)
-			}
-		}
-	}
-	return nil
-}
-
-// prepareDevice opens a block device.
-func prepareDevice(path string, request Request) (*Volume, error) {
-	mode := unix.O_RDONLY
-	if request.Writes {
-		// An exclusive open fails while anything else uses the device.
-		mode = unix.O_RDWR | unix.O_EXCL
-	}
-	fd, err := unix.Open(path, mode|unix.O_CLOEXEC, 0)
-	if errors.Is(err, unix.EBUSY) {
-		return nil, fmt.Errorf("open %s for writing: %w: another layer of this host holds it; nothing was written. Name another device", path, ErrInUse)
-	}
-	if err != nil {
-		return nil, explain(err, path)
-	}
-	v := &Volume{file: os.NewFile(uintptr(fd), path), path: path}
-	found, err := Look(path, "device")
-	if err != nil {
-		v.Close()
-		return nil, err
-	}
-	v.size = found.Size
-	v.alignment = func(*os.File) quantity.Bytes { return found.Alignment }
-	return v, nil
-}
 
 // devicesBehind names the block devices whose counters move with a path: the
 // one its file system is on, or all members of a file system that has several.
@@ -258,29 +117,4 @@ func sysfsNumber(path string, otherwise int64) int64 {
 		return otherwise
 	}
 	return n
-}
-
-// Holds tells what is recognised on a file or device, and who uses a device;
-// both are empty when nothing is found.
-func Holds(path, kind string) (signature, user string, err error) {
-	if kind != "file" && kind != "device" {
-		return "", "", nil
-	}
-	file, err := os.Open(path)
-	if err != nil {
-		return "", "", explain(err, path)
-	}
-	defer file.Close()
-	if kind == "device" {
-		found, err := Look(path, kind)
-		if err != nil {
-			return "", "", err
-		}
-		if used := deviceInUse("/", path, found.Devices[0]); used != nil {
-			user, _, _ = strings.Cut(strings.TrimPrefix(used.Error(), fmt.Sprintf("open %s for writing: %v: ", path, ErrInUse)), ";")
-		}
-		signature, err = findSignature(file)
-		return signature, user, err
-	}
-	return "", "", nil
 }

@@ -43,6 +43,7 @@ type Request struct {
 	Writes   bool           // whether anything is written
 	Content  workload.Spec  // whose content a test file is filled with
 	Consent  *Claim         // what of a file or device the user agreed to lose; nil for nothing
+	Kept     []string       // folders that the service keeps for itself: nothing is measured there
 	Progress Progress       // may be nil
 }
 
@@ -108,13 +109,10 @@ func Check(path, kind string, request Request) error {
 	case "folder":
 		return checkFolder(path, request)
 	case "file", "device":
-		switch {
-		case !request.Writes:
+		if !request.Writes {
 			return nil
-		case request.Consent == nil:
-			return fmt.Errorf("%s: %w: the workload would overwrite what this %s holds; measure with reads 100%%, or register the %s with consent to overwrite", path, ErrConsent, kind, kind)
 		}
-		return CheckClaim(path, kind, *request.Consent)
+		return checkConsent(path, kind, request)
 	}
 	return fmt.Errorf("%s: %w", path, ErrNotStorage)
 }
@@ -122,6 +120,9 @@ func Check(path, kind string, request Request) error {
 func checkFolder(path string, request Request) error {
 	if request.Size == 0 {
 		return &workload.FieldError{Field: "span", Reason: "a folder has no size of its own; say how large the test file shall be, such as --span 10GiB"}
+	}
+	if folder := keptAbove(path, request.Kept); folder != "" {
+		return fmt.Errorf("%s: %w: the service keeps %s for itself, and a test file there would take the room of its results; name another folder", path, ErrInUse, folder)
 	}
 	found, err := Look(path, "folder")
 	if err != nil {
@@ -141,13 +142,10 @@ func Prepare(ctx context.Context, path, kind string, request Request) (*Volume, 
 	if err := Check(path, kind, request); err != nil {
 		return nil, err
 	}
-	switch kind {
-	case "folder":
+	if kind == "folder" {
 		return prepareFolder(ctx, path, request)
-	case "device":
-		return prepareDevice(path, request)
 	}
-	return prepareFile(path, request)
+	return prepareExisting(path, kind, request)
 }
 
 // Volume is a file or device made ready for a run.
@@ -210,26 +208,46 @@ func prepareFolder(ctx context.Context, path string, request Request) (*Volume, 
 	return v, nil
 }
 
-// prepareFile opens an existing file.
-func prepareFile(path string, request Request) (*Volume, error) {
-	mode := os.O_RDONLY
+// prepareExisting opens a file or device that is there: for reading, or for
+// writing when that was agreed to.
+func prepareExisting(path, kind string, request Request) (*Volume, error) {
+	open := openToLook
 	if request.Writes {
-		mode = os.O_RDWR
+		open = func(path, kind string) (*os.File, error) { return openForWriting(path, kind, request) }
 	}
-	file, err := os.OpenFile(path, mode, 0)
+	file, err := open(path, kind)
 	if err != nil {
-		return nil, explain(err, path)
+		return nil, err
 	}
-	info, err := file.Stat()
-	if err == nil && info.Size() < pageSize {
-		err = fmt.Errorf("it holds only %d bytes, too little to measure; name a larger file, or its folder to have a test file made", info.Size())
-	}
-	if err != nil {
+	v := &Volume{file: file, path: path, alignment: uncachedAlignment}
+	if err := v.measureUp(kind); err != nil {
 		file.Close()
-		return nil, fmt.Errorf("look at %s: %w", path, err)
+		return nil, err
 	}
-	return &Volume{file: file, path: path, size: quantity.Bytes(info.Size()), alignment: uncachedAlignment}, nil
+	return v, nil
 }
+
+// measureUp finds size and alignment of what was opened.
+func (v *Volume) measureUp(kind string) error {
+	var stat unix.Stat_t
+	if err := unix.Fstat(int(v.file.Fd()), &stat); err != nil {
+		return fmt.Errorf("look at %s: %w", v.path, err)
+	}
+	v.size = quantity.Bytes(stat.Size)
+	if kind == "device" {
+		name := deviceName(stat.Rdev)
+		v.size = deviceSize(name)
+		v.alignment = func(*os.File) quantity.Bytes { return deviceAlignment(name) }
+	}
+	if v.size < pageSize {
+		return fmt.Errorf("look at %s: it holds only %d bytes, too little to measure; name a larger file, or its folder to have a test file made", v.path, v.size)
+	}
+	return nil
+}
+
+// Identity tells what the opened file or device is and holds by now, so that
+// consent goes on after what this run wrote.
+func (v *Volume) Identity() (setup.Identity, error) { return identify(v.file) }
 
 // createUnnamed makes a file in a folder that never shows in it and is gone
 // when its last descriptor closes. File systems without such files get one

@@ -176,14 +176,6 @@ func TestRefusals(t *testing.T) {
 	if _, err := KindOf(filepath.Join(folder, "nowhere")); !errors.Is(err, os.ErrNotExist) {
 		t.Errorf("a missing path: %v", err)
 	}
-	v, err := Prepare(t.Context(), file, "file", Request{Writes: true, Consent: &Claim{Size: 1 << 20}})
-	if err != nil {
-		t.Fatalf("with consent: %v", err)
-	}
-	v.Close()
-	if _, err := Prepare(t.Context(), file, "file", Request{Writes: true, Consent: &Claim{Size: 1 << 30}}); !errors.Is(err, ErrConsent) {
-		t.Errorf("consent for another size: %v", err)
-	}
 }
 
 func TestLook(t *testing.T) {

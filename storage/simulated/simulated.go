@@ -6,14 +6,9 @@
 package simulated
 
 import (
-	"errors"
-	"fmt"
-	"io/fs"
-	"os"
 	"syscall"
 	"time"
 
-	"patientheron/arrayfile"
 	"patientheron/core/array"
 	"patientheron/core/load"
 	"patientheron/core/measure"
@@ -21,36 +16,11 @@ import (
 	"patientheron/core/workload"
 )
 
-// ReadFile reads the array file at path.
-func ReadFile(path string) (array.Description, error) {
-	text, err := os.ReadFile(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		return array.Description{}, fmt.Errorf("%s does not exist on the host of the service; write an array file first: %w", path, err)
-	}
-	if err != nil {
-		return array.Description{}, fmt.Errorf("read the array file: %w", err)
-	}
-	d, err := arrayfile.Read(text)
-	if err != nil {
-		return d, fmt.Errorf("%s: %w", path, err)
-	}
-	return d, nil
-}
-
 // Volume is a simulated array at work.
 type Volume struct {
 	array  *array.Array
 	before array.Totals
 	queues []*queue
-}
-
-// Prepare builds the array of a file.
-func Prepare(path string) (*Volume, error) {
-	d, err := ReadFile(path)
-	if err != nil {
-		return nil, err
-	}
-	return New(d)
 }
 
 // New builds an array from its description.

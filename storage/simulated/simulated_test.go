@@ -4,9 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"math"
-	"os"
-	"path/filepath"
-	"strings"
 	"testing"
 
 	"patientheron/core/array"
@@ -152,19 +149,6 @@ func TestStopAndFailure(t *testing.T) {
 	outcome, _ = run(t, t.Context(), build(t, d), spec(nil))
 	if outcome.Failure == nil || outcome.Summary.Faults[0].Kind != "i/o error" || outcome.Summary.Measured < 5 {
 		t.Errorf("two of four members missing: %v, %+v", outcome.Failure, outcome.Summary)
-	}
-}
-
-func TestReadFile(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "array.yaml")
-	if err := os.WriteFile(path, []byte("members: {count: 2, medium: ssd, capacity: 1GB}\nlayout: {level: raid5}\n"), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := Prepare(path); err == nil || !strings.Contains(err.Error(), "line 2, column 17") {
-		t.Errorf("an impossible array: %v", err)
-	}
-	if _, err := Prepare(path + ".missing"); err == nil {
-		t.Error("a missing file was read")
 	}
 }
 

@@ -1,0 +1,34 @@
+package api
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"patientheron/storage"
+)
+
+// ArrayText is an array file that is handed over.
+type ArrayText struct {
+	Text string `json:"text" minLength:"1" maxLength:"1048576" doc:"YAML"`
+}
+
+// KeptArray is where an array file that was handed over is kept.
+type KeptArray struct {
+	Locator string `json:"locator" doc:"To register as a volume"`
+}
+
+func (s *Service) registerArrays(api huma.API) {
+	huma.Register(api, operation(http.MethodPut, "/arrays/{name}", "keep-array", "Hand an array file over, in place of what was kept under the name; a mistake is reported with its line and column", http.StatusOK, http.StatusUnprocessableEntity),
+		func(_ context.Context, in *struct {
+			Name string `path:"name" maxLength:"80" pattern:"^[\\p{L}\\p{N}][\\p{L}\\p{N}._-]*$" doc:"A short name for the file"`
+			Body ArrayText
+		}) (*body[KeptArray], error) {
+			locator, err := inTime(in.Name, "keep "+in.Body.Text, func() (storage.Locator, error) { return s.Bounds.KeepArray(in.Name, []byte(in.Body.Text)) })
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[KeptArray]{KeptArray{locator.String()}}, nil
+		})
+}

@@ -1,0 +1,117 @@
+package simulated
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"patientheron/arrayfile"
+	"patientheron/core/array"
+)
+
+// Errors about an array file that may not be read.
+var (
+	ErrOutside      = errors.New("not in a folder of array files")
+	ErrNotArrayFile = errors.New("not an array file")
+)
+
+// largest is how long an array file may be.
+const largest = 1 << 20
+
+// ReadFile reads the array file at path with the rights of this process.
+func ReadFile(path string) (array.Description, error) {
+	file, err := os.OpenFile(path, os.O_RDONLY|unix.O_NONBLOCK, 0)
+	if err != nil {
+		return array.Description{}, notRead(path, err)
+	}
+	defer file.Close()
+	return read(file, path)
+}
+
+// ReadWithin reads the array file at path when that lies in or below one of the
+// folders, whatever its links say. The service reads with more rights than
+// whoever names the path, so nothing else is opened, and of a file that does
+// not begin like an array file nothing is repeated.
+func ReadWithin(folders []string, path string) (array.Description, error) {
+	for _, folder := range folders {
+		name, err := filepath.Rel(folder, path)
+		if err != nil || !filepath.IsLocal(name) {
+			continue
+		}
+		root, err := os.OpenRoot(folder)
+		if err != nil {
+			return array.Description{}, notRead(path, err)
+		}
+		defer root.Close()
+		file, err := root.OpenFile(name, os.O_RDONLY|unix.O_NONBLOCK, 0)
+		if err != nil {
+			return array.Description{}, notRead(path, err)
+		}
+		defer file.Close()
+		return read(file, path)
+	}
+	return array.Description{}, fmt.Errorf("%s: %w: the service reads array files in %s; hand the file over with 'heron array keep', or start the service with --arrays and its folder",
+		path, ErrOutside, strings.Join(folders, " and "))
+}
+
+func notRead(path string, err error) error {
+	if errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("%s does not exist on the host of the service; write an array file first: %w", path, err)
+	}
+	return fmt.Errorf("read the array file %s: %w", path, err)
+}
+
+// read reads an opened array file.
+func read(file *os.File, path string) (array.Description, error) {
+	var none array.Description
+	info, err := file.Stat()
+	switch {
+	case err != nil:
+		return none, notRead(path, err)
+	case !info.Mode().IsRegular():
+		return none, fmt.Errorf("%s: %w: it is no regular file", path, ErrNotArrayFile)
+	case info.Size() > largest:
+		return none, fmt.Errorf("%s: %w: it has %d bytes, and at most %d are read", path, ErrNotArrayFile, info.Size(), largest)
+	}
+	text, err := io.ReadAll(io.LimitReader(file, largest+1))
+	if err != nil {
+		return none, notRead(path, err)
+	}
+	if !arrayfile.Looks(text) {
+		return none, fmt.Errorf("%s: %w: it has no line that begins with 'members:' (docs/arrays.md)", path, ErrNotArrayFile)
+	}
+	d, err := arrayfile.Read(text)
+	if err != nil {
+		return d, fmt.Errorf("%s: %w", path, err)
+	}
+	return d, nil
+}
+
+// Keep checks the text of an array file and keeps it under a name in a folder,
+// in place of what was there. It gives the path. A file is there whole or not at
+// all.
+func Keep(folder, name string, text []byte) (string, error) {
+	if _, err := arrayfile.Read(text); err != nil {
+		return "", err
+	}
+	path := filepath.Join(folder, strings.TrimSuffix(name, ".yaml")+".yaml")
+	file, err := os.CreateTemp(folder, ".new-*")
+	if err != nil {
+		return "", fmt.Errorf("keep the array file: %w", err)
+	}
+	defer os.Remove(file.Name()) // after the rename there is none
+	_, err = file.Write(text)
+	if err := errors.Join(err, file.Sync(), file.Close()); err != nil {
+		return "", fmt.Errorf("keep the array file: %w", err)
+	}
+	if err := os.Rename(file.Name(), path); err != nil {
+		return "", fmt.Errorf("keep the array file: %w", err)
+	}
+	return path, nil
+}
