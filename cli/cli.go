@@ -34,6 +34,24 @@ type app struct {
 	json  bool
 }
 
+// Run carries out the command line of this process, and gives the error that it
+// ends with, also of writing what it had to say.
+func Run(ctx context.Context, arguments []string) error {
+	out, trouble := &screen{out: os.Stdout}, &screen{out: os.Stderr}
+	root := Root()
+	root.SetArgs(arguments)
+	root.SetOut(out)
+	root.SetErr(trouble)
+	err := root.ExecuteContext(ctx)
+	if err == nil && out.err != nil {
+		err = fmt.Errorf("write what this command has to say: %w", out.err)
+	}
+	if err != nil {
+		fmt.Fprintln(trouble, "heron:", err)
+	}
+	return err
+}
+
 // Root makes the command tree.
 func Root() *cobra.Command {
 	a := &app{}
@@ -56,8 +74,29 @@ commands talk to it, or work without one with --here.`,
 	flags.StringVar(&a.data, "data", defaultData(), "data folder of the service (also HERON_DATA)")
 	flags.BoolVar(&a.here, "here", false, "do the work in this process, without a running service, and keep it in the data folder")
 	flags.BoolVar(&a.json, "json", false, "print what the API gives, as JSON")
+	defer strict(root)
 	root.AddCommand(a.serve(), a.demo(), a.measure(), a.watch(), a.look(), a.setup(), a.volume(), a.run(), a.mark(), a.compare(), a.comparison(), a.report(), a.preset(), a.plan(), a.array(), a.contract(), a.version())
 	return root
+}
+
+// strict makes groups of commands refuse words that are none of their commands.
+func strict(command *cobra.Command) {
+	if command.HasSubCommands() && command.RunE == nil && command.Run == nil {
+		command.Args = cobra.ArbitraryArgs
+		command.RunE = func(command *cobra.Command, arguments []string) error {
+			if len(arguments) == 0 {
+				return command.Help()
+			}
+			hint := ""
+			if near := command.SuggestionsFor(arguments[0]); len(near) > 0 {
+				hint = fmt.Sprintf(" Did you mean %q?", near[0])
+			}
+			return fmt.Errorf("'%s' has no command %q; '%s --help' shows what it has.%s", command.CommandPath(), arguments[0], command.CommandPath(), hint)
+		}
+	}
+	for _, below := range command.Commands() {
+		strict(below)
+	}
 }
 
 func defaultData() string {
@@ -105,7 +144,7 @@ func (a *app) client(ctx context.Context) (c *client.Client, done func() error, 
 	if token == "" {
 		token = os.Getenv("HERON_TOKEN")
 	}
-	url := a.url
+	url, found := a.url, a.url == ""
 	if url == "" || token == "" {
 		foundURL, foundToken, err := service.Find(a.data)
 		switch {
@@ -120,12 +159,16 @@ func (a *app) client(ctx context.Context) (c *client.Client, done func() error, 
 			token = foundToken
 		}
 	}
-	return client.New(url, token, nil), func() error { return nil }, nil
+	c = client.New(url, token, nil)
+	if err := c.MakeSure(ctx, found); err != nil {
+		return nil, nil, err
+	}
+	return c, func() error { return nil }, nil
 }
 
 // print writes value as the API gives it.
 func printJSON(w io.Writer, value any) error {
-	encoder := json.NewEncoder(w)
+	encoder := json.NewEncoder(exactly(w))
 	encoder.SetIndent("", "  ")
 	return encoder.Encode(value)
 }

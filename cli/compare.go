@@ -75,7 +75,7 @@ figure not to be trusted), 1 for any other error.`,
 			case a.json:
 				err = printJSON(command.OutOrStdout(), compared)
 			case o.csv:
-				err = comparisonCSV(command.OutOrStdout(), compared)
+				err = comparisonCSV(exactly(command.OutOrStdout()), compared)
 			default:
 				printCompared(command.OutOrStdout(), compared, figure)
 			}
@@ -278,9 +278,9 @@ func comparisonCSV(w io.Writer, c resource.Compared) error {
 				}
 				b, v := r.Baseline, o.Values
 				rows = append(rows, []string{
-					p.Title, r.Figure, compare.FigureOf(r.Figure).Unit, c.Result.Candidates[i].Name, string(o.Verdict), full(o.Ratio.Value), full(o.Low), full(o.High), full(o.Chance),
+					resource.Cell(p.Title), r.Figure, compare.FigureOf(r.Figure).Unit, resource.Cell(c.Result.Candidates[i].Name), string(o.Verdict), full(o.Ratio.Value), full(o.Low), full(o.High), full(o.Chance),
 					full(b.Taken.Mean), full(b.Taken.Low), full(b.Taken.High), strconv.Itoa(len(b.Repeated.Values)), b.Unreliable,
-					full(v.Taken.Mean), full(v.Taken.Low), full(v.Taken.High), strconv.Itoa(len(v.Repeated.Values)), v.Unreliable, reason,
+					full(v.Taken.Mean), full(v.Taken.Low), full(v.Taken.High), strconv.Itoa(len(v.Repeated.Values)), v.Unreliable, resource.Cell(reason),
 				})
 			}
 		}
@@ -408,7 +408,7 @@ report is about it; with more, about their comparison.`,
 // nothing half-written stays.
 func writeNew(command *cobra.Command, to string, write func(io.Writer) error) error {
 	if to == "" {
-		return write(command.OutOrStdout())
+		return write(exactly(command.OutOrStdout()))
 	}
 	file, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
 	if err != nil {

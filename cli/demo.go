@@ -35,7 +35,7 @@ stays up. Ctrl-C ends it and removes the folder.`,
 		Example: `  heron demo
   heron demo --exit     # measure, print a summary and end`,
 		RunE: func(command *cobra.Command, _ []string) error {
-			ctx, stop := signal.NotifyContext(command.Context(), os.Interrupt, syscall.SIGTERM)
+			ctx, stop := signal.NotifyContext(command.Context(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 			defer stop()
 			return runDemo(ctx, command, listen, exit)
 		},
@@ -70,7 +70,7 @@ func runDemo(ctx context.Context, command *cobra.Command, listen string, exit bo
 	measured := make(chan error, 1)
 	err = s.Listen(serving, listen, func(url string) {
 		out := command.OutOrStdout()
-		fmt.Fprintf(out, "The demo of Patient Heron %s is at %s\nSign in with: %s\n\n", Version, url, signInLink(url, s.Token))
+		fmt.Fprintf(out, "The demo of Patient Heron %s is at %s\n%s\n\n", Version, url, consoleAt(out, url, s))
 		go func() {
 			err := measureDemo(serving, client.New(url, s.Token, nil), command, folder)
 			if err == nil && !exit {

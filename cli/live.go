@@ -3,7 +3,6 @@ package cli
 import (
 	"fmt"
 	"io"
-	"os"
 	"strings"
 	"sync"
 	"time"
@@ -31,8 +30,7 @@ type liveView struct {
 }
 
 func newLiveView(out io.Writer, quiet bool) *liveView {
-	file, isFile := out.(*os.File)
-	return &liveView{out: out, quiet: quiet, terminal: isFile && term.IsTerminal(int(file.Fd())), shown: -1}
+	return &liveView{out: out, quiet: quiet, terminal: isTerminal(out), shown: -1}
 }
 
 func (v *liveView) run(r resource.Run) {
@@ -126,13 +124,14 @@ func (v *liveView) line(always bool, text string) {
 	switch {
 	case v.quiet:
 	case v.terminal:
-		if columns, _, err := term.GetSize(int(v.out.(*os.File).Fd())); err == nil {
+		if columns, _, err := term.GetSize(int(fileOf(v.out).Fd())); err == nil {
 			if runes := []rune(text); len(runes) >= columns && columns > 1 {
 				text = string(runes[:columns-1])
 			}
 		}
 		width := len([]rune(text))
-		fmt.Fprint(v.out, "\r", text, strings.Repeat(" ", max(v.width-width, 0)))
+		v.back()
+		fmt.Fprint(v.out, text, strings.Repeat(" ", max(v.width-width, 0)))
 		v.width = width
 	case always || time.Since(v.last) >= 10*time.Second:
 		fmt.Fprintln(v.out, text)
@@ -152,10 +151,16 @@ func (v *liveView) note(text string) {
 
 func (v *liveView) clear() {
 	if v.terminal && v.width > 0 {
-		fmt.Fprint(v.out, "\r", strings.Repeat(" ", v.width), "\r")
+		v.back()
+		fmt.Fprint(v.out, strings.Repeat(" ", v.width))
+		v.back()
 		v.width = 0
 	}
 }
+
+// back goes to the beginning of the terminal's line, past what keeps others from
+// moving its cursor.
+func (v *liveView) back() { fmt.Fprint(fileOf(v.out), "\r") }
 
 func (v *liveView) end() {
 	v.mu.Lock()

@@ -294,7 +294,7 @@ func (a *app) setup() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				_, err = command.OutOrStdout().Write(text)
+				_, err = exactly(command.OutOrStdout()).Write(text)
 				return err
 			}
 			printFacts(command.OutOrStdout(), found.Setup)

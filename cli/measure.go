@@ -241,7 +241,7 @@ func (a *app) findVolume(ctx context.Context, c *client.Client, target string) (
 // follow watches a run to its end and prints the result. When the command
 // owns the run, an interrupt stops the run; a second one leaves at once.
 func (a *app) follow(ctx context.Context, c *client.Client, command *cobra.Command, id int64, owns bool) error {
-	interrupted, release := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+	interrupted, release := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer release()
 	watching, leave := context.WithCancel(context.WithoutCancel(ctx))
 	defer leave()

@@ -46,7 +46,7 @@ func (a *app) preset() *cobra.Command {
 			if a.json {
 				return printJSON(command.OutOrStdout(), p)
 			}
-			_, err = io.WriteString(command.OutOrStdout(), p.Text)
+			_, err = io.WriteString(exactly(command.OutOrStdout()), p.Text)
 			return err
 		},
 	}

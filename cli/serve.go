@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"io"
 	"log/slog"
 	"os"
 	"os/signal"
@@ -17,21 +18,25 @@ const defaultAddress = "127.0.0.1:7437"
 
 func (a *app) serve() *cobra.Command {
 	var listen string
-	var arrays []string
+	var arrays, names []string
 	command := &cobra.Command{
 		Use: "serve", Short: "Start the service and its web console", Args: cobra.NoArgs,
 		Long: `Start the service. It keeps its database, its token and its lock in the data
-folder and carries out runs one at a time. The console's sign-in link is
-printed; whoever has it can start measurements on this host.
+folder and carries out runs one at a time. On a terminal the
+console's sign-in link is printed; whoever has it can start measurements on this
+host. Elsewhere it says where the token is.
+
+It answers to this host's addresses and names alone; other names by which it is
+reached, through a proxy for example, are stated with --reached-as.
 
 Ctrl-C ends it: a run under way is stopped and what it measured is kept.`,
 		Example: `  heron serve
   heron serve --data /srv/heron --listen 127.0.0.1:9000`,
 		RunE: func(command *cobra.Command, _ []string) error {
-			ctx, stop := signal.NotifyContext(command.Context(), os.Interrupt, syscall.SIGTERM)
+			ctx, stop := signal.NotifyContext(command.Context(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 			defer stop()
 			s, err := service.Open(ctx, service.Options{
-				Folder: a.data, Version: Version, Arrays: arrays, Log: slog.New(slog.NewTextHandler(command.ErrOrStderr(), nil)),
+				Folder: a.data, Version: Version, Arrays: arrays, Names: names, Log: slog.New(slog.NewTextHandler(command.ErrOrStderr(), nil)),
 			})
 			if err != nil {
 				return err
@@ -40,16 +45,24 @@ Ctrl-C ends it: a run under way is stopped and what it measured is kept.`,
 			return s.Listen(ctx, listen, func(url string) {
 				out := command.OutOrStdout()
 				fmt.Fprintf(out, "Patient Heron %s serves %s from %s\n", Version, url, a.data)
-				fmt.Fprintf(out, "Console: %s\n", signInLink(url, s.Token))
+				fmt.Fprintln(out, consoleAt(out, url, s))
 			})
 		},
 	}
 	command.Flags().StringVar(&listen, "listen", defaultAddress, "address to listen on; the port 0 takes a free one")
 	command.Flags().StringArrayVar(&arrays, "arrays", nil, "folder whose array files the service reads, beside those handed over (may be given several times)")
+	command.Flags().StringArrayVar(&names, "reached-as", nil, "another name by which the service is reached (may be given several times)")
 	return command
 }
 
-func signInLink(url, token string) string { return url + "/sign-in#token=" + token }
+// consoleAt says how to reach the console. The sign-in link opens it, so it is
+// for the eyes before a terminal, and never for a log.
+func consoleAt(out io.Writer, url string, s *service.Service) string {
+	if isTerminal(out) {
+		return "Console: " + url + "/sign-in#token=" + s.Token
+	}
+	return fmt.Sprintf("Console: %s/sign-in (the token is in %s)", url, s.TokenFile())
+}
 
 func (a *app) contract() *cobra.Command {
 	return &cobra.Command{

@@ -146,8 +146,8 @@ type NewVolume struct {
 
 // Consent states what the user agrees to lose.
 type Consent struct {
-	Size      int64  `json:"sizeBytes"`
-	Serial    string `json:"serial,omitempty"`
+	Size   int64  `json:"sizeBytes"`
+	Serial string `json:"serial,omitempty"`
 	Holds  string `json:"signature,omitempty"` // what is recognised on it, if that may be lost too
 }
 
@@ -253,7 +253,17 @@ func (c *Client) DeleteRun(ctx context.Context, id int64) error {
 
 // Series gives the intervals of a measurement.
 func (c *Client) Series(ctx context.Context, measurement int64) (series resource.Series, err error) {
-	return series, c.call(ctx, http.MethodGet, "/measurements/"+number(measurement)+"/series", nil, &series)
+	for from := 0; ; {
+		var page resource.Series
+		if err := c.call(ctx, http.MethodGet, "/measurements/"+number(measurement)+"/series?from="+strconv.Itoa(from), nil, &page); err != nil {
+			return series, err
+		}
+		page.Intervals = append(series.Intervals, page.Intervals...)
+		from, series = page.NextFrom, page
+		if from == 0 {
+			return series, nil
+		}
+	}
 }
 
 // Latency gives the latency distribution of a measurement, with perDecade

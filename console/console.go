@@ -5,6 +5,7 @@ package console
 import (
 	"embed"
 	"io/fs"
+	"strings"
 )
 
 //go:embed all:dist
@@ -18,4 +19,26 @@ func Files() fs.FS {
 		panic(err) // the folder is embedded above
 	}
 	return files
+}
+
+// pages are the first parts of the paths of the console's own pages, and
+// whether a second part follows, as src/main.tsx has them.
+var pages = []struct {
+	path   string
+	second bool
+}{
+	{"", false}, {"sign-in", false}, {"runs", false}, {"runs", true}, {"arrays", true}, {"look", true},
+	{"compare", false}, {"compare", true}, {"measure", false}, {"volumes", false},
+}
+
+// IsPage reports whether a path, without its leading slash, is one of the
+// console's own.
+func IsPage(path string) bool {
+	first, second, more := strings.Cut(strings.TrimSuffix(path, "/"), "/")
+	for _, p := range pages {
+		if p.path == first && p.second == more && !strings.Contains(second, "/") {
+			return true
+		}
+	}
+	return false
 }

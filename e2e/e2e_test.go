@@ -56,13 +56,13 @@ type service struct {
 	log     *bytes.Buffer
 }
 
-var signInLink = regexp.MustCompile(`(http://\S+)/sign-in#token=(\S+)`)
+var servesAt = regexp.MustCompile(`serves (http://\S+) from`)
 
 // serve starts a service on a data folder, as the user nobody when asked.
-func serve(t *testing.T, data string, asNobody bool) *service {
+func serve(t *testing.T, data string, asNobody bool, options ...string) *service {
 	t.Helper()
 	s := &service{t: t, data: data, log: &bytes.Buffer{}}
-	s.process = exec.Command(heron, "serve", "--data", data, "--listen", "127.0.0.1:0")
+	s.process = exec.Command(heron, append([]string{"serve", "--data", data, "--listen", "127.0.0.1:0", "--arrays", os.TempDir()}, options...)...)
 	if asNobody {
 		s.process.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
 	}
@@ -74,15 +74,21 @@ func serve(t *testing.T, data string, asNobody bool) *service {
 	t.Cleanup(func() { s.end(syscall.SIGKILL) })
 	select {
 	case found := <-out.found:
-		s.link, s.url, s.token = found[0], found[1], found[2]
+		s.url = found[1]
 	case <-time.After(20 * time.Second):
 		t.Fatalf("the service does not start:\n%s", s.log)
 	}
+	token, err := os.ReadFile(filepath.Join(data, "token"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.token = strings.TrimSpace(string(token))
+	s.link = s.url + "/sign-in#token=" + s.token
 	s.Client = client.New(s.url, s.token, nil)
 	return s
 }
 
-// lines looks for the sign-in link in what the service prints.
+// lines looks for the address in what the service prints.
 type lines struct {
 	text  bytes.Buffer
 	found chan []string
@@ -90,7 +96,7 @@ type lines struct {
 
 func (l *lines) Write(p []byte) (int, error) {
 	l.text.Write(p)
-	if found := signInLink.FindStringSubmatch(l.text.String()); found != nil && bytes.HasSuffix(p, []byte("\n")) {
+	if found := servesAt.FindStringSubmatch(l.text.String()); found != nil && bytes.HasSuffix(p, []byte("\n")) {
 		select {
 		case l.found <- found:
 		default:

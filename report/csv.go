@@ -28,22 +28,30 @@ const (
 	LatencyTable Table = "latency"
 )
 
-// WriteCSV writes one table of a run with a header line.
-func WriteCSV(w io.Writer, e resource.Export, table Table) error {
-	rows := map[Table]func(resource.Export) [][]string{
-		SummaryTable: summaryRows, SeriesTable: seriesRows, LatencyTable: latencyRows,
+// WriteCSV writes one table of a run with a header line. Text that a
+// spreadsheet would take for a formula is quoted for it with an apostrophe.
+func WriteCSV(w io.Writer, r Results, table Table) error {
+	write := map[Table]func(Results, row) error{
+		SummaryTable: writeSummary, SeriesTable: writeSeries, LatencyTable: writeLatency,
 	}[table]
-	if rows == nil {
+	if write == nil {
 		return fmt.Errorf("there is no table %q; there are summary, series and latency", table)
 	}
 	out := csv.NewWriter(w)
-	if err := out.WriteAll(rows(e)); err != nil {
-		return fmt.Errorf("write the %s of run %d: %w", table, e.Run.ID, err)
+	err := write(r, out.Write)
+	if out.Flush(); err == nil {
+		err = out.Error()
+	}
+	if err != nil {
+		return fmt.Errorf("write the %s of run %d: %w", table, r.Run.ID, err)
 	}
 	return nil
 }
 
-func summaryRows(e resource.Export) [][]string {
+// row writes one row of a table.
+type row func(columns []string) error
+
+func writeSummary(e Results, write row) error {
 	header := []string{
 		"run", "volume", "position", "stage", "point", "repeat", "fill", "status", "reason", "workload",
 		"measured_seconds", "ending", "interface", "failed_operations", "unanswered_operations",
@@ -56,14 +64,18 @@ func summaryRows(e resource.Export) [][]string {
 			kind+"_latency_p90_seconds", kind+"_latency_p95_seconds", kind+"_latency_p99_seconds",
 			kind+"_latency_p999_seconds", kind+"_latency_p9999_seconds", kind+"_latency_max_seconds")
 	}
-	rows := [][]string{header}
+	if err := write(header); err != nil {
+		return err
+	}
 	for _, m := range e.Measurements {
 		row := []string{
-			number(e.Run.ID), e.Run.Volume.Name, number(int64(m.Position)), m.Name, plan.Describe(m.Point),
-			number(int64(m.Repeat)), strconv.FormatBool(m.Fill), string(m.Status), m.Reason, m.Load.Describe(),
+			number(e.Run.ID), resource.Cell(e.Run.Volume.Name), number(int64(m.Position)), resource.Cell(m.Name), resource.Cell(plan.Describe(m.Point)),
+			number(int64(m.Repeat)), strconv.FormatBool(m.Fill), string(m.Status), resource.Cell(m.Reason), resource.Cell(m.Load.Describe()),
 		}
 		if m.Summary == nil {
-			rows = append(rows, append(row, make([]string, len(header)-len(row))...))
+			if err := write(append(row, make([]string, len(header)-len(row))...)); err != nil {
+				return err
+			}
 			continue
 		}
 		var failed int64
@@ -71,7 +83,7 @@ func summaryRows(e resource.Export) [][]string {
 			failed += f.Count
 		}
 		row = append(row, m.Summary.Measured.Full(), string(m.Summary.Ending), m.Summary.Interface, number(failed), number(m.Summary.Unanswered),
-			strconv.FormatBool(m.Unreliable("reads")), strconv.FormatBool(m.Unreliable("writes")), findingsInWords(m))
+			strconv.FormatBool(m.Unreliable("reads")), strconv.FormatBool(m.Unreliable("writes")), resource.Cell(findingsInWords(m)))
 		for _, f := range []measure.Figures{m.Summary.Total, m.Summary.Reads, m.Summary.Writes} {
 			row = append(row, number(f.Operations), f.Bytes.Full(), f.Rate.Full(), f.Throughput.Full())
 			l := f.Latency
@@ -79,12 +91,14 @@ func summaryRows(e resource.Export) [][]string {
 				row = append(row, s.Full())
 			}
 		}
-		rows = append(rows, row)
+		if err := write(row); err != nil {
+			return err
+		}
 	}
-	return rows
+	return nil
 }
 
-func findingsInWords(m resource.ExportedResult) string {
+func findingsInWords(m resource.Measurement) string {
 	sentences := make([]string, len(m.Findings))
 	for i, f := range m.Findings {
 		sentences[i] = fmt.Sprintf("%s: %s", f.Weight, f.Sentence)
@@ -92,17 +106,20 @@ func findingsInWords(m resource.ExportedResult) string {
 	return strings.Join(sentences, " ")
 }
 
-func seriesRows(e resource.Export) [][]string {
-	rows := [][]string{{
+func writeSeries(e Results, write row) error {
+	err := write([]string{
 		"run", "position", "interval", "start_seconds", "length_seconds", "lead_in",
 		"read_operations", "read_bytes", "read_latency_mean_seconds", "read_latency_p50_seconds", "read_latency_p99_seconds", "read_latency_max_seconds",
 		"write_operations", "write_bytes", "write_latency_mean_seconds", "write_latency_p50_seconds", "write_latency_p99_seconds", "write_latency_max_seconds",
 		"in_flight", "failed_operations", "host_cpu_busy_cores", "engine_cpu_cores",
 		"devices", "device_read_operations_per_second", "device_read_bytes_per_second",
 		"device_write_operations_per_second", "device_written_bytes_per_second", "device_in_flight", "busiest_device_busy_share",
-	}}
+	})
+	if err != nil {
+		return err
+	}
 	for _, m := range e.Measurements {
-		for _, i := range m.Series {
+		err := e.Series(m.ID, func(i measure.Interval) error {
 			row := []string{
 				number(e.Run.ID), number(int64(m.Position)), number(int64(i.Index)), i.Start.Full(), i.Length.Full(), strconv.FormatBool(i.LeadIn),
 			}
@@ -110,10 +127,13 @@ func seriesRows(e resource.Export) [][]string {
 				row = append(row, number(f.Operations), f.Bytes.Full(), f.Mean.Full(), f.P50.Full(), f.P99.Full(), f.Max.Full())
 			}
 			row = append(row, number(int64(i.InFlight)), number(i.Failed))
-			rows = append(rows, append(row, besideColumns(i.Beside)...))
+			return write(append(row, besideColumns(i.Beside)...))
+		})
+		if err != nil {
+			return err
 		}
 	}
-	return rows
+	return nil
 }
 
 func besideColumns(b *measure.Beside) []string {
@@ -139,25 +159,33 @@ func besideColumns(b *measure.Beside) []string {
 			sum.Busy = max(sum.Busy, d.Busy)
 		}
 		copy(columns[2:], []string{
-			strings.Join(names, " "), sum.ReadRate.Full(), sum.Read.Full(), sum.WriteRate.Full(), sum.Written.Full(), number(sum.InFlight), sum.Busy.Full(),
+			resource.Cell(strings.Join(names, " ")), sum.ReadRate.Full(), sum.Read.Full(), sum.WriteRate.Full(), sum.Written.Full(), number(sum.InFlight), sum.Busy.Full(),
 		})
 	}
 	return columns
 }
 
-func latencyRows(e resource.Export) [][]string {
-	rows := [][]string{{"run", "position", "kind", "from_seconds", "to_seconds", "operations"}}
+func writeLatency(e Results, write row) error {
+	if err := write([]string{"run", "position", "kind", "from_seconds", "to_seconds", "operations"}); err != nil {
+		return err
+	}
 	for _, m := range e.Measurements {
+		latency, err := e.Latency(m.ID)
+		if err != nil {
+			return err
+		}
 		for _, side := range []struct {
 			kind string
 			bars []measure.Bar
-		}{{"read", m.Latency.Reads}, {"write", m.Latency.Writes}} {
+		}{{"read", latency.Reads}, {"write", latency.Writes}} {
 			for _, b := range side.bars {
-				rows = append(rows, []string{number(e.Run.ID), number(int64(m.Position)), side.kind, b.From.Full(), b.To.Full(), number(b.Count)})
+				if err := write([]string{number(e.Run.ID), number(int64(m.Position)), side.kind, b.From.Full(), b.To.Full(), number(b.Count)}); err != nil {
+					return err
+				}
 			}
 		}
 	}
-	return rows
+	return nil
 }
 
 func number(n int64) string { return strconv.FormatInt(n, 10) }

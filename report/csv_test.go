@@ -17,7 +17,7 @@ import (
 func export() resource.Export {
 	result := resource.ExportedResult{
 		Measurement: resource.Measurement{
-			Position: 1, Name: `ledger, "small"`, Point: []plan.Setting{{Field: "depth", Value: "4"}}, Load: workload.Default(), Status: resource.Finished,
+			ID: 1, Position: 1, Name: `ledger, "small"`, Point: []plan.Setting{{Field: "depth", Value: "4"}}, Load: workload.Default(), Status: resource.Finished,
 			Summary: &measure.Summary{
 				Measured: 2, Reads: measure.Figures{Operations: 100, Rate: 50, Latency: measure.Latency{P99: 0.0123456789}},
 				Faults: []measure.Fault{{Kind: "i/o error", Count: 3}},
@@ -37,7 +37,7 @@ func export() resource.Export {
 func table(t *testing.T, of Table) (header []string, rows []map[string]string) {
 	t.Helper()
 	var b bytes.Buffer
-	if err := WriteCSV(&b, export(), of); err != nil {
+	if err := WriteCSV(&b, ResultsOf(export()), of); err != nil {
 		t.Fatal(err)
 	}
 	records, err := csv.NewReader(&b).ReadAll()
@@ -88,7 +88,7 @@ func TestColumnsNameTheirUnit(t *testing.T) {
 			}
 		}
 	}
-	if err := WriteCSV(&bytes.Buffer{}, export(), "colours"); err == nil {
+	if err := WriteCSV(&bytes.Buffer{}, ResultsOf(export()), "colours"); err == nil {
 		t.Error("a table that does not exist was written")
 	}
 }

@@ -37,11 +37,19 @@ type Volume struct {
 type Consent struct {
 	Size   quantity.Bytes `json:"sizeBytes" doc:"Size of the file or device, as the user stated it"`
 	Serial string         `json:"serial,omitempty" doc:"Serial number of the device, where it has one"`
-	Holds     string         `json:"signature,omitempty" doc:"What was found on it, such as 'xfs', when the user agreed to lose that too"`
-	Given     time.Time      `json:"given"`
+	Holds  string         `json:"signature,omitempty" doc:"What was found on it, such as 'xfs', when the user agreed to lose that too"`
+	Given  time.Time      `json:"given"`
 
 	Identity *setup.Identity `json:"identity,omitempty" doc:"What it is about: as found when it was given, or after the last run that wrote under it"`
 	Lapsed   string          `json:"lapsed,omitempty" doc:"Why it no longer holds; give it anew to write again"`
+}
+
+// Unreadable names a record that is kept and cannot be read, beside those that
+// can.
+type Unreadable struct {
+	Kind   string `json:"kind" doc:"Such as 'run'"`
+	ID     int64  `json:"id,omitempty"`
+	Reason string `json:"reason"`
 }
 
 // Workload is a saved workload.
@@ -145,6 +153,7 @@ type RunDetail struct {
 	Run
 	Measurements []Measurement `json:"measurements"`
 	Markers      []Marker      `json:"markers"`
+	Unreadable   []Unreadable  `json:"unreadable,omitempty" doc:"Measurements that are kept and cannot be read"`
 }
 
 // Marker is a named moment on a run's time axis.
@@ -222,6 +231,10 @@ type Shape struct {
 type Series struct {
 	MeasurementID int64              `json:"measurementId"`
 	Intervals     []measure.Interval `json:"intervals"`
+	Total         int                `json:"total" doc:"How many there are in all"`
+	NextFrom      int                `json:"nextFrom,omitempty" doc:"Where the next page begins; absent on the last"`
+	Thinned       bool               `json:"thinned,omitempty" doc:"Some were left out: what is here are the lowest, the highest and the slowest of each stretch"`
+	Unreadable    int                `json:"unreadable,omitempty" doc:"Kept, but cannot be read"`
 }
 
 // Distribution is that of a measurement's latencies.
@@ -246,6 +259,7 @@ type About struct {
 	Host    string    `json:"host"`
 	Started time.Time `json:"started"`
 	Waiting int       `json:"waiting" doc:"Runs that wait for their turn; one runs at a time"`
+	Trouble string    `json:"trouble,omitempty" doc:"What keeps runs from going on, and what to do"`
 }
 
 // Export is a whole run in one document.

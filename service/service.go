@@ -25,6 +25,7 @@ import (
 	"patientheron/client"
 	"patientheron/console"
 	"patientheron/service/api"
+	"patientheron/service/room"
 	"patientheron/service/runner"
 	"patientheron/service/store"
 	"patientheron/storage"
@@ -38,7 +39,8 @@ const (
 	databaseFile = "heron.sqlite"
 	tokenFile    = "token"
 	lockFile     = "lock"
-	arrayFolder  = "arrays" // array files that were handed over
+	reserveFile  = "reserve" // room for the end of a run when there is no other
+	arrayFolder  = "arrays"  // array files that were handed over
 	// AddressFile holds the address of the service that listens, so that the
 	// command line finds it.
 	AddressFile = "address"
@@ -61,6 +63,7 @@ type Options struct {
 	Version string
 	Log     *slog.Logger
 	Arrays  []string // folders whose array files it reads, beside its own
+	Names   []string // by which it is reached, beside this host's own
 	// Alone is a service for the one command it lives in: it reads the array
 	// files that its user may read, and carries out no runs but those asked of
 	// it.
@@ -100,15 +103,20 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 	if o.Alone {
 		bounds.Arrays = []string{"/"}
 	}
-	if s.runner, err = runner.Start(ctx, s.store, bounds, o.Log, o.Version); err != nil {
+	if s.runner, err = runner.Start(ctx, runner.Options{
+		Store: s.store, Bounds: bounds, Room: room.Hold(filepath.Join(s.folder, reserveFile)), Log: o.Log, Version: o.Version, Alone: o.Alone,
+	}); err != nil {
 		return err
 	}
 	s.handler = (&api.Service{
-		Store: s.store, Runner: s.runner, Bounds: bounds, Token: s.Token, Version: o.Version,
+		Store: s.store, Runner: s.runner, Bounds: bounds, Token: s.Token, Names: o.Names, Version: o.Version,
 		Console: console.Files(), Log: o.Log, Started: time.Now().UTC(),
 	}).Handler()
 	return nil
 }
+
+// TokenFile is where the service's token is.
+func (s *Service) TokenFile() string { return filepath.Join(s.folder, tokenFile) }
 
 // Close stops the run under way, records that, and gives the data folder
 // back.
@@ -167,7 +175,7 @@ func (s *Service) Client(ctx context.Context) *client.Client {
 	pipe := newPipe()
 	go func() { _ = s.serve(ctx, pipe) }()
 	transport := &http.Transport{DialContext: pipe.dial}
-	return client.New("http://heron.invalid", s.Token, &http.Client{Transport: transport})
+	return client.New("http://localhost", s.Token, &http.Client{Transport: transport})
 }
 
 // lockFolder makes sure that one process uses the folder. The lock goes with
@@ -183,6 +191,16 @@ func lockFolder(folder string) (*os.File, error) {
 		return nil, fmt.Errorf("%w: another heron works on %s; use that service (leave out --here), or name another folder with --data", ErrInUse, folder)
 	}
 	return lock, nil
+}
+
+// locked reports whether a service works on the folder.
+func locked(folder string) bool {
+	lock, err := os.Open(filepath.Join(folder, lockFile))
+	if err != nil {
+		return false
+	}
+	defer lock.Close()
+	return errors.Is(unix.Flock(int(lock.Fd()), unix.LOCK_SH|unix.LOCK_NB), unix.EWOULDBLOCK)
 }
 
 // readToken reads the service's token, making one at the first start.
@@ -207,7 +225,9 @@ func readToken(folder string) (string, error) {
 // folder.
 func Find(folder string) (url, token string, err error) {
 	address, err := os.ReadFile(filepath.Join(folder, AddressFile))
-	if errors.Is(err, fs.ErrNotExist) {
+	// An address that a killed service left behind may be another program's by
+	// now; the lock went with the service.
+	if errors.Is(err, fs.ErrNotExist) || err == nil && !locked(folder) {
 		return "", "", fmt.Errorf("no service works on the data folder %s; start one with 'heron serve', name another with --service, or add --here to work without one", folder)
 	}
 	if err != nil {

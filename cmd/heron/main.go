@@ -5,15 +5,13 @@ package main
 import (
 	"context"
 	"errors"
-	"fmt"
 	"os"
 
 	"patientheron/cli"
 )
 
 func main() {
-	if err := cli.Root().ExecuteContext(context.Background()); err != nil {
-		fmt.Fprintln(os.Stderr, "heron:", err)
+	if err := cli.Run(context.Background(), os.Args[1:]); err != nil {
 		code := 1
 		var coded interface{ ExitCode() int }
 		if errors.As(err, &coded) {

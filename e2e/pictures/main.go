@@ -43,7 +43,8 @@ func main() {
 	}
 }
 
-var signInLink = regexp.MustCompile(`http://\S+/sign-in#token=\S+`)
+// signInHint is what the demo prints where it is not on a terminal.
+var signInHint = regexp.MustCompile(`Console: (http://\S+/sign-in) \(the token is in (\S+)\)`)
 
 // startDemo starts the demo and waits until all of it is measured.
 func startDemo(ctx context.Context, heron string) (link string, demo *exec.Cmd, err error) {
@@ -62,8 +63,12 @@ func startDemo(ctx context.Context, heron string) (link string, demo *exec.Cmd, 
 		return "", nil, err
 	}
 	for lines := bufio.NewScanner(out); lines.Scan(); {
-		if found := signInLink.FindString(lines.Text()); found != "" {
-			link = found
+		if found := signInHint.FindStringSubmatch(lines.Text()); found != nil {
+			token, err := os.ReadFile(found[2])
+			if err != nil {
+				return "", nil, err
+			}
+			link = found[1] + "#token=" + strings.TrimSpace(string(token))
 		}
 		if strings.Contains(lines.Text(), "stays up") {
 			go func() { _, _ = io.Copy(io.Discard, out) }()

@@ -25,6 +25,7 @@ import (
 	"patientheron/core/setup"
 	"patientheron/core/workload"
 	"patientheron/resource"
+	"patientheron/service/access"
 	"patientheron/service/runner"
 	"patientheron/service/store"
 	"patientheron/storage"
@@ -38,16 +39,20 @@ type Service struct {
 	Store   *store.Store
 	Runner  *runner.Runner
 	Bounds  storage.Bounds
-	Token   string // what callers must present
+	Token   string   // what callers must present
+	Names   []string // by which the service is reached, besides this host's own
 	Version string
 	Console fs.FS // the built web console
 	Log     *slog.Logger
 	Started time.Time
+
+	tries access.Tries
 }
 
 // Handler makes the HTTP handler of the whole service.
 func (s *Service) Handler() http.Handler {
 	router := newRouter(s.Log)
+	router.Use(s.screen)
 	s.register(router)
 	router.NoRoute(gin.WrapH(consoleHandler(s.Console)))
 	return router
@@ -70,8 +75,11 @@ func newRouter(log *slog.Logger) *gin.Engine {
 	}))
 	router.Use(func(c *gin.Context) {
 		c.Header("X-Content-Type-Options", "nosniff")
-		c.Header("Content-Security-Policy", "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'")
+		c.Header("Content-Security-Policy", "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+		c.Header("X-Frame-Options", "DENY")
 		c.Header("Referrer-Policy", "no-referrer")
+		c.Header("Cross-Origin-Opener-Policy", "same-origin")
+		c.Header("Cross-Origin-Resource-Policy", "same-origin")
 	})
 	return router
 }
@@ -88,9 +96,10 @@ func (s *Service) register(router *gin.Engine) huma.API {
 	config.RejectUnknownQueryParameters = true
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token":  {Type: "http", Scheme: "bearer", Description: "The service's token, as 'Authorization: Bearer TOKEN'"},
-		"cookie": {Type: "apiKey", In: "cookie", Name: cookieName, Description: "Set by signing in"},
+		"cookie": {Type: "apiKey", In: "cookie", Name: cookieName, Description: "Set by signing in, with the service's port after its name"},
+		"proof":  {Type: "apiKey", In: "header", Name: proofHeader, Description: "Given by signing in, to go with the cookie"},
 	}
-	config.Security = []map[string][]string{{"token": {}}, {"cookie": {}}}
+	config.Security = []map[string][]string{{"token": {}}, {"cookie": {}, "proof": {}}}
 	api := humagin.New(router, config)
 	api.UseMiddleware(s.authenticate(api))
 
@@ -123,13 +132,15 @@ func (s *Service) problem(err error) error {
 	switch {
 	case errors.Is(err, store.ErrNotFound), errors.Is(err, errNotFound):
 		status = http.StatusNotFound
-	case errors.Is(err, store.ErrTaken), errors.Is(err, runner.ErrFinal), errors.Is(err, runner.ErrNotMeasuring), errors.Is(err, errBusy):
+	case errors.Is(err, store.ErrTaken), errors.Is(err, store.ErrChanged), errors.Is(err, runner.ErrFinal), errors.Is(err, runner.ErrNotMeasuring), errors.Is(err, errBusy):
 		status = http.StatusConflict
 	case errors.Is(err, setup.ErrInvalid), errors.Is(err, compare.ErrInvalid), errors.Is(err, workload.ErrInvalid), errors.Is(err, plan.ErrInvalid), errors.Is(err, storage.ErrLocator), errors.Is(err, strictyaml.ErrInvalid), errors.Is(err, array.ErrInvalid),
 		errors.Is(err, localfile.ErrNoSpace), errors.Is(err, localfile.ErrNotPermitted), errors.Is(err, localfile.ErrConsent),
 		errors.Is(err, localfile.ErrNotStorage), errors.Is(err, localfile.ErrInUse), errors.Is(err, fs.ErrNotExist), errors.Is(err, storage.ErrNoAnswer),
 		errors.Is(err, simulated.ErrOutside), errors.Is(err, simulated.ErrNotArrayFile):
 		status = http.StatusUnprocessableEntity
+	case errors.Is(err, store.ErrFull):
+		status = http.StatusInsufficientStorage
 	default:
 		s.Log.Error("a call failed", "error", err)
 		status = http.StatusInternalServerError
@@ -164,6 +175,6 @@ func (s *Service) about(ctx context.Context, _ *struct{}) (*body[resource.About]
 		return nil, s.problem(err)
 	}
 	return &body[resource.About]{resource.About{
-		Product: "Patient Heron", Version: s.Version, Host: s.Runner.Host(), Started: s.Started, Waiting: waiting,
+		Product: "Patient Heron", Version: s.Version, Host: s.Runner.Host(), Started: s.Started, Waiting: waiting, Trouble: s.Runner.Trouble(),
 	}}, nil
 }

@@ -5,15 +5,18 @@ import (
 	"encoding/json"
 	"io"
 	"log/slog"
+	"net"
 	"net/http"
-	"os"
 	"net/http/httptest"
+	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
 	"time"
 
+	"patientheron/service/room"
 	"patientheron/service/runner"
 	"patientheron/service/store"
 	"patientheron/storage"
@@ -29,7 +32,7 @@ func served(t *testing.T) *httptest.Server {
 		t.Fatal(err)
 	}
 	log, bounds := slog.New(slog.DiscardHandler), storage.Bounds{Kept: []string{t.TempDir()}, Arrays: []string{os.TempDir()}}
-	r, err := runner.Start(t.Context(), s, bounds, log, "test")
+	r, err := runner.Start(t.Context(), runner.Options{Store: s, Bounds: bounds, Room: room.Hold(filepath.Join(t.TempDir(), "reserve")), Log: log, Version: "test"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -49,11 +52,17 @@ func call(t *testing.T, server *httptest.Server, method, path, body string, head
 	if err != nil {
 		t.Fatal(err)
 	}
-	for i := 0; i+1 < len(headers); i += 2 {
-		request.Header.Set(headers[i], headers[i+1])
-	}
 	if body != "" {
 		request.Header.Set("Content-Type", "application/json")
+	}
+	for i := 0; i+1 < len(headers); i += 2 {
+		request.Header.Set(headers[i], headers[i+1])
+		switch {
+		case headers[i] == "Host":
+			request.Host = headers[i+1]
+		case headers[i+1] == "":
+			request.Header.Del(headers[i])
+		}
 	}
 	answer, err := http.DefaultClient.Do(request)
 	if err != nil {
@@ -69,8 +78,9 @@ func call(t *testing.T, server *httptest.Server, method, path, body string, head
 
 func with(value string) []string { return []string{"Authorization", "Bearer " + value} }
 
-func TestEveryCallButSigningInWantsTheToken(t *testing.T) {
-	server := served(t)
+// calls gives every call of the contract, with a place filled in.
+func calls(t *testing.T, each func(method, path string, open bool)) {
+	t.Helper()
 	var contract struct {
 		Paths map[string]map[string]struct{ Security *[]any }
 	}
@@ -78,46 +88,136 @@ func TestEveryCallButSigningInWantsTheToken(t *testing.T) {
 	if err != nil || json.Unmarshal(text, &contract) != nil {
 		t.Fatal(err)
 	}
-	checked := 0
+	n := 0
 	for path, methods := range contract.Paths {
 		for method, operation := range methods {
-			if operation.Security != nil && len(*operation.Security) == 0 {
-				if path != "/api/v1/session" {
-					t.Errorf("%s %s is open to everyone", method, path)
-				}
-				continue
-			}
-			checked++
-			target := strings.ReplaceAll(path, "{id}", "1")
-			for _, headers := range [][]string{nil, with("wrong"), with(""), {"Cookie", cookieName + "=" + token}} {
-				if answer, _ := call(t, server, strings.ToUpper(method), target, "", headers...); answer.StatusCode != http.StatusUnauthorized {
-					t.Errorf("%s %s with %v gives %d", method, path, headers, answer.StatusCode)
-				}
-			}
+			n++
+			target := strings.NewReplacer("{id}", "1", "{marker}", "1", "{name}", "x").Replace(path)
+			each(strings.ToUpper(method), target, operation.Security != nil && len(*operation.Security) == 0)
 		}
 	}
-	if checked < 20 {
-		t.Errorf("only %d calls in the contract", checked)
+	if n < 40 {
+		t.Errorf("only %d calls in the contract", n)
 	}
 }
 
-func TestSignInGivesACookieThatWorks(t *testing.T) {
+func TestEveryCallButSigningInWantsTheToken(t *testing.T) {
 	server := served(t)
-	if answer, text := call(t, server, http.MethodPost, "/api/v1/session", `{"token":"wrong"}`); answer.StatusCode != 401 || !strings.Contains(text, "data folder") {
-		t.Errorf("wrong token: %d %s", answer.StatusCode, text)
+	calls(t, func(method, path string, open bool) {
+		if open {
+			if path != "/api/v1/session" && path != "/api/v1/proof" {
+				t.Errorf("%s %s is open to everyone", method, path)
+			}
+			return
+		}
+		for _, headers := range [][]string{nil, with("wrong"), with(""), {"Cookie", cookieName + "=" + token}, {"Cookie", cookieName + "=x", proofHeader, "x"}} {
+			// After ten wrong tokens it says to wait instead.
+			if answer, _ := call(t, server, method, path, "", headers...); answer.StatusCode != http.StatusUnauthorized && answer.StatusCode != http.StatusTooManyRequests {
+				t.Errorf("%s %s with %v gives %d", method, path, headers, answer.StatusCode)
+			}
+		}
+	})
+}
+
+// Whoever is signed in, a page of another origin, a foreign name and a body that
+// does not say that it is JSON are refused on every call, before anything is
+// done.
+func TestEveryCallRefusesWhatNoClientOfOursSends(t *testing.T) {
+	server := served(t)
+	cookie, proof := signedInTo(t, server)
+	signs := [][]string{with(token), {"Cookie", cookie, proofHeader, proof}}
+	calls(t, func(method, path string, _ bool) {
+		for _, sign := range signs {
+			for name, c := range map[string]struct {
+				body    string
+				headers []string
+				status  int
+			}{
+				"another port":      {"", []string{"Origin", "http://127.0.0.1:1"}, 403},
+				"another site":      {"{}", []string{"Origin", "http://example.org", "Content-Type", "application/json"}, 403},
+				"no origin":         {"", []string{"Origin", "null"}, 403},
+				"the same site":     {"", []string{"Sec-Fetch-Site", "same-site"}, 403},
+				"another's name":    {"", []string{"Host", "example.org"}, 421},
+				"no kind of body":   {"{}", []string{"Content-Type", ""}, 415},
+				"a form's body":     {"{}", []string{"Content-Type", "text/plain"}, 415},
+				"another form body": {"a=b", []string{"Content-Type", "application/x-www-form-urlencoded"}, 415},
+			} {
+				answer, text := call(t, server, method, path, c.body, append(slices.Clone(sign), c.headers...)...)
+				if answer.StatusCode != c.status || !strings.Contains(text, `"detail"`) {
+					t.Errorf("%s %s, %s: %d %s, want %d", method, path, name, answer.StatusCode, text, c.status)
+				}
+			}
+		}
+	})
+	// Nothing was done: the session is not signed out, nothing is registered.
+	if _, text := call(t, server, http.MethodGet, "/api/v1/volumes", "", "Cookie", cookie, proofHeader, proof); !strings.Contains(text, `"volumes":[]`) {
+		t.Errorf("afterwards: %s", text)
 	}
-	answer, _ := call(t, server, http.MethodPost, "/api/v1/session", `{"token":"`+token+`"}`)
-	cookies := answer.Cookies()
-	if len(cookies) != 1 || !cookies[0].HttpOnly || cookies[0].SameSite != http.SameSiteStrictMode || strings.Contains(cookies[0].Value, token) {
-		t.Fatalf("cookies %+v", cookies)
+}
+
+// signedInTo signs in as a browser does.
+func signedInTo(t *testing.T, server *httptest.Server) (cookie, proof string) {
+	t.Helper()
+	answer, text := call(t, server, http.MethodPost, "/api/v1/session", `{"token":"`+token+`"}`)
+	var signed SignedIn
+	if err := json.Unmarshal([]byte(text), &signed); err != nil || answer.StatusCode != 200 || len(answer.Cookies()) != 1 {
+		t.Fatalf("%d %s", answer.StatusCode, text)
 	}
-	cookie := cookies[0].Name + "=" + cookies[0].Value
-	if answer, text := call(t, server, http.MethodGet, "/api/v1/about", "", "Cookie", cookie); answer.StatusCode != 200 || !strings.Contains(text, "Patient Heron") {
-		t.Errorf("with the cookie: %d %s", answer.StatusCode, text)
+	c := answer.Cookies()[0]
+	if !c.HttpOnly || c.SameSite != http.SameSiteStrictMode || strings.Contains(c.Value+signed.Proof, token) || c.Value == signed.Proof {
+		t.Fatalf("cookie %+v, proof %q", c, signed.Proof)
 	}
-	// A wrong token is not made good by a cookie.
-	if answer, _ := call(t, server, http.MethodGet, "/api/v1/about", "", "Cookie", cookie, "Authorization", "Bearer wrong"); answer.StatusCode != 401 {
-		t.Errorf("cookie and wrong token: %d", answer.StatusCode)
+	if _, port, err := net.SplitHostPort(server.Listener.Addr().String()); err != nil || c.Name != "heron_session_"+port {
+		t.Errorf("the cookie is called %q on port %s", c.Name, port)
+	}
+	return c.Name + "=" + c.Value, signed.Proof
+}
+
+func TestSigningInAndOut(t *testing.T) {
+	server := served(t)
+	cookie, proof := signedInTo(t, server)
+	other, otherProof := signedInTo(t, server)
+	about := func(headers ...string) int {
+		t.Helper()
+		answer, _ := call(t, server, http.MethodGet, "/api/v1/about", "", headers...)
+		return answer.StatusCode
+	}
+	for name, c := range map[string]struct {
+		headers []string
+		want    int
+	}{
+		"cookie and proof":           {[]string{"Cookie", cookie, proofHeader, proof}, 200},
+		"the cookie alone":           {[]string{"Cookie", cookie}, 401},
+		"the proof alone":            {[]string{proofHeader, proof}, 401},
+		"another session's proof":    {[]string{"Cookie", cookie, proofHeader, otherProof}, 401},
+		"a wrong token beside them":  {[]string{"Cookie", cookie, proofHeader, proof, "Authorization", "Bearer wrong"}, 401},
+		"the cookie of another port": {[]string{"Cookie", "heron_session_1=" + strings.SplitN(cookie, "=", 2)[1], proofHeader, proof}, 401},
+	} {
+		if got := about(c.headers...); got != c.want {
+			t.Errorf("%s: %d, want %d", name, got, c.want)
+		}
+	}
+	if answer, _ := call(t, server, http.MethodDelete, "/api/v1/session", "", "Cookie", cookie, proofHeader, proof); answer.StatusCode != 204 {
+		t.Errorf("sign out: %d", answer.StatusCode)
+	}
+	if gone, stays := about("Cookie", cookie, proofHeader, proof), about("Cookie", other, proofHeader, otherProof); gone != 401 || stays != 200 {
+		t.Errorf("after signing one out: %d and %d", gone, stays)
+	}
+	for i := range 12 { // one wrong try was made above
+		answer, text := call(t, server, http.MethodPost, "/api/v1/session", `{"token":"wrong"}`)
+		want := 401
+		if i >= 9 {
+			want = 429
+		}
+		if answer.StatusCode != want || want == 401 && !strings.Contains(text, "data folder") || want == 429 && answer.Header.Get("Retry-After") == "" {
+			t.Errorf("wrong try %d: %d %s", i+1, answer.StatusCode, text)
+		}
+	}
+	if answer, _ := call(t, server, http.MethodPost, "/api/v1/session", `{"token":"`+token+`"}`); answer.StatusCode != 429 {
+		t.Errorf("the right token after too many wrong ones: %d", answer.StatusCode)
+	}
+	if got := about(with(token)...); got != 200 {
+		t.Errorf("a program with the right token is kept out: %d", got)
 	}
 }
 
@@ -183,9 +283,13 @@ func TestConsoleIsServedBesideTheAPI(t *testing.T) {
 	}{
 		"/":                    {200, "the console"},
 		"/runs/12":             {200, "the console"}, // a page of the console
+		"/healthz":             {404, "there is nothing here"},
+		"/metrics":             {404, "there is nothing here"},
+		"/runs/12/more":        {404, "there is nothing here"},
+		"/arrays":              {404, "there is nothing here"},
 		"/assets/a-123.js":     {200, "1"},
 		"/api/v1/no/such":      {404, "openapi.json"},
-		"/../../etc/passwd":    {200, "the console"},
+		"/../../etc/passwd":    {404, "there is nothing here"},
 		"/api/v1/openapi.json": {200, `"openapi":"3.1.0"`},
 	} {
 		answer, text := call(t, server, http.MethodGet, path, "")

@@ -2,13 +2,19 @@ package api
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
+	"log/slog"
+	"math"
 	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
+
+	"patientheron/core/compare"
+	"patientheron/service/store"
 )
 
 // finishedRun measures the null volume and gives the run's id.
@@ -116,5 +122,56 @@ func TestLookingOverTheAPI(t *testing.T) {
 	}
 	if status, text := send(http.MethodGet, "/volumes/1/setups", ""); status != 200 || !strings.Contains(text, `"version":2`) {
 		t.Errorf("versions: %d %s", status, text)
+	}
+}
+
+// What an earlier heron measured and kept is judged today as it was then: the
+// figures were worked out by the heron of that time.
+func TestGoldenStoreIsJudgedAsBefore(t *testing.T) {
+	golden, err := os.ReadFile("../store/testdata/schema-2.sqlite")
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(t.TempDir(), "heron.sqlite")
+	if err := os.WriteFile(path, golden, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	kept, err := store.Open(t.Context(), path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer kept.Close()
+	s := &Service{Store: kept, Log: slog.New(slog.DiscardHandler)}
+	question, err := kept.Comparison(t.Context(), 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	compared, err := s.workOut(t.Context(), question)
+	if err != nil || len(compared.Result.Points) != 1 {
+		t.Fatalf("%+v, %v", compared, err)
+	}
+	want := map[string]struct {
+		verdict string
+		ratio   float64
+		mean    float64
+	}{"throughput": {"not shown", 1.2112652907705503, 2129692.4444444445}, "p50": {"not shown", 0.7838871161677087, 0.011438761666666667}, "p90": {"same", 0.9942419329538366, 0.03131528433333333}}
+	for _, row := range compared.Result.Points[0].Rows {
+		w, known := want[row.Figure]
+		if !known {
+			continue
+		}
+		delete(want, row.Figure)
+		got := row.Candidates[0]
+		if string(got.Verdict) != w.verdict || math.Abs(got.Value/w.ratio-1) > 1e-12 || math.Abs(row.Baseline.Mean.Mean/w.mean-1) > 1e-12 {
+			t.Errorf("%s: %s, %v of %v; want %+v", row.Figure, got.Verdict, got.Value, row.Baseline.Mean.Mean, w)
+		}
+	}
+	if len(want) > 0 {
+		t.Errorf("not compared: %v", want)
+	}
+	// Counted several times, a run says nothing more.
+	question.Candidates[0].Runs = []int64{3, 3, 3}
+	if _, err := s.workOut(t.Context(), question); !errors.Is(err, compare.ErrInvalid) || !strings.Contains(err.Error(), "twice") {
+		t.Errorf("a run counted three times: %v", err)
 	}
 }

@@ -3,6 +3,7 @@ package api
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"slices"
@@ -18,6 +19,7 @@ import (
 	"patientheron/core/setup"
 	"patientheron/report"
 	"patientheron/resource"
+	"patientheron/service/store"
 	"patientheron/storage"
 )
 
@@ -33,6 +35,7 @@ type NewComparison struct {
 // ComparisonList is all kept comparisons, newest first.
 type ComparisonList struct {
 	Comparisons []resource.Comparison `json:"comparisons"`
+	Unreadable  []resource.Unreadable `json:"unreadable,omitempty" doc:"Kept, but cannot be read"`
 }
 
 // Split is a measurement before and after a marker.
@@ -53,11 +56,11 @@ func (s *Service) registerComparisons(api huma.API) {
 
 	huma.Register(api, operation(http.MethodGet, "/comparisons", "list-comparisons", "All kept comparisons, newest first", http.StatusOK),
 		func(ctx context.Context, _ *struct{}) (*body[ComparisonList], error) {
-			comparisons, err := s.Store.Comparisons(ctx)
+			comparisons, unreadable, err := s.Store.Comparisons(ctx)
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return &body[ComparisonList]{ComparisonList{comparisons}}, nil
+			return &body[ComparisonList]{ComparisonList{comparisons, unreadable}}, nil
 		})
 
 	huma.Register(api, operation(http.MethodGet, "/comparisons/{id}", "get-comparison", "A kept comparison with what comes of it", http.StatusOK, http.StatusNotFound),
@@ -215,15 +218,21 @@ func (s *Service) compare(ctx context.Context, n NewComparison) (resource.Compar
 	if c.Name == "" {
 		c.Name = compared.Name
 	}
-	if compared.Comparison, err = s.Store.AddComparison(ctx, c); err != nil {
-		return compared, fmt.Errorf("%w: a comparison of this name is kept; choose another name", err)
+	compared.Comparison, err = s.Store.AddComparison(ctx, c)
+	if errors.Is(err, store.ErrTaken) {
+		err = fmt.Errorf("%w: a comparison of this name is kept; choose another name", err)
 	}
-	return compared, nil
+	return compared, err
 }
 
 // workOut works a comparison out from its runs.
 func (s *Service) workOut(ctx context.Context, c resource.Comparison) (resource.Compared, error) {
 	groups := append([]resource.Group{c.Baseline}, c.Candidates...)
+	for _, group := range groups {
+		if once := slices.Compact(slices.Sorted(slices.Values(group.Runs))); len(once) < len(group.Runs) {
+			return resource.Compared{}, fmt.Errorf("%w: a run stands twice on one side; counted again it says nothing more, and the interval would look narrower than it is", compare.ErrInvalid)
+		}
+	}
 	for _, group := range c.Candidates {
 		for _, id := range group.Runs {
 			if slices.Contains(c.Baseline.Runs, id) {
@@ -266,9 +275,12 @@ func (s *Service) side(ctx context.Context, group resource.Group) (compare.Side,
 		if err != nil {
 			return side, err
 		}
-		measurements, err := s.Store.Measurements(ctx, id)
+		measurements, unreadable, err := s.Store.Measurements(ctx, id)
 		if err != nil {
 			return side, err
+		}
+		if len(unreadable) > 0 {
+			return side, fmt.Errorf("%w: measurement %d of run %d cannot be read (%s); leave this run out", compare.ErrInvalid, unreadable[0].ID, id, unreadable[0].Reason)
 		}
 		names = append(names, fmt.Sprintf("%s (run %d)", run.Volume.Name, id))
 		side.Setup = run.Setup // of the newest, when there are several
@@ -322,7 +334,7 @@ func (s *Service) reach(ctx context.Context, id int64) ([]resource.Reach, error)
 	if err != nil {
 		return nil, err
 	}
-	measurements, err := s.Store.Measurements(ctx, id)
+	measurements, _, err := s.Store.Measurements(ctx, id)
 	if err != nil {
 		return nil, err
 	}

@@ -13,6 +13,7 @@ import (
 	"patientheron/resource"
 	"patientheron/service/look"
 	"patientheron/service/runner"
+	"patientheron/service/store"
 	"patientheron/setupfile"
 )
 
@@ -31,7 +32,8 @@ type SetupFields struct {
 
 // SetupVersions is the versions of a volume's setup, newest first.
 type SetupVersions struct {
-	Versions []resource.SetupVersion `json:"versions"`
+	Versions   []resource.SetupVersion `json:"versions"`
+	Unreadable []resource.Unreadable   `json:"unreadable,omitempty" doc:"Kept, but cannot be read"`
 }
 
 // ToldFact is one fact that a user tells. An empty value takes it back.
@@ -46,6 +48,7 @@ type ToldSetup struct {
 	Facts   []ToldFact `json:"facts,omitempty" maxItems:"500" doc:"Facts to add, replace or take back"`
 	Text    string     `json:"text,omitempty" maxLength:"1048576" doc:"A setup file instead"`
 	Replace bool       `json:"replace,omitempty" doc:"Forget what was told or measured before"`
+	Version *int       `json:"version,omitempty" minimum:"0" doc:"The version this is meant to follow: when another was kept meanwhile, nothing is changed (409)"`
 }
 
 func (s *Service) registerLooks(api huma.API) {
@@ -55,7 +58,7 @@ func (s *Service) registerLooks(api huma.API) {
 			LookFor
 		}) (*body[resource.Look], error) {
 			volume := resource.Volume{Locator: in.Locator}
-			registered, err := s.Store.Volumes(ctx)
+			registered, _, err := s.Store.Volumes(ctx)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -89,14 +92,14 @@ func (s *Service) registerLooks(api huma.API) {
 			if _, err := s.Store.Volume(ctx, in.ID); err != nil {
 				return nil, s.problem(err)
 			}
-			versions, err := s.Store.Setups(ctx, in.ID)
+			versions, unreadable, err := s.Store.Setups(ctx, in.ID)
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return &body[SetupVersions]{SetupVersions{versions}}, nil
+			return &body[SetupVersions]{SetupVersions{versions, unreadable}}, nil
 		})
 
-	huma.Register(api, operation(http.MethodPut, "/volumes/{id}/setup", "tell-setup", "Tell what stands behind a volume; a new version is kept", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity),
+	huma.Register(api, operation(http.MethodPut, "/volumes/{id}/setup", "tell-setup", "Tell what stands behind a volume; a new version is kept", http.StatusOK, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *struct {
 			ByID
 			Body ToldSetup
@@ -130,7 +133,8 @@ func (s *Service) lookAt(ctx context.Context, volume resource.Volume, in LookFor
 	return &body[resource.Look]{found}, nil
 }
 
-// tellSetup joins what a user tells with what was read before.
+// tellSetup joins what a user tells with what was told before, and with what is
+// read now.
 func (s *Service) tellSetup(ctx context.Context, id int64, told ToldSetup) (resource.SetupVersion, error) {
 	volume, err := s.Store.Volume(ctx, id)
 	if err != nil {
@@ -140,30 +144,51 @@ func (s *Service) tellSetup(ctx context.Context, id int64, told ToldSetup) (reso
 	if err != nil {
 		return latest, err
 	}
-	now := time.Now().UTC()
+	kept, err := told.join(latest, time.Now().UTC())
+	if err != nil {
+		return latest, err
+	}
+	// Looking takes a moment, in which others may tell something too: what is
+	// read is looked for before, what is told is joined when nothing comes between.
+	found := look.At(ctx, look.Request{Bounds: s.Bounds, Locator: volume.Locator, Told: kept, Consent: runner.Claim(volume), Measuring: true})
+	return s.Store.ChangeSetup(ctx, id, func(now resource.SetupVersion) (setup.Setup, error) {
+		kept, err := told.join(now, time.Now().UTC())
+		if err != nil {
+			return kept, err
+		}
+		next := found.Setup.Only(setup.Read, setup.Simulated).Over(kept)
+		if err := next.Validate(); err != nil {
+			return next, fmt.Errorf("together with what was read: %w", err)
+		}
+		return next, nil
+	})
+}
+
+// join is what was told and measured before, with what is told now.
+func (t ToldSetup) join(latest resource.SetupVersion, now time.Time) (setup.Setup, error) {
+	if t.Version != nil && *t.Version != latest.Version {
+		return setup.Setup{}, fmt.Errorf("%w: version %d of the setup of volume %d was kept after version %d; look at it, and tell what is still to be told",
+			store.ErrChanged, latest.Version, latest.VolumeID, *t.Version)
+	}
 	kept := latest.Setup.Only(setup.Told, setup.Measured)
-	if told.Replace {
+	if t.Replace {
 		kept = setup.Setup{}
 	}
-	if told.Text != "" {
-		read, err := setupfile.Read([]byte(told.Text), now)
+	if t.Text != "" {
+		read, err := setupfile.Read([]byte(t.Text), now)
 		if err != nil {
-			return latest, err
+			return kept, err
 		}
 		kept = kept.Over(read)
 	}
-	for _, f := range told.Facts {
+	for _, f := range t.Facts {
 		origin := setup.Told
 		if f.Measured {
 			origin = setup.Measured
 		}
 		if err := kept.Set(f.Key, f.Value, origin, now); err != nil {
-			return latest, err
+			return kept, err
 		}
 	}
-	found := look.At(ctx, look.Request{Bounds: s.Bounds, Locator: volume.Locator, Told: kept, Consent: runner.Claim(volume), Measuring: true})
-	if err := found.Setup.Validate(); err != nil {
-		return latest, fmt.Errorf("together with what was read: %w", err)
-	}
-	return s.Store.KeepSetup(ctx, id, found.Setup)
+	return kept, nil
 }

@@ -17,7 +17,8 @@ import (
 
 // WorkloadList is all saved workloads by name.
 type WorkloadList struct {
-	Workloads []resource.Workload `json:"workloads"`
+	Workloads  []resource.Workload   `json:"workloads"`
+	Unreadable []resource.Unreadable `json:"unreadable,omitempty" doc:"Kept, but cannot be read"`
 }
 
 // NewWorkload is what saving a workload takes.
@@ -29,11 +30,11 @@ type NewWorkload struct {
 func (s *Service) registerWorkloads(api huma.API) {
 	huma.Register(api, operation(http.MethodGet, "/workloads", "list-workloads", "All saved workloads", http.StatusOK),
 		func(ctx context.Context, _ *struct{}) (*body[WorkloadList], error) {
-			workloads, err := s.Store.Workloads(ctx)
+			workloads, unreadable, err := s.Store.Workloads(ctx)
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return &body[WorkloadList]{WorkloadList{workloads}}, nil
+			return &body[WorkloadList]{WorkloadList{workloads, unreadable}}, nil
 		})
 
 	huma.Register(api, operation(http.MethodPost, "/workloads", "save-workload", "Save a workload under a name", http.StatusCreated, http.StatusConflict, http.StatusUnprocessableEntity),

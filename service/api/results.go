@@ -1,14 +1,15 @@
 package api
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"patientheron/core/measure"
 	"patientheron/report"
 	"patientheron/resource"
 )
@@ -24,15 +25,17 @@ func (s *Service) registerResults(api huma.API) {
 		})
 
 	huma.Register(api, operation(http.MethodGet, "/measurements/{id}/series", "get-series", "The intervals of a measurement", http.StatusOK, http.StatusNotFound),
-		func(ctx context.Context, in *ByID) (*body[resource.Series], error) {
-			if _, err := s.Store.Measurement(ctx, in.ID); err != nil {
-				return nil, s.problem(err)
-			}
-			intervals, err := s.Store.Intervals(ctx, in.ID)
+		func(ctx context.Context, in *struct {
+			ByID
+			From   int `query:"from" minimum:"0" doc:"Index of the first interval wanted"`
+			Limit  int `query:"limit" minimum:"1" maximum:"20000" default:"10000" doc:"How many at most; the next page begins at nextFrom"`
+			Points int `query:"points" minimum:"0" maximum:"20000" doc:"Instead of pages: at most about so many of all, the lowest, the highest and the slowest of each stretch; 0 for pages"`
+		}) (*body[resource.Series], error) {
+			series, err := s.series(ctx, in.ID, in.From, in.Limit, in.Points)
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return &body[resource.Series]{resource.Series{MeasurementID: in.ID, Intervals: intervals}}, nil
+			return &body[resource.Series]{series}, nil
 		})
 
 	huma.Register(api, operation(http.MethodGet, "/measurements/{id}/latency", "get-latency", "The latency distribution of a measurement", http.StatusOK, http.StatusNotFound),
@@ -82,28 +85,82 @@ type file struct {
 	Body        []byte
 }
 
-func (s *Service) export(ctx context.Context, in *exportInput) (*file, error) {
-	document, err := s.document(ctx, in.ID)
+// export streams a run. When something fails after the first bytes are gone, the
+// connection is cut, so that nobody takes a part for the whole.
+func (s *Service) export(ctx context.Context, in *exportInput) (*huma.StreamResponse, error) {
+	results, err := s.results(ctx, in.ID)
 	if err != nil {
 		return nil, s.problem(err)
 	}
-	var content bytes.Buffer
-	name := fmt.Sprintf("heron-run-%d", in.ID)
+	name, kind := fmt.Sprintf("heron-run-%d.json", in.ID), "application/json"
+	write := func(w io.Writer) error { return report.WriteJSON(w, results) }
 	if in.Format == "csv" {
-		if err := report.WriteCSV(&content, document, report.Table(in.Table)); err != nil {
-			return nil, s.problem(err)
+		name, kind = fmt.Sprintf("heron-run-%d-%s.csv", in.ID, in.Table), "text/csv; charset=utf-8; header=present"
+		write = func(w io.Writer) error { return report.WriteCSV(w, results, report.Table(in.Table)) }
+	}
+	return &huma.StreamResponse{Body: func(out huma.Context) {
+		out.SetHeader("Content-Type", kind)
+		out.SetHeader("Content-Disposition", fmt.Sprintf("attachment; filename=%q", name))
+		if err := write(out.BodyWriter()); err != nil {
+			s.Log.Error("an export broke off", "run", in.ID, "error", err)
+			panic(http.ErrAbortHandler)
 		}
-		return &file{"text/csv; charset=utf-8; header=present", fmt.Sprintf("attachment; filename=%q", name+"-"+in.Table+".csv"), content.Bytes()}, nil
-	}
-	encoder := json.NewEncoder(&content)
-	encoder.SetIndent("", "  ")
-	if err := encoder.Encode(document); err != nil {
-		return nil, s.problem(err)
-	}
-	return &file{"application/json", fmt.Sprintf("attachment; filename=%q", name+".json"), content.Bytes()}, nil
+	}}, nil
 }
 
-// document gathers a whole run.
+// results is a whole run, fetched as it is written.
+func (s *Service) results(ctx context.Context, id int64) (report.Results, error) {
+	detail, err := s.detail(ctx, id)
+	if err != nil {
+		return report.Results{}, err
+	}
+	return report.Results{
+		Run: detail.Run, Measurements: detail.Measurements,
+		Series: func(id int64, each func(measure.Interval) error) error {
+			unreadable, err := s.Store.EachInterval(ctx, id, 0, each)
+			if err == nil && unreadable > 0 {
+				err = fmt.Errorf("%d intervals of measurement %d cannot be read", unreadable, id)
+			}
+			return err
+		},
+		Latency: func(id int64) (resource.Distribution, error) { return s.latency(ctx, id, 0) },
+	}, nil
+}
+
+// series is a page of a measurement's series, or a thinner one of all of it.
+func (s *Service) series(ctx context.Context, id int64, from, limit, points int) (resource.Series, error) {
+	series := resource.Series{MeasurementID: id, Intervals: []measure.Interval{}}
+	if _, err := s.Store.Measurement(ctx, id); err != nil {
+		return series, err
+	}
+	var err error
+	if series.Total, err = s.Store.CountIntervals(ctx, id); err != nil {
+		return series, err
+	}
+	if points > 0 {
+		thin := measure.NewThinner(series.Total, points)
+		series.Unreadable, err = s.Store.EachInterval(ctx, id, 0, func(i measure.Interval) error { thin.Add(i); return nil })
+		series.Intervals = thin.Kept()
+		series.Thinned = len(series.Intervals) < series.Total
+		return series, err
+	}
+	enough := errors.New("enough")
+	series.Unreadable, err = s.Store.EachInterval(ctx, id, from, func(i measure.Interval) error {
+		if len(series.Intervals) == limit {
+			series.NextFrom = i.Index
+			return enough
+		}
+		series.Intervals = append(series.Intervals, i)
+		return nil
+	})
+	if errors.Is(err, enough) {
+		err = nil
+	}
+	return series, err
+}
+
+// document is a whole run held at once, its series thinned to what a page can
+// show.
 func (s *Service) document(ctx context.Context, id int64) (resource.Export, error) {
 	detail, err := s.detail(ctx, id)
 	if err != nil {
@@ -112,9 +169,11 @@ func (s *Service) document(ctx context.Context, id int64) (resource.Export, erro
 	document := resource.Export{Format: resource.ExportFormat, Run: detail.Run, Measurements: []resource.ExportedResult{}}
 	for _, m := range detail.Measurements {
 		result := resource.ExportedResult{Measurement: m}
-		if result.Series, err = s.Store.Intervals(ctx, m.ID); err != nil {
+		series, err := s.series(ctx, m.ID, 0, 0, drawn)
+		if err != nil {
 			return document, err
 		}
+		result.Series = series.Intervals
 		if result.Latency, err = s.latency(ctx, m.ID, 0); err != nil {
 			return document, err
 		}
@@ -122,3 +181,6 @@ func (s *Service) document(ctx context.Context, id int64) (resource.Export, erro
 	}
 	return document, nil
 }
+
+// drawn is how many points of a series a report draws.
+const drawn = 3000

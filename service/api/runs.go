@@ -29,8 +29,9 @@ type NewRun struct {
 
 // RunList is a page of runs.
 type RunList struct {
-	Runs  []resource.Run `json:"runs" doc:"Newest first"`
-	Total int            `json:"total" doc:"How many there are in all"`
+	Runs       []resource.Run        `json:"runs" doc:"Newest first"`
+	Total      int                   `json:"total" doc:"How many there are in all"`
+	Unreadable []resource.Unreadable `json:"unreadable,omitempty" doc:"Of this page: kept, but cannot be read"`
 }
 
 // Reaches is how far the measurements of a run came.
@@ -45,7 +46,7 @@ func (s *Service) registerRuns(api huma.API) {
 			Volume int64 `query:"volume" minimum:"0" doc:"Only runs of this volume"`
 			Limit  int   `query:"limit" minimum:"1" maximum:"500" default:"50"`
 		}) (*body[RunList], error) {
-			runs, err := s.Store.Runs(ctx, store.RunFilter{Before: in.Before, Volume: in.Volume, Limit: in.Limit})
+			runs, unreadable, err := s.Store.Runs(ctx, store.RunFilter{Before: in.Before, Volume: in.Volume, Limit: in.Limit})
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -53,7 +54,7 @@ func (s *Service) registerRuns(api huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return &body[RunList]{RunList{Runs: runs, Total: total}}, nil
+			return &body[RunList]{RunList{Runs: runs, Total: total, Unreadable: unreadable}}, nil
 		})
 
 	huma.Register(api, operation(http.MethodPost, "/runs", "start-run", "Start a run, after those that wait already", http.StatusCreated, http.StatusNotFound, http.StatusUnprocessableEntity),
@@ -162,12 +163,12 @@ func (s *Service) detail(ctx context.Context, id int64) (resource.RunDetail, err
 	if err != nil {
 		return resource.RunDetail{}, err
 	}
-	measurements, err := s.Store.Measurements(ctx, id)
+	measurements, unreadable, err := s.Store.Measurements(ctx, id)
 	if err != nil {
 		return resource.RunDetail{}, err
 	}
 	markers, err := s.Store.Markers(ctx, id)
-	return resource.RunDetail{Run: run, Measurements: measurements, Markers: markers}, err
+	return resource.RunDetail{Run: run, Measurements: measurements, Markers: markers, Unreadable: unreadable}, err
 }
 
 func (s *Service) deleteRun(ctx context.Context, id int64) error {

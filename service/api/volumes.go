@@ -25,7 +25,8 @@ type ByID struct {
 
 // VolumeList is all volumes by name.
 type VolumeList struct {
-	Volumes []resource.Volume `json:"volumes"`
+	Volumes    []resource.Volume     `json:"volumes"`
+	Unreadable []resource.Unreadable `json:"unreadable,omitempty" doc:"Kept, but cannot be read"`
 }
 
 // NewVolume is what registering a volume takes.
@@ -38,19 +39,19 @@ type NewVolume struct {
 // ConsentToWrite states what the user agrees to lose. It must match what is
 // found, so that a slip of the hand does not reach another disk.
 type ConsentToWrite struct {
-	Size      quantity.Bytes `json:"sizeBytes" minimum:"1" doc:"Exact size of the file or device"`
-	Serial    string         `json:"serial,omitempty" doc:"Serial number of the device, if it has one"`
+	Size   quantity.Bytes `json:"sizeBytes" minimum:"1" doc:"Exact size of the file or device"`
+	Serial string         `json:"serial,omitempty" doc:"Serial number of the device, if it has one"`
 	Holds  string         `json:"signature,omitempty" doc:"What is on it, as a refusal named it, if that may be lost too"`
 }
 
 func (s *Service) registerVolumes(api huma.API) {
 	huma.Register(api, operation(http.MethodGet, "/volumes", "list-volumes", "All volumes", http.StatusOK),
 		func(ctx context.Context, _ *struct{}) (*body[VolumeList], error) {
-			volumes, err := s.Store.Volumes(ctx)
+			volumes, unreadable, err := s.Store.Volumes(ctx)
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return &body[VolumeList]{VolumeList{s.looked(volumes)}}, nil
+			return &body[VolumeList]{VolumeList{s.looked(volumes), unreadable}}, nil
 		})
 
 	huma.Register(api, operation(http.MethodPost, "/volumes", "add-volume", "Register a volume", http.StatusCreated, http.StatusConflict, http.StatusUnprocessableEntity),
@@ -204,7 +205,7 @@ func defaultName(locator string) string {
 
 // forgetVolume removes a volume that no unfinished run uses.
 func (s *Service) forgetVolume(ctx context.Context, id int64) error {
-	under, err := s.Store.RunsWithStatus(ctx, resource.Queued, resource.Preparing, resource.Settling, resource.Running)
+	under, _, err := s.Store.RunsWithStatus(ctx, resource.Queued, resource.Preparing, resource.Settling, resource.Running)
 	if err != nil {
 		return err
 	}

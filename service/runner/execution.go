@@ -2,6 +2,7 @@ package runner
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"sync"
 	"time"
@@ -13,6 +14,7 @@ import (
 	"patientheron/core/quantity"
 	"patientheron/host"
 	"patientheron/resource"
+	"patientheron/service/store"
 	"patientheron/storage"
 )
 
@@ -74,18 +76,80 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 	return nil
 }
 
-// change changes the run, records it and passes it on.
+// change changes the run, records it and passes it on. Where a run stands in
+// its middle is said anew with the next change; that it could not be recorded
+// ends nothing.
 func (e *execution) change(how func(*resource.Run)) {
+	if err := e.recordChange(how); err != nil {
+		e.log.Warn("where a run stands could not be recorded", "run", e.run.ID, "error", err)
+	}
+}
+
+func (e *execution) recordChange(how func(*resource.Run)) error {
 	e.changing.Lock()
 	how(&e.run)
 	run := e.run
 	e.changing.Unlock()
 	ctx, cancel := record(context.Background())
 	defer cancel()
-	if err := e.store.UpdateRun(ctx, run); err != nil {
-		e.log.Error("cannot record a run", "run", run.ID, "error", err)
-	}
+	err := e.store.UpdateRun(ctx, run)
 	e.feed.send(run.ID, run)
+	return err
+}
+
+// begin records that the run has begun. Until that is recorded nothing is done:
+// a run that nobody knows to have begun would begin again.
+func (e *execution) begin(now *time.Time) error {
+	err := e.held(func() error {
+		return e.recordChange(func(r *resource.Run) { r.Started, r.Status = now, resource.Preparing })
+	})
+	if err != nil {
+		return fmt.Errorf("it could not be recorded that the run begins: %w", err)
+	}
+	return nil
+}
+
+// finish records how the run ended. It gives up only when the service ends: the
+// next one then finds a run that was under way and says so.
+func (e *execution) finish(service context.Context, how func(*resource.Run)) {
+	for {
+		err := e.held(func() error { return e.recordChange(how) })
+		if err == nil {
+			return
+		}
+		e.troubled(fmt.Sprintf("run %d has ended, and that cannot be recorded: %v", e.run.ID, err))
+		if sleep(service, lastPause) != nil {
+			return
+		}
+	}
+}
+
+// held tries to write something until it is written, with pauses, as long as
+// holding; the last try has the reserve of room.
+func (e *execution) held(write func() error) error {
+	released, closing := false, e.ended
+	deadline := time.Now().Add(holding)
+	for pause := firstPause; ; pause = min(pause*2, lastPause) {
+		err := write()
+		if err == nil || errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		if errors.Is(err, store.ErrFull) && !released {
+			released = true
+			if e.room.Release() {
+				continue
+			}
+		}
+		if time.Now().After(deadline) {
+			return err
+		}
+		e.log.Warn("a result cannot be kept now; it is held and tried again", "run", e.run.ID, "error", err)
+		select {
+		case <-time.After(pause):
+		case <-closing:
+			closing, deadline = nil, time.Now().Add(lastPause)
+		}
+	}
 }
 
 // preparing passes the progress of a preparation on, a few times a second.
@@ -156,12 +220,13 @@ func (e *execution) devices() []string {
 // measure makes one measurement. The error is about the run as a whole; a
 // measurement that fails is a recorded result and the plan goes on.
 func (e *execution) measure(ctx context.Context, volume storage.Volume, position int, step plan.Step) error {
-	m, err := e.store.AddMeasurement(ctx, resource.Measurement{
+	m := resource.Measurement{
 		RunID: e.run.ID, Position: position, Stage: step.Stage + 1, Name: step.Name, Fill: step.Fill,
 		Point: step.Point, Repeat: step.Repeat, Repeats: step.Repeats, Load: step.Load.Completed(), Status: resource.Running,
-	})
+	}
+	err := e.held(func() (err error) { m, err = e.store.AddMeasurement(ctx, m); return err })
 	if err != nil {
-		return err
+		return fmt.Errorf("measurement %d could not be recorded: %w", position, err)
 	}
 	e.feed.send(e.run.ID, m)
 	outcome, failure := e.drive(ctx, volume, m)
@@ -181,8 +246,13 @@ func (e *execution) measure(ctx context.Context, volume storage.Volume, position
 	if m.Status == resource.Failed {
 		e.failed, e.lastFailure = e.failed+1, m.Reason
 	}
-	if err := e.store.EndMeasurement(keep, m, reads, writes); err != nil {
-		return err
+	err = e.held(func() error {
+		keep, cancel := record(ctx)
+		defer cancel()
+		return e.store.EndMeasurement(keep, m, reads, writes)
+	})
+	if err != nil {
+		return fmt.Errorf("what measurement %d came to could not be kept: %w", position, err)
 	}
 	e.feed.send(e.run.ID, m)
 	return ctx.Err()
@@ -216,21 +286,30 @@ func (e *execution) drive(ctx context.Context, volume storage.Volume, m resource
 	defer func() {
 		_, _ = within(ctx, func() (any, error) { return nil, opened.Close() }, func(any, error) {})
 	}()
-	keep, cancel := context.WithCancel(context.WithoutCancel(ctx))
-	defer cancel()
+	recorder := newRecorder(e.log, e.ended, e.room.Release, func(ctx context.Context, batch []measure.Interval) error {
+		return e.store.AddIntervals(ctx, m.ID, batch)
+	})
+	e.recording(recorder)
 	outcome, err := load.Run(ctx, load.Job{
 		Workload: m.Load, Volume: opened, Clock: load.NewMonotonic(), Pace: e.run.Pace,
 		Beside: host.NewSampler(e.devices()...).Sample, Patience: judge.Patience(m.Load),
 		Observe: func(interval measure.Interval) {
-			if err := e.store.AddInterval(keep, m.ID, interval); err != nil {
-				e.log.Error("cannot record an interval", "run", e.run.ID, "error", err)
-			}
+			recorder.keep(interval)
 			e.stand(m.ID, interval)
 			e.feed.send(e.run.ID, resource.Point{MeasurementID: m.ID, Interval: interval})
 		},
 	})
+	lost := recorder.end()
+	e.recording(nil)
 	if err != nil {
 		return nil, err
 	}
-	return outcome, outcome.Failure
+	return outcome, errors.Join(outcome.Failure, lost)
+}
+
+// recording notes who keeps the series of the measurement under way.
+func (e *execution) recording(r *recorder) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.record = r
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"sync"
 
+	"patientheron/core/measure"
 	"patientheron/resource"
 )
 
@@ -87,13 +88,17 @@ func (r *Runner) Watch(ctx context.Context, id int64, send func(Event) error) er
 	}
 }
 
+// shown is how many points of a series who begins to watch is told of; more
+// than these are thinned.
+const shown = 3000
+
 // present sends where a run stands now.
 func (r *Runner) present(ctx context.Context, id int64, send func(Event) error) (ended bool, err error) {
 	run, err := r.store.Run(ctx, id)
 	if err != nil {
 		return false, err
 	}
-	measurements, err := r.store.Measurements(ctx, id)
+	measurements, _, err := r.store.Measurements(ctx, id)
 	if err != nil {
 		return false, err
 	}
@@ -104,12 +109,31 @@ func (r *Runner) present(ctx context.Context, id int64, send func(Event) error) 
 	}
 	if len(measurements) > 0 {
 		last := measurements[len(measurements)-1]
-		intervals, err := r.store.Intervals(ctx, last.ID)
+		pass := func(interval measure.Interval) error {
+			return send(resource.Point{MeasurementID: last.ID, Interval: interval})
+		}
+		// What waits to be written is taken first: nothing falls between.
+		r.mu.Lock()
+		var waiting []measure.Interval
+		if r.record != nil && r.place.measurement == last.ID {
+			waiting = r.record.held()
+		}
+		r.mu.Unlock()
+		total, err := r.store.CountIntervals(ctx, last.ID)
 		if err != nil {
 			return false, err
 		}
-		for _, interval := range intervals {
-			if err := send(resource.Point{MeasurementID: last.ID, Interval: interval}); err != nil {
+		thin := measure.NewThinner(total, shown)
+		if _, err := r.store.EachInterval(ctx, last.ID, 0, func(i measure.Interval) error { thin.Add(i); return nil }); err != nil {
+			return false, err
+		}
+		for _, interval := range thin.Kept() {
+			if err := pass(interval); err != nil {
+				return false, err
+			}
+		}
+		for _, interval := range waiting {
+			if err := pass(interval); err != nil {
 				return false, err
 			}
 		}

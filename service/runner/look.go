@@ -29,11 +29,16 @@ func (e *execution) look(ctx context.Context, steps []plan.Step) error {
 		Bounds: e.bounds, Locator: e.run.Volume.Locator, Told: latest.Setup.Only(setup.Told, setup.Measured),
 		Consent: Claim(e.run.Volume), Asked: look.AskedOf(steps),
 	})
-	e.change(func(r *resource.Run) { r.Setup, r.Checks = found.Setup, found.Checks })
-	if err := e.store.KeepLook(ctx, e.run.ID, found.Setup, found.Checks); err != nil {
+	kept, err := e.store.ChangeSetup(ctx, e.run.VolumeID, func(now resource.SetupVersion) (setup.Setup, error) {
+		// What was told while this looked counts too.
+		return found.Setup.Over(now.Setup.Only(setup.Told, setup.Measured)), nil
+	})
+	if err != nil {
 		return err
 	}
-	if _, err := e.store.KeepSetup(ctx, e.run.VolumeID, found.Setup); err != nil {
+	found.Setup = kept.Setup
+	e.change(func(r *resource.Run) { r.Setup, r.Checks = found.Setup, found.Checks })
+	if err := e.store.KeepLook(ctx, e.run.ID, found.Setup, found.Checks); err != nil {
 		return err
 	}
 	var failed []string

@@ -19,6 +19,7 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/setup"
 	"patientheron/resource"
+	"patientheron/service/room"
 	"patientheron/service/store"
 	"patientheron/storage"
 	"patientheron/storage/localfile"
@@ -37,6 +38,7 @@ var errShutdown = errors.New("the service was stopped while this ran; start it a
 type Runner struct {
 	store   *store.Store
 	bounds  storage.Bounds
+	room    *room.Reserve
 	log     *slog.Logger
 	version string
 	host    string
@@ -45,17 +47,34 @@ type Runner struct {
 	queue chan struct{} // a token for "look for queued runs"
 	done  chan struct{}
 	close context.CancelCauseFunc
+	ended <-chan struct{} // closed when the runner is being closed
 
 	mu      sync.Mutex
-	place   place // where the measurement under way stands
-	current int64 // id of the run under way, 0 for none
+	asked   map[int64]bool // runs asked of this runner, when it carries out no others; otherwise nil
+	trouble string         // what keeps runs from going on
+	record  *recorder      // of the measurement under way
+	place   place          // where the measurement under way stands
+	current int64          // id of the run under way, 0 for none
 	stop    context.CancelCauseFunc
 	after   bool // end the run after the measurement under way
 }
 
+// Options say what a runner works with.
+type Options struct {
+	Store   *store.Store
+	Bounds  storage.Bounds
+	Room    *room.Reserve // of the data folder
+	Log     *slog.Logger
+	Version string
+	// Alone leaves runs that wait in the store where they are: it carries out
+	// those it is asked for, and no others.
+	Alone bool
+}
+
 // Start makes a runner, marks what an earlier service left unfinished, and
 // begins with what is queued. Stop it with Close.
-func Start(ctx context.Context, s *store.Store, bounds storage.Bounds, log *slog.Logger, version string) (*Runner, error) {
+func Start(ctx context.Context, o Options) (*Runner, error) {
+	s, log := o.Store, o.Log
 	interrupted, err := s.InterruptUnfinished(ctx, "the service ended while this ran; repeat the run")
 	if err != nil {
 		return nil, err
@@ -67,9 +86,15 @@ func Start(ctx context.Context, s *store.Store, bounds storage.Bounds, log *slog
 	if err != nil {
 		host = "unknown"
 	}
-	r := &Runner{store: s, bounds: bounds, log: log, version: version, host: host, feed: newFeed(), queue: make(chan struct{}, 1), done: make(chan struct{})}
+	r := &Runner{
+		store: s, bounds: o.Bounds, room: o.Room, log: log, version: o.Version, host: host,
+		feed: newFeed(), queue: make(chan struct{}, 1), done: make(chan struct{}),
+	}
+	if o.Alone {
+		r.asked = map[int64]bool{}
+	}
 	work, cancel := context.WithCancelCause(context.WithoutCancel(ctx))
-	r.close = cancel
+	r.close, r.ended = cancel, work.Done()
 	go r.loop(work)
 	r.look()
 	return r, nil
@@ -100,13 +125,35 @@ func (r *Runner) Submit(ctx context.Context, name string, volume resource.Volume
 	if err != nil {
 		return run, err
 	}
+	r.mu.Lock()
+	if r.asked != nil {
+		r.asked[run.ID] = true
+	}
+	r.mu.Unlock()
 	r.look()
 	return run, nil
 }
 
+// Trouble is what keeps runs from going on, in words; "" for nothing.
+func (r *Runner) Trouble() string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.trouble
+}
+
+// troubled notes what keeps runs from going on, and says it once.
+func (r *Runner) troubled(words string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if words != r.trouble && words != "" {
+		r.log.Error(words)
+	}
+	r.trouble = words
+}
+
 // Waiting is the number of runs that wait for their turn.
 func (r *Runner) Waiting(ctx context.Context) (int, error) {
-	runs, err := r.store.RunsWithStatus(ctx, resource.Queued)
+	runs, _, err := r.store.RunsWithStatus(ctx, resource.Queued)
 	return len(runs), err
 }
 
@@ -149,14 +196,22 @@ func (r *Runner) loop(ctx context.Context) {
 	defer close(r.done)
 	for {
 		run, err := r.next(ctx)
-		if err != nil && ctx.Err() == nil {
-			r.log.Error("cannot read the queue of runs", "error", err)
+		var later <-chan time.Time // when to look again by itself
+		switch {
+		case ctx.Err() != nil:
+			return
+		case err != nil:
+			r.troubled(fmt.Sprintf("runs wait: %v", err))
+			later = time.After(lastPause)
+		default:
+			r.troubled("")
 		}
 		if run == nil {
 			select {
 			case <-ctx.Done():
 				return
 			case <-r.queue:
+			case <-later:
 			}
 			continue
 		}
@@ -174,12 +229,22 @@ func (r *Runner) next(ctx context.Context) (*resource.Run, error) {
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
-	queued, err := r.store.RunsWithStatus(ctx, resource.Queued)
-	if err != nil || len(queued) == 0 {
+	queued, _, err := r.store.RunsWithStatus(ctx, resource.Queued)
+	if err != nil {
 		return nil, err
 	}
-	r.current = queued[0].ID
-	return &queued[0], nil
+	for _, run := range queued {
+		if r.asked != nil && !r.asked[run.ID] {
+			continue
+		}
+		r.room.Restore()
+		if free, err := r.room.Free(); err == nil && free < room.Floor {
+			return nil, fmt.Errorf("%w for results: %s is free, and a run wants at least %s; make room on its file system", store.ErrFull, free, room.Floor)
+		}
+		r.current = run.ID
+		return &run, nil
+	}
+	return nil, nil
 }
 
 // carryOut makes one run from its beginning to a final status.
@@ -192,8 +257,10 @@ func (r *Runner) carryOut(service context.Context, run resource.Run) {
 
 	e := &execution{Runner: r, run: run}
 	now := time.Now().UTC()
-	e.change(func(r *resource.Run) { r.Started = &now })
-	err := e.prepareAndMeasure(ctx)
+	err := e.begin(&now)
+	if err == nil {
+		err = e.prepareAndMeasure(ctx)
+	}
 
 	status, reason := verdict(ctx, err)
 	switch {
@@ -206,7 +273,7 @@ func (r *Runner) carryOut(service context.Context, run resource.Run) {
 		reason = fmt.Sprintf("%d of %d measurements failed; each says why", e.failed, run.Progress.Steps)
 	}
 	ended := time.Now().UTC()
-	e.change(func(r *resource.Run) { r.Status, r.Reason, r.Ended = status, reason, &ended })
+	e.finish(service, func(r *resource.Run) { r.Status, r.Reason, r.Ended = status, reason, &ended })
 	r.log.Info("run ended", "run", run.ID, "status", status, "reason", reason)
 }
 

@@ -11,8 +11,8 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/workload"
 	"patientheron/resource"
+	"patientheron/service/room"
 	"patientheron/service/store"
-	"patientheron/storage"
 )
 
 func start(t *testing.T) *Runner {
@@ -21,7 +21,7 @@ func start(t *testing.T) *Runner {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, err := Start(t.Context(), s, storage.Bounds{}, slog.New(slog.DiscardHandler), "test")
+	r, err := Start(t.Context(), Options{Store: s, Room: room.Hold(filepath.Join(t.TempDir(), "reserve")), Log: slog.New(slog.DiscardHandler), Version: "test"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -138,4 +138,9 @@ func TestAWatcherThatDoesNotKeepUpIsLeft(t *testing.T) {
 		t.Errorf("the slow watcher got %d events, its channel holds %d", received, cap(slow))
 	}
 	f.send(2, resource.Run{}) // nobody watches
+}
+
+// queued is a run as it waits in the store.
+func queued() resource.Run {
+	return resource.Run{Name: "waits", VolumeID: 1, Volume: nothing, Plan: short(), Status: resource.Queued}
 }

@@ -5,11 +5,10 @@ import (
 	"fmt"
 	"time"
 
-	"patientheron/core/judge"
-	"patientheron/core/measure"
+	"github.com/jmoiron/sqlx"
+
 	"patientheron/core/plan"
 	"patientheron/core/setup"
-	"patientheron/core/workload"
 	"patientheron/resource"
 )
 
@@ -33,6 +32,7 @@ type runRow struct {
 	Setup     document[setup.Setup]
 	Checks    document[[]setup.Check]
 	Overrides document[[]string]
+	Format    format
 }
 
 func (r runRow) record() resource.Run {
@@ -116,33 +116,21 @@ type RunFilter struct {
 	Limit  int
 }
 
-// Runs lists runs, newest first.
-func (s *Store) Runs(ctx context.Context, f RunFilter) ([]resource.Run, error) {
-	return s.selectRuns(ctx,
+// Runs lists runs, newest first, and those that cannot be read.
+func (s *Store) Runs(ctx context.Context, f RunFilter) ([]resource.Run, []resource.Unreadable, error) {
+	return listed[runRow](ctx, s.db, "run",
 		`SELECT * FROM runs WHERE (?1 = 0 OR id < ?1) AND (?2 = 0 OR volume_id = ?2) ORDER BY id DESC LIMIT ?3`,
 		f.Before, f.Volume, f.Limit)
 }
 
 // RunsWithStatus lists the runs that have one of the given statuses, oldest
-// first.
-func (s *Store) RunsWithStatus(ctx context.Context, status ...resource.Status) ([]resource.Run, error) {
+// first, and those that cannot be read.
+func (s *Store) RunsWithStatus(ctx context.Context, status ...resource.Status) ([]resource.Run, []resource.Unreadable, error) {
 	text, err := encode(status)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return s.selectRuns(ctx, `SELECT * FROM runs WHERE status IN (SELECT value FROM json_each(?)) ORDER BY id`, text)
-}
-
-func (s *Store) selectRuns(ctx context.Context, query string, arguments ...any) ([]resource.Run, error) {
-	var rows []runRow
-	if err := s.db.SelectContext(ctx, &rows, query, arguments...); err != nil {
-		return nil, explain(err, "list runs")
-	}
-	runs := make([]resource.Run, len(rows))
-	for i, row := range rows {
-		runs[i] = row.record()
-	}
-	return runs, nil
+	return listed[runRow](ctx, s.db, "run", `SELECT * FROM runs WHERE status IN (SELECT value FROM json_each(?)) ORDER BY id`, text)
 }
 
 // CountRuns is the number of runs kept, of all volumes or of one.
@@ -157,141 +145,23 @@ func (s *Store) DeleteRun(ctx context.Context, id int64) error {
 	return s.change(ctx, fmt.Sprintf("run %d", id), `DELETE FROM runs WHERE id = ?`, id)
 }
 
-type measurementRow struct {
-	ID       int64
-	RunID    int64 `db:"run_id"`
-	Position int
-	Stage    int
-	Name     string
-	Fill     bool
-	Point    document[[]plan.Setting]
-	Repeat   int
-	Repeats  int
-	Load     document[workload.Spec]
-	Status   resource.Status
-	Reason   string
-	Summary  document[*measure.Summary]
-	Findings document[[]judge.Finding]
-	Started  time.Time
-	Ended    *time.Time
-}
-
-const measurementColumns = `id, run_id, position, stage, name, fill, point, repeat, repeats, load, status, reason, summary, findings, started, ended`
-
-func (r measurementRow) record() resource.Measurement {
-	return resource.Measurement{
-		ID: r.ID, RunID: r.RunID, Position: r.Position, Stage: r.Stage, Name: r.Name, Fill: r.Fill,
-		Point: r.Point.value, Repeat: r.Repeat, Repeats: r.Repeats, Load: r.Load.value, Status: r.Status,
-		Reason: r.Reason, Summary: r.Summary.value, Findings: r.Findings.value, Started: r.Started.UTC(), Ended: inUTC(r.Ended),
-	}
-}
-
-// AddMeasurement keeps a measurement that begins and returns it with its id.
-func (s *Store) AddMeasurement(ctx context.Context, m resource.Measurement) (resource.Measurement, error) {
-	m.Started = time.Now().UTC()
-	point, err := encode(m.Point)
-	if err != nil {
-		return m, err
-	}
-	load, err := encode(m.Load)
-	if err != nil {
-		return m, err
-	}
-	m.ID, err = s.insert(ctx, fmt.Sprintf("keep measurement %d of run %d", m.Position, m.RunID),
-		`INSERT INTO measurements (run_id, position, stage, name, fill, point, repeat, repeats, load, status, started) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		m.RunID, m.Position, m.Stage, m.Name, m.Fill, point, m.Repeat, m.Repeats, load, m.Status, m.Started)
-	return m, err
-}
-
-// EndMeasurement keeps what a measurement came to. The histograms may be nil.
-func (s *Store) EndMeasurement(ctx context.Context, m resource.Measurement, reads, writes *measure.Histogram) error {
-	var summary *string
-	if m.Summary != nil {
-		text, err := encode(m.Summary)
-		if err != nil {
-			return err
-		}
-		summary = &text
-	}
-	findings, err := encode(m.Findings)
-	if err != nil {
-		return err
-	}
-	blobs := make([][]byte, 2)
-	for i, h := range []*measure.Histogram{reads, writes} {
-		if h == nil || h.Count() == 0 {
-			continue
-		}
-		if blobs[i], err = h.Encode(); err != nil {
-			return err
-		}
-	}
-	return s.change(ctx, fmt.Sprintf("measurement %d", m.ID),
-		`UPDATE measurements SET status = ?, reason = ?, summary = ?, findings = ?, reads = ?, writes = ?, ended = ? WHERE id = ?`,
-		m.Status, m.Reason, summary, findings, blobs[0], blobs[1], m.Ended, m.ID)
-}
-
-// Measurements lists the measurements of a run in order.
-func (s *Store) Measurements(ctx context.Context, run int64) ([]resource.Measurement, error) {
-	var rows []measurementRow
-	if err := s.db.SelectContext(ctx, &rows, `SELECT `+measurementColumns+` FROM measurements WHERE run_id = ? ORDER BY position`, run); err != nil {
-		return nil, explain(err, fmt.Sprintf("measurements of run %d", run))
-	}
-	measurements := make([]resource.Measurement, len(rows))
-	for i, row := range rows {
-		measurements[i] = row.record()
-	}
-	return measurements, nil
-}
-
-// Measurement finds a measurement by id.
-func (s *Store) Measurement(ctx context.Context, id int64) (resource.Measurement, error) {
-	var row measurementRow
-	err := s.db.GetContext(ctx, &row, `SELECT `+measurementColumns+` FROM measurements WHERE id = ?`, id)
-	return row.record(), explain(err, fmt.Sprintf("measurement %d", id))
-}
-
-// Histograms gives the latency histograms of a measurement; empty ones where
-// nothing was recorded.
-func (s *Store) Histograms(ctx context.Context, measurement int64) (reads, writes *measure.Histogram, err error) {
-	var row struct{ Reads, Writes []byte }
-	if err := s.db.GetContext(ctx, &row, `SELECT reads, writes FROM measurements WHERE id = ?`, measurement); err != nil {
-		return nil, nil, explain(err, fmt.Sprintf("measurement %d", measurement))
-	}
-	decoded := [2]*measure.Histogram{measure.NewHistogram(3), measure.NewHistogram(3)}
-	for i, blob := range [][]byte{row.Reads, row.Writes} {
-		if len(blob) > 0 {
-			if decoded[i], err = measure.DecodeHistogram(blob); err != nil {
-				return nil, nil, fmt.Errorf("measurement %d: %w", measurement, err)
-			}
-		}
-	}
-	return decoded[0], decoded[1], nil
-}
-
 // InterruptUnfinished marks runs and measurements that were under way when
 // the service ended, and returns how many runs.
-func (s *Store) InterruptUnfinished(ctx context.Context, reason string) (int, error) {
-	tx, err := s.db.BeginTxx(ctx, nil)
-	if err != nil {
-		return 0, explain(err, "mark interrupted runs")
-	}
-	defer tx.Rollback() //nolint:errcheck // after Commit it has nothing to do
+func (s *Store) InterruptUnfinished(ctx context.Context, reason string) (count int, err error) {
 	now := time.Now().UTC()
-	count := 0
-	for _, statement := range []string{
-		`UPDATE measurements SET status = 'interrupted', reason = ?, ended = ? WHERE status IN ('preparing', 'settling', 'running')`,
-		`UPDATE runs SET status = 'interrupted', reason = ?, ended = ? WHERE status IN ('preparing', 'settling', 'running')`,
-	} {
-		result, err := tx.ExecContext(ctx, statement, reason, now)
-		if err != nil {
-			return 0, explain(err, "mark interrupted runs")
+	err = s.transaction(ctx, "mark interrupted runs", func(tx *sqlx.Tx) error {
+		for _, table := range []string{"measurements", "runs"} {
+			result, err := tx.ExecContext(ctx, `UPDATE `+table+` SET status = 'interrupted', reason = ?, ended = ? WHERE status IN ('preparing', 'settling', 'running')`, reason, now)
+			if err != nil {
+				return err
+			}
+			n, err := result.RowsAffected()
+			if err != nil {
+				return err
+			}
+			count = int(n)
 		}
-		n, err := result.RowsAffected()
-		if err != nil {
-			return 0, explain(err, "mark interrupted runs")
-		}
-		count = int(n)
-	}
-	return count, explain(tx.Commit(), "mark interrupted runs")
+		return nil
+	})
+	return count, err
 }

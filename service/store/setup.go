@@ -2,9 +2,12 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"time"
+
+	"github.com/jmoiron/sqlx"
 
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
@@ -16,55 +19,70 @@ type setupRow struct {
 	Version  int
 	Setup    document[setup.Setup]
 	Created  time.Time
+	Format   format
+}
+
+func (r setupRow) record() resource.SetupVersion {
+	return resource.SetupVersion{VolumeID: r.VolumeID, Version: r.Version, Setup: r.Setup.value, Created: r.Created.UTC()}
 }
 
 // Setups lists the versions of a volume's setup, newest first, each with what
-// changed against the one before.
-func (s *Store) Setups(ctx context.Context, volume int64) ([]resource.SetupVersion, error) {
-	var rows []setupRow
-	if err := s.db.SelectContext(ctx, &rows, `SELECT * FROM setups WHERE volume_id = ? ORDER BY version DESC`, volume); err != nil {
-		return nil, explain(err, fmt.Sprintf("setups of volume %d", volume))
-	}
-	versions := make([]resource.SetupVersion, len(rows))
-	for i, row := range rows {
-		versions[i] = resource.SetupVersion{VolumeID: row.VolumeID, Version: row.Version, Setup: row.Setup.value, Created: row.Created.UTC()}
+// changed against the one before, and the versions that cannot be read.
+func (s *Store) Setups(ctx context.Context, volume int64) ([]resource.SetupVersion, []resource.Unreadable, error) {
+	versions, unreadable, err := listed[setupRow](ctx, s.db, "setup", `SELECT version, volume_id, setup, created, format FROM setups WHERE volume_id = ? ORDER BY version DESC`, volume)
+	for i := range versions {
 		if i > 0 {
-			versions[i-1].Changed = setup.Diff(row.Setup.value, versions[i-1].Setup)
+			versions[i-1].Changed = setup.Diff(versions[i].Setup, versions[i-1].Setup)
 		}
 	}
 	if n := len(versions); n > 0 {
 		versions[n-1].Changed = setup.Diff(setup.Setup{}, setup.Setup{})
 		versions[n-1].Changed.Words = "This is the first version."
 	}
-	return versions, nil
+	return versions, unreadable, err
 }
+
+const latestSetup = `SELECT version, volume_id, setup, created, format FROM setups WHERE volume_id = ? ORDER BY version DESC LIMIT 1`
 
 // LatestSetup is the newest version of a volume's setup; an empty one when
 // there is none.
 func (s *Store) LatestSetup(ctx context.Context, volume int64) (resource.SetupVersion, error) {
-	var row setupRow
-	err := explain(s.db.GetContext(ctx, &row, `SELECT * FROM setups WHERE volume_id = ? ORDER BY version DESC LIMIT 1`, volume), "the latest setup")
-	if errors.Is(err, ErrNotFound) {
-		return resource.SetupVersion{VolumeID: volume}, nil
-	}
-	return resource.SetupVersion{VolumeID: row.VolumeID, Version: row.Version, Setup: row.Setup.value, Created: row.Created.UTC()}, err
+	return newest(ctx, s.db, volume)
 }
 
-// KeepSetup keeps a volume's setup as a new version, unless it says the same
-// as the newest one.
-func (s *Store) KeepSetup(ctx context.Context, volume int64, now setup.Setup) (resource.SetupVersion, error) {
-	latest, err := s.LatestSetup(ctx, volume)
-	if err != nil || latest.Version > 0 && latest.Setup.Same(now) {
-		return latest, err
+func newest(ctx context.Context, from sqlx.QueryerContext, volume int64) (resource.SetupVersion, error) {
+	var row setupRow
+	err := sqlx.GetContext(ctx, from, &row, latestSetup, volume)
+	if errors.Is(err, sql.ErrNoRows) {
+		return resource.SetupVersion{VolumeID: volume}, nil
 	}
-	text, err := encode(now)
-	if err != nil {
-		return latest, err
-	}
-	created := time.Now().UTC()
-	_, err = s.db.ExecContext(ctx, `INSERT INTO setups (volume_id, version, setup, created) VALUES (?, ?, ?, ?)`, volume, latest.Version+1, text, created)
-	return resource.SetupVersion{VolumeID: volume, Version: latest.Version + 1, Setup: now, Changed: setup.Diff(latest.Setup, now), Created: created},
-		explain(err, fmt.Sprintf("keep the setup of volume %d", volume))
+	return row.record(), explain(err, fmt.Sprintf("the latest setup of volume %d", volume))
+}
+
+// ChangeSetup keeps what change makes of the newest version of a volume's setup
+// as the next version, unless it says the same. Nothing comes between.
+func (s *Store) ChangeSetup(ctx context.Context, volume int64, change func(resource.SetupVersion) (setup.Setup, error)) (kept resource.SetupVersion, err error) {
+	err = s.transaction(ctx, fmt.Sprintf("keep the setup of volume %d", volume), func(tx *sqlx.Tx) error {
+		latest, err := newest(ctx, tx, volume)
+		if err != nil {
+			return err
+		}
+		next, err := change(latest)
+		if err != nil {
+			return err
+		}
+		if kept = latest; latest.Version > 0 && latest.Setup.Same(next) {
+			return nil
+		}
+		text, err := encode(next)
+		if err != nil {
+			return err
+		}
+		kept = resource.SetupVersion{VolumeID: volume, Version: latest.Version + 1, Setup: next, Changed: setup.Diff(latest.Setup, next), Created: time.Now().UTC()}
+		_, err = tx.ExecContext(ctx, `INSERT INTO setups (volume_id, version, setup, created) VALUES (?, ?, ?, ?)`, volume, kept.Version, text, kept.Created)
+		return err
+	})
+	return kept, err
 }
 
 // AddMarker keeps a marker and returns it with its id.
@@ -103,6 +121,7 @@ type comparisonRow struct {
 	Candidates document[[]resource.Group]
 	Noise      quantity.Share
 	Created    time.Time
+	Format     format
 }
 
 func (r comparisonRow) record() resource.Comparison {
@@ -126,17 +145,10 @@ func (s *Store) AddComparison(ctx context.Context, c resource.Comparison) (resou
 	return c, err
 }
 
-// Comparisons lists all comparisons, newest first.
-func (s *Store) Comparisons(ctx context.Context) ([]resource.Comparison, error) {
-	var rows []comparisonRow
-	if err := s.db.SelectContext(ctx, &rows, `SELECT * FROM comparisons ORDER BY id DESC`); err != nil {
-		return nil, explain(err, "list comparisons")
-	}
-	comparisons := make([]resource.Comparison, len(rows))
-	for i, row := range rows {
-		comparisons[i] = row.record()
-	}
-	return comparisons, nil
+// Comparisons lists all comparisons, newest first, and those that cannot be
+// read.
+func (s *Store) Comparisons(ctx context.Context) ([]resource.Comparison, []resource.Unreadable, error) {
+	return listed[comparisonRow](ctx, s.db, "comparison", `SELECT * FROM comparisons ORDER BY id DESC`)
 }
 
 // Comparison finds a comparison by id.

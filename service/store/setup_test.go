@@ -2,7 +2,9 @@ package store
 
 import (
 	"errors"
+	"fmt"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -20,35 +22,66 @@ func told(t *testing.T, pairs ...string) (s setup.Setup) {
 	return s
 }
 
+func keepSetup(t *testing.T, s *Store, volume int64, next setup.Setup) (resource.SetupVersion, error) {
+	t.Helper()
+	return s.ChangeSetup(t.Context(), volume, func(resource.SetupVersion) (setup.Setup, error) { return next, nil })
+}
+
+// Sixty who tell at once lose nothing: each finds what the one before kept.
+func TestNothingToldAtOnceIsLost(t *testing.T) {
+	s := open(t)
+	var together sync.WaitGroup
+	for i := range 60 {
+		together.Go(func() {
+			_, err := s.ChangeSetup(t.Context(), 5, func(now resource.SetupVersion) (setup.Setup, error) {
+				next := now.Setup.Only(setup.Told)
+				err := next.Set(fmt.Sprintf("media[%d].readRate", i), "1GB/s", setup.Told, time.Now().UTC())
+				return next, err
+			})
+			if err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	together.Wait()
+	latest, err := s.LatestSetup(t.Context(), 5)
+	if err != nil || latest.Version != 60 || len(latest.Setup.Facts) != 60 {
+		t.Errorf("version %d with %d facts (%v)", latest.Version, len(latest.Setup.Facts), err)
+	}
+	if _, err := s.ChangeSetup(t.Context(), 5, func(resource.SetupVersion) (setup.Setup, error) { return setup.Setup{}, ErrChanged }); !errors.Is(err, ErrChanged) {
+		t.Errorf("a change that gives up: %v", err)
+	}
+}
+
 func TestSetupsAreVersions(t *testing.T) {
 	s := open(t)
 	if latest, err := s.LatestSetup(t.Context(), 5); err != nil || latest.Version != 0 {
 		t.Errorf("nothing kept: %+v, %v", latest, err)
 	}
 	for i, level := range []string{"raid5", "raid5", "raid6"} {
-		version, err := s.KeepSetup(t.Context(), 5, told(t, "layout.level", level))
+		version, err := keepSetup(t, s, 5, told(t, "layout.level", level))
 		if want := []int{1, 1, 2}[i]; err != nil || version.Version != want {
 			t.Errorf("%s became version %d, want %d (%v)", level, version.Version, want, err)
 		}
 	}
-	versions, err := s.Setups(t.Context(), 5)
+	versions, _, err := s.Setups(t.Context(), 5)
 	if err != nil || len(versions) != 2 || versions[0].Version != 2 || !strings.Contains(versions[0].Changed.Words, "raid5 to raid6") {
 		t.Errorf("versions %+v, %v", versions, err)
 	}
-	if other, err := s.Setups(t.Context(), 6); err != nil || len(other) != 0 {
+	if other, _, err := s.Setups(t.Context(), 6); err != nil || len(other) != 0 {
 		t.Errorf("another volume has %+v, %v", other, err)
 	}
 	v, err := s.AddVolume(t.Context(), resource.Volume{Name: "pool", Locator: "/srv/pool", Kind: "folder"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.KeepSetup(t.Context(), v.ID, told(t, "layout.level", "raid1")); err != nil {
+	if _, err := keepSetup(t, s, v.ID, told(t, "layout.level", "raid1")); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.ForgetVolume(t.Context(), v.ID); err != nil {
 		t.Fatal(err)
 	}
-	if left, err := s.Setups(t.Context(), v.ID); err != nil || len(left) != 0 {
+	if left, _, err := s.Setups(t.Context(), v.ID); err != nil || len(left) != 0 {
 		t.Errorf("a forgotten volume left %+v, %v", left, err)
 	}
 }
@@ -97,7 +130,7 @@ func TestComparisonsAreKept(t *testing.T) {
 	if err != nil || got.Name != "caches" || got.Noise != 0.03 || len(got.Baseline.Runs) != 2 || got.Candidates[0].Name != "new" {
 		t.Errorf("found %+v, %v", got, err)
 	}
-	if list, err := s.Comparisons(t.Context()); err != nil || len(list) != 1 {
+	if list, _, err := s.Comparisons(t.Context()); err != nil || len(list) != 1 {
 		t.Errorf("list %+v, %v", list, err)
 	}
 	if err := s.ForgetComparison(t.Context(), kept.ID); err != nil {

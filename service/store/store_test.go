@@ -1,8 +1,11 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"errors"
+	"fmt"
+	"os"
 	"path/filepath"
 	"reflect"
 	"testing"
@@ -11,6 +14,7 @@ import (
 	"patientheron/core/judge"
 	"patientheron/core/measure"
 	"patientheron/core/plan"
+	"patientheron/core/setup"
 	"patientheron/core/workload"
 	"patientheron/resource"
 )
@@ -57,7 +61,7 @@ func TestVolumesAndWorkloads(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if list, err := s.Workloads(t.Context()); err != nil || len(list) != 1 || !reflect.DeepEqual(list[0], w) {
+	if list, _, err := s.Workloads(t.Context()); err != nil || len(list) != 1 || !reflect.DeepEqual(list[0], w) {
 		t.Errorf("kept %+v, listed %+v (%v)", w, list, err)
 	}
 	for name, err := range map[string]error{
@@ -98,7 +102,7 @@ func TestResultsComeBackAsTheyWere(t *testing.T) {
 		t.Errorf("%d reads, %d writes (%v)", back.Count(), none.Count(), err)
 	}
 	interval := measure.Interval{Index: 2, Start: 1, Length: 0.5, Beside: &measure.Beside{Devices: []measure.Device{{Name: "sda"}}}}
-	if err := s.AddInterval(t.Context(), m.ID, interval); err != nil {
+	if err := s.AddIntervals(t.Context(), m.ID, []measure.Interval{interval}); err != nil {
 		t.Fatal(err)
 	}
 	if series, err := s.Intervals(t.Context(), m.ID); err != nil || len(series) != 1 || !reflect.DeepEqual(series[0], interval) {
@@ -147,7 +151,7 @@ func TestTenThousandRunsInPages(t *testing.T) {
 	}
 	seen, before := 0, int64(0)
 	for {
-		page, err := s.Runs(t.Context(), RunFilter{Before: before, Limit: 500})
+		page, _, err := s.Runs(t.Context(), RunFilter{Before: before, Limit: 500})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -186,5 +190,196 @@ func TestOpenTwiceAndGarbage(t *testing.T) {
 	cancel()
 	if _, err := Open(ended, filepath.Join(t.TempDir(), "x.sqlite")); err == nil {
 		t.Error("opened although the context had ended")
+	}
+}
+
+// One record that cannot be read does not hide the others: it is named.
+func TestUnreadableRecordsAreNamed(t *testing.T) {
+	s := open(t)
+	var runs []resource.Run
+	for range 3 {
+		runs = append(runs, addRun(t, s, resource.Queued))
+	}
+	for i := range 3 {
+		name := fmt.Sprint(i)
+		if _, err := s.AddVolume(t.Context(), resource.Volume{Name: name, Locator: "/" + name, Kind: "folder", Consent: &resource.Consent{}}); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := s.AddComparison(t.Context(), resource.Comparison{Name: name}); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := s.AddWorkload(t.Context(), resource.Workload{Name: name}); err != nil {
+			t.Fatal(err)
+		}
+		m := resource.Measurement{RunID: runs[0].ID, Position: i, Status: resource.Running}
+		if m, err := s.AddMeasurement(t.Context(), m); err != nil || s.AddIntervals(t.Context(), m.ID, []measure.Interval{{Index: 0}, {Index: 1}, {Index: 2}}) != nil {
+			t.Fatal(err)
+		}
+		if _, err := keepSetup(t, s, 1, told(t, "layout.level", []string{"raid1", "raid5", "raid6"}[i])); err != nil {
+			t.Fatal(err)
+		}
+	}
+	counts := map[string]func() (int, []resource.Unreadable, error){
+		"runs": func() (int, []resource.Unreadable, error) {
+			l, u, err := s.Runs(t.Context(), RunFilter{Limit: 9})
+			return len(l), u, err
+		},
+		"queued": func() (int, []resource.Unreadable, error) {
+			l, u, err := s.RunsWithStatus(t.Context(), resource.Queued)
+			return len(l), u, err
+		},
+		"volumes": func() (int, []resource.Unreadable, error) { l, u, err := s.Volumes(t.Context()); return len(l), u, err },
+		"workloads": func() (int, []resource.Unreadable, error) {
+			l, u, err := s.Workloads(t.Context())
+			return len(l), u, err
+		},
+		"comparisons": func() (int, []resource.Unreadable, error) {
+			l, u, err := s.Comparisons(t.Context())
+			return len(l), u, err
+		},
+		"measurements": func() (int, []resource.Unreadable, error) {
+			l, u, err := s.Measurements(t.Context(), runs[0].ID)
+			return len(l), u, err
+		},
+		"setups": func() (int, []resource.Unreadable, error) {
+			l, u, err := s.Setups(t.Context(), 1)
+			return len(l), u, err
+		},
+	}
+	for _, damage := range []string{
+		`UPDATE runs SET plan = '{"stages": 7' WHERE id = 2`, `UPDATE volumes SET consent = '[]' WHERE id = 2`, `UPDATE workloads SET format = 2 WHERE id = 2`,
+		`UPDATE comparisons SET created = 'last summer' WHERE id = 2`, `UPDATE measurements SET load = '' WHERE id = 2`, `UPDATE setups SET setup = 'x' WHERE version = 2`,
+		`UPDATE intervals SET data = 'x' WHERE measurement_id = 1 AND position = 1`,
+	} {
+		if _, err := s.db.ExecContext(t.Context(), damage); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for name, count := range counts {
+		if n, unreadable, err := count(); err != nil || n != 2 || len(unreadable) != 1 || unreadable[0].ID != 2 || unreadable[0].Reason == "" {
+			t.Errorf("%s: %d readable, %+v (%v)", name, n, unreadable, err)
+		}
+	}
+	n := 0
+	unreadable, err := s.EachInterval(t.Context(), 1, 0, func(measure.Interval) error { n++; return nil })
+	if err != nil || n != 2 || unreadable != 1 {
+		t.Errorf("%d intervals, %d unreadable (%v)", n, unreadable, err)
+	}
+	if _, err := s.Intervals(t.Context(), 1); err == nil {
+		t.Error("a series with a hole was given as a whole one")
+	}
+}
+
+// A store that a newer heron has written is neither read nor changed.
+func TestANewerStoreIsRefused(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "heron.sqlite")
+	s, err := Open(t.Context(), path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.db.ExecContext(t.Context(), `INSERT INTO goose_db_version (version_id, is_applied) VALUES (999, 1)`); err != nil {
+		t.Fatal(err)
+	}
+	s.Close()
+	before, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Open(t.Context(), path); !errors.Is(err, ErrNewer) {
+		t.Errorf("opened: %v", err)
+	}
+	if after, err := os.ReadFile(path); err != nil || !bytes.Equal(before, after) {
+		t.Errorf("it was written to (%v)", err)
+	}
+}
+
+// The store of an earlier schema, made by the heron of that time, is opened and
+// holds what it held.
+func TestGoldenStoreOfAnEarlierSchema(t *testing.T) {
+	golden, err := os.ReadFile("testdata/schema-2.sqlite")
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(t.TempDir(), "heron.sqlite")
+	if err := os.WriteFile(path, golden, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	s, err := Open(t.Context(), path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	runs, unreadable, err := s.Runs(t.Context(), RunFilter{Limit: 10})
+	if err != nil || len(runs) != 3 || len(unreadable) != 0 || runs[0].Name != "cache mix" {
+		t.Fatalf("runs %+v, %+v (%v)", runs, unreadable, err)
+	}
+	measurements, unreadable, err := s.Measurements(t.Context(), 1)
+	if err != nil || len(measurements) != 3 || len(unreadable) != 0 {
+		t.Fatalf("%d measurements, %+v (%v)", len(measurements), unreadable, err)
+	}
+	for _, m := range measurements {
+		series, err := s.Intervals(t.Context(), m.ID)
+		if err != nil || len(series) != 12 {
+			t.Errorf("measurement %d has %d intervals (%v)", m.ID, len(series), err)
+		}
+		var operations int64
+		for _, i := range series {
+			operations += i.Reads.Operations + i.Writes.Operations
+		}
+		reads, writes, err := s.Histograms(t.Context(), m.ID)
+		if total := m.Summary.Total.Operations; err != nil || operations != total || reads.Count()+writes.Count() != total {
+			t.Errorf("measurement %d: %d operations in its series, %d in its summary, %d in its histograms (%v)", m.ID, operations, total, reads.Count()+writes.Count(), err)
+		}
+	}
+	volume, err := s.Volume(t.Context(), runs[2].VolumeID)
+	if err != nil || volume.Kind != "array" {
+		t.Errorf("%+v (%v)", volume, err)
+	}
+	if latest, err := s.LatestSetup(t.Context(), volume.ID); err != nil || latest.Setup.Text("link[0].rate") != "1250MB/s" {
+		t.Errorf("setup %+v (%v)", latest.Setup, err)
+	}
+	if kept, _, err := s.Comparisons(t.Context()); err != nil || len(kept) != 1 || kept[0].Name != "cache or not" {
+		t.Errorf("comparisons %+v (%v)", kept, err)
+	}
+}
+
+// Consent is renewed for who gave it, and for nobody else.
+func TestConsentInTheStore(t *testing.T) {
+	s := open(t)
+	given := time.Now().UTC()
+	v, err := s.AddVolume(t.Context(), resource.Volume{Name: "spare", Locator: "/dev/spare", Kind: "device", Consent: &resource.Consent{Size: 5, Given: given}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	consent := func() *resource.Consent {
+		t.Helper()
+		v, err := s.Volume(t.Context(), v.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return v.Consent
+	}
+	for _, err := range []error{
+		s.RenewConsent(t.Context(), v.ID, given.Add(-time.Second), setup.Identity{Head: "another's"}),
+		s.RenewConsent(t.Context(), v.ID, given, setup.Identity{Head: "ours"}),
+	} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if c := consent(); c.Identity == nil || c.Identity.Head != "ours" {
+		t.Errorf("renewed: %+v", c)
+	}
+	if err := errors.Join(s.LapseConsent(t.Context(), v.ID, "it changed"), s.LapseConsent(t.Context(), v.ID, "and again"), s.RenewConsent(t.Context(), v.ID, given, setup.Identity{Head: "late"})); err != nil {
+		t.Fatal(err)
+	}
+	if c := consent(); c.Lapsed != "it changed" || c.Identity.Head != "ours" {
+		t.Errorf("lapsed: %+v", c)
+	}
+	if err := s.ChangeConsent(t.Context(), v.ID, func(*resource.Consent) *resource.Consent { return nil }); err != nil || consent() != nil {
+		t.Errorf("withdrawn: %+v (%v)", consent(), err)
+	}
+	if err := s.LapseConsent(t.Context(), 99, "x"); !errors.Is(err, ErrNotFound) {
+		t.Errorf("of no volume: %v", err)
 	}
 }

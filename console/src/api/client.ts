@@ -37,7 +37,18 @@ export type Figure = Schemas["Figure"];
 export type NewComparison = Schemas["NewComparison"];
 type Problem = Partial<Schemas["ErrorModel"]>;
 
-export const prefix = "/api/v1";
+const prefix = "/api/v1";
+
+/**
+ * What goes with each call beside the cookie. Browsers share cookies between
+ * the ports of a host; this they keep for the pages of one origin.
+ */
+const proofKey = "heron-proof";
+
+function proof(): Record<string, string> {
+	const kept = localStorage.getItem(proofKey);
+	return kept ? { "Heron-Proof": kept } : {};
+}
 
 /** An error answer of the service (RFC 9457). */
 export class CallError extends Error {
@@ -65,13 +76,19 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
 }
 
 /** Makes one call and gives back the answer of a success. */
-async function send(method: string, path: string, body?: unknown): Promise<Response> {
+export async function send(
+	method: string,
+	path: string,
+	body?: unknown,
+	signal?: AbortSignal,
+): Promise<Response> {
 	let answer: Response;
 	try {
 		answer = await fetch(prefix + path, {
 			method,
-			headers: body === undefined ? {} : { "Content-Type": "application/json" },
+			headers: { ...proof(), ...(body === undefined ? {} : { "Content-Type": "application/json" }) },
 			body: body === undefined ? undefined : JSON.stringify(body),
+			signal,
 		});
 	} catch {
 		throw new CallError(0, { detail: "The service does not answer. Is it still running?" });
@@ -85,8 +102,16 @@ async function send(method: string, path: string, body?: unknown): Promise<Respo
 
 export const api = {
 	about: () => call<About>("GET", "/about"),
-	signIn: (token: string) => call<void>("POST", "/session", { token }),
-	signOut: () => call<void>("DELETE", "/session"),
+	signIn: async (token: string) => {
+		const signedIn = await call<Schemas["SignedIn"]>("POST", "/session", { token });
+		localStorage.setItem(proofKey, signedIn.proof);
+	},
+	signOut: async () => {
+		await call<void>("DELETE", "/session");
+		localStorage.removeItem(proofKey);
+	},
+	/** What a call gives, as a file. */
+	file: async (path: string) => (await send("GET", path)).blob(),
 	volumes: () => call<Schemas["VolumeList"]>("GET", "/volumes"),
 	array: (id: number) => call<Schemas["Explanation"]>("GET", `/volumes/${id}/array`),
 	runsOf: (volume: number) => call<RunList>("GET", `/runs?limit=1&volume=${volume}`),
@@ -103,7 +128,7 @@ export const api = {
 	presets: () => call<Schemas["PresetList"]>("GET", "/presets"),
 	readPlan: (text: string) => call<Schemas["ReadPlan"]>("POST", "/plans", { text }),
 	estimate: (p: Plan) => call<Estimate>("POST", "/estimates", p),
-	series: (id: number) => call<Series>("GET", `/measurements/${id}/series`),
+	series: (id: number) => call<Series>("GET", `/measurements/${id}/series?points=3000`),
 	look: (id: number) => call<Look>("GET", `/volumes/${id}/look`),
 	setupFields: () => call<Schemas["SetupFields"]>("GET", "/setup-fields"),
 	setups: (id: number) => call<Schemas["SetupVersions"]>("GET", `/volumes/${id}/setups`),

@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/arrays/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Hand an array file over, in place of what was kept under the name; a mistake is reported with its line and column */
+        put: operations["keep-array"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/comparisons": {
         parameters: {
             query?: never;
@@ -244,6 +261,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Let the service prove that it knows its token, before it is given away */
+        get: operations["prove"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs": {
         parameters: {
             query?: never;
@@ -425,7 +459,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Sign in with the token and get a cookie */
+        /** Sign in with the token and get a cookie and a proof */
         post: operations["sign-in"];
         /** Sign out */
         delete: operations["sign-out"];
@@ -499,6 +533,24 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/volumes/{id}/consent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Agree that what a registered file or device holds may be lost */
+        put: operations["give-consent"];
+        post?: never;
+        /** Take consent to overwrite back, also from runs that wait */
+        delete: operations["withdraw-consent"];
         options?: never;
         head?: never;
         patch?: never;
@@ -599,6 +651,8 @@ export interface components {
             product: string;
             /** Format: date-time */
             started: string;
+            /** @description What keeps runs from going on, and what to do */
+            trouble?: string;
             version: string;
             /**
              * Format: int64
@@ -613,6 +667,10 @@ export interface components {
             rows: components["schemas"]["Single"][] | null;
             stage: string;
             title: string;
+        };
+        ArrayText: {
+            /** @description YAML */
+            text: string;
         };
         Axis: {
             /** @description Name of the field, as in a plan file */
@@ -745,13 +803,19 @@ export interface components {
         };
         ComparisonList: {
             comparisons: components["schemas"]["Comparison"][] | null;
+            /** @description Kept, but cannot be read */
+            unreadable?: components["schemas"]["Unreadable"][] | null;
         };
         Consent: {
             /** Format: date-time */
             given: string;
+            /** @description What it is about: as found when it was given, or after the last run that wrote under it */
+            identity?: components["schemas"]["Identity"];
+            /** @description Why it no longer holds; give it anew to write again */
+            lapsed?: string;
             /** @description Serial number of the device, where it has one */
             serial?: string;
-            /** @description What was found on it, such as 'ext4', when the user agreed to lose that too */
+            /** @description What was found on it, such as 'xfs', when the user agreed to lose that too */
             signature?: string;
             /**
              * Format: int64
@@ -1112,6 +1176,37 @@ export interface components {
             /** @description What its busy share is called among the counters from inside: the beginning of their names */
             station: string;
         };
+        Identity: {
+            /** @description What a virtual device stands for: the file of a loop device, the UUID of a mapped or RAID device, or the sequence number of the disk */
+            behind?: string;
+            /** @description When a file was made, where its file system keeps that */
+            born?: string;
+            /** @description Number of the block device, or of the file system that a file is on, as major:minor */
+            device: string;
+            /**
+             * Format: int64
+             * @description Of a file whose file system counts how often an inode is used anew
+             */
+            generation?: number;
+            /** @description SHA-256 of its first MiB */
+            head: string;
+            /** @description What is recognised on it */
+            holds?: string[] | null;
+            /**
+             * Format: int64
+             * @description Of a file
+             */
+            inode?: number;
+            serial?: string;
+            /** Format: int64 */
+            sizeBytes: number;
+            /** @description SHA-256 of its last MiB */
+            tail: string;
+            /** @description Of what it holds */
+            uuid?: string;
+            /** @description World wide name */
+            wwn?: string;
+        };
         Interval: {
             /** @description What the host and the device did meanwhile */
             beside?: components["schemas"]["Beside"];
@@ -1145,6 +1240,10 @@ export interface components {
              */
             startSeconds: number;
             writes: components["schemas"]["Flow"];
+        };
+        KeptArray: {
+            /** @description To register as a volume */
+            locator: string;
         };
         Latency: {
             /**
@@ -1526,6 +1625,12 @@ export interface components {
              */
             steps: number;
         };
+        Proof: {
+            /** @description On which the service took the call */
+            port: string;
+            /** @description HMAC-SHA-256 with the token as key, in hexadecimal, over 'patient heron', the challenge and the port, with a zero byte between each */
+            proof: string;
+        };
         Reach: {
             ceilings: components["schemas"]["UseCeilings"];
             /** Format: int64 */
@@ -1638,6 +1743,8 @@ export interface components {
             started?: string;
             /** @enum {string} */
             status: "queued" | "preparing" | "settling" | "running" | "finished" | "stopped" | "failed" | "interrupted";
+            /** @description Measurements that are kept and cannot be read */
+            unreadable?: components["schemas"]["Unreadable"][] | null;
             /** @description Version of Patient Heron that made it */
             version?: string;
             /** @description The volume as it was when the run began */
@@ -1653,6 +1760,8 @@ export interface components {
              * @description How many there are in all
              */
             total: number;
+            /** @description Of this page: kept, but cannot be read */
+            unreadable?: components["schemas"]["Unreadable"][] | null;
         };
         Scaling: {
             /**
@@ -1685,6 +1794,23 @@ export interface components {
             intervals: components["schemas"]["Interval"][] | null;
             /** Format: int64 */
             measurementId: number;
+            /**
+             * Format: int64
+             * @description Where the next page begins; absent on the last
+             */
+            nextFrom?: number;
+            /** @description Some were left out: what is here are the lowest, the highest and the slowest of each stretch */
+            thinned?: boolean;
+            /**
+             * Format: int64
+             * @description How many there are in all
+             */
+            total: number;
+            /**
+             * Format: int64
+             * @description Kept, but cannot be read
+             */
+            unreadable?: number;
         };
         Setting: {
             field: string;
@@ -1723,6 +1849,8 @@ export interface components {
             volumeId: number;
         };
         SetupVersions: {
+            /** @description Kept, but cannot be read */
+            unreadable?: components["schemas"]["Unreadable"][] | null;
             versions: components["schemas"]["SetupVersion"][] | null;
         };
         Shape: {
@@ -1734,6 +1862,10 @@ export interface components {
         SignInBody: {
             /** @description The service's token */
             token: string;
+        };
+        SignedIn: {
+            /** @description To send as the header Heron-Proof with every call, beside the cookie */
+            proof: string;
         };
         Single: {
             /**
@@ -2070,6 +2202,11 @@ export interface components {
             replace?: boolean;
             /** @description A setup file instead */
             text?: string;
+            /**
+             * Format: int64
+             * @description The version this is meant to follow: when another was kept meanwhile, nothing is changed (409)
+             */
+            version?: number;
         };
         Trend: {
             /**
@@ -2098,6 +2235,13 @@ export interface components {
             reason: string;
             side: string;
             title: string;
+        };
+        Unreadable: {
+            /** Format: int64 */
+            id?: number;
+            /** @description Such as 'run' */
+            kind: string;
+            reason: string;
         };
         UseCeilings: {
             /** Format: int64 */
@@ -2168,6 +2312,8 @@ export interface components {
             trouble?: string;
         };
         VolumeList: {
+            /** @description Kept, but cannot be read */
+            unreadable?: components["schemas"]["Unreadable"][] | null;
             volumes: components["schemas"]["Volume"][] | null;
         };
         Workload: {
@@ -2180,6 +2326,8 @@ export interface components {
             name: string;
         };
         WorkloadList: {
+            /** @description Kept, but cannot be read */
+            unreadable?: components["schemas"]["Unreadable"][] | null;
             workloads: components["schemas"]["Workload"][] | null;
         };
     };
@@ -2211,6 +2359,60 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "keep-array": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A short name for the file */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ArrayText"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptArray"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2890,7 +3092,14 @@ export interface operations {
     };
     "get-series": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Index of the first interval wanted */
+                from?: number;
+                /** @description How many at most; the next page begins at nextFrom */
+                limit?: number;
+                /** @description Instead of pages: at most about so many of all, the lowest, the highest and the slowest of each stretch; 0 for pages */
+                points?: number;
+            };
             header?: never;
             path: {
                 id: number;
@@ -3017,6 +3226,56 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    prove: {
+        parameters: {
+            query: {
+                /** @description Anything that was not asked before */
+                challenge: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proof"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3391,8 +3650,6 @@ export interface operations {
             /** @description The file */
             200: {
                 headers: {
-                    "Content-Disposition"?: string;
-                    "Content-Type"?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -3829,13 +4086,15 @@ export interface operations {
             };
         };
         responses: {
-            /** @description No Content */
-            204: {
+            /** @description OK */
+            200: {
                 headers: {
                     "Set-Cookie"?: string;
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["SignedIn"];
+                };
             };
             /** @description Unauthorized */
             401: {
@@ -3848,6 +4107,15 @@ export interface operations {
             };
             /** @description Unprocessable Entity */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4220,6 +4488,124 @@ export interface operations {
             };
         };
     };
+    "give-consent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ConsentToWrite"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Volume"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "withdraw-consent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "look-at-volume": {
         parameters: {
             query?: {
@@ -4322,6 +4708,15 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

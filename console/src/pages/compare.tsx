@@ -1,8 +1,8 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import { api, type Candidate, type Compared, type NewComparison, prefix } from "../api/client";
-import { download } from "../parts/chart";
+import { api, type Candidate, type Compared, type NewComparison } from "../api/client";
+import { download, save } from "../parts/chart";
 import { GainsChart, PointView } from "../parts/comparison";
 import { moment, share } from "../parts/format";
 import { Empty, Trouble } from "../parts/shell";
@@ -180,6 +180,7 @@ export function ComparisonPage() {
 	});
 	const [candidate, setCandidate] = useState(0);
 	const [point, setPoint] = useState<number>();
+	const [error, setError] = useState<unknown>();
 	if (compared.error) {
 		return (
 			<>
@@ -204,14 +205,19 @@ export function ComparisonPage() {
 				<h1 className="text-xl">{c.name}</h1>
 				<span className="ml-auto flex gap-2 print:hidden">
 					{id > 0 ? (
-						<a className="btn btn-sm" href={`${prefix}/comparisons/${id}/report`} download>
+						<button
+							type="button"
+							className="btn btn-sm"
+							onClick={() => save(`/comparisons/${id}/report`, "heron-comparison.html").catch(setError)}
+						>
 							Report
-						</a>
+						</button>
 					) : (
 						<Keep request={request} name={c.name} />
 					)}
 				</span>
 			</div>
+			{error !== undefined && <Trouble error={error} />}
 			<p className="mb-4 text-sm opacity-80">
 				Against {c.result.baseline.name}; differences below {share(c.result.noise)} do not matter
 			</p>

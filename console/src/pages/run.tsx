@@ -8,10 +8,10 @@ import {
 	isFinal,
 	type Marker,
 	type Measurement,
-	prefix,
 	type Run,
 } from "../api/client";
 import { useFeed } from "../api/feed";
+import { save } from "../parts/chart";
 import { DistributionChart } from "../parts/distribution";
 import { Behind, Markers, Repeats } from "../parts/evidence";
 import { Doubt, FiguresTable } from "../parts/figures";
@@ -111,7 +111,8 @@ function Heading({ run }: { run: Run }) {
 			navigate("/runs");
 		}
 	};
-	const link = (query: string) => `${prefix}/runs/${run.id}/export?${query}`;
+	const exported = (query: string, name: string) =>
+		attempt(() => save(`/runs/${run.id}/export?${query}`, `heron-run-${run.id}${name}`));
 	return (
 		<>
 			<div className="flex flex-wrap items-baseline gap-x-4 gap-y-1">
@@ -125,20 +126,24 @@ function Heading({ run }: { run: Run }) {
 							<Link className="btn btn-sm" to={`/compare?base=${run.id}`}>
 								Compare with…
 							</Link>
-							<a className="btn btn-sm" href={`${prefix}/runs/${run.id}/report`} download>
+							<button
+								type="button"
+								className="btn btn-sm"
+								onClick={attempt(() => save(`/runs/${run.id}/report`, `heron-run-${run.id}.html`))}
+							>
 								Report
-							</a>
-							<a className="btn btn-sm" href={link("format=json")} download>
+							</button>
+							<button type="button" className="btn btn-sm" onClick={exported("format=json", ".json")}>
 								Export JSON
-							</a>
+							</button>
 							<details className="dropdown dropdown-end">
 								<summary className="btn btn-sm">Export CSV</summary>
 								<ul className="menu dropdown-content z-10 mt-1 w-44 rounded-box border border-base-300 bg-base-100">
 									{["summary", "series", "latency"].map((table) => (
 										<li key={table}>
-											<a href={link(`format=csv&table=${table}`)} download>
+											<button type="button" onClick={exported(`format=csv&table=${table}`, `-${table}.csv`)}>
 												{table}
-											</a>
+											</button>
 										</li>
 									))}
 								</ul>

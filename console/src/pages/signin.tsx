@@ -63,8 +63,8 @@ export function SignIn() {
 				</button>
 				{error !== undefined && <Trouble error={error} />}
 				<p className="text-sm opacity-80">
-					The service printed a sign-in link when it started. Its token is in the file <code>token</code> of
-					its data folder.
+					Started on a terminal, the service printed a sign-in link. Its token is in the file{" "}
+					<code>token</code> of its data folder.
 				</p>
 			</form>
 		</main>

@@ -1,5 +1,6 @@
 import type { EChartsCoreOption, EChartsType } from "echarts/core";
 import { useEffect, useRef } from "react";
+import { api } from "../api/client";
 import { useTheme } from "./theme";
 
 /** Loads the drawing library when the first chart is shown. */
@@ -208,12 +209,20 @@ function base(option: EChartsCoreOption): EChartsCoreOption {
 }
 
 function cell(value: string | number): string {
-	const text = String(value);
+	// Text that a spreadsheet would take for a formula is quoted for it.
+	const text = typeof value === "string" && /^[=+\-@\t\r\n|%]/.test(value) ? `'${value}` : String(value);
 	return /[",\r\n]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text;
 }
 
 function fileName(title: string): string {
 	return title.toLowerCase().replaceAll(/[^a-z0-9]+/g, "-");
+}
+
+/** Saves what a call gives as a file. */
+export async function save(path: string, name: string) {
+	const url = URL.createObjectURL(await api.file(path));
+	download(url, name);
+	URL.revokeObjectURL(url);
 }
 
 /** Saves what an address of this page holds as a file. */

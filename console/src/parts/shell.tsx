@@ -56,6 +56,7 @@ export function Shell() {
 			</header>
 			<main className="mx-auto max-w-6xl px-4 py-6">
 				{about.error && <Trouble error={about.error} />}
+				{about.data?.trouble && <Trouble error={about.data.trouble} />}
 				<Outlet />
 			</main>
 		</div>

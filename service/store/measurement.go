@@ -1,0 +1,190 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"time"
+
+	"patientheron/core/judge"
+	"patientheron/core/measure"
+	"patientheron/core/plan"
+	"patientheron/core/workload"
+	"patientheron/resource"
+)
+
+type measurementRow struct {
+	ID       int64
+	RunID    int64 `db:"run_id"`
+	Position int
+	Stage    int
+	Name     string
+	Fill     bool
+	Point    document[[]plan.Setting]
+	Repeat   int
+	Repeats  int
+	Load     document[workload.Spec]
+	Status   resource.Status
+	Reason   string
+	Summary  document[*measure.Summary]
+	Findings document[[]judge.Finding]
+	Started  time.Time
+	Ended    *time.Time
+	Format   format
+}
+
+const measurementColumns = `id, run_id, position, stage, name, fill, point, repeat, repeats, load, status, reason, summary, findings, started, ended, format`
+
+func (r measurementRow) record() resource.Measurement {
+	return resource.Measurement{
+		ID: r.ID, RunID: r.RunID, Position: r.Position, Stage: r.Stage, Name: r.Name, Fill: r.Fill,
+		Point: r.Point.value, Repeat: r.Repeat, Repeats: r.Repeats, Load: r.Load.value, Status: r.Status,
+		Reason: r.Reason, Summary: r.Summary.value, Findings: r.Findings.value, Started: r.Started.UTC(), Ended: inUTC(r.Ended),
+	}
+}
+
+// AddMeasurement keeps a measurement that begins and returns it with its id.
+func (s *Store) AddMeasurement(ctx context.Context, m resource.Measurement) (resource.Measurement, error) {
+	m.Started = time.Now().UTC()
+	point, err := encode(m.Point)
+	if err != nil {
+		return m, err
+	}
+	load, err := encode(m.Load)
+	if err != nil {
+		return m, err
+	}
+	m.ID, err = s.insert(ctx, fmt.Sprintf("keep measurement %d of run %d", m.Position, m.RunID),
+		`INSERT INTO measurements (run_id, position, stage, name, fill, point, repeat, repeats, load, status, started) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		m.RunID, m.Position, m.Stage, m.Name, m.Fill, point, m.Repeat, m.Repeats, load, m.Status, m.Started)
+	return m, err
+}
+
+// EndMeasurement keeps what a measurement came to. The histograms may be nil.
+func (s *Store) EndMeasurement(ctx context.Context, m resource.Measurement, reads, writes *measure.Histogram) error {
+	var summary *string
+	if m.Summary != nil {
+		text, err := encode(m.Summary)
+		if err != nil {
+			return err
+		}
+		summary = &text
+	}
+	findings, err := encode(m.Findings)
+	if err != nil {
+		return err
+	}
+	blobs := make([][]byte, 2)
+	for i, h := range []*measure.Histogram{reads, writes} {
+		if h == nil || h.Count() == 0 {
+			continue
+		}
+		if blobs[i], err = h.Encode(); err != nil {
+			return err
+		}
+	}
+	return s.change(ctx, fmt.Sprintf("measurement %d", m.ID),
+		`UPDATE measurements SET status = ?, reason = ?, summary = ?, findings = ?, reads = ?, writes = ?, ended = ? WHERE id = ?`,
+		m.Status, m.Reason, summary, findings, blobs[0], blobs[1], m.Ended, m.ID)
+}
+
+// Measurements lists the measurements of a run in order, and those that cannot
+// be read.
+func (s *Store) Measurements(ctx context.Context, run int64) ([]resource.Measurement, []resource.Unreadable, error) {
+	return listed[measurementRow](ctx, s.db, "measurement", `SELECT `+measurementColumns+` FROM measurements WHERE run_id = ? ORDER BY position`, run)
+}
+
+// Measurement finds a measurement by id.
+func (s *Store) Measurement(ctx context.Context, id int64) (resource.Measurement, error) {
+	var row measurementRow
+	err := s.db.GetContext(ctx, &row, `SELECT `+measurementColumns+` FROM measurements WHERE id = ?`, id)
+	return row.record(), explain(err, fmt.Sprintf("measurement %d", id))
+}
+
+// Histograms gives the latency histograms of a measurement; empty ones where
+// nothing was recorded.
+func (s *Store) Histograms(ctx context.Context, measurement int64) (reads, writes *measure.Histogram, err error) {
+	var row struct{ Reads, Writes []byte }
+	if err := s.db.GetContext(ctx, &row, `SELECT reads, writes FROM measurements WHERE id = ?`, measurement); err != nil {
+		return nil, nil, explain(err, fmt.Sprintf("measurement %d", measurement))
+	}
+	decoded := [2]*measure.Histogram{measure.NewHistogram(3), measure.NewHistogram(3)}
+	for i, blob := range [][]byte{row.Reads, row.Writes} {
+		if len(blob) > 0 {
+			if decoded[i], err = measure.DecodeHistogram(blob); err != nil {
+				return nil, nil, fmt.Errorf("measurement %d: %w", measurement, err)
+			}
+		}
+	}
+	return decoded[0], decoded[1], nil
+}
+
+// AddIntervals keeps points of a measurement's series, all or none. They reach
+// stable storage with the next record that is kept.
+func (s *Store) AddIntervals(ctx context.Context, measurement int64, intervals []measure.Interval) error {
+	what := fmt.Sprintf("keep %d intervals of measurement %d", len(intervals), measurement)
+	tx, err := s.group.BeginTxx(ctx, nil)
+	if err != nil {
+		return explain(err, what)
+	}
+	defer tx.Rollback() //nolint:errcheck // after Commit it has nothing to do
+	for _, interval := range intervals {
+		text, err := encode(interval)
+		if err != nil {
+			return fmt.Errorf("%s: %w", what, err)
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO intervals (measurement_id, position, data) VALUES (?, ?, ?)`, measurement, interval.Index, text); err != nil {
+			return explain(err, what)
+		}
+	}
+	return explain(tx.Commit(), what)
+}
+
+// EachInterval gives the points of a measurement's series to each, in order,
+// from a position on and without holding them all. A point that cannot be read
+// is left out and counted.
+func (s *Store) EachInterval(ctx context.Context, measurement int64, from int, each func(measure.Interval) error) (unreadable int, err error) {
+	what := fmt.Sprintf("series of measurement %d", measurement)
+	// How much was lead-in may have been known only at the end.
+	var summary document[*measure.Summary]
+	if err := s.db.GetContext(ctx, &summary, `SELECT summary FROM measurements WHERE id = ?`, measurement); err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return 0, explain(err, what)
+	}
+	rows, err := s.db.QueryxContext(ctx, `SELECT data FROM intervals WHERE measurement_id = ? AND position >= ? ORDER BY position`, measurement, from)
+	if err != nil {
+		return 0, explain(err, what)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var point document[measure.Interval]
+		if err := rows.Scan(&point); err != nil {
+			unreadable++
+			continue
+		}
+		one := []measure.Interval{point.value}
+		if summary.value != nil {
+			measure.CutLeadIn(one, summary.value.LeadIn)
+		}
+		if err := each(one[0]); err != nil {
+			return unreadable, err
+		}
+	}
+	return unreadable, explain(rows.Err(), what)
+}
+
+// Intervals is all points of a measurement's series in order.
+func (s *Store) Intervals(ctx context.Context, measurement int64) ([]measure.Interval, error) {
+	intervals := []measure.Interval{}
+	unreadable, err := s.EachInterval(ctx, measurement, 0, func(i measure.Interval) error { intervals = append(intervals, i); return nil })
+	if err == nil && unreadable > 0 {
+		err = fmt.Errorf("series of measurement %d: %d of its intervals cannot be read", measurement, unreadable)
+	}
+	return intervals, err
+}
+
+// CountIntervals is how many points a measurement's series has.
+func (s *Store) CountIntervals(ctx context.Context, measurement int64) (n int, err error) {
+	err = s.db.GetContext(ctx, &n, `SELECT count(*) FROM intervals WHERE measurement_id = ?`, measurement)
+	return n, explain(err, fmt.Sprintf("series of measurement %d", measurement))
+}
