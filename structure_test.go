@@ -37,7 +37,7 @@ var rules = []struct {
 	{"service/runner", []string{"core", "resource", "host", "storage", "service/store", "service/look", "service/room"}, nil},
 	{"service", []string{"core", "resource", "host", "storage", "service", "report", "planfile", "setupfile", "client", "console", "strictyaml"}, []string{"*"}},
 	{"bench", []string{"core", "storage", "host", "resource", "client", "service"}, []string{"golang.org/x/sys"}},
-	{"cli", []string{"core", "resource", "client", "planfile", "setupfile", "demo", "storage", "service", "arrayfile"}, []string{"*"}},
+	{"cli", []string{"core", "host", "resource", "client", "planfile", "setupfile", "demo", "storage", "service", "arrayfile"}, []string{"*"}},
 	{"cmd", []string{"cli"}, nil},
 	{"e2e", []string{"core", "resource", "client", "host", "planfile", "e2e"}, []string{"*"}},
 }

@@ -11,7 +11,6 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"strconv"
 
 	"github.com/goccy/go-yaml/ast"
 
@@ -107,13 +106,7 @@ func several(n ast.Node, what string, each func(int, ast.Node) error) error {
 }
 
 func real(place *float64) func(ast.Node) error {
-	return strictyaml.Parsed(place, func(text string) (float64, error) {
-		value, err := strconv.ParseFloat(text, 64)
-		if err != nil {
-			return 0, fmt.Errorf("%q is not a number", text)
-		}
-		return value, nil
-	})
+	return strictyaml.Parsed(place, quantity.ParseNumber)
 }
 
 func word[T ~string](place *T) func(ast.Node) error {

@@ -14,11 +14,13 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strconv"
 
 	"github.com/spf13/cobra"
 
 	"patientheron/client"
+	"patientheron/host"
 	"patientheron/service"
 )
 
@@ -37,6 +39,11 @@ type app struct {
 // Run carries out the command line of this process, and gives the error that it
 // ends with, also of writing what it had to say.
 func Run(ctx context.Context, arguments []string) error {
+	// Within a control group memory is freed earlier, before the group's limit
+	// ends the process. GOMEMLIMIT overrides that.
+	if limit := host.MemoryLimit(); limit > 0 && os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(int64(limit) / 10 * 8)
+	}
 	out, trouble := &screen{out: os.Stdout}, &screen{out: os.Stderr}
 	root := Root()
 	root.SetArgs(arguments)

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -343,7 +342,7 @@ read; an empty value takes it back. docs/setups.md lists all facts.`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			told := client.ToldSetup{Replace: replace}
 			if file != "" {
-				text, err := readFile(file, command.InOrStdin())
+				text, err := readText(file, command.InOrStdin())
 				if err != nil {
 					return err
 				}
@@ -418,12 +417,4 @@ func factsOf(arguments []string) (facts []client.ToldFact, err error) {
 		facts = append(facts, client.ToldFact{Key: key, Value: value})
 	}
 	return facts, nil
-}
-
-// readFile reads a file, or standard input for "-".
-func readFile(name string, in io.Reader) ([]byte, error) {
-	if name == "-" {
-		return io.ReadAll(in)
-	}
-	return os.ReadFile(name)
 }

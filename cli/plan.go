@@ -90,13 +90,7 @@ func (a *app) plan() *cobra.Command {
 
 // readPlan reads a plan file, or standard input for "-".
 func readPlan(name string, in io.Reader) (plan.Plan, error) {
-	var text []byte
-	var err error
-	if name == "-" {
-		text, err = io.ReadAll(in)
-	} else {
-		text, err = os.ReadFile(name)
-	}
+	text, err := readText(name, in)
 	if err != nil {
 		return plan.Plan{}, fmt.Errorf("read the plan: %w", err)
 	}
@@ -105,6 +99,23 @@ func readPlan(name string, in io.Reader) (plan.Plan, error) {
 		return p, fmt.Errorf("%s: %w", name, err)
 	}
 	return p, nil
+}
+
+// mostText is how much of a file that people write is read; its reader says what
+// it takes.
+const mostText = 1 << 20
+
+// readText reads a file, or standard input for "-".
+func readText(name string, in io.Reader) ([]byte, error) {
+	if name != "-" {
+		file, err := os.Open(name)
+		if err != nil {
+			return nil, err
+		}
+		defer file.Close()
+		in = file
+	}
+	return io.ReadAll(io.LimitReader(in, mostText))
 }
 
 func printEstimate(w io.Writer, e plan.Estimate) {

@@ -67,7 +67,7 @@ func TestConsoleCompares(t *testing.T) {
 	p.until(`(window.prompt = () => "Is a cache worth it?", true)`)
 	p.until(`[...document.querySelectorAll("button")].filter(b => b.textContent === "Keep…").map(b => b.click()).length === 1`)
 	p.until(`location.pathname === "/compare/1"`)
-	p.until(`fetch("/api/v1/comparisons/1/report").then(r => r.text()).then(t => t.includes("cache 1 is new") && t.includes("<svg"))`)
+	p.until(`fetch("/api/v1/comparisons/1/report", {headers: {"Heron-Proof": localStorage.getItem("heron-proof")}}).then(r => r.text()).then(t => t.includes("cache 1 is new") && t.includes("<svg"))`)
 	p.do(chromedp.Navigate(s.url + "/compare"))
 	p.says("Is a cache worth it?")
 	p.until(`(window.confirm = () => true, true)`)

@@ -229,3 +229,17 @@ func (s *service) begun(volume resource.Volume, p plan.Plan) int64 {
 	}
 	return run.ID
 }
+
+// kept is how many intervals of a run's first measurement are kept by now.
+func (s *service) kept(run int64) int {
+	s.t.Helper()
+	detail, err := s.Run(s.t.Context(), run)
+	if err != nil || len(detail.Measurements) == 0 {
+		s.t.Fatalf("%d measurements of run %d: %v", len(detail.Measurements), run, err)
+	}
+	series, err := s.Series(s.t.Context(), detail.Measurements[0].ID)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	return len(series.Intervals)
+}

@@ -10,8 +10,8 @@ import (
 	"testing"
 
 	"patientheron/client"
+	"patientheron/core/measure"
 	"patientheron/core/workload"
-	"patientheron/host"
 	"patientheron/resource"
 )
 
@@ -27,20 +27,25 @@ func TestTheKernelCountsTheSameBytes(t *testing.T) {
 		"sequential writes": func(w *workload.Spec) { w.Reads, w.Order, w.Blocks = 0, workload.Sequential, workload.Block(128<<10) },
 		"two workers":       func(w *workload.Spec) { w.Workers, w.Blocks = 2, workload.Block(16<<10) },
 	} {
-		before, err := host.ReadDevice("/sys", name)
-		if err != nil {
-			t.Fatal(err)
-		}
 		detail := s.measured(volume, onePlan(spec(change)))
-		after, err := host.ReadDevice("/sys", name)
-		if err != nil {
-			t.Fatal(err)
-		}
 		if detail.Status != resource.Finished {
 			t.Fatalf("%s: %s: %s", title, detail.Status, detail.Reason)
 		}
 		sum := detail.Measurements[0].Summary
-		moved := after.Since(before)
+		// Before and after a run the service looks at what the device holds; the
+		// counters are those at the boundaries of the intervals.
+		series, err := s.Series(t.Context(), detail.Measurements[0].ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var moved measure.Device
+		for _, i := range series.Intervals {
+			if len(i.Beside.Devices) != 1 || i.Beside.Devices[0].Name != name {
+				t.Fatalf("%s: counters of %+v", title, i.Beside.Devices)
+			}
+			moved.ReadBytes += i.Beside.Devices[0].ReadBytes
+			moved.WrittenBytes += i.Beside.Devices[0].WrittenBytes
+		}
 		for side, pair := range map[string][2]float64{
 			"read":    {float64(sum.Reads.Bytes), float64(moved.ReadBytes)},
 			"written": {float64(sum.Writes.Bytes), float64(moved.WrittenBytes)},

@@ -300,8 +300,11 @@ func TestServiceEndsInMidRun(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			s.end(signal)
 			deadline := time.Now().Add(10 * time.Second)
+			for s.kept(id) == 0 && time.Now().Before(deadline) {
+				must(t, "sync", "-f", data)
+			}
+			s.end(signal)
 			for free() < before-1<<20 && time.Now().Before(deadline) {
 				must(t, "sync", "-f", folder)
 			}

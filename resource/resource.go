@@ -199,7 +199,7 @@ type Reach struct {
 
 // Group names a side of a comparison: one run, or several of one setup.
 type Group struct {
-	Name string  `json:"name,omitempty" maxLength:"80" doc:"By default made from volume and run"`
+	Name string  `json:"name,omitempty" maxLength:"80" pattern:"^[^\\p{Cc}\\p{Cf}]*$" doc:"By default made from volume and run"`
 	Runs []int64 `json:"runs" minItems:"1" maxItems:"100"`
 }
 

@@ -7,6 +7,7 @@
 package strictyaml
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"maps"
@@ -38,14 +39,23 @@ func (e *Error) Error() string {
 // Unwrap gives the cause, or ErrInvalid when there is none of its own.
 func (e *Error) Unwrap() error { return e.cause }
 
-// largest is the size of a file that is read.
-const largest = 1 << 20
+// What a file may have at most: bytes, bytes in a line, and levels that stand in
+// each other. A person's file is far below; the parser takes time and memory
+// with the square of them.
+const (
+	largest = 256 << 10
+	longest = 4 << 10
+	deepest = 32
+)
 
 // Parse reads the one document of a text; what names it in messages, such as
 // "a plan".
 func Parse(text []byte, what string) (ast.Node, error) {
 	if len(text) > largest {
 		return nil, &Error{Reason: fmt.Sprintf("the file has %d bytes; at most %d are read", len(text), largest), cause: ErrInvalid}
+	}
+	if err := shallow(text); err != nil {
+		return nil, err
 	}
 	file, err := parse(text)
 	if err != nil {
@@ -58,6 +68,42 @@ func Parse(text []byte, what string) (ast.Node, error) {
 		return nil, Fail(file.Docs[1].Body, nil, "a second document begins here; a file holds %s", what)
 	}
 	return file.Docs[0].Body, nil
+}
+
+// shallow refuses what no person writes and the parser chokes on: lines without
+// end, and levels within levels. Brackets in quoted text count too, since what
+// is quoted is known only after parsing; nobody quotes so many.
+func shallow(text []byte) error {
+	depth, number := 0, 0
+	for line := range bytes.Lines(text) {
+		number++
+		if len(line) > longest {
+			return &Error{Line: number, Column: longest, Reason: fmt.Sprintf("the line has %d bytes; at most %d are read, so break it", len(line), longest), cause: ErrInvalid}
+		}
+		markers, beginning := 0, true
+		for i, c := range line {
+			switch c {
+			case '[', '{':
+				depth++
+			case ']', '}':
+				depth = max(depth-1, 0)
+			case '-', '?', '&', '*', '!', ':':
+				if i+1 < len(line) && (line[i+1] == ' ' || c == '&' || c == '*' || c == '!') && beginning {
+					markers++
+				}
+			case ' ', '\t':
+			default:
+				beginning = false
+			}
+			if c == '"' || c == '\'' || c == '#' {
+				beginning = false
+			}
+			if depth > deepest || markers > deepest || beginning && i > 8*deepest {
+				return &Error{Line: number, Column: i + 1, Reason: fmt.Sprintf("more than %d levels stand in each other here; a file needs fewer", deepest), cause: ErrInvalid}
+			}
+		}
+	}
+	return nil
 }
 
 // Fail is an error at a node. A nil cause stands for ErrInvalid.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"runtime"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -120,7 +121,9 @@ func (r *run) open(ctx context.Context) error {
 	for range count {
 		select {
 		case err := <-ready:
-			failed = errors.Join(failed, err)
+			if err != nil && (failed == nil || !strings.Contains(failed.Error(), err.Error())) {
+				failed = errors.Join(failed, err) // what many say is said once
+			}
 		case <-ctx.Done():
 			close(abort)
 			return fmt.Errorf("open a queue: %w", ctx.Err())
@@ -171,6 +174,14 @@ func queueOptions(spec workload.Spec) QueueOptions {
 		o.Slots += min(spec.Depth, 16)
 	}
 	return o
+}
+
+// Memory is what the buffers of a workload take, all workers together.
+func Memory(spec workload.Spec) quantity.Bytes {
+	const page = 4096
+	o := queueOptions(spec)
+	block := (quantity.Bytes(o.LargestBlock) + page - 1) / page * page
+	return quantity.Bytes(spec.Workers) * quantity.Bytes(o.Slots) * block
 }
 
 // drive steps one worker on the real clock until it finished or gave up

@@ -57,6 +57,15 @@ func split(text string) (float64, string, error) {
 	return number, strings.TrimSpace(trimmed[end:]), nil
 }
 
+// ParseNumber reads a plain number that is finite.
+func ParseNumber(text string) (float64, error) {
+	value, err := strconv.ParseFloat(strings.TrimSpace(text), 64)
+	if err != nil || math.IsInf(value, 0) || math.IsNaN(value) {
+		return 0, fmt.Errorf("%q %w: it is not a number", text, ErrSyntax)
+	}
+	return value, nil
+}
+
 // parse reads a number with one of the named units, compared without regard
 // to case except where two units differ only in it.
 func parse(text, what, example string, units []unit) (float64, error) {
@@ -69,7 +78,10 @@ func parse(text, what, example string, units []unit) (float64, error) {
 	}
 	for _, u := range units {
 		if strings.EqualFold(u.name, name) {
-			return number * u.scale, nil
+			if value := number * u.scale; !math.IsInf(value, 0) {
+				return value, nil
+			}
+			return 0, fmt.Errorf("%s %q %w: it is too large", what, text, ErrSyntax)
 		}
 	}
 	return 0, fmt.Errorf("%s %q %w: unit %q is unknown; write it like %s", what, text, ErrSyntax, name, example)

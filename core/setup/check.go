@@ -77,6 +77,14 @@ type Asked struct {
 	Cached bool
 }
 
+// CheckNames are the names of all checks, by which one that fails can be passed
+// over.
+var CheckNames = []string{
+	"reachable", "writable", "readable", "room", "nothing-of-value", "not-memory", "span-beyond-memory",
+	"mtu-equal", "mtu-usable", "bus-trained", "aligned", "written-before", "complete", "write-back-protected",
+	"cache-redundant", "drive-cache", "full-speed", "quiet", "host-idle",
+}
+
 // Checks says what stands in the way of a measurement, what will distort it,
 // and what is as it should be.
 func Checks(s Setup, seen Seen, asked Asked) []Check {

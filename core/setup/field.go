@@ -252,8 +252,8 @@ func plain(text string) string {
 }
 
 func parseNumber(text string) (float64, error) {
-	value, err := strconv.ParseFloat(text, 64)
-	if err != nil || math.IsInf(value, 0) || math.IsNaN(value) || value < 0 {
+	value, err := quantity.ParseNumber(text)
+	if err != nil || value < 0 {
 		return 0, fmt.Errorf("%q is not a number from zero", text)
 	}
 	return value, nil

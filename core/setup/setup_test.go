@@ -2,8 +2,12 @@ package setup
 
 import (
 	"errors"
+	"maps"
 	"math"
 	"math/rand/v2"
+	"os"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -273,5 +277,20 @@ func TestChecksSpeak(t *testing.T) {
 		if got != c.want {
 			t.Errorf("%s: %s is %q, want %q", name, c.check, got, c.want)
 		}
+	}
+}
+
+// The list of names is that of the checks that are made.
+func TestCheckNames(t *testing.T) {
+	source, err := os.ReadFile("check.go")
+	if err != nil {
+		t.Fatal(err)
+	}
+	made := map[string]bool{}
+	for _, match := range regexp.MustCompile(`add\("([a-z-]+)"`).FindAllStringSubmatch(string(source), -1) {
+		made[match[1]] = true
+	}
+	if names := slices.Sorted(maps.Keys(made)); !slices.Equal(names, slices.Sorted(slices.Values(CheckNames))) {
+		t.Errorf("made %q, listed %q", names, CheckNames)
 	}
 }

@@ -57,7 +57,7 @@ var fields = []Field{
 	{Name: "block", Flag: "block", Usage: "block size, or a mix such as 4KiB:3,64KiB:1 (size:weight)", place: place{setBlocks, func(s *Spec) string { return FormatBlocks(s.Blocks) }}},
 	{Name: "reads", Flag: "reads", Usage: "share of operations that read, such as 70%", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Reads })},
 	{Name: "order", Flag: "order", Usage: "random, skewed, sequential, strided or descending", place: at(text[Order], func(s *Spec) *Order { return &s.Order })},
-	{Name: "skew", Flag: "skew", Usage: "Zipf exponent of a skewed order, such as 0.99", place: at(number, func(s *Spec) *float64 { return &s.Skew })},
+	{Name: "skew", Flag: "skew", Usage: "Zipf exponent of a skewed order, such as 0.99", place: at(quantity.ParseNumber, func(s *Spec) *float64 { return &s.Skew })},
 	{Name: "hot", Flag: "hot", Usage: "hot region of a skewed order: 80%/20% sends 80 % of accesses to 20 % of the span", place: place{setHot, getHot}},
 	{Name: "streams", Flag: "streams", Usage: "sequential streams of each worker", place: at(strconv.Atoi, func(s *Spec) *int { return &s.Streams })},
 	{Name: "stride", Flag: "stride", Usage: "distance between operation starts of a strided order", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Stride })},
@@ -120,14 +120,6 @@ func plainer(err error, text string) error {
 
 func text[T ~string](text string) (T, error) { return T(strings.TrimSpace(text)), nil }
 
-func number(text string) (float64, error) {
-	value, err := strconv.ParseFloat(text, 64)
-	if err != nil {
-		return 0, fmt.Errorf("%q is not a number", text)
-	}
-	return value, nil
-}
-
 func unsigned(text string) (uint64, error) { return strconv.ParseUint(text, 10, 64) }
 
 // setBlocks reads "4KiB" or "4KiB:3,64KiB:1".
@@ -151,7 +143,7 @@ func ParseBlocks(text string) ([]BlockShare, error) {
 			return nil, err
 		}
 		if weighted {
-			if share.Weight, err = number(strings.TrimSpace(weight)); err != nil {
+			if share.Weight, err = quantity.ParseNumber(weight); err != nil {
 				return nil, fmt.Errorf("weight of %s: %w", share.Size, err)
 			}
 		}

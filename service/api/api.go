@@ -137,7 +137,7 @@ func (s *Service) problem(err error) error {
 	case errors.Is(err, setup.ErrInvalid), errors.Is(err, compare.ErrInvalid), errors.Is(err, workload.ErrInvalid), errors.Is(err, plan.ErrInvalid), errors.Is(err, storage.ErrLocator), errors.Is(err, strictyaml.ErrInvalid), errors.Is(err, array.ErrInvalid),
 		errors.Is(err, localfile.ErrNoSpace), errors.Is(err, localfile.ErrNotPermitted), errors.Is(err, localfile.ErrConsent),
 		errors.Is(err, localfile.ErrNotStorage), errors.Is(err, localfile.ErrInUse), errors.Is(err, fs.ErrNotExist), errors.Is(err, storage.ErrNoAnswer),
-		errors.Is(err, simulated.ErrOutside), errors.Is(err, simulated.ErrNotArrayFile):
+		errors.Is(err, runner.ErrMemory), errors.Is(err, simulated.ErrOutside), errors.Is(err, simulated.ErrNotArrayFile):
 		status = http.StatusUnprocessableEntity
 	case errors.Is(err, store.ErrFull):
 		status = http.StatusInsufficientStorage

@@ -11,7 +11,7 @@ import (
 
 // ArrayText is an array file that is handed over.
 type ArrayText struct {
-	Text string `json:"text" minLength:"1" maxLength:"1048576" doc:"YAML"`
+	Text string `json:"text" minLength:"1" maxLength:"262144" doc:"YAML"`
 }
 
 // KeptArray is where an array file that was handed over is kept.

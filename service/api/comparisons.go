@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"net/http"
 	"slices"
 	"strings"
@@ -25,7 +26,7 @@ import (
 
 // NewComparison is what comparing takes.
 type NewComparison struct {
-	Name       string           `json:"name,omitempty" maxLength:"120" doc:"Under which it is kept"`
+	Name       string           `json:"name,omitempty" maxLength:"120" pattern:"^[^\\p{Cc}\\p{Cf}]*$" doc:"Under which it is kept"`
 	Baseline   resource.Group   `json:"baseline"`
 	Candidates []resource.Group `json:"candidates" minItems:"1" maxItems:"8"`
 	Noise      quantity.Share   `json:"noise,omitempty" minimum:"0" maximum:"1" doc:"Smallest difference that matters; 0 means 5 %"`
@@ -89,6 +90,9 @@ func (s *Service) registerComparisons(api huma.API) {
 			ByID
 			P99 quantity.Seconds `query:"p99" minimum:"0" maximum:"3600" doc:"In seconds: also find the largest rate whose p99 latency stays within this"`
 		}) (*body[resource.Shape], error) {
+			if p99 := float64(in.P99); math.IsNaN(p99) || math.IsInf(p99, 0) {
+				return nil, huma.Error422UnprocessableEntity("p99 is no finite number of seconds")
+			}
 			side, err := s.side(ctx, resource.Group{Runs: []int64{in.ID}})
 			if err != nil {
 				return nil, s.problem(err)
@@ -100,7 +104,7 @@ func (s *Service) registerComparisons(api huma.API) {
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
-				Name string `json:"name" minLength:"1" maxLength:"120" doc:"What happened"`
+				Name string `json:"name" minLength:"1" maxLength:"120" pattern:"^[^\\p{Cc}\\p{Cf}]*$" doc:"What happened"`
 			}
 		}) (*body[resource.Marker], error) {
 			if _, err := s.Store.Run(ctx, in.ID); err != nil {

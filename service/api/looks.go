@@ -46,7 +46,7 @@ type ToldFact struct {
 // ToldSetup is what a user tells of a volume's setup.
 type ToldSetup struct {
 	Facts   []ToldFact `json:"facts,omitempty" maxItems:"500" doc:"Facts to add, replace or take back"`
-	Text    string     `json:"text,omitempty" maxLength:"1048576" doc:"A setup file instead"`
+	Text    string     `json:"text,omitempty" maxLength:"262144" doc:"A setup file instead"`
 	Replace bool       `json:"replace,omitempty" doc:"Forget what was told or measured before"`
 	Version *int       `json:"version,omitempty" minimum:"0" doc:"The version this is meant to follow: when another was kept meanwhile, nothing is changed (409)"`
 }

@@ -23,7 +23,7 @@ type WorkloadList struct {
 
 // NewWorkload is what saving a workload takes.
 type NewWorkload struct {
-	Name string        `json:"name" minLength:"1" maxLength:"80"`
+	Name string        `json:"name" minLength:"1" maxLength:"80" pattern:"^[^\\p{Cc}\\p{Cf}]*$"`
 	Load workload.Spec `json:"load"`
 }
 
@@ -171,7 +171,7 @@ type PresetList struct {
 
 // PlanText is a plan file.
 type PlanText struct {
-	Text string `json:"text" maxLength:"1048576" doc:"YAML"`
+	Text string `json:"text" maxLength:"262144" doc:"YAML"`
 }
 
 // ReadPlan is a plan that was read.

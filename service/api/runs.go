@@ -5,12 +5,15 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"patientheron/core/plan"
+	"patientheron/core/setup"
 	"patientheron/resource"
 	"patientheron/service/runner"
 	"patientheron/service/store"
@@ -20,7 +23,7 @@ import (
 
 // NewRun is what starting a run takes.
 type NewRun struct {
-	Name     string    `json:"name,omitempty" maxLength:"120" doc:"By default made from the plan"`
+	Name     string    `json:"name,omitempty" maxLength:"120" pattern:"^[^\\p{Cc}\\p{Cf}]*$" doc:"By default made from the plan"`
 	VolumeID int64     `json:"volumeId" minimum:"1"`
 	Plan     plan.Plan `json:"plan"`
 	Override []string  `json:"override,omitempty" maxItems:"40" doc:"Names of checks that shall not stop the run when they fail; recorded with it"`
@@ -127,6 +130,16 @@ func (s *Service) startRun(ctx context.Context, n NewRun) (resource.Run, error) 
 	locator, err := parsed(volume.Locator)
 	if err != nil {
 		return resource.Run{}, err
+	}
+	for _, step := range steps {
+		if err := runner.Fits(step.Load, volume); err != nil {
+			return resource.Run{}, err
+		}
+	}
+	for _, name := range n.Override {
+		if !slices.Contains(setup.CheckNames, name) {
+			return resource.Run{}, fmt.Errorf("%w: there is no check %q to pass over; there are %s", plan.ErrInvalid, name, strings.Join(setup.CheckNames, ", "))
+		}
 	}
 	size, writes := plan.Reach(steps)
 	request := storage.Request{Size: size, Writes: writes, Consent: runner.Claim(volume)}

@@ -275,6 +275,9 @@ func (e *execution) judge(ctx context.Context, m *resource.Measurement) error {
 
 // drive runs the load engine and keeps the series as it grows.
 func (e *execution) drive(ctx context.Context, volume storage.Volume, m resource.Measurement) (*load.Outcome, error) {
+	if err := Fits(m.Load, e.run.Volume); err != nil {
+		return nil, err
+	}
 	opened, err := within(ctx, func() (load.Volume, error) { return volume.Use(m.Load) }, func(v load.Volume, err error) {
 		if err == nil {
 			_ = v.Close()

@@ -34,7 +34,7 @@ type recorder struct {
 // failed write waits at first and at most before it is tried again, and how long
 // after the end of a measurement what is still held is tried for.
 const (
-	gathering  = time.Second
+	gathering  = 500 * time.Millisecond
 	firstPause = 100 * time.Millisecond
 	lastPause  = 2 * time.Second
 	holding    = 30 * time.Second

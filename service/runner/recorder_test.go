@@ -73,7 +73,7 @@ func TestIntervalsAreHeldWhileTheyCannotBeWritten(t *testing.T) {
 				t.Fatalf("interval %d was written in place %d", index, i)
 			}
 		}
-		if len(l.written) != 1000 || l.writes > 120 {
+		if len(l.written) != 1000 || l.writes > 220 {
 			t.Errorf("%d intervals were kept in %d writes", len(l.written), l.writes)
 		}
 	})

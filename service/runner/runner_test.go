@@ -5,6 +5,7 @@ import (
 	"errors"
 	"log/slog"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -143,4 +144,28 @@ func TestAWatcherThatDoesNotKeepUpIsLeft(t *testing.T) {
 // queued is a run as it waits in the store.
 func queued() resource.Run {
 	return resource.Run{Name: "waits", VolumeID: 1, Volume: nothing, Plan: short(), Status: resource.Queued}
+}
+
+func TestBuffersHaveToFitIntoMemory(t *testing.T) {
+	load := workload.Default()
+	load.Blocks, load.Depth, load.Workers = workload.Block(64<<20), 256, 4
+	real := resource.Volume{Kind: "folder"}
+	if err := fits(load, real, 64<<30); err != nil {
+		t.Errorf("64 GiB for 64 GiB: %v", err)
+	}
+	err := fits(load, real, 10<<30)
+	if !errors.Is(err, ErrMemory) || !strings.Contains(err.Error(), "use depth 32") {
+		t.Errorf("64 GiB in 10 GiB: %v", err)
+	}
+	load.Depth = 32
+	if err := fits(load, real, 10<<30); err != nil {
+		t.Errorf("what it said would fit: %v", err)
+	}
+	if err := fits(load, real, 1<<20); !errors.Is(err, ErrMemory) || !strings.Contains(err.Error(), "fewer workers") {
+		t.Errorf("no depth fits: %v", err)
+	}
+	load.Depth = 4096
+	if err := fits(load, resource.Volume{Kind: "array"}, 256<<20); err != nil {
+		t.Errorf("a simulated array: %v", err)
+	}
 }

@@ -68,6 +68,7 @@ func openToLook(path, kind string) (*os.File, error) {
 		file.Close()
 		return nil, err
 	}
+	_ = unix.Fadvise(fd, 0, 0, unix.FADV_RANDOM) // nothing is read ahead of what is asked for
 	return file, nil
 }
 

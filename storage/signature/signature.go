@@ -100,7 +100,7 @@ const samples = 61
 // Content reports whether storage holds anything but zeros: in its first and
 // last MiB, and in places spread evenly between them.
 func Content(storage io.ReaderAt, size int64) (bool, error) {
-	const end, sample = 1 << 20, 64 << 10
+	const end, sample = 1 << 20, 4 << 10
 	something := func(offset, length int64) (bool, error) {
 		buffer := make([]byte, max(min(length, size-offset), 0))
 		n, err := storage.ReadAt(buffer, offset)

@@ -24,14 +24,18 @@ var (
 // largest is how long an array file may be.
 const largest = 1 << 20
 
-// ReadFile reads the array file at path with the rights of this process.
+// ReadFile reads the array file at path for a user who may read it.
 func ReadFile(path string) (array.Description, error) {
-	file, err := os.OpenFile(path, os.O_RDONLY|unix.O_NONBLOCK, 0)
+	file, err := os.Open(path)
 	if err != nil {
 		return array.Description{}, notRead(path, err)
 	}
 	defer file.Close()
-	return read(file, path)
+	text, err := readAll(file, path)
+	if err != nil {
+		return array.Description{}, err
+	}
+	return described(text, path)
 }
 
 // ReadWithin reads the array file at path when that lies in or below one of the
@@ -54,7 +58,7 @@ func ReadWithin(folders []string, path string) (array.Description, error) {
 			return array.Description{}, notRead(path, err)
 		}
 		defer file.Close()
-		return read(file, path)
+		return readGuarded(file, path)
 	}
 	return array.Description{}, fmt.Errorf("%s: %w: the service reads array files in %s; hand the file over with 'heron array keep', or start the service with --arrays and its folder",
 		path, ErrOutside, strings.Join(folders, " and "))
@@ -67,25 +71,38 @@ func notRead(path string, err error) error {
 	return fmt.Errorf("read the array file %s: %w", path, err)
 }
 
-// read reads an opened array file.
-func read(file *os.File, path string) (array.Description, error) {
+// readGuarded reads an opened file for somebody who may not read it.
+func readGuarded(file *os.File, path string) (array.Description, error) {
 	var none array.Description
 	info, err := file.Stat()
-	switch {
-	case err != nil:
-		return none, notRead(path, err)
-	case !info.Mode().IsRegular():
-		return none, fmt.Errorf("%s: %w: it is no regular file", path, ErrNotArrayFile)
-	case info.Size() > largest:
-		return none, fmt.Errorf("%s: %w: it has %d bytes, and at most %d are read", path, ErrNotArrayFile, info.Size(), largest)
-	}
-	text, err := io.ReadAll(io.LimitReader(file, largest+1))
 	if err != nil {
 		return none, notRead(path, err)
+	}
+	if !info.Mode().IsRegular() {
+		return none, fmt.Errorf("%s: %w: it is no regular file", path, ErrNotArrayFile)
+	}
+	text, err := readAll(file, path)
+	if err != nil {
+		return none, err
 	}
 	if !arrayfile.Looks(text) {
 		return none, fmt.Errorf("%s: %w: it has no line that begins with 'members:' (docs/arrays.md)", path, ErrNotArrayFile)
 	}
+	return described(text, path)
+}
+
+func readAll(file *os.File, path string) ([]byte, error) {
+	text, err := io.ReadAll(io.LimitReader(file, largest+1))
+	if err != nil {
+		return nil, notRead(path, err)
+	}
+	if len(text) > largest {
+		return nil, fmt.Errorf("%s: %w: it has more than the %d bytes that are read", path, ErrNotArrayFile, largest)
+	}
+	return text, nil
+}
+
+func described(text []byte, path string) (array.Description, error) {
 	d, err := arrayfile.Read(text)
 	if err != nil {
 		return d, fmt.Errorf("%s: %w", path, err)

@@ -1,0 +1,97 @@
+package host
+
+import (
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"github.com/prometheus/procfs"
+
+	"patientheron/core/quantity"
+)
+
+// MemoryLeft is how much memory this process can still take: what the host has
+// available (proc_meminfo(5), MemAvailable), or less where a control group
+// limits it.
+func MemoryLeft() (quantity.Bytes, error) { return memoryLeft("/") }
+
+func memoryLeft(root string) (quantity.Bytes, error) {
+	proc, err := procfs.NewFS(filepath.Join(root, "proc"))
+	if err != nil {
+		return 0, fmt.Errorf("look at this host's memory: %w", err)
+	}
+	memory, err := proc.Meminfo()
+	if err != nil || memory.MemAvailableBytes == nil {
+		return 0, fmt.Errorf("look at this host's memory: %w", err)
+	}
+	left := quantity.Bytes(*memory.MemAvailableBytes)
+	for _, g := range memoryGroups(root) {
+		if limit, used := g.number("limit"), g.number("used"); limit > 0 && used >= 0 {
+			left = min(left, max(limit-used, 0))
+		}
+	}
+	return left, nil
+}
+
+// MemoryLimit is the limit that control groups set to this process; 0 for none.
+func MemoryLimit() quantity.Bytes { return memoryLimit("/") }
+
+func memoryLimit(root string) (lowest quantity.Bytes) {
+	for _, g := range memoryGroups(root) {
+		if limit := g.number("limit"); limit > 0 && (lowest == 0 || limit < lowest) {
+			lowest = limit
+		}
+	}
+	return lowest
+}
+
+// group is a control group that accounts for memory.
+type group map[string]string // files by what they hold
+
+// number reads one of its files; 0 where it sets no limit, -1 where there is
+// none.
+func (g group) number(what string) quantity.Bytes {
+	text, err := os.ReadFile(g[what])
+	if err != nil {
+		return -1
+	}
+	n, err := strconv.ParseInt(strings.TrimSpace(string(text)), 10, 64)
+	if err != nil || n >= 1<<60 { // "max", or what version 1 writes for none
+		return 0
+	}
+	return quantity.Bytes(n)
+}
+
+// memoryGroups are the groups that this process is in, with those above
+// (cgroups(7), /proc/self/cgroup), of both versions.
+func memoryGroups(root string) (groups []group) {
+	text, err := os.ReadFile(filepath.Join(root, "proc/self/cgroup"))
+	if err != nil {
+		return nil
+	}
+	for line := range strings.Lines(string(text)) {
+		fields := strings.SplitN(strings.TrimSpace(line), ":", 3)
+		if len(fields) < 3 {
+			continue
+		}
+		mount, limit, used := "sys/fs/cgroup", "memory.max", "memory.current"
+		switch {
+		case fields[0] == "0" && fields[1] == "":
+		case strings.Contains(","+fields[1]+",", ",memory,"):
+			mount, limit, used = "sys/fs/cgroup/memory", "memory.limit_in_bytes", "memory.usage_in_bytes"
+		default:
+			continue
+		}
+		for at := path.Clean("/" + fields[2]); ; at = path.Dir(at) {
+			folder := filepath.Join(root, mount, at)
+			groups = append(groups, group{"limit": filepath.Join(folder, limit), "used": filepath.Join(folder, used)})
+			if at == "/" {
+				break
+			}
+		}
+	}
+	return groups
+}

@@ -1,0 +1,46 @@
+package host
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"patientheron/core/quantity"
+)
+
+func TestMemory(t *testing.T) {
+	const meminfo = "MemTotal: 16777216 kB\nMemAvailable: 8388608 kB\n"
+	for name, c := range map[string]struct {
+		files       map[string]string
+		left, limit quantity.Bytes
+	}{
+		"no groups":        {nil, 8 << 30, 0},
+		"version 2":        {map[string]string{"proc/self/cgroup": "0::/a/b\n", "sys/fs/cgroup/a/b/memory.max": "max\n", "sys/fs/cgroup/a/b/memory.current": "1\n", "sys/fs/cgroup/a/memory.max": "1073741824\n", "sys/fs/cgroup/a/memory.current": "268435456\n"}, 768 << 20, 1 << 30},
+		"version 1":        {map[string]string{"proc/self/cgroup": "4:cpu,memory:/x\n1:name=systemd:/y\n", "sys/fs/cgroup/memory/x/memory.limit_in_bytes": "2147483648\n", "sys/fs/cgroup/memory/x/memory.usage_in_bytes": "0\n", "sys/fs/cgroup/memory/memory.limit_in_bytes": "9223372036854771712\n"}, 2 << 30, 2 << 30},
+		"over its limit":   {map[string]string{"proc/self/cgroup": "0::/\n", "sys/fs/cgroup/memory.max": "100\n", "sys/fs/cgroup/memory.current": "200\n"}, 0, 100},
+		"a path that lies": {map[string]string{"proc/self/cgroup": "0::/../../etc\n"}, 8 << 30, 0},
+	} {
+		root := t.TempDir()
+		write := func(path, text string) {
+			if err := os.MkdirAll(filepath.Dir(filepath.Join(root, path)), 0o755); err != nil {
+				t.Fatal(err)
+			}
+			if err := os.WriteFile(filepath.Join(root, path), []byte(text), 0o600); err != nil {
+				t.Fatal(err)
+			}
+		}
+		write("proc/meminfo", meminfo)
+		for path, text := range c.files {
+			write(path, text)
+		}
+		if left, err := memoryLeft(root); err != nil || left != c.left {
+			t.Errorf("%s: %d left, want %d (%v)", name, left, c.left, err)
+		}
+		if limit := memoryLimit(root); limit != c.limit {
+			t.Errorf("%s: limit %d, want %d", name, limit, c.limit)
+		}
+	}
+	if _, err := memoryLeft(t.TempDir()); err == nil {
+		t.Error("memory that cannot be looked at was taken for some")
+	}
+}
