@@ -53,7 +53,7 @@ type service struct {
 	token   string
 	link    string // signs in to the console
 	process *exec.Cmd
-	log     *bytes.Buffer
+	logFile string
 }
 
 var servesAt = regexp.MustCompile(`serves (http://\S+) from`)
@@ -61,13 +61,18 @@ var servesAt = regexp.MustCompile(`serves (http://\S+) from`)
 // serve starts a service on a data folder, as the user nobody when asked.
 func serve(t *testing.T, data string, asNobody bool, options ...string) *service {
 	t.Helper()
-	s := &service{t: t, data: data, log: &bytes.Buffer{}}
+	s := &service{t: t, data: data, logFile: filepath.Join(t.TempDir(), "log")}
 	s.process = exec.Command(heron, append([]string{"serve", "--data", data, "--listen", "127.0.0.1:0", "--arrays", os.TempDir()}, options...)...)
 	if asNobody {
 		s.process.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
 	}
 	out := &lines{found: make(chan []string, 1)}
-	s.process.Stdout, s.process.Stderr = out, s.log
+	log, err := os.Create(s.logFile)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer log.Close()
+	s.process.Stdout, s.process.Stderr = out, log
 	if err := s.process.Start(); err != nil {
 		t.Fatal(err)
 	}
@@ -76,7 +81,7 @@ func serve(t *testing.T, data string, asNobody bool, options ...string) *service
 	case found := <-out.found:
 		s.url = found[1]
 	case <-time.After(20 * time.Second):
-		t.Fatalf("the service does not start:\n%s", s.log)
+		t.Fatalf("the service does not start:\n%s", s.said())
 	}
 	token, err := os.ReadFile(filepath.Join(data, "token"))
 	if err != nil {
@@ -103,6 +108,12 @@ func (l *lines) Write(p []byte) (int, error) {
 		}
 	}
 	return len(p), nil
+}
+
+// said is what the service wrote to its log.
+func (s *service) said() string {
+	text, _ := os.ReadFile(s.logFile)
+	return string(text)
 }
 
 // end sends the service a signal and waits until it is gone.

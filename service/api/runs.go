@@ -131,6 +131,9 @@ func (s *Service) startRun(ctx context.Context, n NewRun) (resource.Run, error) 
 	if err != nil {
 		return resource.Run{}, err
 	}
+	if err := runner.SameKind(volume, locator); err != nil {
+		return resource.Run{}, err
+	}
 	for _, step := range steps {
 		if err := runner.Fits(step.Load, volume); err != nil {
 			return resource.Run{}, err

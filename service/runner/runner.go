@@ -344,6 +344,9 @@ func (e *execution) open(ctx context.Context, steps []plan.Step) (storage.Volume
 	if err != nil {
 		return nil, err
 	}
+	if err := SameKind(e.run.Volume, locator); err != nil {
+		return nil, err
+	}
 	size, writes := plan.Reach(steps)
 	volume, err := within(ctx, func() (storage.Volume, error) {
 		return e.bounds.Prepare(ctx, locator, storage.Request{
@@ -363,6 +366,15 @@ func (e *execution) open(ctx context.Context, steps []plan.Step) (storage.Volume
 	}
 	e.wrote = writes
 	return volume, nil
+}
+
+// SameKind reports a volume that is another kind of thing by now than it was
+// registered as.
+func SameKind(volume resource.Volume, now storage.Locator) error {
+	if volume.Kind == string(now.Kind) {
+		return nil
+	}
+	return fmt.Errorf("%s: %w: it was registered as a %s and is a %s now; forget the volume, and register what is there", volume.Locator, localfile.ErrNotStorage, volume.Kind, now.Kind)
 }
 
 // renew takes the identity anew of what this run wrote to, so that consent
