@@ -302,7 +302,7 @@ var traps = []trap{
 	{name: "a link to a device since", set: linkedFile, spring: func(t *testing.T, s *service, l string, _ resource.Volume) {
 		d, _ := device(t, s)
 		ok(t, os.Remove(l), os.Symlink(d, l))
-	}, words: "no longer holds"},
+	}, words: "it was registered as a file"},
 	{name: "a node bound to another file since", set: device, spring: func(t *testing.T, _ *service, l string, _ resource.Volume) {
 		must(t, "losetup", "--detach", l)
 		must(t, "losetup", l, blankFile(t))
