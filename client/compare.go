@@ -48,6 +48,7 @@ type ToldSetup struct {
 	Facts   []ToldFact `json:"facts,omitempty"`
 	Text    string     `json:"text,omitempty"` // a setup file instead
 	Replace bool       `json:"replace,omitempty"`
+	Version *int       `json:"version,omitempty"` // that this is meant to follow; nil for whichever is the newest
 }
 
 // ToldFact is one fact; an empty value takes it back.

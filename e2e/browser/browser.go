@@ -74,7 +74,8 @@ func (b *Browser) Type(selector, text string) error {
 func (b *Browser) Until(expression string) error {
 	for deadline := time.Now().Add(30 * time.Second); ; {
 		_, err := chromedp.Run(b.ctx, chromedp.Poll[bool](expression))
-		if err == nil || !strings.Contains(err.Error(), "context with specified id") || time.Now().After(deadline) {
+		changed := err != nil && (strings.Contains(err.Error(), "context with specified id") || strings.Contains(err.Error(), "navigated or closed"))
+		if !changed || time.Now().After(deadline) {
 			return err
 		}
 	}
