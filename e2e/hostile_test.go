@@ -38,7 +38,7 @@ func TestAPageOnAnotherPort(t *testing.T) {
 		w.Header().Set("Content-Type", "text/html")
 		fmt.Fprintf(w, `<form id=f method=post enctype=text/plain action="%[1]s/api/v1/volumes"><input name='{"locator":"null:3TiB","x":"' value='"}'></form>
 <iframe name=i src="%[1]s/runs"></iframe><p id=out></p><script>
-const tries = [];
+const tries = [fetch("/api/v1/where-the-cookie-goes").then(() => "failed")];
 for (const [method, path, body] of [["POST", "/volumes", '{"locator":"null:2TiB"}'], ["DELETE", "/session", undefined], ["GET", "/runs", undefined], ["PUT", "/arrays/x", '{"text":"members: 1"}']])
   for (const kind of [undefined, "text/plain", "application/json", "application/x-www-form-urlencoded"])
     for (const mode of ["cors", "no-cors"]) {
