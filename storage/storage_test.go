@@ -83,3 +83,21 @@ func TestTouchIsShared(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// Whatever is typed as a locator, it is understood or refused, and understood
+// again as what it was understood as.
+func FuzzParse(f *testing.F) {
+	for _, seed := range []string{"null:1GiB", "null", "array:/a/b.yaml", "/", "/tmp/../etc", "", "array:", "null:-1", "null:9e99TiB", "/dev/null", "\x00", "/a\x00b", "array:/\x00"} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		l, err := Parse(text)
+		if err != nil {
+			return
+		}
+		again, err := Parse(l.String())
+		if err != nil || again != l {
+			t.Errorf("%q is %+v, and that is %+v (%v)", text, l, again, err)
+		}
+	})
+}

@@ -24,8 +24,8 @@ import (
 
 const token = "a token of these tests"
 
-// served starts the API on a store of its own.
-func served(t *testing.T) *httptest.Server {
+// handlerOf makes the API on a store of its own.
+func handlerOf(t testing.TB) http.Handler {
 	t.Helper()
 	s, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "heron.sqlite"))
 	if err != nil {
@@ -36,12 +36,20 @@ func served(t *testing.T) *httptest.Server {
 	if err != nil {
 		t.Fatal(err)
 	}
+	t.Cleanup(func() { r.Close(); s.Close() })
 	console := fstest.MapFS{
 		"index.html":      {Data: []byte("<title>the console</title>")},
 		"assets/a-123.js": {Data: []byte("1")},
 	}
-	server := httptest.NewServer((&Service{Store: s, Runner: r, Bounds: bounds, Token: token, Version: "test", Console: console, Log: log, Started: time.Now()}).Handler())
-	t.Cleanup(func() { server.Close(); r.Close(); s.Close() })
+	return (&Service{Store: s, Runner: r, Bounds: bounds, Token: token, Version: "test", Console: console, Log: log, Started: time.Now()}).Handler()
+}
+
+// served serves the API.
+func served(t *testing.T) *httptest.Server {
+	t.Helper()
+	handler := handlerOf(t)
+	server := httptest.NewServer(handler)
+	t.Cleanup(server.Close)
 	return server
 }
 

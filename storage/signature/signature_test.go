@@ -237,3 +237,21 @@ func TestAsk(t *testing.T) {
 		t.Error("it was asked although there was no time")
 	}
 }
+
+// Whatever a disk holds, looking at it ends, without reading beyond its end.
+func FuzzFind(f *testing.F) {
+	for _, seed := range []string{"XFSB", "LABELONE", "\x55\xaa", strings.Repeat("\x00", 510) + "\x55\xaa", "EFI PART"} {
+		f.Add([]byte(seed), uint16(0))
+	}
+	f.Fuzz(func(t *testing.T, content []byte, at uint16) {
+		image := make([]byte, int(at)+len(content))
+		copy(image[at:], content)
+		if _, err := Find(bytes.NewReader(image), int64(len(image))); err != nil {
+			t.Error(err)
+		}
+		something, err := Content(bytes.NewReader(image), int64(len(image)))
+		if err != nil || something != (len(bytes.Trim(content, "\x00")) > 0) {
+			t.Errorf("content %q at %d: %t, %v", content, at, something, err)
+		}
+	})
+}
