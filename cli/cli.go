@@ -21,6 +21,7 @@ import (
 
 	"patientheron/client"
 	"patientheron/host"
+	"patientheron/resource"
 	"patientheron/service"
 )
 
@@ -128,6 +129,9 @@ func (a *app) with(work func(ctx context.Context, c *client.Client, command *cob
 		c, done, err := a.client(ctx)
 		if err != nil {
 			return err
+		}
+		c.Unreadable = func(r resource.Unreadable) {
+			fmt.Fprintf(command.ErrOrStderr(), "%s %d is kept and cannot be read: %s\n", r.Kind, r.ID, r.Reason)
 		}
 		return errors.Join(work(ctx, c, command, arguments), done())
 	}

@@ -54,6 +54,10 @@ var ErrUnreachable = errors.New("the service cannot be reached")
 
 // Client calls one service. It is safe for concurrent use.
 type Client struct {
+	// Unreadable is told of records that the service keeps and cannot read, when
+	// it is asked for a list with them; nil for nobody.
+	Unreadable func(resource.Unreadable)
+
 	base, token string
 	http        *http.Client
 }
@@ -126,6 +130,15 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 	return nil
 }
 
+// unreadable passes on what a list names beside its records.
+func (c *Client) unreadable(records []resource.Unreadable) {
+	for _, r := range records {
+		if c.Unreadable != nil {
+			c.Unreadable(r)
+		}
+	}
+}
+
 // About tells what the service is.
 func (c *Client) About(ctx context.Context) (about resource.About, err error) {
 	return about, c.call(ctx, http.MethodGet, "/about", nil, &about)
@@ -133,8 +146,13 @@ func (c *Client) About(ctx context.Context) (about resource.About, err error) {
 
 // Volumes lists all volumes by name.
 func (c *Client) Volumes(ctx context.Context) ([]resource.Volume, error) {
-	var list struct{ Volumes []resource.Volume }
-	return list.Volumes, c.call(ctx, http.MethodGet, "/volumes", nil, &list)
+	var list struct {
+		Volumes    []resource.Volume
+		Unreadable []resource.Unreadable
+	}
+	err := c.call(ctx, http.MethodGet, "/volumes", nil, &list)
+	c.unreadable(list.Unreadable)
+	return list.Volumes, err
 }
 
 // NewVolume is what registering a volume takes.
@@ -181,8 +199,13 @@ func (c *Client) ForgetVolume(ctx context.Context, id int64) error {
 
 // Workloads lists all saved workloads by name.
 func (c *Client) Workloads(ctx context.Context) ([]resource.Workload, error) {
-	var list struct{ Workloads []resource.Workload }
-	return list.Workloads, c.call(ctx, http.MethodGet, "/workloads", nil, &list)
+	var list struct {
+		Workloads  []resource.Workload
+		Unreadable []resource.Unreadable
+	}
+	err := c.call(ctx, http.MethodGet, "/workloads", nil, &list)
+	c.unreadable(list.Unreadable)
+	return list.Workloads, err
 }
 
 // SaveWorkload keeps a workload under a name.
@@ -208,8 +231,9 @@ func (c *Client) ReadPlan(ctx context.Context, text string) (p plan.Plan, estima
 
 // RunPage is a page of runs, newest first.
 type RunPage struct {
-	Runs  []resource.Run `json:"runs"`
-	Total int            `json:"total"`
+	Runs       []resource.Run        `json:"runs"`
+	Total      int                   `json:"total"`
+	Unreadable []resource.Unreadable `json:"unreadable,omitempty"`
 }
 
 // Runs lists at most limit runs, newest first, with an id below before unless
@@ -219,7 +243,9 @@ func (c *Client) Runs(ctx context.Context, before int64, limit int) (page RunPag
 	if before > 0 {
 		query.Set("before", number(before))
 	}
-	return page, c.call(ctx, http.MethodGet, "/runs?"+query.Encode(), nil, &page)
+	err = c.call(ctx, http.MethodGet, "/runs?"+query.Encode(), nil, &page)
+	c.unreadable(page.Unreadable)
+	return page, err
 }
 
 // NewRun is what starting a run takes.
@@ -238,7 +264,9 @@ func (c *Client) StartRun(ctx context.Context, n NewRun) (run resource.Run, err 
 
 // Run gives one run with its measurements.
 func (c *Client) Run(ctx context.Context, id int64) (detail resource.RunDetail, err error) {
-	return detail, c.call(ctx, http.MethodGet, "/runs/"+number(id), nil, &detail)
+	err = c.call(ctx, http.MethodGet, "/runs/"+number(id), nil, &detail)
+	c.unreadable(detail.Unreadable)
+	return detail, err
 }
 
 // StopRun stops a run, at once or after the measurement under way.

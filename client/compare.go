@@ -39,8 +39,13 @@ func (c *Client) Look(ctx context.Context, locator string, asked Asked) (look re
 
 // Setups lists the versions of a volume's setup, newest first.
 func (c *Client) Setups(ctx context.Context, volume int64) ([]resource.SetupVersion, error) {
-	var list struct{ Versions []resource.SetupVersion }
-	return list.Versions, c.call(ctx, http.MethodGet, "/volumes/"+number(volume)+"/setups", nil, &list)
+	var list struct {
+		Versions   []resource.SetupVersion
+		Unreadable []resource.Unreadable
+	}
+	err := c.call(ctx, http.MethodGet, "/volumes/"+number(volume)+"/setups", nil, &list)
+	c.unreadable(list.Unreadable)
+	return list.Versions, err
 }
 
 // ToldSetup is what a user tells of a volume's setup.
@@ -79,8 +84,13 @@ func (c *Client) Compare(ctx context.Context, n NewComparison) (compared resourc
 
 // Comparisons lists all kept comparisons, newest first.
 func (c *Client) Comparisons(ctx context.Context) ([]resource.Comparison, error) {
-	var list struct{ Comparisons []resource.Comparison }
-	return list.Comparisons, c.call(ctx, http.MethodGet, "/comparisons", nil, &list)
+	var list struct {
+		Comparisons []resource.Comparison
+		Unreadable  []resource.Unreadable
+	}
+	err := c.call(ctx, http.MethodGet, "/comparisons", nil, &list)
+	c.unreadable(list.Unreadable)
+	return list.Comparisons, err
 }
 
 // Comparison gives a kept comparison with what comes of it.

@@ -261,9 +261,17 @@ func (e *execution) measure(ctx context.Context, volume storage.Volume, position
 // judge says what to believe of a measurement that has ended, and completes
 // its summary with what only the whole series tells.
 func (e *execution) judge(ctx context.Context, m *resource.Measurement) error {
-	series, err := e.store.Intervals(ctx, m.ID)
+	series := []measure.Interval{}
+	unreadable, err := e.store.EachInterval(ctx, m.ID, 0, func(i measure.Interval) error {
+		i.Spread = nil // which takes most of the room, and says nothing to a judge
+		series = append(series, i)
+		return nil
+	})
 	if err != nil {
 		return err
+	}
+	if unreadable > 0 {
+		return fmt.Errorf("%d intervals of measurement %d cannot be read", unreadable, m.ID)
 	}
 	measure.CutLeadIn(series, m.Summary.LeadIn)
 	m.Summary.Steadiness = judge.Steadiness(series)

@@ -1,6 +1,6 @@
 import type { components } from "./contract.gen";
 
-type Schemas = components["schemas"];
+export type Schemas = components["schemas"];
 export type Run = Schemas["Run"];
 export type RunDetail = Schemas["RunDetail"];
 export type RunList = Schemas["RunList"];

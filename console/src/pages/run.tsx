@@ -18,7 +18,7 @@ import { Doubt, FiguresTable } from "../parts/figures";
 import { bytes, digits, moment, rate, seconds } from "../parts/format";
 import { HeatMap } from "../parts/heat";
 import { SeriesCharts } from "../parts/series";
-import { StatusWord, Trouble } from "../parts/shell";
+import { StatusWord, Trouble, Unreadable } from "../parts/shell";
 
 /** One run: live while it goes on, its results afterwards. */
 export function RunPage() {
@@ -46,6 +46,7 @@ export function RunPage() {
 	return (
 		<>
 			<Heading run={run} />
+			<Unreadable of={detail.data?.unreadable} />
 			{feed.broken && !isFinal(run.status) && (
 				<p role="status">The live feed broke off; taking it up again…</p>
 			)}

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import { api, isFinal } from "../api/client";
 import { moment } from "../parts/format";
-import { Empty, StatusWord, Trouble } from "../parts/shell";
+import { Empty, StatusWord, Trouble, Unreadable } from "../parts/shell";
 
 export function Runs() {
 	const [search, setSearch] = useSearchParams();
@@ -38,6 +38,7 @@ export function Runs() {
 					Measure
 				</Link>
 			</div>
+			<Unreadable of={runs.data.unreadable} />
 			<div className="overflow-x-auto">
 				<table className="table">
 					<thead>

@@ -3,7 +3,7 @@ import { type FormEvent, useState } from "react";
 import { Link } from "react-router";
 import { api, type Volume } from "../api/client";
 import { bytes } from "../parts/format";
-import { Trouble } from "../parts/shell";
+import { Trouble, Unreadable } from "../parts/shell";
 
 export function Volumes() {
 	const queries = useQueryClient();
@@ -73,6 +73,7 @@ export function Volumes() {
 					</table>
 				</div>
 			)}
+			<Unreadable of={volumes.data?.unreadable} />
 			{forget.error && <Trouble error={forget.error} />}
 			<AddVolume />
 		</>
@@ -91,6 +92,9 @@ function writes(v: Volume): string {
 	}
 	if (v.kind === "folder") {
 		return "a test file";
+	}
+	if (v.consent?.lapsed) {
+		return `no longer: consent lapsed, ${v.consent.lapsed}`;
 	}
 	return v.consent ? "may overwrite all" : "no";
 }
@@ -142,7 +146,7 @@ function AddVolume() {
 			{add.error && <Trouble error={add.error} />}
 			<p className="mt-3 text-sm opacity-80">
 				In a folder, a run makes a test file of its own that is gone afterwards. Files and devices are
-				registered for reading; to let runs write over one, use <code>heron volume add --help</code>.
+				registered for reading; to let runs write over one, see <code>heron volume consent --help</code>.
 			</p>
 		</form>
 	);

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import { NavLink, Outlet, useNavigate } from "react-router";
-import { api, CallError } from "../api/client";
+import { api, CallError, type Schemas } from "../api/client";
 import { Mark } from "./mark";
 import { ThemeSwitch } from "./theme";
 
@@ -70,6 +70,16 @@ export function Trouble({ error }: { error: unknown }) {
 			{error instanceof Error ? error.message : String(error)}
 		</div>
 	);
+}
+
+/** Records that the service keeps and cannot read, named beside those that it can. */
+export function Unreadable({ of }: { of?: Schemas["Unreadable"][] | null }) {
+	return (of ?? []).map((u) => (
+		<Trouble
+			key={`${u.kind} ${u.id}`}
+			error={`The ${u.kind} ${u.id ?? ""} is kept and cannot be read: ${u.reason}`}
+		/>
+	));
 }
 
 /** What a page says when there is nothing to show yet. */
