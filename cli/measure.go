@@ -223,19 +223,25 @@ func (a *app) findVolume(ctx context.Context, c *client.Client, target string) (
 	if i := slices.IndexFunc(volumes, func(v resource.Volume) bool { return v.Name == target || v.Locator == locator }); i >= 0 {
 		return volumes[i], nil
 	}
-	volume, err := c.AddVolume(ctx, client.NewVolume{Locator: locator})
-	path, isArray := strings.CutPrefix(locator, "array:")
+	return register(ctx, c, client.NewVolume{Locator: locator}, volumes)
+}
+
+// register registers a volume. An array file that the service may not read where
+// it is, but its user may, is handed over; registered is what there is already,
+// where that will do.
+func register(ctx context.Context, c *client.Client, v client.NewVolume, registered []resource.Volume) (resource.Volume, error) {
+	volume, err := c.AddVolume(ctx, v)
+	path, isArray := strings.CutPrefix(v.Locator, "array:")
 	if err == nil || !isArray || !strings.Contains(err.Error(), simulated.ErrOutside.Error()) {
 		return volume, err
 	}
-	// The service may not read it where it is, its user may.
-	if locator, err = keepArray(ctx, c, path, ""); err != nil {
+	if v.Locator, err = keepArray(ctx, c, path, ""); err != nil {
 		return volume, err
 	}
-	if i := slices.IndexFunc(volumes, func(v resource.Volume) bool { return v.Locator == locator }); i >= 0 {
-		return volumes[i], nil
+	if i := slices.IndexFunc(registered, func(r resource.Volume) bool { return r.Locator == v.Locator }); i >= 0 {
+		return registered[i], nil
 	}
-	return c.AddVolume(ctx, client.NewVolume{Locator: locator})
+	return c.AddVolume(ctx, v)
 }
 
 // follow watches a run to its end and prints the result. When the command

@@ -80,7 +80,7 @@ of the heron, it lapses, and is given anew with "heron volume consent".`,
 			if v.Consent, err = stated.read(); err != nil {
 				return err
 			}
-			volume, err := c.AddVolume(ctx, v)
+			volume, err := register(ctx, c, v, nil)
 			if err != nil {
 				return err
 			}
