@@ -307,6 +307,11 @@ func TestConsoleIsServedBesideTheAPI(t *testing.T) {
 		if policy := answer.Header.Get("Content-Security-Policy"); !strings.Contains(policy, "default-src 'self'") {
 			t.Errorf("%s: policy %q", path, policy)
 		}
+		for name, want := range map[string]string{"X-Frame-Options": "DENY", "X-Content-Type-Options": "nosniff", "Referrer-Policy": "no-referrer", "Cross-Origin-Resource-Policy": "same-origin"} {
+			if got := answer.Header.Get(name); got != want {
+				t.Errorf("%s: %s is %q, want %q", path, name, got, want)
+			}
+		}
 	}
 	if answer, _ := call(t, server, http.MethodPost, "/runs", "{}"); answer.StatusCode != http.StatusMethodNotAllowed {
 		t.Errorf("POST to a page: %d", answer.StatusCode)

@@ -180,7 +180,7 @@ func (t *target) swapped() (*Use, error) {
 	swaps, _ := os.ReadFile(filepath.Join(t.root, "proc/swaps"))
 	for line := range strings.Lines(string(swaps)) {
 		source, _, _ := strings.Cut(line, " ")
-		source = unescape(source)
+		source = Unescape(source)
 		name := filepath.Base(source)
 		if filepath.Dir(source) == "/dev" && slices.Contains(t.names(), name) || t.same(source) {
 			return &Use{name + " is swap space of this host", "switch that off"}, nil
@@ -189,8 +189,8 @@ func (t *target) swapped() (*Use, error) {
 	return nil, nil
 }
 
-// unescape undoes the octal escapes of /proc (proc(5)).
-func unescape(text string) string {
+// Unescape undoes the octal escapes of /proc (proc(5)).
+func Unescape(text string) string {
 	return strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`).Replace(text)
 }
 

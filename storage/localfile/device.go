@@ -10,6 +10,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"patientheron/core/quantity"
+	"patientheron/storage/inuse"
 )
 
 // devicesBehind names the block devices whose counters move with a path: the
@@ -47,19 +48,14 @@ func mountSource(root, path string) (source string) {
 		if len(fields) < 5 || len(of) < 2 {
 			continue
 		}
-		point := unescape(fields[4])
+		point := inuse.Unescape(fields[4])
 		inside := path == point || point == "/" || strings.HasPrefix(path, point+"/")
 		// A later mount on the same point covers the earlier one.
 		if inside && len(point) >= longest {
-			longest, source = len(point), unescape(of[1])
+			longest, source = len(point), inuse.Unescape(of[1])
 		}
 	}
 	return source
-}
-
-// unescape undoes the octal escapes of mountinfo (proc(5)).
-func unescape(text string) string {
-	return strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`).Replace(text)
 }
 
 // deviceSerial is the serial number a device tells, or "".
