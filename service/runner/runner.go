@@ -386,7 +386,15 @@ func (e *execution) renew(ctx context.Context, volume storage.Volume) {
 	if !e.wrote || !is || e.run.Volume.Consent == nil {
 		return
 	}
-	identity, err := within(ctx, identified.Identity, func(setup.Identity, error) {})
+	// It is looked at although the run was stopped, for as long as a slow disk
+	// takes; the end of the service waits for less.
+	patience := 10 * time.Second
+	if errors.Is(context.Cause(ctx), errShutdown) {
+		patience = lastPause
+	}
+	looking, done := context.WithTimeout(context.WithoutCancel(ctx), patience)
+	defer done()
+	identity, err := within(looking, identified.Identity, func(setup.Identity, error) {})
 	keep, cancel := record(ctx)
 	defer cancel()
 	if err == nil {

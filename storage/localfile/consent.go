@@ -36,7 +36,7 @@ func Agree(path, kind string, claim Claim, kept []string) (setup.Identity, error
 		return setup.Identity{}, err
 	}
 	defer file.Close()
-	if err := errors.Join(free(file, path, kept), exclusive(file, path)); err != nil {
+	if err := unused(file, path, kept); err != nil {
 		return setup.Identity{}, err
 	}
 	found, err := identify(file)
@@ -82,6 +82,15 @@ func sameKind(file *os.File, kind string) error {
 		return fmt.Errorf("%s: %w: it is no longer a %s; forget the volume and register it anew", file.Name(), ErrNotStorage, kind)
 	}
 	return nil
+}
+
+// unused reports who uses what is opened to be looked at, as far as can be seen
+// and as far as the kernel tells.
+func unused(file *os.File, path string, kept []string) error {
+	if err := free(file, path, kept); err != nil {
+		return err
+	}
+	return exclusive(file, path)
 }
 
 // free reports who uses an opened file or device, or that the service keeps it
@@ -221,7 +230,7 @@ func checkConsent(path, kind string, request Request) error {
 		return err
 	}
 	defer file.Close()
-	if err := errors.Join(free(file, path, request.Kept), exclusive(file, path)); err != nil {
+	if err := unused(file, path, request.Kept); err != nil {
 		return err
 	}
 	if inuse.Ourselves(file) {
