@@ -133,7 +133,7 @@ func behind(ctx context.Context, explorer *host.Explorer, locator storage.Locato
 		if holds = h.what; h.user != "" {
 			users = append(users, h.user)
 		}
-		if r.Consent != nil && refusal == "" {
+		if c := r.Consent; c != nil && c.Lapsed == "" && c.Identity != nil && c.Identity.HoldsInWords() == holds {
 			holds = "" // the user agreed to lose it
 		}
 	})
