@@ -66,7 +66,7 @@ func TestComparingOverTheAPI(t *testing.T) {
 		"a report of nothing":   {http.MethodGet, "/comparisons/55/report", "", 404, "comparison 55"},
 		"the shape of a run":    {http.MethodGet, fmt.Sprintf("/runs/%d/shape", a), "", 200, `"points"`},
 		"a p99 of no number":    {http.MethodGet, fmt.Sprintf("/runs/%d/shape?p99=NaN", a), "", 422, "finite"},
-		"a p99 without end":     {http.MethodGet, fmt.Sprintf("/runs/%d/shape?p99=Inf", a), "", 422, ""},
+		"a p99 without end":     {http.MethodGet, fmt.Sprintf("/runs/%d/shape?p99=Inf", a), "", 422, "finite"},
 		"its reach":             {http.MethodGet, fmt.Sprintf("/runs/%d/reach", a), "", 200, `"reached"`},
 		"a marker after it":     {http.MethodPost, fmt.Sprintf("/runs/%d/markers", a), `{"name": "x"}`, 409, "not measuring"},
 		"a marker without name": {http.MethodPost, fmt.Sprintf("/runs/%d/markers", a), `{"name": ""}`, 422, "length"},

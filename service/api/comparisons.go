@@ -88,10 +88,12 @@ func (s *Service) registerComparisons(api huma.API) {
 	huma.Register(api, operation(http.MethodGet, "/runs/{id}/shape", "get-shape", "What the repeats and sweeps of a run show together", http.StatusOK, http.StatusNotFound),
 		func(ctx context.Context, in *struct {
 			ByID
-			P99 quantity.Seconds `query:"p99" minimum:"0" maximum:"3600" doc:"In seconds: also find the largest rate whose p99 latency stays within this"`
+			P99 quantity.Seconds `query:"p99" doc:"In seconds, at most 3600: also find the largest rate whose p99 latency stays within this"`
 		}) (*body[resource.Shape], error) {
-			if p99 := float64(in.P99); math.IsNaN(p99) || math.IsInf(p99, 0) {
-				return nil, huma.Error422UnprocessableEntity("p99 is no finite number of seconds")
+			// Not by the contract's own limits: their refusal would repeat what is no
+			// number in JSON.
+			if in.P99 < 0 || in.P99 > 3600 || math.IsNaN(float64(in.P99)) {
+				return nil, huma.Error422UnprocessableEntity("p99 is not a finite number of seconds from 0 to 3600")
 			}
 			side, err := s.side(ctx, resource.Group{Runs: []int64{in.ID}})
 			if err != nil {

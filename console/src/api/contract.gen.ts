@@ -3946,7 +3946,7 @@ export interface operations {
     "get-shape": {
         parameters: {
             query?: {
-                /** @description In seconds: also find the largest rate whose p99 latency stays within this */
+                /** @description In seconds, at most 3600: also find the largest rate whose p99 latency stays within this */
                 p99?: number;
             };
             header?: never;
