@@ -17,12 +17,10 @@ import (
 	"time"
 
 	"patientheron/core/plan"
-	"patientheron/core/setup"
 	"patientheron/resource"
 	"patientheron/service/room"
 	"patientheron/service/store"
 	"patientheron/storage"
-	"patientheron/storage/localfile"
 )
 
 // ErrFinal is given when a run that has ended is asked to stop.
@@ -288,142 +286,4 @@ func verdict(ctx context.Context, err error) (resource.Status, string) {
 		return resource.Failed, err.Error()
 	}
 	return resource.Finished, ""
-}
-
-// record is a context for writing results, which are kept even when the run
-// is being stopped.
-func record(ctx context.Context) (context.Context, context.CancelFunc) {
-	return context.WithTimeout(context.WithoutCancel(ctx), 20*time.Second)
-}
-
-// patience is how long something that may hang in the kernel is waited for
-// once the run is stopped.
-const patience = time.Second
-
-// within calls work on a goroutine of its own and waits for it, but after ctx
-// ended only as long as patience: the goroutine is then left behind, and late
-// is called with its result if it ever comes.
-func within[T any](ctx context.Context, work func() (T, error), late func(T, error)) (T, error) {
-	type result struct {
-		value T
-		err   error
-	}
-	done := make(chan result)
-	abandoned := make(chan struct{})
-	go func() {
-		value, err := work()
-		select {
-		case done <- result{value, err}:
-		case <-abandoned:
-			late(value, err)
-		}
-	}()
-	wait := func(stop <-chan struct{}, timer <-chan time.Time) (result, bool) {
-		select {
-		case r := <-done:
-			return r, true
-		case <-stop:
-		case <-timer:
-		}
-		return result{}, false
-	}
-	if r, ok := wait(ctx.Done(), nil); ok {
-		return r.value, r.err
-	}
-	if r, ok := wait(nil, time.After(patience)); ok {
-		return r.value, r.err
-	}
-	close(abandoned)
-	var none T
-	return none, fmt.Errorf("the volume does not answer: %w", context.Cause(ctx))
-}
-
-// open prepares the volume of a run.
-func (e *execution) open(ctx context.Context, steps []plan.Step) (storage.Volume, error) {
-	locator, err := within(ctx, func() (storage.Locator, error) { return storage.Parse(e.run.Volume.Locator) }, func(storage.Locator, error) {})
-	if err != nil {
-		return nil, err
-	}
-	if err := SameKind(e.run.Volume, locator); err != nil {
-		return nil, err
-	}
-	size, writes := plan.Reach(steps)
-	volume, err := within(ctx, func() (storage.Volume, error) {
-		return e.bounds.Prepare(ctx, locator, storage.Request{
-			Size: size, Writes: writes, Content: steps[0].Load, Consent: Claim(e.run.Volume), Progress: e.preparing,
-		})
-	}, func(v storage.Volume, err error) {
-		if err == nil {
-			_ = v.Close()
-		}
-	})
-	var lapsed *localfile.LapsedError
-	if errors.As(err, &lapsed) {
-		err = errors.Join(err, e.store.LapseConsent(ctx, e.run.VolumeID, lapsed.Why))
-	}
-	if err != nil {
-		return nil, err
-	}
-	e.wrote = writes
-	return volume, nil
-}
-
-// SameKind reports a volume that is another kind of thing by now than it was
-// registered as.
-func SameKind(volume resource.Volume, now storage.Locator) error {
-	if volume.Kind == string(now.Kind) {
-		return nil
-	}
-	return fmt.Errorf("%s: %w: it was registered as a %s and is a %s now; forget the volume, and register what is there", volume.Locator, localfile.ErrNotStorage, volume.Kind, now.Kind)
-}
-
-// renew takes the identity anew of what this run wrote to, so that consent
-// holds for the next run and for nothing that others do meanwhile.
-func (e *execution) renew(ctx context.Context, volume storage.Volume) {
-	identified, is := volume.(interface {
-		Identity() (setup.Identity, error)
-	})
-	if !e.wrote || !is || e.run.Volume.Consent == nil {
-		return
-	}
-	// It is looked at although the run was stopped, for as long as a slow disk
-	// takes; the end of the service waits for less.
-	patience := 10 * time.Second
-	if errors.Is(context.Cause(ctx), errShutdown) {
-		patience = lastPause
-	}
-	looking, done := context.WithTimeout(context.WithoutCancel(ctx), patience)
-	defer done()
-	identity, err := within(looking, identified.Identity, func(setup.Identity, error) {})
-	keep, cancel := record(ctx)
-	defer cancel()
-	if err == nil {
-		err = e.store.RenewConsent(keep, e.run.VolumeID, e.run.Volume.Consent.Given, identity)
-	}
-	if err != nil {
-		e.log.Warn("what a run left on a volume could not be recorded; consent to overwrite it has to be given anew", "run", e.run.ID, "error", err)
-	}
-}
-
-// consent takes the consent as it stands now, which may have been withdrawn or
-// given since the run was asked for.
-func (e *execution) consent(ctx context.Context) error {
-	volume, err := e.store.Volume(ctx, e.run.VolumeID)
-	if errors.Is(err, store.ErrNotFound) {
-		volume.Consent = nil
-	} else if err != nil {
-		return err
-	}
-	e.changing.Lock()
-	defer e.changing.Unlock()
-	e.run.Volume.Consent = volume.Consent
-	return nil
-}
-
-// Claim is what the user agreed to lose of a volume; nil for nothing.
-func Claim(v resource.Volume) *storage.Claim {
-	if v.Consent == nil {
-		return nil
-	}
-	return &storage.Claim{Size: v.Consent.Size, Serial: v.Consent.Serial, Holds: v.Consent.Holds, Identity: v.Consent.Identity, Lapsed: v.Consent.Lapsed}
 }

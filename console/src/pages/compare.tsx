@@ -6,6 +6,7 @@ import { download, save } from "../parts/chart";
 import { GainsChart, PointView } from "../parts/comparison";
 import { moment, share } from "../parts/format";
 import { Empty, Trouble } from "../parts/shell";
+import { Verdict } from "../parts/verdict";
 
 /** The kept comparisons, and a form to ask a new question. */
 export function Comparisons() {
@@ -347,24 +348,5 @@ function Gains(props: {
 				</div>
 			</div>
 		</section>
-	);
-}
-
-const shapes: Record<string, [string, string]> = {
-	better: ["▲", "text-secondary"],
-	worse: ["▼", "text-error"],
-	same: ["=", ""],
-	"not shown": ["~", ""],
-	hint: ["…", ""],
-	missing: ["✕", ""],
-};
-
-/** A verdict as a shape and a word. */
-export function Verdict({ word }: { word: string }) {
-	const [shape, colour] = shapes[word] ?? ["", ""];
-	return (
-		<span className={`whitespace-nowrap ${colour}`}>
-			<span aria-hidden="true">{shape}</span> {word}
-		</span>
 	);
 }

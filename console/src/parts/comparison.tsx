@@ -1,10 +1,10 @@
 import { useQueries, useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { api, type Candidate, type Compared, type Interval, type Match, type Values } from "../api/client";
-import { Verdict } from "../pages/compare";
 import { Chart, type Colours, sideLine } from "./chart";
 import { digits, iops, seconds, throughput } from "./format";
 import { HeatMap } from "./heat";
+import { Verdict } from "./verdict";
 
 /** A value of a figure in the unit that suits it. */
 export function show(unit: string, v: number): string {

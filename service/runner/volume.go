@@ -1,0 +1,105 @@
+package runner
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"patientheron/core/plan"
+	"patientheron/core/setup"
+	"patientheron/resource"
+	"patientheron/service/store"
+	"patientheron/storage"
+	"patientheron/storage/localfile"
+)
+
+// open prepares the volume of a run.
+func (e *execution) open(ctx context.Context, steps []plan.Step) (storage.Volume, error) {
+	locator, err := within(ctx, func() (storage.Locator, error) { return storage.Parse(e.run.Volume.Locator) }, func(storage.Locator, error) {})
+	if err != nil {
+		return nil, err
+	}
+	if err := SameKind(e.run.Volume, locator); err != nil {
+		return nil, err
+	}
+	size, writes := plan.Reach(steps)
+	volume, err := within(ctx, func() (storage.Volume, error) {
+		return e.bounds.Prepare(ctx, locator, storage.Request{
+			Size: size, Writes: writes, Content: steps[0].Load, Consent: Claim(e.run.Volume), Progress: e.preparing,
+		})
+	}, func(v storage.Volume, err error) {
+		if err == nil {
+			_ = v.Close()
+		}
+	})
+	var lapsed *localfile.LapsedError
+	if errors.As(err, &lapsed) {
+		err = errors.Join(err, e.store.LapseConsent(ctx, e.run.VolumeID, lapsed.Why))
+	}
+	if err != nil {
+		return nil, err
+	}
+	e.wrote = writes
+	return volume, nil
+}
+
+// SameKind reports a volume that is another kind of thing by now than it was
+// registered as.
+func SameKind(volume resource.Volume, now storage.Locator) error {
+	if volume.Kind == string(now.Kind) {
+		return nil
+	}
+	return fmt.Errorf("%s: %w: it was registered as a %s and is a %s now; forget the volume, and register what is there", volume.Locator, localfile.ErrNotStorage, volume.Kind, now.Kind)
+}
+
+// renew takes the identity anew of what this run wrote to, so that consent
+// holds for the next run and for nothing that others do meanwhile.
+func (e *execution) renew(ctx context.Context, volume storage.Volume) {
+	identified, is := volume.(interface {
+		Identity() (setup.Identity, error)
+	})
+	if !e.wrote || !is || e.run.Volume.Consent == nil {
+		return
+	}
+	// It is looked at although the run was stopped, for as long as a slow disk
+	// takes; the end of the service waits for less.
+	patience := 10 * time.Second
+	if errors.Is(context.Cause(ctx), errShutdown) {
+		patience = lastPause
+	}
+	looking, done := context.WithTimeout(context.WithoutCancel(ctx), patience)
+	defer done()
+	identity, err := within(looking, identified.Identity, func(setup.Identity, error) {})
+	keep, cancel := record(ctx)
+	defer cancel()
+	if err == nil {
+		err = e.store.RenewConsent(keep, e.run.VolumeID, e.run.Volume.Consent.Given, identity)
+	}
+	if err != nil {
+		e.log.Warn("what a run left on a volume could not be recorded; consent to overwrite it has to be given anew", "run", e.run.ID, "error", err)
+	}
+}
+
+// consent takes the consent as it stands now, which may have been withdrawn or
+// given since the run was asked for.
+func (e *execution) consent(ctx context.Context) error {
+	volume, err := e.store.Volume(ctx, e.run.VolumeID)
+	if errors.Is(err, store.ErrNotFound) {
+		volume.Consent = nil
+	} else if err != nil {
+		return err
+	}
+	e.changing.Lock()
+	defer e.changing.Unlock()
+	e.run.Volume.Consent = volume.Consent
+	return nil
+}
+
+// Claim is what the user agreed to lose of a volume; nil for nothing.
+func Claim(v resource.Volume) *storage.Claim {
+	if v.Consent == nil {
+		return nil
+	}
+	return &storage.Claim{Size: v.Consent.Size, Serial: v.Consent.Serial, Holds: v.Consent.Holds, Identity: v.Consent.Identity, Lapsed: v.Consent.Lapsed}
+}
