@@ -46,6 +46,6 @@ func fits(spec workload.Spec, volume resource.Volume, most quantity.Bytes) error
 	if depth == 0 {
 		next = "use smaller blocks, or fewer workers"
 	}
-	return fmt.Errorf("%w: the buffers of %d workers at depth %d with blocks of %s take %s, and %s of memory can be spared; %s",
+	return fmt.Errorf("%w: the buffers for workers × depth = %d × %d and blocks of %s take %s, and %s of memory can be spared; %s",
 		ErrMemory, spec.Workers, spec.Depth, spec.LargestBlock(), needs(spec.Depth), most, next)
 }

@@ -120,8 +120,9 @@ func (s *Store) Histograms(ctx context.Context, measurement int64) (reads, write
 	return decoded[0], decoded[1], nil
 }
 
-// AddIntervals keeps points of a measurement's series, all or none. They reach
-// stable storage with the next record that is kept.
+// AddIntervals keeps points of a measurement's series, all or none; kept again,
+// when nobody knows whether they were, they are there once. They reach stable
+// storage with the next record that is kept.
 func (s *Store) AddIntervals(ctx context.Context, measurement int64, intervals []measure.Interval) error {
 	what := fmt.Sprintf("keep %d intervals of measurement %d", len(intervals), measurement)
 	tx, err := s.group.BeginTxx(ctx, nil)
@@ -134,7 +135,7 @@ func (s *Store) AddIntervals(ctx context.Context, measurement int64, intervals [
 		if err != nil {
 			return fmt.Errorf("%s: %w", what, err)
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO intervals (measurement_id, position, data) VALUES (?, ?, ?)`, measurement, interval.Index, text); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO intervals (measurement_id, position, data) VALUES (?, ?, ?)`, measurement, interval.Index, text); err != nil {
 			return explain(err, what)
 		}
 	}
