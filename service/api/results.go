@@ -133,15 +133,14 @@ func (s *Service) series(ctx context.Context, id int64, from, limit, points int)
 	if _, err := s.Store.Measurement(ctx, id); err != nil {
 		return series, err
 	}
-	var err error
-	if series.Total, err = s.Store.CountIntervals(ctx, id); err != nil {
+	if points > 0 {
+		kept, total, unreadable, err := s.Store.Outline(ctx, id, points)
+		series.Intervals, series.Total, series.Unreadable = append(series.Intervals, kept...), total, unreadable
+		series.Thinned = len(kept) < total
 		return series, err
 	}
-	if points > 0 {
-		thin := measure.NewThinner(series.Total, points)
-		series.Unreadable, err = s.Store.EachInterval(ctx, id, 0, func(i measure.Interval) error { thin.Add(i); return nil })
-		series.Intervals = thin.Kept()
-		series.Thinned = len(series.Intervals) < series.Total
+	var err error
+	if series.Total, err = s.Store.CountIntervals(ctx, id); err != nil {
 		return series, err
 	}
 	enough := errors.New("enough")

@@ -119,20 +119,11 @@ func (r *Runner) present(ctx context.Context, id int64, send func(Event) error) 
 			waiting = r.record.held()
 		}
 		r.mu.Unlock()
-		total, err := r.store.CountIntervals(ctx, last.ID)
+		kept, _, _, err := r.store.Outline(ctx, last.ID, shown)
 		if err != nil {
 			return false, err
 		}
-		thin := measure.NewThinner(total, shown)
-		if _, err := r.store.EachInterval(ctx, last.ID, 0, func(i measure.Interval) error { thin.Add(i); return nil }); err != nil {
-			return false, err
-		}
-		for _, interval := range thin.Kept() {
-			if err := pass(interval); err != nil {
-				return false, err
-			}
-		}
-		for _, interval := range waiting {
+		for _, interval := range append(kept, waiting...) {
 			if err := pass(interval); err != nil {
 				return false, err
 			}

@@ -5,11 +5,14 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"patientheron/core/judge"
 	"patientheron/core/measure"
 	"patientheron/core/plan"
+	"patientheron/core/quantity"
 	"patientheron/core/workload"
 	"patientheron/resource"
 )
@@ -146,13 +149,18 @@ func (s *Store) AddIntervals(ctx context.Context, measurement int64, intervals [
 // from a position on and without holding them all. A point that cannot be read
 // is left out and counted.
 func (s *Store) EachInterval(ctx context.Context, measurement int64, from int, each func(measure.Interval) error) (unreadable int, err error) {
+	return s.eachInterval(ctx, measurement, `position >= ?`, from, each)
+}
+
+// eachInterval gives the points that a condition with one argument chooses.
+func (s *Store) eachInterval(ctx context.Context, measurement int64, condition string, argument any, each func(measure.Interval) error) (unreadable int, err error) {
 	what := fmt.Sprintf("series of measurement %d", measurement)
 	// How much was lead-in may have been known only at the end.
 	var summary document[*measure.Summary]
 	if err := s.db.GetContext(ctx, &summary, `SELECT summary FROM measurements WHERE id = ?`, measurement); err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return 0, explain(err, what)
 	}
-	rows, err := s.db.QueryxContext(ctx, `SELECT data FROM intervals WHERE measurement_id = ? AND position >= ? ORDER BY position`, measurement, from)
+	rows, err := s.db.QueryxContext(ctx, `SELECT data FROM intervals WHERE measurement_id = ? AND `+condition+` ORDER BY position`, measurement, argument)
 	if err != nil {
 		return 0, explain(err, what)
 	}
@@ -188,4 +196,63 @@ func (s *Store) Intervals(ctx context.Context, measurement int64) ([]measure.Int
 func (s *Store) CountIntervals(ctx context.Context, measurement int64) (n int, err error) {
 	err = s.db.GetContext(ctx, &n, `SELECT count(*) FROM intervals WHERE measurement_id = ?`, measurement)
 	return n, explain(err, fmt.Sprintf("series of measurement %d", measurement))
+}
+
+// outline is what Thinner looks at of an interval: reading no more of a long
+// series is several times as fast.
+type outline struct {
+	Index         int
+	Reads, Writes struct {
+		Rate quantity.OpRate
+		Max  quantity.Seconds `json:"maxSeconds"`
+	}
+}
+
+func (o outline) interval() measure.Interval {
+	return measure.Interval{
+		Index: o.Index,
+		Reads: measure.Flow{Rate: o.Reads.Rate, Max: o.Reads.Max}, Writes: measure.Flow{Rate: o.Writes.Rate, Max: o.Writes.Max},
+	}
+}
+
+// Outline is at most about so many points of a measurement's series, as
+// measure.Thinner chooses them, with how many there are in all and how many
+// cannot be read.
+func (s *Store) Outline(ctx context.Context, measurement int64, points int) (kept []measure.Interval, total, unreadable int, err error) {
+	what := fmt.Sprintf("series of measurement %d", measurement)
+	if total, err = s.CountIntervals(ctx, measurement); err != nil {
+		return nil, 0, 0, err
+	}
+	keep := func(i measure.Interval) error { kept = append(kept, i); return nil }
+	if total <= points {
+		unreadable, err = s.EachInterval(ctx, measurement, 0, keep)
+		return kept, total, unreadable, err
+	}
+	rows, err := s.db.QueryxContext(ctx, `SELECT data FROM intervals WHERE measurement_id = ? ORDER BY position`, measurement)
+	if err != nil {
+		return nil, total, 0, explain(err, what)
+	}
+	defer rows.Close()
+	thin := measure.NewThinner(total, points)
+	for rows.Next() {
+		var point document[outline]
+		if err := rows.Scan(&point); err != nil {
+			unreadable++
+			continue
+		}
+		thin.Add(point.value.interval())
+	}
+	if err := rows.Err(); err != nil {
+		return nil, total, unreadable, explain(err, what)
+	}
+	chosen := map[int]bool{}
+	for _, i := range thin.Kept() {
+		chosen[i.Index] = true
+	}
+	positions, err := encode(slices.Sorted(maps.Keys(chosen)))
+	if err != nil {
+		return nil, total, unreadable, err
+	}
+	_, err = s.eachInterval(ctx, measurement, `position IN (SELECT value FROM json_each(?))`, positions, keep)
+	return kept, total, unreadable, err
 }

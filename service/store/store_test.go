@@ -14,6 +14,7 @@ import (
 	"patientheron/core/judge"
 	"patientheron/core/measure"
 	"patientheron/core/plan"
+	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
 	"patientheron/resource"
@@ -267,6 +268,35 @@ func TestUnreadableRecordsAreNamed(t *testing.T) {
 	}
 	if _, err := s.Intervals(t.Context(), 1); err == nil {
 		t.Error("a series with a hole was given as a whole one")
+	}
+}
+
+// A long series in outline is what a thinner makes of the whole of it.
+func TestOutline(t *testing.T) {
+	s := open(t)
+	run := addRun(t, s, resource.Running)
+	m, err := s.AddMeasurement(t.Context(), resource.Measurement{RunID: run.ID, Position: 1, Status: resource.Running})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var all []measure.Interval
+	for i := range 1000 {
+		flow := measure.Flow{Operations: int64(i), Rate: quantity.OpRate(i * 7919 % 1000), Max: quantity.Seconds(i * 31 % 997)}
+		all = append(all, measure.Interval{Index: i, Reads: flow, Writes: measure.Flow{Rate: 1}, Spread: []measure.Cell{{Tenth: 50, Count: 3}}})
+	}
+	if err := s.AddIntervals(t.Context(), m.ID, all); err != nil {
+		t.Fatal(err)
+	}
+	thin := measure.NewThinner(len(all), 60)
+	for _, i := range all {
+		thin.Add(i)
+	}
+	kept, total, unreadable, err := s.Outline(t.Context(), m.ID, 60)
+	if err != nil || total != 1000 || unreadable != 0 || !reflect.DeepEqual(kept, thin.Kept()) {
+		t.Errorf("%d of %d kept, %d unreadable (%v)", len(kept), total, unreadable, err)
+	}
+	if kept, _, _, err := s.Outline(t.Context(), m.ID, 1000); err != nil || !reflect.DeepEqual(kept, all) {
+		t.Errorf("a series that fits: %d kept (%v)", len(kept), err)
 	}
 }
 
