@@ -309,7 +309,7 @@ func printRuns(w io.Writer, page client.RunPage) {
 		t.AppendRow(table.Row{r.ID, r.Status, r.Volume.Name, shorten(r.Name, 44), r.Created.Local().Format("2006-01-02 15:04"), fmt.Sprintf("%d of %d", r.Progress.Step, r.Progress.Steps)})
 	}
 	t.Render()
-	if last := page.Runs[len(page.Runs)-1].ID; page.Total > len(page.Runs) {
+	if last := page.Runs[len(page.Runs)-1].ID; page.Total > len(page.Runs)+len(page.Unreadable) {
 		fmt.Fprintf(w, "%d of %d runs; the next page: heron run list --before %d\n", len(page.Runs), page.Total, last)
 	}
 }

@@ -117,7 +117,7 @@ func (e *execution) finish(service context.Context, how func(*resource.Run)) {
 		if err == nil {
 			return
 		}
-		e.troubled(fmt.Sprintf("run %d has ended, and that cannot be recorded: %v", e.run.ID, err))
+		e.troubled(fmt.Sprintf("Run %d has ended, and that cannot be recorded: %v.", e.run.ID, err))
 		if sleep(service, lastPause) != nil {
 			return
 		}

@@ -143,7 +143,7 @@ func (r *Runner) Trouble() string {
 func (r *Runner) troubled(words string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if words != r.trouble && words != "" {
+	if r.trouble == "" && words != "" {
 		r.log.Error(words)
 	}
 	r.trouble = words
@@ -199,7 +199,7 @@ func (r *Runner) loop(ctx context.Context) {
 		case ctx.Err() != nil:
 			return
 		case err != nil:
-			r.troubled(fmt.Sprintf("runs wait: %v", err))
+			r.troubled(fmt.Sprintf("Runs wait: %v.", err))
 			later = time.After(lastPause)
 		default:
 			r.troubled("")

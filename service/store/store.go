@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net/url"
+	"strings"
 
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
@@ -130,7 +131,7 @@ func listed[R interface{ record() V }, V any](ctx context.Context, db *sqlx.DB, 
 	for rows.Next() {
 		var row R
 		if err := rows.StructScan(&row); err != nil {
-			u := resource.Unreadable{Kind: kind, Reason: err.Error()}
+			u := resource.Unreadable{Kind: kind, Reason: unscannable(err)}
 			if columns, scanErr := rows.SliceScan(); scanErr == nil {
 				u.ID, _ = columns[0].(int64)
 			}
@@ -140,6 +141,16 @@ func listed[R interface{ record() V }, V any](ctx context.Context, db *sqlx.DB, 
 		records = append(records, row.record())
 	}
 	return records, unreadable, explain(rows.Err(), "list "+kind+"s")
+}
+
+// unscannable says which part of a record cannot be read, and why, in place of
+// the database's count of columns.
+func unscannable(err error) string {
+	text := err.Error()
+	if _, named, found := strings.Cut(text, `, name "`); found {
+		return "its " + strings.Replace(named, `": `, ": ", 1)
+	}
+	return text
 }
 
 // document is a value kept as JSON text in one column.

@@ -73,6 +73,14 @@ export function Volumes() {
 					</table>
 				</div>
 			)}
+			{list
+				.filter((v) => v.consent?.lapsed)
+				.map((v) => (
+					<p key={v.id} className="mb-4 text-sm">
+						Consent to overwrite {v.name} lapsed: {v.consent?.lapsed}. Look at what is there now, and if that
+						may be lost, give it anew with <code>heron volume consent</code>.
+					</p>
+				))}
 			<Unreadable of={volumes.data?.unreadable} />
 			{forget.error && <Trouble error={forget.error} />}
 			<AddVolume />
@@ -94,7 +102,7 @@ function writes(v: Volume): string {
 		return "a test file";
 	}
 	if (v.consent?.lapsed) {
-		return `no longer: consent lapsed, ${v.consent.lapsed}`;
+		return "no longer: consent lapsed";
 	}
 	return v.consent ? "may overwrite all" : "no";
 }

@@ -77,7 +77,7 @@ export function Unreadable({ of }: { of?: Schemas["Unreadable"][] | null }) {
 	return (of ?? []).map((u) => (
 		<Trouble
 			key={`${u.kind} ${u.id}`}
-			error={`The ${u.kind} ${u.id ?? ""} is kept and cannot be read: ${u.reason}`}
+			error={`${u.kind[0].toUpperCase()}${u.kind.slice(1)} ${u.id ?? ""} is kept and cannot be read: ${u.reason}`}
 		/>
 	));
 }
