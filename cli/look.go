@@ -334,13 +334,20 @@ func (a *app) setup() *cobra.Command {
 func (a *app) setupTell() *cobra.Command {
 	var file string
 	var replace bool
+	var follows int
 	command := &cobra.Command{
 		Use: "tell VOLUME [FACT=VALUE...]", Short: "Tell facts of a volume's setup", Args: cobra.MinimumNArgs(1),
 		Long: `Tell facts that this host cannot see. A told fact takes the place of one that was
-read; an empty value takes it back. docs/setups.md lists all facts.`,
+read; an empty value takes it back. docs/setups.md lists all facts.
+
+Facts told at once by several are all kept. With --follows nothing is changed when
+another version was kept since that one.`,
 		Example: "  heron setup tell pool link[0].rate=1250MB/s link[0].mtuThere=9000\n  heron setup tell pool --file pool.yaml\n  heron setup tell pool cache[0].mode=",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			told := client.ToldSetup{Replace: replace}
+			if command.Flags().Changed("follows") {
+				told.Version = &follows
+			}
 			if file != "" {
 				text, err := readText(file, command.InOrStdin())
 				if err != nil {
@@ -360,6 +367,7 @@ read; an empty value takes it back. docs/setups.md lists all facts.`,
 	}
 	command.Flags().StringVar(&file, "file", "", "a setup file (- for standard input)")
 	command.Flags().BoolVar(&replace, "replace", false, "forget what was told or measured before")
+	command.Flags().IntVar(&follows, "follows", 0, "the version this is meant to follow, as 'heron setup versions' shows it")
 	return command
 }
 

@@ -114,7 +114,7 @@ export function LookPage() {
 					<Facts setup={l.setup} label={label} />
 				</div>
 				<div className="min-w-0">
-					<Tell id={id} />
+					<Tell id={id} shown={versions.data?.versions?.[0]?.version ?? 0} />
 					<h2 className="mt-6 text-lg">Versions</h2>
 					{(versions.data?.versions ?? []).length === 0 ? (
 						<p className="opacity-80">None is kept yet: a run or a told fact makes the first.</p>
@@ -133,8 +133,11 @@ export function LookPage() {
 	);
 }
 
-/** A form that tells facts of a setup, or copies them from another volume. */
-function Tell({ id }: { id: number }) {
+/**
+ * A form that tells facts of a setup, or copies them from another volume. What is
+ * replaced is the version that is shown, and no later one.
+ */
+function Tell({ id, shown }: { id: number; shown: number }) {
 	const queries = useQueryClient();
 	const fields = useQuery({ queryKey: ["setup fields"], queryFn: api.setupFields });
 	const volumes = useQuery({ queryKey: ["volumes"], queryFn: api.volumes });
@@ -142,10 +145,13 @@ function Tell({ id }: { id: number }) {
 	const [number, setNumber] = useState(1);
 	const [value, setValue] = useState("");
 	const [from, setFrom] = useState("");
-	const done = () => {
+	const refresh = () => {
 		for (const name of ["look", "setups"]) {
 			queries.invalidateQueries({ queryKey: [name, id] });
 		}
+	};
+	const done = () => {
+		refresh();
 		setValue("");
 	};
 	const tell = useMutation({
@@ -156,9 +162,10 @@ function Tell({ id }: { id: number }) {
 		mutationFn: async (other: number) => {
 			const look = await api.look(other);
 			const facts = (look.setup.facts ?? []).map((f) => ({ key: f.key, value: f.value }));
-			return api.tellSetup(id, { replace: true, facts });
+			return api.tellSetup(id, { replace: true, version: shown, facts });
 		},
 		onSuccess: done,
+		onError: refresh, // what was kept meanwhile is shown
 	});
 	const field = fields.data?.fields?.find((f) => f.key === key);
 	const submit = (e: FormEvent) => {
