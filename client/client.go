@@ -130,6 +130,26 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 	return nil
 }
 
+// listed gets a list, which the answer holds under a name, and passes on what it
+// names beside its records.
+func listed[T any](ctx context.Context, c *Client, path, name string) ([]T, error) {
+	var answer map[string]json.RawMessage
+	if err := c.call(ctx, http.MethodGet, path, nil, &answer); err != nil {
+		return nil, err
+	}
+	var records []T
+	var unreadable []resource.Unreadable
+	for member, into := range map[string]any{name: &records, "unreadable": &unreadable} {
+		if text, is := answer[member]; is {
+			if err := json.Unmarshal(text, into); err != nil {
+				return nil, fmt.Errorf("read the %s of the service: %w; is it of this version?", member, err)
+			}
+		}
+	}
+	c.unreadable(unreadable)
+	return records, nil
+}
+
 // unreadable passes on what a list names beside its records.
 func (c *Client) unreadable(records []resource.Unreadable) {
 	for _, r := range records {
@@ -146,13 +166,7 @@ func (c *Client) About(ctx context.Context) (about resource.About, err error) {
 
 // Volumes lists all volumes by name.
 func (c *Client) Volumes(ctx context.Context) ([]resource.Volume, error) {
-	var list struct {
-		Volumes    []resource.Volume
-		Unreadable []resource.Unreadable
-	}
-	err := c.call(ctx, http.MethodGet, "/volumes", nil, &list)
-	c.unreadable(list.Unreadable)
-	return list.Volumes, err
+	return listed[resource.Volume](ctx, c, "/volumes", "volumes")
 }
 
 // NewVolume is what registering a volume takes.
@@ -199,13 +213,7 @@ func (c *Client) ForgetVolume(ctx context.Context, id int64) error {
 
 // Workloads lists all saved workloads by name.
 func (c *Client) Workloads(ctx context.Context) ([]resource.Workload, error) {
-	var list struct {
-		Workloads  []resource.Workload
-		Unreadable []resource.Unreadable
-	}
-	err := c.call(ctx, http.MethodGet, "/workloads", nil, &list)
-	c.unreadable(list.Unreadable)
-	return list.Workloads, err
+	return listed[resource.Workload](ctx, c, "/workloads", "workloads")
 }
 
 // SaveWorkload keeps a workload under a name.

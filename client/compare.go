@@ -39,13 +39,7 @@ func (c *Client) Look(ctx context.Context, locator string, asked Asked) (look re
 
 // Setups lists the versions of a volume's setup, newest first.
 func (c *Client) Setups(ctx context.Context, volume int64) ([]resource.SetupVersion, error) {
-	var list struct {
-		Versions   []resource.SetupVersion
-		Unreadable []resource.Unreadable
-	}
-	err := c.call(ctx, http.MethodGet, "/volumes/"+number(volume)+"/setups", nil, &list)
-	c.unreadable(list.Unreadable)
-	return list.Versions, err
+	return listed[resource.SetupVersion](ctx, c, "/volumes/"+number(volume)+"/setups", "versions")
 }
 
 // ToldSetup is what a user tells of a volume's setup.
@@ -84,13 +78,7 @@ func (c *Client) Compare(ctx context.Context, n NewComparison) (compared resourc
 
 // Comparisons lists all kept comparisons, newest first.
 func (c *Client) Comparisons(ctx context.Context) ([]resource.Comparison, error) {
-	var list struct {
-		Comparisons []resource.Comparison
-		Unreadable  []resource.Unreadable
-	}
-	err := c.call(ctx, http.MethodGet, "/comparisons", nil, &list)
-	c.unreadable(list.Unreadable)
-	return list.Comparisons, err
+	return listed[resource.Comparison](ctx, c, "/comparisons", "comparisons")
 }
 
 // Comparison gives a kept comparison with what comes of it.

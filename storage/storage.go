@@ -155,7 +155,7 @@ func (b Bounds) Check(l Locator, request Request) error {
 // Holds tells what is recognised on a file or device, and who uses it; both are
 // empty when nothing is found.
 func (b Bounds) Holds(l Locator) (holds, user string, err error) {
-	return localfile.Holds(l.Path, string(l.Kind), b.Kept)
+	return localfile.Holds(l.Path, string(l.Kind))
 }
 
 // ReadArray reads the description of a simulated array, from within the

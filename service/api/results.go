@@ -127,6 +127,9 @@ func (s *Service) results(ctx context.Context, id int64) (report.Results, error)
 	}, nil
 }
 
+// errPageFull ends the reading of a series where a page ends.
+var errPageFull = errors.New("the page is full")
+
 // series is a page of a measurement's series, or a thinner one of all of it.
 func (s *Service) series(ctx context.Context, id int64, from, limit, points int) (resource.Series, error) {
 	series := resource.Series{MeasurementID: id, Intervals: []measure.Interval{}}
@@ -143,16 +146,15 @@ func (s *Service) series(ctx context.Context, id int64, from, limit, points int)
 	if series.Total, err = s.Store.CountIntervals(ctx, id); err != nil {
 		return series, err
 	}
-	enough := errors.New("enough")
 	series.Unreadable, err = s.Store.EachInterval(ctx, id, from, func(i measure.Interval) error {
 		if len(series.Intervals) == limit {
 			series.NextFrom = i.Index
-			return enough
+			return errPageFull
 		}
 		series.Intervals = append(series.Intervals, i)
 		return nil
 	})
-	if errors.Is(err, enough) {
+	if errors.Is(err, errPageFull) {
 		err = nil
 	}
 	return series, err

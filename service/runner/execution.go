@@ -92,7 +92,11 @@ func (e *execution) recordChange(how func(*resource.Run)) error {
 	e.changing.Unlock()
 	ctx, cancel := record(context.Background())
 	defer cancel()
-	err := e.store.UpdateRun(ctx, run)
+	keep := e.store.UpdateRun
+	if run.Status.Final() {
+		keep = e.store.EndRun
+	}
+	err := keep(ctx, run)
 	e.feed.send(run.ID, run)
 	return err
 }
@@ -114,7 +118,7 @@ func (e *execution) begin(now *time.Time) error {
 func (e *execution) finish(service context.Context, how func(*resource.Run)) {
 	for {
 		err := e.held(func() error { return e.recordChange(how) })
-		if err == nil {
+		if err == nil || errors.Is(err, store.ErrNotFound) {
 			return
 		}
 		e.troubled(fmt.Sprintf("Run %d has ended, and that cannot be recorded: %v.", e.run.ID, err))
@@ -125,7 +129,7 @@ func (e *execution) finish(service context.Context, how func(*resource.Run)) {
 }
 
 // held tries to write something until it is written, with pauses, as long as
-// holding; the last try has the reserve of room.
+// holding. Where there is no room the reserve of it is given up.
 func (e *execution) held(write func() error) error {
 	released, closing := false, e.ended
 	deadline := time.Now().Add(holding)
@@ -240,7 +244,7 @@ func (e *execution) measure(ctx context.Context, volume storage.Volume, position
 	if outcome != nil {
 		m.Summary, reads, writes = &outcome.Summary, outcome.Reads, outcome.Writes
 		if err := e.judge(keep, &m); err != nil {
-			return err
+			m.Status, m.Reason = resource.Failed, fmt.Sprintf("it could not be judged: %v", err)
 		}
 	}
 	if m.Status == resource.Failed {

@@ -31,7 +31,7 @@ func (e *execution) look(ctx context.Context, steps []plan.Step) error {
 	})
 	kept, err := e.store.ChangeSetup(ctx, e.run.VolumeID, func(now resource.SetupVersion) (setup.Setup, error) {
 		// What was told while this looked counts too.
-		return found.Setup.Over(now.Setup.Only(setup.Told, setup.Measured)), nil
+		return found.Setup.Only(setup.Read, setup.Simulated).Over(now.Setup.Only(setup.Told, setup.Measured)), nil
 	})
 	if err != nil {
 		return err

@@ -73,7 +73,7 @@ func (r *recorder) end() error {
 
 func (r *recorder) loop() {
 	defer close(r.done)
-	for ended := false; !ended; {
+	for ended := false; !ended && r.lost == nil; {
 		select {
 		case <-r.wake:
 			select {
@@ -118,6 +118,7 @@ func (r *recorder) flush() {
 		case <-deadline:
 			// The last try has the reserve of room.
 			if errors.Is(err, store.ErrFull) && r.release() {
+				deadline = time.After(lastPause)
 				continue
 			}
 			r.lost = fmt.Errorf("%d of its intervals could not be kept: %w", len(batch), err)

@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"database/sql"
+	"errors"
 	"fmt"
 	"time"
 
@@ -87,6 +89,28 @@ func (s *Store) UpdateRun(ctx context.Context, r resource.Run) error {
 	return s.change(ctx, fmt.Sprintf("run %d", r.ID),
 		`UPDATE runs SET status = ?, reason = ?, progress = ?, started = ?, ended = ? WHERE id = ?`,
 		r.Status, r.Reason, progress, r.Started, r.Ended, r.ID)
+}
+
+// EndRun keeps how a run ended. A measurement that is still under way in the
+// store, because its own end could not be kept, ends with it.
+func (s *Store) EndRun(ctx context.Context, r resource.Run) error {
+	progress, err := encode(r.Progress)
+	if err != nil {
+		return err
+	}
+	return s.transaction(ctx, fmt.Sprintf("run %d", r.ID), func(tx *sqlx.Tx) error {
+		result, err := tx.ExecContext(ctx, `UPDATE runs SET status = ?, reason = ?, progress = ?, started = ?, ended = ? WHERE id = ?`,
+			r.Status, r.Reason, progress, r.Started, r.Ended, r.ID)
+		if err != nil {
+			return err
+		}
+		if n, err := result.RowsAffected(); err != nil || n == 0 {
+			return errors.Join(err, sql.ErrNoRows)
+		}
+		_, err = tx.ExecContext(ctx, `UPDATE measurements SET status = ?, reason = ?, ended = ? WHERE run_id = ? AND status IN ('preparing', 'settling', 'running')`,
+			r.Status, r.Reason, r.Ended, r.ID)
+		return err
+	})
 }
 
 // KeepLook keeps what was found before a run began.

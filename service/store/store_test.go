@@ -121,6 +121,33 @@ func TestResultsComeBackAsTheyWere(t *testing.T) {
 	}
 }
 
+// When a run ends, nothing of it goes on, and what had ended stays as it was.
+func TestNothingGoesOnAfterARunEnded(t *testing.T) {
+	s := open(t)
+	run := addRun(t, s, resource.Running)
+	for i, status := range []resource.Status{resource.Finished, resource.Running} {
+		if _, err := s.AddMeasurement(t.Context(), resource.Measurement{RunID: run.ID, Position: i, Status: status}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	now := time.Now().UTC()
+	run.Status, run.Reason, run.Ended = resource.Failed, "no room", &now
+	if err := s.EndRun(t.Context(), run); err != nil {
+		t.Fatal(err)
+	}
+	measurements, _, err := s.Measurements(t.Context(), run.ID)
+	if err != nil || measurements[0].Status != resource.Finished || measurements[1].Status != resource.Failed || measurements[1].Reason != "no room" || measurements[1].Ended == nil {
+		t.Errorf("%+v (%v)", measurements, err)
+	}
+	if got, err := s.Run(t.Context(), run.ID); err != nil || got.Status != resource.Failed {
+		t.Errorf("%+v (%v)", got, err)
+	}
+	run.ID = 99
+	if err := s.EndRun(t.Context(), run); !errors.Is(err, ErrNotFound) {
+		t.Errorf("a run that is not there: %v", err)
+	}
+}
+
 func TestInterruptUnfinished(t *testing.T) {
 	s := open(t)
 	under, queued, done := addRun(t, s, resource.Running), addRun(t, s, resource.Queued), addRun(t, s, resource.Finished)

@@ -273,7 +273,7 @@ func openForWriting(path, kind string, request Request) (*os.File, error) {
 
 // Holds tells what is recognised on a file or device, and who uses it; both
 // are empty when nothing is found.
-func Holds(path, kind string, kept []string) (holds, user string, err error) {
+func Holds(path, kind string) (holds, user string, err error) {
 	if kind != "file" && kind != "device" {
 		return "", "", nil
 	}
