@@ -46,6 +46,8 @@ type Seen struct {
 	Refusal    string   // why a run may not use it as asked
 	Holds      string   // what is recognised on a device, such as "ext4"
 	UsedBy     []string // who uses a device: mounts, upper layers
+	Agreed     bool     // what it holds is what was agreed to be lost, and nobody uses it
+	Unread     string   // why what it holds, or whether it may be used, could not be looked at
 	Busy       []Busy   // devices that moved data although nothing is measured
 	HostBusy   quantity.Share
 	HostLooked bool
@@ -117,6 +119,8 @@ func reachChecks(seen Seen, asked Asked, add adder) {
 		add("writable", Failed, strings.TrimSuffix(seen.Refusal, ".")+".", "Agree to what may be lost, or measure reads alone.")
 	case seen.Refusal != "":
 		add("readable", Failed, strings.TrimSuffix(seen.Refusal, ".")+".", "Give the service the right to read it.")
+	case seen.Unread != "" && asked.Writes:
+		add("writable", CouldNotLook, strings.TrimSuffix(seen.Unread, ".")+".", "It is looked at again when the run begins.")
 	case f.Writable:
 		add("writable", Passed, "The service may write there.", "")
 	default:
@@ -145,6 +149,10 @@ func reachChecks(seen Seen, asked Asked, add adder) {
 			result = Failed
 		}
 		add("nothing-of-value", result, what, "Reading does not change it. Writing over it would lose what it holds.")
+	} else if seen.Unread != "" {
+		add("nothing-of-value", CouldNotLook, strings.TrimSuffix(seen.Unread, ".")+".", "It is looked at again before anything is written.")
+	} else if seen.Agreed {
+		add("nothing-of-value", Passed, "What it holds was agreed to be lost, and nobody uses it.", "")
 	} else if seen.Kind == "device" {
 		add("nothing-of-value", Passed, "Nothing is recognised on it, and nobody uses it.", "")
 	}

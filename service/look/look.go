@@ -8,6 +8,7 @@ package look
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -111,7 +112,8 @@ func behind(ctx context.Context, explorer *host.Explorer, locator storage.Locato
 		}
 	})
 	var facts *setup.Facts
-	var trouble, refusal, holds string
+	var trouble, refusal, holds, unlooked string
+	var agreed bool
 	var users []string
 	together.Go(func() {
 		f, err := storage.Touch(ctx, locator.String(), "look", func() (setup.Facts, error) { return r.Bounds.Look(locator) })
@@ -120,26 +122,19 @@ func behind(ctx context.Context, explorer *host.Explorer, locator storage.Locato
 			return
 		}
 		facts = &f
-		refusal = refused(ctx, locator, r)
-		type held struct{ what, user string }
-		h, err := storage.Touch(ctx, locator.String(), "holds", func() (held, error) {
-			what, user, err := r.Bounds.Holds(locator)
-			return held{what, user}, err
-		})
-		if err != nil {
-			trouble = err.Error()
-			return
+		var unread error
+		refusal, unread = refused(ctx, locator, r)
+		agreed = r.Asked.Writes && r.Consent != nil && refusal == "" && unread == nil
+		if unread == nil && !agreed && (locator.Kind == storage.Device || r.Asked.Writes) {
+			holds, users, unread = held(ctx, locator, r)
 		}
-		if holds = h.what; h.user != "" {
-			users = append(users, h.user)
-		}
-		if c := r.Consent; c != nil && c.Lapsed == "" && c.Identity != nil && c.Identity.HoldsInWords() == holds {
-			holds = "" // the user agreed to lose it
+		if unread != nil {
+			unlooked = fmt.Sprintf("What it holds and who uses it could not be looked at: %v", unread)
 		}
 	})
 	together.Wait()
 	found.Seen.Facts, found.Seen.Trouble, found.Seen.Refusal = facts, trouble, refusal
-	found.Seen.Holds, found.Seen.UsedBy = holds, users
+	found.Seen.Holds, found.Seen.UsedBy, found.Seen.Agreed, found.Seen.Unread = holds, users, agreed, unlooked
 	if found.Chain == nil {
 		found.Chain = []setup.Layer{}
 	}
@@ -149,29 +144,46 @@ func behind(ctx context.Context, explorer *host.Explorer, locator storage.Locato
 	return found.Setup, found.Chain, found.Seen
 }
 
+// held tells what a device, or a file to be written, holds that was not agreed to
+// be lost, and who uses it.
+func held(ctx context.Context, locator storage.Locator, r Request) (holds string, users []string, err error) {
+	type found struct{ holds, user string }
+	f, err := storage.Touch(ctx, locator.String(), "holds", func() (found, error) {
+		holds, user, err := r.Bounds.Holds(locator)
+		return found{holds, user}, err
+	})
+	if f.user != "" {
+		users = []string{f.user}
+	}
+	if c := r.Consent; c != nil && c.Lapsed == "" && c.Identity != nil && c.Identity.HoldsInWords() == f.holds {
+		return "", users, err
+	}
+	return f.holds, users, err
+}
+
 // refused says why a run may not use the volume as asked. That there is no
-// room has a check of its own.
-func refused(ctx context.Context, locator storage.Locator, r Request) string {
+// room has a check of its own. Storage that does not answer in time refuses
+// nothing: the error says that it could not be looked at.
+func refused(ctx context.Context, locator storage.Locator, r Request) (refusal string, unread error) {
 	request := storage.Request{Size: 1, Writes: r.Asked.Writes, Consent: r.Consent}
 	purpose := fmt.Sprintf("check %t %+v", request.Writes, request.Consent)
 	_, err := storage.Touch(ctx, locator.String(), purpose, func() (any, error) { return nil, r.Bounds.Check(locator, request) })
-	if err != nil {
-		return err.Error()
+	if err == nil && locator.Kind != storage.Folder {
+		_, err = storage.Touch(ctx, locator.String(), "open", func() (any, error) {
+			file, err := os.OpenFile(locator.Path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+			if err != nil {
+				return nil, err
+			}
+			return nil, file.Close()
+		})
 	}
-	if locator.Kind == storage.Folder {
-		return ""
+	switch {
+	case errors.Is(err, storage.ErrNoAnswer):
+		return "", err
+	case err != nil:
+		return err.Error(), nil
 	}
-	_, err = storage.Touch(ctx, locator.String(), "open", func() (any, error) {
-		file, err := os.OpenFile(locator.Path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
-		if err != nil {
-			return nil, err
-		}
-		return nil, file.Close()
-	})
-	if err != nil {
-		return err.Error()
-	}
-	return ""
+	return "", nil
 }
 
 // watch sees for a moment what host and devices do by themselves.
