@@ -293,12 +293,13 @@ func (r *Ring) Enter(wait time.Duration) error {
 }
 
 // handOver makes the kernel take the prepared submissions and produce the
-// completions that are due. It does not block, so the runtime is not told of
-// it: that keeps the thread's place in the scheduler.
+// completions that are due. It is not meant to block, but a file system may do its
+// work within it and never answer. So the runtime is told: otherwise its garbage
+// collector would wait for this thread, and the whole process with it.
 func (r *Ring) handOver() error {
 	atomic.StoreUint32(r.sqTail, r.prepared)
 	for {
-		taken, _, errno := unix.RawSyscall6(unix.SYS_IO_URING_ENTER, uintptr(r.fd), uintptr(r.prepared-r.handed), 0, enterGetEvents, 0, 0)
+		taken, _, errno := unix.Syscall6(unix.SYS_IO_URING_ENTER, uintptr(r.fd), uintptr(r.prepared-r.handed), 0, enterGetEvents, 0, 0)
 		switch errno {
 		case 0:
 			r.handed += uint32(taken)
