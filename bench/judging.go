@@ -49,15 +49,19 @@ func judging() error {
 	for i := range series {
 		rate = 1000 + 0.8*(rate-1000) + 30*random.NormFloat64()
 		series[i] = measure.Interval{
-			Index: i, Start: quantity.Seconds(i), Length: 1, Reads: measure.Flow{Operations: int64(rate)},
+			Index: i, Start: quantity.Seconds(i), Length: 1, Classes: map[measure.Class]measure.Flow{measure.Read: {Operations: int64(rate)}},
 			Beside: &measure.Beside{CPU: make([]quantity.Share, 16), Devices: []measure.Device{{Name: "sda", Busy: 0.9}}},
 		}
+	}
+	paces := make([]measure.Pace, len(series))
+	for i := range series {
+		paces[i] = series[i].Pace()
 	}
 	load := workload.Default()
 	load.Settled, load.Within = true, 0.02
 	took, err := middle(func() error {
 		judge.Findings(judge.Observed{Load: load, Series: series, Summary: measure.Summary{Total: measure.Figures{Operations: 3_600_000, Rate: 1000, Latency: measure.Latency{Mean: 0.008}}}})
-		judge.Patience(load)(series, true)
+		judge.Patience(load)(paces, true)
 		return nil
 	})
 	row("judging a measurement of 3,600 intervals, all rules", "under 20 ms", "%.2f ms", took)
@@ -139,7 +143,7 @@ func nineRuns(ctx context.Context, folder string, repeats int) (groups []resourc
 	}
 	defer kept.Close()
 	random := rand.New(rand.NewPCG(9, 200))
-	h := measure.NewHistogram(3)
+	h := measure.NewHistogram()
 	for range 20_000 {
 		h.Record(int64(1e6 * random.ExpFloat64()))
 	}
@@ -159,8 +163,8 @@ func nineRuns(ctx context.Context, folder string, repeats int) (groups []resourc
 				}
 				f := measure.Figures{Operations: h.Count(), Rate: quantity.OpRate(1000 + 50*random.NormFloat64()), Latency: h.Latency()}
 				f.Throughput = quantity.ByteRate(f.Rate) * 4096
-				m.Status, m.Summary = resource.Finished, &measure.Summary{Total: f, Reads: f}
-				if err := kept.EndMeasurement(ctx, m, h, nil); err != nil {
+				m.Status, m.Summary = resource.Finished, &measure.Summary{Total: f, Classes: map[measure.Class]measure.Figures{measure.Read: f}}
+				if err := kept.EndMeasurement(ctx, m, map[measure.Class]*measure.Histogram{measure.Read: h}); err != nil {
 					return nil, err
 				}
 			}

@@ -110,7 +110,7 @@ func TestPrintedRunsAreReadable(t *testing.T) {
 	ended := begun.Add(12 * time.Second)
 	load := workload.Default()
 	load.Reads, load.SyncEvery = 0.7, 8
-	syncs, service := measure.Figures{Rate: 12}, measure.Latency{P50: 0.001}
+	service := measure.Latency{P50: 0.001}
 	detail := resource.RunDetail{
 		Run: resource.Run{
 			ID: 12, Name: "the ledger", Status: resource.Finished, Reason: "1 of 2 measurements failed; each says why", Started: &begun, Ended: &ended,
@@ -120,8 +120,11 @@ func TestPrintedRunsAreReadable(t *testing.T) {
 			{
 				Position: 1, Name: "ledger", Point: []plan.Setting{{Field: "depth", Value: "8"}}, Repeat: 2, Repeats: 3, Load: load, Status: resource.Finished,
 				Summary: &measure.Summary{
-					Measured: 10, LeadIn: 2, Interface: "threads", Syncs: &syncs, Service: &service, Unanswered: 3,
-					Reads:  measure.Figures{Rate: 12_345, Throughput: 50.5e6, Latency: measure.Latency{P50: 0.00042, P99: 0.0123}},
+					Measured: 10, LeadIn: 2, Interface: "threads", Service: &service, Unanswered: 3,
+					Classes: map[measure.Class]measure.Figures{
+						measure.Read:  {Rate: 12_345, Throughput: 50.5e6, Latency: measure.Latency{P50: 0.00042, P99: 0.0123}},
+						measure.Write: {}, measure.Flush: {Rate: 12},
+					},
 					Faults: []measure.Fault{{Kind: "i/o error", Count: 2, First: "read of 4096 bytes at offset 0: input/output error"}},
 				},
 				Findings: []judge.Finding{{Kind: "k", Weight: judge.Unreliable, Figure: "reads", Sentence: "Memory answered.", Next: "Use a larger span."}},
@@ -180,7 +183,7 @@ func TestLiveViewElsewhereThanOnATerminal(t *testing.T) {
 	if text := out.String(); !strings.Contains(text, "512 MiB of 1 GiB written") || !strings.Contains(text, "1 of 2  ledger") || strings.Count(text, "\n") != 2 || strings.Contains(text, "\r") {
 		t.Errorf("%q", text)
 	}
-	if line := v.describe(measure.Interval{Start: 4, Length: 1, LeadIn: true, Failed: 2, Reads: measure.Flow{Rate: 1200, Throughput: 5e6, P99: 0.004}}); !strings.Contains(line, "5 s of 10.0 s") ||
+	if line := v.describe(measure.Interval{Start: 4, Length: 1, LeadIn: true, Failed: 2, Classes: map[measure.Class]measure.Flow{measure.Read: {Rate: 1200, Throughput: 5e6, P99: 0.004}}}); !strings.Contains(line, "5 s of 10.0 s") ||
 		!strings.Contains(line, "lead-in") || !strings.Contains(line, "reads 1.20 k IOPS 5.00 MB/s p99 4 ms") || !strings.Contains(line, "2 failed") {
 		t.Errorf("%q", line)
 	}

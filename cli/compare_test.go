@@ -23,7 +23,7 @@ func compared() resource.Compared {
 	sample := func(run int64, stage string, rates ...float64) (samples []compare.Sample) {
 		for i, rate := range rates {
 			f := measure.Figures{Rate: quantity.OpRate(rate), Throughput: quantity.ByteRate(rate * 4096), Latency: measure.Latency{Mean: 0.001, P99: quantity.Seconds(1 / rate)}}
-			samples = append(samples, compare.Sample{Run: run, Measurement: run*10 + int64(i), Stage: stage, Load: workload.Default(), Summary: &measure.Summary{Total: f, Reads: f}})
+			samples = append(samples, compare.Sample{Run: run, Measurement: run*10 + int64(i), Stage: stage, Load: workload.Default(), Summary: &measure.Summary{Total: f, Classes: map[measure.Class]measure.Figures{measure.Read: f}}})
 		}
 		return samples
 	}

@@ -98,13 +98,9 @@ func (v *liveView) describe(i measure.Interval) string {
 	if i.LeadIn {
 		parts = append(parts, "lead-in")
 	}
-	for _, side := range []struct {
-		name string
-		flow measure.Flow
-		runs bool
-	}{{"reads", i.Reads, load.Reads > 0}, {"writes", i.Writes, load.Reads < 1}} {
-		if side.runs {
-			parts = append(parts, fmt.Sprintf("%s %s %s p99 %s", side.name, side.flow.Rate, side.flow.Throughput, side.flow.P99))
+	for class := range measure.EachClass() {
+		if flow, counted := i.Classes[class]; counted && class.Moves() {
+			parts = append(parts, fmt.Sprintf("%s %s %s p99 %s", class, flow.Rate, flow.Throughput, flow.P99))
 		}
 	}
 	if i.Failed > 0 {

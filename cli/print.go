@@ -115,17 +115,15 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 		}
 		t.AppendRow(row)
 	}
-	if m.Load.Reads > 0 {
-		add("reads", s.Reads)
+	moving, others := split(s.Classes)
+	for _, class := range moving {
+		add(class.String(), s.Classes[class])
 	}
-	if m.Load.Reads < 1 {
-		add("writes", s.Writes)
-	}
-	if m.Load.Reads > 0 && m.Load.Reads < 1 {
+	if len(moving) > 1 {
 		add("total", s.Total)
 	}
-	if s.Syncs != nil {
-		add("flushes", *s.Syncs)
+	for _, class := range others {
+		add(class.String(), s.Classes[class])
 	}
 	t.Render()
 	fmt.Fprintf(w, "   measured %s", s.Measured)
@@ -157,6 +155,22 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 		fmt.Fprintf(w, "   %d operations had no answer when the measurement gave up waiting\n", s.Unanswered)
 	}
 	return nil
+}
+
+// split gives the classes that move bytes of the load, which a total adds up, and
+// the others.
+func split(of map[measure.Class]measure.Figures) (moving, others []measure.Class) {
+	for class := range measure.EachClass() {
+		if _, counted := of[class]; !counted {
+			continue
+		}
+		if class.Moves() {
+			moving = append(moving, class)
+		} else {
+			others = append(others, class)
+		}
+	}
+	return moving, others
 }
 
 // withoutUnit prints a rate for a column whose head says IOPS.

@@ -294,7 +294,7 @@ func TestPatienceOnSimulatedAndRealStorage(t *testing.T) {
 	operations, length := int64(0), quantity.Seconds(0)
 	for _, i := range series.Intervals {
 		if !i.LeadIn {
-			operations += i.Writes.Operations
+			operations += i.Moved().Operations
 			length += i.Length
 		}
 	}

@@ -47,8 +47,8 @@ func TestTheKernelCountsTheSameBytes(t *testing.T) {
 			moved.WrittenBytes += i.Beside.Devices[0].WrittenBytes
 		}
 		for side, pair := range map[string][2]float64{
-			"read":    {float64(sum.Reads.Bytes), float64(moved.ReadBytes)},
-			"written": {float64(sum.Writes.Bytes), float64(moved.WrittenBytes)},
+			"read":    {float64(sum.Classes[measure.Read].Bytes), float64(moved.ReadBytes)},
+			"written": {float64(sum.Classes[measure.Write].Bytes), float64(moved.WrittenBytes)},
 		} {
 			// What was in flight at the end counts for the kernel alone.
 			load := detail.Measurements[0].Load

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"patientheron/client"
+	"patientheron/core/measure"
 	"patientheron/core/plan"
 	"patientheron/core/workload"
 	"patientheron/resource"
@@ -52,7 +53,7 @@ func TestMeasureFromTheCommandLine(t *testing.T) {
 		t.Errorf("printed %+v, the API gives %+v (%v)", printed, detail, err)
 	}
 	m := detail.Measurements[0]
-	if m.Summary.Reads.Operations == 0 || m.Summary.Writes.Operations == 0 || m.Summary.LeadIn != 0.25 {
+	if m.Summary.Classes[measure.Read].Operations == 0 || m.Summary.Classes[measure.Write].Operations == 0 || m.Summary.LeadIn != 0.25 {
 		t.Errorf("summary %+v", m.Summary)
 	}
 
@@ -74,13 +75,13 @@ func TestMeasureFromTheCommandLine(t *testing.T) {
 		t.Errorf("the exported latencies differ (%v)", err)
 	}
 	var counted int64
-	for _, bar := range latency.Reads {
+	for _, bar := range latency.Classes[measure.Read].Bars {
 		counted += bar.Count
 	}
-	if counted != m.Summary.Reads.Operations {
-		t.Errorf("the distribution holds %d reads of %d", counted, m.Summary.Reads.Operations)
+	if counted != m.Summary.Classes[measure.Read].Operations {
+		t.Errorf("the distribution holds %d reads of %d", counted, m.Summary.Classes[measure.Read].Operations)
 	}
-	for table, rows := range map[string]int{"summary": 2, "series": 6, "latency": 1 + len(latency.Reads) + len(latency.Writes)} {
+	for table, rows := range map[string]int{"summary": 2, "series": 6, "latency": 1 + len(latency.Classes[measure.Read].Bars) + len(latency.Classes[measure.Write].Bars)} {
 		text, _, err := s.cli("run", "export", "1", "--format", "csv", "--table", table)
 		if err != nil {
 			t.Fatal(err)

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"patientheron/client"
+	"patientheron/core/measure"
 	"patientheron/core/plan"
 	"patientheron/core/workload"
 	"patientheron/resource"
@@ -64,8 +65,8 @@ func TestDataFolderRunsFull(t *testing.T) {
 		t.Fatalf("full for three seconds: %s: %s, %d intervals (%v)", detail.Status, detail.Reason, len(series.Intervals), err)
 	}
 	for i, interval := range series.Intervals {
-		if interval.Index != i || interval.Reads.Operations == 0 {
-			t.Errorf("interval %d has number %d and %d operations", i, interval.Index, interval.Reads.Operations)
+		if interval.Index != i || interval.Classes[measure.Read].Operations == 0 {
+			t.Errorf("interval %d has number %d and %d operations", i, interval.Index, interval.Classes[measure.Read].Operations)
 		}
 	}
 

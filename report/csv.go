@@ -57,7 +57,11 @@ func writeSummary(e Results, write row) error {
 		"measured_seconds", "ending", "interface", "failed_operations", "unanswered_operations",
 		"reads_unreliable", "writes_unreliable", "findings",
 	}
-	for _, kind := range []string{"total", "read", "write"} {
+	kinds := []string{"total"}
+	for class := range measure.EachClass() {
+		kinds = append(kinds, class.Verb())
+	}
+	for _, kind := range kinds {
 		header = append(header,
 			kind+"_operations", kind+"_bytes", kind+"_operations_per_second", kind+"_bytes_per_second",
 			kind+"_latency_mean_seconds", kind+"_latency_deviation_seconds", kind+"_latency_min_seconds", kind+"_latency_p50_seconds",
@@ -84,7 +88,11 @@ func writeSummary(e Results, write row) error {
 		}
 		row = append(row, m.Summary.Measured.Full(), string(m.Summary.Ending), m.Summary.Interface, number(failed), number(m.Summary.Unanswered),
 			strconv.FormatBool(m.Unreliable("reads")), strconv.FormatBool(m.Unreliable("writes")), resource.Cell(findingsInWords(m)))
-		for _, f := range []measure.Figures{m.Summary.Total, m.Summary.Reads, m.Summary.Writes} {
+		figures := []measure.Figures{m.Summary.Total}
+		for class := range measure.EachClass() {
+			figures = append(figures, m.Summary.Classes[class])
+		}
+		for _, f := range figures {
 			row = append(row, number(f.Operations), f.Bytes.Full(), f.Rate.Full(), f.Throughput.Full())
 			l := f.Latency
 			for _, s := range []quantity.Seconds{l.Mean, l.Deviation, l.Min, l.P50, l.P90, l.P95, l.P99, l.P999, l.P9999, l.Max} {
@@ -107,14 +115,17 @@ func findingsInWords(m resource.Measurement) string {
 }
 
 func writeSeries(e Results, write row) error {
-	err := write([]string{
-		"run", "position", "interval", "start_seconds", "length_seconds", "lead_in",
-		"read_operations", "read_bytes", "read_latency_mean_seconds", "read_latency_p50_seconds", "read_latency_p99_seconds", "read_latency_max_seconds",
-		"write_operations", "write_bytes", "write_latency_mean_seconds", "write_latency_p50_seconds", "write_latency_p99_seconds", "write_latency_max_seconds",
+	header := []string{"run", "position", "interval", "start_seconds", "length_seconds", "lead_in"}
+	for class := range measure.EachClass() {
+		kind := class.Verb()
+		header = append(header, kind+"_operations", kind+"_bytes", kind+"_latency_mean_seconds", kind+"_latency_p50_seconds",
+			kind+"_latency_p99_seconds", kind+"_latency_max_seconds")
+	}
+	err := write(append(header,
 		"in_flight", "failed_operations", "host_cpu_busy_cores", "engine_cpu_cores",
 		"devices", "device_read_operations_per_second", "device_read_bytes_per_second",
 		"device_write_operations_per_second", "device_written_bytes_per_second", "device_in_flight", "busiest_device_busy_share",
-	})
+	))
 	if err != nil {
 		return err
 	}
@@ -123,7 +134,8 @@ func writeSeries(e Results, write row) error {
 			row := []string{
 				number(e.Run.ID), number(int64(m.Position)), number(int64(i.Index)), i.Start.Full(), i.Length.Full(), strconv.FormatBool(i.LeadIn),
 			}
-			for _, f := range []measure.Flow{i.Reads, i.Writes} {
+			for class := range measure.EachClass() {
+				f := i.Classes[class]
 				row = append(row, number(f.Operations), f.Bytes.Full(), f.Mean.Full(), f.P50.Full(), f.P99.Full(), f.Max.Full())
 			}
 			row = append(row, number(int64(i.InFlight)), number(i.Failed))
@@ -174,12 +186,9 @@ func writeLatency(e Results, write row) error {
 		if err != nil {
 			return err
 		}
-		for _, side := range []struct {
-			kind string
-			bars []measure.Bar
-		}{{"read", latency.Reads}, {"write", latency.Writes}} {
-			for _, b := range side.bars {
-				if err := write([]string{number(e.Run.ID), number(int64(m.Position)), side.kind, b.From.Full(), b.To.Full(), number(b.Count)}); err != nil {
+		for class := range measure.EachClass() {
+			for _, b := range latency.Classes[class].Bars {
+				if err := write([]string{number(e.Run.ID), number(int64(m.Position)), class.Verb(), b.From.Full(), b.To.Full(), number(b.Count)}); err != nil {
 					return err
 				}
 			}

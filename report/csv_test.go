@@ -19,7 +19,7 @@ func export() resource.Export {
 		Measurement: resource.Measurement{
 			ID: 1, Position: 1, Name: `ledger, "small"`, Point: []plan.Setting{{Field: "depth", Value: "4"}}, Load: workload.Default(), Status: resource.Finished,
 			Summary: &measure.Summary{
-				Measured: 2, Reads: measure.Figures{Operations: 100, Rate: 50, Latency: measure.Latency{P99: 0.0123456789}},
+				Measured: 2, Classes: map[measure.Class]measure.Figures{measure.Read: {Operations: 100, Rate: 50, Latency: measure.Latency{P99: 0.0123456789}}},
 				Faults: []measure.Fault{{Kind: "i/o error", Count: 3}},
 			},
 			Findings: []judge.Finding{{Weight: judge.Unreliable, Figure: "reads", Sentence: "Memory answered."}},
@@ -27,7 +27,7 @@ func export() resource.Export {
 		Series: []measure.Interval{{Start: 0, Length: 1, Beside: &measure.Beside{CPU: nil, Devices: []measure.Device{
 			{Name: "sda", Read: 10, Busy: 0.2}, {Name: "sdb", Read: 5, Busy: 0.9},
 		}}}, {Start: 1, Length: 1}},
-		Latency: resource.Distribution{Reads: []measure.Bar{{From: 0.001, To: 0.002, Count: 100}}},
+		Latency: resource.Distribution{Classes: map[measure.Class]resource.ClassLatency{measure.Read: {Bars: []measure.Bar{{From: 0.001, To: 0.002, Count: 100}}}}},
 	}
 	failed := resource.ExportedResult{Measurement: resource.Measurement{Position: 2, Name: "x", Load: workload.Default(), Status: resource.Failed, Reason: "=cmd()"}}
 	return resource.Export{Run: resource.Run{ID: 7}, Measurements: []resource.ExportedResult{result, failed}}

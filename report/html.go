@@ -138,9 +138,14 @@ func WriteRun(w io.Writer, e resource.Export, shape resource.Shape) error {
 	return nil
 }
 
-// joined is the distribution of reads and writes together.
+// joined is the distribution of all that moves bytes of the load together.
 func joined(d resource.Distribution) []measure.Bar {
-	bars := slices.Concat(d.Reads, d.Writes)
+	var bars []measure.Bar
+	for class := range measure.EachClass() {
+		if class.Moves() {
+			bars = append(bars, d.Classes[class].Bars...)
+		}
+	}
 	slices.SortStableFunc(bars, func(a, b measure.Bar) int { return cmp.Compare(a.To, b.To) })
 	return bars
 }
@@ -191,7 +196,7 @@ func (p comparedPoint) Shown() []compare.Row {
 }
 
 // WriteComparison writes a comparison as one page that needs nothing else. The
-// histograms are those of the measurements, reads and writes together.
+// histograms are those of the measurements, all that moves bytes together.
 func WriteComparison(w io.Writer, c resource.Compared, runs map[int64]resource.RunDetail, histograms map[int64]*measure.Histogram) error {
 	page := comparisonPage{Compared: c, Repeat: "heron compare " + group(c.Baseline)}
 	names := []string{c.Result.Baseline.Name}
@@ -224,7 +229,7 @@ func WriteComparison(w io.Writer, c resource.Compared, runs map[int64]resource.R
 		}
 		var lines []line
 		for i, of := range p.Measurements {
-			together := measure.NewHistogram(3)
+			together := measure.NewHistogram()
 			for _, id := range of {
 				if h := histograms[id]; h != nil {
 					together.Merge(h)

@@ -29,11 +29,11 @@ func run(id int64, rates ...float64) (resource.Export, compare.Side) {
 	for i, rate := range rates {
 		f := measure.Figures{Operations: 10, Rate: quantity.OpRate(rate), Throughput: quantity.ByteRate(rate * 4096), Latency: measure.Latency{Mean: 0.001, P99: 0.003}}
 		m := resource.Measurement{
-			ID: id*10 + int64(i), RunID: id, Name: hostile, Repeat: i + 1, Repeats: len(rates), Load: workload.Default(), Status: resource.Finished, Summary: &measure.Summary{Total: f, Reads: f},
+			ID: id*10 + int64(i), RunID: id, Name: hostile, Repeat: i + 1, Repeats: len(rates), Load: workload.Default(), Status: resource.Finished, Summary: &measure.Summary{Total: f, Classes: map[measure.Class]measure.Figures{measure.Read: f}},
 			Findings: []judge.Finding{{Kind: "above-ceiling", Weight: judge.Unreliable, Figure: "all", Sentence: "memory answered " + hostile}},
 		}
-		series := []measure.Interval{{Start: 0, Length: 1, Reads: measure.Flow{Rate: quantity.OpRate(rate)}}, {Start: 1, Length: 1, Reads: measure.Flow{Rate: quantity.OpRate(rate)}}}
-		latency := resource.Distribution{Reads: []measure.Bar{{From: 0.001, To: 0.002, Count: 5}, {From: 0.002, To: 0.004, Count: 5}}}
+		series := []measure.Interval{{Start: 0, Length: 1, Classes: map[measure.Class]measure.Flow{measure.Read: {Rate: quantity.OpRate(rate)}}}, {Start: 1, Length: 1, Classes: map[measure.Class]measure.Flow{measure.Read: {Rate: quantity.OpRate(rate)}}}}
+		latency := resource.Distribution{Classes: map[measure.Class]resource.ClassLatency{measure.Read: {Bars: []measure.Bar{{From: 0.001, To: 0.002, Count: 5}, {From: 0.002, To: 0.004, Count: 5}}}}}
 		e.Measurements = append(e.Measurements, resource.ExportedResult{Measurement: m, Series: series, Latency: latency})
 		side.Samples = append(side.Samples, compare.Sample{Run: id, Measurement: m.ID, Stage: m.Name, Load: m.Load, Summary: m.Summary, Doubts: m.Findings})
 	}
@@ -81,7 +81,7 @@ func TestComparisonAsAPage(t *testing.T) {
 		detail := resource.RunDetail{Run: e.Run}
 		for _, m := range e.Measurements {
 			detail.Measurements = append(detail.Measurements, m.Measurement)
-			h := measure.NewHistogram(3)
+			h := measure.NewHistogram()
 			h.Record(1e6)
 			h.Record(3e6)
 			histograms[m.ID] = h

@@ -92,7 +92,7 @@ func rateLine(name string, series []measure.Interval) line {
 	l := line{name: name}
 	for _, i := range series {
 		l.x = append(l.x, float64(i.Start+i.Length/2))
-		l.y = append(l.y, float64(i.Reads.Rate+i.Writes.Rate))
+		l.y = append(l.y, float64(i.Moved().Rate))
 	}
 	return l
 }

@@ -239,11 +239,14 @@ type Series struct {
 
 // Distribution is that of a measurement's latencies.
 type Distribution struct {
-	MeasurementID int64         `json:"measurementId"`
-	Reads         []measure.Bar `json:"reads" doc:"Buckets that hold something, from short to long"`
-	Writes        []measure.Bar `json:"writes"`
-	EncodedReads  string        `json:"encodedReads,omitempty" doc:"All of it, in the open compressed V2 format of HdrHistogram (base64), in nanoseconds"`
-	EncodedWrites string        `json:"encodedWrites,omitempty"`
+	MeasurementID int64                          `json:"measurementId"`
+	Classes       map[measure.Class]ClassLatency `json:"classes" doc:"By class of operation: reads, writes, flushes; those of which something completed"`
+}
+
+// ClassLatency is the latencies of one class of operation.
+type ClassLatency struct {
+	Bars    []measure.Bar `json:"bars" doc:"Buckets that hold something, from short to long"`
+	Encoded string        `json:"encoded" doc:"All of it, in the open compressed V2 format of HdrHistogram (base64), in nanoseconds"`
 }
 
 // Point is one interval of one measurement, as the live feed sends it.
@@ -264,7 +267,7 @@ type About struct {
 
 // Export is a whole run in one document.
 type Export struct {
-	Format       string           `json:"format" doc:"Always 'patient-heron-run/1'"`
+	Format       string           `json:"format" doc:"Always 'patient-heron-run/2'"`
 	Run          Run              `json:"run"`
 	Measurements []ExportedResult `json:"measurements"`
 }
@@ -277,4 +280,4 @@ type ExportedResult struct {
 }
 
 // ExportFormat names the version of the export document.
-const ExportFormat = "patient-heron-run/1"
+const ExportFormat = "patient-heron-run/2"

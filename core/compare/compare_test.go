@@ -35,7 +35,7 @@ func side(name string, run int64, repeats int, spread float64, rates map[string]
 
 func sample(run int64, stage string, rate float64) Sample {
 	f := measure.Figures{Rate: quantity.OpRate(rate), Throughput: quantity.ByteRate(rate * 4096), Latency: measure.Latency{Mean: quantity.Seconds(8 / rate), P99: quantity.Seconds(20 / rate)}}
-	return Sample{Run: run, Measurement: run*100 + int64(rate), Stage: stage, Load: load, Summary: &measure.Summary{Total: f, Reads: f}}
+	return Sample{Run: run, Measurement: run*100 + int64(rate), Stage: stage, Load: load, Summary: &measure.Summary{Total: f, Classes: map[measure.Class]measure.Figures{measure.Read: f}}}
 }
 
 func TestSortsGainsAndLosses(t *testing.T) {

@@ -17,7 +17,7 @@ type Figure struct {
 	Label string `json:"label"`
 	Unit  string `json:"unit" enum:"bytes per second,per second,seconds"`
 	Lower bool   `json:"lower" doc:"Less is better"`
-	side  string // reads or writes; both when empty
+	side  string // class of operation; all that move bytes when empty
 	value func(*measure.Summary) float64
 }
 
@@ -80,15 +80,19 @@ var figures = func() []Figure {
 		{Key: "throughput", Label: "throughput", Unit: "bytes per second", value: func(s *measure.Summary) float64 { return float64(s.Total.Throughput) }},
 		{Key: "iops", Label: "IOPS", Unit: "per second", value: func(s *measure.Summary) float64 { return float64(s.Total.Rate) }},
 	}
-	for _, side := range []string{"", "reads", "writes"} {
+	for _, l := range latencies {
+		all = append(all, Figure{Key: l.key, Label: l.key + " latency", Unit: "seconds", Lower: true, value: func(s *measure.Summary) float64 {
+			return float64(l.of(s.Total.Latency))
+		}})
+	}
+	for class := range measure.EachClass() {
+		if !class.Moves() {
+			continue
+		}
 		for _, l := range latencies {
-			key, label := l.key, l.key+" latency"
-			if side != "" {
-				key, label = side+"-"+l.key, l.key+" latency of "+side
-			}
-			all = append(all, Figure{Key: key, Label: label, Unit: "seconds", Lower: true, side: side, value: func(s *measure.Summary) float64 {
-				of := map[string]measure.Figures{"": s.Total, "reads": s.Reads, "writes": s.Writes}[side]
-				return float64(l.of(of.Latency))
+			key, label := class.String()+"-"+l.key, l.key+" latency of "+class.String()
+			all = append(all, Figure{Key: key, Label: label, Unit: "seconds", Lower: true, side: class.String(), value: func(s *measure.Summary) float64 {
+				return float64(l.of(s.Classes[class].Latency))
 			}})
 		}
 	}

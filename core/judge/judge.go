@@ -10,6 +10,7 @@ package judge
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"patientheron/core/measure"
 	"patientheron/core/setup"
@@ -69,6 +70,14 @@ func Findings(o Observed) []Finding {
 // portableInterface says that operations went through threads: each then costs
 // more of the host.
 func portableInterface(o Observed) []Finding {
+	if lacks, found := strings.CutPrefix(o.Summary.Interface, "io_uring without "); found {
+		return []Finding{{
+			Kind: "portable-interface", Weight: Info, Figure: "all",
+			Sentence: fmt.Sprintf("The kernel refused %s, which costs some CPU time for each operation.", lacks),
+			Next:     "On fast devices raise the service's limit on locked memory (ulimit -l), then measure again.",
+			Evidence: []Evidence{},
+		}}
+	}
 	if o.Summary.Interface != "threads" {
 		return nil
 	}

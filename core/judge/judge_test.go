@@ -15,7 +15,7 @@ func series(reads, writes, deviceRead, deviceWritten quantity.Bytes) []measure.I
 	return []measure.Interval{
 		{Length: 1, LeadIn: true, Beside: &measure.Beside{Devices: []measure.Device{{}}}},
 		{
-			Length: 1, Reads: measure.Flow{Bytes: reads}, Writes: measure.Flow{Bytes: writes},
+			Length: 1, Classes: map[measure.Class]measure.Flow{measure.Read: {Bytes: reads}, measure.Write: {Bytes: writes}},
 			Beside: &measure.Beside{Available: 8 * quantity.GiB, Devices: []measure.Device{
 				{ReadBytes: deviceRead / 2, WrittenBytes: deviceWritten},
 				{ReadBytes: deviceRead / 2},
@@ -33,7 +33,7 @@ func rate(operations int64, latency quantity.Seconds) measure.Summary {
 func falling(seconds int, by float64) (s []measure.Interval) {
 	for i := range seconds {
 		left := 1000 * max(1-by*float64(i)/2, 0.1)
-		s = append(s, measure.Interval{Index: i, Start: quantity.Seconds(i), Length: 1, Reads: measure.Flow{Operations: int64(left)}})
+		s = append(s, measure.Interval{Index: i, Start: quantity.Seconds(i), Length: 1, Classes: map[measure.Class]measure.Flow{measure.Read: {Operations: int64(left)}}})
 	}
 	return s
 }
@@ -76,7 +76,7 @@ func TestRulesSpeakAndAreSilent(t *testing.T) {
 		"memory answered":           {Observed{Series: series(big, 0, big/10, 0)}, "silently-buffered reads unreliable"},
 		"memory took the writes":    {Observed{Series: series(0, big, 0, big/2)}, "silently-buffered writes unreliable"},
 		"only a few blocks":         {Observed{Series: series(8*quantity.KiB, 0, 0, 0)}, ""},
-		"no counters":               {Observed{Series: []measure.Interval{{Length: 1, Reads: measure.Flow{Bytes: big}}}}, ""},
+		"no counters":               {Observed{Series: []measure.Interval{{Length: 1, Classes: map[measure.Class]measure.Flow{measure.Read: {Bytes: big}}}}}, ""},
 		"cached, fits":              {Observed{Load: workload.Spec{Cached: true, Span: quantity.GiB}, Series: series(big, 0, 0, 0)}, "span-fits-memory all unreliable"},
 		"cached, far larger":        {Observed{Load: workload.Spec{Cached: true, Span: quantity.TiB}, Series: series(big, 0, 0, 0)}, ""},
 		"in memory":                 {Observed{Facts: &setup.Facts{FileSystem: "tmpfs"}}, "memory-file-system all unreliable"},

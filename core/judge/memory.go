@@ -3,6 +3,7 @@ package judge
 import (
 	"fmt"
 
+	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 )
@@ -19,7 +20,8 @@ func silentlyBuffered(o Observed) (findings []Finding) {
 	if o.Load.Cached {
 		return nil
 	}
-	var reads, writes, deviceRead, deviceWritten float64
+	var deviceRead, deviceWritten float64
+	moved := map[measure.Class]float64{}
 	counted := false
 	for _, i := range o.Series {
 		// With the lead-in: what was begun in it may be counted after it.
@@ -27,8 +29,9 @@ func silentlyBuffered(o Observed) (findings []Finding) {
 			continue
 		}
 		counted = true
-		reads += float64(i.Reads.Bytes)
-		writes += float64(i.Writes.Bytes)
+		for class, flow := range i.Classes {
+			moved[class] += float64(flow.Bytes)
+		}
 		for _, d := range i.Beside.Devices {
 			deviceRead += float64(d.ReadBytes)
 			deviceWritten += float64(d.WrittenBytes)
@@ -38,22 +41,24 @@ func silentlyBuffered(o Observed) (findings []Finding) {
 		return nil
 	}
 	for _, side := range []struct {
-		name, verb, cause string
-		moved, device     float64
+		class       measure.Class
+		verb, cause string
+		device      float64
 	}{
-		{"reads", "read", "Memory on this host answered them.", reads, deviceRead},
-		{"writes", "wrote", "They went into memory on this host, or were compressed before they reached it.", writes, deviceWritten},
+		{measure.Read, "read", "Memory on this host answered them.", deviceRead},
+		{measure.Write, "wrote", "They went into memory on this host, or were compressed before they reached it.", deviceWritten},
 	} {
+		moved := moved[side.class]
 		// Below a few blocks the edges of the intervals decide.
-		if side.moved < 16*float64(o.Load.LargestBlock()) || side.device >= honest*side.moved {
+		if moved < 16*float64(o.Load.LargestBlock()) || side.device >= honest*moved {
 			continue
 		}
 		findings = append(findings, Finding{
-			Kind: "silently-buffered", Weight: Unreliable, Figure: side.name,
+			Kind: "silently-buffered", Weight: Unreliable, Figure: side.class.String(),
 			Sentence: fmt.Sprintf("The load %s %s uncached, but the device moved only %s. %s",
-				side.verb, quantity.Bytes(side.moved), quantity.Bytes(side.device), side.cause),
+				side.verb, quantity.Bytes(moved), quantity.Bytes(side.device), side.cause),
 			Next:     nextForBuffered(o.Facts),
-			Evidence: []Evidence{{"bytes of the load", side.moved}, {"bytes of the device", side.device}},
+			Evidence: []Evidence{{"bytes of the load", moved}, {"bytes of the device", side.device}},
 		})
 	}
 	return findings
@@ -131,9 +136,9 @@ func aboveCeiling(o Observed) []Finding {
 	figure, verb := "all", "Operations"
 	switch o.Load.Reads {
 	case 1:
-		figure, verb = "reads", "Reads"
+		figure, verb = measure.Read.String(), "Reads"
 	case 0:
-		figure, verb = "writes", "Writes"
+		figure, verb = measure.Write.String(), "Writes"
 	}
 	cause, next := "Something nearer answered them, or what is known of this hop is wrong.", "Look at the volume again, and measure with a span larger than every memory on the path."
 	if o.Load.Cached {

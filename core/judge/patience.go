@@ -17,15 +17,21 @@ const patientIntervals = 30
 // Patience is what a patient workload waits for, as the load engine asks for
 // it; nil for a workload that only lasts for a time. Looking often makes it a
 // little too easy to be satisfied; docs/judgement.md says by how much.
-func Patience(load workload.Spec) func(series []measure.Interval, last bool) (int, bool, measure.Patience) {
+func Patience(load workload.Spec) func(paces []measure.Pace, last bool) (int, bool, measure.Patience) {
 	if !load.Patient() {
 		return nil
 	}
-	return func(series []measure.Interval, last bool) (int, bool, measure.Patience) {
-		if !last && len(series) < 2*windows {
+	return func(paces []measure.Pace, last bool) (int, bool, measure.Patience) {
+		if !last && len(paces) < 2*windows {
 			return 0, false, measure.Patience{}
 		}
-		rates := Rates(whole(series))
+		if n := len(paces); n > 1 && cutShort(paces[0].Length, paces[n-1].Length) {
+			paces = paces[:n-1]
+		}
+		rates := make([]float64, len(paces))
+		for i, pace := range paces {
+			rates[i] = pace.Rate()
+		}
 		settling := Settle(rates)
 		estimate := MeanOfSeries(rates[settling.Cut:])
 		record := measure.Patience{Settled: settling.Settled && len(rates)-settling.Cut >= patientIntervals}

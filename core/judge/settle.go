@@ -15,9 +15,7 @@ import (
 func Rates(series []measure.Interval) []float64 {
 	rates := make([]float64, len(series))
 	for i, s := range series {
-		if s.Length > 0 {
-			rates[i] = float64(s.Reads.Operations+s.Writes.Operations) / float64(s.Length)
-		}
+		rates[i] = s.Pace().Rate()
 	}
 	return rates
 }
@@ -119,11 +117,14 @@ func Settled(series []measure.Interval) Settling { return Settle(Rates(whole(mea
 
 // whole leaves out a last interval that was cut short.
 func whole(series []measure.Interval) []measure.Interval {
-	if n := len(series); n > 1 && series[n-1].Length < series[0].Length*0.99 {
+	if n := len(series); n > 1 && cutShort(series[0].Length, series[n-1].Length) {
 		return series[:n-1]
 	}
 	return series
 }
+
+// cutShort reports whether the last interval is shorter than the first.
+func cutShort(first, last quantity.Seconds) bool { return last < first*0.99 }
 
 // Steadiness says how even a rate was in time, from intervals of a second or
 // whatever the load asked for.
@@ -174,7 +175,7 @@ func CPUPerOperation(series []measure.Interval) quantity.Seconds {
 		if i.Beside == nil {
 			continue
 		}
-		operations += float64(i.Reads.Operations + i.Writes.Operations)
+		operations += float64(i.Moved().Operations)
 		for _, core := range i.Beside.CPU {
 			used += float64(core) * float64(i.Length)
 		}

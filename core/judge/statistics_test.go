@@ -7,7 +7,6 @@ import (
 	"testing"
 
 	"patientheron/core/measure"
-	"patientheron/core/quantity"
 	"patientheron/core/workload"
 )
 
@@ -382,7 +381,7 @@ func TestPercentileIntervalCovers(t *testing.T) {
 	covered := 0
 	const tries = 400
 	for range tries {
-		h := measure.NewHistogram(3)
+		h := measure.NewHistogram()
 		for range 2000 {
 			h.Record(int64(1e6 * random.ExpFloat64()))
 		}
@@ -394,7 +393,7 @@ func TestPercentileIntervalCovers(t *testing.T) {
 	if share := float64(covered) / tries; share < 0.92 || share > 0.98 {
 		t.Errorf("%.3f covered", share)
 	}
-	if low, high := PercentileInterval(measure.NewHistogram(3), 0.5, 0); low != 0 || high != 0 {
+	if low, high := PercentileInterval(measure.NewHistogram(), 0.5, 0); low != 0 || high != 0 {
 		t.Error("an interval of nothing")
 	}
 }
@@ -402,9 +401,9 @@ func TestPercentileIntervalCovers(t *testing.T) {
 // A patient load ends when it may, and says what it waited for.
 func TestPatience(t *testing.T) {
 	random := rand.New(rand.NewPCG(11, 12))
-	series := func(values []float64) (s []measure.Interval) {
-		for i, v := range values {
-			s = append(s, measure.Interval{Index: i, Start: quantity.Seconds(i), Length: 1, Reads: measure.Flow{Operations: int64(v * 100)}})
+	series := func(values []float64) (s []measure.Pace) {
+		for _, v := range values {
+			s = append(s, measure.Pace{Operations: int64(v * 100), Length: 1})
 		}
 		return s
 	}

@@ -3,6 +3,7 @@ package load
 import (
 	"math"
 	"slices"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -19,39 +20,37 @@ const workerDone = -1
 const grace = 500 * time.Millisecond
 
 // collector adds up what the workers counted in each interval and passes the
-// intervals on in order.
+// intervals on in order. In real time it runs on a goroutine of its own, and
+// whoever is given the intervals on another: neither is ever waited for by a
+// worker.
 type collector struct {
-	spec    workload.Spec
-	line    timeline
-	beside  func() *measure.Beside
-	observe func(measure.Interval)
-	reports chan report
-	pool    chan *part
-	stop    chan int64
-	over    chan struct{}
-
+	line     timeline
+	classes  []measure.Class // that the workload issues
+	open     bool
+	beside   func() *measure.Beside
 	inside   func() []measure.Counter // of a volume in virtual time
-	sampled  int                      // intervals whose end was seen, in virtual time
-	cells    map[int]*cell
-	next     int   // interval to be passed on next
-	upTo     []int // last interval each worker handed over
-	measured []*part
+	passOn   func(measure.Interval)   // nil when nobody wants them
+	arrivals *inbox[measure.Part]
+	stop     chan int64
+	over     chan struct{}
+
+	sampled int // intervals whose end was seen
+	cells   map[int]*cell
+	spare   []*measure.Tally
+	next    int   // interval to be passed on next
+	upTo    []int // last interval each worker handed over
+	total   *measure.Tally
 
 	patience Patience
-	enough   atomic.Bool        // patience has what it needs
-	series   []measure.Interval // of the measured time, for patience
-	kept     []keptPart         // what they counted
-	look     int                // length of the series at which patience is asked next
-}
-
-type report struct {
-	worker, index int
-	part          *part
+	enough   atomic.Bool // patience has what it needs
+	satisfy  func()      // called once it has
+	kept     keptParts
+	look     int // length of the series at which patience is asked next
 }
 
 // cell is one interval under construction.
 type cell struct {
-	part     *part
+	tally    *measure.Tally
 	sampled  bool
 	inFlight int
 	beside   *measure.Beside
@@ -60,137 +59,127 @@ type cell struct {
 
 func newCollector(spec workload.Spec, job Job) *collector {
 	c := &collector{
-		spec: spec, patience: job.Patience, line: newTimeline(spec), beside: job.Beside, observe: job.Observe,
-		// Room for every worker to be four intervals ahead.
-		reports: make(chan report, spec.Workers*4),
-		pool:    make(chan *part, spec.Workers*4),
-		stop:    make(chan int64), over: make(chan struct{}),
-		cells: map[int]*cell{},
-		upTo:  make([]int, spec.Workers), measured: make([]*part, spec.Workers),
+		line: newTimeline(spec), classes: spec.Classes(), open: spec.Open(),
+		beside: job.Beside, passOn: job.Observe, patience: job.Patience,
+		arrivals: newInbox[measure.Part](), stop: make(chan int64), over: make(chan struct{}),
+		cells: map[int]*cell{}, upTo: make([]int, spec.Workers), satisfy: func() {},
 	}
-	for i := range spec.Workers {
+	c.total = c.newTally()
+	for i := range c.upTo {
 		c.upTo[i] = -1
-		c.measured[i] = newPart(c.spec)
-		c.pool <- newPart(c.spec)
 	}
 	return c
 }
 
-// take is called by a worker at the end of an interval. It gives back an
-// empty part.
-func (c *collector) take(number, index int, p *part) *part {
-	c.reports <- report{number, index, p}
-	if index == workerDone {
-		return nil
-	}
-	select {
-	case fresh := <-c.pool:
-		return fresh
-	default:
-		return newPart(c.spec)
-	}
-}
+func (c *collector) newTally() *measure.Tally { return measure.NewTally(c.open, c.classes...) }
 
 // run collects until finish is called.
 func (c *collector) run(now func() int64, inFlight func() int) {
 	defer close(c.over)
+	if observe := c.passOn; observe != nil {
+		observing := newInbox[measure.Interval]()
+		c.passOn = observing.put
+		observed := make(chan struct{})
+		go func() {
+			defer close(observed)
+			observing.each(observe)
+		}()
+		defer func() { observing.close(); <-observed }()
+	}
 	timer := time.NewTimer(0)
 	defer timer.Stop()
-	sampled := 0 // intervals whose end was seen
 	for {
-		end := c.line.boundary(sampled)
-		if end == c.line.start(sampled) { // past the end of the measured time
+		end := c.line.boundary(c.sampled)
+		if end == c.line.start(c.sampled) { // past the end of the measured time
 			end = now() + int64(time.Hour)
 		}
 		deadline := end
-		if sampled > c.next {
+		if c.sampled > c.next {
 			deadline = min(end, c.line.boundary(c.next)+int64(grace))
 		}
 		timer.Reset(max(time.Duration(deadline-now()), 0))
 		select {
-		case r := <-c.reports:
-			c.add(r)
+		case <-c.arrivals.wake:
+			c.addAll()
 		case <-timer.C:
 			if now() >= end {
-				c.sample(sampled, inFlight())
-				sampled++
+				c.sample(inFlight())
 			}
 		case at := <-c.stop:
-			c.drain()
-			if c.cells[sampled] != nil {
-				c.sample(sampled, inFlight())
-			}
-			c.emit(at, true)
+			c.addAll()
+			c.last(at, inFlight)
 			return
 		}
 		c.emit(now(), false)
 	}
 }
 
+// finish ends the collecting at the given time, and returns when all intervals
+// were passed on.
+func (c *collector) finish(at int64) {
+	c.stop <- at
+	<-c.over
+	c.arrivals.close() // who comes back later hands over to nobody
+}
+
 // passBoundaries samples and passes on the intervals that ended until now, in
 // virtual time.
 func (c *collector) passBoundaries(now int64, inFlight func() int) {
 	for c.line.boundary(c.sampled) != c.line.start(c.sampled) && now >= c.line.boundary(c.sampled) {
-		c.sample(c.sampled, inFlight())
-		c.sampled++
+		c.sample(inFlight())
 		c.emit(now, false)
 	}
 }
 
-// last passes on what is left when all workers are done, in virtual time.
+// last passes on what is left.
 func (c *collector) last(now int64, inFlight func() int) {
-	c.passBoundaries(now, inFlight)
 	if c.cells[c.sampled] != nil {
-		c.sample(c.sampled, inFlight())
+		c.sample(inFlight())
 	}
 	c.emit(now, true)
 }
 
-// finish ends the collecting at the given time and returns what each worker
-// handed over of the measured time.
-func (c *collector) finish(at int64) []*part {
-	c.stop <- at
-	<-c.over
-	return c.measured
-}
-
-func (c *collector) drain() {
-	for {
-		select {
-		case r := <-c.reports:
-			c.add(r)
-		default:
-			return
-		}
-	}
-}
-
 func (c *collector) at(index int) *cell {
 	if c.cells[index] == nil {
-		c.cells[index] = &cell{part: newPart(c.spec)}
+		into := &cell{}
+		if n := len(c.spare); n > 0 {
+			into.tally, c.spare = c.spare[n-1], c.spare[:n-1]
+		} else {
+			into.tally = c.newTally()
+		}
+		c.cells[index] = into
 	}
 	return c.cells[index]
 }
 
-func (c *collector) add(r report) {
-	if r.index == workerDone {
-		c.upTo[r.worker] = math.MaxInt
-		return
-	}
-	c.upTo[r.worker] = r.index
-	if !c.line.isLeadIn(r.index) {
-		c.measured[r.worker].merge(r.part)
-	}
-	c.at(max(r.index, c.next)).part.merge(r.part)
-	r.part.reset()
-	select {
-	case c.pool <- r.part:
-	default:
+func (c *collector) addAll() {
+	held, _ := c.arrivals.take()
+	for _, p := range held {
+		c.add(p)
 	}
 }
 
-func (c *collector) sample(index, inFlight int) {
-	into := c.at(index)
+// add counts a part. Faults of the lead-in count in the total, nothing else of it
+// does.
+func (c *collector) add(p measure.Part) {
+	if p.Index == workerDone {
+		c.upTo[p.Worker] = math.MaxInt
+		return
+	}
+	c.upTo[p.Worker] = p.Index
+	c.at(max(p.Index, c.next)).tally.Add(p)
+	if c.line.isLeadIn(p.Index) {
+		p = measure.Part{Notes: measure.Notes{Retries: p.Retries, Pieces: p.Pieces, Faults: p.Faults}}
+	} else if c.patience != nil { // it is known only at the end which of them count
+		p = measure.Part{Notes: measure.Notes{Retries: p.Retries, Pieces: p.Pieces, Faults: p.Faults, LastDone: p.LastDone}}
+	}
+	c.total.Add(p)
+}
+
+// sample notes what else is known at the end of the next interval.
+func (c *collector) sample(inFlight int) {
+	into := c.at(c.sampled)
+	c.sampled++
 	into.sampled, into.inFlight = true, inFlight
 	if c.beside != nil {
 		into.beside = c.beside()
@@ -224,6 +213,8 @@ func (c *collector) emit(now int64, last bool) {
 		if !c.enough.Load() { // what comes after counts nowhere
 			c.pass(cell, start, end, last)
 		}
+		cell.tally.Reset()
+		c.spare = append(c.spare, cell.tally)
 		delete(c.cells, c.next)
 		c.next++
 	}
@@ -232,29 +223,82 @@ func (c *collector) emit(now int64, last bool) {
 // pass gives an interval to those who wait for it.
 func (c *collector) pass(cell *cell, start, end int64, last bool) {
 	interval := cell.interval(c.next, start, end, c.line.isLeadIn(c.next))
-	if c.observe != nil {
-		c.observe(interval)
+	if c.passOn != nil {
+		c.passOn(interval)
 	}
 	if c.patience != nil && !interval.LeadIn {
-		c.keep(interval, cell.part, last)
+		c.keep(interval, cell.tally.Take(0, c.next), last)
 	}
 }
 
 func (c *cell) interval(index int, start, end int64, leadIn bool) measure.Interval {
 	length := quantity.Seconds(end-start) / 1e9
-	return measure.Interval{
+	i := measure.Interval{
 		Index: index, Start: quantity.Seconds(start) / 1e9, Length: length, LeadIn: leadIn,
-		Reads: c.part.reads.flow(length), Writes: c.part.writes.flow(length),
-		InFlight: c.inFlight, Failed: c.part.failed, Beside: c.beside, Inside: c.inside,
-		Spread: measure.Cells(c.part.reads.latency, c.part.writes.latency),
+		Classes: c.tally.Flows(length), Spread: c.tally.Spread(),
+		InFlight: c.inFlight, Failed: c.tally.Failed, Beside: c.beside, Inside: c.inside,
+	}
+	if c.tally.CPU > 0 && i.Beside != nil && length > 0 {
+		i.Beside.WorkerCores = float64(c.tally.CPU) / 1e9 / float64(length)
+		i.Beside.WorkerWaits = float64(c.tally.Waited) / 1e9 / float64(length)
+	}
+	return i
+}
+
+// inbox is a queue that grows, so that whoever puts something in never waits.
+type inbox[T any] struct {
+	wake chan struct{}
+
+	mu     sync.Mutex
+	held   []T
+	closed bool
+}
+
+func newInbox[T any]() *inbox[T] { return &inbox[T]{wake: make(chan struct{}, 1)} }
+
+// put adds to the queue. After close it does nothing.
+func (b *inbox[T]) put(value T) {
+	b.mu.Lock()
+	if !b.closed {
+		b.held = append(b.held, value)
+	}
+	b.mu.Unlock()
+	b.ring()
+}
+
+func (b *inbox[T]) ring() {
+	select {
+	case b.wake <- struct{}{}:
+	default:
 	}
 }
 
-func (c *counted) flow(over quantity.Seconds) measure.Flow {
-	f := measure.Flow{
-		Operations: c.operations, Bytes: quantity.Bytes(c.bytes),
-		Mean: c.latency.Mean(), P50: c.latency.Quantile(0.5), P99: c.latency.Quantile(0.99), Max: c.latency.Max(),
+// take gives all that is held, and whether more may come.
+func (b *inbox[T]) take() (held []T, more bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	held, b.held = b.held, nil
+	return held, !b.closed
+}
+
+// each gives everything to a function, in order, until the queue is closed and
+// empty.
+func (b *inbox[T]) each(do func(T)) {
+	for range b.wake {
+		held, more := b.take()
+		for _, value := range held {
+			do(value)
+		}
+		if !more {
+			return
+		}
 	}
-	f.Rate, f.Throughput = measure.Per(c.operations, c.bytes, over)
-	return f
+}
+
+// close lets nothing more in.
+func (b *inbox[T]) close() {
+	b.mu.Lock()
+	b.closed = true
+	b.mu.Unlock()
+	b.ring()
 }

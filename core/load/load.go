@@ -42,30 +42,18 @@ type Facts struct {
 
 // QueueOptions say what one worker will ask of its queue.
 type QueueOptions struct {
-	Depth        int // operations in flight at most
-	Slots        int // buffers, at least Depth; slots are 0 to Slots-1
+	Depth        int // operations in flight at most, each with a buffer: slots are 0 to Depth-1
 	LargestBlock int // bytes of each slot's buffer
 }
 
-// Kind is what an operation does.
-type Kind uint8
-
-// The kinds of operation. Sync forces what was written to stable storage.
-const (
-	Read Kind = iota
-	Write
-	Sync
-)
-
-func (k Kind) String() string { return [...]string{"read", "write", "flush"}[k] }
-
 // Operation is one I/O to be issued. Its data is in the queue's buffer of its
-// slot.
+// slot, from From on.
 type Operation struct {
-	Offset int64
-	Length int
+	Class  measure.Class
+	Offset int64 // bytes from the start of the volume
+	Length int   // bytes
 	Slot   int
-	Kind   Kind
+	From   int // above zero when this is the rest of what was moved in part
 }
 
 // Completion is the answer to one operation.
@@ -77,8 +65,9 @@ type Completion struct {
 
 // Queue is an asynchronous path to a volume, used by one goroutine.
 type Queue interface {
-	// Buffer is the memory of a slot, LargestBlock bytes long. It belongs to
-	// the volume while an operation of that slot is in flight.
+	// Buffer is the memory of a slot, LargestBlock bytes long; nil where the
+	// volume keeps no data. It belongs to the volume while an operation of that
+	// slot is in flight.
 	Buffer(slot int) []byte
 	// Submit takes operations. It may hold them back until the next Collect.
 	// An error is about the queue as a whole: nothing of it works any more.
@@ -87,10 +76,12 @@ type Queue interface {
 	// the first one; at zero it only looks. Fewer than asked, even none after
 	// waiting, is no error.
 	Collect(into []Completion, wait time.Duration) (int, error)
-	// Interface names how operations are handed over, for the record.
+	// Interface names how operations are handed over, for the record, with
+	// whatever of it was not to be had.
 	Interface() string
 	// Close frees what the queue holds. Unanswered is the number of operations
-	// still in flight: their memory must stay valid.
+	// still in flight: they are called back where that is possible, and the
+	// memory of those that are not must stay valid.
 	Close(unanswered int) error
 }
 
@@ -124,20 +115,30 @@ type Job struct {
 	// measured time.
 	Patience Patience
 	// Observe, when set, is given each interval as it ends, in order, from one
-	// goroutine. It should not block for long.
+	// goroutine. However long it takes, the load never waits for it; Run returns
+	// when it was given all of them.
 	Observe func(measure.Interval)
+	// Thread, when set, is called on the thread of each worker at the start and
+	// at the end of each interval, and tells what that thread used so far.
+	Thread func() ThreadUse
 }
 
-// Patience is given the intervals of the measured time so far. It says how many
-// at the start are better cut off as lead-in, whether enough is known to end,
-// and what to record of that. Last is set when the measurement has ended.
-type Patience func(series []measure.Interval, last bool) (cut int, enough bool, record measure.Patience)
+// ThreadUse is what the system counted of a thread since it began.
+type ThreadUse struct {
+	CPU    time.Duration // it ran
+	Waited time.Duration // it was ready to run, and no core ran it
+}
+
+// Patience is given the paces of the measured time so far. It says how many at
+// the start are better cut off as lead-in, whether enough is known to end, and
+// what to record of that. Last is set when the measurement has ended.
+type Patience func(paces []measure.Pace, last bool) (cut int, enough bool, record measure.Patience)
 
 // Outcome is what a measurement came to.
 type Outcome struct {
 	Summary measure.Summary
-	Reads   *measure.Histogram
-	Writes  *measure.Histogram
+	// Latencies are the histograms of the classes of which something completed.
+	Latencies map[measure.Class]*measure.Histogram
 	// Failure is set when Summary.Ending is ByFailure: the first fault, in
 	// words.
 	Failure error

@@ -24,6 +24,8 @@ type device struct {
 	service time.Duration                        // one server, first come first served
 	hang    func() bool                          // never answer from here on
 	stuck   chan struct{}                        // Collect blocks until it is closed
+	only    *atomic.Int64                        // of the queues, so many are stuck; nil for all
+	closed  *atomic.Int64                        // queues that were closed
 	seen    *[]load.Operation
 }
 
@@ -32,11 +34,14 @@ func (d *device) Close() error { return nil }
 func (d *device) Facts() load.Facts { return d.facts }
 
 func (d *device) Open(o load.QueueOptions) (load.Queue, error) {
-	return &deviceQueue{device: d, memory: make([]byte, o.Slots*o.LargestBlock), block: o.LargestBlock}, nil
+	q := &deviceQueue{device: d, memory: make([]byte, o.Depth*o.LargestBlock), block: o.LargestBlock}
+	q.sticks = d.stuck != nil && (d.only == nil || d.only.Add(-1) >= 0)
+	return q, nil
 }
 
 type deviceQueue struct {
 	*device
+	sticks  bool
 	memory  []byte
 	block   int
 	pending []load.Operation
@@ -61,7 +66,7 @@ func (q *deviceQueue) Submit(operations []load.Operation) error {
 }
 
 func (q *deviceQueue) Collect(into []load.Completion, wait time.Duration) (int, error) {
-	if q.stuck != nil {
+	if q.sticks {
 		<-q.stuck
 	}
 	for end := time.Now().Add(wait); ; {
@@ -81,7 +86,13 @@ func (q *deviceQueue) Collect(into []load.Completion, wait time.Duration) (int, 
 }
 
 func (q *deviceQueue) Interface() string { return "test" }
-func (q *deviceQueue) Close(int) error   { return nil }
+
+func (q *deviceQueue) Close(int) error {
+	if q.closed != nil {
+		q.closed.Add(1)
+	}
+	return nil
+}
 
 func spec(change func(*workload.Spec)) workload.Spec {
 	s := workload.Default()
@@ -119,21 +130,21 @@ func TestSeriesAddsUpToTheSummary(t *testing.T) {
 			leading++
 			continue
 		}
-		reads += interval.Reads.Operations
-		writes += interval.Writes.Operations
+		reads += interval.Classes[measure.Read].Operations
+		writes += interval.Classes[measure.Write].Operations
 	}
 	sum := outcome.Summary
 	if leading != 2 || len(series) != 5 {
 		t.Errorf("%d lead-in intervals of %d, want 2 of 5", leading, len(series))
 	}
-	if reads != sum.Reads.Operations || writes != sum.Writes.Operations || reads == 0 || writes == 0 {
-		t.Errorf("the series holds %d reads and %d writes, the summary %d and %d", reads, writes, sum.Reads.Operations, sum.Writes.Operations)
+	if reads != sum.Classes[measure.Read].Operations || writes != sum.Classes[measure.Write].Operations || reads == 0 || writes == 0 {
+		t.Errorf("the series holds %d reads and %d writes, the summary %d and %d", reads, writes, sum.Classes[measure.Read].Operations, sum.Classes[measure.Write].Operations)
 	}
 	if sum.Total.Bytes != quantity.Bytes(reads+writes)*4096 || sum.Measured != 0.3 || sum.LeadIn != 0.15 || sum.Ending != measure.ByTime {
 		t.Errorf("summary %+v", sum)
 	}
-	if sum.Reads.Latency.P50 <= 0 || sum.Reads.Latency.Max < sum.Reads.Latency.P99 {
-		t.Errorf("latency %+v", sum.Reads.Latency)
+	if sum.Classes[measure.Read].Latency.P50 <= 0 || sum.Classes[measure.Read].Latency.Max < sum.Classes[measure.Read].Latency.P99 {
+		t.Errorf("latency %+v", sum.Classes[measure.Read].Latency)
 	}
 }
 
@@ -165,10 +176,10 @@ func TestSameSeedIssuesTheSameOperations(t *testing.T) {
 	}
 	writes, syncs := 0, 0
 	for _, o := range first {
-		switch o.Kind {
-		case load.Write:
+		switch o.Class {
+		case measure.Write:
 			writes++
-		case load.Sync:
+		case measure.Flush:
 			syncs++
 		}
 	}
@@ -228,7 +239,7 @@ func TestFaultsAreCountedByKind(t *testing.T) {
 		case n%10 == 3:
 			return load.Completion{Slot: o.Slot, Err: syscall.EIO}
 		case n%10 == 5:
-			return load.Completion{Slot: o.Slot, Bytes: 512}
+			return load.Completion{Slot: o.Slot}
 		case n%10 == 7:
 			return load.Completion{Slot: o.Slot, Err: syscall.EAGAIN}
 		}
@@ -307,7 +318,7 @@ func TestImpossibleOnThisVolume(t *testing.T) {
 }
 
 func TestNothingIsAllocatedPerOperation(t *testing.T) {
-	s := spec(func(s *workload.Spec) { s.Reads, s.For, s.Amount, s.Depth = 0.5, 0, 64*quantity.MiB, 32 })
+	s := spec(func(s *workload.Spec) { s.Reads, s.For, s.Amount, s.Depth, s.Interval = 0.5, 0, 64*quantity.MiB, 32, 10 })
 	few := testing.AllocsPerRun(2, func() { run(t, nullVolume, s) })
 	s.Amount *= 16
 	many := testing.AllocsPerRun(2, func() { run(t, nullVolume, s) })

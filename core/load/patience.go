@@ -5,67 +5,91 @@ import (
 	"patientheron/core/quantity"
 )
 
-// keptPart is what one interval counted, kept until it is known from where on
-// the summary counts.
-type keptPart struct {
-	reads, writes, syncs keptCount
-	service              measure.Sparse
-	late                 int64
+// mostParts is how many parts a patient measurement keeps at most. A day of them,
+// one a second, would take gigabytes; joined by neighbours the cut that is found
+// at the end falls on a boundary between two of them, at most one part in 128 of
+// the time later.
+const mostParts = 256
+
+// keptParts is what a patient measurement counted, kept until it is known from
+// where on the summary counts. Of each interval it keeps the pace; what was
+// counted is joined over more and more intervals.
+type keptParts struct {
+	paces  []measure.Pace
+	parts  []measure.Part
+	each   int // intervals of one part
+	last   int // intervals of the part at the end
+	joiner *measure.Tally
 }
 
-type keptCount struct {
-	operations, bytes int64
-	latency           measure.Sparse
+func (k *keptParts) add(pace measure.Pace, p measure.Part) {
+	if k.each == 0 {
+		k.each, k.last, k.joiner = 1, 1, &measure.Tally{}
+	}
+	k.paces = append(k.paces, pace)
+	if k.last < k.each {
+		k.last++
+		k.parts[len(k.parts)-1] = k.join(k.parts[len(k.parts)-1], p)
+		return
+	}
+	if len(k.parts) == mostParts {
+		for i := range mostParts / 2 {
+			k.parts[i] = k.join(k.parts[2*i], k.parts[2*i+1])
+		}
+		clear(k.parts[mostParts/2:])
+		k.parts = k.parts[:mostParts/2]
+		k.each *= 2
+	}
+	k.parts, k.last = append(k.parts, p), 1
 }
 
-func (c *counted) keep() keptCount { return keptCount{c.operations, c.bytes, c.latency.Sparse()} }
+func (k *keptParts) join(a, b measure.Part) measure.Part {
+	k.joiner.Add(a)
+	k.joiner.Add(b)
+	return k.joiner.Take(0, a.Index)
+}
 
-func (c *counted) add(k keptCount) {
-	c.operations += k.operations
-	c.bytes += k.bytes
-	c.latency.MergeSparse(k.latency)
+// after adds up what counts after so many intervals, and says how long that was
+// and how long it was before.
+func (k *keptParts) after(cut int, into *measure.Tally) (length, before quantity.Seconds) {
+	first := (cut + max(k.each, 1) - 1) / max(k.each, 1)
+	if first >= len(k.parts) { // the part at the end is always counted
+		first = len(k.parts) - 1
+	}
+	for i, pace := range k.paces {
+		if i < first*k.each {
+			before += pace.Length
+		} else {
+			length += pace.Length
+		}
+	}
+	for _, p := range k.parts[first:] {
+		// Faults were counted as they came.
+		p.Faults, p.Retries, p.Pieces = nil, 0, 0
+		into.Add(p)
+	}
+	return length, before
 }
 
 // keep remembers an interval and asks patience whether that is enough, at
 // first after every interval, later at every twentieth part more.
-func (c *collector) keep(interval measure.Interval, p *part, last bool) {
-	c.series = append(c.series, interval)
-	c.kept = append(c.kept, keptPart{p.reads.keep(), p.writes.keep(), p.syncs.keep(), p.service.Sparse(), p.late})
-	if last || len(c.series) < c.look {
+func (c *collector) keep(interval measure.Interval, p measure.Part, last bool) {
+	c.kept.add(interval.Pace(), p)
+	if last || len(c.kept.paces) < c.look {
 		return
 	}
-	c.look = len(c.series) + max(len(c.series)/20, 1)
-	_, enough, _ := c.patience(c.series, false)
-	c.enough.Store(enough)
+	c.look = len(c.kept.paces) + max(len(c.kept.paces)/20, 1)
+	if _, enough, _ := c.patience(c.kept.paces, false); enough {
+		c.enough.Store(true)
+		c.satisfy()
+	}
 }
 
 // patient makes the totals of a patient measurement from the intervals after
 // the cut, and says how long they were and how much was cut off.
-func (c *collector) patient(into *totals) (length, cut quantity.Seconds, record measure.Patience) {
-	from, _, record := c.patience(c.series, true)
-	*into = *into.withoutCounts()
-	for i, k := range c.kept {
-		if i < from {
-			cut += c.series[i].Length
-			continue
-		}
-		length += c.series[i].Length
-		into.reads.add(k.reads)
-		into.writes.add(k.writes)
-		into.syncs.add(k.syncs)
-		if into.service != nil {
-			into.service.MergeSparse(k.service)
-		}
-		into.late += k.late
-	}
+func (c *collector) patient() (length, cut quantity.Seconds, record measure.Patience) {
+	from, _, record := c.patience(c.kept.paces, true)
+	length, cut = c.kept.after(from, c.total)
 	record.Cut = cut
 	return length, cut, record
-}
-
-// withoutCounts is t with its faults and retries, which count from the start,
-// and nothing else.
-func (t *totals) withoutCounts() *totals {
-	empty := newTotals(t.service != nil)
-	empty.retries, empty.faults, empty.lastDone = t.retries, t.faults, t.lastDone
-	return empty
 }

@@ -33,7 +33,7 @@ func TestPatientSummaryIsMadeOfIntervals(t *testing.T) {
 		s.Settled, s.For, s.LeadIn, s.Interval, s.Reads, s.Workers = true, 60, 0.2, 0.1, 0.5, 2
 	})
 	asked := 0
-	outcome, series := patient(t, s, func(seen []measure.Interval, last bool) (int, bool, measure.Patience) {
+	outcome, series := patient(t, s, func(seen []measure.Pace, last bool) (int, bool, measure.Patience) {
 		if !last {
 			asked++
 		}
@@ -46,10 +46,10 @@ func TestPatientSummaryIsMadeOfIntervals(t *testing.T) {
 	var reads, writes int64
 	length := quantity.Seconds(0)
 	for _, i := range series[5:] { // two of lead-in, three cut
-		reads, writes, length = reads+i.Reads.Operations, writes+i.Writes.Operations, length+i.Length
+		reads, writes, length = reads+i.Classes[measure.Read].Operations, writes+i.Classes[measure.Write].Operations, length+i.Length
 	}
-	if sum.Reads.Operations != reads || sum.Writes.Operations != writes || outcome.Reads.Count() != reads || outcome.Writes.Count() != writes {
-		t.Errorf("%d reads and %d writes, the intervals have %d and %d", sum.Reads.Operations, sum.Writes.Operations, reads, writes)
+	if sum.Classes[measure.Read].Operations != reads || sum.Classes[measure.Write].Operations != writes || outcome.Latencies[measure.Read].Count() != reads || outcome.Latencies[measure.Write].Count() != writes {
+		t.Errorf("%d reads and %d writes, the intervals have %d and %d", sum.Classes[measure.Read].Operations, sum.Classes[measure.Write].Operations, reads, writes)
 	}
 	if math.Abs(float64(sum.Measured-length)) > 1e-9 || math.Abs(float64(sum.LeadIn)-0.5) > 1e-6 || math.Abs(float64(sum.Patience.Cut)-0.3) > 1e-6 {
 		t.Errorf("measured %s, lead-in %s, cut %s", sum.Measured, sum.LeadIn, sum.Patience.Cut)
@@ -64,18 +64,18 @@ func TestPatientSummaryIsMadeOfIntervals(t *testing.T) {
 
 func TestPatienceThatIsNeverSatisfied(t *testing.T) {
 	s := spec(func(s *workload.Spec) { s.Within, s.For, s.Interval, s.SyncEvery, s.Reads = 0.01, 0.5, 0.1, 4, 0 })
-	outcome, series := patient(t, s, func([]measure.Interval, bool) (int, bool, measure.Patience) {
+	outcome, series := patient(t, s, func([]measure.Pace, bool) (int, bool, measure.Patience) {
 		return 0, false, measure.Patience{Words: "never"}
 	})
 	sum := outcome.Summary
-	if sum.Ending != measure.ByTime || len(series) != 5 || sum.Patience.Words != "never" || math.Abs(float64(sum.Measured)-0.5) > 1e-6 || sum.Syncs == nil || sum.Syncs.Operations == 0 {
+	if sum.Ending != measure.ByTime || len(series) != 5 || sum.Patience.Words != "never" || math.Abs(float64(sum.Measured)-0.5) > 1e-6 || sum.Classes[measure.Flush].Operations == 0 {
 		t.Errorf("%d intervals, %+v", len(series), sum)
 	}
 }
 
 func TestPatienceAtASetRate(t *testing.T) {
 	s := spec(func(s *workload.Spec) { s.Settled, s.For, s.Interval, s.Rate = true, 0.6, 0.1, 2000 })
-	outcome, _ := patient(t, s, func(seen []measure.Interval, _ bool) (int, bool, measure.Patience) {
+	outcome, _ := patient(t, s, func(seen []measure.Pace, _ bool) (int, bool, measure.Patience) {
 		return 1, len(seen) >= 4, measure.Patience{}
 	})
 	if sum := outcome.Summary; sum.Service == nil || sum.IssueLag == nil || sum.Service.Max <= 0 || sum.Total.Operations < 300 {
@@ -86,7 +86,7 @@ func TestPatienceAtASetRate(t *testing.T) {
 func TestPatienceAndLoadBelongTogether(t *testing.T) {
 	for name, job := range map[string]load.Job{
 		"a patient load alone":  {Workload: spec(func(s *workload.Spec) { s.Settled = true })},
-		"patience without need": {Workload: spec(nil), Patience: func([]measure.Interval, bool) (int, bool, measure.Patience) { return 0, false, measure.Patience{} }},
+		"patience without need": {Workload: spec(nil), Patience: func([]measure.Pace, bool) (int, bool, measure.Patience) { return 0, false, measure.Patience{} }},
 	} {
 		job.Volume, job.Clock = null.Volume{Size: quantity.GiB}, load.NewMonotonic()
 		if _, err := load.Run(t.Context(), job); err == nil || !strings.Contains(err.Error(), "Patience") {

@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"runtime"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -17,8 +19,9 @@ import (
 const (
 	// longestWait bounds one wait for completions, so that a stop is seen.
 	longestWait = 50 * time.Millisecond
-	// drainAfterEnd is how long operations in flight at the end of the
-	// measured time may take before they are reported as unanswered.
+	// drainAfterEnd is how long operations in flight when a measurement is over
+	// may take before they are reported as unanswered: at the end of its time,
+	// after a failure, or when enough is known.
 	drainAfterEnd = 5 * time.Second
 	// drainAfterStop is the same after a stop: the whole run ends within a
 	// second, whatever the device does.
@@ -47,8 +50,10 @@ func Run(ctx context.Context, job Job) (*Outcome, error) {
 	if volume, ok := job.Volume.(Stepped); ok {
 		return runStepped(ctx, job, volume)
 	}
-	r := &run{Job: job, started: make(chan struct{}), done: make(chan int, spec.Workers)}
+	r := &run{Job: job, started: make(chan struct{}), cut: make(chan struct{}), done: make(chan int, spec.Workers)}
 	r.collect = newCollector(spec, job)
+	r.collect.satisfy = r.cutShort
+	defer holdProcessors(spec.Workers)()
 	if err := r.open(ctx); err != nil {
 		return nil, err
 	}
@@ -98,13 +103,17 @@ type run struct {
 	stopped   atomic.Bool   // the user asked to stop
 	stoppedAt int64         // when
 	failed    atomic.Bool   // a worker failed: the others end
-	done      chan int      // numbers of workers that returned
-	broken    []error       // of each worker: its queue as a whole failed
-	passed    bool          // in virtual time: a worker moved past the end of an interval
+	cut       chan struct{} // closed when it is over before its time, by failure or because enough is known
+	cutOnce   sync.Once
+	done      chan int // numbers of workers that returned
+	broken    []error  // of each worker: its queue as a whole failed
+	passed    bool     // in virtual time: a worker moved past the end of an interval
 }
 
 // over reports whether workers shall end before the time is over.
 func (r *run) over() bool { return r.stopped.Load() || r.failed.Load() || r.collect.enough.Load() }
+
+func (r *run) cutShort() { r.cutOnce.Do(func() { close(r.cut) }) }
 
 func (r *run) now() int64 { return r.Clock.Now() - r.origin }
 
@@ -143,7 +152,7 @@ func (r *run) thread(number int, ready chan<- error, abort <-chan struct{}) {
 		ready <- err
 		return
 	}
-	w, err := newWorker(r.Workload, number, queue, func(index int, p *part) *part { return r.collect.take(number, index, p) })
+	w, err := newWorker(r.Workload, number, queue, r.collect.arrivals.put)
 	r.workers[number] = w
 	ready <- err
 	if err != nil {
@@ -156,6 +165,9 @@ func (r *run) thread(number int, ready chan<- error, abort <-chan struct{}) {
 		_ = queue.Close(0)
 		return
 	}
+	if w.use = r.Thread; w.use != nil {
+		w.used = w.use()
+	}
 	if err := r.drive(w); err != nil {
 		r.broken[number] = err
 		r.failed.Store(true)
@@ -165,23 +177,16 @@ func (r *run) thread(number int, ready chan<- error, abort <-chan struct{}) {
 	r.done <- number
 }
 
-// queueOptions says what a worker of this workload asks of its queue. A load
-// that both reads and writes gets some spare buffers, so that most writes find
-// one that still holds content and need not make it anew after a read.
+// queueOptions says what a worker of this workload asks of its queue.
 func queueOptions(spec workload.Spec) QueueOptions {
-	o := QueueOptions{Depth: spec.Depth, Slots: spec.Depth, LargestBlock: int(spec.LargestBlock())}
-	if spec.Reads > 0 && spec.Reads < 1 {
-		o.Slots += min(spec.Depth, 16)
-	}
-	return o
+	return QueueOptions{Depth: spec.Depth, LargestBlock: int(spec.LargestBlock())}
 }
 
 // Memory is what the buffers of a workload take, all workers together.
 func Memory(spec workload.Spec) quantity.Bytes {
 	const page = 4096
-	o := queueOptions(spec)
-	block := (quantity.Bytes(o.LargestBlock) + page - 1) / page * page
-	return quantity.Bytes(spec.Workers) * quantity.Bytes(o.Slots) * block
+	block := (spec.LargestBlock() + page - 1) / page * page
+	return quantity.Bytes(spec.Workers) * quantity.Bytes(spec.Depth) * block
 }
 
 // drive steps one worker on the real clock until it finished or gave up
@@ -223,6 +228,7 @@ func (r *run) drive(w *worker) error {
 		}
 		if w.failure != nil {
 			r.failed.Store(true)
+			r.cutShort()
 		}
 	}
 }
@@ -231,7 +237,7 @@ func (r *run) drive(w *worker) error {
 // intended start it looks instead of sleeping.
 func (r *run) patience(w *worker, now int64) time.Duration {
 	left := time.Duration(w.wake() - now)
-	if w.schedule != nil || w.rests > 0 {
+	if w.due() < math.MaxInt64 {
 		left -= sharp
 	}
 	return min(max(left, 0), longestWait)
@@ -248,7 +254,8 @@ func (r *run) measure(ctx context.Context) *Outcome {
 
 	back := make([]bool, len(r.workers))
 	r.wait(ctx, back)
-	return r.outcome(back, r.collect.finish(r.now()))
+	r.collect.finish(r.now())
+	return r.outcome(back)
 }
 
 func (r *run) inFlight() (sum int) {
@@ -258,120 +265,104 @@ func (r *run) inFlight() (sum int) {
 	return sum
 }
 
-// wait returns when all workers are back or those that are not were given
-// up.
+// wait returns when all workers are back or those that are not were given up:
+// there is one deadline, which comes nearer whenever the measurement is over
+// earlier than it was to be.
 func (r *run) wait(ctx context.Context, back []bool) {
 	missing := len(back)
-	stop := ctx.Done()
-	var deadline <-chan time.Time
-	if end := newTimeline(r.Workload).end; r.Workload.For > 0 {
-		timer := time.NewTimer(time.Duration(end) + drainAfterEnd + abandon)
-		defer timer.Stop()
-		deadline = timer.C
+	stop, cut := ctx.Done(), r.cut
+	deadline, at := time.NewTimer(math.MaxInt64), time.Time{}
+	defer deadline.Stop()
+	within := func(left time.Duration) {
+		if sooner := time.Now().Add(left + abandon); at.IsZero() || sooner.Before(at) {
+			at = sooner
+			deadline.Reset(time.Until(at))
+		}
+	}
+	if r.Workload.For > 0 {
+		within(time.Duration(newTimeline(r.Workload).end) + drainAfterEnd)
 	}
 	for missing > 0 {
 		select {
 		case number := <-r.done:
 			back[number] = true
 			missing--
+			if r.broken[number] != nil {
+				r.cutShort()
+			}
 		case <-stop:
 			stop = nil
 			r.stoppedAt = r.now()
 			r.stopped.Store(true)
-			deadline = time.After(drainAfterStop + abandon)
-		case <-deadline:
+			within(drainAfterStop)
+		case <-cut:
+			cut = nil
+			within(drainAfterEnd)
+		case <-deadline.C:
 			return
 		}
 	}
 }
 
-// outcome merges what the workers counted. A worker that is not back is stuck
-// in the kernel: its own totals may not be read, only the intervals it handed
-// over.
-func (r *run) outcome(back []bool, stuck []*part) *Outcome {
-	total := newTotals(r.Workload.Open())
+// outcome makes the summary of what was handed over. A worker that is not back
+// is stuck in the kernel: what it counted since it last handed over is not known.
+func (r *run) outcome(back []bool) *Outcome {
+	total := r.collect.total
 	o := &Outcome{}
 	summary := &o.Summary
 	for number, w := range r.workers {
 		if !back[number] {
 			summary.Unanswered += max(w.inFlight.Load(), 1)
-			total.reads.merge(&stuck[number].reads)
-			total.writes.merge(&stuck[number].writes)
 			continue
 		}
 		summary.Unanswered += w.inFlight.Load()
 		summary.Interface = w.queue.Interface()
-		total.merge(w.total)
 		if o.Failure == nil {
 			o.Failure = errors.Join(r.broken[number], w.failure)
 		}
 	}
 	r.times(summary, total, o.Failure)
-	if r.Patience != nil && len(r.collect.series) > 0 {
-		length, cut, record := r.collect.patient(total)
+	if r.Patience != nil && len(r.collect.kept.paces) > 0 {
+		length, cut, record := r.collect.patient()
 		summary.Measured, summary.LeadIn, summary.Patience = length, summary.LeadIn+cut, &record
 	}
-	summary.Reads = total.reads.figures(summary.Measured)
-	summary.Writes = total.writes.figures(summary.Measured)
-	both := &counted{latency: measure.NewHistogram(3)}
-	both.merge(&total.reads)
-	both.merge(&total.writes)
-	summary.Total = both.figures(summary.Measured)
-	if r.Workload.SyncEvery > 0 {
-		syncs := total.syncs.figures(summary.Measured)
-		summary.Syncs = &syncs
-	}
-	if total.service != nil {
-		service := total.service.Latency()
+	summary.Classes, summary.Total = total.Figures(summary.Measured)
+	if total.Service != nil {
+		service := total.Service.Latency()
 		summary.Service = &service
-		if n := total.service.Count(); n > 0 {
-			lag := quantity.Seconds(float64(total.late) / float64(n) / 1e9)
+		if n := total.Service.Count(); n > 0 {
+			lag := quantity.Seconds(float64(total.Late) / float64(n) / 1e9)
 			summary.IssueLag = &lag
 		}
 	}
-	summary.Faults, summary.Retries = total.faults, total.retries
-	o.Reads, o.Writes = total.reads.latency, total.writes.latency
+	summary.Faults, summary.Retries, summary.Pieces = total.Faults, total.Retries, total.Pieces
+	if n := summary.Total.Operations; n > 0 && total.CPU > 0 {
+		summary.WorkerCPUPerOp = quantity.Seconds(float64(total.CPU) / float64(n) / 1e9)
+	}
+	if all := float64(summary.Measured) * float64(len(r.workers)); all > 0 {
+		summary.CoreWait = quantity.Share(min(float64(total.Waited)/1e9/all, 1))
+	}
+	o.Latencies = total.Latencies()
 	return o
 }
 
 // times says how long was measured and why it ended.
-func (r *run) times(summary *measure.Summary, total *totals, failure error) {
+func (r *run) times(summary *measure.Summary, total *measure.Tally, failure error) {
 	line := newTimeline(r.Workload)
 	end := line.end
 	switch {
 	case failure != nil:
-		summary.Ending, end = measure.ByFailure, total.lastDone
+		summary.Ending, end = measure.ByFailure, total.LastDone
 	case r.stopped.Load():
-		summary.Ending, end = measure.ByStop, max(total.lastDone, r.stoppedAt)
+		summary.Ending, end = measure.ByStop, max(total.LastDone, r.stoppedAt)
 	case r.collect.enough.Load():
 		summary.Ending = measure.ByPatience
-	case r.Workload.Amount > 0 && total.reads.bytes+total.writes.bytes >= int64(r.Workload.Amount):
-		summary.Ending, end = measure.ByAmount, total.lastDone
+	case r.Workload.Amount > 0 && total.Moved() >= int64(r.Workload.Amount):
+		summary.Ending, end = measure.ByAmount, total.LastDone
 	default:
 		summary.Ending = measure.ByTime
 	}
 	end = min(end, line.end)
 	summary.LeadIn = quantity.Seconds(min(line.leadIn, max(end, 0))) / 1e9
 	summary.Measured = quantity.Seconds(max(end-line.leadIn, 0)) / 1e9
-}
-
-func (t *totals) merge(other *totals) {
-	t.reads.merge(&other.reads)
-	t.writes.merge(&other.writes)
-	t.syncs.merge(&other.syncs)
-	if t.service != nil {
-		t.service.Merge(other.service)
-	}
-	t.late += other.late
-	t.retries += other.retries
-	t.lastDone = max(t.lastDone, other.lastDone)
-	for _, f := range other.faults {
-		t.faults = addFault(t.faults, f)
-	}
-}
-
-func (c *counted) figures(over quantity.Seconds) measure.Figures {
-	f := measure.Figures{Operations: c.operations, Bytes: quantity.Bytes(c.bytes), Latency: c.latency.Latency()}
-	f.Rate, f.Throughput = measure.Per(c.operations, c.bytes, over)
-	return f
 }

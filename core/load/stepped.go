@@ -38,7 +38,7 @@ func runStepped(ctx context.Context, job Job, volume Stepped) (*Outcome, error) 
 			return nil, err
 		}
 		defer func() { _ = queue.Close(0) }()
-		if r.workers[number], err = newWorker(job.Workload, number, queue, r.handDirectly(number)); err != nil {
+		if r.workers[number], err = newWorker(job.Workload, number, queue, r.collect.add); err != nil {
 			return nil, err
 		}
 	}
@@ -52,22 +52,9 @@ func runStepped(ctx context.Context, job Job, volume Stepped) (*Outcome, error) 
 		back[number] = true
 		w.finish()
 	}
+	r.collect.passBoundaries(r.now(), r.inFlight)
 	r.collect.last(r.now(), r.inFlight)
-	return r.outcome(back, r.collect.measured), nil
-}
-
-// handDirectly gives the collector a worker's part without a channel: all of
-// them run on one thread.
-func (r *run) handDirectly(number int) func(int, *part) *part {
-	return func(index int, p *part) *part {
-		r.collect.add(report{number, index, p})
-		select {
-		case fresh := <-r.collect.pool:
-			return fresh
-		default:
-			return newPart(r.Workload)
-		}
-	}
+	return r.outcome(back), nil
 }
 
 // stepAll steps workers and volume until all workers finished.
@@ -116,10 +103,9 @@ func (r *run) stepAll(ctx context.Context, volume Stepped) error {
 	}
 }
 
-// advance moves a worker to time now when something of it is due, and notes
-// that an interval may have ended.
+// advance moves a worker to time now when its interval has ended, and notes that.
 func (r *run) advance(w *worker, now int64) {
-	if now >= w.boundary || w.rests > 0 {
+	if now >= w.boundary {
 		r.passed = true
 		w.advance(now)
 	}

@@ -2,9 +2,8 @@ package measure
 
 import (
 	"fmt"
-	"maps"
 	"math"
-	"slices"
+	"math/bits"
 
 	"github.com/HdrHistogram/hdrhistogram-go"
 
@@ -15,36 +14,78 @@ import (
 // took longer is counted as this long. The exact maximum is kept beside.
 const longest = int64(3600e9)
 
-// Histogram counts latencies. Recording allocates nothing. It keeps the exact
-// sum and extremes beside the buckets. The zero value is not ready; use
-// NewHistogram. It is not safe for concurrent use.
-type Histogram struct {
-	buckets  *hdrhistogram.Histogram
+// The buckets are those of a high dynamic range histogram of three significant
+// digits: the first 2048 are a nanosecond wide, and from there on every power of
+// two is cut into 1024 of equal width (Tene, HdrHistogram). Package hdrhistogram
+// does the encoding; counting is done here, because the hot path wants no more
+// than an index and an addition, and intervals want only what was touched.
+const (
+	digits    = 3
+	halfBits  = 10
+	wholeMask = 1<<(halfBits+1) - 1
+	// buckets is one more than the bucket of the longest latency.
+	buckets = 33421
+)
+
+// bucketOf is the number of the bucket that holds a latency of 0 to longest.
+func bucketOf(nanoseconds int64) int {
+	shift := bits.Len64(uint64(nanoseconds)|wholeMask) - (halfBits + 1)
+	return shift<<halfBits + int(nanoseconds>>shift)
+}
+
+// edges are the smallest and the largest latency of a bucket.
+func edges(bucket int) (from, to int64) {
+	shift := max(bucket>>halfBits-1, 0)
+	from = int64(bucket-shift<<halfBits) << shift
+	return from, from + 1<<shift - 1
+}
+
+// exact is what is known of latencies beside their buckets.
+type exact struct {
 	count    int64
 	sum      float64 // nanoseconds
 	squares  float64
 	min, max int64
 }
 
-// NewHistogram makes an empty histogram that keeps the given number of
-// significant decimal digits, 1 to 5: three for a summary, two for one
-// interval of a series.
-func NewHistogram(digits int) *Histogram {
-	return &Histogram{buckets: hdrhistogram.New(1, longest, digits), min: math.MaxInt64}
+func (e *exact) merge(other exact) {
+	e.count += other.count
+	e.sum += other.sum
+	e.squares += other.squares
+	e.min = min(e.min, other.min)
+	e.max = max(e.max, other.max)
+}
+
+// Histogram counts latencies. Recording allocates nothing. It keeps the exact
+// sum and extremes beside the buckets. The zero value is not ready; use
+// NewHistogram. It is not safe for concurrent use.
+type Histogram struct {
+	exact
+	counts    []int64
+	low, high int // buckets that hold something lie within; low > high when none does
+}
+
+// NewHistogram makes an empty histogram with a relative error of at most 0.1 %.
+func NewHistogram() *Histogram {
+	return &Histogram{exact: exact{min: math.MaxInt64}, counts: make([]int64, buckets), low: buckets, high: -1}
 }
 
 // Record counts one latency in nanoseconds.
 func (h *Histogram) Record(nanoseconds int64) {
-	if nanoseconds < 0 {
-		nanoseconds = 0
-	}
+	nanoseconds = max(nanoseconds, 0)
 	h.count++
 	value := float64(nanoseconds)
 	h.sum += value
 	h.squares += value * value
 	h.min = min(h.min, nanoseconds)
 	h.max = max(h.max, nanoseconds)
-	_ = h.buckets.RecordValue(min(nanoseconds, longest)) // cannot fail within the range
+	h.put(bucketOf(min(nanoseconds, longest)), 1)
+}
+
+func (h *Histogram) put(bucket int, count int64) {
+	h.counts[bucket] += count
+	h.low = min(h.low, bucket)
+	h.high = max(h.high, bucket)
 }
 
 // Count is the number of recorded latencies.
@@ -52,57 +93,20 @@ func (h *Histogram) Count() int64 { return h.count }
 
 // Merge adds all that other counted.
 func (h *Histogram) Merge(other *Histogram) {
-	if other.count == 0 {
-		return
+	h.exact.merge(other.exact)
+	for bucket := other.low; bucket <= other.high; bucket++ {
+		if n := other.counts[bucket]; n > 0 {
+			h.put(bucket, n)
+		}
 	}
-	h.buckets.Merge(other.buckets)
-	h.count += other.count
-	h.sum += other.sum
-	h.squares += other.squares
-	h.min = min(h.min, other.min)
-	h.max = max(h.max, other.max)
 }
 
 // Reset forgets all that was counted and keeps the memory.
 func (h *Histogram) Reset() {
-	if h.count == 0 {
-		return
+	if h.high >= h.low {
+		clear(h.counts[h.low : h.high+1])
 	}
-	h.buckets.Reset()
-	h.count, h.sum, h.squares, h.min, h.max = 0, 0, 0, math.MaxInt64, 0
-}
-
-// Sparse is what a histogram counted, in little memory.
-type Sparse struct {
-	values, counts []int64
-	histogram      Histogram // its exact figures, without buckets
-}
-
-// Sparse copies what h counted.
-func (h *Histogram) Sparse() Sparse {
-	s := Sparse{histogram: *h}
-	s.histogram.buckets = nil
-	if h.count == 0 {
-		return s
-	}
-	for _, bucket := range h.buckets.Distribution() {
-		if bucket.Count > 0 {
-			s.values, s.counts = append(s.values, bucket.From), append(s.counts, bucket.Count)
-		}
-	}
-	return s
-}
-
-// MergeSparse adds all that s counted.
-func (h *Histogram) MergeSparse(s Sparse) {
-	for i, value := range s.values {
-		_ = h.buckets.RecordValues(min(value, longest), s.counts[i]) // cannot fail within the range
-	}
-	h.count += s.histogram.count
-	h.sum += s.histogram.sum
-	h.squares += s.histogram.squares
-	h.min = min(h.min, s.histogram.min)
-	h.max = max(h.max, s.histogram.max)
+	h.exact, h.low, h.high = exact{min: math.MaxInt64}, buckets, -1
 }
 
 // Quantile is the smallest value that the share q of what was recorded does
@@ -111,8 +115,18 @@ func (h *Histogram) Quantile(q float64) quantity.Seconds {
 	if h.count == 0 {
 		return 0
 	}
-	value := h.buckets.ValueAtPercentile(q * 100)
-	return seconds(min(max(value, h.min), h.max))
+	// A share such as 0.99 is not exact in binary: what lies above a whole rank
+	// by less than that does not ask for the next.
+	rank := int64(math.Ceil(q * float64(h.count) * (1 - 1e-12)))
+	rank = min(max(rank, 1), h.count)
+	seen := int64(0)
+	for bucket := h.low; bucket <= h.high; bucket++ {
+		if seen += h.counts[bucket]; seen >= rank {
+			_, to := edges(bucket)
+			return seconds(min(max(to, h.min), h.max))
+		}
+	}
+	return seconds(h.max)
 }
 
 // Mean is the exact arithmetic mean; zero when nothing was recorded.
@@ -154,51 +168,50 @@ type Bar struct {
 func (h *Histogram) Bars(perDecade int) []Bar {
 	var bars []Bar
 	last := math.MinInt
-	for _, bucket := range h.buckets.Distribution() {
-		if bucket.Count == 0 {
+	for bucket := h.low; bucket <= h.high; bucket++ {
+		count := h.counts[bucket]
+		if count == 0 {
 			continue
 		}
-		from, to := seconds(bucket.From), seconds(bucket.To+1)
+		low, high := edges(bucket)
+		from, to := seconds(low), seconds(high+1)
 		if perDecade > 0 {
-			cell := int(math.Floor(math.Log10(float64(max(bucket.From, 1))) * float64(perDecade)))
+			cell := int(math.Floor(math.Log10(float64(max(low, 1))) * float64(perDecade)))
 			if cell == last {
-				bars[len(bars)-1].Count += bucket.Count
+				bars[len(bars)-1].Count += count
 				continue
 			}
 			last = cell
 			from = quantity.Seconds(math.Pow(10, float64(cell)/float64(perDecade)) / 1e9)
 			to = quantity.Seconds(math.Pow(10, float64(cell+1)/float64(perDecade)) / 1e9)
 		}
-		bars = append(bars, Bar{From: from, To: to, Count: bucket.Count})
+		bars = append(bars, Bar{From: from, To: to, Count: count})
 	}
 	return bars
 }
 
-// Cells counts what histograms hold by tenths of a decade, from short to long.
-func Cells(histograms ...*Histogram) []Cell {
-	counts := map[int]int64{}
-	for _, h := range histograms {
-		if h.count == 0 {
-			continue
-		}
-		for _, bucket := range h.buckets.Distribution() {
-			if bucket.Count > 0 {
-				middle := float64(max(bucket.From+bucket.To, 2)) / 2
-				counts[int(math.Floor(10*math.Log10(middle)))] += bucket.Count
-			}
+// tenths counts what h holds by tenths of a decade.
+func (h *Histogram) tenths(into map[int]int64) {
+	for bucket := h.low; bucket <= h.high; bucket++ {
+		if count := h.counts[bucket]; count > 0 {
+			low, high := edges(bucket)
+			middle := float64(max(low+high, 2)) / 2
+			into[int(math.Floor(10*math.Log10(middle)))] += count
 		}
 	}
-	cells := make([]Cell, 0, len(counts))
-	for _, tenth := range slices.Sorted(maps.Keys(counts)) {
-		cells = append(cells, Cell{tenth, counts[tenth]})
-	}
-	return cells
 }
 
 // Encode writes h in the open, compressed V2 format of HdrHistogram
 // (base64 text), which readers exist for in many languages.
 func (h *Histogram) Encode() ([]byte, error) {
-	encoded, err := h.buckets.Encode(hdrhistogram.V2CompressedEncodingCookieBase)
+	whole := hdrhistogram.New(1, longest, digits)
+	for bucket := h.low; bucket <= h.high; bucket++ {
+		if count := h.counts[bucket]; count > 0 {
+			low, _ := edges(bucket)
+			_ = whole.RecordValues(low, count) // cannot fail within the range
+		}
+	}
+	encoded, err := whole.Encode(hdrhistogram.V2CompressedEncodingCookieBase)
 	if err != nil {
 		return nil, fmt.Errorf("encode a latency histogram: %w", err)
 	}
@@ -208,17 +221,24 @@ func (h *Histogram) Encode() ([]byte, error) {
 // DecodeHistogram reads what Encode wrote. Sums and extremes are then as
 // exact as the buckets.
 func DecodeHistogram(encoded []byte) (*Histogram, error) {
-	buckets, err := hdrhistogram.Decode(encoded)
+	whole, err := hdrhistogram.Decode(encoded)
 	if err != nil {
 		return nil, fmt.Errorf("decode a latency histogram: %w", err)
 	}
-	h := &Histogram{buckets: buckets, count: buckets.TotalCount(), min: math.MaxInt64}
-	if h.count > 0 {
-		mean, deviation := buckets.Mean(), buckets.StdDev()
-		h.min, h.max = buckets.Min(), buckets.Max()
-		h.sum = mean * float64(h.count)
-		h.squares = (deviation*deviation + mean*mean) * float64(h.count)
+	h := NewHistogram()
+	h.count = whole.TotalCount()
+	if h.count == 0 {
+		return h, nil
 	}
+	for _, bar := range whole.Distribution() {
+		if bar.Count > 0 {
+			h.put(bucketOf(min(bar.From, longest)), bar.Count)
+		}
+	}
+	mean, deviation := whole.Mean(), whole.StdDev()
+	h.min, h.max = whole.Min(), whole.Max()
+	h.sum = mean * float64(h.count)
+	h.squares = (deviation*deviation + mean*mean) * float64(h.count)
 	return h, nil
 }
 

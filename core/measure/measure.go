@@ -11,7 +11,7 @@ import (
 	"patientheron/core/quantity"
 )
 
-// Latency is the distribution of one kind of operation in figures. A
+// Latency is the distribution of one class of operation in figures. A
 // percentile is the smallest recorded value that this share of the operations
 // did not exceed, from a histogram with a relative error of at most 0.1 %.
 type Latency struct {
@@ -27,7 +27,7 @@ type Latency struct {
 	Max       quantity.Seconds `json:"maxSeconds"`
 }
 
-// Figures is what one kind of operation came to in the measured time.
+// Figures is what one class of operation came to in the measured time.
 type Figures struct {
 	Operations int64             `json:"operations" doc:"Operations completed in the measured time"`
 	Bytes      quantity.Bytes    `json:"bytes" doc:"Bytes they moved"`
@@ -55,29 +55,31 @@ const (
 	ByFailure  Ending = "failure" // an operation failed and the workload says to end
 )
 
-// Summary is what one measurement came to. Reads and Writes never share a
-// histogram; Total adds operations and bytes and merges the histograms.
+// Summary is what one measurement came to. Classes never share a histogram; Total
+// adds the operations and bytes of those that move the load's, and merges their
+// histograms.
 type Summary struct {
 	Measured quantity.Seconds `json:"measuredSeconds" doc:"Length of the measured time, without the lead-in"`
 	LeadIn   quantity.Seconds `json:"leadInSeconds" doc:"Time at the start that was kept out of these figures"`
 	Ending   Ending           `json:"ending" enum:"time,amount,settled,stopped,failure" doc:"Why the measurement ended"`
 
-	Total  Figures  `json:"total"`
-	Reads  Figures  `json:"reads"`
-	Writes Figures  `json:"writes"`
-	Syncs  *Figures `json:"syncs,omitempty" doc:"Flushes to stable storage, when the workload asks for them; not part of the total"`
+	Total   Figures           `json:"total" doc:"What moved bytes of the load: reads and writes, not flushes"`
+	Classes map[Class]Figures `json:"classes" doc:"By class of operation: reads, writes, flushes; those that the load asks for"`
 
 	Service  *Latency          `json:"service,omitempty" doc:"At a set rate: latency counted from the real issue, beside the honest one from the intended start"`
 	IssueLag *quantity.Seconds `json:"issueLagSeconds,omitempty" doc:"At a set rate: mean time by which operations were issued late although a slot was free; the generator's own fault"`
 
 	Faults     []Fault `json:"faults,omitempty" doc:"Failed operations by kind; they are in no other figure"`
 	Retries    int64   `json:"retries,omitempty" doc:"Operations issued again because the system asked for it (EAGAIN, EINTR)"`
+	Pieces     int64   `json:"pieces,omitempty" doc:"Operations that the system moved in more than one piece; their latency is that of the whole"`
 	Unanswered int64   `json:"unanswered,omitempty" doc:"Operations still without an answer when the measurement gave up waiting"`
 
-	Steadiness *Steadiness      `json:"steadiness,omitempty" doc:"How even the rate was; absent for fewer than three intervals"`
-	CPUPerOp   quantity.Seconds `json:"cpuPerOperationSeconds,omitempty" doc:"CPU time of this host for one operation, the engine's own included; 0 where no host works, or it was not recorded"`
-	Stolen     quantity.Share   `json:"stolenShare,omitempty" doc:"Share of this host's CPU time that a hypervisor gave to others meanwhile"`
-	Patience   *Patience        `json:"patience,omitempty" doc:"When the load asked to wait until it settled or its mean was known: what came of it"`
+	Steadiness     *Steadiness      `json:"steadiness,omitempty" doc:"How even the rate was; absent for fewer than three intervals"`
+	CPUPerOp       quantity.Seconds `json:"cpuPerOperationSeconds,omitempty" doc:"CPU time of this host for one operation, the engine's own included; 0 where no host works, or it was not recorded"`
+	WorkerCPUPerOp quantity.Seconds `json:"workerCpuPerOperationSeconds,omitempty" doc:"CPU time of the workers' threads alone for one operation; 0 where it was not recorded"`
+	CoreWait       quantity.Share   `json:"coreWaitShare,omitempty" doc:"Share of the workers' time in which their threads were ready to run and waited for a core; latencies include it"`
+	Stolen         quantity.Share   `json:"stolenShare,omitempty" doc:"Share of this host's CPU time that a hypervisor gave to others meanwhile"`
+	Patience       *Patience        `json:"patience,omitempty" doc:"When the load asked to wait until it settled or its mean was known: what came of it"`
 
 	Interface string `json:"interface" doc:"How operations were handed over: io_uring, threads (the portable fallback), or none for the null volume"`
 }
@@ -101,7 +103,7 @@ type Patience struct {
 	Words   string           `json:"words" doc:"Which condition ended it"`
 }
 
-// Flow is one kind of operation in one interval.
+// Flow is one class of operation in one interval.
 type Flow struct {
 	Operations int64             `json:"operations"`
 	Bytes      quantity.Bytes    `json:"bytes"`
@@ -119,13 +121,44 @@ type Interval struct {
 	Start    quantity.Seconds `json:"startSeconds" doc:"Since the first operation could be issued"`
 	Length   quantity.Seconds `json:"lengthSeconds"`
 	LeadIn   bool             `json:"leadIn" doc:"Whether it is kept out of the summary"`
-	Reads    Flow             `json:"reads"`
-	Writes   Flow             `json:"writes"`
+	Classes  map[Class]Flow   `json:"classes" doc:"By class of operation: reads, writes, flushes; those that the load asks for"`
 	InFlight int              `json:"inFlight" doc:"Operations without an answer at the end of the interval"`
 	Failed   int64            `json:"failed" doc:"Operations that failed"`
 	Spread   []Cell           `json:"spread,omitempty" doc:"How many operations fell into which tenth of a decade of latency, from short to long"`
 	Beside   *Beside          `json:"beside,omitempty" doc:"What the host and the device did meanwhile"`
 	Inside   []Counter        `json:"inside,omitempty" doc:"What the volume tells of its inside: of a simulated array, its members, caches, controller and links"`
+}
+
+// Pace is how many operations moved bytes of the load in an interval: all that is
+// needed to tell whether a load has settled, and little to keep.
+type Pace struct {
+	Operations int64
+	Length     quantity.Seconds
+}
+
+// Pace is the pace of an interval.
+func (i Interval) Pace() Pace { return Pace{i.Moved().Operations, i.Length} }
+
+// Rate is in operations per second; zero for an interval without length.
+func (p Pace) Rate() float64 {
+	if p.Length <= 0 {
+		return 0
+	}
+	return float64(p.Operations) / float64(p.Length)
+}
+
+// Moved is the flow of all that moves bytes of the load, without its latencies.
+func (i Interval) Moved() (f Flow) {
+	for class := range EachClass() {
+		if one, counted := i.Classes[class]; counted && class.Moves() {
+			f.Operations += one.Operations
+			f.Bytes += one.Bytes
+			f.Rate += one.Rate
+			f.Throughput += one.Throughput
+			f.Max = max(f.Max, one.Max)
+		}
+	}
+	return f
 }
 
 // Cell counts the operations of one tenth of a decade of latency.
@@ -146,6 +179,8 @@ type Beside struct {
 	CPU         []quantity.Share  `json:"cpuShares" doc:"Busy share of each core of this host"`
 	Stolen      quantity.Share    `json:"stolenShare,omitempty" doc:"Share of this host's CPU time that a hypervisor gave to others"`
 	EngineCores float64           `json:"engineCores" doc:"Cores' worth of CPU time this process used"`
+	WorkerCores float64           `json:"workerCores,omitempty" doc:"Cores' worth of CPU time that the threads of the workers used: the engine's own part of it"`
+	WorkerWaits float64           `json:"workerWaits,omitempty" doc:"How many of the workers' threads, on average, were ready to run and waited for a core"`
 	Available   quantity.Bytes    `json:"memoryAvailableBytes"`
 	PageCache   quantity.Bytes    `json:"pageCacheBytes"`
 	NetReceived quantity.ByteRate `json:"networkReceivedBytesPerSecond" doc:"All interfaces but loopback"`

@@ -18,7 +18,7 @@ func TestPercentilesAgreeWithASort(t *testing.T) {
 		"two modes":   func() float64 { return 80e3 + random.Float64()*1e4 + float64(random.IntN(50)/49)*9e6 },
 		"constant":    func() float64 { return 12345 },
 	} {
-		h := NewHistogram(3)
+		h := NewHistogram()
 		values := make([]int64, 100_003)
 		sum := 0.0
 		for i := range values {
@@ -45,14 +45,14 @@ func TestPercentilesAgreeWithASort(t *testing.T) {
 
 func TestMergingEqualsRecordingTogether(t *testing.T) {
 	random := rand.New(rand.NewPCG(3, 4))
-	together, a, b := NewHistogram(3), NewHistogram(3), NewHistogram(3)
+	together, a, b := NewHistogram(), NewHistogram(), NewHistogram()
 	for i := range 20_000 {
 		v := int64(random.ExpFloat64() * 1e6)
 		together.Record(v)
 		[]*Histogram{a, b}[i%2].Record(v)
 	}
 	a.Merge(b)
-	a.Merge(NewHistogram(3))
+	a.Merge(NewHistogram())
 	got, want := a.Latency(), together.Latency()
 	if math.Abs(float64(got.Mean-want.Mean)) > 1e-15 || math.Abs(float64(got.Deviation-want.Deviation)) > 1e-12 {
 		t.Errorf("merged %+v, together %+v", got, want)
@@ -64,7 +64,7 @@ func TestMergingEqualsRecordingTogether(t *testing.T) {
 }
 
 func TestEncodingKeepsTheDistribution(t *testing.T) {
-	h := NewHistogram(3)
+	h := NewHistogram()
 	for v := int64(1); v < 1e9; v = v*3/2 + 7 {
 		h.Record(v)
 	}
@@ -79,7 +79,7 @@ func TestEncodingKeepsTheDistribution(t *testing.T) {
 	if _, err := DecodeHistogram([]byte("not a histogram")); err == nil {
 		t.Error("nonsense was decoded")
 	}
-	if empty, err := NewHistogram(3).Encode(); err != nil {
+	if empty, err := NewHistogram().Encode(); err != nil {
 		t.Error(err)
 	} else if back, err := DecodeHistogram(empty); err != nil || back.Latency() != (Latency{}) {
 		t.Errorf("an empty histogram came back as %+v, %v", back, err)
@@ -87,7 +87,7 @@ func TestEncodingKeepsTheDistribution(t *testing.T) {
 }
 
 func TestBarsLoseNothing(t *testing.T) {
-	h := NewHistogram(3)
+	h := NewHistogram()
 	random := rand.New(rand.NewPCG(5, 6))
 	for range 10_000 {
 		h.Record(int64(random.ExpFloat64() * 1e7))
@@ -109,7 +109,7 @@ func TestBarsLoseNothing(t *testing.T) {
 }
 
 func TestBeyondTheRange(t *testing.T) {
-	h := NewHistogram(3)
+	h := NewHistogram()
 	h.Record(-5)
 	h.Record(2 * longest)
 	if h.Count() != 2 || h.Max() != 7200 || h.Quantile(0) != 0 {
@@ -124,9 +124,9 @@ func TestBeyondTheRange(t *testing.T) {
 // What was kept in little memory comes back as it was.
 func TestSparseKeepsEverything(t *testing.T) {
 	random := rand.New(rand.NewPCG(8, 9))
-	whole, parts := NewHistogram(3), NewHistogram(3)
+	whole, parts := NewHistogram(), NewHistogram()
 	for range 20 {
-		part := NewHistogram(3)
+		part := NewHistogram()
 		for range 500 {
 			ns := int64(1e5 * random.ExpFloat64())
 			whole.Record(ns)
@@ -134,21 +134,24 @@ func TestSparseKeepsEverything(t *testing.T) {
 		}
 		parts.MergeSparse(part.Sparse())
 	}
-	parts.MergeSparse(NewHistogram(3).Sparse())
+	parts.MergeSparse(NewHistogram().Sparse())
 	if whole.Latency() != parts.Latency() || whole.Count() != parts.Count() {
 		t.Errorf("whole %+v\nparts %+v", whole.Latency(), parts.Latency())
 	}
 }
 
 func TestCellsCountEveryOperation(t *testing.T) {
-	reads, writes := NewHistogram(2), NewHistogram(2)
+	reads, writes := NewHistogram(), NewHistogram()
 	for range 10 {
 		reads.Record(1_050_000) // 10 × log10 of it is 60.2
 	}
 	writes.Record(1_050_000)
 	writes.Record(0)
 	writes.Record(15_000) // 41.8
-	cells := Cells(reads, writes, NewHistogram(2))
+	tally := NewTally(false, Read, Write)
+	tally.Counts[Read].Latency, tally.Counts[Write].Latency = reads, writes
+	tally.Record(Flush, 0, 15_000) // moves nothing of the load
+	cells := tally.Spread()
 	if len(cells) != 3 || cells[0].Count != 1 || cells[1] != (Cell{41, 1}) || cells[2] != (Cell{60, 11}) {
 		t.Errorf("cells %+v", cells)
 	}

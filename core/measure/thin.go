@@ -72,6 +72,6 @@ func (t *Thinner) close() {
 	t.seen = 0
 }
 
-func rate(i Interval) quantity.OpRate { return i.Reads.Rate + i.Writes.Rate }
+func rate(i Interval) quantity.OpRate { return i.Moved().Rate }
 
-func slowest(i Interval) quantity.Seconds { return max(i.Reads.Max, i.Writes.Max) }
+func slowest(i Interval) quantity.Seconds { return i.Moved().Max }

@@ -17,9 +17,9 @@ func TestThinner(t *testing.T) {
 		thin := NewThinner(c.total, c.points)
 		var all []Interval
 		for i := range c.total {
-			interval := Interval{Index: i, Reads: Flow{Rate: quantity.OpRate(1000 + source.Float64()), Max: quantity.Seconds(source.Float64())}}
+			interval := Interval{Index: i, Classes: map[Class]Flow{Read: {Rate: quantity.OpRate(1000 + source.Float64()), Max: quantity.Seconds(source.Float64())}}}
 			if i == dip {
-				interval.Reads.Rate = 1
+				interval.Classes[Read] = Flow{Rate: 1}
 			}
 			if c.total < 5000 {
 				all = append(all, interval)
@@ -37,8 +37,8 @@ func TestThinner(t *testing.T) {
 			t.Errorf("%d to %d: the dip is lost", c.total, c.points)
 		}
 		for _, by := range []func(a, b Interval) int{
-			func(a, b Interval) int { return int(1e9 * (a.Reads.Rate - b.Reads.Rate)) },
-			func(a, b Interval) int { return int(1e9 * (a.Reads.Max - b.Reads.Max)) },
+			func(a, b Interval) int { return int(1e9 * (a.Classes[Read].Rate - b.Classes[Read].Rate)) },
+			func(a, b Interval) int { return int(1e9 * (a.Classes[Read].Max - b.Classes[Read].Max)) },
 		} {
 			if len(all) > 0 && slices.MaxFunc(all, by).Index != slices.MaxFunc(kept, by).Index {
 				t.Errorf("%d to %d: a peak is lost", c.total, c.points)

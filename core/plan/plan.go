@@ -216,7 +216,7 @@ func (f Fill) load(base workload.Spec, sweep []Axis) (workload.Spec, error) {
 		Name: base.Name, Blocks: workload.Block(min(block, base.Span)), Reads: 0,
 		Order: cmp.Or(f.Order, workload.Sequential), Depth: 16, Workers: 1,
 		Span: base.Span, Offset: base.Offset, Cached: base.Cached, Amount: base.Span * quantity.Bytes(f.Passes),
-		Compressible: base.Compressible, Duplicate: base.Duplicate, Fresh: base.Fresh,
+		Compressible: base.Compressible, Duplicate: base.Duplicate,
 		Interval: base.Interval, OnError: workload.End, Seed: base.Seed,
 	}, nil
 }

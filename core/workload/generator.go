@@ -4,14 +4,15 @@ import (
 	"math/bits"
 	"math/rand/v2"
 
+	"patientheron/core/measure"
 	"patientheron/core/quantity"
 )
 
-// Access is one operation before it is issued: where and how much.
+// Access is one operation before it is issued: what it does, where and how much.
 type Access struct {
+	Class  measure.Class
 	Offset int64 // bytes from the start of the volume
 	Length int   // bytes
-	Read   bool
 }
 
 // Generator yields the accesses of one worker. It allocates nothing after
@@ -129,15 +130,20 @@ func (g *Generator) prepareSkew(spec Spec) {
 
 func (g *Generator) prepareStreams(spec Spec, worker int) error {
 	count := int64(spec.Workers) * int64(spec.Streams)
-	align := int64(max(spec.Align, spec.LargestBlock()))
-	region := g.span / count / align * align
-	if region < int64(spec.LargestBlock()) {
-		return invalid("streams", "%d workers × %d streams leave each %s of the span of %s, less than one block of %s; use a larger span",
-			spec.Workers, spec.Streams, quantity.Bytes(g.span/count), spec.Span, spec.LargestBlock())
+	unit := int64(spec.LargestBlock())
+	if spec.Align > 0 { // then regions begin where operations may
+		unit = alignUp(unit, int64(spec.Align))
 	}
+	region := g.span / count / unit * unit
 	for i := range int64(spec.Streams) {
 		start := (int64(worker)*int64(spec.Streams) + i) * region
 		s := stream{start: start, end: start + region, at: start}
+		for _, size := range g.sizes {
+			if alignUp(s.start, size.align)+int64(size.length) > s.end || alignDown(s.end-int64(size.length), size.align) < s.start {
+				return invalid("streams", "%d workers × %d streams leave each %s of the span of %s, in which a block of %s does not always fit; use a larger span",
+					spec.Workers, spec.Streams, quantity.Bytes(g.span/count), spec.Span, quantity.Bytes(size.length))
+			}
+		}
 		if spec.Order == Descending {
 			s.at = s.end
 		}
@@ -161,8 +167,11 @@ func (g *Generator) Next() Access {
 			}
 		}
 	}
-	read := g.always || (g.readBelow > 0 && g.random.Uint64() < g.readBelow)
-	return Access{Offset: g.base + g.next(g, s), Length: s.length, Read: read}
+	class := measure.Write
+	if g.always || (g.readBelow > 0 && g.random.Uint64() < g.readBelow) {
+		class = measure.Read
+	}
+	return Access{Class: class, Offset: g.base + g.next(g, s), Length: s.length}
 }
 
 // below draws uniformly from 0 to n-1 by multiplication; the bias is at most
@@ -219,7 +228,7 @@ func (g *Generator) sequential(s *size) int64 {
 	stream := g.turn()
 	at := alignUp(stream.at, s.align)
 	if at+int64(s.length) > stream.end {
-		at = stream.start
+		at = alignUp(stream.start, s.align)
 	}
 	stream.at = at + int64(s.length)
 	return at

@@ -16,6 +16,7 @@ import (
 	"errors"
 	"fmt"
 
+	"patientheron/core/measure"
 	"patientheron/core/quantity"
 )
 
@@ -82,9 +83,8 @@ type Spec struct {
 	Offset quantity.Bytes `json:"offsetBytes,omitempty" yaml:"offset,omitempty" doc:"Where that region starts" minimum:"0"`
 	Align  quantity.Bytes `json:"alignBytes,omitempty" yaml:"align,omitempty" doc:"Offsets are multiples of this; 0 means of the operation's own block size" minimum:"0"`
 
-	Compressible quantity.Share `json:"compressible,omitempty" yaml:"compressible,omitempty" doc:"Share of every written 4 KiB page that a compressor can remove" minimum:"0" maximum:"1"`
+	Compressible quantity.Share `json:"compressible,omitempty" yaml:"compressible,omitempty" doc:"Share of what is written that a compressor can remove, within 3 %, whatever the block size; all bytes are made anew for every write" minimum:"0" maximum:"1"`
 	Duplicate    quantity.Share `json:"duplicate,omitempty" yaml:"duplicate,omitempty" doc:"Share of written 4 KiB pages that repeat one of sixteen common pages" minimum:"0" maximum:"1"`
-	Fresh        bool           `json:"fresh,omitempty" yaml:"fresh,omitempty" doc:"Make all written bytes anew for every write, instead of a stamp that makes each page unique"`
 
 	Think    quantity.Seconds  `json:"thinkSeconds,omitempty" yaml:"think,omitempty" doc:"Pause of a slot between a completion and its next operation (closed loop)" minimum:"0"`
 	Rate     quantity.OpRate   `json:"rate,omitempty" yaml:"rate,omitempty" doc:"Operations per second of all workers together (open loop); 0 means as fast as they complete" minimum:"0"`
@@ -178,6 +178,20 @@ func (s Spec) Patient() bool { return s.Settled || s.Within > 0 }
 
 // Writes reports whether any operation writes.
 func (s Spec) Writes() bool { return s.Reads < 1 }
+
+// Classes are the classes of operation that the workload issues.
+func (s Spec) Classes() (issued []measure.Class) {
+	if s.Reads > 0 {
+		issued = append(issued, measure.Read)
+	}
+	if s.Writes() {
+		issued = append(issued, measure.Write)
+	}
+	if s.SyncEvery > 0 && s.Writes() {
+		issued = append(issued, measure.Flush)
+	}
+	return issued
+}
 
 // FieldError says which field of a workload cannot be and why.
 type FieldError struct {

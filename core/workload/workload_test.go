@@ -1,14 +1,14 @@
 package workload
 
 import (
-	"bytes"
-	"compress/flate"
+	"cmp"
 	"errors"
 	"math"
 	"reflect"
 	"slices"
 	"testing"
 
+	"patientheron/core/measure"
 	"patientheron/core/quantity"
 )
 
@@ -69,7 +69,7 @@ func TestEveryFieldCanBeSetByText(t *testing.T) {
 	values := map[string]string{
 		"block": "4KiB:3,64KiB:1", "reads": "70%", "order": "sequential", "skew": "0.99", "hot": "80%/20%", "streams": "4",
 		"stride": "1MiB", "depth": "32", "workers": "4", "span": "10GiB", "offset": "1MiB", "align": "4KiB",
-		"compressible": "50%", "duplicate": "10%", "fresh": "true", "think": "5ms", "rate": "5k", "byteRate": "250MB/s",
+		"compressible": "50%", "duplicate": "10%", "think": "5ms", "rate": "5k", "byteRate": "250MB/s",
 		"arrivals": "poisson", "syncEvery": "8", "cached": "true", "for": "60s", "amount": "1GiB", "leadIn": "2s",
 		"interval": "100ms", "settled": "true", "within": "2%", "onError": "continue", "seed": "7",
 	}
@@ -105,7 +105,7 @@ func TestReadShareIsBinomial(t *testing.T) {
 	for _, p := range []quantity.Share{0, 0.01, 0.3, 0.7, 1} {
 		reads := 0
 		for _, a := range generate(t, spec(func(s *Spec) { s.Reads = p }), 0, n) {
-			if a.Read {
+			if a.Class == measure.Read {
 				reads++
 			}
 		}
@@ -235,6 +235,30 @@ func TestSequentialStreamsAgainstBruteForce(t *testing.T) {
 	}
 }
 
+// Whatever the mix of sizes and the alignment, an operation in order starts at a
+// multiple of it, also after the end of its region, and stays within the region.
+func TestSequentialKeepsToItsAlignment(t *testing.T) {
+	for _, blocks := range []string{"6000", "4KiB:1,12KiB:1", "8KiB:1,12KiB:2,4KiB:1", "512:1,3000:1"} {
+		mix, err := ParseBlocks(blocks)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, align := range []quantity.Bytes{0, 4096} {
+			for _, order := range []Order{Sequential, Descending} {
+				s := spec(func(s *Spec) {
+					s.Order, s.Streams, s.Workers, s.Span, s.Blocks, s.Align = order, 3, 2, 1001*quantity.KiB, mix, align
+				})
+				for _, a := range generate(t, s, 1, 1000) {
+					step := int64(cmp.Or(align, quantity.Bytes(a.Length)))
+					if a.Offset%step != 0 || a.Offset < int64(s.Span)/4 || a.Offset+int64(a.Length) > int64(s.Span) {
+						t.Fatalf("%s, align %s, %s: %d bytes at %d", blocks, align, order, a.Length, a.Offset)
+					}
+				}
+			}
+		}
+	}
+}
+
 func TestStrideAgainstBruteForce(t *testing.T) {
 	s := spec(func(s *Spec) { s.Order, s.Stride, s.Span = Strided, 12*quantity.KiB, 64*quantity.KiB })
 	for i, a := range generate(t, s, 0, 30) {
@@ -266,48 +290,6 @@ func TestTooManyStreamsAreRefused(t *testing.T) {
 	s := spec(func(s *Spec) { s.Order, s.Streams, s.Span = Sequential, 100, 64*quantity.KiB })
 	if _, err := NewGenerator(s, 0); !errors.Is(err, ErrInvalid) {
 		t.Errorf("got %v", err)
-	}
-}
-
-// A standard compressor removes the promised share, within two points.
-func TestCompressibilityAgainstDeflate(t *testing.T) {
-	for _, share := range []quantity.Share{0, 0.25, 0.5, 0.9, 1} {
-		for _, fresh := range []bool{false, true} {
-			content := NewContent(spec(func(s *Spec) { s.Compressible, s.Fresh = share, fresh }), 0)
-			data := make([]byte, 256*PageSize)
-			content.Fill(data)
-			content.Refresh(data)
-			var packed bytes.Buffer
-			w, _ := flate.NewWriter(&packed, flate.BestCompression)
-			_, _ = w.Write(data)
-			_ = w.Close()
-			if removed := 1 - float64(packed.Len())/float64(len(data)); math.Abs(removed-float64(share)) > 0.02 {
-				t.Errorf("compressible %s, fresh %v: deflate removed %.1f %%", share, fresh, removed*100)
-			}
-		}
-	}
-}
-
-func TestDuplicatesAndStamps(t *testing.T) {
-	const pages = 20_000
-	for _, share := range []quantity.Share{0, 0.3, 1} {
-		for _, fresh := range []bool{false, true} {
-			content := NewContent(spec(func(s *Spec) { s.Duplicate, s.Fresh = share, fresh }), 0)
-			buffer, seen, repeated := make([]byte, PageSize), map[[PageSize]byte]bool{}, 0
-			content.Fill(buffer)
-			for range pages {
-				content.Refresh(buffer)
-				if page := [PageSize]byte(buffer); seen[page] {
-					repeated++
-				} else {
-					seen[page] = true
-				}
-			}
-			expected := float64(share)*pages - commonPages*math.Ceil(float64(share))
-			if math.Abs(float64(repeated)-expected) > 4*math.Sqrt(pages*0.25)*math.Ceil(float64(share)) {
-				t.Errorf("duplicate %s, fresh %v: %d of %d pages repeat, expected %.0f", share, fresh, repeated, pages, expected)
-			}
-		}
 	}
 }
 

@@ -195,12 +195,17 @@ func (s *Service) comparisonReport(ctx context.Context, compared resource.Compar
 	for _, point := range compared.Result.Points {
 		for _, of := range point.Measurements {
 			for _, id := range of {
-				reads, writes, err := s.Store.Histograms(ctx, id)
+				of, err := s.Store.Histograms(ctx, id)
 				if err != nil {
 					return nil, s.problem(err)
 				}
-				reads.Merge(writes)
-				histograms[id] = reads
+				together := measure.NewHistogram()
+				for class, h := range of {
+					if class.Moves() {
+						together.Merge(h)
+					}
+				}
+				histograms[id] = together
 			}
 		}
 	}

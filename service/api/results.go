@@ -59,18 +59,19 @@ func (s *Service) registerResults(api huma.API) {
 }
 
 func (s *Service) latency(ctx context.Context, id int64, perDecade int) (resource.Distribution, error) {
-	reads, writes, err := s.Store.Histograms(ctx, id)
+	histograms, err := s.Store.Histograms(ctx, id)
 	if err != nil {
 		return resource.Distribution{}, err
 	}
-	latency := resource.Distribution{MeasurementID: id, Reads: reads.Bars(perDecade), Writes: writes.Bars(perDecade)}
-	encodedReads, err := reads.Encode()
-	if err != nil {
-		return latency, err
+	latency := resource.Distribution{MeasurementID: id, Classes: map[measure.Class]resource.ClassLatency{}}
+	for class, h := range histograms {
+		encoded, err := h.Encode()
+		if err != nil {
+			return latency, err
+		}
+		latency.Classes[class] = resource.ClassLatency{Bars: h.Bars(perDecade), Encoded: string(encoded)}
 	}
-	encodedWrites, err := writes.Encode()
-	latency.EncodedReads, latency.EncodedWrites = string(encodedReads), string(encodedWrites)
-	return latency, err
+	return latency, nil
 }
 
 type exportInput struct {

@@ -240,9 +240,9 @@ func (e *execution) measure(ctx context.Context, volume storage.Volume, position
 	ended := time.Now().UTC()
 	m.Ended = &ended
 	m.Status, m.Reason = verdict(ctx, failure)
-	var reads, writes *measure.Histogram
+	var latencies map[measure.Class]*measure.Histogram
 	if outcome != nil {
-		m.Summary, reads, writes = &outcome.Summary, outcome.Reads, outcome.Writes
+		m.Summary, latencies = &outcome.Summary, outcome.Latencies
 		if err := e.judge(keep, &m); err != nil {
 			m.Status, m.Reason = resource.Failed, fmt.Sprintf("it could not be judged: %v", err)
 		}
@@ -253,7 +253,7 @@ func (e *execution) measure(ctx context.Context, volume storage.Volume, position
 	err = e.held(func() error {
 		keep, cancel := record(ctx)
 		defer cancel()
-		return e.store.EndMeasurement(keep, m, reads, writes)
+		return e.store.EndMeasurement(keep, m, latencies)
 	})
 	if err != nil {
 		return fmt.Errorf("what measurement %d came to could not be kept: %w", position, err)
@@ -307,7 +307,7 @@ func (e *execution) drive(ctx context.Context, volume storage.Volume, m resource
 	e.recording(recorder)
 	outcome, err := load.Run(ctx, load.Job{
 		Workload: m.Load, Volume: opened, Clock: load.NewMonotonic(), Pace: e.run.Pace,
-		Beside: host.NewSampler(e.devices()...).Sample, Patience: judge.Patience(m.Load),
+		Beside: host.NewSampler(e.devices()...).Sample, Patience: judge.Patience(m.Load), Thread: host.ThreadUse,
 		Observe: func(interval measure.Interval) {
 			recorder.keep(interval)
 			e.stand(m.ID, interval)

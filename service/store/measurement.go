@@ -9,6 +9,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/jmoiron/sqlx"
+
 	"patientheron/core/judge"
 	"patientheron/core/measure"
 	"patientheron/core/plan"
@@ -30,7 +32,7 @@ type measurementRow struct {
 	Load     document[workload.Spec]
 	Status   resource.Status
 	Reason   string
-	Summary  document[*measure.Summary]
+	Summary  document[*summary]
 	Findings document[[]judge.Finding]
 	Started  time.Time
 	Ended    *time.Time
@@ -43,7 +45,7 @@ func (r measurementRow) record() resource.Measurement {
 	return resource.Measurement{
 		ID: r.ID, RunID: r.RunID, Position: r.Position, Stage: r.Stage, Name: r.Name, Fill: r.Fill,
 		Point: r.Point.value, Repeat: r.Repeat, Repeats: r.Repeats, Load: r.Load.value, Status: r.Status,
-		Reason: r.Reason, Summary: r.Summary.value, Findings: r.Findings.value, Started: r.Started.UTC(), Ended: inUTC(r.Ended),
+		Reason: r.Reason, Summary: r.Summary.value.now(), Findings: r.Findings.value, Started: r.Started.UTC(), Ended: inUTC(r.Ended),
 	}
 }
 
@@ -59,13 +61,14 @@ func (s *Store) AddMeasurement(ctx context.Context, m resource.Measurement) (res
 		return m, err
 	}
 	m.ID, err = s.insert(ctx, fmt.Sprintf("keep measurement %d of run %d", m.Position, m.RunID),
-		`INSERT INTO measurements (run_id, position, stage, name, fill, point, repeat, repeats, load, status, started) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		m.RunID, m.Position, m.Stage, m.Name, m.Fill, point, m.Repeat, m.Repeats, load, m.Status, m.Started)
+		`INSERT INTO measurements (run_id, position, stage, name, fill, point, repeat, repeats, load, status, started, format) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		m.RunID, m.Position, m.Stage, m.Name, m.Fill, point, m.Repeat, m.Repeats, load, m.Status, m.Started, present)
 	return m, err
 }
 
-// EndMeasurement keeps what a measurement came to. The histograms may be nil.
-func (s *Store) EndMeasurement(ctx context.Context, m resource.Measurement, reads, writes *measure.Histogram) error {
+// EndMeasurement keeps what a measurement came to, with its latencies by class of
+// operation.
+func (s *Store) EndMeasurement(ctx context.Context, m resource.Measurement, latencies map[measure.Class]*measure.Histogram) error {
 	var summary *string
 	if m.Summary != nil {
 		text, err := encode(m.Summary)
@@ -78,18 +81,27 @@ func (s *Store) EndMeasurement(ctx context.Context, m resource.Measurement, read
 	if err != nil {
 		return err
 	}
-	blobs := make([][]byte, 2)
-	for i, h := range []*measure.Histogram{reads, writes} {
-		if h == nil || h.Count() == 0 {
-			continue
-		}
-		if blobs[i], err = h.Encode(); err != nil {
+	what := fmt.Sprintf("measurement %d", m.ID)
+	return s.transaction(ctx, what, func(tx *sqlx.Tx) error {
+		result, err := tx.ExecContext(ctx, `UPDATE measurements SET status = ?, reason = ?, summary = ?, findings = ?, ended = ? WHERE id = ?`,
+			m.Status, m.Reason, summary, findings, m.Ended, m.ID)
+		if err != nil {
 			return err
 		}
-	}
-	return s.change(ctx, fmt.Sprintf("measurement %d", m.ID),
-		`UPDATE measurements SET status = ?, reason = ?, summary = ?, findings = ?, reads = ?, writes = ?, ended = ? WHERE id = ?`,
-		m.Status, m.Reason, summary, findings, blobs[0], blobs[1], m.Ended, m.ID)
+		if n, err := result.RowsAffected(); err != nil || n == 0 {
+			return errors.Join(err, sql.ErrNoRows)
+		}
+		for class, h := range latencies {
+			encoded, err := h.Encode()
+			if err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO latencies (measurement_id, class, histogram) VALUES (?, ?, ?)`, m.ID, class.String(), encoded); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // Measurements lists the measurements of a run in order, and those that cannot
@@ -105,22 +117,34 @@ func (s *Store) Measurement(ctx context.Context, id int64) (resource.Measurement
 	return row.record(), explain(err, fmt.Sprintf("measurement %d", id))
 }
 
-// Histograms gives the latency histograms of a measurement; empty ones where
-// nothing was recorded.
-func (s *Store) Histograms(ctx context.Context, measurement int64) (reads, writes *measure.Histogram, err error) {
-	var row struct{ Reads, Writes []byte }
-	if err := s.db.GetContext(ctx, &row, `SELECT reads, writes FROM measurements WHERE id = ?`, measurement); err != nil {
-		return nil, nil, explain(err, fmt.Sprintf("measurement %d", measurement))
+// Histograms gives the latency histograms of a measurement by class of operation;
+// none where nothing was recorded.
+func (s *Store) Histograms(ctx context.Context, measurement int64) (map[measure.Class]*measure.Histogram, error) {
+	what := fmt.Sprintf("measurement %d", measurement)
+	var found int
+	if err := s.db.GetContext(ctx, &found, `SELECT 1 FROM measurements WHERE id = ?`, measurement); err != nil {
+		return nil, explain(err, what)
 	}
-	decoded := [2]*measure.Histogram{measure.NewHistogram(3), measure.NewHistogram(3)}
-	for i, blob := range [][]byte{row.Reads, row.Writes} {
-		if len(blob) > 0 {
-			if decoded[i], err = measure.DecodeHistogram(blob); err != nil {
-				return nil, nil, fmt.Errorf("measurement %d: %w", measurement, err)
-			}
+	var rows []struct {
+		Class     string
+		Histogram []byte
+	}
+	if err := s.db.SelectContext(ctx, &rows, `SELECT class, histogram FROM latencies WHERE measurement_id = ?`, measurement); err != nil {
+		return nil, explain(err, what)
+	}
+	of := map[measure.Class]*measure.Histogram{}
+	for _, row := range rows {
+		var class measure.Class
+		if err := class.UnmarshalText([]byte(row.Class)); err != nil {
+			return nil, fmt.Errorf("%s: %w", what, err)
 		}
+		h, err := measure.DecodeHistogram(row.Histogram)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", what, err)
+		}
+		of[class] = h
 	}
-	return decoded[0], decoded[1], nil
+	return of, nil
 }
 
 // AddIntervals keeps points of a measurement's series, all or none; kept again,
@@ -156,8 +180,8 @@ func (s *Store) EachInterval(ctx context.Context, measurement int64, from int, e
 func (s *Store) eachInterval(ctx context.Context, measurement int64, condition string, argument any, each func(measure.Interval) error) (unreadable int, err error) {
 	what := fmt.Sprintf("series of measurement %d", measurement)
 	// How much was lead-in may have been known only at the end.
-	var summary document[*measure.Summary]
-	if err := s.db.GetContext(ctx, &summary, `SELECT summary FROM measurements WHERE id = ?`, measurement); err != nil && !errors.Is(err, sql.ErrNoRows) {
+	var ended document[*summary]
+	if err := s.db.GetContext(ctx, &ended, `SELECT summary FROM measurements WHERE id = ?`, measurement); err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return 0, explain(err, what)
 	}
 	rows, err := s.db.QueryxContext(ctx, `SELECT data FROM intervals WHERE measurement_id = ? AND `+condition+` ORDER BY position`, measurement, argument)
@@ -166,14 +190,14 @@ func (s *Store) eachInterval(ctx context.Context, measurement int64, condition s
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var point document[measure.Interval]
+		var point document[interval]
 		if err := rows.Scan(&point); err != nil {
 			unreadable++
 			continue
 		}
-		one := []measure.Interval{point.value}
-		if summary.value != nil {
-			measure.CutLeadIn(one, summary.value.LeadIn)
+		one := []measure.Interval{point.value.now()}
+		if ended.value != nil {
+			measure.CutLeadIn(one, ended.value.LeadIn)
 		}
 		if err := each(one[0]); err != nil {
 			return unreadable, err
@@ -202,17 +226,21 @@ func (s *Store) CountIntervals(ctx context.Context, measurement int64) (n int, e
 // series is several times as fast.
 type outline struct {
 	Index         int
-	Reads, Writes struct {
-		Rate quantity.OpRate
-		Max  quantity.Seconds `json:"maxSeconds"`
-	}
+	Classes       map[measure.Class]peak
+	Reads, Writes *peak // format 1
+}
+
+type peak struct {
+	Rate quantity.OpRate
+	Max  quantity.Seconds `json:"maxSeconds"`
 }
 
 func (o outline) interval() measure.Interval {
-	return measure.Interval{
-		Index: o.Index,
-		Reads: measure.Flow{Rate: o.Reads.Rate, Max: o.Reads.Max}, Writes: measure.Flow{Rate: o.Writes.Rate, Max: o.Writes.Max},
+	i := measure.Interval{Index: o.Index, Classes: map[measure.Class]measure.Flow{}}
+	for class, p := range byClass(o.Classes, o.Reads, o.Writes, nil) {
+		i.Classes[class] = measure.Flow{Rate: p.Rate, Max: p.Max}
 	}
+	return i
 }
 
 // Outline is at most about so many points of a measurement's series, as

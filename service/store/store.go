@@ -103,22 +103,6 @@ func migrate(ctx context.Context, db *sql.DB) error {
 // Close closes the database.
 func (s *Store) Close() error { return errors.Join(s.group.Close(), s.db.Close()) }
 
-// format is the version of the JSON in a record's columns. One that is newer
-// than this heron cannot be read.
-type format int
-
-// present is the format that is written.
-const present format = 1
-
-func (f *format) Scan(source any) error {
-	n, is := source.(int64)
-	if !is || n < 1 || format(n) > present {
-		return fmt.Errorf("a newer heron has written it (format %v, this one reads up to %d)", source, present)
-	}
-	*f = format(n)
-	return nil
-}
-
 // listed reads the records of a query whose first column is their number. One
 // that cannot be read is named beside those that can.
 func listed[R interface{ record() V }, V any](ctx context.Context, db *sqlx.DB, kind, query string, arguments ...any) ([]V, []resource.Unreadable, error) {

@@ -88,20 +88,19 @@ func TestResultsComeBackAsTheyWere(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	reads := measure.NewHistogram(3)
+	reads := measure.NewHistogram()
 	reads.Record(1000)
 	now := time.Now().UTC()
 	m.Status, m.Ended, m.Summary = resource.Finished, &now, &measure.Summary{Measured: 1, Ending: measure.ByTime}
 	m.Findings = []judge.Finding{{Kind: "k", Weight: judge.Caution, Evidence: []judge.Evidence{{Name: "n", Value: 1}}}}
-	if err := s.EndMeasurement(t.Context(), m, reads, nil); err != nil {
+	if err := s.EndMeasurement(t.Context(), m, map[measure.Class]*measure.Histogram{measure.Read: reads}); err != nil {
 		t.Fatal(err)
 	}
 	if got, err := s.Measurement(t.Context(), m.ID); err != nil || !reflect.DeepEqual(got, m) {
 		t.Errorf("kept\n%+v, found\n%+v (%v)", m, got, err)
 	}
-	back, none, err := s.Histograms(t.Context(), m.ID)
-	if err != nil || back.Count() != 1 || none.Count() != 0 {
-		t.Errorf("%d reads, %d writes (%v)", back.Count(), none.Count(), err)
+	if back, err := s.Histograms(t.Context(), m.ID); err != nil || len(back) != 1 || back[measure.Read].Count() != 1 {
+		t.Errorf("histograms %v (%v)", back, err)
 	}
 	interval := measure.Interval{Index: 2, Start: 1, Length: 0.5, Beside: &measure.Beside{Devices: []measure.Device{{Name: "sda"}}}}
 	if err := s.AddIntervals(t.Context(), m.ID, []measure.Interval{interval}); err != nil {
@@ -276,7 +275,7 @@ func TestUnreadableRecordsAreNamed(t *testing.T) {
 		},
 	}
 	for _, damage := range []string{
-		`UPDATE runs SET plan = '{"stages": 7' WHERE id = 2`, `UPDATE volumes SET consent = '[]' WHERE id = 2`, `UPDATE workloads SET format = 2 WHERE id = 2`,
+		`UPDATE runs SET plan = '{"stages": 7' WHERE id = 2`, `UPDATE volumes SET consent = '[]' WHERE id = 2`, `UPDATE workloads SET format = 99 WHERE id = 2`,
 		`UPDATE comparisons SET created = 'last summer' WHERE id = 2`, `UPDATE measurements SET load = '' WHERE id = 2`, `UPDATE setups SET setup = 'x' WHERE version = 2`,
 		`UPDATE intervals SET data = 'x' WHERE measurement_id = 1 AND position = 1`,
 	} {
@@ -310,7 +309,7 @@ func TestOutline(t *testing.T) {
 	var all []measure.Interval
 	for i := range 1000 {
 		flow := measure.Flow{Operations: int64(i), Rate: quantity.OpRate(i * 7919 % 1000), Max: quantity.Seconds(i * 31 % 997)}
-		all = append(all, measure.Interval{Index: i, Reads: flow, Writes: measure.Flow{Rate: 1}, Spread: []measure.Cell{{Tenth: 50, Count: 3}}})
+		all = append(all, measure.Interval{Index: i, Classes: map[measure.Class]measure.Flow{measure.Read: flow, measure.Write: {Rate: 1}}, Spread: []measure.Cell{{Tenth: 50, Count: 3}}})
 	}
 	if err := s.AddIntervals(t.Context(), m.ID, all); err != nil {
 		t.Fatal(err)
@@ -382,11 +381,18 @@ func TestGoldenStoreOfAnEarlierSchema(t *testing.T) {
 		}
 		var operations int64
 		for _, i := range series {
-			operations += i.Reads.Operations + i.Writes.Operations
+			operations += i.Moved().Operations
 		}
-		reads, writes, err := s.Histograms(t.Context(), m.ID)
-		if total := m.Summary.Total.Operations; err != nil || operations != total || reads.Count()+writes.Count() != total {
-			t.Errorf("measurement %d: %d operations in its series, %d in its summary, %d in its histograms (%v)", m.ID, operations, total, reads.Count()+writes.Count(), err)
+		histograms, err := s.Histograms(t.Context(), m.ID)
+		kept := int64(0)
+		for class, h := range histograms {
+			if h.Count() != m.Summary.Classes[class].Operations {
+				t.Errorf("measurement %d: %d %s in its summary, %d in their histogram", m.ID, m.Summary.Classes[class].Operations, class, h.Count())
+			}
+			kept += h.Count()
+		}
+		if total := m.Summary.Total.Operations; err != nil || operations != total || kept != total {
+			t.Errorf("measurement %d: %d operations in its series, %d in its summary, %d in its histograms (%v)", m.ID, operations, total, kept, err)
 		}
 	}
 	volume, err := s.Volume(t.Context(), runs[2].VolumeID)

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"patientheron/core/load"
+	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
 )
@@ -88,7 +89,7 @@ func TestQueuesMoveTheData(t *testing.T) {
 		t.Fatal(err)
 	}
 	fd := int(file.Fd())
-	options := load.QueueOptions{Depth: 4, Slots: 4, LargestBlock: 8192}
+	options := load.QueueOptions{Depth: 4, LargestBlock: 8192}
 	memory, err := mapBuffers(options)
 	if err != nil {
 		t.Fatal(err)
@@ -104,20 +105,20 @@ func TestQueuesMoveTheData(t *testing.T) {
 			}
 		}
 		perform(t, q, []load.Operation{
-			{Kind: load.Write, Slot: 0, Offset: 4096, Length: 4096}, {Kind: load.Write, Slot: 1, Offset: 65536, Length: 8192},
+			{Class: measure.Write, Slot: 0, Offset: 4096, Length: 4096}, {Class: measure.Write, Slot: 1, Offset: 65536, Length: 8192},
 		})
-		perform(t, q, []load.Operation{{Kind: load.Sync, Slot: 2}})
+		perform(t, q, []load.Operation{{Class: measure.Flush, Slot: 2}})
 		want := slices.Clone(q.Buffer(1))
 		got := make([]byte, 8192)
 		if _, err := file.ReadAt(got, 65536); err != nil || !slices.Equal(got, want) {
 			t.Errorf("%s: the file does not hold what was written (%v)", q.Interface(), err)
 		}
-		perform(t, q, []load.Operation{{Kind: load.Read, Slot: 3, Offset: 65536, Length: 8192}})
+		perform(t, q, []load.Operation{{Class: measure.Read, Slot: 3, Offset: 65536, Length: 8192}})
 		if !slices.Equal(q.Buffer(3), want) {
 			t.Errorf("%s: read back something else", q.Interface())
 		}
 		// Past the end: fewer bytes, no error.
-		if c := perform(t, q, []load.Operation{{Kind: load.Read, Slot: 0, Offset: 1<<20 - 512, Length: 4096}}); c[0].Bytes != 512 || c[0].Err != nil {
+		if c := perform(t, q, []load.Operation{{Class: measure.Read, Slot: 0, Offset: 1<<20 - 512, Length: 4096}}); c[0].Bytes != 512 || c[0].Err != nil {
 			t.Errorf("%s: a read across the end gave %+v", q.Interface(), c[0])
 		}
 		if err := q.Close(0); err != nil {

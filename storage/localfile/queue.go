@@ -3,12 +3,14 @@ package localfile
 import (
 	"errors"
 	"fmt"
+	"strings"
 	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
 
 	"patientheron/core/load"
+	"patientheron/core/measure"
 	"patientheron/storage/localfile/uring"
 )
 
@@ -40,6 +42,17 @@ func openQueue(fd int, options load.QueueOptions) (load.Queue, error) {
 	if ring.RegisterBuffers(memory.slots) != nil {
 		q.read, q.write = uring.ReadPlain, uring.WritePlain
 	}
+	var lacks []string
+	if f := ring.Features(); !f.Buffers {
+		lacks = append(lacks, "buffers")
+	}
+	if f := ring.Features(); !f.Files {
+		lacks = append(lacks, "file")
+	}
+	q.name = "io_uring"
+	if len(lacks) > 0 {
+		q.name += " without registered " + strings.Join(lacks, " and ")
+	}
 	return q, nil
 }
 
@@ -52,11 +65,11 @@ type buffers struct {
 
 func mapBuffers(options load.QueueOptions) (buffers, error) {
 	stride := (options.LargestBlock + pageSize - 1) / pageSize * pageSize
-	mapped, err := unix.Mmap(-1, 0, stride*options.Slots, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_ANON|unix.MAP_PRIVATE)
+	mapped, err := unix.Mmap(-1, 0, stride*options.Depth, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_ANON|unix.MAP_PRIVATE)
 	if err != nil {
-		return buffers{}, fmt.Errorf("get %d buffers of %d bytes: %w", options.Slots, options.LargestBlock, err)
+		return buffers{}, fmt.Errorf("get %d buffers of %d bytes: %w", options.Depth, options.LargestBlock, err)
 	}
-	b := buffers{mapped: mapped, slots: make([][]byte, options.Slots)}
+	b := buffers{mapped: mapped, slots: make([][]byte, options.Depth)}
 	for i := range b.slots {
 		b.slots[i] = mapped[i*stride : i*stride+options.LargestBlock : (i+1)*stride]
 	}
@@ -71,6 +84,7 @@ type ringQueue struct {
 	fd          int
 	memory      buffers
 	read, write uring.Opcode
+	name        string
 }
 
 func (q *ringQueue) Buffer(slot int) []byte { return q.memory.slots[slot] }
@@ -78,12 +92,13 @@ func (q *ringQueue) Buffer(slot int) []byte { return q.memory.slots[slot] }
 func (q *ringQueue) Submit(operations []load.Operation) error {
 	for i := range operations {
 		o := &operations[i]
-		switch o.Kind {
-		case load.Read:
-			q.ring.Prepare(q.read, q.fd, q.memory.slots[o.Slot][:o.Length], o.Offset, o.Slot, uint64(o.Slot))
-		case load.Write:
-			q.ring.Prepare(q.write, q.fd, q.memory.slots[o.Slot][:o.Length], o.Offset, o.Slot, uint64(o.Slot))
-		case load.Sync:
+		data := q.memory.slots[o.Slot][o.From : o.From+o.Length]
+		switch o.Class {
+		case measure.Read:
+			q.ring.Prepare(q.read, q.fd, data, o.Offset, o.Slot, uint64(o.Slot))
+		case measure.Write:
+			q.ring.Prepare(q.write, q.fd, data, o.Offset, o.Slot, uint64(o.Slot))
+		case measure.Flush:
 			q.ring.Prepare(uring.Fsync, q.fd, nil, 0, 0, uint64(o.Slot))
 		}
 	}
@@ -109,10 +124,17 @@ func (q *ringQueue) Collect(into []load.Completion, wait time.Duration) (int, er
 	return n, nil
 }
 
-func (q *ringQueue) Interface() string { return "io_uring" }
+func (q *ringQueue) Interface() string { return q.name }
 
-// Close leaves the buffers mapped while the kernel may still write to them.
+// callingBack is how long the kernel may take to give up what is in flight.
+const callingBack = 100 * time.Millisecond
+
+// Close calls back what is in flight. It leaves the buffers mapped while the
+// kernel may still write to them.
 func (q *ringQueue) Close(unanswered int) error {
+	if unanswered > 0 {
+		unanswered = q.ring.CallBack(unanswered, callingBack)
+	}
 	err := q.ring.Close()
 	if unanswered == 0 {
 		q.memory.unmap()

@@ -6,6 +6,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"patientheron/core/load"
+	"patientheron/core/measure"
 )
 
 // threadQueue is the portable queue: as many goroutines as the queue is deep,
@@ -34,12 +35,12 @@ func openThreads(fd int, memory buffers, depth int) *threadQueue {
 
 func (q *threadQueue) perform(fd int, o load.Operation) load.Completion {
 	c := load.Completion{Slot: o.Slot}
-	switch buffer := q.memory.slots[o.Slot]; o.Kind {
-	case load.Read:
-		c.Bytes, c.Err = unix.Pread(fd, buffer[:o.Length], o.Offset)
-	case load.Write:
-		c.Bytes, c.Err = unix.Pwrite(fd, buffer[:o.Length], o.Offset)
-	case load.Sync:
+	switch o.Class {
+	case measure.Read:
+		c.Bytes, c.Err = unix.Pread(fd, q.memory.slots[o.Slot][o.From:o.From+o.Length], o.Offset)
+	case measure.Write:
+		c.Bytes, c.Err = unix.Pwrite(fd, q.memory.slots[o.Slot][o.From:o.From+o.Length], o.Offset)
+	case measure.Flush:
 		c.Err = unix.Fdatasync(fd)
 	}
 	c.Bytes = max(c.Bytes, 0)

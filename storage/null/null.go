@@ -17,7 +17,7 @@ func (v Volume) Facts() load.Facts { return load.Facts{Size: v.Size, Alignment: 
 
 // Open makes a queue.
 func (v Volume) Open(options load.QueueOptions) (load.Queue, error) {
-	q := &queue{block: options.LargestBlock, memory: make([]byte, options.Slots*options.LargestBlock)}
+	q := &queue{block: options.LargestBlock, memory: make([]byte, options.Depth*options.LargestBlock)}
 	q.pending = make([]load.Completion, 0, options.Depth)
 	return q, nil
 }

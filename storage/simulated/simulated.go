@@ -93,8 +93,8 @@ const slotsOfQueue = 1 << 16
 // none.
 func (v *Volume) Open(options load.QueueOptions) (load.Queue, error) {
 	q := &queue{
-		volume: v, number: len(v.queues), buffer: make([]byte, options.LargestBlock),
-		lengths: make([]int, options.Slots), ready: make([]load.Completion, 0, options.Depth),
+		volume: v, number: len(v.queues),
+		lengths: make([]int, options.Depth), ready: make([]load.Completion, 0, options.Depth),
 	}
 	v.queues = append(v.queues, q)
 	return q, nil
@@ -103,19 +103,18 @@ func (v *Volume) Open(options load.QueueOptions) (load.Queue, error) {
 type queue struct {
 	volume  *Volume
 	number  int
-	buffer  []byte // shared by all slots: nothing reads it
 	lengths []int
 	ready   []load.Completion
 }
 
-func (q *queue) Buffer(int) []byte { return q.buffer }
+func (q *queue) Buffer(int) []byte { return nil }
 
 func (q *queue) Submit(operations []load.Operation) error {
 	for i := range operations {
 		o := &operations[i]
 		q.lengths[o.Slot] = o.Length
 		q.volume.array.Submit(array.Request{
-			Tag: q.number*slotsOfQueue + o.Slot, Write: o.Kind == load.Write, Flush: o.Kind == load.Sync, Offset: o.Offset, Length: o.Length,
+			Tag: q.number*slotsOfQueue + o.Slot, Write: o.Class == measure.Write, Flush: o.Class == measure.Flush, Offset: o.Offset, Length: o.Length,
 		})
 	}
 	return nil

@@ -57,7 +57,7 @@ func TestSameSeedSameBytes(t *testing.T) {
 	for _, workers := range []int{1, 16} {
 		record := func() string {
 			outcome, series := run(t, t.Context(), build(t, description()), spec(func(s *workload.Spec) { s.Workers, s.SyncEvery = workers, 50 }))
-			text, err := json.Marshal([]any{outcome.Summary, series, outcome.Reads.Bars(0), outcome.Writes.Bars(0)})
+			text, err := json.Marshal([]any{outcome.Summary, series, outcome.Latencies[measure.Read].Bars(0), outcome.Latencies[measure.Write].Bars(0)})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -78,7 +78,7 @@ func TestSeriesAndSummaryAgree(t *testing.T) {
 			t.Fatalf("interval %d: %+v", i, interval)
 		}
 		if !interval.LeadIn {
-			operations += interval.Reads.Operations + interval.Writes.Operations
+			operations += interval.Classes[measure.Read].Operations + interval.Classes[measure.Write].Operations
 		}
 		for _, c := range interval.Inside {
 			if c.Unit == "share" && !(c.Value >= 0 && c.Value <= 1) {

@@ -712,6 +712,16 @@ export interface components {
              * @description Share of this host's CPU time that a hypervisor gave to others
              */
             stolenShare?: number;
+            /**
+             * Format: double
+             * @description Cores' worth of CPU time that the threads of the workers used: the engine's own part of it
+             */
+            workerCores?: number;
+            /**
+             * Format: double
+             * @description How many of the workers' threads, on average, were ready to run and waited for a core
+             */
+            workerWaits?: number;
         };
         BlockShare: {
             /**
@@ -769,6 +779,12 @@ export interface components {
             /** @enum {string} */
             result: "passed" | "caution" | "failed" | "could not look";
             sentence: string;
+        };
+        ClassLatency: {
+            /** @description Buckets that hold something, from short to long */
+            bars: components["schemas"]["Bar"][] | null;
+            /** @description All of it, in the open compressed V2 format of HdrHistogram (base64), in nanoseconds */
+            encoded: string;
         };
         Compared: {
             baseline: components["schemas"]["Group"];
@@ -882,14 +898,12 @@ export interface components {
             words: string;
         };
         Distribution: {
-            /** @description All of it, in the open compressed V2 format of HdrHistogram (base64), in nanoseconds */
-            encodedReads?: string;
-            encodedWrites?: string;
+            /** @description By class of operation: reads, writes, flushes; those of which something completed */
+            classes: {
+                [key: string]: components["schemas"]["ClassLatency"];
+            };
             /** Format: int64 */
             measurementId: number;
-            /** @description Buckets that hold something, from short to long */
-            reads: components["schemas"]["Bar"][] | null;
-            writes: components["schemas"]["Bar"][] | null;
         };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
@@ -971,7 +985,7 @@ export interface components {
             words: string[] | null;
         };
         Export: {
-            /** @description Always 'patient-heron-run/1' */
+            /** @description Always 'patient-heron-run/2' */
             format: string;
             measurements: components["schemas"]["ExportedResult"][] | null;
             run: components["schemas"]["Run"];
@@ -1210,6 +1224,10 @@ export interface components {
         Interval: {
             /** @description What the host and the device did meanwhile */
             beside?: components["schemas"]["Beside"];
+            /** @description By class of operation: reads, writes, flushes; those that the load asks for */
+            classes: {
+                [key: string]: components["schemas"]["Flow"];
+            };
             /**
              * Format: int64
              * @description Operations that failed
@@ -1231,7 +1249,6 @@ export interface components {
             leadIn: boolean;
             /** Format: double */
             lengthSeconds: number;
-            reads: components["schemas"]["Flow"];
             /** @description How many operations fell into which tenth of a decade of latency, from short to long */
             spread?: components["schemas"]["Cell"][] | null;
             /**
@@ -1239,7 +1256,6 @@ export interface components {
              * @description Since the first operation could be issued
              */
             startSeconds: number;
-            writes: components["schemas"]["Flow"];
         };
         KeptArray: {
             /** @description To register as a volume */
@@ -1927,7 +1943,7 @@ export interface components {
             cached?: boolean;
             /**
              * Format: double
-             * @description Share of every written 4 KiB page that a compressor can remove
+             * @description Share of what is written that a compressor can remove, within 3 %, whatever the block size; all bytes are made anew for every write
              */
             compressible?: number;
             /**
@@ -1945,8 +1961,6 @@ export interface components {
              * @description How long to measure after the lead-in; with an amount as well, whichever ends first
              */
             forSeconds: number;
-            /** @description Make all written bytes anew for every write, instead of a stamp that makes each page unique */
-            fresh?: boolean;
             /**
              * Format: double
              * @description For a skewed order without a Zipf exponent: this share of the accesses…
@@ -2133,6 +2147,15 @@ export interface components {
             runs: number[] | null;
         };
         Summary: {
+            /** @description By class of operation: reads, writes, flushes; those that the load asks for */
+            classes: {
+                [key: string]: components["schemas"]["Figures"];
+            };
+            /**
+             * Format: double
+             * @description Share of the workers' time in which their threads were ready to run and waited for a core; latencies include it
+             */
+            coreWaitShare?: number;
             /**
              * Format: double
              * @description CPU time of this host for one operation, the engine's own included; 0 where no host works, or it was not recorded
@@ -2164,7 +2187,11 @@ export interface components {
             measuredSeconds: number;
             /** @description When the load asked to wait until it settled or its mean was known: what came of it */
             patience?: components["schemas"]["Patience"];
-            reads: components["schemas"]["Figures"];
+            /**
+             * Format: int64
+             * @description Operations that the system moved in more than one piece; their latency is that of the whole
+             */
+            pieces?: number;
             /**
              * Format: int64
              * @description Operations issued again because the system asked for it (EAGAIN, EINTR)
@@ -2179,15 +2206,18 @@ export interface components {
              * @description Share of this host's CPU time that a hypervisor gave to others meanwhile
              */
             stolenShare?: number;
-            /** @description Flushes to stable storage, when the workload asks for them; not part of the total */
-            syncs?: components["schemas"]["Figures"];
+            /** @description What moved bytes of the load: reads and writes, not flushes */
             total: components["schemas"]["Figures"];
             /**
              * Format: int64
              * @description Operations still without an answer when the measurement gave up waiting
              */
             unanswered?: number;
-            writes: components["schemas"]["Figures"];
+            /**
+             * Format: double
+             * @description CPU time of the workers' threads alone for one operation; 0 where it was not recorded
+             */
+            workerCpuPerOperationSeconds?: number;
         };
         ToldFact: {
             key: string;

@@ -297,11 +297,7 @@ function MeasurementView({ m, live, markers }: { m: Measurement; live: Interval[
 			{ended ? <FiguresTable m={m} /> : <Progress m={m} intervals={intervals} />}
 			{intervals.length > 0 && (
 				<div className="mt-6">
-					<SeriesCharts
-						m={m}
-						intervals={intervals}
-						markers={markers.filter((k) => k.measurementId === m.id)}
-					/>
+					<SeriesCharts intervals={intervals} markers={markers.filter((k) => k.measurementId === m.id)} />
 				</div>
 			)}
 			{latency.data && m.summary && (

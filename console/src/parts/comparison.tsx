@@ -2,6 +2,7 @@ import { useQueries, useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { api, type Candidate, type Compared, type Interval, type Match, type Values } from "../api/client";
 import { Chart, type Colours, sideLine } from "./chart";
+import { moved, moving } from "./classes";
 import { digits, iops, seconds, throughput } from "./format";
 import { HeatMap } from "./heat";
 import { Verdict } from "./verdict";
@@ -342,10 +343,7 @@ function RateOverlay({ sides, shift }: { sides: SideSeries[]; shift: (side: numb
 				name: s.name,
 				...sideLine(s.side, c),
 				showSymbol: s.intervals.length < 40,
-				data: s.intervals.map((i) => [
-					end(i) - shift(s.side),
-					(i.reads.throughputBytesPerSecond + i.writes.throughputBytesPerSecond) / 1e6,
-				]),
+				data: s.intervals.map((i) => [end(i) - shift(s.side), moved(i).throughput / 1e6]),
 			})),
 		}),
 		[sides, shift],
@@ -358,11 +356,7 @@ function RateOverlay({ sides, shift }: { sides: SideSeries[]; shift: (side: numb
 			table={() => [
 				["side", "end of interval (s)", "MB/s"],
 				...sides.flatMap((s) =>
-					s.intervals.map((i) => [
-						s.name,
-						end(i) - shift(s.side),
-						(i.reads.throughputBytesPerSecond + i.writes.throughputBytesPerSecond) / 1e6,
-					]),
+					s.intervals.map((i) => [s.name, end(i) - shift(s.side), moved(i).throughput / 1e6]),
 				),
 			]}
 			option={option}
@@ -377,7 +371,7 @@ function isRace(s: SideSeries, sides: SideSeries[]): boolean {
 }
 
 const total = (intervals: Interval[]) =>
-	intervals.filter((i) => !i.leadIn).reduce((sum, i) => sum + i.reads.bytes + i.writes.bytes, 0);
+	intervals.filter((i) => !i.leadIn).reduce((sum, i) => sum + moved(i).bytes, 0);
 
 /** Who finishes a fixed amount of work when, and how steadily. */
 function Race({ sides }: { sides: SideSeries[] }) {
@@ -388,7 +382,7 @@ function Race({ sides }: { sides: SideSeries[] }) {
 				const all = total(s.intervals) || 1;
 				const data: [number, number][] = [[0, 0]];
 				for (const i of s.intervals.filter((o) => !o.leadIn)) {
-					sum += i.reads.bytes + i.writes.bytes;
+					sum += moved(i).bytes;
 					data.push([end(i), (sum / all) * 100]);
 				}
 				return { ...s, data };
@@ -443,9 +437,9 @@ function Shares({ names, ids }: { names: string[]; ids: (number | undefined)[] }
 		})),
 	});
 	const lines = results.flatMap((r, side) => {
-		const bars = [...(r.data?.reads ?? []), ...(r.data?.writes ?? [])].sort(
-			(a, b) => a.toSeconds - b.toSeconds,
-		);
+		const bars = moving(r.data?.classes ?? {})
+			.flatMap((name) => r.data?.classes[name].bars ?? [])
+			.sort((a, b) => a.toSeconds - b.toSeconds);
 		const all = bars.reduce((sum, b) => sum + b.count, 0);
 		let sum = 0;
 		const data = bars.map((b) => {

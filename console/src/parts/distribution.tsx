@@ -1,14 +1,15 @@
 import { useMemo } from "react";
 import type { Distribution, Measurement } from "../api/client";
 import { Chart, type Colours } from "./chart";
+import { look, moving } from "./classes";
 import { digits, seconds } from "./format";
 
 /** How the latencies of a measurement are spread, on a logarithmic axis. */
 export function DistributionChart({ m, latency }: { m: Measurement; latency: Distribution }) {
 	const sides = useMemo(
 		() =>
-			(["reads", "writes"] as const)
-				.map((name) => ({ name, bars: latency[name] ?? [] }))
+			moving(latency.classes)
+				.map((name) => ({ name, bars: latency.classes[name].bars ?? [] }))
 				.filter((side) => side.bars.length > 0),
 		[latency],
 	);
@@ -34,14 +35,14 @@ export function DistributionChart({ m, latency }: { m: Measurement; latency: Dis
 			},
 			series: sides.map((side) => {
 				const total = side.bars.reduce((sum, b) => sum + b.count, 0);
-				const colour = side.name === "reads" ? c.read : c.write;
+				const { colour, type } = look(side.name, c);
 				return {
 					type: "line",
 					step: "middle",
 					name: side.name,
 					color: colour,
 					symbol: "none",
-					lineStyle: { width: 1.5, color: colour, type: side.name === "reads" ? "solid" : "dashed" },
+					lineStyle: { width: 1.5, color: colour, type },
 					areaStyle: { color: colour, opacity: 0.18 },
 					data: padded(side.bars).map((b) => [
 						Math.sqrt(b.fromSeconds * b.toSeconds) * 1e3,

@@ -1,4 +1,5 @@
-import type { Figures, Finding, Measurement } from "../api/client";
+import type { Finding, Measurement } from "../api/client";
+import { rows } from "./classes";
 import { bytes, digits, rate, seconds } from "./format";
 
 /** The findings that say not to trust a figure: "reads", "writes" or "total". */
@@ -52,19 +53,6 @@ export function FiguresTable({ m }: { m: Measurement }) {
 	if (!s) {
 		return null;
 	}
-	const rows: [string, string, Figures][] = [];
-	if (m.load.readShare > 0) {
-		rows.push(["reads", "reads", s.reads]);
-	}
-	if (m.load.readShare < 1) {
-		rows.push(["writes", "writes", s.writes]);
-	}
-	if (rows.length === 2) {
-		rows.push(["total", "", s.total]);
-	}
-	if (s.syncs) {
-		rows.push(["flushes", "", s.syncs]);
-	}
 	return (
 		<div className="overflow-x-auto">
 			<table className="table table-sm">
@@ -82,7 +70,7 @@ export function FiguresTable({ m }: { m: Measurement }) {
 					</tr>
 				</thead>
 				<tbody>
-					{rows.map(([name, look, f]) => (
+					{rows(s.classes, s.total).map(([name, look, f]) => (
 						<tr key={name}>
 							<th scope="row" className={look}>
 								{name}

@@ -1,15 +1,14 @@
 import { useMemo } from "react";
-import type { Interval, Marker, Measurement } from "../api/client";
+import type { Interval, Marker } from "../api/client";
 import { Chart, type Colours } from "./chart";
+import { flow, look, moving } from "./classes";
 import { digits, iops, seconds, share, throughput } from "./format";
-
-type Side = "reads" | "writes";
 
 interface Curve {
 	title: string;
 	unit: string;
 	scale: number;
-	of: (i: Interval, side: Side) => number;
+	of: (i: Interval, side: string) => number;
 	words: (v: number) => string;
 }
 
@@ -17,7 +16,7 @@ const throughputCurve: Curve = {
 	title: "Throughput",
 	unit: "MB/s",
 	scale: 1e6,
-	of: (i, side) => i[side].throughputBytesPerSecond,
+	of: (i, side) => flow(i, side).throughputBytesPerSecond,
 	words: throughput,
 };
 
@@ -25,21 +24,13 @@ const rateCurve: Curve = {
 	title: "Rate",
 	unit: "IOPS",
 	scale: 1,
-	of: (i, side) => i[side].rate,
+	of: (i, side) => flow(i, side).rate,
 	words: iops,
 };
 
-/** The sides a load has: it reads, writes or both. */
-function sides(m: Measurement): Side[] {
-	const all: Side[] = [];
-	if (m.load.readShare > 0) {
-		all.push("reads");
-	}
-	if (m.load.readShare < 1) {
-		all.push("writes");
-	}
-	return all;
-}
+/** The classes of operation that have a curve. */
+const sidesOf = (intervals: Interval[]): string[] =>
+	moving(Object.assign({}, ...intervals.map((i) => i.classes)));
 
 /** The time axis: the end of each interval, in seconds since the start. */
 const at = (i: Interval) => i.startSeconds + i.lengthSeconds;
@@ -68,15 +59,15 @@ function leadIn(intervals: Interval[], c: Colours) {
 	};
 }
 
-function line(side: Side, c: Colours) {
-	const colour = side === "reads" ? c.read : c.write;
+function line(side: string, c: Colours) {
+	const { colour, symbol, type } = look(side, c);
 	return {
 		type: "line",
 		name: side,
 		color: colour,
-		symbol: side === "reads" ? "circle" : "triangle",
+		symbol,
 		symbolSize: 4,
-		lineStyle: { width: 1.75, color: colour, type: side === "reads" ? "solid" : "dashed" },
+		lineStyle: { width: 1.75, color: colour, type },
 	};
 }
 
@@ -94,23 +85,23 @@ function markLines(markers: Marker[], c: Colours) {
 	};
 }
 
-function CurveChart(props: { m: Measurement; intervals: Interval[]; curve: Curve; markers: Marker[] }) {
-	const { m, intervals, curve, markers } = props;
+function CurveChart(props: { sides: string[]; intervals: Interval[]; curve: Curve; markers: Marker[] }) {
+	const { sides, intervals, curve, markers } = props;
 	const option = useMemo(
 		() => (c: Colours) => ({
 			xAxis: timeAxis(intervals),
 			yAxis: { type: "value", name: curve.unit, min: 0, axisLabel: { formatter: (v: number) => compact(v) } },
 			tooltip: { trigger: "axis", valueFormatter: (v: unknown) => `${digits(Number(v))} ${curve.unit}` },
-			series: sides(m).map((side, n) => ({
+			series: sides.map((side, n) => ({
 				...line(side, c),
 				markArea: n === 0 ? leadIn(intervals, c) : undefined,
 				markLine: n === 0 ? markLines(markers, c) : undefined,
 				data: intervals.map((i) => [at(i), curve.of(i, side) / curve.scale]),
 			})),
 		}),
-		[m, intervals, curve, markers],
+		[sides, intervals, curve, markers],
 	);
-	const words = sides(m).map((side) => {
+	const words = sides.map((side) => {
 		const values = intervals.filter((i) => !i.leadIn).map((i) => curve.of(i, side));
 		return values.length
 			? `${side} between ${curve.words(Math.min(...values))} and ${curve.words(Math.max(...values))}`
@@ -119,10 +110,10 @@ function CurveChart(props: { m: Measurement; intervals: Interval[]; curve: Curve
 	return (
 		<Chart
 			title={curve.title}
-			summary={`${curve.title} over ${intervals.length} intervals: ${words.join("; ")}.`}
+			summary={`${curve.title} over ${intervals.length} intervals: ${words.join("; ") || "nothing yet"}.`}
 			table={() => [
-				["end of interval (s)", ...sides(m).map((s) => `${s} (${curve.unit})`)],
-				...intervals.map((i) => [at(i), ...sides(m).map((s) => curve.of(i, s) / curve.scale)]),
+				["end of interval (s)", ...sides.map((s) => `${s} (${curve.unit})`)],
+				...intervals.map((i) => [at(i), ...sides.map((s) => curve.of(i, s) / curve.scale)]),
 			]}
 			option={option}
 		/>
@@ -130,7 +121,7 @@ function CurveChart(props: { m: Measurement; intervals: Interval[]; curve: Curve
 }
 
 /** Latency with its spread: the median as a line, up to the 99th percentile as a band. */
-function LatencyChart({ m, intervals }: { m: Measurement; intervals: Interval[] }) {
+function LatencyChart({ sides, intervals }: { sides: string[]; intervals: Interval[] }) {
 	const option = useMemo(
 		() => (c: Colours) => ({
 			xAxis: timeAxis(intervals),
@@ -141,45 +132,46 @@ function LatencyChart({ m, intervals }: { m: Measurement; intervals: Interval[] 
 				formatter: (hits: { dataIndex: number }[]) => {
 					const i = intervals[hits[0]?.dataIndex];
 					return i
-						? `${digits(at(i))} s<br/>${sides(m)
+						? `${digits(at(i))} s<br/>${sides
 								.map(
 									(s) =>
-										`${s}: p50 ${seconds(i[s].p50Seconds)}, p99 ${seconds(i[s].p99Seconds)}, max ${seconds(i[s].maxSeconds)}`,
+										`${s}: p50 ${seconds(flow(i, s).p50Seconds)}, p99 ${seconds(flow(i, s).p99Seconds)}, max ${seconds(flow(i, s).maxSeconds)}`,
 								)
 								.join("<br/>")}`
 						: "";
 				},
 			},
-			series: sides(m).flatMap((side) => {
+			series: sides.flatMap((side) => {
 				const look = line(side, c);
 				const data = (pick: (i: Interval) => number) => intervals.map((i) => [at(i), pick(i) * 1e3]);
 				return [
-					{ ...look, name: `${side} median`, data: data((i) => i[side].p50Seconds) },
+					{ ...look, name: `${side} median`, data: data((i) => flow(i, side).p50Seconds) },
 					{
 						...look,
 						name: `${side} p99`,
 						symbol: "none",
 						lineStyle: { ...look.lineStyle, width: 1, opacity: 0.7, type: "dotted" },
-						data: data((i) => i[side].p99Seconds),
+						data: data((i) => flow(i, side).p99Seconds),
 						areaStyle: { color: look.color, opacity: 0.12 },
 					},
 				];
 			}),
 		}),
-		[m, intervals],
+		[sides, intervals],
 	);
 	return (
 		<Chart
 			title="Latency"
 			summary={`Latency over ${intervals.length} intervals, median and 99th percentile, in milliseconds.`}
 			table={() => [
-				[
-					"end of interval (s)",
-					...sides(m).flatMap((s) => [`${s} p50 (ms)`, `${s} p99 (ms)`, `${s} max (ms)`]),
-				],
+				["end of interval (s)", ...sides.flatMap((s) => [`${s} p50 (ms)`, `${s} p99 (ms)`, `${s} max (ms)`])],
 				...intervals.map((i) => [
 					at(i),
-					...sides(m).flatMap((s) => [i[s].p50Seconds * 1e3, i[s].p99Seconds * 1e3, i[s].maxSeconds * 1e3]),
+					...sides.flatMap((s) => [
+						flow(i, s).p50Seconds * 1e3,
+						flow(i, s).p99Seconds * 1e3,
+						flow(i, s).maxSeconds * 1e3,
+					]),
 				]),
 			]}
 			option={option}
@@ -311,13 +303,13 @@ function compact(v: number): string {
 }
 
 /** The series of a measurement: throughput, rate, latency, and the host. */
-export function SeriesCharts(props: { m: Measurement; intervals: Interval[]; markers: Marker[] }) {
-	const { m, intervals, markers } = props;
+export function SeriesCharts({ intervals, markers }: { intervals: Interval[]; markers: Marker[] }) {
+	const sides = useMemo(() => sidesOf(intervals), [intervals]);
 	return (
 		<div className="grid gap-6 lg:grid-cols-2">
-			<CurveChart m={m} intervals={intervals} curve={throughputCurve} markers={markers} />
-			<CurveChart m={m} intervals={intervals} curve={rateCurve} markers={markers} />
-			<LatencyChart m={m} intervals={intervals} />
+			<CurveChart sides={sides} intervals={intervals} curve={throughputCurve} markers={markers} />
+			<CurveChart sides={sides} intervals={intervals} curve={rateCurve} markers={markers} />
+			<LatencyChart sides={sides} intervals={intervals} />
 			<HostChart intervals={intervals} />
 			<InsideChart intervals={intervals} />
 		</div>

@@ -36,7 +36,12 @@ const (
 	WriteFixed Opcode = 5
 	ReadPlain  Opcode = 22
 	WritePlain Opcode = 23
+
+	cancel Opcode = 14
 )
+
+// calledBack is the token of the request that cancels others.
+const calledBack = ^uint64(0)
 
 const (
 	setupCoopTaskrun  = 1 << 8
@@ -59,6 +64,9 @@ const (
 	fixedFile = 1 << 0
 
 	fsyncDataOnly = 1 << 0
+
+	cancelAll = 1 << 0
+	cancelAny = 1 << 2
 )
 
 type params struct {
@@ -268,6 +276,33 @@ func (r *Ring) Prepare(op Opcode, fd int, data []byte, offset int64, buffer int,
 		s.offset, s.opFlags = 0, fsyncDataOnly
 	}
 	r.prepared++
+}
+
+// CallBack asks the kernel to give up whatever is in flight, waits for the
+// answers and says how many operations are still without one. What a device has
+// begun cannot be called back, and kernels before 5.19 call nothing back.
+func (r *Ring) CallBack(inFlight int, within time.Duration) (left int) {
+	r.submissions[r.prepared&r.sqMask] = submission{opcode: cancel, opFlags: cancelAll | cancelAny, userData: calledBack}
+	r.prepared++
+	for end := time.Now().Add(within); inFlight > 0; {
+		wait := time.Until(end)
+		if r.Enter(max(wait, 0)) != nil {
+			break
+		}
+		for {
+			token, _, ok := r.Take()
+			if !ok {
+				break
+			}
+			if token != calledBack {
+				inFlight--
+			}
+		}
+		if wait <= 0 {
+			break
+		}
+	}
+	return inFlight
 }
 
 // Ready reports how many completions can be taken without asking the kernel.

@@ -1,0 +1,278 @@
+package measure
+
+import (
+	"maps"
+	"slices"
+
+	"patientheron/core/quantity"
+)
+
+// Tally counts operations by class: what one worker completes in an interval,
+// or what several parts come to together. Recording allocates nothing for the
+// classes it was made for. It is not safe for concurrent use.
+type Tally struct {
+	Counts  [Classes]Count
+	Service *Histogram // latency from the real issue; nil in a closed loop
+	Notes
+}
+
+// Count is what was counted of one class. Latency is nil when none was
+// expected and none came.
+type Count struct {
+	Operations, Bytes int64
+	Latency           *Histogram
+}
+
+// Notes is what is counted beside the operations of each class.
+type Notes struct {
+	Late     int64   `json:"lateNanoseconds,omitempty" doc:"At a set rate: sum of the times by which operations were issued late although a slot was free"`
+	Failed   int64   `json:"failed,omitempty" doc:"Operations that failed"`
+	Retries  int64   `json:"retries,omitempty" doc:"Operations issued again because the system asked for it"`
+	Pieces   int64   `json:"pieces,omitempty" doc:"Operations that were moved in more than one piece"`
+	Faults   []Fault `json:"faults,omitempty"`
+	LastDone int64   `json:"lastDoneNanoseconds,omitempty" doc:"When the last operation completed, since the common start"`
+	CPU      int64   `json:"cpuNanoseconds,omitempty" doc:"CPU time of the worker's thread"`
+	Waited   int64   `json:"waitedNanoseconds,omitempty" doc:"Time in which the worker's thread was ready to run and no core ran it"`
+}
+
+// Part is what one worker counted in one interval, as a value that can be kept,
+// sent and added up: parts of several workers, hosts or intervals make a Tally.
+type Part struct {
+	Worker  int         `json:"worker" doc:"Number of the worker among all of the measurement, from 0"`
+	Index   int         `json:"index" doc:"Number of the interval, from 0"`
+	Counts  []PartCount `json:"counts,omitempty"`
+	Service *Sparse     `json:"service,omitempty"`
+	Notes
+}
+
+// PartCount is what a part counted of one class.
+type PartCount struct {
+	Class      Class  `json:"class"`
+	Operations int64  `json:"operations"`
+	Bytes      int64  `json:"bytes"`
+	Latency    Sparse `json:"latency"`
+}
+
+// Sparse is what a histogram counted, in little memory.
+type Sparse struct {
+	Buckets []uint16 `json:"buckets" doc:"Numbers of the buckets that hold something, rising: below 2048 the nanosecond itself, above 1024 × s + n for n × 2^s to (n + 1) × 2^s - 1 nanoseconds, n from 1024 to 2047"`
+	Counts  []int64  `json:"counts" doc:"How many latencies each holds"`
+	Count   int64    `json:"count"`
+	Sum     float64  `json:"sumNanoseconds"`
+	Squares float64  `json:"sumOfSquares"`
+	Min     int64    `json:"minNanoseconds"`
+	Max     int64    `json:"maxNanoseconds"`
+}
+
+// Sparse copies what h counted.
+func (h *Histogram) Sparse() Sparse {
+	s := Sparse{Count: h.count, Sum: h.sum, Squares: h.squares, Min: h.min, Max: h.max}
+	held := 0
+	for bucket := h.low; bucket <= h.high; bucket++ {
+		if h.counts[bucket] > 0 {
+			held++
+		}
+	}
+	s.Buckets, s.Counts = make([]uint16, 0, held), make([]int64, 0, held)
+	for bucket := h.low; bucket <= h.high; bucket++ {
+		if count := h.counts[bucket]; count > 0 {
+			s.Buckets, s.Counts = append(s.Buckets, uint16(bucket)), append(s.Counts, count)
+		}
+	}
+	return s
+}
+
+// MergeSparse adds all that s counted. What lies in no bucket there is counted
+// with the longest.
+func (h *Histogram) MergeSparse(s Sparse) {
+	if s.Count == 0 {
+		return
+	}
+	h.exact.merge(exact{s.Count, s.Sum, s.Squares, s.Min, s.Max})
+	for i, bucket := range s.Buckets {
+		h.put(min(int(bucket), buckets-1), s.Counts[i])
+	}
+}
+
+// NewTally makes an empty tally that expects operations of the given classes,
+// and service times when they are wanted.
+func NewTally(service bool, expected ...Class) *Tally {
+	t := &Tally{}
+	for _, c := range expected {
+		t.Counts[c].Latency = NewHistogram()
+	}
+	if service {
+		t.Service = NewHistogram()
+	}
+	return t
+}
+
+// Record counts one operation of a class with the bytes it moved and its latency
+// in nanoseconds.
+func (t *Tally) Record(c Class, bytes, latency int64) {
+	count := t.expect(c)
+	count.Operations++
+	count.Bytes += bytes
+	count.Latency.Record(latency)
+}
+
+func (t *Tally) expect(c Class) *Count {
+	count := &t.Counts[c]
+	if count.Latency == nil {
+		count.Latency = NewHistogram()
+	}
+	return count
+}
+
+// AddFault counts failed operations with others of their kind.
+func (n *Notes) AddFault(f Fault) {
+	if i := slices.IndexFunc(n.Faults, func(have Fault) bool { return have.Kind == f.Kind }); i >= 0 {
+		n.Faults[i].Count += f.Count
+		return
+	}
+	n.Faults = append(n.Faults, f)
+}
+
+func (n *Notes) add(other Notes) {
+	n.Late += other.Late
+	n.Failed += other.Failed
+	n.Retries += other.Retries
+	n.Pieces += other.Pieces
+	n.LastDone = max(n.LastDone, other.LastDone)
+	n.CPU += other.CPU
+	n.Waited += other.Waited
+	for _, f := range other.Faults {
+		n.AddFault(f)
+	}
+}
+
+// Take gives what was counted as the part of a worker and an interval, and
+// empties t.
+func (t *Tally) Take(worker, index int) Part {
+	p := Part{Worker: worker, Index: index, Notes: t.Notes}
+	for c := range EachClass() {
+		count := &t.Counts[c]
+		if count.Operations == 0 {
+			continue
+		}
+		p.Counts = append(p.Counts, PartCount{c, count.Operations, count.Bytes, count.Latency.Sparse()})
+	}
+	if t.Service != nil && t.Service.count > 0 {
+		service := t.Service.Sparse()
+		p.Service = &service
+	}
+	t.Reset()
+	return p
+}
+
+// Reset forgets all that was counted and keeps the memory.
+func (t *Tally) Reset() {
+	for c := range t.Counts {
+		count := &t.Counts[c]
+		count.Operations, count.Bytes = 0, 0
+		if count.Latency != nil {
+			count.Latency.Reset()
+		}
+	}
+	if t.Service != nil {
+		t.Service.Reset()
+	}
+	t.Notes = Notes{}
+}
+
+// Add counts all that a part counted.
+func (t *Tally) Add(p Part) {
+	for _, c := range p.Counts {
+		count := t.expect(c.Class)
+		count.Operations += c.Operations
+		count.Bytes += c.Bytes
+		count.Latency.MergeSparse(c.Latency)
+	}
+	if p.Service != nil {
+		if t.Service == nil {
+			t.Service = NewHistogram()
+		}
+		t.Service.MergeSparse(*p.Service)
+	}
+	t.Notes.add(p.Notes)
+}
+
+// Moved is how many bytes of the load were moved.
+func (t *Tally) Moved() (bytes int64) {
+	for c := range EachClass() {
+		if c.Moves() {
+			bytes += t.Counts[c].Bytes
+		}
+	}
+	return bytes
+}
+
+// Figures is what each expected class came to over a length of time, and what
+// those that move bytes came to together.
+func (t *Tally) Figures(over quantity.Seconds) (by map[Class]Figures, total Figures) {
+	by, all := map[Class]Figures{}, Count{Latency: NewHistogram()}
+	for c := range EachClass() {
+		count := t.Counts[c]
+		if count.Latency == nil {
+			continue
+		}
+		by[c] = count.figures(over)
+		if c.Moves() {
+			all.Operations += count.Operations
+			all.Bytes += count.Bytes
+			all.Latency.Merge(count.Latency)
+		}
+	}
+	return by, all.figures(over)
+}
+
+func (c Count) figures(over quantity.Seconds) Figures {
+	f := Figures{Operations: c.Operations, Bytes: quantity.Bytes(c.Bytes), Latency: c.Latency.Latency()}
+	f.Rate, f.Throughput = Per(c.Operations, c.Bytes, over)
+	return f
+}
+
+// Flows is what each expected class came to in an interval of the given length.
+func (t *Tally) Flows(length quantity.Seconds) map[Class]Flow {
+	flows := map[Class]Flow{}
+	for c := range EachClass() {
+		count := t.Counts[c]
+		if count.Latency == nil {
+			continue
+		}
+		f := Flow{
+			Operations: count.Operations, Bytes: quantity.Bytes(count.Bytes),
+			Mean: count.Latency.Mean(), P50: count.Latency.Quantile(0.5), P99: count.Latency.Quantile(0.99), Max: count.Latency.Max(),
+		}
+		f.Rate, f.Throughput = Per(count.Operations, count.Bytes, length)
+		flows[c] = f
+	}
+	return flows
+}
+
+// Spread counts the latencies of what moves bytes by tenths of a decade, from
+// short to long.
+func (t *Tally) Spread() []Cell {
+	counts := map[int]int64{}
+	for c := range EachClass() {
+		if latency := t.Counts[c].Latency; latency != nil && c.Moves() {
+			latency.tenths(counts)
+		}
+	}
+	cells := make([]Cell, 0, len(counts))
+	for _, tenth := range slices.Sorted(maps.Keys(counts)) {
+		cells = append(cells, Cell{tenth, counts[tenth]})
+	}
+	return cells
+}
+
+// Latencies are the histograms of the classes that something was counted of.
+func (t *Tally) Latencies() map[Class]*Histogram {
+	of := map[Class]*Histogram{}
+	for c := range EachClass() {
+		if t.Counts[c].Operations > 0 {
+			of[c] = t.Counts[c].Latency
+		}
+	}
+	return of
+}

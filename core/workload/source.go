@@ -1,0 +1,102 @@
+package workload
+
+import (
+	"math"
+
+	"patientheron/core/measure"
+)
+
+// Never is the due time of what does not come by itself.
+const Never = math.MaxInt64
+
+// Source is where the work of one worker comes from: what it issues next, and
+// when. It is told what completed; it neither sleeps nor looks at a clock. All
+// times are nanoseconds since the common start. It is used by one goroutine.
+type Source interface {
+	// Due is when the next operation shall start; zero for as soon as there is
+	// room, Never while none comes before something completes.
+	Due() int64
+	// Next gives the operation that is due, and moves on.
+	Next() Access
+	// Fill makes the bytes of the write that Next gave last.
+	Fill(buffer []byte)
+	// Completed tells that an operation was answered, well or not.
+	Completed(a Access, now int64)
+}
+
+// NewSource prepares the work of a worker, 0 to spec.Workers-1. Workers share
+// nothing, so that they may be on several hosts.
+func NewSource(spec Spec, worker int) (Source, error) {
+	generator, err := NewGenerator(spec, worker)
+	if err != nil {
+		return nil, err
+	}
+	p := &pattern{Generator: generator, Schedule: NewSchedule(spec, worker), syncEvery: spec.SyncEvery}
+	if spec.Writes() {
+		p.content = NewContent(spec, worker)
+	}
+	if spec.Think > 0 {
+		p.think = int64(spec.Think.Duration())
+		p.ready, p.thinking = spec.Depth, make([]int64, spec.Depth)
+	}
+	return p, nil
+}
+
+// pattern issues blocks: at a set rate, or as fast as they complete, with a time
+// to think after each.
+type pattern struct {
+	*Generator
+	*Schedule // nil in a closed loop
+	content   *Content
+
+	syncEvery int // writes between two flushes
+	unsynced  int // writes completed since the last
+
+	think    int64   // nanoseconds
+	ready    int     // slots that have not worked yet
+	thinking []int64 // when slots that think are done with it, a ring in order
+	first    int     // of the ring
+	count    int     // in the ring
+}
+
+func (p *pattern) Due() int64 {
+	switch {
+	case p.Schedule != nil:
+		return p.Peek()
+	case p.think == 0 || p.ready > 0:
+		return 0
+	case p.count > 0:
+		return p.thinking[p.first]
+	}
+	return Never
+}
+
+func (p *pattern) Next() Access {
+	switch {
+	case p.Schedule != nil:
+		p.Advance()
+	case p.think == 0:
+	case p.ready > 0:
+		p.ready--
+	default:
+		p.first = (p.first + 1) % len(p.thinking)
+		p.count--
+	}
+	if p.syncEvery > 0 && p.unsynced >= p.syncEvery {
+		p.unsynced = 0
+		return Access{Class: measure.Flush}
+	}
+	return p.Generator.Next()
+}
+
+func (p *pattern) Fill(buffer []byte) { p.content.Fill(buffer) }
+
+func (p *pattern) Completed(a Access, now int64) {
+	if a.Class == measure.Write {
+		p.unsynced++
+	}
+	if p.think > 0 {
+		p.thinking[(p.first+p.count)%len(p.thinking)] = now + p.think
+		p.count++
+	}
+}
