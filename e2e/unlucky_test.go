@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"database/sql"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -98,6 +99,47 @@ func TestDataFolderRunsFull(t *testing.T) {
 	again()
 	if detail := s.measured(volume, onePlan(spec(nil))); detail.Status != resource.Finished {
 		t.Errorf("after all: %s: %s", detail.Status, detail.Reason)
+	}
+}
+
+// Another program locks the store for eight seconds in mid-run: the load goes on
+// as if nothing were, and every interval is kept.
+func TestStoreLockedInMidRun(t *testing.T) {
+	data := t.TempDir()
+	s := serve(t, data, false)
+	id := s.begun(s.volume("null:1TiB", nil), onePlan(spec(func(w *workload.Spec) { w.For, w.Interval, w.Workers = 10, 0.1, 2 })))
+	until(t, "it measures", func() bool {
+		detail, err := s.Run(t.Context(), id)
+		return err == nil && len(detail.Measurements) == 1
+	})
+	other, err := sql.Open("sqlite", filepath.Join(data, "heron.sqlite")+"?_pragma=busy_timeout(5000)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer other.Close()
+	locking, err := other.Conn(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := locking.ExecContext(t.Context(), "BEGIN IMMEDIATE"); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(8 * time.Second)
+	if _, err := locking.ExecContext(t.Context(), "ROLLBACK"); err != nil {
+		t.Fatal(err)
+	}
+	detail := s.finished(id)
+	if detail.Status != resource.Finished {
+		t.Fatalf("%s: %s", detail.Status, detail.Reason)
+	}
+	series, err := s.Series(t.Context(), detail.Measurements[0].ID)
+	if err != nil || len(series.Intervals) != 100 {
+		t.Fatalf("%d intervals of 100 (%v)", len(series.Intervals), err)
+	}
+	for i, interval := range series.Intervals {
+		if interval.Index != i || interval.Moved().Operations == 0 {
+			t.Errorf("interval %d has number %d and %d operations", i, interval.Index, interval.Moved().Operations)
+		}
 	}
 }
 

@@ -407,6 +407,50 @@ func TestGoldenStoreOfAnEarlierSchema(t *testing.T) {
 	}
 }
 
+// A store of schema 3 kept reads, writes and flushes apart by the names of members,
+// in format 1. The figures are those that the program of that time exported.
+func TestStoreOfSchema3(t *testing.T) {
+	golden, err := os.ReadFile("testdata/schema-3.sqlite")
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(t.TempDir(), "heron.sqlite")
+	if err := os.WriteFile(path, golden, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	s, err := Open(t.Context(), path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	mixed, err := s.Measurement(t.Context(), 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sum := mixed.Summary
+	if sum.Total.Operations != 114446 || len(sum.Classes) != 3 || sum.Classes[measure.Read].Operations != 68631 || sum.Classes[measure.Write].Operations != 45815 {
+		t.Errorf("%+v", sum)
+	}
+	if f := sum.Classes[measure.Flush]; f.Operations != 4582 || f.Rate != 916.4 || f.Latency.P99 != 0.000117823 {
+		t.Errorf("flushes %+v", f)
+	}
+	series, err := s.Intervals(t.Context(), 1)
+	if err != nil || len(series) != 6 || series[2].Classes[measure.Read].Operations != 13794 || series[2].Classes[measure.Read].P99 != 0.000778239 {
+		t.Errorf("%d intervals (%v)", len(series), err)
+	}
+	histograms, err := s.Histograms(t.Context(), 1)
+	if err != nil || len(histograms) != 2 || histograms[measure.Read].Count() != 68631 || histograms[measure.Write].Count() != 45815 {
+		t.Errorf("histograms %v (%v)", histograms, err)
+	}
+	writes, err := s.Measurement(t.Context(), 2)
+	if _, reads := writes.Summary.Classes[measure.Read]; err != nil || reads || writes.Summary.Classes[measure.Write].Operations != writes.Summary.Total.Operations {
+		t.Errorf("writes alone: %+v (%v)", writes.Summary.Classes, err)
+	}
+	if kept, total, _, err := s.Outline(t.Context(), 1, 3); err != nil || total != 6 || len(kept) == 0 || kept[0].Moved().Rate == 0 {
+		t.Errorf("outline %+v of %d (%v)", kept, total, err)
+	}
+}
+
 // Consent is renewed for who gave it, and for nobody else.
 func TestConsentInTheStore(t *testing.T) {
 	s := open(t)
