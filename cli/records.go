@@ -175,6 +175,10 @@ func absolute(target string) (string, error) {
 		locator, err := storage.Parse(target)
 		return locator.String(), err
 	}
+	if storage.Scheme(target) != "" {
+		_, err := storage.Parse(target)
+		return target, err
+	}
 	target, isArray := strings.CutPrefix(target, "array:")
 	path, err := filepath.Abs(target)
 	if err != nil {

@@ -211,6 +211,16 @@ func (c *Client) ForgetVolume(ctx context.Context, id int64) error {
 	return c.call(ctx, http.MethodDelete, "/volumes/"+number(id), nil, nil)
 }
 
+// Leftovers lists the test files that were left behind.
+func (c *Client) Leftovers(ctx context.Context) ([]resource.LeftBehind, error) {
+	return listed[resource.LeftBehind](ctx, c, "/leftovers", "files")
+}
+
+// RemoveLeftover removes a test file that was left behind.
+func (c *Client) RemoveLeftover(ctx context.Context, id int64) error {
+	return c.call(ctx, http.MethodDelete, "/leftovers/"+number(id), nil, nil)
+}
+
 // Workloads lists all saved workloads by name.
 func (c *Client) Workloads(ctx context.Context) ([]resource.Workload, error) {
 	return listed[resource.Workload](ctx, c, "/workloads", "workloads")

@@ -8,14 +8,17 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/hanwen/go-fuse/v2/fs"
 	"github.com/hanwen/go-fuse/v2/fuse"
 	"golang.org/x/sys/unix"
 
 	"patientheron/client"
+	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
 	"patientheron/resource"
@@ -282,6 +285,31 @@ func TestDeadMountHoldsNothingUp(t *testing.T) {
 		t.Errorf("a dead mount: %+v", dead.Checks)
 	}
 	t.Logf("looking at a dead mount took %s", dead.Took)
+	// However often and for whatever it is looked at, listed or added: it holds a
+	// handful of threads, each call ends in time, and says what the matter is.
+	threads := func() int {
+		tasks, err := os.ReadDir(fmt.Sprintf("/proc/%d/task", s.process.Process.Pid))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(tasks)
+	}
+	before := threads()
+	var together sync.WaitGroup
+	for i := range 40 {
+		together.Go(func() {
+			s.looked(filepath.Join(point, "share"), client.Asked{Span: quantity.Bytes(i+1) * quantity.MiB, Writes: i%2 == 0})
+			began := time.Now()
+			_, err := s.AddVolume(t.Context(), client.NewVolume{Locator: filepath.Join(point, fmt.Sprint("other", i%4))})
+			if err == nil || !strings.Contains(err.Error(), "does not answer") || time.Since(began) > 20*time.Second {
+				t.Errorf("adding a volume on a dead mount took %s: %v", time.Since(began), err)
+			}
+		})
+	}
+	together.Wait()
+	if now := threads(); now > before+40 {
+		t.Errorf("the service had %d threads and has %d", before, now)
+	}
 	alive := s.looked(mounted(t, loopDevice(t, 64<<20), "mkfs.ext4", "-q"), client.Asked{})
 	if result(alive, "reachable") != setup.Passed || alive.Setup.Text("layout.level") != "single" {
 		t.Errorf("beside it: %+v", alive.Checks)

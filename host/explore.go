@@ -2,7 +2,6 @@ package host
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -15,6 +14,7 @@ import (
 
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
+	"patientheron/patient"
 )
 
 // probeTime is how long one look at the system may take unless an Explorer says
@@ -98,31 +98,17 @@ func (w *walk) trouble(format string, arguments ...any) string {
 	return text
 }
 
-// errNoAnswer is given by a probe that took too long.
-var errNoAnswer = errors.New("no answer in time")
+// ask makes one look, for at most so long. What is looked at that hangs costs one
+// thread, however often it is looked at.
+func ask[T any](ctx context.Context, limit time.Duration, thing, question string, look func() (T, error)) (T, error) {
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	return patient.Ask(ctx, thing, "host: "+question, look)
+}
 
-// probe makes one look with a deadline. A look that hangs costs a goroutine.
-func probe[T any](ctx context.Context, limit time.Duration, look func() (T, error)) (T, error) {
-	type result struct {
-		value T
-		err   error
-	}
-	done := make(chan result, 1)
-	go func() {
-		value, err := look()
-		done <- result{value, err}
-	}()
-	timer := time.NewTimer(limit)
-	defer timer.Stop()
-	var none T
-	select {
-	case r := <-done:
-		return r.value, r.err
-	case <-timer.C:
-		return none, errNoAnswer
-	case <-ctx.Done():
-		return none, ctx.Err()
-	}
+// resolve follows the symbolic links of a path.
+func resolve(ctx context.Context, limit time.Duration, path string) (string, error) {
+	return ask(ctx, limit, path, "resolve", func() (string, error) { return filepath.EvalSymlinks(path) })
 }
 
 // longestText bounds what is read of one file of the system.
@@ -130,8 +116,9 @@ const longestText = 1 << 20
 
 // text reads a small file, without the white space around it.
 func (e *Explorer) text(ctx context.Context, parts ...string) (string, error) {
-	return probe(ctx, e.limit, func() (string, error) {
-		file, err := os.Open(filepath.Join(parts...))
+	path := filepath.Join(parts...)
+	return ask(ctx, e.limit, path, "text", func() (string, error) {
+		file, err := os.Open(path)
 		if err != nil {
 			return "", err
 		}
@@ -156,8 +143,9 @@ func (e *Explorer) number(ctx context.Context, parts ...string) (int64, bool) {
 
 // names lists a folder; none when it is not there.
 func (e *Explorer) names(ctx context.Context, parts ...string) []string {
-	names, err := probe(ctx, e.limit, func() ([]string, error) {
-		entries, err := os.ReadDir(filepath.Join(parts...))
+	path := filepath.Join(parts...)
+	names, err := ask(ctx, e.limit, path, "names", func() ([]string, error) {
+		entries, err := os.ReadDir(path)
 		names := make([]string, len(entries))
 		for i, entry := range entries {
 			names[i] = entry.Name()
@@ -171,14 +159,15 @@ func (e *Explorer) names(ctx context.Context, parts ...string) []string {
 }
 
 func (e *Explorer) exists(ctx context.Context, parts ...string) bool {
-	_, err := probe(ctx, e.limit, func() (os.FileInfo, error) { return os.Lstat(filepath.Join(parts...)) })
+	path := filepath.Join(parts...)
+	_, err := ask(ctx, e.limit, path, "exists", func() (os.FileInfo, error) { return os.Lstat(path) })
 	return err == nil
 }
 
 // deviceName is the kernel's name of a block device, from its path or through
 // links such as those below /dev/mapper.
 func (e *Explorer) deviceName(ctx context.Context, path string) (string, bool) {
-	resolved, err := probe(ctx, e.limit, func() (string, error) { return filepath.EvalSymlinks(path) })
+	resolved, err := resolve(ctx, e.limit, path)
 	if err != nil || !strings.HasPrefix(resolved, "/dev/") {
 		return "", false
 	}

@@ -12,12 +12,12 @@ import (
 // machine reads what matters of the host itself.
 func (w *walk) machine() {
 	if proc, err := procfs.NewFS(w.proc); err == nil {
-		if memory, err := probe(w.ctx, w.limit, proc.Meminfo); err == nil && memory.MemTotalBytes != nil {
+		if memory, err := ask(w.ctx, w.limit, w.proc, "memory", proc.Meminfo); err == nil && memory.MemTotalBytes != nil {
 			w.know("host.memory", quantity.Bytes(*memory.MemTotalBytes)/quantity.MiB*quantity.MiB)
 		} else {
 			w.trouble("the memory of this host cannot be read")
 		}
-		if cores, err := probe(w.ctx, w.limit, proc.CPUInfo); err == nil && len(cores) > 0 {
+		if cores, err := ask(w.ctx, w.limit, w.proc, "cores", proc.CPUInfo); err == nil && len(cores) > 0 {
 			w.know("host.cores", len(cores))
 			if model := cores[0].ModelName; model != "" {
 				w.know("host.cpu", model)

@@ -67,7 +67,7 @@ func (w *walk) link(address string) {
 	if mtu, ok := w.number(w.ctx, folder, "mtu"); ok {
 		w.know("link[0].mtuHere", mtu)
 	}
-	if driver, err := probe(w.ctx, w.limit, func() (string, error) { return os.Readlink(filepath.Join(folder, "device/driver")) }); err == nil {
+	if driver, err := ask(w.ctx, w.limit, folder, "driver", func() (string, error) { return os.Readlink(filepath.Join(folder, "device/driver")) }); err == nil {
 		w.know("link[0].driver", filepath.Base(driver))
 	}
 	lines, _ := w.text(w.ctx, folder, "bonding/slaves")

@@ -20,7 +20,7 @@ const deepest = 12
 // path describes the file system that a path is on, and what is below.
 func (w *walk) path(path string, depth int) setup.Layer {
 	layer := setup.Layer{Kind: "path", Name: path, Below: []setup.Layer{}}
-	resolved, err := probe(w.ctx, w.limit, func() (string, error) { return filepath.EvalSymlinks(path) })
+	resolved, err := resolve(w.ctx, w.limit, path)
 	if err != nil {
 		resolved = path
 		if !os.IsNotExist(err) {
@@ -76,7 +76,7 @@ func orNothing(text string) string {
 // how it takes writes (proc(5), /proc/fs/ext4), which the mount options leave
 // out where it is the default.
 func (w *walk) fileSystem(kind, name, point string) {
-	stat, err := probe(w.ctx, w.limit, func() (s unix.Statfs_t, err error) { return s, unix.Statfs(point, &s) })
+	stat, err := ask(w.ctx, w.limit, point, "file system", func() (s unix.Statfs_t, err error) { return s, unix.Statfs(point, &s) })
 	if err == nil && stat.Bsize > 0 {
 		w.know("fileSystem.block", quantity.Bytes(stat.Bsize))
 	}
@@ -99,7 +99,7 @@ func (w *walk) fileSystem(kind, name, point string) {
 
 // mountDevice is the kernel's name of the device of a mount.
 func (w *walk) mountDevice(m mount) (string, bool) {
-	target, err := probe(w.ctx, w.limit, func() (string, error) { return os.Readlink(filepath.Join(w.sys, "dev/block", m.device)) })
+	target, err := ask(w.ctx, w.limit, w.sys, "device "+m.device, func() (string, error) { return os.Readlink(filepath.Join(w.sys, "dev/block", m.device)) })
 	if err == nil {
 		return filepath.Base(target), true
 	}
@@ -234,7 +234,7 @@ func (w *walk) device(name string, depth int) setup.Layer {
 // physical block.
 func (w *walk) partition(layer setup.Layer, folder string, depth int) setup.Layer {
 	layer.Kind, layer.Words = "partition", "partition of "+layer.Words
-	real, err := probe(w.ctx, w.limit, func() (string, error) { return filepath.EvalSymlinks(folder) })
+	real, err := resolve(w.ctx, w.limit, folder)
 	if err != nil {
 		layer.Trouble = w.trouble("the disk of %s: %v", layer.Name, err)
 		return layer
@@ -294,7 +294,7 @@ func (w *walk) mapped(layer setup.Layer, folder string, depth int) setup.Layer {
 		layer.Kind = "several paths"
 	}
 	layer.Words = name + ", " + layer.Words
-	text, err := probe(w.ctx, w.limit, func() (string, error) { return w.table(w.ctx, name) })
+	text, err := ask(w.ctx, w.limit, filepath.Join(w.sys, name), "table", func() (string, error) { return w.table(w.ctx, name) })
 	if err != nil {
 		layer.Trouble = w.trouble("the device-mapper table of %s: %v", name, err)
 	}
@@ -386,7 +386,7 @@ func (w *walk) disk(layer setup.Layer, folder string, size quantity.Bytes) setup
 	if policy, err := w.text(w.ctx, folder, "queue/write_cache"); err == nil {
 		m.writeCache = map[string]string{"write back": "yes", "write through": "no"}[policy]
 	}
-	real, err := probe(w.ctx, w.limit, func() (string, error) { return filepath.EvalSymlinks(folder) })
+	real, err := resolve(w.ctx, w.limit, folder)
 	if err == nil {
 		m.connection = w.connection(real)
 		w.bus(real)
@@ -453,7 +453,7 @@ func (w *walk) bus(real string) {
 func (w *walk) queue(name string) {
 	folder := filepath.Join(w.sys, "class/block", name)
 	if w.exists(w.ctx, folder, "partition") {
-		if real, err := probe(w.ctx, w.limit, func() (string, error) { return filepath.EvalSymlinks(folder) }); err == nil {
+		if real, err := resolve(w.ctx, w.limit, folder); err == nil {
 			folder = filepath.Dir(real)
 		}
 	}

@@ -122,7 +122,7 @@ func writeSeries(e Results, write row) error {
 			kind+"_latency_p99_seconds", kind+"_latency_max_seconds")
 	}
 	err := write(append(header,
-		"in_flight", "failed_operations", "host_cpu_busy_cores", "engine_cpu_cores",
+		"in_flight", "failed_operations", "host_cpu_busy_cores", "engine_cpu_cores", "worker_cpu_cores",
 		"devices", "device_read_operations_per_second", "device_read_bytes_per_second",
 		"device_write_operations_per_second", "device_written_bytes_per_second", "device_in_flight", "busiest_device_busy_share",
 	))
@@ -149,7 +149,7 @@ func writeSeries(e Results, write row) error {
 }
 
 func besideColumns(b *measure.Beside) []string {
-	columns := make([]string, 9)
+	columns := make([]string, 10)
 	if b == nil {
 		return columns
 	}
@@ -157,7 +157,7 @@ func besideColumns(b *measure.Beside) []string {
 	for _, core := range b.CPU {
 		busy += core
 	}
-	columns[0], columns[1] = busy.Full(), quantity.Share(b.EngineCores).Full()
+	columns[0], columns[1], columns[2] = busy.Full(), quantity.Share(b.EngineCores).Full(), quantity.Share(b.WorkerCores).Full()
 	if len(b.Devices) > 0 {
 		var sum measure.Device
 		var names []string
@@ -170,7 +170,7 @@ func besideColumns(b *measure.Beside) []string {
 			sum.InFlight += d.InFlight
 			sum.Busy = max(sum.Busy, d.Busy)
 		}
-		copy(columns[2:], []string{
+		copy(columns[3:], []string{
 			resource.Cell(strings.Join(names, " ")), sum.ReadRate.Full(), sum.Read.Full(), sum.WriteRate.Full(), sum.Written.Full(), number(sum.InFlight), sum.Busy.Full(),
 		})
 	}

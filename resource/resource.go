@@ -52,6 +52,15 @@ type Unreadable struct {
 	Reason string `json:"reason"`
 }
 
+// LeftBehind is a test file that a run left when the service ended under it.
+type LeftBehind struct {
+	ID      int64          `json:"id"`
+	Path    string         `json:"path"`
+	Size    quantity.Bytes `json:"sizeBytes"`
+	Trouble string         `json:"trouble,omitempty" doc:"Why it could not be looked at"`
+	Created time.Time      `json:"created"`
+}
+
 // Workload is a saved workload.
 type Workload struct {
 	ID      int64         `json:"id"`

@@ -25,6 +25,7 @@ import (
 	"patientheron/client"
 	"patientheron/console"
 	"patientheron/service/api"
+	"patientheron/service/leftover"
 	"patientheron/service/room"
 	"patientheron/service/runner"
 	"patientheron/service/store"
@@ -103,13 +104,20 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 	if o.Alone {
 		bounds.Arrays = []string{"/"}
 	}
+	left := leftover.New(s.store)
+	bounds.Traces = left
+	if files, err := left.List(ctx); err != nil {
+		return err
+	} else if len(files) > 0 {
+		o.Log.Warn("test files were left behind when an earlier service ended; 'heron leftover' lists and removes them", "files", len(files), "first", files[0].Path)
+	}
 	if s.runner, err = runner.Start(ctx, runner.Options{
 		Store: s.store, Bounds: bounds, Room: room.Hold(filepath.Join(s.folder, reserveFile)), Log: o.Log, Version: o.Version, Alone: o.Alone,
 	}); err != nil {
 		return err
 	}
 	s.handler = (&api.Service{
-		Store: s.store, Runner: s.runner, Bounds: bounds, Token: s.Token, Names: o.Names, Version: o.Version,
+		Store: s.store, Runner: s.runner, Bounds: bounds, Leftovers: left, Token: s.Token, Names: o.Names, Version: o.Version,
 		Console: console.Files(), Log: o.Log, Started: time.Now().UTC(),
 	}).Handler()
 	return nil

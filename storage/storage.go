@@ -94,11 +94,26 @@ func Parse(text string) (Locator, error) {
 	if isArray && filepath.IsAbs(path) {
 		return Locator{Kind: Array, Path: filepath.Clean(path)}, nil
 	}
+	if scheme := Scheme(text); scheme != "" {
+		return Locator{}, fmt.Errorf("%w: %s is not spoken yet; what is: absolute paths of folders, files and block devices, array:FILE and null:SIZE. Mount a share, or attach a volume as a block device, and name where it then is", ErrLocator, scheme)
+	}
 	if !filepath.IsAbs(text) {
 		return Locator{}, fmt.Errorf("%w: %q is not an absolute path; the service does not know where you are", ErrLocator, text)
 	}
 	kind, err := localfile.KindOf(filepath.Clean(text))
 	return Locator{Kind: Kind(kind), Path: filepath.Clean(text)}, err
+}
+
+// Scheme is what a locator begins with that is written like an address on a
+// network, "iscsi" of "iscsi://host/name"; "" for all others.
+func Scheme(text string) string {
+	scheme, _, found := strings.Cut(text, "://")
+	if !found || strings.ContainsFunc(scheme, func(r rune) bool {
+		return (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && !strings.ContainsRune("0123456789+-.", r)
+	}) {
+		return ""
+	}
+	return strings.ToLower(scheme)
 }
 
 // Claim states what a user agrees to lose.
@@ -115,7 +130,19 @@ type Bounds struct {
 	Kept []string
 	// Arrays are the folders in and below which array files are read.
 	Arrays []string
+	// Traces is where test files with a name are noted; nil when nobody does.
+	Traces Traces
 }
+
+// Traces notes test files that have a name.
+type Traces = localfile.Traces
+
+// Way is how a folder takes a test file.
+type Way = localfile.Way
+
+// WayOf tells how a folder takes a test file, by making an empty one that is gone
+// when it returns.
+func (b Bounds) WayOf(l Locator) (Way, error) { return localfile.WayOf(l.Path) }
 
 // Look tells what stands behind a locator without writing anything.
 func (b Bounds) Look(l Locator) (setup.Facts, error) {
@@ -185,7 +212,7 @@ func (b Bounds) Prepare(ctx context.Context, l Locator, request Request) (Volume
 		}
 		return simulated.New(d)
 	}
-	request.Kept = b.Kept
+	request.Kept, request.Traces = b.Kept, b.Traces
 	return localfile.Prepare(ctx, l.Path, string(l.Kind), request)
 }
 

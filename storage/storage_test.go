@@ -1,9 +1,7 @@
 package storage
 
 import (
-	"context"
 	"errors"
-	"sync/atomic"
 	"testing"
 
 	"patientheron/core/quantity"
@@ -51,36 +49,6 @@ func TestNullVolumeIsReadyAtOnce(t *testing.T) {
 	}
 	if facts, err := (Bounds{}).Look(l); err != nil || facts.Size != quantity.GiB || !facts.Writable {
 		t.Errorf("%+v, %v", facts, err)
-	}
-}
-
-// Who asks for what another asks for already waits for the same call; what
-// hangs costs one.
-func TestTouchIsShared(t *testing.T) {
-	release := make(chan struct{})
-	var begun atomic.Int32
-	work := func() (int, error) { begun.Add(1); <-release; return 7, nil }
-	ended, cancel := context.WithCancel(t.Context())
-	cancel()
-	for range 100 {
-		if _, err := Touch(ended, "/dead/mount", "look", work); !errors.Is(err, ErrNoAnswer) {
-			t.Fatal(err)
-		}
-	}
-	answered := make(chan int)
-	go func() {
-		value, _ := Touch(t.Context(), "/dead/mount", "look", work)
-		answered <- value
-	}()
-	close(release)
-	if value := <-answered; value != 7 && begun.Load() == 1 {
-		t.Errorf("the shared call gave %d", value)
-	}
-	if n := begun.Load(); n > 2 { // one, and another when the last came after its end
-		t.Errorf("%d calls were begun", n)
-	}
-	if _, err := Touch(t.Context(), "a", "b", func() (error, error) { return nil, nil }); err != nil {
-		t.Error(err)
 	}
 }
 

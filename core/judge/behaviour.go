@@ -59,6 +59,40 @@ func stolenTime(o Observed) []Finding {
 	}}
 }
 
+// waitLimit is the share of their time for which workers may wait for a core.
+const waitLimit = 0.05
+
+// waitedForCores says that the workers' own threads were ready to run and no core
+// ran them: an operation that was answered meanwhile counts as slower than the
+// storage was. It happens when workers outnumber cores, or others use them.
+func waitedForCores(o Observed) []Finding {
+	cores := 0
+	for _, i := range o.Series {
+		if i.Beside != nil {
+			cores = max(cores, len(i.Beside.CPU))
+		}
+	}
+	workers, wait := o.Load.Workers, o.Summary.CoreWait
+	if cores == 0 || wait < waitLimit && (o.Summary.WorkerCPUPerOp > 0 || workers < 4*cores) {
+		return nil
+	}
+	f := Finding{
+		Kind: "waited-for-cores", Weight: Caution, Figure: "all",
+		Next:     "Use fewer workers with a greater depth for as many operations in flight, or measure from a host with more cores that do nothing else.",
+		Evidence: []Evidence{{"share of the workers' time waited for a core", float64(wait)}, {"workers", float64(workers)}, {"cores", float64(cores)}},
+	}
+	share := fmt.Sprintf("%d workers share %d cores", workers, cores)
+	if workers <= cores {
+		share = fmt.Sprintf("Others use the %d cores of this host too", cores)
+		f.Next = "See what else runs here, what serves the file system included, or measure from a host with more cores."
+	}
+	f.Sentence = fmt.Sprintf("%s: the workers were ready and waited for a core for %s of the time, which latencies include.", share, wait)
+	if wait < waitLimit {
+		f.Sentence = share + ". This kernel does not tell how long they waited for a core; latencies include it."
+	}
+	return []Finding{f}
+}
+
 // fewInFlight compares the operations in flight, which are rate × latency
 // (Little 1961), with what the load asks for. Fewer mean that this host spent
 // the rest of the time on its own work.

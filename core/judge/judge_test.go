@@ -64,6 +64,11 @@ func facts(pairs ...string) (s setup.Setup) {
 }
 
 // Each rule speaks when it should and is silent when it should be.
+// cores is an interval beside a host of so many.
+func cores(n int) []measure.Interval {
+	return []measure.Interval{{Length: 1, Beside: &measure.Beside{CPU: make([]quantity.Share, n)}}}
+}
+
 func TestRulesSpeakAndAreSilent(t *testing.T) {
 	const big = 100 * quantity.MiB
 	lag, short := quantity.Seconds(0.002), quantity.Seconds(0.00001)
@@ -76,6 +81,12 @@ func TestRulesSpeakAndAreSilent(t *testing.T) {
 		"memory answered":           {Observed{Series: series(big, 0, big/10, 0)}, "silently-buffered reads unreliable"},
 		"memory took the writes":    {Observed{Series: series(0, big, 0, big/2)}, "silently-buffered writes unreliable"},
 		"only a few blocks":         {Observed{Series: series(8*quantity.KiB, 0, 0, 0)}, ""},
+		"workers without a core":    {Observed{Load: workload.Spec{Workers: 16}, Series: cores(2), Summary: measure.Summary{CoreWait: 0.23, WorkerCPUPerOp: 1e-6}}, "waited-for-cores all caution"},
+		"others on the cores":       {Observed{Load: workload.Spec{Workers: 2}, Series: cores(2), Summary: measure.Summary{CoreWait: 0.06, WorkerCPUPerOp: 1e-6}}, "waited-for-cores all caution"},
+		"workers that sleep":        {Observed{Load: workload.Spec{Workers: 16}, Series: cores(2), Summary: measure.Summary{CoreWait: 0.02, WorkerCPUPerOp: 1e-6}}, ""},
+		"waiting is not counted":    {Observed{Load: workload.Spec{Workers: 16}, Series: cores(2)}, "waited-for-cores all caution"},
+		"a few more than cores":     {Observed{Load: workload.Spec{Workers: 3}, Series: cores(2)}, ""},
+		"virtual time":              {Observed{Load: workload.Spec{Workers: 64}}, ""},
 		"no counters":               {Observed{Series: []measure.Interval{{Length: 1, Classes: map[measure.Class]measure.Flow{measure.Read: {Bytes: big}}}}}, ""},
 		"cached, fits":              {Observed{Load: workload.Spec{Cached: true, Span: quantity.GiB}, Series: series(big, 0, 0, 0)}, "span-fits-memory all unreliable"},
 		"cached, far larger":        {Observed{Load: workload.Spec{Cached: true, Span: quantity.TiB}, Series: series(big, 0, 0, 0)}, ""},

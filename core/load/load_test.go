@@ -25,6 +25,7 @@ type device struct {
 	hang    func() bool                          // never answer from here on
 	stuck   chan struct{}                        // Collect blocks until it is closed
 	only    *atomic.Int64                        // of the queues, so many are stuck; nil for all
+	held    *atomic.Bool                         // set when one is
 	closed  *atomic.Int64                        // queues that were closed
 	seen    *[]load.Operation
 }
@@ -67,6 +68,9 @@ func (q *deviceQueue) Submit(operations []load.Operation) error {
 
 func (q *deviceQueue) Collect(into []load.Completion, wait time.Duration) (int, error) {
 	if q.sticks {
+		if q.held != nil {
+			q.held.Store(true)
+		}
 		<-q.stuck
 	}
 	for end := time.Now().Add(wait); ; {
@@ -318,7 +322,9 @@ func TestImpossibleOnThisVolume(t *testing.T) {
 }
 
 func TestNothingIsAllocatedPerOperation(t *testing.T) {
-	s := spec(func(s *workload.Spec) { s.Reads, s.For, s.Amount, s.Depth, s.Interval = 0.5, 0, 64*quantity.MiB, 32, 10 })
+	s := spec(func(s *workload.Spec) {
+		s.Reads, s.For, s.Amount, s.Depth, s.Interval = 0.5, 0, 64*quantity.MiB, 32, 10
+	})
 	few := testing.AllocsPerRun(2, func() { run(t, nullVolume, s) })
 	s.Amount *= 16
 	many := testing.AllocsPerRun(2, func() { run(t, nullVolume, s) })

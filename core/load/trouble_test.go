@@ -58,10 +58,14 @@ func TestASlowObserverNeverReachesTheLoad(t *testing.T) {
 func TestAFailureBesideAStuckThread(t *testing.T) {
 	release := make(chan struct{})
 	var one, closed atomic.Int64
+	var held atomic.Bool
 	one.Store(1)
 	v := &device{
-		facts: load.Facts{Size: quantity.GiB, Alignment: 1}, stuck: release, only: &one, closed: &closed,
-		answer: func(o load.Operation) load.Completion { return load.Completion{Slot: o.Slot, Err: syscall.EIO} },
+		facts: load.Facts{Size: quantity.GiB, Alignment: 1}, stuck: release, only: &one, held: &held, closed: &closed,
+		answer: func(o load.Operation) load.Completion {
+			eventually(t, "the other thread is stuck", held.Load)
+			return load.Completion{Slot: o.Slot, Err: syscall.EIO}
+		},
 	}
 	before := runtime.NumGoroutine()
 	ended := make(chan *load.Outcome, 1)

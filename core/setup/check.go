@@ -43,6 +43,7 @@ type Seen struct {
 	Facts      *Facts   // of the locator; nil when it could not be looked at
 	Trouble    string   // why not
 	Kind       string   // of the volume
+	TestFile   string   // how a folder takes a test file, such as "without a name"
 	Refusal    string   // why a run may not use it as asked
 	Holds      string   // what is recognised on a device, such as "ext4"
 	UsedBy     []string // who uses a device: mounts, upper layers
@@ -82,7 +83,7 @@ type Asked struct {
 // CheckNames are the names of all checks, by which one that fails can be passed
 // over.
 var CheckNames = []string{
-	"reachable", "writable", "readable", "room", "nothing-of-value", "not-memory", "span-beyond-memory",
+	"reachable", "writable", "readable", "test-file", "room", "nothing-of-value", "not-memory", "span-beyond-memory",
 	"mtu-equal", "mtu-usable", "bus-trained", "aligned", "written-before", "complete", "write-back-protected",
 	"cache-redundant", "drive-cache", "full-speed", "quiet", "host-idle",
 }
@@ -127,6 +128,9 @@ func reachChecks(seen Seen, asked Asked, add adder) {
 		add("writable", Caution, "The service may only read there.", "Loads that write will be refused.")
 	}
 	if seen.Kind == "folder" {
+		if seen.TestFile != "" {
+			add("test-file", Passed, fmt.Sprintf("A test file is made here %s, and gone when the run ends.", seen.TestFile), "")
+		}
 		switch {
 		case asked.Span > f.Free:
 			add("room", Failed, fmt.Sprintf("%s are free, and the load needs a test file of %s.", f.Free, asked.Span), "Use a smaller span, or make room.")

@@ -24,8 +24,10 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
+	"patientheron/patient"
 	"patientheron/resource"
 	"patientheron/service/access"
+	"patientheron/service/leftover"
 	"patientheron/service/runner"
 	"patientheron/service/store"
 	"patientheron/storage"
@@ -36,15 +38,16 @@ import (
 
 // Service is what the handlers work with.
 type Service struct {
-	Store   *store.Store
-	Runner  *runner.Runner
-	Bounds  storage.Bounds
-	Token   string   // what callers must present
-	Names   []string // by which the service is reached, besides this host's own
-	Version string
-	Console fs.FS // the built web console
-	Log     *slog.Logger
-	Started time.Time
+	Store     *store.Store
+	Runner    *runner.Runner
+	Bounds    storage.Bounds
+	Leftovers *leftover.Keeper
+	Token     string   // what callers must present
+	Names     []string // by which the service is reached, besides this host's own
+	Version   string
+	Console   fs.FS // the built web console
+	Log       *slog.Logger
+	Started   time.Time
 
 	tries access.Tries
 }
@@ -105,6 +108,7 @@ func (s *Service) register(router *gin.Engine) huma.API {
 
 	s.registerSession(api)
 	s.registerVolumes(api)
+	s.registerLeftovers(api)
 	s.registerArrays(api)
 	s.registerWorkloads(api)
 	s.registerRuns(api)
@@ -132,11 +136,11 @@ func (s *Service) problem(err error) error {
 	switch {
 	case errors.Is(err, store.ErrNotFound), errors.Is(err, errNotFound):
 		status = http.StatusNotFound
-	case errors.Is(err, store.ErrTaken), errors.Is(err, store.ErrChanged), errors.Is(err, runner.ErrFinal), errors.Is(err, runner.ErrNotMeasuring), errors.Is(err, errBusy):
+	case errors.Is(err, store.ErrTaken), errors.Is(err, store.ErrChanged), errors.Is(err, runner.ErrFinal), errors.Is(err, runner.ErrNotMeasuring), errors.Is(err, errBusy), errors.Is(err, leftover.ErrInUse):
 		status = http.StatusConflict
 	case errors.Is(err, setup.ErrInvalid), errors.Is(err, compare.ErrInvalid), errors.Is(err, workload.ErrInvalid), errors.Is(err, plan.ErrInvalid), errors.Is(err, storage.ErrLocator), errors.Is(err, strictyaml.ErrInvalid), errors.Is(err, array.ErrInvalid),
 		errors.Is(err, localfile.ErrNoSpace), errors.Is(err, localfile.ErrNotPermitted), errors.Is(err, localfile.ErrConsent),
-		errors.Is(err, localfile.ErrNotStorage), errors.Is(err, localfile.ErrInUse), errors.Is(err, fs.ErrNotExist), errors.Is(err, storage.ErrNoAnswer),
+		errors.Is(err, localfile.ErrNotStorage), errors.Is(err, localfile.ErrInUse), errors.Is(err, fs.ErrNotExist), errors.Is(err, patient.ErrNoAnswer),
 		errors.Is(err, runner.ErrMemory), errors.Is(err, simulated.ErrOutside), errors.Is(err, simulated.ErrNotArrayFile):
 		status = http.StatusUnprocessableEntity
 	case errors.Is(err, store.ErrFull):
@@ -165,7 +169,7 @@ const (
 func inTime[T any](locator, purpose string, work func() (T, error)) (T, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), lookTime)
 	defer cancel()
-	return storage.Touch(ctx, locator, purpose, work)
+	return patient.Ask(ctx, locator, purpose, work)
 }
 
 // about says what this service is.

@@ -14,6 +14,7 @@ import (
 
 	"patientheron/core/plan"
 	"patientheron/core/setup"
+	"patientheron/patient"
 	"patientheron/resource"
 	"patientheron/service/runner"
 	"patientheron/service/store"
@@ -166,7 +167,7 @@ func (s *Service) check(ctx context.Context, volume resource.Volume, locator sto
 	patience, cancel := context.WithTimeout(context.Background(), agreeTime)
 	defer cancel()
 	purpose := fmt.Sprintf("check %d %t %+v", request.Size, request.Writes, request.Consent)
-	_, err := storage.Touch(patience, locator.String(), purpose, func() (any, error) { return nil, s.Bounds.Check(locator, request) })
+	_, err := patient.Ask(patience, locator.String(), purpose, func() (any, error) { return nil, s.Bounds.Check(locator, request) })
 	var lapsed *localfile.LapsedError
 	if errors.As(err, &lapsed) {
 		return errors.Join(err, s.Store.LapseConsent(ctx, volume.ID, lapsed.Why))

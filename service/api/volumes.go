@@ -13,6 +13,7 @@ import (
 	"patientheron/core/array"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
+	"patientheron/patient"
 	"patientheron/resource"
 	"patientheron/service/store"
 	"patientheron/storage"
@@ -157,7 +158,7 @@ func (s *Service) agree(locator storage.Locator, stated ConsentToWrite) (*resour
 	claim := storage.Claim{Size: stated.Size, Serial: stated.Serial, Holds: stated.Holds}
 	ctx, cancel := context.WithTimeout(context.Background(), agreeTime)
 	defer cancel()
-	identity, err := storage.Touch(ctx, locator.String(), fmt.Sprintf("agree %+v", claim), func() (setup.Identity, error) { return s.Bounds.Agree(locator, claim) })
+	identity, err := patient.Ask(ctx, locator.String(), fmt.Sprintf("agree %+v", claim), func() (setup.Identity, error) { return s.Bounds.Agree(locator, claim) })
 	if err != nil {
 		return nil, err
 	}

@@ -22,6 +22,7 @@ import (
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/host"
+	"patientheron/patient"
 	"patientheron/resource"
 	"patientheron/storage"
 )
@@ -60,7 +61,7 @@ func At(ctx context.Context, r Request) resource.Look {
 	defer cancel()
 	l := resource.Look{Locator: r.Locator, At: began.UTC(), Chain: []setup.Layer{}}
 	explorer := host.NewExplorer()
-	locator, err := storage.Touch(ctx, r.Locator, "parse", func() (storage.Locator, error) { return storage.Parse(r.Locator) })
+	locator, err := patient.Ask(ctx, r.Locator, "parse", func() (storage.Locator, error) { return storage.Parse(r.Locator) })
 	seen := setup.Seen{}
 	if err != nil {
 		seen.Trouble = err.Error()
@@ -97,7 +98,7 @@ func behind(ctx context.Context, explorer *host.Explorer, locator storage.Locato
 		facts, _ := r.Bounds.Look(locator) // it cannot fail
 		return explorer.Machine(ctx), []setup.Layer{{Kind: "null", Name: locator.String(), Words: "answers at once and moves nothing", Below: []setup.Layer{}}}, setup.Seen{Facts: &facts}
 	case storage.Array:
-		d, err := storage.Touch(ctx, locator.String(), "array", func() (array.Description, error) { return r.Bounds.ReadArray(locator) })
+		d, err := patient.Ask(ctx, locator.String(), "array", func() (array.Description, error) { return r.Bounds.ReadArray(locator) })
 		if err != nil {
 			return setup.Setup{}, []setup.Layer{}, setup.Seen{Trouble: err.Error()}
 		}
@@ -112,11 +113,11 @@ func behind(ctx context.Context, explorer *host.Explorer, locator storage.Locato
 		}
 	})
 	var facts *setup.Facts
-	var trouble, refusal, holds, unlooked string
+	var trouble, refusal, holds, unlooked, way string
 	var agreed bool
 	var users []string
 	together.Go(func() {
-		f, err := storage.Touch(ctx, locator.String(), "look", func() (setup.Facts, error) { return r.Bounds.Look(locator) })
+		f, err := patient.Ask(ctx, locator.String(), "look", func() (setup.Facts, error) { return r.Bounds.Look(locator) })
 		if err != nil {
 			trouble = err.Error()
 			return
@@ -128,11 +129,18 @@ func behind(ctx context.Context, explorer *host.Explorer, locator storage.Locato
 		if unread == nil && !agreed && (locator.Kind == storage.Device || r.Asked.Writes) {
 			holds, users, unread = held(ctx, locator, r)
 		}
+		if locator.Kind == storage.Folder && f.Writable && unread == nil && refusal == "" {
+			found, err := patient.Ask(ctx, locator.String(), "test file", func() (storage.Way, error) { return r.Bounds.WayOf(locator) })
+			if way = string(found); err != nil && !errors.Is(err, patient.ErrNoAnswer) {
+				refusal = fmt.Sprintf("No test file can be made there: %v", err)
+			}
+		}
 		if unread != nil {
 			unlooked = fmt.Sprintf("What it holds and who uses it could not be looked at: %v", unread)
 		}
 	})
 	together.Wait()
+	found.Seen.TestFile = way
 	found.Seen.Facts, found.Seen.Trouble, found.Seen.Refusal = facts, trouble, refusal
 	found.Seen.Holds, found.Seen.UsedBy, found.Seen.Agreed, found.Seen.Unread = holds, users, agreed, unlooked
 	if found.Chain == nil {
@@ -148,7 +156,7 @@ func behind(ctx context.Context, explorer *host.Explorer, locator storage.Locato
 // be lost, and who uses it.
 func held(ctx context.Context, locator storage.Locator, r Request) (holds string, users []string, err error) {
 	type found struct{ holds, user string }
-	f, err := storage.Touch(ctx, locator.String(), "holds", func() (found, error) {
+	f, err := patient.Ask(ctx, locator.String(), "holds", func() (found, error) {
 		holds, user, err := r.Bounds.Holds(locator)
 		return found{holds, user}, err
 	})
@@ -167,9 +175,9 @@ func held(ctx context.Context, locator storage.Locator, r Request) (holds string
 func refused(ctx context.Context, locator storage.Locator, r Request) (refusal string, unread error) {
 	request := storage.Request{Size: 1, Writes: r.Asked.Writes, Consent: r.Consent}
 	purpose := fmt.Sprintf("check %t %+v", request.Writes, request.Consent)
-	_, err := storage.Touch(ctx, locator.String(), purpose, func() (any, error) { return nil, r.Bounds.Check(locator, request) })
+	_, err := patient.Ask(ctx, locator.String(), purpose, func() (any, error) { return nil, r.Bounds.Check(locator, request) })
 	if err == nil && locator.Kind != storage.Folder {
-		_, err = storage.Touch(ctx, locator.String(), "open", func() (any, error) {
+		_, err = patient.Ask(ctx, locator.String(), "open", func() (any, error) {
 			file, err := os.OpenFile(locator.Path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
 			if err != nil {
 				return nil, err
@@ -178,7 +186,7 @@ func refused(ctx context.Context, locator storage.Locator, r Request) (refusal s
 		})
 	}
 	switch {
-	case errors.Is(err, storage.ErrNoAnswer):
+	case errors.Is(err, patient.ErrNoAnswer):
 		return "", err
 	case err != nil:
 		return err.Error(), nil

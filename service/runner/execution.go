@@ -13,6 +13,7 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/host"
+	"patientheron/patient"
 	"patientheron/resource"
 	"patientheron/service/store"
 	"patientheron/storage"
@@ -49,7 +50,7 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 	}
 	defer func() { // a hung device may not hang the service
 		e.renew(ctx, volume)
-		_, _ = within(ctx, func() (any, error) { return nil, volume.Close() }, func(any, error) {})
+		_, _ = patient.Own(ctx, patience, func() (any, error) { return nil, volume.Close() }, func(any, error) {})
 	}()
 	for i, step := range steps {
 		if err := ctx.Err(); err != nil {
@@ -290,7 +291,7 @@ func (e *execution) drive(ctx context.Context, volume storage.Volume, m resource
 	if err := Fits(m.Load, e.run.Volume); err != nil {
 		return nil, err
 	}
-	opened, err := within(ctx, func() (load.Volume, error) { return volume.Use(m.Load) }, func(v load.Volume, err error) {
+	opened, err := patient.Own(ctx, patience, func() (load.Volume, error) { return volume.Use(m.Load) }, func(v load.Volume, err error) {
 		if err == nil {
 			_ = v.Close()
 		}
@@ -299,7 +300,7 @@ func (e *execution) drive(ctx context.Context, volume storage.Volume, m resource
 		return nil, err
 	}
 	defer func() {
-		_, _ = within(ctx, func() (any, error) { return nil, opened.Close() }, func(any, error) {})
+		_, _ = patient.Own(ctx, patience, func() (any, error) { return nil, opened.Close() }, func(any, error) {})
 	}()
 	recorder := newRecorder(e.log, e.ended, e.room.Release, func(ctx context.Context, batch []measure.Interval) error {
 		return e.store.AddIntervals(ctx, m.ID, batch)

@@ -105,25 +105,6 @@ func TestImpossibleVolumeFailsWithItsReason(t *testing.T) {
 	}
 }
 
-// What hangs is left behind soon after the stop, and its late result is not
-// lost sight of.
-func TestWithinLeavesBehindWhatHangs(t *testing.T) {
-	ctx, cancel := context.WithCancelCause(t.Context())
-	release, late := make(chan struct{}), make(chan int, 1)
-	cancel(errStopped)
-	_, err := within(ctx, func() (int, error) { <-release; return 7, nil }, func(v int, _ error) { late <- v })
-	if !errors.Is(err, errStopped) {
-		t.Errorf("got %v", err)
-	}
-	close(release)
-	if v := <-late; v != 7 {
-		t.Errorf("late result %d", v)
-	}
-	if v, err := within(t.Context(), func() (int, error) { return 3, nil }, nil); v != 3 || err != nil {
-		t.Errorf("%d, %v", v, err)
-	}
-}
-
 func TestAWatcherThatDoesNotKeepUpIsLeft(t *testing.T) {
 	f := newFeed()
 	slow, quick := f.watch(1), f.watch(1)

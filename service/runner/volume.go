@@ -8,6 +8,7 @@ import (
 
 	"patientheron/core/plan"
 	"patientheron/core/setup"
+	"patientheron/patient"
 	"patientheron/resource"
 	"patientheron/service/store"
 	"patientheron/storage"
@@ -16,7 +17,7 @@ import (
 
 // open prepares the volume of a run.
 func (e *execution) open(ctx context.Context, steps []plan.Step) (storage.Volume, error) {
-	locator, err := within(ctx, func() (storage.Locator, error) { return storage.Parse(e.run.Volume.Locator) }, func(storage.Locator, error) {})
+	locator, err := patient.Own(ctx, patience, func() (storage.Locator, error) { return storage.Parse(e.run.Volume.Locator) }, func(storage.Locator, error) {})
 	if err != nil {
 		return nil, err
 	}
@@ -24,7 +25,7 @@ func (e *execution) open(ctx context.Context, steps []plan.Step) (storage.Volume
 		return nil, err
 	}
 	size, writes := plan.Reach(steps)
-	volume, err := within(ctx, func() (storage.Volume, error) {
+	volume, err := patient.Own(ctx, patience, func() (storage.Volume, error) {
 		return e.bounds.Prepare(ctx, locator, storage.Request{
 			Size: size, Writes: writes, Content: steps[0].Load, Consent: Claim(e.run.Volume), Progress: e.preparing,
 		})
@@ -70,7 +71,7 @@ func (e *execution) renew(ctx context.Context, volume storage.Volume) {
 	}
 	looking, done := context.WithTimeout(context.WithoutCancel(ctx), patience)
 	defer done()
-	identity, err := within(looking, identified.Identity, func(setup.Identity, error) {})
+	identity, err := patient.Own(looking, patience, identified.Identity, func(setup.Identity, error) {})
 	keep, cancel := record(ctx)
 	defer cancel()
 	if err == nil {

@@ -4,7 +4,8 @@
 //
 // In a folder it makes a test file of its own, filled with real data and
 // without a name, so that nothing is left behind even when the process is
-// killed. An existing file or device is only ever read unless the user agreed
+// killed; where the file system cannot do that, the file has a name that is
+// noted before it is made. An existing file or device is only ever read unless the user agreed
 // that its content may be lost. The main type is Volume; Prepare makes one.
 package localfile
 
@@ -14,7 +15,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"strings"
 
 	"golang.org/x/sys/unix"
@@ -44,6 +44,7 @@ type Request struct {
 	Content  workload.Spec  // whose content a test file is filled with
 	Consent  *Claim         // what of a file or device the user agreed to lose; nil for nothing
 	Kept     []string       // folders that the service keeps for itself: nothing is measured there
+	Traces   Traces         // where test files with a name are noted
 	Progress Progress       // may be nil
 }
 
@@ -151,14 +152,31 @@ func Prepare(ctx context.Context, path, kind string, request Request) (*Volume, 
 // Volume is a file or device made ready for a run.
 type Volume struct {
 	file *os.File
-	path string // as the user named it
+	test *testFile // in a folder
+	path string    // as the user named it
 	size quantity.Bytes
+	// cachedWrites is set when the file system takes no uncached writes.
+	cachedWrites bool
 	// alignment tells what uncached access through an opened file needs.
 	alignment func(*os.File) quantity.Bytes
 }
 
-// Close closes it; a test file without a name is gone with that.
-func (v *Volume) Close() error { return v.file.Close() }
+// Close closes it, and removes a test file that has a name; one without is gone
+// with that.
+func (v *Volume) Close() error {
+	if v.test != nil {
+		return v.test.remove()
+	}
+	return v.file.Close()
+}
+
+// open opens what the volume is once more, with other flags.
+func (v *Volume) open(mode int, uncached bool) (*os.File, error) {
+	if v.test != nil {
+		return v.test.open(mode, uncached)
+	}
+	return reopen(v.file, mode, uncached)
+}
 
 // Use opens the volume for one measurement, cached or uncached, for reading
 // alone or for both.
@@ -167,7 +185,10 @@ func (v *Volume) Use(spec workload.Spec) (load.Volume, error) {
 	if spec.Writes() {
 		mode = unix.O_RDWR
 	}
-	file, err := reopen(v.file, mode, !spec.Cached)
+	file, err := v.open(mode, !spec.Cached)
+	if err == nil && v.cachedWrites && spec.Writes() && !spec.Cached {
+		return nil, errors.Join(fmt.Errorf("write to %s uncached: its file system does not take that (%w); measure writes with --cached and a span larger than this host's memory", v.path, load.ErrUnsupported), file.Close())
+	}
 	if errors.Is(err, unix.EINVAL) && !spec.Cached {
 		return nil, fmt.Errorf("open %s uncached: its file system cannot do that (%w); measure it with --cached and a span larger than this host's memory", v.path, load.ErrUnsupported)
 	}
@@ -192,20 +213,6 @@ func (o *opened) Close() error { return o.file.Close() }
 // Open makes a queue: an io_uring, or threads where the kernel refuses it.
 func (o *opened) Open(options load.QueueOptions) (load.Queue, error) {
 	return openQueue(int(o.file.Fd()), options)
-}
-
-// prepareFolder makes and fills a test file.
-func prepareFolder(ctx context.Context, path string, request Request) (*Volume, error) {
-	named, err := createUnnamed(path)
-	if err != nil {
-		return nil, err
-	}
-	v := &Volume{file: named, path: path, size: request.Size, alignment: uncachedAlignment}
-	if err := v.fill(ctx, request); err != nil {
-		named.Close()
-		return nil, fmt.Errorf("fill the test file in %s: %w", path, err)
-	}
-	return v, nil
 }
 
 // prepareExisting opens a file or device that is there: for reading, or for
@@ -249,86 +256,6 @@ func (v *Volume) measureUp(kind string) error {
 // consent goes on after what this run wrote.
 func (v *Volume) Identity() (setup.Identity, error) { return identify(v.file) }
 
-// createUnnamed makes a file in a folder that never shows in it and is gone
-// when its last descriptor closes. File systems without such files get one
-// that is unlinked at once.
-func createUnnamed(folder string) (*os.File, error) {
-	fd, err := unix.Open(folder, unix.O_TMPFILE|unix.O_RDWR|unix.O_CLOEXEC, 0o600)
-	if err == nil {
-		return os.NewFile(uintptr(fd), filepath.Join(folder, "test file")), nil
-	}
-	if !errors.Is(err, unix.EOPNOTSUPP) && !errors.Is(err, unix.EISDIR) && !errors.Is(err, unix.EINVAL) {
-		return nil, explain(err, folder)
-	}
-	file, err := os.CreateTemp(folder, ".patient-heron-*")
-	if err != nil {
-		return nil, explain(err, folder)
-	}
-	if err := os.Remove(file.Name()); err != nil {
-		file.Close()
-		return nil, fmt.Errorf("unlink the test file %s: %w", file.Name(), err)
-	}
-	return file, nil
-}
-
-// reopen opens the file behind a descriptor once more with other flags.
-func reopen(file *os.File, mode int, uncached bool) (*os.File, error) {
-	if uncached {
-		mode |= unix.O_DIRECT
-	}
-	fd, err := unix.Open(fmt.Sprintf("/proc/self/fd/%d", file.Fd()), mode|unix.O_CLOEXEC, 0)
-	if err != nil {
-		return nil, err
-	}
-	return os.NewFile(uintptr(fd), file.Name()), nil
-}
-
-// fill writes the whole test file with the asked content and brings it to
-// stable storage.
-func (v *Volume) fill(ctx context.Context, request Request) error {
-	file, err := reopen(v.file, unix.O_RDWR, true)
-	if errors.Is(err, unix.EINVAL) {
-		file, err = reopen(v.file, unix.O_RDWR, false)
-	}
-	if err != nil {
-		return err
-	}
-	defer file.Close()
-	const chunk = 4 << 20
-	buffer, err := unix.Mmap(-1, 0, chunk, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_ANON|unix.MAP_PRIVATE)
-	if err != nil {
-		return fmt.Errorf("get a buffer: %w", err)
-	}
-	defer unix.Munmap(buffer)
-	content, size := workload.NewContent(request.Content, -1), int64(v.size)
-	for at := int64(0); at < size; at += chunk {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		// Whole pages keep uncached access aligned; the tail is cut below.
-		part := buffer[:min(chunk, (size-at+pageSize-1)/pageSize*pageSize)]
-		content.Fill(part)
-		if _, err := file.WriteAt(part, at); err != nil {
-			if errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) {
-				return fmt.Errorf("%w after %s; use a smaller span, or make room: %w", ErrNoSpace, quantity.Bytes(at), err)
-			}
-			return err
-		}
-		if request.Progress != nil {
-			request.Progress(quantity.Bytes(min(at+chunk, size)), v.size)
-		}
-	}
-	if err := file.Truncate(size); err != nil {
-		return err
-	}
-	if err := file.Sync(); err != nil {
-		return err
-	}
-	// What went through the page cache shall not answer the first reads.
-	_ = unix.Fadvise(int(file.Fd()), 0, 0, unix.FADV_DONTNEED)
-	return nil
-}
-
 // explain adds the next step to an error about opening path.
 func explain(err error, path string) error {
 	switch {
@@ -358,7 +285,7 @@ func fileSystemName(magic int64) string {
 		unix.EXT4_SUPER_MAGIC: "ext4", unix.XFS_SUPER_MAGIC: "xfs", unix.BTRFS_SUPER_MAGIC: "btrfs",
 		unix.TMPFS_MAGIC: "tmpfs", unix.NFS_SUPER_MAGIC: "nfs", unix.FUSE_SUPER_MAGIC: "fuse",
 		unix.OVERLAYFS_SUPER_MAGIC: "overlay", unix.F2FS_SUPER_MAGIC: "f2fs", 0xff534d42: "cifs", 0xfe534d42: "smb2",
-		0x2fc12fc1: "zfs", unix.CEPH_SUPER_MAGIC: "ceph",
+		0x2fc12fc1: "zfs", unix.CEPH_SUPER_MAGIC: "ceph", unix.V9FS_MAGIC: "9p",
 	}
 	if name := names[magic]; name != "" {
 		return name

@@ -80,11 +80,12 @@ func TestMeasuresAFolder(t *testing.T) {
 func TestQueuesMoveTheData(t *testing.T) {
 	runtime.LockOSThread() // a queue belongs to one thread
 	defer runtime.UnlockOSThread()
-	file, err := createUnnamed(t.TempDir())
+	test, err := makeTestFile(t.TempDir(), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer file.Close()
+	defer test.remove()
+	file := test.file
 	if err := file.Truncate(1 << 20); err != nil {
 		t.Fatal(err)
 	}

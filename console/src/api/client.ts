@@ -116,6 +116,8 @@ export const api = {
 	array: (id: number) => call<Schemas["Explanation"]>("GET", `/volumes/${id}/array`),
 	runsOf: (volume: number) => call<RunList>("GET", `/runs?limit=1&volume=${volume}`),
 	addVolume: (v: Schemas["NewVolume"]) => call<Volume>("POST", "/volumes", v),
+	leftovers: () => call<Schemas["LeftoverList"]>("GET", "/leftovers"),
+	removeLeftover: (id: number) => call<void>("DELETE", `/leftovers/${id}`),
 	forgetVolume: (id: number) => call<void>("DELETE", `/volumes/${id}`),
 	runs: (before: number) => call<RunList>("GET", `/runs?limit=50${before ? `&before=${before}` : ""}`),
 	run: (id: number) => call<RunDetail>("GET", `/runs/${id}`),

@@ -83,6 +83,7 @@ export function Volumes() {
 				))}
 			<Unreadable of={volumes.data?.unreadable} />
 			{forget.error && <Trouble error={forget.error} />}
+			<Leftovers />
 			<AddVolume />
 		</>
 	);
@@ -105,6 +106,44 @@ function writes(v: Volume): string {
 		return "no longer: consent lapsed";
 	}
 	return v.consent ? "may overwrite all" : "no";
+}
+
+/** Test files that a run left when the service was killed, where files need a name. */
+function Leftovers() {
+	const queries = useQueryClient();
+	const files = useQuery({ queryKey: ["leftovers"], queryFn: api.leftovers });
+	const remove = useMutation({
+		mutationFn: api.removeLeftover,
+		onSettled: () => queries.invalidateQueries({ queryKey: ["leftovers"] }),
+	});
+	const list = files.data?.files ?? [];
+	if (list.length === 0) {
+		return files.error ? <Trouble error={files.error} /> : null;
+	}
+	return (
+		<section className="mb-6">
+			<h2 className="mb-2 text-lg">Left behind</h2>
+			<p className="mb-2 text-sm">
+				The service ended under a run, and its test file stayed. Nothing is lost by removing it.
+			</p>
+			<ul>
+				{list.map((f) => (
+					<li key={f.id} className="my-1">
+						<span className="break-all">{f.path}</span>, {f.trouble ?? bytes(f.sizeBytes)}{" "}
+						<button
+							type="button"
+							className="btn btn-sm ml-2"
+							aria-label={`Remove ${f.path}`}
+							onClick={() => remove.mutate(f.id)}
+						>
+							Remove
+						</button>
+					</li>
+				))}
+			</ul>
+			{remove.error && <Trouble error={remove.error} />}
+		</section>
+	);
 }
 
 function AddVolume() {

@@ -1,0 +1,307 @@
+package localfile
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+
+	"golang.org/x/sys/unix"
+
+	"patientheron/core/quantity"
+	"patientheron/core/workload"
+)
+
+// Way is how a folder takes a test file.
+type Way string
+
+// The ways, from the best on. A file without a name is gone with the process,
+// however that ends. File systems that live in other processes often cannot open
+// such a file a second time, and some lose it when its name is removed.
+const (
+	Unnamed  Way = "without a name"            // it never has one (O_TMPFILE, open(2))
+	Unlinked Way = "with its name removed"     // at once after it was made
+	Named    Way = "with a name until the end" // which is noted before it is made
+)
+
+// Traces notes test files that have a name, so that one which is left behind when
+// the process is killed can be found.
+type Traces interface {
+	// Note is called before a file is made under path. When it fails none is made.
+	Note(path string) error
+	// Forget is called when path is gone.
+	Forget(path string)
+}
+
+// testName is what test files are called. Nobody else calls a file that.
+var testName = regexp.MustCompile(`^\.patient-heron-[A-Z2-7]{26}$`)
+
+// testFile is a file that was made to be measured.
+type testFile struct {
+	file   *os.File
+	path   string // while it has a name
+	way    Way
+	traces Traces
+}
+
+// makeTestFile makes an empty file in a folder, in the best way that works there.
+func makeTestFile(folder string, traces Traces) (*testFile, error) {
+	fd, err := unix.Open(folder, unix.O_TMPFILE|unix.O_RDWR|unix.O_CLOEXEC, 0o600)
+	if err == nil {
+		t := &testFile{file: os.NewFile(uintptr(fd), filepath.Join(folder, "test file")), way: Unnamed}
+		if t.opensAgain() {
+			return t, nil
+		}
+		t.file.Close()
+	} else if errors.Is(err, fs.ErrPermission) || errors.Is(err, unix.EROFS) || errors.Is(err, unix.ENOSPC) {
+		return nil, explain(err, folder)
+	}
+	path := filepath.Join(folder, ".patient-heron-"+rand.Text())
+	if traces != nil {
+		if err := traces.Note(path); err != nil {
+			return nil, fmt.Errorf("note the name of the test file %s before it is made: %w", path, err)
+		}
+	}
+	t := &testFile{path: path, way: Unlinked, traces: traces}
+	if t.file, err = os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600); err != nil {
+		t.forget()
+		return nil, explain(err, folder)
+	}
+	if err := os.Remove(path); err != nil {
+		return nil, errors.Join(fmt.Errorf("remove the name of the test file %s: %w", path, err), t.file.Close())
+	}
+	if !servedElsewhere(t.file) && t.opensAgain() {
+		t.forget()
+		t.path = ""
+		return t, nil
+	}
+	t.file.Close()
+	if traces == nil {
+		return nil, fmt.Errorf("%s: its file system cannot open a file again whose name is gone, and nothing notes the name of one that keeps it", folder)
+	}
+	t.way = Named
+	if t.file, err = os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600); err != nil {
+		t.forget()
+		return nil, explain(err, folder)
+	}
+	return t, nil
+}
+
+// opensAgain tries whether the file can be opened a second time.
+func (t *testFile) opensAgain() bool {
+	again, err := reopen(t.file, unix.O_RDWR, false)
+	if err != nil {
+		return false
+	}
+	again.Close()
+	return true
+}
+
+// servedElsewhere reports whether a file lies on a file system that another process
+// or host serves. Many of these know no open files: when the name of one is removed
+// they give it another, which stays when they are killed.
+func servedElsewhere(file *os.File) bool {
+	var stat unix.Statfs_t
+	if unix.Fstatfs(int(file.Fd()), &stat) != nil {
+		return true
+	}
+	switch fileSystemName(int64(stat.Type)) {
+	case "fuse", "nfs", "cifs", "smb2", "9p", "ceph":
+		return true
+	}
+	return false
+}
+
+func (t *testFile) forget() {
+	if t.traces != nil {
+		t.traces.Forget(t.path)
+	}
+}
+
+// open opens the file once more with other flags.
+func (t *testFile) open(mode int, uncached bool) (*os.File, error) {
+	if t.way != Named {
+		return reopen(t.file, mode, uncached)
+	}
+	if uncached {
+		mode |= unix.O_DIRECT
+	}
+	fd, err := unix.Open(t.path, mode|unix.O_CLOEXEC|unix.O_NOFOLLOW, 0)
+	if err != nil {
+		return nil, err
+	}
+	file := os.NewFile(uintptr(fd), t.path)
+	if err := t.same(file); err != nil {
+		file.Close()
+		return nil, err
+	}
+	return file, nil
+}
+
+// same reports an error when file is not the test file.
+func (t *testFile) same(file *os.File) error {
+	ours, err := t.file.Stat()
+	if err != nil {
+		return err
+	}
+	theirs, err := file.Stat()
+	if err != nil {
+		return err
+	}
+	if !os.SameFile(ours, theirs) {
+		return fmt.Errorf("another file is now under the name of the test file %s", t.path)
+	}
+	return nil
+}
+
+// remove closes the file and removes its name.
+func (t *testFile) remove() error {
+	if t.way != Named {
+		return t.file.Close()
+	}
+	err := t.unlink()
+	if err == nil {
+		t.forget()
+	}
+	return errors.Join(err, t.file.Close())
+}
+
+func (t *testFile) unlink() error {
+	file, err := t.open(unix.O_RDONLY, false)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil // somebody else has removed it
+	}
+	if err != nil {
+		return fmt.Errorf("remove the test file %s: %w", t.path, err)
+	}
+	defer file.Close()
+	return os.Remove(t.path)
+}
+
+// reopen opens the file behind a descriptor once more with other flags.
+func reopen(file *os.File, mode int, uncached bool) (*os.File, error) {
+	if uncached {
+		mode |= unix.O_DIRECT
+	}
+	fd, err := unix.Open(fmt.Sprintf("/proc/self/fd/%d", file.Fd()), mode|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return nil, err
+	}
+	return os.NewFile(uintptr(fd), file.Name()), nil
+}
+
+// WayOf tells how a folder takes a test file, by making an empty one that is gone
+// when it returns.
+func WayOf(folder string) (Way, error) {
+	t, err := makeTestFile(folder, unnoted{})
+	if err != nil {
+		return "", err
+	}
+	return t.way, t.remove()
+}
+
+// unnoted notes nothing: the file is there for a moment only, and holds nothing.
+type unnoted struct{}
+
+func (unnoted) Note(string) error { return nil }
+func (unnoted) Forget(string)     {}
+
+// LeftBehind reports whether a test file is under path, and how large it is.
+func LeftBehind(path string) (size quantity.Bytes, is bool, err error) {
+	info, err := os.Lstat(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return 0, false, nil
+	case err != nil:
+		return 0, false, fmt.Errorf("look at the test file %s: %w", path, err)
+	case !info.Mode().IsRegular() || !testName.MatchString(filepath.Base(path)):
+		return 0, false, nil
+	}
+	return quantity.Bytes(info.Size()), true, nil
+}
+
+// RemoveLeft removes a test file that was left behind. That it is gone already is
+// no error.
+func RemoveLeft(path string) error {
+	_, is, err := LeftBehind(path)
+	if err != nil || !is {
+		return err
+	}
+	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("remove the test file %s: %w", path, err)
+	}
+	return nil
+}
+
+// prepareFolder makes and fills a test file.
+func prepareFolder(ctx context.Context, path string, request Request) (*Volume, error) {
+	test, err := makeTestFile(path, request.Traces)
+	if err != nil {
+		return nil, err
+	}
+	v := &Volume{file: test.file, test: test, path: path, size: request.Size, alignment: uncachedAlignment}
+	if err := v.fill(ctx, request); err != nil {
+		return nil, errors.Join(fmt.Errorf("fill the test file in %s: %w", path, err), test.remove())
+	}
+	return v, nil
+}
+
+// fill writes the whole test file with the asked content and brings it to
+// stable storage: uncached, or through the page cache where the file system does
+// not take that.
+func (v *Volume) fill(ctx context.Context, request Request) error {
+	file, err := v.open(unix.O_RDWR, true)
+	if err == nil {
+		err = v.fillThrough(ctx, file, request)
+		file.Close()
+	}
+	if !errors.Is(err, unix.EINVAL) {
+		return err
+	}
+	v.cachedWrites = true
+	if file, err = v.open(unix.O_RDWR, false); err != nil {
+		return err
+	}
+	defer file.Close()
+	return v.fillThrough(ctx, file, request)
+}
+
+func (v *Volume) fillThrough(ctx context.Context, file *os.File, request Request) error {
+	const chunk = 4 << 20
+	buffer, err := unix.Mmap(-1, 0, chunk, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_ANON|unix.MAP_PRIVATE)
+	if err != nil {
+		return fmt.Errorf("get a buffer: %w", err)
+	}
+	defer unix.Munmap(buffer)
+	content, size := workload.NewContent(request.Content, -1), int64(v.size)
+	for at := int64(0); at < size; at += chunk {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		// Whole pages keep uncached access aligned; the tail is cut below.
+		part := buffer[:min(chunk, (size-at+pageSize-1)/pageSize*pageSize)]
+		content.Fill(part)
+		if _, err := file.WriteAt(part, at); err != nil {
+			if errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) {
+				return fmt.Errorf("%w after %s; use a smaller span, or make room: %w", ErrNoSpace, quantity.Bytes(at), err)
+			}
+			return err
+		}
+		if request.Progress != nil {
+			request.Progress(quantity.Bytes(min(at+chunk, size)), v.size)
+		}
+	}
+	if err := file.Truncate(size); err != nil {
+		return err
+	}
+	if err := file.Sync(); err != nil {
+		return err
+	}
+	// What went through the page cache shall not answer the first reads.
+	_ = unix.Fadvise(int(file.Fd()), 0, 0, unix.FADV_DONTNEED)
+	return nil
+}
