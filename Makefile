@@ -50,6 +50,8 @@ format:
 	cd console && npm run format
 
 bench: build
+	scripts/install-test-needs bench
+	$(CC) -O2 -Wall -o bin/bare bench/bare/bare.c
 	go build -o bin/bench ./bench
 	$(SUDO) ./bin/bench
 

@@ -8,9 +8,9 @@ package main
 import (
 	"context"
 	"fmt"
-	"math/rand/v2"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"runtime"
 	"slices"
 	"strconv"
@@ -26,7 +26,6 @@ import (
 	"patientheron/core/workload"
 	"patientheron/host"
 	"patientheron/storage/localfile"
-	"patientheron/storage/localfile/uring"
 	"patientheron/storage/null"
 	"patientheron/storage/simulated"
 )
@@ -274,11 +273,16 @@ func againstBareLoop() error {
 	if err != nil {
 		return err
 	}
-	row("zram, 4 KiB random reads, depth 32, uncached: engine against a bare io_uring loop", "0.95", "%.3f (%.0f k against %.0f k a second)", ratio, ours/1e3, bare/1e3)
+	row("zram, 4 KiB random reads, depth 32, uncached: engine against a bare io_uring loop in C", "0.95", "%.3f (%.0f k against %.0f k a second)", ratio, ours/1e3, bare/1e3)
 	two, one, scaling, err := paired(engine(func(s *workload.Spec) { s.Workers = 2 }), engine(nil))
 	if err != nil {
 		return err
 	}
+	many, few, crowded, err := paired(engine(func(s *workload.Spec) { s.Workers, s.Depth = 16, 1 }), engine(func(s *workload.Spec) { s.Workers, s.Depth = 2, 8 }))
+	if err != nil {
+		return err
+	}
+	row("zram, 16 workers × depth 1 against 2 × 8", "", "× %.2f (%.0f k against %.0f k a second)", crowded, many/1e3, few/1e3)
 	row("zram, two workers against one", "", "× %.2f (%.0f k against %.0f k a second)", scaling, two/1e3, one/1e3)
 	return nil
 }
@@ -297,71 +301,14 @@ func onDevice(device string, s workload.Spec, sampler *host.Sampler) (float64, e
 	return rate(v, s, sampler)
 }
 
-// bareLoop reads random blocks and records nothing but their number.
+// bareLoop runs the loop in C beside this program, for as long as the engine
+// measures.
 func bareLoop(device string, size int64, depth int) (float64, error) {
-	runtime.LockOSThread()
-	defer runtime.UnlockOSThread()
-	fd, err := unix.Open(device, unix.O_RDONLY|unix.O_DIRECT|unix.O_CLOEXEC, 0)
+	out, err := exec.Command(filepath.Join(filepath.Dir(os.Args[0]), "bare"), device, strconv.FormatInt(size, 10), strconv.Itoa(depth), "2").Output()
 	if err != nil {
-		return 0, err
+		return 0, fmt.Errorf("run the bare loop: %w; 'make bench' builds it", err)
 	}
-	defer unix.Close(fd)
-	ring, err := uring.Open(depth)
-	if err != nil {
-		return 0, err
-	}
-	defer ring.Close()
-	memory, err := unix.Mmap(-1, 0, depth*4096, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_ANON|unix.MAP_PRIVATE)
-	if err != nil {
-		return 0, err
-	}
-	defer unix.Munmap(memory)
-	buffers := make([][]byte, depth)
-	for i := range buffers {
-		buffers[i] = memory[i*4096 : (i+1)*4096]
-	}
-	if err := ring.RegisterBuffers(buffers); err != nil {
-		return 0, err
-	}
-	if err := ring.RegisterFile(fd); err != nil {
-		return 0, err
-	}
-	random := rand.NewPCG(1, 2)
-	issue := func(slot int) {
-		place := int64(random.Uint64() % uint64(size/4096))
-		ring.Prepare(uring.ReadFixed, 0, buffers[slot], place*4096, slot, uint64(slot))
-	}
-	for slot := range depth {
-		issue(slot)
-	}
-	const lasting = 2 * time.Second
-	count, start := 0, time.Now()
-	for rounds := 0; rounds%64 != 0 || time.Since(start) < lasting; rounds++ {
-		if err := ring.Enter(time.Second); err != nil {
-			return 0, err
-		}
-		for {
-			slot, result, ok := ring.Take()
-			if !ok {
-				break
-			}
-			if result != 4096 {
-				return 0, fmt.Errorf("a read gave %d", result)
-			}
-			count++
-			issue(int(slot))
-		}
-	}
-	elapsed := time.Since(start)
-	for flying := depth; flying > 0; {
-		if err := ring.Enter(time.Second); err != nil {
-			return 0, err
-		}
-		for _, _, ok := ring.Take(); ok; _, _, ok = ring.Take() {
-			flying--
-		}
-	}
-	return float64(count) / elapsed.Seconds(), nil
+	return strconv.ParseFloat(strings.TrimSpace(string(out)), 64)
 }
 
 // zram makes a compressed memory device full of data that hardly compresses.
