@@ -6,7 +6,7 @@ SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 SOURCES := $(shell git ls-files '*.go' '*.sql' '*.yaml' go.mod go.sum)
 CONSOLE := $(shell git ls-files console | grep -v -e '\.go$$' -e contract.json)
 
-.PHONY: build demo test check bench screenshots contract format install-test-needs clean
+.PHONY: build demo test check lab bench screenshots contract format install-test-needs clean
 
 build: bin/heron
 
@@ -28,9 +28,10 @@ install-test-needs:
 	scripts/install-test-needs
 
 test: install-test-needs build check
-	go test $$(go list ./... | grep -v /e2e)
+	go test $$(go list ./... | grep -v -e /e2e -e /test/lab)
 	go test -c -o bin/e2e.test ./e2e
 	cd e2e && $(SUDO) ../bin/e2e.test -test.timeout=12m
+	$(MAKE) lab
 
 check: build
 	@unformatted=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$unformatted" ] || { echo "not formatted; run 'make format': $$unformatted"; exit 1; }
@@ -39,6 +40,11 @@ check: build
 	cd console && npm run check
 	./bin/heron contract | diff - console/contract.json || { echo "the contract changed; run 'make contract'"; exit 1; }
 	cd console && npx openapi-typescript contract.json -o node_modules/contract.gen.ts >/dev/null && diff node_modules/contract.gen.ts src/api/contract.gen.ts
+
+# Real arrays, caches, targets and shares, built in a virtual machine.
+lab: build
+	scripts/install-test-needs lab
+	go test -v -count=1 -timeout 15m ./test/lab
 
 # The API's contract and the console's types, from the Go types.
 contract:

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -31,11 +32,13 @@ type Explorer struct {
 	// table reads the device-mapper table of a device; the kernel gives it only
 	// through a control device.
 	table func(ctx context.Context, name string) (string, error)
+	// addresses are those of this host.
+	addresses func() ([]net.Addr, error)
 }
 
 // NewExplorer looks at this host.
 func NewExplorer() *Explorer {
-	return &Explorer{proc: "/proc", sys: "/sys", limit: probeTime, table: func(ctx context.Context, name string) (string, error) {
+	return &Explorer{proc: "/proc", sys: "/sys", limit: probeTime, addresses: net.InterfaceAddrs, table: func(ctx context.Context, name string) (string, error) {
 		text, err := exec.CommandContext(ctx, "dmsetup", "table", name).Output()
 		return string(text), err
 	}}
@@ -74,11 +77,12 @@ func (e *Explorer) Machine(ctx context.Context) setup.Setup {
 // walk is one exploration under way.
 type walk struct {
 	*Explorer
-	ctx   context.Context
-	now   time.Time
-	facts setup.Setup
-	seen  setup.Seen
-	media []medium
+	ctx    context.Context
+	now    time.Time
+	facts  setup.Setup
+	seen   setup.Seen
+	media  []medium
+	joined bool // below a device that joins several paths
 }
 
 // medium is one device at the bottom.

@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
+	"reflect"
 	"strings"
 	"syscall"
 	"testing"
@@ -57,8 +59,20 @@ func (s *system) device(below, name string, files map[string]string) {
 	}
 }
 
+// link puts a symbolic link into the tree.
+func (s *system) link(name, to string) {
+	s.t.Helper()
+	path := filepath.Join(s.root, name)
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		s.t.Fatal(err)
+	}
+	if err := os.Symlink(filepath.Join(s.root, to), path); err != nil {
+		s.t.Fatal(err)
+	}
+}
+
 func (s *system) explorer() *Explorer {
-	return &Explorer{proc: filepath.Join(s.root, "proc"), sys: filepath.Join(s.root, "sys"), limit: 20 * time.Second, table: func(context.Context, string) (string, error) {
+	return &Explorer{proc: filepath.Join(s.root, "proc"), sys: filepath.Join(s.root, "sys"), limit: 20 * time.Second, addresses: func() ([]net.Addr, error) { return nil, nil }, table: func(context.Context, string) (string, error) {
 		return "", errors.New("no device mapper here")
 	}}
 }
@@ -133,7 +147,12 @@ func TestMappedDevices(t *testing.T) {
 	if _, w := s.walkFrom(e, "dm-1"); w.facts.Text("cache[0].mode") != "write-through" {
 		t.Errorf("cache: %+v", w.facts)
 	}
-	if layer, w := s.walkFrom(e, "bcache0"); layer.Kind != "cache" || w.facts.Text("cache[0].mode") != "write-back" {
+	if layer, w := s.walkFrom(e, "bcache0"); layer.Kind != "cache" || w.facts.Text("cache[0].mode") != "" || !strings.Contains(layer.Words, "with no cache attached") {
+		t.Errorf("bcache without a cache: %+v %+v", layer, w.facts)
+	}
+	s.device("virtual/block", "sdy", map[string]string{"queue/rotational": "0\n", "bcache/x": ""})
+	s.link("sys/devices/virtual/block/bcache0/bcache/cache/cache0", "sys/devices/virtual/block/sdy/bcache")
+	if layer, w := s.walkFrom(e, "bcache0"); w.facts.Text("cache[0].mode") != "write-back" || w.facts.Text("cache[0].size") != "1GiB" || w.facts.Text("media[0].count") != "1" || len(layer.Below) != 2 || layer.Below[1].Name != "sdy" {
 		t.Errorf("bcache: %+v %+v", layer, w.facts)
 	}
 	if layer, w := s.walkFrom(s.explorer(), "dm-0"); layer.Trouble == "" || len(w.seen.Troubles) == 0 {
@@ -142,16 +161,17 @@ func TestMappedDevices(t *testing.T) {
 }
 
 func TestTargets(t *testing.T) {
+	roles := map[string]string{"1:1": "metadata of the cache", "1:2": "cache"}
 	for table, want := range map[string]Target{
 		"0 409600 linear 8:16 2048":                                {Kind: "linear", Words: "linear"},
 		"0 409600 striped 2 128 8:16 0 8:32 0":                     {Kind: "striped", Words: "striped", Members: 2, Chunk: 65536},
-		"0 100 cache 1:1 1:2 1:3 512 1 writeback smq 0":            {Kind: "cache", Words: "cache, write-back", Mode: "write-back"},
-		"0 100 cache 1:1 1:2 1:3 512 1 passthrough smq 0":          {Kind: "cache", Words: "cache, read-only", Mode: "read-only"},
+		"0 100 cache 1:1 1:2 1:3 512 1 writeback smq 0":            {Kind: "cache", Words: "cache, write-back", Mode: "write-back", Roles: roles},
+		"0 100 cache 1:1 1:2 1:3 512 1 passthrough smq 0":          {Kind: "cache", Words: "cache, read-only", Mode: "read-only", Roles: roles},
 		"0 100 raid raid5_ls 3 128 region_size 1024 4 - 8:1 - 8:2": {Kind: "raid", Words: "raid", Level: "raid5", Members: 4, Chunk: 65536},
 		"0 100 multipath 0 0 2 1 round-robin 0 1 1 8:1 1000":       {Kind: "multipath", Words: "multipath"},
 		"0 100 striped -5 zzz":                                     {Kind: "striped", Words: "striped"},
 	} {
-		if got := Targets(table); len(got) != 1 || got[0] != want {
+		if got := Targets(table); len(got) != 1 || !reflect.DeepEqual(got[0], want) {
 			t.Errorf("%s: %+v, want %+v", table, got, want)
 		}
 	}

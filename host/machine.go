@@ -42,7 +42,7 @@ func (w *walk) machine() {
 }
 
 // session reads the parameters of the iSCSI session that a disk came over.
-func (w *walk) session(real string) {
+func (w *walk) session(real string) bool {
 	for part := range strings.SplitSeq(real, "/") {
 		number, isSession := strings.CutPrefix(part, "session")
 		if !isSession || strings.Trim(number, "0123456789") != "" || number == "" {
@@ -60,6 +60,35 @@ func (w *walk) session(real string) {
 			w.know("transport.address", address)
 			w.link(address)
 		}
-		return
+		return true
 	}
+	return false
+}
+
+// fabric reads where the namespace of an NVMe controller that is reached over a
+// network is, and reports whether it is one.
+func (w *walk) fabric(name, real string) bool {
+	controllers := []string{filepath.Dir(real)}
+	for _, entry := range w.names(w.ctx, filepath.Dir(real)) { // below a subsystem, which several may serve
+		if number, is := strings.CutPrefix(entry, "nvme"); is && strings.HasPrefix(name, entry+"n") && strings.Trim(number, "0123456789") == "" {
+			controllers = append(controllers, filepath.Join(filepath.Dir(real), entry))
+		}
+	}
+	for _, folder := range controllers {
+		transport, err := w.text(w.ctx, folder, "transport")
+		if err != nil || transport == "pcie" || transport == "" {
+			continue
+		}
+		w.know("transport.protocol", "nvme")
+		w.know("transport.options", transport)
+		address, _ := w.text(w.ctx, folder, "address")
+		for part := range strings.SplitSeq(address, ",") {
+			if to, is := strings.CutPrefix(part, "traddr="); is {
+				w.know("transport.address", to)
+				w.link(to)
+			}
+		}
+		return true
+	}
+	return false
 }

@@ -5,9 +5,11 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"net"
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -57,6 +59,10 @@ func (w *walk) link(address string) {
 		w.trouble("the way to %q: it is not an address", address)
 		return
 	}
+	if w.isOurs(to) { // nothing leaves this host: there is no line, and no size of packets to mind
+		w.know("link[0].interface", "lo")
+		return
+	}
 	name, err := w.route(to)
 	if err != nil {
 		w.trouble("the way to %s: %v", address, err)
@@ -88,12 +94,21 @@ func (w *walk) link(address string) {
 	}
 }
 
+// isOurs reports whether an address is one of this host's own.
+func (w *walk) isOurs(to netip.Addr) bool {
+	if to.IsLoopback() {
+		return true
+	}
+	ours, err := w.addresses()
+	return err == nil && slices.ContainsFunc(ours, func(a net.Addr) bool {
+		prefix, err := netip.ParsePrefix(a.String())
+		return err == nil && prefix.Addr().Unmap() == to.Unmap()
+	})
+}
+
 // route finds the interface that leads to an address, from the kernel's table
 // (proc_net_route(5)): the longest prefix wins.
 func (w *walk) route(to netip.Addr) (string, error) {
-	if to.IsLoopback() {
-		return "lo", nil
-	}
 	text, err := w.text(w.ctx, w.proc, "net/route")
 	if err != nil {
 		return "", err

@@ -2,6 +2,7 @@ package host
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -99,9 +100,8 @@ func (w *walk) fileSystem(kind, name, point string) {
 
 // mountDevice is the kernel's name of the device of a mount.
 func (w *walk) mountDevice(m mount) (string, bool) {
-	target, err := ask(w.ctx, w.limit, w.sys, "device "+m.device, func() (string, error) { return os.Readlink(filepath.Join(w.sys, "dev/block", m.device)) })
-	if err == nil {
-		return filepath.Base(target), true
+	if name := w.numbered(m.device); name != "" {
+		return name, true
 	}
 	return w.deviceName(w.ctx, m.source)
 }
@@ -212,14 +212,8 @@ func (w *walk) device(name string, depth int) setup.Layer {
 		return layer
 	case w.exists(w.ctx, folder, "md/level"):
 		return w.md(layer, folder, depth)
-	case w.exists(w.ctx, folder, "bcache"):
-		mode, _ := w.text(w.ctx, folder, "bcache/cache_mode")
-		layer.Kind, layer.Words = "cache", "bcache, "+chosen(mode)
-		w.know("cache[0].medium", "ssd")
-		w.know("cache[0].name", "bcache")
-		w.know("cache[0].mode", map[string]string{"writeback": "write-back", "writethrough": "write-through", "writearound": "read-only"}[chosen(mode)])
-		layer.Below = w.slaves(folder, depth)
-		return layer
+	case strings.HasPrefix(name, "bcache") && w.exists(w.ctx, folder, "bcache"):
+		return w.blockCache(layer, folder, depth)
 	case w.exists(w.ctx, folder, "dm/name"):
 		return w.mapped(layer, folder, depth)
 	case strings.HasPrefix(name, "zram"), strings.HasPrefix(name, "ram"):
@@ -272,11 +266,75 @@ func (w *walk) md(layer setup.Layer, folder string, depth int) setup.Layer {
 
 // slaves are the devices that one is made of.
 func (w *walk) slaves(folder string, depth int) []setup.Layer {
+	return w.slavesWith(nil, folder, depth)
+}
+
+// slavesWith are the devices that one is made of, of which some have a role of
+// their own, such as "cache": they are shown, and are no media of the layout.
+func (w *walk) slavesWith(roles map[string]string, folder string, depth int) []setup.Layer {
 	below := []setup.Layer{}
 	for _, name := range w.names(w.ctx, folder, "slaves") {
+		if role := roles[name]; role != "" {
+			below = append(below, w.apart(role, name, depth))
+			continue
+		}
 		below = append(below, w.device(name, depth+1))
 	}
 	return below
+}
+
+// apart describes a device that has a role of its own.
+func (w *walk) apart(role, name string, depth int) setup.Layer {
+	facts, media := w.facts, w.media
+	layer := w.device(name, depth+1)
+	w.facts, w.media = facts, media
+	layer.Words = role + ": " + layer.Words
+	return layer
+}
+
+// sizeOf is the size of a block device; 0 when it is not told.
+func (w *walk) sizeOf(name string) quantity.Bytes {
+	sectors, _ := w.number(w.ctx, w.sys, "class/block", name, "size")
+	return quantity.Bytes(sectors * 512)
+}
+
+// blockCache describes a device that bcache caches (Documentation/admin-guide/bcache):
+// its backing device is below it, and its cache is a member of the set it is
+// attached to.
+func (w *walk) blockCache(layer setup.Layer, folder string, depth int) setup.Layer {
+	mode, _ := w.text(w.ctx, folder, "bcache/cache_mode")
+	layer.Kind, layer.Words = "cache", "bcache of "+layer.Words+", "+chosen(mode)
+	roles := map[string]string{}
+	var size quantity.Bytes
+	for _, entry := range w.names(w.ctx, folder, "bcache/cache") {
+		if number, is := strings.CutPrefix(entry, "cache"); !is || number == "" || strings.Trim(number, "0123456789") != "" {
+			continue
+		}
+		if real, err := resolve(w.ctx, w.limit, filepath.Join(folder, "bcache/cache", entry)); err == nil {
+			device := filepath.Base(filepath.Dir(real))
+			roles[device] = "cache"
+			size += w.sizeOf(device)
+		}
+	}
+	layer.Below = w.slavesWith(roles, folder, depth)
+	if len(roles) == 0 {
+		layer.Words += ", with no cache attached"
+		return layer
+	}
+	for _, device := range slices.Sorted(maps.Keys(roles)) {
+		if !slices.ContainsFunc(layer.Below, func(l setup.Layer) bool { return l.Name == device }) {
+			layer.Below = append(layer.Below, w.apart("cache", device, depth))
+		}
+	}
+	if dirty, err := w.text(w.ctx, folder, "bcache/dirty_data"); err == nil && dirty != "" {
+		layer.Words += ", " + dirty + " dirty"
+	}
+	w.know("cache[0].medium", "ssd")
+	w.know("cache[0].name", "bcache")
+	w.know("cache[0].mode", map[string]string{"writeback": "write-back", "writethrough": "write-through", "writearound": "read-only"}[chosen(mode)])
+	w.know("cache[0].size", size)
+	w.know("cache[0].devices", len(roles))
+	return layer
 }
 
 // mapped describes a device of the device mapper: logical volumes, thin ones,
@@ -299,8 +357,14 @@ func (w *walk) mapped(layer setup.Layer, folder string, depth int) setup.Layer {
 		layer.Trouble = w.trouble("the device-mapper table of %s: %v", name, err)
 	}
 	targets := Targets(text)
+	roles := map[string]string{}
 	for _, t := range targets {
 		layer.Words += ", " + t.Words
+		for number, role := range t.Roles {
+			if device := w.numbered(number); device != "" {
+				roles[device] = role
+			}
+		}
 		switch t.Kind {
 		case "thin":
 			w.seen.Thin = true
@@ -308,6 +372,11 @@ func (w *walk) mapped(layer setup.Layer, folder string, depth int) setup.Layer {
 			w.know("cache[0].medium", "ssd")
 			w.know("cache[0].name", name)
 			w.know("cache[0].mode", t.Mode)
+			for device, role := range roles {
+				if size := w.sizeOf(device); role == "cache" && size > 0 {
+					w.know("cache[0].size", size)
+				}
+			}
 		case "striped":
 			made := w.raid("raid", layer.Name, "raid0", "the device mapper", t.Members, 0, t.Chunk)
 			layer.Words += ", " + made.Words
@@ -316,8 +385,37 @@ func (w *walk) mapped(layer setup.Layer, folder string, depth int) setup.Layer {
 			layer.Words += ", " + made.Words
 		}
 	}
-	layer.Below = w.slaves(folder, depth)
+	if layer.Kind == "several paths" {
+		layer.Below = w.paths(folder, depth)
+		layer.Words += fmt.Sprintf(", %d paths to one storage", len(layer.Below))
+		return layer
+	}
+	layer.Below = w.slavesWith(roles, folder, depth)
 	return layer
+}
+
+// paths are the disks that are paths to one storage, which counts once.
+func (w *walk) paths(folder string, depth int) []setup.Layer {
+	w.joined = true
+	defer func() { w.joined = false }()
+	below := []setup.Layer{}
+	for i, name := range w.names(w.ctx, folder, "slaves") {
+		if i == 0 {
+			below = append(below, w.device(name, depth+1))
+			continue
+		}
+		below = append(below, w.apart("path", name, depth))
+	}
+	return below
+}
+
+// numbered is the name of a device by its number, such as 253:7; "" when there is
+// none.
+func (w *walk) numbered(number string) string {
+	if target, err := ask(w.ctx, w.limit, w.sys, "device "+number, func() (string, error) { return os.Readlink(filepath.Join(w.sys, "dev/block", number)) }); err == nil {
+		return filepath.Base(target)
+	}
+	return ""
 }
 
 // Target is one line of a device-mapper table.
@@ -328,6 +426,7 @@ type Target struct {
 	Level   string // of a raid
 	Members int
 	Chunk   quantity.Bytes
+	Roles   map[string]string // of devices that hold no data of the volume alone, by their numbers
 }
 
 // Targets reads a device-mapper table: "start length target arguments…" a line
@@ -359,6 +458,8 @@ func Targets(table string) (targets []Target) {
 			t.Members, t.Chunk = count(0), quantity.Bytes(count(1)*512)
 		case "thin":
 			t.Words = "thin"
+		case "thin-pool":
+			t.Roles = map[string]string{argument(0): "metadata"}
 		case "cache":
 			t.Mode = "write-back"
 			if slices.Contains(arguments, "writethrough") {
@@ -367,6 +468,7 @@ func Targets(table string) (targets []Target) {
 				t.Mode = "read-only"
 			}
 			t.Words = "cache, " + t.Mode
+			t.Roles = map[string]string{argument(0): "metadata of the cache", argument(1): "cache"}
 		case "raid":
 			level, _, _ := strings.Cut(argument(0), "_")
 			t.Level = level
@@ -381,20 +483,56 @@ func Targets(table string) (targets []Target) {
 
 // disk describes a device that has nothing below it that this host knows.
 func (w *walk) disk(layer setup.Layer, folder string, size quantity.Bytes) setup.Layer {
-	m := medium{kind: w.kindOf(layer.Name), size: size}
+	m := medium{size: size}
 	m.model, _ = w.text(w.ctx, folder, "device/model")
 	if policy, err := w.text(w.ctx, folder, "queue/write_cache"); err == nil {
 		m.writeCache = map[string]string{"write back": "yes", "write through": "no"}[policy]
 	}
+	what := ""
 	real, err := resolve(w.ctx, w.limit, folder)
 	if err == nil {
 		m.connection = w.connection(real)
 		w.bus(real)
-		w.session(real)
+		switch {
+		case w.session(real):
+			what = "LUN of another host or array"
+		case w.fabric(layer.Name, real):
+			what = "namespace of another host or array"
+		case strings.Contains(real, "/virtio"):
+			what = "virtual disk"
+		}
+	}
+	// What is behind a disk that another machine makes up is not known, whatever it
+	// says of turning.
+	if what == "" {
+		m.kind = w.kindOf(layer.Name)
+		what = m.kind
 	}
 	w.media = append(w.media, m)
-	layer.Words = strings.TrimSpace(m.kind + ", " + layer.Words + " " + m.model)
+	layer.Words = strings.TrimSpace(what + ", " + layer.Words + " " + m.model)
+	if twins := w.twins(layer.Name); len(twins) > 0 && !w.joined {
+		layer.Words += ", the same storage as " + strings.Join(twins, ", ")
+		w.seen.Twins = append(w.seen.Twins, setup.Twins{Name: layer.Name, Others: twins})
+	}
 	return layer
+}
+
+// twins are the other disks that say they are the same storage: several paths lead
+// to it (SPC-4, device identification: sysfs gives it as wwid).
+func (w *walk) twins(name string) (others []string) {
+	id, err := w.text(w.ctx, w.sys, "class/block", name, "device/wwid")
+	if err != nil || id == "" {
+		return nil
+	}
+	for _, other := range w.names(w.ctx, w.sys, "class/block") {
+		if other == name {
+			continue
+		}
+		if its, err := w.text(w.ctx, w.sys, "class/block", other, "device/wwid"); err == nil && its == id {
+			others = append(others, other)
+		}
+	}
+	return others
 }
 
 // kindOf tells disks that turn from those that do not.

@@ -54,9 +54,16 @@ type Seen struct {
 	HostLooked bool
 	Misaligned []string // partitions that begin off the physical blocks
 	Missing    []string // members that are gone
+	Twins      []Twins  // disks that are one of several paths to their storage
 	Thin       bool     // space is given when it is first written
 	Probe      *Probe
 	Troubles   []string // what else could not be looked at, and why
+}
+
+// Twins are disks that lead to the same storage.
+type Twins struct {
+	Name   string
+	Others []string
 }
 
 // Busy is a device at work.
@@ -84,7 +91,7 @@ type Asked struct {
 // over.
 var CheckNames = []string{
 	"reachable", "writable", "readable", "test-file", "room", "nothing-of-value", "not-memory", "span-beyond-memory",
-	"mtu-equal", "mtu-usable", "bus-trained", "aligned", "written-before", "complete", "write-back-protected",
+	"one-path", "mtu-equal", "mtu-usable", "bus-trained", "aligned", "written-before", "complete", "write-back-protected",
 	"cache-redundant", "drive-cache", "full-speed", "quiet", "host-idle",
 }
 
@@ -194,6 +201,11 @@ func memoryChecks(s Setup, seen Seen, asked Asked, add adder) {
 }
 
 func pathChecks(s Setup, seen Seen, add adder) {
+	for _, t := range seen.Twins {
+		add("one-path", Caution, fmt.Sprintf("%s is one of %d paths to its storage; the others are %s.", t.Name, len(t.Others)+1, strings.Join(t.Others, ", ")),
+			"Measure the device that joins the paths, or take the figures for those of one path.")
+		break
+	}
 	for i := range s.Count("link") {
 		at := fmt.Sprintf("link[%d].", i)
 		here, there := s.Number(at+"mtuHere"), s.Number(at+"mtuThere")

@@ -89,7 +89,7 @@ var fields = []FactField{
 	{Key: "link[].roundTrip", Label: "round trip", Kind: "time"},
 	{Key: "link[].interface", Label: "network interface", Kind: "text"},
 	{Key: "link[].driver", Label: "driver", Kind: "text"},
-	{Key: "transport.protocol", Label: "protocol", Kind: "choice", Choices: []string{"local", "iscsi", "nfs", "smb", "other"}},
+	{Key: "transport.protocol", Label: "protocol", Kind: "choice", Choices: []string{"local", "iscsi", "nvme", "nfs", "smb", "other"}},
 	{Key: "transport.address", Label: "address of the storage", Kind: "text"},
 	{Key: "transport.options", Label: "options", Kind: "text"},
 	{Key: "transport.operationTime", Label: "CPU time of an operation", Kind: "time", Hint: "on the one core that a connection has"},

@@ -79,7 +79,11 @@ func At(ctx context.Context, r Request) resource.Look {
 	if address := l.Setup.Text("transport.address"); address != "" && locator.Kind != storage.Array {
 		path, troubles := explorer.Link(ctx, address)
 		l.Setup = path.Over(l.Setup)
-		seen.Troubles = append(seen.Troubles, troubles...)
+		for _, trouble := range troubles {
+			if !slices.Contains(seen.Troubles, trouble) {
+				seen.Troubles = append(seen.Troubles, trouble)
+			}
+		}
 		if mtu := int(l.Setup.Number("link[0].mtuHere")); mtu > 0 {
 			probe := host.ProbeMTU(ctx, address, mtu)
 			seen.Probe, l.Probe = &probe, &probe

@@ -85,9 +85,27 @@ func pair(number uint64) string {
 }
 
 // family collects the numbers of a device, its partitions, and of the disk
-// that it is a partition of.
+// that it is a partition of; and the same of other disks that say they are the
+// same storage, because they are other paths to it.
 func (t *target) family(name string) {
 	t.numbers = map[string]string{}
+	disk := t.relatives(name)
+	id, err := os.ReadFile(filepath.Join(t.root, "sys/class/block", disk, "device/wwid"))
+	if err != nil || strings.TrimSpace(string(id)) == "" {
+		return
+	}
+	others, _ := filepath.Glob(filepath.Join(t.root, "sys/class/block/*/device/wwid"))
+	for _, place := range others {
+		if its, err := os.ReadFile(place); err == nil && string(its) == string(id) {
+			t.relatives(filepath.Base(filepath.Dir(filepath.Dir(place))))
+		}
+	}
+}
+
+// relatives collects the numbers of a device, its partitions, and of the disk that
+// it is a partition of. It gives the name of the disk.
+func (t *target) relatives(name string) (disk string) {
+	disk = name
 	add := func(folder, name string) {
 		if text, err := os.ReadFile(filepath.Join(folder, "dev")); err == nil {
 			t.numbers[strings.TrimSpace(string(text))] = name
@@ -103,9 +121,11 @@ func (t *target) family(name string) {
 	}
 	if _, err := os.Stat(filepath.Join(block, "partition")); err == nil {
 		if real, err := filepath.EvalSymlinks(block); err == nil {
-			add(filepath.Dir(real), filepath.Base(filepath.Dir(real)))
+			disk = filepath.Base(filepath.Dir(real))
+			add(filepath.Dir(real), disk)
 		}
 	}
+	return disk
 }
 
 // layers looks for uses within the kernel.
