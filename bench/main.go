@@ -28,6 +28,7 @@ import (
 	"patientheron/storage/localfile"
 	"patientheron/storage/null"
 	"patientheron/storage/simulated"
+	"patientheron/storage/volume"
 )
 
 func main() {
@@ -288,7 +289,7 @@ func againstBareLoop() error {
 }
 
 func onDevice(device string, s workload.Spec, sampler *host.Sampler) (float64, error) {
-	prepared, err := localfile.Prepare(context.Background(), device, "device", localfile.Request{})
+	prepared, err := localfile.Opener{}.Prepare(context.Background(), volume.Locator{Kind: "device", Name: device}, volume.Request{})
 	if err != nil {
 		return 0, err
 	}
@@ -361,7 +362,7 @@ func reportMemory() error {
 		return err
 	}
 	defer os.RemoveAll(folder)
-	prepared, err := localfile.Prepare(context.Background(), folder, "folder", localfile.Request{Size: s.Span, Content: s})
+	prepared, err := localfile.Opener{}.Prepare(context.Background(), volume.Locator{Kind: "folder", Name: folder}, volume.Request{Size: s.Span, Content: s})
 	if err != nil {
 		return err
 	}

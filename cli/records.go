@@ -171,16 +171,13 @@ func absolute(target string) (string, error) {
 	if target == "" {
 		return "", errors.New("the locator is empty; name a folder, a file, a block device, array:FILE or null:1TiB")
 	}
-	if target == "null" || strings.HasPrefix(target, "null:") {
+	scheme := storage.Scheme(target)
+	if scheme != "" && !strings.HasPrefix(target, "array:") { // of these the name is a path as well
 		locator, err := storage.Parse(target)
 		return locator.String(), err
 	}
-	if storage.Scheme(target) != "" {
-		_, err := storage.Parse(target)
-		return target, err
-	}
-	target, isArray := strings.CutPrefix(target, "array:")
-	path, err := filepath.Abs(target)
+	path, isArray := strings.CutPrefix(target, "array:")
+	path, err := filepath.Abs(path)
 	if err != nil {
 		return "", fmt.Errorf("find the present folder: %w", err)
 	}
@@ -198,21 +195,10 @@ func printVolumes(w io.Writer, volumes []resource.Volume) {
 	t := newTable(w, 7, "name", "kind", "locator", "file system", "device", "writes", "size", "free")
 	for _, v := range volumes {
 		row := table.Row{v.Name, v.Kind, v.Locator, "", "", "", "", ""}
-		switch {
-		case v.Kind == "null", v.Kind == "array":
-			row[5] = "yes, kept nowhere"
-		case v.Consent != nil && v.Consent.Lapsed != "":
-			row[5] = "no longer: consent lapsed"
-		case v.Consent != nil:
-			row[5] = "may overwrite all"
-		case v.Kind == "folder":
-			row[5] = "a test file"
-		default:
-			row[5] = "no"
-		}
+		row[5] = v.Writes
 		if f := v.Facts; f != nil {
 			row[3], row[4], row[6] = f.FileSystem, strings.Join(f.Devices, " "), f.Size
-			if v.Kind == "folder" {
+			if f.Free > 0 {
 				row[7] = f.Free
 			}
 		} else {

@@ -1,126 +1,25 @@
-// Package storage opens volumes by their locator and makes them ready to be
-// measured.
+// Package storage opens volumes by their locator: it knows which kinds there are, and
+// nothing about any of them.
 //
-// A locator names where I/O goes: a folder, a file, a block device,
-// "array:FILE" for a simulated array, or "null:SIZE" for the null volume. The main type is Volume: what the load
-// engine drives, plus the preparation around it. Each kind of volume has a
-// package of its own.
+// A locator names where I/O goes: the absolute path of a folder, a file or a block
+// device, "array:FILE" for a simulated array, or "null:SIZE" for the null volume. A
+// new kind is a package with a volume.Opener, and a line in openers.
 package storage
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"path/filepath"
+	"maps"
+	"slices"
 	"strings"
 
 	"patientheron/core/array"
-	"patientheron/core/load"
-	"patientheron/core/quantity"
 	"patientheron/core/setup"
-	"patientheron/core/workload"
 	"patientheron/storage/localfile"
 	"patientheron/storage/null"
 	"patientheron/storage/simulated"
+	"patientheron/storage/volume"
 )
-
-// ErrLocator is wrapped when a locator cannot be understood.
-var ErrLocator = errors.New("not a locator")
-
-// Kind is a kind of volume.
-type Kind string
-
-// The kinds of volume.
-const (
-	Null   Kind = "null"
-	Folder Kind = "folder"
-	File   Kind = "file"
-	Device Kind = "device"
-	Array  Kind = "array"
-)
-
-// Volume is a volume made ready for a run.
-type Volume interface {
-	// Use opens it the way one measurement asks for. The measurement closes
-	// what it was given.
-	Use(workload.Spec) (load.Volume, error)
-	// Close gives everything back and removes what the preparation made.
-	Close() error
-}
-
-// Progress is told how many bytes of a preparation are done.
-type Progress = localfile.Progress
-
-// Locator is a parsed locator.
-type Locator struct {
-	Kind Kind
-	Path string         // absolute: of a folder, file, device or array file
-	Size quantity.Bytes // of the null volume
-}
-
-// String is the locator as it is stored and shown.
-func (l Locator) String() string {
-	if l.Kind == Null {
-		size, _ := l.Size.MarshalYAML()
-		return "null:" + string(size)
-	}
-	if l.Kind == Array {
-		return arrayPrefix + l.Path
-	}
-	return l.Path
-}
-
-const arrayPrefix = "array:"
-
-// Parse reads a locator and looks at what a path names. It does not open it.
-func Parse(text string) (Locator, error) {
-	if size, found := strings.CutPrefix(text, "null:"); found || text == "null" {
-		l := Locator{Kind: Null, Size: quantity.TiB}
-		if size != "" && found {
-			var err error
-			if l.Size, err = quantity.ParseBytes(size); err != nil {
-				return l, fmt.Errorf("%w: %w", ErrLocator, err)
-			}
-		}
-		if l.Size < 1 {
-			return l, fmt.Errorf("%w: a null volume of %s holds nothing; write null:1TiB", ErrLocator, l.Size)
-		}
-		return l, nil
-	}
-	if text == "" {
-		return Locator{}, fmt.Errorf("%w: it is empty; name a folder, a file, a block device, array:FILE or null:1TiB", ErrLocator)
-	}
-	path, isArray := strings.CutPrefix(text, arrayPrefix)
-	if isArray && filepath.IsAbs(path) {
-		return Locator{Kind: Array, Path: filepath.Clean(path)}, nil
-	}
-	if scheme := Scheme(text); scheme != "" {
-		return Locator{}, fmt.Errorf("%w: %s is not spoken yet; what is: absolute paths of folders, files and block devices, array:FILE and null:SIZE. Mount a share, or attach a volume as a block device, and name where it then is", ErrLocator, scheme)
-	}
-	if !filepath.IsAbs(text) {
-		return Locator{}, fmt.Errorf("%w: %q is not an absolute path; the service does not know where you are", ErrLocator, text)
-	}
-	kind, err := localfile.KindOf(filepath.Clean(text))
-	return Locator{Kind: Kind(kind), Path: filepath.Clean(text)}, err
-}
-
-// Scheme is what a locator begins with that is written like an address on a
-// network, "iscsi" of "iscsi://host/name"; "" for all others.
-func Scheme(text string) string {
-	scheme, _, found := strings.Cut(text, "://")
-	if !found || strings.ContainsFunc(scheme, func(r rune) bool {
-		return (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && !strings.ContainsRune("0123456789+-.", r)
-	}) {
-		return ""
-	}
-	return strings.ToLower(scheme)
-}
-
-// Claim states what a user agrees to lose.
-type Claim = localfile.Claim
-
-// Request says what a run will do to a volume.
-type Request = localfile.Request
 
 // Bounds say what of this host volumes may touch. Every access to a volume goes
 // through them.
@@ -131,91 +30,142 @@ type Bounds struct {
 	// Arrays are the folders in and below which array files are read.
 	Arrays []string
 	// Traces is where test files with a name are noted; nil when nobody does.
-	Traces Traces
+	Traces volume.Traces
 }
 
-// Traces notes test files that have a name.
-type Traces = localfile.Traces
+// openers are all kinds of volume, by the scheme of their locators.
+func (b Bounds) openers() map[string]volume.Opener {
+	return map[string]volume.Opener{
+		"":      localfile.Opener{Kept: b.Kept, Traces: b.Traces},
+		"array": simulated.Opener{Folders: b.Arrays},
+		"null":  null.Opener{},
+	}
+}
 
-// Way is how a folder takes a test file.
-type Way = localfile.Way
+// of finds the opener of a locator that Parse gave.
+func (b Bounds) of(l volume.Locator) volume.Opener { return b.openers()[l.Scheme] }
 
-// WayOf tells how a folder takes a test file, by making an empty one that is gone
-// when it returns.
-func (b Bounds) WayOf(l Locator) (Way, error) { return localfile.WayOf(l.Path) }
+// Parse reads a locator and looks at what a path names. It does not open it.
+func Parse(text string) (volume.Locator, error) {
+	openers := Bounds{}.openers()
+	scheme, name, found := strings.Cut(text, ":")
+	if opener := openers[scheme]; opener != nil && scheme != "" {
+		return opener.Parse(name)
+	}
+	if found && Scheme(text) != "" {
+		return volume.Locator{}, fmt.Errorf("%w: %s is not spoken yet; what is: absolute paths of folders, files and block devices, and %s. Mount a share, or attach a volume as a block device, and name where it then is",
+			volume.ErrLocator, Scheme(text), strings.Join(schemes(openers), ", "))
+	}
+	return openers[""].Parse(text)
+}
+
+func schemes(openers map[string]volume.Opener) (names []string) {
+	for _, scheme := range slices.Sorted(maps.Keys(openers)) {
+		if scheme != "" {
+			names = append(names, scheme+":…")
+		}
+	}
+	return names
+}
+
+// Scheme is what a locator begins with that is not a path: "null" of "null:1TiB",
+// "iscsi" of "iscsi://host/name"; "" for all others.
+func Scheme(text string) string {
+	scheme, rest, found := strings.Cut(text, ":")
+	known := Bounds{}.openers()[scheme] != nil && scheme != ""
+	if known && (found || text == scheme) {
+		return scheme
+	}
+	if !found || !strings.HasPrefix(rest, "//") || strings.ContainsFunc(scheme, func(r rune) bool {
+		return (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && !strings.ContainsRune("0123456789+-.", r)
+	}) {
+		return ""
+	}
+	return strings.ToLower(scheme)
+}
+
+// TraitsOf are the traits of a kind of volume, as a record keeps it.
+func TraitsOf(kind string) volume.Traits {
+	for _, opener := range (Bounds{}).openers() {
+		if traits := opener.Traits(kind); traits != (volume.Traits{}) {
+			return traits
+		}
+	}
+	return volume.Traits{}
+}
 
 // Look tells what stands behind a locator without writing anything.
-func (b Bounds) Look(l Locator) (setup.Facts, error) {
-	switch l.Kind {
-	case Null:
-		return setup.Facts{Size: l.Size, Alignment: 1, Writable: true}, nil
-	case Array:
-		d, err := b.ReadArray(l)
-		if err != nil {
-			return setup.Facts{}, err
-		}
-		return setup.Facts{Size: d.Usable(), Alignment: 1, Writable: true}, nil
-	}
-	return localfile.Look(l.Path, string(l.Kind))
-}
-
-// Agree takes consent to overwrite a file or device, and gives the identity it
-// is for.
-func (b Bounds) Agree(l Locator, claim Claim) (setup.Identity, error) {
-	return localfile.Agree(l.Path, string(l.Kind), claim, b.Kept)
-}
+func (b Bounds) Look(l volume.Locator) (setup.Facts, error) { return b.of(l).Look(l) }
 
 // Check reports what would stop a run from being prepared, without writing
 // anything.
-func (b Bounds) Check(l Locator, request Request) error {
-	switch l.Kind {
-	case Null:
-		return nil
-	case Array:
-		_, err := b.ReadArray(l)
-		return err
-	}
-	request.Kept = b.Kept
-	return localfile.Check(l.Path, string(l.Kind), request)
+func (b Bounds) Check(l volume.Locator, request volume.Request) error {
+	return b.of(l).Check(l, request)
 }
 
-// Holds tells what is recognised on a file or device, and who uses it; both are
-// empty when nothing is found.
-func (b Bounds) Holds(l Locator) (holds, user string, err error) {
-	return localfile.Holds(l.Path, string(l.Kind))
+// Prepare makes the volume ready for a run.
+func (b Bounds) Prepare(ctx context.Context, l volume.Locator, request volume.Request) (volume.Volume, error) {
+	return b.of(l).Prepare(ctx, l, request)
+}
+
+// Agree takes consent to overwrite what a locator names, and gives the identity it
+// is for.
+func (b Bounds) Agree(l volume.Locator, claim volume.Claim) (setup.Identity, error) {
+	consenter, is := b.of(l).(volume.Consenter)
+	if !is {
+		return setup.Identity{}, fmt.Errorf("%s is a %s: %w: consent to overwrite is about a file or a device; leave it out", l, l.Kind, volume.ErrConsent)
+	}
+	return consenter.Agree(l, claim)
+}
+
+// Holds tells what is recognised on what a load may overwrite, and who uses it; both
+// are empty when nothing is found.
+func (b Bounds) Holds(l volume.Locator) (holds, user string, err error) {
+	if consenter, is := b.of(l).(volume.Consenter); is {
+		return consenter.Holds(l)
+	}
+	return "", "", nil
+}
+
+// Readable reports why a volume that is already there cannot be read.
+func (b Bounds) Readable(l volume.Locator) error {
+	if consenter, is := b.of(l).(volume.Consenter); is {
+		return consenter.Readable(l)
+	}
+	return nil
+}
+
+// Describe gives the setup and the layers of what describes itself; is reports
+// whether the volume is of that kind.
+func (b Bounds) Describe(l volume.Locator) (s setup.Setup, layer setup.Layer, is bool, err error) {
+	describer, is := b.of(l).(volume.Describer)
+	if !is {
+		return s, layer, false, nil
+	}
+	s, layer, err = describer.Describe(l)
+	return s, layer, true, err
+}
+
+// WayOf tells how a place takes a test file; "" where none is made.
+func (b Bounds) WayOf(l volume.Locator) (volume.Way, error) {
+	if maker, is := b.of(l).(volume.Maker); is && TraitsOf(l.Kind).Makes {
+		return maker.WayOf(l)
+	}
+	return "", nil
 }
 
 // ReadArray reads the description of a simulated array, from within the
 // folders that array files are read in.
-func (b Bounds) ReadArray(l Locator) (array.Description, error) {
-	return simulated.ReadWithin(b.Arrays, l.Path)
+func (b Bounds) ReadArray(l volume.Locator) (array.Description, error) {
+	return simulated.ReadWithin(b.Arrays, l.Name)
 }
 
 // KeepArray keeps the text of an array file under a name in the first folder of
 // array files, in place of what was there.
-func (b Bounds) KeepArray(name string, text []byte) (Locator, error) {
+func (b Bounds) KeepArray(name string, text []byte) (volume.Locator, error) {
 	path, err := simulated.Keep(b.Arrays[0], name, text)
-	return Locator{Kind: Array, Path: path}, err
-}
-
-// Prepare makes the volume ready for a run: a folder gets a test file filled
-// with real data, which vanishes with Close, and with the process, however
-// that ends.
-func (b Bounds) Prepare(ctx context.Context, l Locator, request Request) (Volume, error) {
-	switch l.Kind {
-	case Null:
-		return nullVolume{null.Volume{Size: l.Size}}, nil
-	case Array:
-		d, err := b.ReadArray(l)
-		if err != nil {
-			return nil, err
-		}
-		return simulated.New(d)
+	if err != nil {
+		return volume.Locator{}, err
 	}
-	request.Kept, request.Traces = b.Kept, b.Traces
-	return localfile.Prepare(ctx, l.Path, string(l.Kind), request)
+	return simulated.Opener{}.Parse(path)
 }
-
-type nullVolume struct{ null.Volume }
-
-func (v nullVolume) Use(workload.Spec) (load.Volume, error) { return v, nil }

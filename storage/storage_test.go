@@ -6,14 +6,15 @@ import (
 
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	"patientheron/storage/volume"
 )
 
 func TestParse(t *testing.T) {
 	folder := t.TempDir()
-	for text, want := range map[string]Locator{
-		"null":       {Kind: Null, Size: quantity.TiB},
-		"null:64GiB": {Kind: Null, Size: 64 * quantity.GiB},
-		folder + "/": {Kind: Folder, Path: folder},
+	for text, want := range map[string]volume.Locator{
+		"null":       {Scheme: "null", Kind: "null", Name: "1TiB"},
+		"null:64GiB": {Scheme: "null", Kind: "null", Name: "64GiB"},
+		folder + "/": {Kind: "folder", Name: folder},
 	} {
 		got, err := Parse(text)
 		if err != nil || got != want {
@@ -23,11 +24,8 @@ func TestParse(t *testing.T) {
 			t.Errorf("%q printed as %q reads back as %+v, %v", text, got, again, err)
 		}
 	}
-	for _, text := range []string{"", "somewhere", "null:", "null:0", "null:lots", "./here"} {
-		if text == "null:" {
-			continue // the default size
-		}
-		if _, err := Parse(text); !errors.Is(err, ErrLocator) {
+	for _, text := range []string{"", "somewhere", "null:0", "null:lots", "./here", "array:here.yaml", "iscsi://host/name/0", "NFS://host/films", "a:b"} {
+		if _, err := Parse(text); !errors.Is(err, volume.ErrLocator) {
 			t.Errorf("%q: %v", text, err)
 		}
 	}
@@ -38,7 +36,7 @@ func TestParse(t *testing.T) {
 
 func TestNullVolumeIsReadyAtOnce(t *testing.T) {
 	l, _ := Parse("null:1GiB")
-	v, err := Bounds{}.Prepare(t.Context(), l, Request{})
+	v, err := Bounds{}.Prepare(t.Context(), l, volume.Request{})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -6,7 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"patientheron/storage"
+	"patientheron/storage/volume"
 )
 
 // ArrayText is an array file that is handed over.
@@ -25,7 +25,7 @@ func (s *Service) registerArrays(api huma.API) {
 			Name string `path:"name" maxLength:"80" pattern:"^[\\p{L}\\p{N}][\\p{L}\\p{N}._-]*$" doc:"A short name for the file"`
 			Body ArrayText
 		}) (*body[KeptArray], error) {
-			locator, err := inTime(in.Name, "keep "+in.Body.Text, func() (storage.Locator, error) { return s.Bounds.KeepArray(in.Name, []byte(in.Body.Text)) })
+			locator, err := inTime(in.Name, "keep "+in.Body.Text, func() (volume.Locator, error) { return s.Bounds.KeepArray(in.Name, []byte(in.Body.Text)) })
 			if err != nil {
 				return nil, s.problem(err)
 			}

@@ -295,7 +295,7 @@ func (s *Service) side(ctx context.Context, group resource.Group) (compare.Side,
 		}
 		names = append(names, fmt.Sprintf("%s (run %d)", run.Volume.Name, id))
 		side.Setup = run.Setup // of the newest, when there are several
-		side.Real = side.Real || run.Volume.Kind != string(storage.Array)
+		side.Real = side.Real || !storage.TraitsOf(run.Volume.Kind).Virtual
 		for _, m := range measurements {
 			if !m.Fill && m.Status.Final() {
 				side.Samples = append(side.Samples, sample(m))

@@ -18,8 +18,7 @@ import (
 	"patientheron/resource"
 	"patientheron/service/runner"
 	"patientheron/service/store"
-	"patientheron/storage"
-	"patientheron/storage/localfile"
+	"patientheron/storage/volume"
 )
 
 // NewRun is what starting a run takes.
@@ -120,7 +119,7 @@ func (s *Service) registerRuns(api huma.API) {
 }
 
 func (s *Service) startRun(ctx context.Context, n NewRun) (resource.Run, error) {
-	volume, err := s.Store.Volume(ctx, n.VolumeID)
+	on, err := s.Store.Volume(ctx, n.VolumeID)
 	if err != nil {
 		return resource.Run{}, fmt.Errorf("%w; register it first", err)
 	}
@@ -128,15 +127,15 @@ func (s *Service) startRun(ctx context.Context, n NewRun) (resource.Run, error) 
 	if err != nil {
 		return resource.Run{}, err
 	}
-	locator, err := parsed(volume.Locator)
+	locator, err := parsed(on.Locator)
 	if err != nil {
 		return resource.Run{}, err
 	}
-	if err := runner.SameKind(volume, locator); err != nil {
+	if err := runner.SameKind(on, locator); err != nil {
 		return resource.Run{}, err
 	}
 	for _, step := range steps {
-		if err := runner.Fits(step.Load, volume); err != nil {
+		if err := runner.Fits(step.Load, on); err != nil {
 			return resource.Run{}, err
 		}
 	}
@@ -146,11 +145,11 @@ func (s *Service) startRun(ctx context.Context, n NewRun) (resource.Run, error) 
 		}
 	}
 	size, writes := plan.Reach(steps)
-	request := storage.Request{Size: size, Writes: writes, Consent: runner.Claim(volume)}
-	if err := s.check(ctx, volume, locator, request); err != nil {
+	request := volume.Request{Size: size, Writes: writes, Consent: runner.Claim(on)}
+	if err := s.check(ctx, on, locator, request); err != nil {
 		return resource.Run{}, err
 	}
-	volume = s.looked([]resource.Volume{volume})[0]
+	on = s.looked([]resource.Volume{on})[0]
 	name := n.Name
 	if name == "" {
 		name = n.Plan.Name
@@ -158,19 +157,19 @@ func (s *Service) startRun(ctx context.Context, n NewRun) (resource.Run, error) 
 	if name == "" {
 		name = steps[len(steps)-1].Name
 	}
-	return s.Runner.Submit(ctx, name, volume, n.Plan, n.Pace, n.Override)
+	return s.Runner.Submit(ctx, name, on, n.Plan, n.Pace, n.Override)
 }
 
 // check says what would stop a run. Consent that no longer holds is recorded as
 // such.
-func (s *Service) check(ctx context.Context, volume resource.Volume, locator storage.Locator, request storage.Request) error {
+func (s *Service) check(ctx context.Context, on resource.Volume, locator volume.Locator, request volume.Request) error {
 	patience, cancel := context.WithTimeout(context.Background(), agreeTime)
 	defer cancel()
 	purpose := fmt.Sprintf("check %d %t %+v", request.Size, request.Writes, request.Consent)
 	_, err := patient.Ask(patience, locator.String(), purpose, func() (any, error) { return nil, s.Bounds.Check(locator, request) })
-	var lapsed *localfile.LapsedError
+	var lapsed *volume.LapsedError
 	if errors.As(err, &lapsed) {
-		return errors.Join(err, s.Store.LapseConsent(ctx, volume.ID, lapsed.Why))
+		return errors.Join(err, s.Store.LapseConsent(ctx, on.ID, lapsed.Why))
 	}
 	return err
 }

@@ -17,6 +17,7 @@ import (
 	"patientheron/resource"
 	"patientheron/service/store"
 	"patientheron/storage"
+	"patientheron/storage/volume"
 )
 
 // ByID names one record.
@@ -75,18 +76,18 @@ func (s *Service) registerVolumes(api huma.API) {
 
 	huma.Register(api, operation(http.MethodGet, "/volumes/{id}/array", "explain-array", "What a simulated array is, in words and ceilings", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *ByID) (*body[array.Explanation], error) {
-			volume, err := s.Store.Volume(ctx, in.ID)
+			registered, err := s.Store.Volume(ctx, in.ID)
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			locator, err := parsed(volume.Locator)
-			if err == nil && locator.Kind != storage.Array {
-				err = fmt.Errorf("%w: volume %s is a %s, not a simulated array", storage.ErrLocator, volume.Name, volume.Kind)
+			locator, err := parsed(registered.Locator)
+			if err == nil && locator.Kind != "array" {
+				err = fmt.Errorf("%w: volume %s is a %s, not a simulated array", volume.ErrLocator, registered.Name, registered.Kind)
 			}
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			d, err := inTime(volume.Locator, "array", func() (array.Description, error) { return s.Bounds.ReadArray(locator) })
+			d, err := inTime(registered.Locator, "array", func() (array.Description, error) { return s.Bounds.ReadArray(locator) })
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -131,7 +132,7 @@ func (s *Service) addVolume(ctx context.Context, v NewVolume) (resource.Volume, 
 	if err != nil {
 		return resource.Volume{}, err
 	}
-	volume := resource.Volume{Name: v.Name, Locator: locator.String(), Kind: string(locator.Kind)}
+	volume := resource.Volume{Name: v.Name, Locator: locator.String(), Kind: locator.Kind}
 	if volume.Name == "" {
 		volume.Name = defaultName(volume.Locator)
 	}
@@ -145,17 +146,18 @@ func (s *Service) addVolume(ctx context.Context, v NewVolume) (resource.Volume, 
 		err = fmt.Errorf("%w: a volume with this name or this locator is registered; choose another name, or use the registered one", err)
 	}
 	volume.Facts = &facts
+	volume.Writes = writesOf(volume)
 	return volume, err
 }
 
 // parsed reads a locator and looks at what it names.
-func parsed(locator string) (storage.Locator, error) {
-	return inTime(locator, "parse", func() (storage.Locator, error) { return storage.Parse(locator) })
+func parsed(locator string) (volume.Locator, error) {
+	return inTime(locator, "parse", func() (volume.Locator, error) { return storage.Parse(locator) })
 }
 
 // agree takes consent to overwrite what a locator names.
-func (s *Service) agree(locator storage.Locator, stated ConsentToWrite) (*resource.Consent, error) {
-	claim := storage.Claim{Size: stated.Size, Serial: stated.Serial, Holds: stated.Holds}
+func (s *Service) agree(locator volume.Locator, stated ConsentToWrite) (*resource.Consent, error) {
+	claim := volume.Claim{Size: stated.Size, Serial: stated.Serial, Holds: stated.Holds}
 	ctx, cancel := context.WithTimeout(context.Background(), agreeTime)
 	defer cancel()
 	identity, err := patient.Ask(ctx, locator.String(), fmt.Sprintf("agree %+v", claim), func() (setup.Identity, error) { return s.Bounds.Agree(locator, claim) })
@@ -245,7 +247,23 @@ func (s *Service) looked(volumes []resource.Volume) []resource.Volume {
 	}
 	for range volumes {
 		f := <-all
-		volumes[f.index].Facts, volumes[f.index].Trouble = f.facts, f.trouble
+		v := &volumes[f.index]
+		v.Facts, v.Trouble, v.Writes = f.facts, f.trouble, writesOf(*v)
 	}
 	return volumes
+}
+
+// writesOf says where what a load writes to a volume goes.
+func writesOf(v resource.Volume) string {
+	switch traits := storage.TraitsOf(v.Kind); {
+	case traits.KeepsNothing:
+		return "kept nowhere"
+	case v.Consent != nil && v.Consent.Lapsed != "":
+		return "no longer: consent lapsed"
+	case v.Consent != nil:
+		return "may overwrite all"
+	case traits.Makes:
+		return "a test file"
+	}
+	return "no"
 }

@@ -10,14 +10,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
-	"strings"
 	"sync"
-	"syscall"
 	"time"
 
-	"patientheron/core/array"
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
@@ -25,6 +21,7 @@ import (
 	"patientheron/patient"
 	"patientheron/resource"
 	"patientheron/storage"
+	"patientheron/storage/volume"
 )
 
 const (
@@ -42,7 +39,7 @@ type Request struct {
 	Bounds    storage.Bounds
 	Locator   string
 	Told      setup.Setup // by the user, or measured
-	Consent   *storage.Claim
+	Consent   *volume.Claim
 	Asked     setup.Asked
 	Measuring bool // a run is under way: what moves now is its work
 }
@@ -61,22 +58,22 @@ func At(ctx context.Context, r Request) resource.Look {
 	defer cancel()
 	l := resource.Look{Locator: r.Locator, At: began.UTC(), Chain: []setup.Layer{}}
 	explorer := host.NewExplorer()
-	locator, err := patient.Ask(ctx, r.Locator, "parse", func() (storage.Locator, error) { return storage.Parse(r.Locator) })
+	locator, err := patient.Ask(ctx, r.Locator, "parse", func() (volume.Locator, error) { return storage.Parse(r.Locator) })
 	seen := setup.Seen{}
 	if err != nil {
 		seen.Trouble = err.Error()
-		if l.Kind = "folder"; strings.HasPrefix(r.Locator, "array:") {
-			l.Kind = "array"
+		if l.Kind = storage.Scheme(r.Locator); l.Kind == "" {
+			l.Kind = "folder"
 		}
 		l.Setup = r.Told
 	} else {
-		l.Kind = string(locator.Kind)
+		l.Kind = locator.Kind
 		l.Setup, l.Chain, seen = behind(ctx, explorer, locator, r)
 		seen.Kind = l.Kind
 		l.Setup = l.Setup.Over(r.Told)
 	}
 	l.Facts = seen.Facts
-	if address := l.Setup.Text("transport.address"); address != "" && locator.Kind != storage.Array {
+	if address := l.Setup.Text("transport.address"); address != "" && !storage.TraitsOf(locator.Kind).Virtual {
 		path, troubles := explorer.Link(ctx, address)
 		l.Setup = path.Over(l.Setup)
 		for _, trouble := range troubles {
@@ -96,23 +93,16 @@ func At(ctx context.Context, r Request) resource.Look {
 }
 
 // behind finds what stands behind a locator.
-func behind(ctx context.Context, explorer *host.Explorer, locator storage.Locator, r Request) (setup.Setup, []setup.Layer, setup.Seen) {
-	switch locator.Kind {
-	case storage.Null:
-		facts, _ := r.Bounds.Look(locator) // it cannot fail
-		return explorer.Machine(ctx), []setup.Layer{{Kind: "null", Name: locator.String(), Words: "answers at once and moves nothing", Below: []setup.Layer{}}}, setup.Seen{Facts: &facts}
-	case storage.Array:
-		d, err := patient.Ask(ctx, locator.String(), "array", func() (array.Description, error) { return r.Bounds.ReadArray(locator) })
-		if err != nil {
-			return setup.Setup{}, []setup.Layer{}, setup.Seen{Trouble: err.Error()}
-		}
-		return d.Setup(), []setup.Layer{d.Layers()}, setup.Seen{Facts: &setup.Facts{Size: d.Usable(), Alignment: 1, Writable: true}}
+func behind(ctx context.Context, explorer *host.Explorer, locator volume.Locator, r Request) (setup.Setup, []setup.Layer, setup.Seen) {
+	traits := storage.TraitsOf(locator.Kind)
+	if !traits.OnHost {
+		return byItself(ctx, explorer, locator, traits, r)
 	}
 	var found host.Found
 	var together sync.WaitGroup
 	together.Go(func() {
 		var err error
-		if found, err = explorer.Explore(ctx, locator.Path); err != nil {
+		if found, err = explorer.Explore(ctx, locator.Name); err != nil {
 			found.Seen.Troubles = append(found.Seen.Troubles, fmt.Sprintf("not everything was looked at: %v", err))
 		}
 	})
@@ -130,11 +120,11 @@ func behind(ctx context.Context, explorer *host.Explorer, locator storage.Locato
 		var unread error
 		refusal, unread = refused(ctx, locator, r)
 		agreed = r.Asked.Writes && r.Consent != nil && refusal == "" && unread == nil
-		if unread == nil && !agreed && (locator.Kind == storage.Device || r.Asked.Writes) {
+		if unread == nil && !agreed && (locator.Kind == "device" || r.Asked.Writes) {
 			holds, users, unread = held(ctx, locator, r)
 		}
-		if locator.Kind == storage.Folder && f.Writable && unread == nil && refusal == "" {
-			found, err := patient.Ask(ctx, locator.String(), "test file", func() (storage.Way, error) { return r.Bounds.WayOf(locator) })
+		if traits.Makes && f.Writable && unread == nil && refusal == "" {
+			found, err := patient.Ask(ctx, locator.String(), "test file", func() (volume.Way, error) { return r.Bounds.WayOf(locator) })
 			if way = string(found); err != nil && !errors.Is(err, patient.ErrNoAnswer) {
 				refusal = fmt.Sprintf("No test file can be made there: %v", err)
 			}
@@ -156,9 +146,32 @@ func behind(ctx context.Context, explorer *host.Explorer, locator storage.Locato
 	return found.Setup, found.Chain, found.Seen
 }
 
+// byItself describes what nothing of this host stands below.
+func byItself(ctx context.Context, explorer *host.Explorer, locator volume.Locator, traits volume.Traits, r Request) (setup.Setup, []setup.Layer, setup.Seen) {
+	type described struct {
+		setup setup.Setup
+		layer setup.Layer
+		facts setup.Facts
+	}
+	d, err := patient.Ask(ctx, locator.String(), "describe", func() (d described, err error) {
+		if d.setup, d.layer, _, err = r.Bounds.Describe(locator); err != nil {
+			return d, err
+		}
+		d.facts, err = r.Bounds.Look(locator)
+		return d, err
+	})
+	if err != nil {
+		return setup.Setup{}, []setup.Layer{}, setup.Seen{Trouble: err.Error()}
+	}
+	if !traits.Virtual {
+		d.setup = d.setup.Over(explorer.Machine(ctx))
+	}
+	return d.setup, []setup.Layer{d.layer}, setup.Seen{Facts: &d.facts}
+}
+
 // held tells what a device, or a file to be written, holds that was not agreed to
 // be lost, and who uses it.
-func held(ctx context.Context, locator storage.Locator, r Request) (holds string, users []string, err error) {
+func held(ctx context.Context, locator volume.Locator, r Request) (holds string, users []string, err error) {
 	type found struct{ holds, user string }
 	f, err := patient.Ask(ctx, locator.String(), "holds", func() (found, error) {
 		holds, user, err := r.Bounds.Holds(locator)
@@ -176,18 +189,12 @@ func held(ctx context.Context, locator storage.Locator, r Request) (holds string
 // refused says why a run may not use the volume as asked. That there is no
 // room has a check of its own. Storage that does not answer in time refuses
 // nothing: the error says that it could not be looked at.
-func refused(ctx context.Context, locator storage.Locator, r Request) (refusal string, unread error) {
-	request := storage.Request{Size: 1, Writes: r.Asked.Writes, Consent: r.Consent}
+func refused(ctx context.Context, locator volume.Locator, r Request) (refusal string, unread error) {
+	request := volume.Request{Size: 1, Writes: r.Asked.Writes, Consent: r.Consent}
 	purpose := fmt.Sprintf("check %t %+v", request.Writes, request.Consent)
 	_, err := patient.Ask(ctx, locator.String(), purpose, func() (any, error) { return nil, r.Bounds.Check(locator, request) })
-	if err == nil && locator.Kind != storage.Folder {
-		_, err = patient.Ask(ctx, locator.String(), "open", func() (any, error) {
-			file, err := os.OpenFile(locator.Path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
-			if err != nil {
-				return nil, err
-			}
-			return nil, file.Close()
-		})
+	if err == nil && storage.TraitsOf(locator.Kind).Overwritten {
+		_, err = patient.Ask(ctx, locator.String(), "open", func() (any, error) { return nil, r.Bounds.Readable(locator) })
 	}
 	switch {
 	case errors.Is(err, patient.ErrNoAnswer):

@@ -16,7 +16,7 @@ import (
 	"patientheron/patient"
 	"patientheron/resource"
 	"patientheron/service/store"
-	"patientheron/storage"
+	"patientheron/storage/volume"
 )
 
 // execution is one run under way.
@@ -224,7 +224,7 @@ func (e *execution) devices() []string {
 
 // measure makes one measurement. The error is about the run as a whole; a
 // measurement that fails is a recorded result and the plan goes on.
-func (e *execution) measure(ctx context.Context, volume storage.Volume, position int, step plan.Step) error {
+func (e *execution) measure(ctx context.Context, used volume.Volume, position int, step plan.Step) error {
 	m := resource.Measurement{
 		RunID: e.run.ID, Position: position, Stage: step.Stage + 1, Name: step.Name, Fill: step.Fill,
 		Point: step.Point, Repeat: step.Repeat, Repeats: step.Repeats, Load: step.Load.Completed(), Status: resource.Running,
@@ -234,7 +234,7 @@ func (e *execution) measure(ctx context.Context, volume storage.Volume, position
 		return fmt.Errorf("measurement %d could not be recorded: %w", position, err)
 	}
 	e.feed.send(e.run.ID, m)
-	outcome, failure := e.drive(ctx, volume, m)
+	outcome, failure := e.drive(ctx, used, m)
 
 	keep, cancel := record(ctx)
 	defer cancel()
@@ -287,11 +287,11 @@ func (e *execution) judge(ctx context.Context, m *resource.Measurement) error {
 }
 
 // drive runs the load engine and keeps the series as it grows.
-func (e *execution) drive(ctx context.Context, volume storage.Volume, m resource.Measurement) (*load.Outcome, error) {
+func (e *execution) drive(ctx context.Context, used volume.Volume, m resource.Measurement) (*load.Outcome, error) {
 	if err := Fits(m.Load, e.run.Volume); err != nil {
 		return nil, err
 	}
-	opened, err := patient.Own(ctx, patience, func() (load.Volume, error) { return volume.Use(m.Load) }, func(v load.Volume, err error) {
+	opened, err := patient.Own(ctx, patience, func() (load.Volume, error) { return used.Use(m.Load) }, func(v load.Volume, err error) {
 		if err == nil {
 			_ = v.Close()
 		}

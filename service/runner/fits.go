@@ -30,7 +30,7 @@ func fits(spec workload.Spec, volume resource.Volume, most quantity.Bytes) error
 	needs := func(depth int) quantity.Bytes {
 		of := spec
 		of.Depth = depth
-		if volume.Kind == string(storage.Array) {
+		if storage.TraitsOf(volume.Kind).Virtual {
 			of.Depth = 1
 		}
 		return load.Memory(of)

@@ -12,12 +12,12 @@ import (
 	"patientheron/resource"
 	"patientheron/service/store"
 	"patientheron/storage"
-	"patientheron/storage/localfile"
+	"patientheron/storage/volume"
 )
 
 // open prepares the volume of a run.
-func (e *execution) open(ctx context.Context, steps []plan.Step) (storage.Volume, error) {
-	locator, err := patient.Own(ctx, patience, func() (storage.Locator, error) { return storage.Parse(e.run.Volume.Locator) }, func(storage.Locator, error) {})
+func (e *execution) open(ctx context.Context, steps []plan.Step) (volume.Volume, error) {
+	locator, err := patient.Own(ctx, patience, func() (volume.Locator, error) { return storage.Parse(e.run.Volume.Locator) }, func(volume.Locator, error) {})
 	if err != nil {
 		return nil, err
 	}
@@ -25,16 +25,16 @@ func (e *execution) open(ctx context.Context, steps []plan.Step) (storage.Volume
 		return nil, err
 	}
 	size, writes := plan.Reach(steps)
-	volume, err := patient.Own(ctx, patience, func() (storage.Volume, error) {
-		return e.bounds.Prepare(ctx, locator, storage.Request{
+	opened, err := patient.Own(ctx, patience, func() (volume.Volume, error) {
+		return e.bounds.Prepare(ctx, locator, volume.Request{
 			Size: size, Writes: writes, Content: steps[0].Load, Consent: Claim(e.run.Volume), Progress: e.preparing,
 		})
-	}, func(v storage.Volume, err error) {
+	}, func(v volume.Volume, err error) {
 		if err == nil {
 			_ = v.Close()
 		}
 	})
-	var lapsed *localfile.LapsedError
+	var lapsed *volume.LapsedError
 	if errors.As(err, &lapsed) {
 		err = errors.Join(err, e.store.LapseConsent(ctx, e.run.VolumeID, lapsed.Why))
 	}
@@ -42,22 +42,22 @@ func (e *execution) open(ctx context.Context, steps []plan.Step) (storage.Volume
 		return nil, err
 	}
 	e.wrote = writes
-	return volume, nil
+	return opened, nil
 }
 
 // SameKind reports a volume that is another kind of thing by now than it was
 // registered as.
-func SameKind(volume resource.Volume, now storage.Locator) error {
-	if volume.Kind == string(now.Kind) {
+func SameKind(registered resource.Volume, now volume.Locator) error {
+	if registered.Kind == now.Kind {
 		return nil
 	}
-	return fmt.Errorf("%s: %w: it was registered as a %s and is a %s now; forget the volume, and register what is there", volume.Locator, localfile.ErrNotStorage, volume.Kind, now.Kind)
+	return fmt.Errorf("%s: %w: it was registered as a %s and is a %s now; forget the volume, and register what is there", registered.Locator, volume.ErrNotStorage, registered.Kind, now.Kind)
 }
 
 // renew takes the identity anew of what this run wrote to, so that consent
 // holds for the next run and for nothing that others do meanwhile.
-func (e *execution) renew(ctx context.Context, volume storage.Volume) {
-	identified, is := volume.(interface {
+func (e *execution) renew(ctx context.Context, used volume.Volume) {
+	identified, is := used.(interface {
 		Identity() (setup.Identity, error)
 	})
 	if !e.wrote || !is || e.run.Volume.Consent == nil {
@@ -85,22 +85,22 @@ func (e *execution) renew(ctx context.Context, volume storage.Volume) {
 // consent takes the consent as it stands now, which may have been withdrawn or
 // given since the run was asked for.
 func (e *execution) consent(ctx context.Context) error {
-	volume, err := e.store.Volume(ctx, e.run.VolumeID)
+	registered, err := e.store.Volume(ctx, e.run.VolumeID)
 	if errors.Is(err, store.ErrNotFound) {
-		volume.Consent = nil
+		registered.Consent = nil
 	} else if err != nil {
 		return err
 	}
 	e.changing.Lock()
 	defer e.changing.Unlock()
-	e.run.Volume.Consent = volume.Consent
+	e.run.Volume.Consent = registered.Consent
 	return nil
 }
 
 // Claim is what the user agreed to lose of a volume; nil for nothing.
-func Claim(v resource.Volume) *storage.Claim {
+func Claim(v resource.Volume) *volume.Claim {
 	if v.Consent == nil {
 		return nil
 	}
-	return &storage.Claim{Size: v.Consent.Size, Serial: v.Consent.Serial, Holds: v.Consent.Holds, Identity: v.Consent.Identity, Lapsed: v.Consent.Lapsed}
+	return &volume.Claim{Size: v.Consent.Size, Serial: v.Consent.Serial, Holds: v.Consent.Holds, Identity: v.Consent.Identity, Lapsed: v.Consent.Lapsed}
 }

@@ -9,27 +9,17 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/storage/inuse"
+	"patientheron/storage/volume"
 )
 
-// Claim states what a user agrees to lose: first in the user's words, which
-// must match what is found; from then on by the identity that was found.
-type Claim struct {
-	Size     quantity.Bytes
-	Serial   string
-	Holds    string          // what is recognised, as a refusal named it
-	Identity *setup.Identity // nil while the consent is being given
-	Lapsed   string          // why it no longer holds; "" when it does
-}
-
-// Agree takes consent to overwrite a file or device: it must be what the user
+// agree takes consent to overwrite a file or device: it must be what the user
 // stated, not in use, and hold nothing that was not named. It gives the
 // identity that the consent is for, and writes nothing.
-func Agree(path, kind string, claim Claim, kept []string) (setup.Identity, error) {
+func agree(path, kind string, claim volume.Claim, kept []string) (setup.Identity, error) {
 	if kind != "file" && kind != "device" {
-		return setup.Identity{}, fmt.Errorf("%s is a %s: %w: consent to overwrite is about a file or a device; leave it out", path, kind, ErrConsent)
+		return setup.Identity{}, fmt.Errorf("%s is a %s: %w: consent to overwrite is about a file or a device; leave it out", path, kind, volume.ErrConsent)
 	}
 	file, err := openToLook(path, kind)
 	if err != nil {
@@ -45,15 +35,15 @@ func Agree(path, kind string, claim Claim, kept []string) (setup.Identity, error
 	}
 	switch {
 	case found.Size != claim.Size:
-		return found, fmt.Errorf("%s: %w: it is %s bytes large, the consent names %s bytes; look again at which %s you mean", path, ErrConsent, found.Size.Full(), claim.Size.Full(), kind)
+		return found, fmt.Errorf("%s: %w: it is %s bytes large, the consent names %s bytes; look again at which %s you mean", path, volume.ErrConsent, found.Size.Full(), claim.Size.Full(), kind)
 	case found.Serial != claim.Serial:
-		return found, fmt.Errorf("%s: %w: its serial number is %q, the consent names %q; look again at which %s you mean", path, ErrConsent, found.Serial, claim.Serial, kind)
+		return found, fmt.Errorf("%s: %w: its serial number is %q, the consent names %q; look again at which %s you mean", path, volume.ErrConsent, found.Serial, claim.Serial, kind)
 	case found.HoldsInWords() == claim.Holds:
 		return found, nil
 	case found.HoldsInWords() == "":
-		return found, fmt.Errorf("%s: %w: nothing is on it, the consent names %q; look again at which %s you mean", path, ErrConsent, claim.Holds, kind)
+		return found, fmt.Errorf("%s: %w: nothing is on it, the consent names %q; look again at which %s you mean", path, volume.ErrConsent, claim.Holds, kind)
 	}
-	return found, fmt.Errorf("%s: %w: it holds %s; nothing was written. If that may be lost, name it in the consent (--holds %q)", path, ErrConsent, found.HoldsInWords(), found.HoldsInWords())
+	return found, fmt.Errorf("%s: %w: it holds %s; nothing was written. If that may be lost, name it in the consent (--holds %q)", path, volume.ErrConsent, found.HoldsInWords(), found.HoldsInWords())
 }
 
 // openToLook opens a file or device for reading; what became something else
@@ -79,7 +69,7 @@ func sameKind(file *os.File, kind string) error {
 		return fmt.Errorf("look at %s: %w", file.Name(), err)
 	}
 	if wanted := map[string]uint32{"file": unix.S_IFREG, "device": unix.S_IFBLK}[kind]; stat.Mode&unix.S_IFMT != wanted {
-		return fmt.Errorf("%s: %w: it is no longer a %s; forget the volume and register it anew", file.Name(), ErrNotStorage, kind)
+		return fmt.Errorf("%s: %w: it is no longer a %s; forget the volume and register it anew", file.Name(), volume.ErrNotStorage, kind)
 	}
 	return nil
 }
@@ -110,7 +100,7 @@ func free(file *os.File, path string, kept []string) error {
 }
 
 func inUse(path string, use *inuse.Use) error {
-	return fmt.Errorf("open %s for writing: %w: %s; nothing was written. Name other storage, or %s", path, ErrInUse, use.What, use.Next)
+	return fmt.Errorf("open %s for writing: %w: %s; nothing was written. Name other storage, or %s", path, volume.ErrInUse, use.What, use.Next)
 }
 
 // exclusive asks the kernel whether another layer holds a device, where nothing
@@ -138,7 +128,7 @@ func ours(file *os.File, path string, kept []string) error {
 		return fmt.Errorf("look at %s: %w", path, err)
 	}
 	refuse := func(what string) error {
-		return fmt.Errorf("open %s for writing: %w: it is %s; nothing was written. Name other storage", path, ErrInUse, what)
+		return fmt.Errorf("open %s for writing: %w: it is %s; nothing was written. Name other storage", path, volume.ErrInUse, what)
 	}
 	if program, err := os.Stat("/proc/self/exe"); err == nil && os.SameFile(program, found) {
 		return refuse("the program of this service itself")
@@ -189,48 +179,35 @@ func keptAbove(path string, kept []string) string {
 	}
 }
 
-// LapsedError says that consent no longer holds. It is an ErrConsent.
-type LapsedError struct {
-	Path string
-	Why  string
-}
-
-func (e *LapsedError) Error() string {
-	return fmt.Sprintf("%s: %v: the consent no longer holds: %s; nothing was written. Look at what is there now, and if that may be lost, give consent anew (heron volume consent)", e.Path, ErrConsent, e.Why)
-}
-
-// Unwrap gives ErrConsent.
-func (e *LapsedError) Unwrap() error { return ErrConsent }
-
 // still reports whether an opened file or device is what consent was given for.
-func still(file *os.File, path string, claim Claim) error {
+func still(file *os.File, path string, claim volume.Claim) error {
 	if claim.Lapsed != "" {
-		return &LapsedError{path, claim.Lapsed}
+		return &volume.LapsedError{Path: path, Why: claim.Lapsed}
 	}
 	if claim.Identity == nil {
-		return &LapsedError{path, "it was given before identities were kept"}
+		return &volume.LapsedError{Path: path, Why: "it was given before identities were kept"}
 	}
 	found, err := identify(file)
 	if err != nil {
 		return err
 	}
 	if changed := claim.Identity.Differences(found); len(changed) > 0 {
-		return &LapsedError{path, "this is not what was agreed to: " + strings.Join(changed, ", ")}
+		return &volume.LapsedError{Path: path, Why: "this is not what was agreed to: " + strings.Join(changed, ", ")}
 	}
 	return nil
 }
 
 // checkConsent reports, before a run, why it may not write.
-func checkConsent(path, kind string, request Request) error {
+func checkConsent(path, kind string, request volume.Request, kept []string) error {
 	if request.Consent == nil {
-		return fmt.Errorf("%s: %w: the workload would overwrite what this %s holds; measure with reads 100%%, or give consent to overwrite it (heron volume consent)", path, ErrConsent, kind)
+		return fmt.Errorf("%s: %w: the workload would overwrite what this %s holds; measure with reads 100%%, or give consent to overwrite it (heron volume consent)", path, volume.ErrConsent, kind)
 	}
 	file, err := openToLook(path, kind)
 	if err != nil {
 		return err
 	}
 	defer file.Close()
-	if err := unused(file, path, request.Kept); err != nil {
+	if err := unused(file, path, kept); err != nil {
 		return err
 	}
 	if inuse.Ourselves(file) {
@@ -241,7 +218,7 @@ func checkConsent(path, kind string, request Request) error {
 
 // openForWriting opens what consent was given for, and makes sure on the opened
 // descriptor that nobody uses it and that it is still that.
-func openForWriting(path, kind string, request Request) (*os.File, error) {
+func openForWriting(path, kind string, request volume.Request, kept []string) (*os.File, error) {
 	mode := unix.O_RDWR | unix.O_NONBLOCK | unix.O_CLOEXEC
 	if kind == "device" {
 		mode |= unix.O_EXCL // fails while anything else of the kernel holds the device
@@ -256,7 +233,7 @@ func openForWriting(path, kind string, request Request) (*os.File, error) {
 	file := os.NewFile(uintptr(fd), path)
 	err = sameKind(file, kind)
 	if err == nil {
-		err = free(file, path, request.Kept)
+		err = free(file, path, kept)
 	}
 	if use := inuse.Lock(file); err == nil && use != nil {
 		err = inUse(path, use)
@@ -271,9 +248,9 @@ func openForWriting(path, kind string, request Request) (*os.File, error) {
 	return file, nil
 }
 
-// Holds tells what is recognised on a file or device, and who uses it; both
+// holdsOf tells what is recognised on a file or device, and who uses it; both
 // are empty when nothing is found.
-func Holds(path, kind string) (holds, user string, err error) {
+func holdsOf(path, kind string) (holds, user string, err error) {
 	if kind != "file" && kind != "device" {
 		return "", "", nil
 	}

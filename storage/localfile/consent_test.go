@@ -8,16 +8,17 @@ import (
 	"testing"
 
 	"patientheron/core/quantity"
+	"patientheron/storage/volume"
 )
 
 // agreed makes a file of a size and takes consent to overwrite it.
-func agreed(t *testing.T, path string, size int) Claim {
+func agreed(t *testing.T, path string, size int) volume.Claim {
 	t.Helper()
 	if err := os.WriteFile(path, make([]byte, size), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	claim := Claim{Size: quantity.Bytes(size)}
-	identity, err := Agree(path, "file", claim, nil)
+	claim := volume.Claim{Size: quantity.Bytes(size)}
+	identity, err := agree(path, "file", claim, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -26,10 +27,10 @@ func agreed(t *testing.T, path string, size int) Claim {
 }
 
 // prepared prepares a run that writes, and gives the error.
-func prepared(t *testing.T, path string, claim *Claim, kept ...string) error {
+func prepared(t *testing.T, path string, claim *volume.Claim, kept ...string) error {
 	t.Helper()
-	checked := Check(path, "file", Request{Writes: true, Consent: claim, Kept: kept})
-	v, err := Prepare(t.Context(), path, "file", Request{Writes: true, Consent: claim, Kept: kept})
+	checked := Opener{Kept: kept}.Check(at(path, "file"), volume.Request{Writes: true, Consent: claim})
+	v, err := Opener{Kept: kept}.Prepare(t.Context(), at(path, "file"), volume.Request{Writes: true, Consent: claim})
 	if err == nil {
 		v.Close()
 	}
@@ -68,9 +69,9 @@ func TestConsentIsForAnIdentity(t *testing.T) {
 			}
 		}
 		err := prepared(t, path, &claim)
-		var lapsed *LapsedError
+		var lapsed *volume.LapsedError
 		stays := change == nil || name == "another name, the same" || name == "read by others" || name == "its time of change altered"
-		if stays && err != nil || !stays && (!errors.As(err, &lapsed) || !errors.Is(err, ErrConsent)) {
+		if stays && err != nil || !stays && (!errors.As(err, &lapsed) || !errors.Is(err, volume.ErrConsent)) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -91,7 +92,7 @@ func writeText(path, text string, at int64) error {
 func TestConsentGoesOnAfterOurOwnWrites(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "file")
 	claim := agreed(t, path, 2<<20)
-	v, err := Prepare(t.Context(), path, "file", Request{Writes: true, Consent: &claim})
+	v, err := Opener{}.prepare(t.Context(), at(path, "file"), volume.Request{Writes: true, Consent: &claim})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -99,7 +100,7 @@ func TestConsentGoesOnAfterOurOwnWrites(t *testing.T) {
 	if err := writeAt(path, 0); err != nil {
 		t.Fatal(err)
 	}
-	if err := Check(path, "file", Request{Writes: true, Consent: &claim}); err != nil {
+	if err := (Opener{}).Check(at(path, "file"), volume.Request{Writes: true, Consent: &claim}); err != nil {
 		t.Errorf("a run asked for while one writes: %v", err)
 	}
 	identity, err := v.Identity()
@@ -139,15 +140,15 @@ func TestWhatIsThereHasToBeNamed(t *testing.T) {
 		if err := writeText(path, c.text, c.at); err != nil {
 			t.Fatal(err)
 		}
-		_, err := Agree(path, "file", Claim{Size: 3 << 20, Holds: c.holds}, nil)
-		if (err == nil) != (c.want == "") || err != nil && (!errors.Is(err, ErrConsent) || !strings.Contains(err.Error(), c.want)) {
+		_, err := agree(path, "file", volume.Claim{Size: 3 << 20, Holds: c.holds}, nil)
+		if (err == nil) != (c.want == "") || err != nil && (!errors.Is(err, volume.ErrConsent) || !strings.Contains(err.Error(), c.want)) {
 			t.Errorf("%s: %v, want %q", name, err, c.want)
 		}
 	}
-	if _, err := Agree(path, "file", Claim{Size: 1 << 20}, nil); !errors.Is(err, ErrConsent) || !strings.Contains(err.Error(), "look again") {
+	if _, err := agree(path, "file", volume.Claim{Size: 1 << 20}, nil); !errors.Is(err, volume.ErrConsent) || !strings.Contains(err.Error(), "look again") {
 		t.Errorf("another size: %v", err)
 	}
-	if _, err := Agree(filepath.Dir(path), "folder", Claim{}, nil); !errors.Is(err, ErrConsent) {
+	if _, err := agree(filepath.Dir(path), "folder", volume.Claim{}, nil); !errors.Is(err, volume.ErrConsent) {
 		t.Errorf("a folder: %v", err)
 	}
 }
@@ -180,19 +181,19 @@ func TestOurOwnFilesAreKept(t *testing.T) {
 		if path == program {
 			size = quantity.Bytes(info.Size())
 		}
-		if _, err := Agree(path, "file", Claim{Size: size, Holds: "unknown content"}, []string{kept}); !errors.Is(err, ErrInUse) {
+		if _, err := agree(path, "file", volume.Claim{Size: size, Holds: "unknown content"}, []string{kept}); !errors.Is(err, volume.ErrInUse) {
 			t.Errorf("consent for %s: %v", path, err)
 		}
 	}
-	if err := prepared(t, database, &claim, kept); !errors.Is(err, ErrInUse) {
+	if err := prepared(t, database, &claim, kept); !errors.Is(err, volume.ErrInUse) {
 		t.Errorf("a run on the database: %v", err)
 	}
 	for _, folder := range []string{kept, filepath.Join(kept, "below")} {
-		if err := Check(folder, "folder", Request{Size: 4096, Kept: []string{kept}}); !errors.Is(err, ErrInUse) {
+		if err := (Opener{Kept: []string{kept}}).Check(at(folder, "folder"), volume.Request{Size: 4096}); !errors.Is(err, volume.ErrInUse) {
 			t.Errorf("a test file in %s: %v", folder, err)
 		}
 	}
-	if err := Check(elsewhere, "folder", Request{Size: 4096, Kept: []string{kept}}); err != nil {
+	if err := (Opener{Kept: []string{kept}}).Check(at(elsewhere, "folder"), volume.Request{Size: 4096}); err != nil {
 		t.Errorf("a test file elsewhere: %v", err)
 	}
 }

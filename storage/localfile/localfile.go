@@ -10,7 +10,6 @@
 package localfile
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -23,39 +22,17 @@ import (
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
+	"patientheron/storage/volume"
 )
 
-// Errors that callers branch on.
-var (
-	ErrNoSpace      = errors.New("not enough free space")
-	ErrNotPermitted = errors.New("not permitted")
-	ErrConsent      = errors.New("writing was not agreed to")
-	ErrInUse        = errors.New("in use")
-	ErrNotStorage   = errors.New("not a folder, a file or a block device")
-)
-
-// Progress is told how much of a preparation is done.
-type Progress func(done, of quantity.Bytes)
-
-// Request says what a run will do.
-type Request struct {
-	Size     quantity.Bytes // the largest offset + span; 0 for all of a file or device
-	Writes   bool           // whether anything is written
-	Content  workload.Spec  // whose content a test file is filled with
-	Consent  *Claim         // what of a file or device the user agreed to lose; nil for nothing
-	Kept     []string       // folders that the service keeps for itself: nothing is measured there
-	Traces   Traces         // where test files with a name are noted
-	Progress Progress       // may be nil
-}
-
-// KindOf tells whether path is a "folder", a "file" or a "device".
-func KindOf(path string) (string, error) {
+// kindOf tells whether path is a "folder", a "file" or a "device".
+func kindOf(path string) (string, error) {
 	info, err := os.Stat(path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return "", fmt.Errorf("%s does not exist on the host of the service; make it first, or name another place: %w", path, fs.ErrNotExist)
 	case errors.Is(err, fs.ErrPermission):
-		return "", fmt.Errorf("%s: %w: the service may not look there; grant it the right, or run it as another user", path, ErrNotPermitted)
+		return "", fmt.Errorf("%s: %w: the service may not look there; grant it the right, or run it as another user", path, volume.ErrNotPermitted)
 	case err != nil:
 		return "", fmt.Errorf("look at %s: %w", path, err)
 	case info.IsDir():
@@ -65,11 +42,11 @@ func KindOf(path string) (string, error) {
 	case info.Mode()&fs.ModeDevice != 0 && info.Mode()&fs.ModeCharDevice == 0:
 		return "device", nil
 	}
-	return "", fmt.Errorf("%s: %w; name one of these", path, ErrNotStorage)
+	return "", fmt.Errorf("%s: %w; name one of these", path, volume.ErrNotStorage)
 }
 
-// Look tells what stands behind path without writing anything.
-func Look(path, kind string) (setup.Facts, error) {
+// look tells what stands behind path without writing anything.
+func look(path, kind string) (setup.Facts, error) {
 	var f setup.Facts
 	var stat unix.Statfs_t
 	if err := unix.Statfs(path, &stat); err != nil {
@@ -103,50 +80,25 @@ func Look(path, kind string) (setup.Facts, error) {
 	return f, nil
 }
 
-// Check reports what would stop a run from being prepared, without writing
-// anything.
-func Check(path, kind string, request Request) error {
-	switch kind {
-	case "folder":
-		return checkFolder(path, request)
-	case "file", "device":
-		if !request.Writes {
-			return nil
-		}
-		return checkConsent(path, kind, request)
-	}
-	return fmt.Errorf("%s: %w", path, ErrNotStorage)
-}
-
-func checkFolder(path string, request Request) error {
+// checkFolder reports why no test file can be made in a folder.
+func (o Opener) checkFolder(path string, request volume.Request) error {
 	if request.Size == 0 {
 		return &workload.FieldError{Field: "span", Reason: "a folder has no size of its own; say how large the test file shall be, such as --span 10GiB"}
 	}
-	if folder := keptAbove(path, request.Kept); folder != "" {
-		return fmt.Errorf("%s: %w: the service keeps %s for itself, and a test file there would take the room of its results; name another folder", path, ErrInUse, folder)
+	if folder := keptAbove(path, o.Kept); folder != "" {
+		return fmt.Errorf("%s: %w: the service keeps %s for itself, and a test file there would take the room of its results; name another folder", path, volume.ErrInUse, folder)
 	}
-	found, err := Look(path, "folder")
+	found, err := look(path, "folder")
 	if err != nil {
 		return err
 	}
 	if !found.Writable {
-		return fmt.Errorf("%s: %w: the service may not write there; grant its user the right, or name another folder", path, ErrNotPermitted)
+		return fmt.Errorf("%s: %w: the service may not write there; grant its user the right, or name another folder", path, volume.ErrNotPermitted)
 	}
 	if request.Size > found.Free {
-		return fmt.Errorf("%w: the test file needs %s, and %s has %s free; use a smaller span, or make room", ErrNoSpace, request.Size, path, found.Free)
+		return fmt.Errorf("%w: the test file needs %s, and %s has %s free; use a smaller span, or make room", volume.ErrNoSpace, request.Size, path, found.Free)
 	}
 	return nil
-}
-
-// Prepare makes path ready for a run.
-func Prepare(ctx context.Context, path, kind string, request Request) (*Volume, error) {
-	if err := Check(path, kind, request); err != nil {
-		return nil, err
-	}
-	if kind == "folder" {
-		return prepareFolder(ctx, path, request)
-	}
-	return prepareExisting(path, kind, request)
 }
 
 // Volume is a file or device made ready for a run.
@@ -217,10 +169,10 @@ func (o *opened) Open(options load.QueueOptions) (load.Queue, error) {
 
 // prepareExisting opens a file or device that is there: for reading, or for
 // writing when that was agreed to.
-func prepareExisting(path, kind string, request Request) (*Volume, error) {
+func (o Opener) prepareExisting(path, kind string, request volume.Request) (*Volume, error) {
 	open := openToLook
 	if request.Writes {
-		open = func(path, kind string) (*os.File, error) { return openForWriting(path, kind, request) }
+		open = func(path, kind string) (*os.File, error) { return openForWriting(path, kind, request, o.Kept) }
 	}
 	file, err := open(path, kind)
 	if err != nil {
@@ -260,9 +212,9 @@ func (v *Volume) Identity() (setup.Identity, error) { return identify(v.file) }
 func explain(err error, path string) error {
 	switch {
 	case errors.Is(err, fs.ErrPermission), errors.Is(err, unix.EROFS):
-		return fmt.Errorf("open %s: %w: %w; grant the service's user the right, or name another place", path, ErrNotPermitted, err)
+		return fmt.Errorf("open %s: %w: %w; grant the service's user the right, or name another place", path, volume.ErrNotPermitted, err)
 	case errors.Is(err, unix.ENOSPC):
-		return fmt.Errorf("open %s: %w: %w", path, ErrNoSpace, err)
+		return fmt.Errorf("open %s: %w: %w", path, volume.ErrNoSpace, err)
 	}
 	return fmt.Errorf("open %s: %w", path, err)
 }

@@ -14,6 +14,7 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	"patientheron/storage/volume"
 )
 
 func spec(change func(*workload.Spec)) workload.Spec {
@@ -25,15 +26,18 @@ func spec(change func(*workload.Spec)) workload.Spec {
 	return s
 }
 
-func request(s workload.Spec, progress Progress) Request {
-	return Request{Size: s.Offset + s.Span, Writes: s.Writes(), Content: s, Progress: progress}
+// at is a locator.
+func at(path, kind string) volume.Locator { return volume.Locator{Kind: kind, Name: path} }
+
+func request(s workload.Spec, progress volume.Progress) volume.Request {
+	return volume.Request{Size: s.Offset + s.Span, Writes: s.Writes(), Content: s, Progress: progress}
 }
 
 func measureFolder(t *testing.T, s workload.Spec) *load.Outcome {
 	t.Helper()
 	folder := t.TempDir()
 	var filled quantity.Bytes
-	prepared, err := Prepare(t.Context(), folder, "folder", request(s, func(done, of quantity.Bytes) { filled = done }))
+	prepared, err := Opener{}.Prepare(t.Context(), at(folder, "folder"), request(s, func(done, of quantity.Bytes) { filled = done }))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -159,29 +163,29 @@ func TestRefusals(t *testing.T) {
 		spec       workload.Spec
 		want       error
 	}{
-		"larger than free":       {folder, "folder", spec(func(s *workload.Spec) { s.Span = 1 << 55 }), ErrNoSpace},
+		"larger than free":       {folder, "folder", spec(func(s *workload.Spec) { s.Span = 1 << 55 }), volume.ErrNoSpace},
 		"folder without span":    {folder, "folder", spec(func(s *workload.Spec) { s.Span = 0 }), workload.ErrInvalid},
-		"write without consent":  {file, "file", spec(func(s *workload.Spec) { s.Reads = 0 }), ErrConsent},
-		"device without consent": {"/dev/null", "device", spec(func(s *workload.Spec) { s.Reads = 0 }), ErrConsent},
-		"a socket or so":         {"/dev/null", "other", spec(nil), ErrNotStorage},
+		"write without consent":  {file, "file", spec(func(s *workload.Spec) { s.Reads = 0 }), volume.ErrConsent},
+		"device without consent": {"/dev/null", "device", spec(func(s *workload.Spec) { s.Reads = 0 }), volume.ErrConsent},
+		"a socket or so":         {"/dev/null", "other", spec(nil), volume.ErrNotStorage},
 	} {
-		if _, err := Prepare(t.Context(), c.path, c.kind, request(c.spec, nil)); !errors.Is(err, c.want) {
+		if _, err := (Opener{}).Prepare(t.Context(), at(c.path, c.kind), request(c.spec, nil)); !errors.Is(err, c.want) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	if _, err := Prepare(t.Context(), small, "file", request(spec(nil), nil)); err == nil {
+	if _, err := (Opener{}).Prepare(t.Context(), at(small, "file"), request(spec(nil), nil)); err == nil {
 		t.Error("a file smaller than a block was opened")
 	}
-	if _, err := KindOf("/dev/null"); !errors.Is(err, ErrNotStorage) {
+	if _, err := kindOf("/dev/null"); !errors.Is(err, volume.ErrNotStorage) {
 		t.Errorf("a character device: %v", err)
 	}
-	if _, err := KindOf(filepath.Join(folder, "nowhere")); !errors.Is(err, os.ErrNotExist) {
+	if _, err := kindOf(filepath.Join(folder, "nowhere")); !errors.Is(err, os.ErrNotExist) {
 		t.Errorf("a missing path: %v", err)
 	}
 }
 
 func TestLook(t *testing.T) {
-	f, err := Look(t.TempDir(), "folder")
+	f, err := look(t.TempDir(), "folder")
 	if err != nil || f.Size == 0 || f.FileSystem == "" || !f.Writable {
 		t.Errorf("%+v, %v", f, err)
 	}

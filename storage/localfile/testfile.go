@@ -14,28 +14,17 @@ import (
 
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	"patientheron/storage/volume"
 )
-
-// Way is how a folder takes a test file.
-type Way string
 
 // The ways, from the best on. A file without a name is gone with the process,
 // however that ends. File systems that live in other processes often cannot open
 // such a file a second time, and some lose it when its name is removed.
 const (
-	Unnamed  Way = "without a name"            // it never has one (O_TMPFILE, open(2))
-	Unlinked Way = "with its name removed"     // at once after it was made
-	Named    Way = "with a name until the end" // which is noted before it is made
+	Unnamed  volume.Way = "without a name"            // it never has one (O_TMPFILE, open(2))
+	Unlinked volume.Way = "with its name removed"     // at once after it was made
+	Named    volume.Way = "with a name until the end" // which is noted before it is made
 )
-
-// Traces notes test files that have a name, so that one which is left behind when
-// the process is killed can be found.
-type Traces interface {
-	// Note is called before a file is made under path. When it fails none is made.
-	Note(path string) error
-	// Forget is called when path is gone.
-	Forget(path string)
-}
 
 // testName is what test files are called. Nobody else calls a file that.
 var testName = regexp.MustCompile(`^\.patient-heron-[A-Z2-7]{26}$`)
@@ -44,12 +33,12 @@ var testName = regexp.MustCompile(`^\.patient-heron-[A-Z2-7]{26}$`)
 type testFile struct {
 	file   *os.File
 	path   string // while it has a name
-	way    Way
-	traces Traces
+	way    volume.Way
+	traces volume.Traces
 }
 
 // makeTestFile makes an empty file in a folder, in the best way that works there.
-func makeTestFile(folder string, traces Traces) (*testFile, error) {
+func makeTestFile(folder string, traces volume.Traces) (*testFile, error) {
 	fd, err := unix.Open(folder, unix.O_TMPFILE|unix.O_RDWR|unix.O_CLOEXEC, 0o600)
 	if err == nil {
 		t := &testFile{file: os.NewFile(uintptr(fd), filepath.Join(folder, "test file")), way: Unnamed}
@@ -194,9 +183,9 @@ func reopen(file *os.File, mode int, uncached bool) (*os.File, error) {
 	return os.NewFile(uintptr(fd), file.Name()), nil
 }
 
-// WayOf tells how a folder takes a test file, by making an empty one that is gone
+// wayOf tells how a folder takes a test file, by making an empty one that is gone
 // when it returns.
-func WayOf(folder string) (Way, error) {
+func wayOf(folder string) (volume.Way, error) {
 	t, err := makeTestFile(folder, unnoted{})
 	if err != nil {
 		return "", err
@@ -238,8 +227,8 @@ func RemoveLeft(path string) error {
 }
 
 // prepareFolder makes and fills a test file.
-func prepareFolder(ctx context.Context, path string, request Request) (*Volume, error) {
-	test, err := makeTestFile(path, request.Traces)
+func (o Opener) prepareFolder(ctx context.Context, path string, request volume.Request) (*Volume, error) {
+	test, err := makeTestFile(path, o.Traces)
 	if err != nil {
 		return nil, err
 	}
@@ -253,7 +242,7 @@ func prepareFolder(ctx context.Context, path string, request Request) (*Volume, 
 // fill writes the whole test file with the asked content and brings it to
 // stable storage: uncached, or through the page cache where the file system does
 // not take that.
-func (v *Volume) fill(ctx context.Context, request Request) error {
+func (v *Volume) fill(ctx context.Context, request volume.Request) error {
 	file, err := v.open(unix.O_RDWR, true)
 	if err == nil {
 		err = v.fillThrough(ctx, file, request)
@@ -270,7 +259,7 @@ func (v *Volume) fill(ctx context.Context, request Request) error {
 	return v.fillThrough(ctx, file, request)
 }
 
-func (v *Volume) fillThrough(ctx context.Context, file *os.File, request Request) error {
+func (v *Volume) fillThrough(ctx context.Context, file *os.File, request volume.Request) error {
 	const chunk = 4 << 20
 	buffer, err := unix.Mmap(-1, 0, chunk, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_ANON|unix.MAP_PRIVATE)
 	if err != nil {
@@ -287,7 +276,7 @@ func (v *Volume) fillThrough(ctx context.Context, file *os.File, request Request
 		content.Fill(part)
 		if _, err := file.WriteAt(part, at); err != nil {
 			if errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) {
-				return fmt.Errorf("%w after %s; use a smaller span, or make room: %w", ErrNoSpace, quantity.Bytes(at), err)
+				return fmt.Errorf("%w after %s; use a smaller span, or make room: %w", volume.ErrNoSpace, quantity.Bytes(at), err)
 			}
 			return err
 		}

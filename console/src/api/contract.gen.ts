@@ -2380,14 +2380,16 @@ export interface components {
             facts?: components["schemas"]["Facts"];
             /** Format: int64 */
             id: number;
-            /** @enum {string} */
-            kind: "null" | "folder" | "file" | "device" | "array";
+            /** @description What the locator leads to: null, folder, file, device, array */
+            kind: string;
             /** @description Where I/O goes: a folder, a file, a block device, array:FILE of a simulated array, or null:SIZE */
             locator: string;
             /** @description Short name, unique */
             name: string;
             /** @description Why it could not be looked at */
             trouble?: string;
+            /** @description Where what a load writes goes, in words */
+            writes?: string;
         };
         VolumeList: {
             /** @description Kept, but cannot be read */

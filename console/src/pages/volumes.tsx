@@ -44,9 +44,9 @@ export function Volumes() {
 									<td>{v.kind}</td>
 									<td className="break-all">{v.locator}</td>
 									<td>{v.trouble ? <span className="text-error">{v.trouble}</span> : standsOn(v)}</td>
-									<td>{writes(v)}</td>
+									<td>{v.writes}</td>
 									<td className="figure">{v.facts && bytes(v.facts.sizeBytes)}</td>
-									<td className="figure">{v.kind === "folder" && v.facts && bytes(v.facts.freeBytes)}</td>
+									<td className="figure">{v.facts?.freeBytes ? bytes(v.facts.freeBytes) : ""}</td>
 									<td className="whitespace-nowrap text-right">
 										<Link to={`/look/${v.id}`} className="btn btn-ghost btn-sm">
 											Look
@@ -93,19 +93,6 @@ function standsOn(v: Volume): string {
 	return [v.facts?.fileSystem, v.facts?.devices?.length && `on ${v.facts.devices.join(", ")}`]
 		.filter(Boolean)
 		.join(" ");
-}
-
-function writes(v: Volume): string {
-	if (v.kind === "null" || v.kind === "array") {
-		return "kept nowhere";
-	}
-	if (v.kind === "folder") {
-		return "a test file";
-	}
-	if (v.consent?.lapsed) {
-		return "no longer: consent lapsed";
-	}
-	return v.consent ? "may overwrite all" : "no";
 }
 
 /** Test files that a run left when the service was killed, where files need a name. */

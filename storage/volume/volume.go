@@ -1,0 +1,150 @@
+// Package volume says what a kind of volume is: how it is named, looked at, checked
+// and made ready for a run, and what it refuses with.
+//
+// Each kind has a package of its own beside this one with an Opener; package storage
+// registers it under the scheme that its locators begin with. What only some kinds
+// can do is an interface of its own: Consenter, Describer, Maker.
+package volume
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"patientheron/core/load"
+	"patientheron/core/quantity"
+	"patientheron/core/setup"
+	"patientheron/core/workload"
+)
+
+// Errors that callers branch on.
+var (
+	ErrLocator      = errors.New("not a locator")
+	ErrNoSpace      = errors.New("not enough free space")
+	ErrNotPermitted = errors.New("not permitted")
+	ErrConsent      = errors.New("writing was not agreed to")
+	ErrInUse        = errors.New("in use")
+	ErrNotStorage   = errors.New("not a folder, a file or a block device")
+)
+
+// Locator names where I/O goes.
+type Locator struct {
+	Scheme string // of the opener that understands it; "" for a path of this host
+	Kind   string // what it leads to, such as "folder"
+	Name   string // what comes after the scheme: an absolute path, or whatever the opener reads
+}
+
+// String is the locator as it is stored and shown.
+func (l Locator) String() string {
+	if l.Scheme == "" {
+		return l.Name
+	}
+	return l.Scheme + ":" + l.Name
+}
+
+// Traits are what others need to know of a kind.
+type Traits struct {
+	OnHost       bool // it is a path of this host, which can be followed down to its media
+	Virtual      bool // its time is not that of the wall, and nothing of it is real
+	KeepsNothing bool // what is written is kept nowhere
+	Makes        bool // what is measured is made for it and gone afterwards
+	Overwritten  bool // a load that writes overwrites what is there, which takes consent
+}
+
+// Volume is a volume made ready for a run. What its measurements need of the
+// storage, such as a session, belongs to what Use gives, and is shared by the queues
+// of all workers.
+type Volume interface {
+	// Use opens it the way one measurement asks for. The measurement closes
+	// what it was given.
+	Use(workload.Spec) (load.Volume, error)
+	// Close gives everything back and removes what the preparation made.
+	Close() error
+}
+
+// Progress is told how much of a preparation is done.
+type Progress func(done, of quantity.Bytes)
+
+// Request says what a run will do.
+type Request struct {
+	Size     quantity.Bytes // the largest offset + span; 0 for all of what has a size
+	Writes   bool           // whether anything is written
+	Content  workload.Spec  // whose content a test file is filled with
+	Consent  *Claim         // what the user agreed to lose; nil for nothing
+	Progress Progress       // may be nil
+}
+
+// Claim states what a user agrees to lose: first in the user's words, which
+// must match what is found; from then on by the identity that was found.
+type Claim struct {
+	Size     quantity.Bytes
+	Serial   string
+	Holds    string          // what is recognised, as a refusal named it
+	Identity *setup.Identity // nil while the consent is being given
+	Lapsed   string          // why it no longer holds; "" when it does
+}
+
+// LapsedError is given when consent no longer holds.
+type LapsedError struct {
+	Path string
+	Why  string
+}
+
+func (e *LapsedError) Error() string {
+	return fmt.Sprintf("%s: %v: the consent no longer holds: %s; nothing was written. Look at what is there now, and if that may be lost, give consent anew (heron volume consent)", e.Path, ErrConsent, e.Why)
+}
+
+// Unwrap gives ErrConsent.
+func (e *LapsedError) Unwrap() error { return ErrConsent }
+
+// Opener is one kind of volume, or several that share a scheme. Everything but Parse
+// and Traits may touch storage that never answers: callers wait with package patient.
+type Opener interface {
+	// Parse reads what comes after the scheme and says what it leads to.
+	Parse(name string) (Locator, error)
+	// Traits of a kind that Parse gives.
+	Traits(kind string) Traits
+	// Look tells what stands behind a locator without writing anything.
+	Look(Locator) (setup.Facts, error)
+	// Check reports what would stop a run from being prepared, without writing
+	// anything.
+	Check(Locator, Request) error
+	// Prepare makes it ready for a run.
+	Prepare(context.Context, Locator, Request) (Volume, error)
+}
+
+// Consenter is an opener of what a load may overwrite.
+type Consenter interface {
+	// Agree takes consent to overwrite, and gives the identity it is for.
+	Agree(Locator, Claim) (setup.Identity, error)
+	// Holds tells what is recognised there, and who uses it; both are empty when
+	// nothing is found.
+	Holds(Locator) (holds, user string, err error)
+	// Readable reports why it cannot be read; nil when it can.
+	Readable(Locator) error
+}
+
+// Describer is an opener of what describes itself, because nothing of this host
+// stands below it.
+type Describer interface {
+	Describe(Locator) (setup.Setup, setup.Layer, error)
+}
+
+// Way is how a place takes what is made there, in words.
+type Way string
+
+// Maker is an opener of places where what is measured is made.
+type Maker interface {
+	// WayOf tells how a place takes a test file, by making an empty one that is
+	// gone when it returns.
+	WayOf(Locator) (Way, error)
+}
+
+// Traces notes test files that have a name, so that one which is left behind when
+// the process is killed can be found.
+type Traces interface {
+	// Note is called before a file is made under path. When it fails none is made.
+	Note(path string) error
+	// Forget is called when path is gone.
+	Forget(path string)
+}
