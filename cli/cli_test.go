@@ -161,7 +161,7 @@ func TestListsSayWhatToDoWhenTheyAreEmpty(t *testing.T) {
 	}
 	out.Reset()
 	printVolumes(&out, []resource.Volume{
-		{Name: "a", Kind: "device", Consent: &resource.Consent{}}, {Name: "b", Kind: "file"}, {Name: "c", Kind: "folder", Trouble: "it is gone"},
+		{Name: "a", Kind: "device", Writes: "may overwrite all"}, {Name: "b", Kind: "file", Writes: "no"}, {Name: "c", Kind: "folder", Trouble: "it is gone"},
 	})
 	for _, words := range []string{"may overwrite all", "no", "could not look: it is gone"} {
 		if !strings.Contains(out.String(), words) {

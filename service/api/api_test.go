@@ -16,6 +16,7 @@ import (
 	"testing/fstest"
 	"time"
 
+	"patientheron/resource"
 	"patientheron/service/room"
 	"patientheron/service/runner"
 	"patientheron/service/store"
@@ -334,6 +335,18 @@ func TestDefaultNames(t *testing.T) {
 	} {
 		if got := defaultName(locator); got != want {
 			t.Errorf("%s is called %q, want %q", locator, got, want)
+		}
+	}
+}
+
+func TestWhereWritesGo(t *testing.T) {
+	given := &resource.Consent{}
+	for want, v := range map[string]resource.Volume{
+		"kept nowhere": {Kind: "null"}, "a test file": {Kind: "folder"}, "no": {Kind: "device"}, "may overwrite all": {Kind: "file", Consent: given},
+		"no longer: consent lapsed": {Kind: "device", Consent: &resource.Consent{Lapsed: "it was written to"}},
+	} {
+		if got := writesOf(v); got != want {
+			t.Errorf("%s: %q, want %q", v.Kind, got, want)
 		}
 	}
 }
