@@ -15,7 +15,6 @@ import (
 	"strings"
 	"time"
 
-	"patientheron/client"
 	"patientheron/core/judge"
 	"patientheron/core/measure"
 	"patientheron/core/plan"
@@ -105,7 +104,7 @@ func comparingWith(repeats int) (err error) {
 	case err := <-failed:
 		return err
 	}
-	question, err := json.Marshal(client.NewComparison{Baseline: groups[0], Candidates: groups[1:]})
+	question, err := json.Marshal(resource.NewComparison{Baseline: groups[0], Candidates: groups[1:]})
 	if err != nil {
 		return err
 	}

@@ -70,10 +70,10 @@ func throughService(folder, device string, p plan.Plan) (float64, error) {
 	var volume resource.Volume
 	if len(volumes) > 0 {
 		volume = volumes[0]
-	} else if volume, err = c.AddVolume(ctx, client.NewVolume{Locator: device}); err != nil {
+	} else if volume, err = c.AddVolume(ctx, resource.NewVolume{Locator: device}); err != nil {
 		return 0, err
 	}
-	run, err := c.StartRun(ctx, client.NewRun{VolumeID: volume.ID, Plan: p})
+	run, err := c.StartRun(ctx, resource.NewRun{VolumeID: volume.ID, Plan: p})
 	if err != nil {
 		return 0, err
 	}

@@ -99,7 +99,7 @@ func (o *compareOptions) sides(command *cobra.Command) {
 }
 
 // request reads the sides of a comparison.
-func (o *compareOptions) request(arguments []string) (n client.NewComparison, err error) {
+func (o *compareOptions) request(arguments []string) (n resource.NewComparison, err error) {
 	if n.Noise, err = quantity.ParseShare(o.noise); err != nil {
 		return n, fmt.Errorf("--noise: %w", err)
 	}

@@ -147,7 +147,7 @@ func keepComparisons(ctx context.Context, c *client.Client, details []resource.R
 	}
 	group := func(name string) resource.Group { return resource.Group{Name: name, Runs: []int64{runs[name]}} }
 	for _, question := range demo.Comparisons {
-		n := client.NewComparison{Name: question.Name, Baseline: group(question.Baseline), Keep: true}
+		n := resource.NewComparison{Name: question.Name, Baseline: group(question.Baseline), Keep: true}
 		for _, candidate := range question.Candidates {
 			n.Candidates = append(n.Candidates, group(candidate))
 		}
@@ -165,12 +165,12 @@ func demoRun(ctx context.Context, c *client.Client, command *cobra.Command, name
 	if locator == "" {
 		volume, err = registered(ctx, c, name)
 	} else {
-		volume, err = c.AddVolume(ctx, client.NewVolume{Name: name, Locator: locator})
+		volume, err = c.AddVolume(ctx, resource.NewVolume{Name: name, Locator: locator})
 	}
 	if err != nil {
 		return detail, err
 	}
-	run, err := c.StartRun(ctx, client.NewRun{VolumeID: volume.ID, Plan: p})
+	run, err := c.StartRun(ctx, resource.NewRun{VolumeID: volume.ID, Plan: p})
 	if err != nil {
 		return detail, err
 	}

@@ -130,7 +130,7 @@ func (a *app) baseline(ctx context.Context, c *client.Client, command *cobra.Com
 	if len(members) == 0 {
 		return fmt.Errorf("%s has no members that this host can see; tell their rates with 'heron setup tell'", target)
 	}
-	told := client.ToldSetup{}
+	told := resource.ToldSetup{}
 	for number, device := range members {
 		member, err := a.findVolume(ctx, c, "/dev/"+device)
 		if err != nil {
@@ -140,7 +140,7 @@ func (a *app) baseline(ctx context.Context, c *client.Client, command *cobra.Com
 		if member.Facts != nil {
 			size = min(size, member.Facts.Size)
 		}
-		run, err := c.StartRun(ctx, client.NewRun{Name: "Member alone: " + device, VolumeID: member.ID, Plan: baselinePlan(size)})
+		run, err := c.StartRun(ctx, resource.NewRun{Name: "Member alone: " + device, VolumeID: member.ID, Plan: baselinePlan(size)})
 		if err != nil {
 			return err
 		}
@@ -167,7 +167,7 @@ func (a *app) baseline(ctx context.Context, c *client.Client, command *cobra.Com
 
 // slowest keeps, of members measured alone, the rates of the slowest: a layout
 // waits for it.
-func slowest(facts []client.ToldFact, d resource.RunDetail) []client.ToldFact {
+func slowest(facts []resource.ToldFact, d resource.RunDetail) []resource.ToldFact {
 	for _, m := range d.Measurements {
 		key, rate := "media[0].randomReadRate", strconv.FormatFloat(float64(m.Summary.Total.Rate), 'f', 0, 64)
 		if m.Stage == 2 {
@@ -185,7 +185,7 @@ func slowest(facts []client.ToldFact, d resource.RunDetail) []client.ToldFact {
 			}
 		}
 		if !known {
-			facts = append(facts, client.ToldFact{Key: key, Value: rate, Measured: true})
+			facts = append(facts, resource.ToldFact{Key: key, Value: rate, Measured: true})
 		}
 	}
 	return facts
@@ -344,7 +344,7 @@ Facts told at once by several are all kept. With --follows nothing is changed wh
 another version was kept since that one.`,
 		Example: "  heron setup tell pool link[0].rate=1250MB/s link[0].mtuThere=9000\n  heron setup tell pool --file pool.yaml\n  heron setup tell pool cache[0].mode=",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
-			told := client.ToldSetup{Replace: replace}
+			told := resource.ToldSetup{Replace: replace}
 			if command.Flags().Changed("follows") {
 				told.Version = &follows
 			}
@@ -389,9 +389,9 @@ func (a *app) setupCopy() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			told := client.ToldSetup{Replace: true}
+			told := resource.ToldSetup{Replace: true}
 			for _, f := range from.Setup.Facts {
-				told.Facts = append(told.Facts, client.ToldFact{Key: f.Key, Value: f.Value})
+				told.Facts = append(told.Facts, resource.ToldFact{Key: f.Key, Value: f.Value})
 			}
 			told.Facts = append(told.Facts, changes...)
 			return a.tell(ctx, c, command, arguments[1], told)
@@ -399,7 +399,7 @@ func (a *app) setupCopy() *cobra.Command {
 	}
 }
 
-func (a *app) tell(ctx context.Context, c *client.Client, command *cobra.Command, target string, told client.ToldSetup) error {
+func (a *app) tell(ctx context.Context, c *client.Client, command *cobra.Command, target string, told resource.ToldSetup) error {
 	volume, err := a.findVolume(ctx, c, target)
 	if err != nil {
 		return err
@@ -416,13 +416,13 @@ func (a *app) tell(ctx context.Context, c *client.Client, command *cobra.Command
 	return nil
 }
 
-func factsOf(arguments []string) (facts []client.ToldFact, err error) {
+func factsOf(arguments []string) (facts []resource.ToldFact, err error) {
 	for _, argument := range arguments {
 		key, value, found := strings.Cut(argument, "=")
 		if !found {
 			return nil, fmt.Errorf("%q is not a fact; write it like layout.level=raid5", argument)
 		}
-		facts = append(facts, client.ToldFact{Key: key, Value: value})
+		facts = append(facts, resource.ToldFact{Key: key, Value: value})
 	}
 	return facts, nil
 }

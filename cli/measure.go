@@ -129,7 +129,7 @@ func (a *app) startMeasuring(ctx context.Context, c *client.Client, command *cob
 	if err != nil {
 		return err
 	}
-	run, err := c.StartRun(ctx, client.NewRun{Name: o.name, VolumeID: volume.ID, Plan: p, Pace: pace, Override: o.over})
+	run, err := c.StartRun(ctx, resource.NewRun{Name: o.name, VolumeID: volume.ID, Plan: p, Pace: pace, Override: o.over})
 	if err != nil {
 		return err
 	}
@@ -223,13 +223,13 @@ func (a *app) findVolume(ctx context.Context, c *client.Client, target string) (
 	if i := slices.IndexFunc(volumes, func(v resource.Volume) bool { return v.Name == target || v.Locator == locator }); i >= 0 {
 		return volumes[i], nil
 	}
-	return register(ctx, c, client.NewVolume{Locator: locator}, volumes)
+	return register(ctx, c, resource.NewVolume{Locator: locator}, volumes)
 }
 
 // register registers a volume. An array file that the service may not read where
 // it is, but its user may, is handed over; registered is what there is already,
 // where that will do.
-func register(ctx context.Context, c *client.Client, v client.NewVolume, registered []resource.Volume) (resource.Volume, error) {
+func register(ctx context.Context, c *client.Client, v resource.NewVolume, registered []resource.Volume) (resource.Volume, error) {
 	volume, err := c.AddVolume(ctx, v)
 	path, isArray := strings.CutPrefix(v.Locator, "array:")
 	if err == nil || !isArray || !strings.Contains(err.Error(), simulated.ErrOutside.Error()) {

@@ -76,7 +76,7 @@ of the heron, it lapses, and is given anew with "heron volume consent".`,
 			if err != nil {
 				return err
 			}
-			v := client.NewVolume{Name: name, Locator: locator}
+			v := resource.NewVolume{Name: name, Locator: locator}
 			if v.Consent, err = stated.read(); err != nil {
 				return err
 			}
@@ -106,7 +106,7 @@ func (s *statedConsent) flags(command *cobra.Command) {
 }
 
 // read gives nil when nothing is stated.
-func (s *statedConsent) read() (*client.Consent, error) {
+func (s *statedConsent) read() (*resource.ConsentToWrite, error) {
 	if s.size == "" {
 		if s.serial != "" || s.holds != "" {
 			return nil, errors.New("--serial and --holds belong to --overwrite-size; state the size too")
@@ -117,7 +117,7 @@ func (s *statedConsent) read() (*client.Consent, error) {
 	if err != nil {
 		return nil, fmt.Errorf("--overwrite-size: %w", err)
 	}
-	return &client.Consent{Size: int64(bytes), Serial: s.serial, Holds: s.holds}, nil
+	return &resource.ConsentToWrite{Size: bytes, Serial: s.serial, Holds: s.holds}, nil
 }
 
 func (a *app) volumeConsent() *cobra.Command {

@@ -2,7 +2,7 @@
 // any Go program can.
 //
 //	c := client.New("http://127.0.0.1:7437", token, nil)
-//	run, err := c.StartRun(ctx, client.NewRun{VolumeID: 1, Plan: plan})
+//	run, err := c.StartRun(ctx, resource.NewRun{VolumeID: 1, Plan: plan})
 //	err = c.Watch(ctx, run.ID, client.Watcher{Point: func(p resource.Point) { … }})
 package client
 
@@ -169,22 +169,8 @@ func (c *Client) Volumes(ctx context.Context) ([]resource.Volume, error) {
 	return listed[resource.Volume](ctx, c, "/volumes", "volumes")
 }
 
-// NewVolume is what registering a volume takes.
-type NewVolume struct {
-	Name    string   `json:"name,omitempty"`
-	Locator string   `json:"locator"`
-	Consent *Consent `json:"consent,omitempty"`
-}
-
-// Consent states what the user agrees to lose.
-type Consent struct {
-	Size   int64  `json:"sizeBytes"`
-	Serial string `json:"serial,omitempty"`
-	Holds  string `json:"signature,omitempty"` // what is recognised on it, if that may be lost too
-}
-
 // AddVolume registers a volume.
-func (c *Client) AddVolume(ctx context.Context, v NewVolume) (volume resource.Volume, err error) {
+func (c *Client) AddVolume(ctx context.Context, v resource.NewVolume) (volume resource.Volume, err error) {
 	return volume, c.call(ctx, http.MethodPost, "/volumes", v, &volume)
 }
 
@@ -197,7 +183,7 @@ func (c *Client) KeepArray(ctx context.Context, name, text string) (locator stri
 }
 
 // GiveConsent agrees that what a registered file or device holds may be lost.
-func (c *Client) GiveConsent(ctx context.Context, volume int64, consent Consent) (v resource.Volume, err error) {
+func (c *Client) GiveConsent(ctx context.Context, volume int64, consent resource.ConsentToWrite) (v resource.Volume, err error) {
 	return v, c.call(ctx, http.MethodPut, "/volumes/"+number(volume)+"/consent", consent, &v)
 }
 
@@ -266,17 +252,8 @@ func (c *Client) Runs(ctx context.Context, before int64, limit int) (page RunPag
 	return page, err
 }
 
-// NewRun is what starting a run takes.
-type NewRun struct {
-	Name     string    `json:"name,omitempty"`
-	VolumeID int64     `json:"volumeId"`
-	Plan     plan.Plan `json:"plan"`
-	Override []string  `json:"override,omitempty"`
-	Pace     float64   `json:"pace,omitempty"`
-}
-
 // StartRun starts a run, after those that wait already.
-func (c *Client) StartRun(ctx context.Context, n NewRun) (run resource.Run, err error) {
+func (c *Client) StartRun(ctx context.Context, n resource.NewRun) (run resource.Run, err error) {
 	return run, c.call(ctx, http.MethodPost, "/runs", n, &run)
 }
 

@@ -42,37 +42,13 @@ func (c *Client) Setups(ctx context.Context, volume int64) ([]resource.SetupVers
 	return listed[resource.SetupVersion](ctx, c, "/volumes/"+number(volume)+"/setups", "versions")
 }
 
-// ToldSetup is what a user tells of a volume's setup.
-type ToldSetup struct {
-	Facts   []ToldFact `json:"facts,omitempty"`
-	Text    string     `json:"text,omitempty"` // a setup file instead
-	Replace bool       `json:"replace,omitempty"`
-	Version *int       `json:"version,omitempty"` // that this is meant to follow; nil for whichever is the newest
-}
-
-// ToldFact is one fact; an empty value takes it back.
-type ToldFact struct {
-	Key      string `json:"key"`
-	Value    string `json:"value"`
-	Measured bool   `json:"measured,omitempty"`
-}
-
 // TellSetup tells what stands behind a volume.
-func (c *Client) TellSetup(ctx context.Context, volume int64, told ToldSetup) (version resource.SetupVersion, err error) {
+func (c *Client) TellSetup(ctx context.Context, volume int64, told resource.ToldSetup) (version resource.SetupVersion, err error) {
 	return version, c.call(ctx, http.MethodPut, "/volumes/"+number(volume)+"/setup", told, &version)
 }
 
-// NewComparison is what comparing takes.
-type NewComparison struct {
-	Name       string           `json:"name,omitempty"`
-	Baseline   resource.Group   `json:"baseline"`
-	Candidates []resource.Group `json:"candidates"`
-	Noise      quantity.Share   `json:"noise,omitempty"`
-	Keep       bool             `json:"keep,omitempty"`
-}
-
 // Compare compares candidates with a baseline.
-func (c *Client) Compare(ctx context.Context, n NewComparison) (compared resource.Compared, err error) {
+func (c *Client) Compare(ctx context.Context, n resource.NewComparison) (compared resource.Compared, err error) {
 	return compared, c.call(ctx, http.MethodPost, "/comparisons", n, &compared)
 }
 
@@ -125,7 +101,7 @@ func (c *Client) ReportRun(ctx context.Context, run int64, w io.Writer) error {
 }
 
 // ReportComparison writes a comparison as one self-contained page.
-func (c *Client) ReportComparison(ctx context.Context, n NewComparison, w io.Writer) error {
+func (c *Client) ReportComparison(ctx context.Context, n resource.NewComparison, w io.Writer) error {
 	return c.page(ctx, http.MethodPost, "/comparisons/report", n, w)
 }
 

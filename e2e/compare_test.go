@@ -28,7 +28,7 @@ func repeated(name string, load workload.Spec) plan.Plan {
 
 func (s *service) compared(baseline int64, candidates ...int64) resource.Compared {
 	s.t.Helper()
-	n := client.NewComparison{Baseline: resource.Group{Runs: []int64{baseline}}}
+	n := resource.NewComparison{Baseline: resource.Group{Runs: []int64{baseline}}}
 	for _, id := range candidates {
 		n.Candidates = append(n.Candidates, resource.Group{Runs: []int64{id}})
 	}
@@ -164,7 +164,7 @@ func TestTheSameTwiceIsNotCalledDifferent(t *testing.T) {
 	}
 	// One run after the other on a shared machine differs by more than its
 	// repeats do; several runs on each side know of that.
-	n := client.NewComparison{Baseline: resource.Group{Runs: ids[:5]}, Candidates: []resource.Group{{Runs: ids[5:10]}}}
+	n := resource.NewComparison{Baseline: resource.Group{Runs: ids[:5]}, Candidates: []resource.Group{{Runs: ids[5:10]}}}
 	c, err := s.Compare(t.Context(), n)
 	if err != nil {
 		t.Fatal(err)
@@ -319,7 +319,7 @@ func TestMarkers(t *testing.T) {
 	if _, err := s.Mark(t.Context(), 77, "nothing"); err == nil {
 		t.Error("a run that is not there was marked")
 	}
-	run, err := s.StartRun(t.Context(), client.NewRun{VolumeID: volume.ID, Plan: onePlan(spec(func(w *workload.Spec) {
+	run, err := s.StartRun(t.Context(), resource.NewRun{VolumeID: volume.ID, Plan: onePlan(spec(func(w *workload.Spec) {
 		w.Blocks, w.Depth, w.Span, w.For, w.Interval = workload.Block(64<<10), 4, 64<<20, 8, 0.25
 	}))})
 	if err != nil {

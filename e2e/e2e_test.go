@@ -192,9 +192,9 @@ func spec(change func(*workload.Spec)) workload.Spec {
 func onePlan(s workload.Spec) plan.Plan { return plan.Plan{Stages: []plan.Stage{{Load: s}}} }
 
 // volume registers a volume.
-func (s *service) volume(locator string, consent *client.Consent) resource.Volume {
+func (s *service) volume(locator string, consent *resource.ConsentToWrite) resource.Volume {
 	s.t.Helper()
-	v, err := s.AddVolume(s.t.Context(), client.NewVolume{Locator: locator, Consent: consent})
+	v, err := s.AddVolume(s.t.Context(), resource.NewVolume{Locator: locator, Consent: consent})
 	if err != nil {
 		s.t.Fatal(err)
 	}
@@ -204,7 +204,7 @@ func (s *service) volume(locator string, consent *client.Consent) resource.Volum
 // measured starts a plan and waits for its end.
 func (s *service) measured(volume resource.Volume, p plan.Plan) resource.RunDetail {
 	s.t.Helper()
-	run, err := s.StartRun(s.t.Context(), client.NewRun{VolumeID: volume.ID, Plan: p})
+	run, err := s.StartRun(s.t.Context(), resource.NewRun{VolumeID: volume.ID, Plan: p})
 	if err != nil {
 		s.t.Fatal(err)
 	}
@@ -228,7 +228,7 @@ func (s *service) finished(id int64) resource.RunDetail {
 // begun starts a long run and waits until its first interval is there.
 func (s *service) begun(volume resource.Volume, p plan.Plan) int64 {
 	s.t.Helper()
-	run, err := s.StartRun(s.t.Context(), client.NewRun{VolumeID: volume.ID, Plan: p})
+	run, err := s.StartRun(s.t.Context(), resource.NewRun{VolumeID: volume.ID, Plan: p})
 	if err != nil {
 		s.t.Fatal(err)
 	}

@@ -18,6 +18,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"patientheron/client"
+	"patientheron/resource"
 )
 
 // A page on another port of the same host, opened in a browser that is signed
@@ -135,7 +136,7 @@ func TestTheTokenIsForTheServiceAlone(t *testing.T) {
 func TestArrayFilesAreReadWhereTheyMayBe(t *testing.T) {
 	s := serve(t, t.TempDir(), false)
 	for _, locator := range []string{"array:/etc/shadow", "array:/dev/zero", "array:/proc/self/environ", "array:" + s.data + "/token", "array:" + os.TempDir() + "/../etc/shadow"} {
-		_, err := s.AddVolume(t.Context(), client.NewVolume{Locator: locator})
+		_, err := s.AddVolume(t.Context(), resource.NewVolume{Locator: locator})
 		if err == nil || strings.Contains(err.Error(), "root:") || strings.Contains(err.Error(), s.token) {
 			t.Errorf("%s: %v", locator, err)
 		}
@@ -163,12 +164,12 @@ func TestNothingReachesTheTerminalRaw(t *testing.T) {
 	s := serve(t, t.TempDir(), false)
 	const evil = "a\x1b]0;owned\x07\x1b[2Jb\u202egnp"
 	volume := s.volume("null:1TiB", nil)
-	if _, err := s.StartRun(t.Context(), client.NewRun{Name: evil, VolumeID: volume.ID, Plan: onePlan(spec(nil))}); err == nil {
+	if _, err := s.StartRun(t.Context(), resource.NewRun{Name: evil, VolumeID: volume.ID, Plan: onePlan(spec(nil))}); err == nil {
 		t.Error("a run was given a name with controls")
 	}
 	folder := filepath.Join(t.TempDir(), evil)
 	ok(t, os.Mkdir(folder, 0o700))
-	if _, err := s.AddVolume(t.Context(), client.NewVolume{Name: "odd", Locator: folder}); err != nil {
+	if _, err := s.AddVolume(t.Context(), resource.NewVolume{Name: "odd", Locator: folder}); err != nil {
 		t.Fatal(err)
 	}
 	for _, command := range [][]string{{"volume", "list"}, {"look", "odd"}, {"measure", "odd", "--for", "200ms", "--span", "8MiB", "--interval", "100ms"}, {"volume", "forget", evil}} {
@@ -251,12 +252,12 @@ func TestExitCodesTellTheTruth(t *testing.T) {
 func TestFactsToldAtOnce(t *testing.T) {
 	s := serve(t, t.TempDir(), false)
 	volume := s.volume("null:1TiB", nil)
-	_, err := s.StartRun(t.Context(), client.NewRun{VolumeID: volume.ID, Plan: onePlan(spec(nil))})
+	_, err := s.StartRun(t.Context(), resource.NewRun{VolumeID: volume.ID, Plan: onePlan(spec(nil))})
 	ok(t, err)
 	var together sync.WaitGroup
 	for i := range 40 {
 		together.Go(func() {
-			told := client.ToldSetup{Facts: []client.ToldFact{{Key: fmt.Sprintf("media[%d].model", i), Value: fmt.Sprint("medium ", i)}}}
+			told := resource.ToldSetup{Facts: []resource.ToldFact{{Key: fmt.Sprintf("media[%d].model", i), Value: fmt.Sprint("medium ", i)}}}
 			if _, err := s.TellSetup(t.Context(), volume.ID, told); err != nil {
 				t.Error(err)
 			}
@@ -273,7 +274,7 @@ func TestFactsToldAtOnce(t *testing.T) {
 	}
 	stale := 1
 	var problem *client.Problem
-	if _, err := s.TellSetup(t.Context(), volume.ID, client.ToldSetup{Version: &stale, Facts: []client.ToldFact{{Key: "media[0].model", Value: "another"}}}); !errors.As(err, &problem) || problem.Status != http.StatusConflict {
+	if _, err := s.TellSetup(t.Context(), volume.ID, resource.ToldSetup{Version: &stale, Facts: []resource.ToldFact{{Key: "media[0].model", Value: "another"}}}); !errors.As(err, &problem) || problem.Status != http.StatusConflict {
 		t.Errorf("told against a version that is no longer the newest: %v", err)
 	}
 }

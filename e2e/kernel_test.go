@@ -21,7 +21,7 @@ func TestTheKernelCountsTheSameBytes(t *testing.T) {
 	s := serve(t, t.TempDir(), false)
 	device := loopDevice(t, 128<<20)
 	name := filepath.Base(device)
-	volume := s.volume(device, &client.Consent{Size: 128 << 20})
+	volume := s.volume(device, &resource.ConsentToWrite{Size: 128 << 20})
 	for title, change := range map[string]func(*workload.Spec){
 		"random mix":        func(w *workload.Spec) { w.Reads, w.Depth = 0.5, 16 },
 		"sequential writes": func(w *workload.Spec) { w.Reads, w.Order, w.Blocks = 0, workload.Sequential, workload.Block(128<<10) },
@@ -72,16 +72,16 @@ func TestDevicesAreGuarded(t *testing.T) {
 	beforeFormatted := digest(formatted)
 	for name, c := range map[string]struct {
 		device  string
-		consent client.Consent
+		consent resource.ConsentToWrite
 		words   string
 	}{
-		"another size":     {plain, client.Consent{Size: size * 2}, "look again at which device"},
-		"another serial":   {plain, client.Consent{Size: size, Serial: "X1"}, "serial number"},
-		"mounted":          {used, client.Consent{Size: size, Holds: "ext2/3/4"}, "mounted on"},
-		"holds something":  {formatted, client.Consent{Size: size}, "it holds ext2/3/4"},
-		"holds other than": {formatted, client.Consent{Size: size, Holds: "xfs"}, "it holds ext2/3/4"},
+		"another size":     {plain, resource.ConsentToWrite{Size: size * 2}, "look again at which device"},
+		"another serial":   {plain, resource.ConsentToWrite{Size: size, Serial: "X1"}, "serial number"},
+		"mounted":          {used, resource.ConsentToWrite{Size: size, Holds: "ext2/3/4"}, "mounted on"},
+		"holds something":  {formatted, resource.ConsentToWrite{Size: size}, "it holds ext2/3/4"},
+		"holds other than": {formatted, resource.ConsentToWrite{Size: size, Holds: "xfs"}, "it holds ext2/3/4"},
 	} {
-		_, err := s.AddVolume(t.Context(), client.NewVolume{Locator: c.device, Consent: &c.consent})
+		_, err := s.AddVolume(t.Context(), resource.NewVolume{Locator: c.device, Consent: &c.consent})
 		if err == nil || !strings.Contains(err.Error(), c.words) {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -91,7 +91,7 @@ func TestDevicesAreGuarded(t *testing.T) {
 	if detail := s.measured(volume, onePlan(spec(nil))); detail.Status != resource.Finished {
 		t.Errorf("reads of a device: %s: %s", detail.Status, detail.Reason)
 	}
-	_, err := s.StartRun(t.Context(), client.NewRun{VolumeID: volume.ID, Plan: onePlan(spec(func(w *workload.Spec) { w.Reads = 0.5 }))})
+	_, err := s.StartRun(t.Context(), resource.NewRun{VolumeID: volume.ID, Plan: onePlan(spec(func(w *workload.Spec) { w.Reads = 0.5 }))})
 	var problem *client.Problem
 	if !errors.As(err, &problem) || !strings.Contains(err.Error(), "was not agreed to") {
 		t.Errorf("writes without consent: %v", err)
@@ -104,13 +104,13 @@ func TestDevicesAreGuarded(t *testing.T) {
 	if err := s.ForgetVolume(t.Context(), volume.ID); err != nil {
 		t.Fatal(err)
 	}
-	volume = s.volume(formatted, &client.Consent{Size: size, Holds: "ext2/3/4"})
+	volume = s.volume(formatted, &resource.ConsentToWrite{Size: size, Holds: "ext2/3/4"})
 	writes := onePlan(spec(func(w *workload.Spec) { w.Reads, w.Order, w.For, w.Amount = 0, workload.Sequential, 0, size/2 }))
 	if detail := s.measured(volume, writes); detail.Status != resource.Finished {
 		t.Errorf("writes with consent: %s: %s", detail.Status, detail.Reason)
 	}
 	must(t, "mkswap", formatted)
-	if _, err := s.StartRun(t.Context(), client.NewRun{VolumeID: volume.ID, Plan: writes}); err == nil || !strings.Contains(err.Error(), "swap") {
+	if _, err := s.StartRun(t.Context(), resource.NewRun{VolumeID: volume.ID, Plan: writes}); err == nil || !strings.Contains(err.Error(), "swap") {
 		t.Errorf("made into swap space since: %v", err)
 	}
 }

@@ -133,7 +133,7 @@ func TestFailedCheckStopsARunUnlessOverridden(t *testing.T) {
 	// Room is looked at when the run is asked for and again when it begins;
 	// what takes it away in between is seen.
 	blocker := s.begun(s.volume("null:1TiB", nil), onePlan(spec(func(w *workload.Spec) { w.For = 600 })))
-	run, err := s.StartRun(t.Context(), client.NewRun{VolumeID: volume.ID, Plan: onePlan(spec(func(w *workload.Spec) { w.Span = 128 << 20 }))})
+	run, err := s.StartRun(t.Context(), resource.NewRun{VolumeID: volume.ID, Plan: onePlan(spec(func(w *workload.Spec) { w.Span = 128 << 20 }))})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -149,7 +149,7 @@ func TestFailedCheckStopsARunUnlessOverridden(t *testing.T) {
 	if err == nil || !strings.Contains(out, "room") || !strings.Contains(trouble, "a check failed: room") {
 		t.Errorf("%v: %s%s", err, out, trouble)
 	}
-	again, err := s.StartRun(t.Context(), client.NewRun{VolumeID: volume.ID, Plan: onePlan(spec(nil)), Override: []string{"room"}})
+	again, err := s.StartRun(t.Context(), resource.NewRun{VolumeID: volume.ID, Plan: onePlan(spec(nil)), Override: []string{"room"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -300,7 +300,7 @@ func TestDeadMountHoldsNothingUp(t *testing.T) {
 		together.Go(func() {
 			s.looked(filepath.Join(point, "share"), client.Asked{Span: quantity.Bytes(i+1) * quantity.MiB, Writes: i%2 == 0})
 			began := time.Now()
-			_, err := s.AddVolume(t.Context(), client.NewVolume{Locator: filepath.Join(point, fmt.Sprint("other", i%4))})
+			_, err := s.AddVolume(t.Context(), resource.NewVolume{Locator: filepath.Join(point, fmt.Sprint("other", i%4))})
 			if err == nil || !strings.Contains(err.Error(), "does not answer") || time.Since(began) > 20*time.Second {
 				t.Errorf("adding a volume on a dead mount took %s: %v", time.Since(began), err)
 			}

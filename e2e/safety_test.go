@@ -17,7 +17,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"patientheron/client"
+	"patientheron/core/quantity"
 	"patientheron/core/workload"
 	"patientheron/resource"
 )
@@ -352,7 +352,7 @@ var traps = []trap{
 	}, words: "was not agreed to"},
 	{name: "consent lapsed, and all is as before", set: device, spring: func(t *testing.T, s *service, l string, v resource.Volume) {
 		writeByte(t, l, 0)
-		if _, err := s.StartRun(t.Context(), client.NewRun{VolumeID: v.ID, Plan: onePlan(writing())}); err == nil {
+		if _, err := s.StartRun(t.Context(), resource.NewRun{VolumeID: v.ID, Plan: onePlan(writing())}); err == nil {
 			t.Error("it was written over at once")
 		}
 		f, err := os.OpenFile(l, os.O_WRONLY, 0)
@@ -428,13 +428,13 @@ func TestDestroysNothingUnnamed(t *testing.T) {
 			if !changes(s, precious) {
 				before = contentOf(t, precious)
 			}
-			volume, err := s.AddVolume(t.Context(), client.NewVolume{Name: fmt.Sprintf("trap %d", time.Now().UnixNano()), Locator: locator, Consent: &consent})
+			volume, err := s.AddVolume(t.Context(), resource.NewVolume{Name: fmt.Sprintf("trap %d", time.Now().UnixNano()), Locator: locator, Consent: &consent})
 			if trap.spring == nil {
 				if err == nil || !strings.Contains(err.Error(), trap.words) || !strings.Contains(err.Error(), "nothing was written") && trap.size == 0 && trap.serial == "" {
 					t.Fatalf("consent: %v, want %q", err, trap.words)
 				}
 				// Without consent it may be measured by reading, and no more.
-				if volume, err = s.AddVolume(t.Context(), client.NewVolume{Locator: locator}); err != nil {
+				if volume, err = s.AddVolume(t.Context(), resource.NewVolume{Locator: locator}); err != nil {
 					t.Fatal(err)
 				}
 			} else {
@@ -446,7 +446,7 @@ func TestDestroysNothingUnnamed(t *testing.T) {
 					before = contentOf(t, precious)
 				}
 			}
-			_, err = s.StartRun(t.Context(), client.NewRun{VolumeID: volume.ID, Plan: onePlan(writing())})
+			_, err = s.StartRun(t.Context(), resource.NewRun{VolumeID: volume.ID, Plan: onePlan(writing())})
 			if err == nil {
 				t.Fatal("a run that writes was begun")
 			}
@@ -462,15 +462,15 @@ func TestDestroysNothingUnnamed(t *testing.T) {
 }
 
 // consent states what is there as exactly as a user could.
-func (c trap) consent(t *testing.T, locator string) client.Consent {
+func (c trap) consent(t *testing.T, locator string) resource.ConsentToWrite {
 	t.Helper()
-	consent := client.Consent{Size: c.size, Serial: c.serial}
+	consent := resource.ConsentToWrite{Size: quantity.Bytes(c.size), Serial: c.serial}
 	if c.size == 0 {
 		f, err := os.Open(locator)
 		ok(t, err)
-		consent.Size, err = f.Seek(0, io.SeekEnd)
+		size, err := f.Seek(0, io.SeekEnd)
 		ok(t, err, f.Close())
-		consent.Size = max(consent.Size, 1)
+		consent.Size = quantity.Bytes(max(size, 1))
 	}
 	switch {
 	case c.holds == "-":
@@ -491,9 +491,9 @@ func (c trap) consent(t *testing.T, locator string) client.Consent {
 func TestConsentIsLookedAtWhenARunBegins(t *testing.T) {
 	s := serve(t, t.TempDir(), false)
 	l, f := device(t, s)
-	volume := s.volume(l, &client.Consent{Size: trapSize})
+	volume := s.volume(l, &resource.ConsentToWrite{Size: trapSize})
 	first := s.begun(s.volume("null:1TiB", nil), onePlan(spec(func(w *workload.Spec) { w.For = 600 })))
-	waiting, err := s.StartRun(t.Context(), client.NewRun{VolumeID: volume.ID, Plan: onePlan(writing())})
+	waiting, err := s.StartRun(t.Context(), resource.NewRun{VolumeID: volume.ID, Plan: onePlan(writing())})
 	ok(t, err, s.WithdrawConsent(t.Context(), volume.ID))
 	before := contentOf(t, f)
 	ok(t, s.StopRun(t.Context(), first, false))
@@ -502,7 +502,7 @@ func TestConsentIsLookedAtWhenARunBegins(t *testing.T) {
 	}
 	// Given anew, runs follow each other, each on what the one before left; what
 	// another writes between ends it.
-	_, err = s.GiveConsent(t.Context(), volume.ID, client.Consent{Size: trapSize})
+	_, err = s.GiveConsent(t.Context(), volume.ID, resource.ConsentToWrite{Size: trapSize})
 	ok(t, err)
 	for range 3 {
 		if run := s.measured(volume, onePlan(writing())); run.Status != resource.Finished {
@@ -510,7 +510,7 @@ func TestConsentIsLookedAtWhenARunBegins(t *testing.T) {
 		}
 	}
 	writeByte(t, l, 0)
-	if _, err := s.StartRun(t.Context(), client.NewRun{VolumeID: volume.ID, Plan: onePlan(writing())}); err == nil || !strings.Contains(err.Error(), "no longer holds") {
+	if _, err := s.StartRun(t.Context(), resource.NewRun{VolumeID: volume.ID, Plan: onePlan(writing())}); err == nil || !strings.Contains(err.Error(), "no longer holds") {
 		t.Errorf("written by another since: %v", err)
 	}
 	out, _, err := s.cli("volume", "list")

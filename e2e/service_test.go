@@ -247,7 +247,7 @@ func TestFullDisk(t *testing.T) {
 	if err := exec.Command("dd", "if=/dev/zero", "of="+hog, "bs=1M", "count=30", "status=none").Run(); err != nil {
 		t.Fatal(err)
 	}
-	_, err := s.StartRun(t.Context(), client.NewRun{VolumeID: volume.ID, Plan: onePlan(spec(func(w *workload.Spec) { w.Span = 40 << 20 }))})
+	_, err := s.StartRun(t.Context(), resource.NewRun{VolumeID: volume.ID, Plan: onePlan(spec(func(w *workload.Spec) { w.Span = 40 << 20 }))})
 	var problem *client.Problem
 	if !errors.As(err, &problem) || problem.Status != http.StatusUnprocessableEntity || !strings.Contains(err.Error(), "make room") {
 		t.Errorf("more than is free: %v", err)
@@ -297,7 +297,7 @@ func TestServiceEndsInMidRun(t *testing.T) {
 			if free() > before-60<<20 {
 				t.Fatal("the test file takes no room")
 			}
-			waiting, err := s.StartRun(t.Context(), client.NewRun{VolumeID: volume.ID, Plan: onePlan(spec(nil))})
+			waiting, err := s.StartRun(t.Context(), resource.NewRun{VolumeID: volume.ID, Plan: onePlan(spec(nil))})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -332,7 +332,7 @@ func TestStopKeepsWhatWasMeasured(t *testing.T) {
 	volume := s.volume("null:1TiB", nil)
 	long := onePlan(spec(func(w *workload.Spec) { w.For = 600 }))
 	id := s.begun(volume, long)
-	waiting, err := s.StartRun(t.Context(), client.NewRun{VolumeID: volume.ID, Plan: long})
+	waiting, err := s.StartRun(t.Context(), resource.NewRun{VolumeID: volume.ID, Plan: long})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -387,7 +387,7 @@ func TestSimulatedArrayAtAPace(t *testing.T) {
 	if err != nil || len(volumes) != 1 {
 		t.Fatalf("volumes %+v, %v", volumes, err)
 	}
-	run, err := s.StartRun(t.Context(), client.NewRun{VolumeID: volumes[0].ID, Plan: onePlan(spec(func(w *workload.Spec) { w.For, w.Interval = 6000, 1 })), Pace: 20})
+	run, err := s.StartRun(t.Context(), resource.NewRun{VolumeID: volumes[0].ID, Plan: onePlan(spec(func(w *workload.Spec) { w.For, w.Interval = 6000, 1 })), Pace: 20})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -446,7 +446,7 @@ func TestSettlesUntilTheDeviceIsQuiet(t *testing.T) {
 	p := onePlan(spec(func(w *workload.Spec) { w.For = 0.3 }))
 	p.Stages[0].Settle = plan.Settle{Quiet: 600}
 	settling := false
-	run, err := s.StartRun(t.Context(), client.NewRun{VolumeID: volume.ID, Plan: p})
+	run, err := s.StartRun(t.Context(), resource.NewRun{VolumeID: volume.ID, Plan: p})
 	if err != nil {
 		t.Fatal(err)
 	}

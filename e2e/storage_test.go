@@ -17,7 +17,6 @@ import (
 	"github.com/hanwen/go-fuse/v2/fuse"
 	"golang.org/x/sys/unix"
 
-	"patientheron/client"
 	"patientheron/core/judge"
 	"patientheron/core/plan"
 	"patientheron/core/workload"
@@ -73,7 +72,7 @@ func TestPresetOnZram(t *testing.T) {
 		t.Fatal(err)
 	}
 	s := serve(t, t.TempDir(), false)
-	volume := s.volume("/dev/"+name, &client.Consent{Size: size})
+	volume := s.volume("/dev/"+name, &resource.ConsentToWrite{Size: size})
 	detail := s.measured(volume, shortened(t, "guest-disks"))
 	if detail.Status != resource.Finished || detail.Reason != "" {
 		t.Fatalf("%s: %s", detail.Status, detail.Reason)
@@ -304,7 +303,7 @@ func TestStorageRunsFullInMidRun(t *testing.T) {
 	device := must(t, "losetup", "--find", "--show", backing)
 	t.Cleanup(func() { _ = exec.Command("losetup", "--detach", device).Run() })
 	s := serve(t, t.TempDir(), false)
-	volume := s.volume(device, &client.Consent{Size: 128 << 20})
+	volume := s.volume(device, &resource.ConsentToWrite{Size: 128 << 20})
 	writes := spec(func(w *workload.Spec) {
 		w.Reads, w.Order, w.Span, w.Blocks = 0, workload.Sequential, 128<<20, workload.Block(1<<20)
 	})

@@ -80,7 +80,7 @@ func TestDataFolderRunsFull(t *testing.T) {
 	t.Logf("full at the end: %s %s", detail.Status, detail.Reason)
 	again := filled(t, folder) // what the reserve gave back
 	before := len(s.said())
-	_, err = s.StartRun(t.Context(), client.NewRun{VolumeID: volume.ID, Plan: onePlan(spec(nil))})
+	_, err = s.StartRun(t.Context(), resource.NewRun{VolumeID: volume.ID, Plan: onePlan(spec(nil))})
 	if err == nil || !strings.Contains(err.Error(), "make room") {
 		// There may be just room for the record of a run that waits.
 		until(t, "it says why it waits", func() bool {
@@ -92,7 +92,7 @@ func TestDataFolderRunsFull(t *testing.T) {
 	if grown := len(s.said()) - before; grown > 10_000 {
 		t.Errorf("the log grew by %d bytes meanwhile", grown)
 	}
-	if _, err := s.AddVolume(t.Context(), client.NewVolume{Locator: "null:2TiB"}); err != nil && strings.Contains(err.Error(), "is registered") {
+	if _, err := s.AddVolume(t.Context(), resource.NewVolume{Locator: "null:2TiB"}); err != nil && strings.Contains(err.Error(), "is registered") {
 		t.Errorf("wrong advice: %v", err)
 	}
 	free()
@@ -192,7 +192,7 @@ func TestPowerCuts(t *testing.T) {
 	said := &reported{all: map[int64]resource.Measurement{}}
 	watching := make(chan struct{})
 	begin := func() int64 {
-		run, err := s.StartRun(t.Context(), client.NewRun{VolumeID: volume.ID, Plan: many()})
+		run, err := s.StartRun(t.Context(), resource.NewRun{VolumeID: volume.ID, Plan: many()})
 		ok(t, err)
 		return run.ID
 	}
@@ -258,7 +258,7 @@ func TestKilledAgainAndAgain(t *testing.T) {
 		if len(volumes) == 0 {
 			volumes = append(volumes, s.volume("null:1TiB", nil))
 		}
-		run, err := s.StartRun(t.Context(), client.NewRun{VolumeID: volumes[0].ID, Plan: many()})
+		run, err := s.StartRun(t.Context(), resource.NewRun{VolumeID: volumes[0].ID, Plan: many()})
 		ok(t, err)
 		page, err := s.Runs(t.Context(), 0, 500)
 		ok(t, err)
@@ -297,7 +297,7 @@ func TestReadingRunsNothing(t *testing.T) {
 	s := serve(t, data, false)
 	volume := s.volume("null:1TiB", nil)
 	s.begun(volume, onePlan(spec(func(w *workload.Spec) { w.For = 600 })))
-	waiting, err := s.StartRun(t.Context(), client.NewRun{VolumeID: volume.ID, Plan: onePlan(spec(nil))})
+	waiting, err := s.StartRun(t.Context(), resource.NewRun{VolumeID: volume.ID, Plan: onePlan(spec(nil))})
 	ok(t, err)
 	s.end(syscall.SIGKILL)
 	for _, command := range [][]string{{"run", "list"}, {"run", "show", "2"}, {"volume", "list"}, {"run", "export", "1"}, {"comparison", "list"}} {
@@ -330,7 +330,7 @@ func TestFIFOInPlaceOfAFile(t *testing.T) {
 		ok(t, os.Remove(path), unix.Mkfifo(path, 0o600))
 	}
 	for _, volume := range []resource.Volume{ofArray, ofFile} {
-		if _, err := s.StartRun(t.Context(), client.NewRun{VolumeID: volume.ID, Plan: onePlan(spec(nil))}); err == nil {
+		if _, err := s.StartRun(t.Context(), resource.NewRun{VolumeID: volume.ID, Plan: onePlan(spec(nil))}); err == nil {
 			t.Errorf("%s was measured", volume.Locator)
 		}
 		if look, err := s.Look(t.Context(), volume.Locator, client.Asked{}); err != nil || look.Took > 5 {

@@ -25,7 +25,7 @@ type Volume struct {
 	Name    string       `json:"name" doc:"Short name, unique"`
 	Locator string       `json:"locator" doc:"Where I/O goes: a folder, a file, a block device, array:FILE of a simulated array, or null:SIZE"`
 	Kind    string       `json:"kind" doc:"What the locator leads to: null, folder, file, device, array"`
-	Writes string `json:"writes,omitempty" doc:"Where what a load writes goes, in words"`
+	Writes  string       `json:"writes,omitempty" doc:"Where what a load writes goes, in words"`
 	Facts   *setup.Facts `json:"facts,omitempty" doc:"What was found there when it was last looked at; absent when it could not be looked at"`
 	Trouble string       `json:"trouble,omitempty" doc:"Why it could not be looked at"`
 	Consent *Consent     `json:"consent,omitempty" doc:"Agreement that what an existing file or device holds may be lost"`

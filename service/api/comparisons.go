@@ -24,15 +24,6 @@ import (
 	"patientheron/storage"
 )
 
-// NewComparison is what comparing takes.
-type NewComparison struct {
-	Name       string           `json:"name,omitempty" maxLength:"120" pattern:"^[^\\p{Cc}\\p{Cf}]*$" doc:"Under which it is kept"`
-	Baseline   resource.Group   `json:"baseline"`
-	Candidates []resource.Group `json:"candidates" minItems:"1" maxItems:"8"`
-	Noise      quantity.Share   `json:"noise,omitempty" minimum:"0" maximum:"1" doc:"Smallest difference that matters; 0 means 5 %"`
-	Keep       bool             `json:"keep,omitempty" doc:"Keep it under its name"`
-}
-
 // ComparisonList is all kept comparisons, newest first.
 type ComparisonList struct {
 	Comparisons []resource.Comparison `json:"comparisons"`
@@ -47,7 +38,7 @@ type Split struct {
 
 func (s *Service) registerComparisons(api huma.API) {
 	huma.Register(api, operation(http.MethodPost, "/comparisons", "compare", "Compare candidates with a baseline", http.StatusOK, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
-		func(ctx context.Context, in *struct{ Body NewComparison }) (*body[resource.Compared], error) {
+		func(ctx context.Context, in *struct{ Body resource.NewComparison }) (*body[resource.Compared], error) {
 			compared, err := s.compare(ctx, in.Body)
 			if err != nil {
 				return nil, s.problem(err)
@@ -152,7 +143,7 @@ func (s *Service) registerComparisons(api huma.API) {
 
 	comparison := operation(http.MethodPost, "/comparisons/report", "report-comparison", "A comparison as one self-contained page", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity)
 	comparison.Responses = page
-	huma.Register(api, comparison, func(ctx context.Context, in *struct{ Body NewComparison }) (*file, error) {
+	huma.Register(api, comparison, func(ctx context.Context, in *struct{ Body resource.NewComparison }) (*file, error) {
 		in.Body.Keep = false
 		compared, err := s.compare(ctx, in.Body)
 		if err != nil {
@@ -217,7 +208,7 @@ func (s *Service) comparisonReport(ctx context.Context, compared resource.Compar
 }
 
 // compare works a new comparison out, and keeps it when asked to.
-func (s *Service) compare(ctx context.Context, n NewComparison) (resource.Compared, error) {
+func (s *Service) compare(ctx context.Context, n resource.NewComparison) (resource.Compared, error) {
 	c := resource.Comparison{Name: n.Name, Baseline: n.Baseline, Candidates: n.Candidates, Noise: n.Noise}
 	if c.Noise == 0 {
 		c.Noise = compare.Noise

@@ -36,21 +36,6 @@ type SetupVersions struct {
 	Unreadable []resource.Unreadable   `json:"unreadable,omitempty" doc:"Kept, but cannot be read"`
 }
 
-// ToldFact is one fact that a user tells. An empty value takes it back.
-type ToldFact struct {
-	Key      string `json:"key" maxLength:"120"`
-	Value    string `json:"value" maxLength:"400"`
-	Measured bool   `json:"measured,omitempty" doc:"It comes from a measurement, such as that of a member alone"`
-}
-
-// ToldSetup is what a user tells of a volume's setup.
-type ToldSetup struct {
-	Facts   []ToldFact `json:"facts,omitempty" maxItems:"500" doc:"Facts to add, replace or take back"`
-	Text    string     `json:"text,omitempty" maxLength:"262144" doc:"A setup file instead"`
-	Replace bool       `json:"replace,omitempty" doc:"Forget what was told or measured before"`
-	Version *int       `json:"version,omitempty" minimum:"0" doc:"The version this is meant to follow: when another was kept meanwhile, nothing is changed (409)"`
-}
-
 func (s *Service) registerLooks(api huma.API) {
 	huma.Register(api, operation(http.MethodGet, "/look", "look", "Look at any locator without registering it", http.StatusOK),
 		func(ctx context.Context, in *struct {
@@ -102,7 +87,7 @@ func (s *Service) registerLooks(api huma.API) {
 	huma.Register(api, operation(http.MethodPut, "/volumes/{id}/setup", "tell-setup", "Tell what stands behind a volume; a new version is kept", http.StatusOK, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *struct {
 			ByID
-			Body ToldSetup
+			Body resource.ToldSetup
 		}) (*body[resource.SetupVersion], error) {
 			version, err := s.tellSetup(ctx, in.ID, in.Body)
 			if err != nil {
@@ -135,7 +120,7 @@ func (s *Service) lookAt(ctx context.Context, volume resource.Volume, in LookFor
 
 // tellSetup joins what a user tells with what was told before, and with what is
 // read now.
-func (s *Service) tellSetup(ctx context.Context, id int64, told ToldSetup) (resource.SetupVersion, error) {
+func (s *Service) tellSetup(ctx context.Context, id int64, told resource.ToldSetup) (resource.SetupVersion, error) {
 	volume, err := s.Store.Volume(ctx, id)
 	if err != nil {
 		return resource.SetupVersion{}, err
@@ -144,7 +129,7 @@ func (s *Service) tellSetup(ctx context.Context, id int64, told ToldSetup) (reso
 	if err != nil {
 		return latest, err
 	}
-	kept, err := told.join(latest, time.Now().UTC())
+	kept, err := join(told, latest, time.Now().UTC())
 	if err != nil {
 		return latest, err
 	}
@@ -152,7 +137,7 @@ func (s *Service) tellSetup(ctx context.Context, id int64, told ToldSetup) (reso
 	// read is looked for before, what is told is joined when nothing comes between.
 	found := look.At(ctx, look.Request{Bounds: s.Bounds, Locator: volume.Locator, Told: kept, Consent: runner.Claim(volume), Measuring: true})
 	return s.Store.ChangeSetup(ctx, id, func(now resource.SetupVersion) (setup.Setup, error) {
-		kept, err := told.join(now, time.Now().UTC())
+		kept, err := join(told, now, time.Now().UTC())
 		if err != nil {
 			return kept, err
 		}
@@ -165,7 +150,7 @@ func (s *Service) tellSetup(ctx context.Context, id int64, told ToldSetup) (reso
 }
 
 // join is what was told and measured before, with what is told now.
-func (t ToldSetup) join(latest resource.SetupVersion, now time.Time) (setup.Setup, error) {
+func join(t resource.ToldSetup, latest resource.SetupVersion, now time.Time) (setup.Setup, error) {
 	if t.Version != nil && *t.Version != latest.Version {
 		return setup.Setup{}, fmt.Errorf("%w: version %d of the setup of volume %d was kept after version %d; look at it, and tell what is still to be told",
 			store.ErrChanged, latest.Version, latest.VolumeID, *t.Version)

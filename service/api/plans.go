@@ -21,12 +21,6 @@ type WorkloadList struct {
 	Unreadable []resource.Unreadable `json:"unreadable,omitempty" doc:"Kept, but cannot be read"`
 }
 
-// NewWorkload is what saving a workload takes.
-type NewWorkload struct {
-	Name string        `json:"name" minLength:"1" maxLength:"80" pattern:"^[^\\p{Cc}\\p{Cf}]*$"`
-	Load workload.Spec `json:"load"`
-}
-
 func (s *Service) registerWorkloads(api huma.API) {
 	huma.Register(api, operation(http.MethodGet, "/workloads", "list-workloads", "All saved workloads", http.StatusOK),
 		func(ctx context.Context, _ *struct{}) (*body[WorkloadList], error) {
@@ -38,7 +32,7 @@ func (s *Service) registerWorkloads(api huma.API) {
 		})
 
 	huma.Register(api, operation(http.MethodPost, "/workloads", "save-workload", "Save a workload under a name", http.StatusCreated, http.StatusConflict, http.StatusUnprocessableEntity),
-		func(ctx context.Context, in *struct{ Body NewWorkload }) (*body[resource.Workload], error) {
+		func(ctx context.Context, in *struct{ Body resource.NewWorkload }) (*body[resource.Workload], error) {
 			if err := in.Body.Load.Validate(); err != nil {
 				return nil, s.problem(err)
 			}

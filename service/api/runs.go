@@ -21,15 +21,6 @@ import (
 	"patientheron/storage/volume"
 )
 
-// NewRun is what starting a run takes.
-type NewRun struct {
-	Name     string    `json:"name,omitempty" maxLength:"120" pattern:"^[^\\p{Cc}\\p{Cf}]*$" doc:"By default made from the plan"`
-	VolumeID int64     `json:"volumeId" minimum:"1"`
-	Plan     plan.Plan `json:"plan"`
-	Override []string  `json:"override,omitempty" maxItems:"40" doc:"Names of checks that shall not stop the run when they fail; recorded with it"`
-	Pace     float64   `json:"pace,omitempty" minimum:"0" maximum:"1000000" doc:"Of a simulated array: so many times as fast as the wall's clock, to be watched; 0 is as fast as it can"`
-}
-
 // RunList is a page of runs.
 type RunList struct {
 	Runs       []resource.Run        `json:"runs" doc:"Newest first"`
@@ -61,7 +52,7 @@ func (s *Service) registerRuns(api huma.API) {
 		})
 
 	huma.Register(api, operation(http.MethodPost, "/runs", "start-run", "Start a run, after those that wait already", http.StatusCreated, http.StatusNotFound, http.StatusUnprocessableEntity),
-		func(ctx context.Context, in *struct{ Body NewRun }) (*body[resource.Run], error) {
+		func(ctx context.Context, in *struct{ Body resource.NewRun }) (*body[resource.Run], error) {
 			run, err := s.startRun(ctx, in.Body)
 			if err != nil {
 				return nil, s.problem(err)
@@ -118,7 +109,7 @@ func (s *Service) registerRuns(api huma.API) {
 		})
 }
 
-func (s *Service) startRun(ctx context.Context, n NewRun) (resource.Run, error) {
+func (s *Service) startRun(ctx context.Context, n resource.NewRun) (resource.Run, error) {
 	on, err := s.Store.Volume(ctx, n.VolumeID)
 	if err != nil {
 		return resource.Run{}, fmt.Errorf("%w; register it first", err)

@@ -11,7 +11,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"patientheron/core/array"
-	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/patient"
 	"patientheron/resource"
@@ -31,21 +30,6 @@ type VolumeList struct {
 	Unreadable []resource.Unreadable `json:"unreadable,omitempty" doc:"Kept, but cannot be read"`
 }
 
-// NewVolume is what registering a volume takes.
-type NewVolume struct {
-	Name    string          `json:"name,omitempty" maxLength:"80" pattern:"^[\\p{L}\\p{N}][\\p{L}\\p{N} ._-]*$" doc:"Short name; by default made from the locator"`
-	Locator string          `json:"locator" minLength:"1" maxLength:"4096" doc:"A folder, a file, a block device (absolute path), array:FILE, or null:SIZE"`
-	Consent *ConsentToWrite `json:"consent,omitempty" doc:"Agreement that what an existing file or device holds may be lost"`
-}
-
-// ConsentToWrite states what the user agrees to lose. It must match what is
-// found, so that a slip of the hand does not reach another disk.
-type ConsentToWrite struct {
-	Size   quantity.Bytes `json:"sizeBytes" minimum:"1" doc:"Exact size of the file or device"`
-	Serial string         `json:"serial,omitempty" doc:"Serial number of the device, if it has one"`
-	Holds  string         `json:"signature,omitempty" doc:"What is on it, as a refusal named it, if that may be lost too"`
-}
-
 func (s *Service) registerVolumes(api huma.API) {
 	huma.Register(api, operation(http.MethodGet, "/volumes", "list-volumes", "All volumes", http.StatusOK),
 		func(ctx context.Context, _ *struct{}) (*body[VolumeList], error) {
@@ -57,7 +41,7 @@ func (s *Service) registerVolumes(api huma.API) {
 		})
 
 	huma.Register(api, operation(http.MethodPost, "/volumes", "add-volume", "Register a volume", http.StatusCreated, http.StatusConflict, http.StatusUnprocessableEntity),
-		func(ctx context.Context, in *struct{ Body NewVolume }) (*body[resource.Volume], error) {
+		func(ctx context.Context, in *struct{ Body resource.NewVolume }) (*body[resource.Volume], error) {
 			volume, err := s.addVolume(ctx, in.Body)
 			if err != nil {
 				return nil, s.problem(err)
@@ -97,7 +81,7 @@ func (s *Service) registerVolumes(api huma.API) {
 	huma.Register(api, operation(http.MethodPut, "/volumes/{id}/consent", "give-consent", "Agree that what a registered file or device holds may be lost", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *struct {
 			ByID
-			Body ConsentToWrite
+			Body resource.ConsentToWrite
 		}) (*body[resource.Volume], error) {
 			volume, err := s.giveConsent(ctx, in.ID, &in.Body)
 			if err != nil {
@@ -123,7 +107,7 @@ func (s *Service) registerVolumes(api huma.API) {
 		})
 }
 
-func (s *Service) addVolume(ctx context.Context, v NewVolume) (resource.Volume, error) {
+func (s *Service) addVolume(ctx context.Context, v resource.NewVolume) (resource.Volume, error) {
 	locator, err := parsed(v.Locator)
 	if err != nil {
 		return resource.Volume{}, err
@@ -156,7 +140,7 @@ func parsed(locator string) (volume.Locator, error) {
 }
 
 // agree takes consent to overwrite what a locator names.
-func (s *Service) agree(locator volume.Locator, stated ConsentToWrite) (*resource.Consent, error) {
+func (s *Service) agree(locator volume.Locator, stated resource.ConsentToWrite) (*resource.Consent, error) {
 	claim := volume.Claim{Size: stated.Size, Serial: stated.Serial, Holds: stated.Holds}
 	ctx, cancel := context.WithTimeout(context.Background(), agreeTime)
 	defer cancel()
@@ -169,7 +153,7 @@ func (s *Service) agree(locator volume.Locator, stated ConsentToWrite) (*resourc
 
 // giveConsent takes consent for a registered volume, in place of what was
 // agreed to before; nil withdraws it.
-func (s *Service) giveConsent(ctx context.Context, id int64, stated *ConsentToWrite) (resource.Volume, error) {
+func (s *Service) giveConsent(ctx context.Context, id int64, stated *resource.ConsentToWrite) (resource.Volume, error) {
 	volume, err := s.Store.Volume(ctx, id)
 	if err != nil {
 		return volume, err

@@ -1,0 +1,64 @@
+package resource
+
+import (
+	"patientheron/core/plan"
+	"patientheron/core/quantity"
+	"patientheron/core/workload"
+)
+
+// What callers send. The limits in the tags are the contract's: the service refuses
+// what lies outside them before anything looks at it.
+
+// NewVolume is what registering a volume takes.
+type NewVolume struct {
+	Name    string          `json:"name,omitempty" maxLength:"80" pattern:"^[\\p{L}\\p{N}][\\p{L}\\p{N} ._-]*$" doc:"Short name; by default made from the locator"`
+	Locator string          `json:"locator" minLength:"1" maxLength:"4096" doc:"A folder, a file, a block device (absolute path), array:FILE, or null:SIZE"`
+	Consent *ConsentToWrite `json:"consent,omitempty" doc:"Agreement that what an existing file or device holds may be lost"`
+}
+
+// ConsentToWrite states what the user agrees to lose. It must match what is
+// found, so that a slip of the hand does not reach another disk.
+type ConsentToWrite struct {
+	Size   quantity.Bytes `json:"sizeBytes" minimum:"1" doc:"Exact size of the file or device"`
+	Serial string         `json:"serial,omitempty" doc:"Serial number of the device, if it has one"`
+	Holds  string         `json:"signature,omitempty" doc:"What is on it, as a refusal named it, if that may be lost too"`
+}
+
+// NewWorkload is what saving a workload takes.
+type NewWorkload struct {
+	Name string        `json:"name" minLength:"1" maxLength:"80" pattern:"^[^\\p{Cc}\\p{Cf}]*$"`
+	Load workload.Spec `json:"load"`
+}
+
+// NewRun is what starting a run takes.
+type NewRun struct {
+	Name     string    `json:"name,omitempty" maxLength:"120" pattern:"^[^\\p{Cc}\\p{Cf}]*$" doc:"By default made from the plan"`
+	VolumeID int64     `json:"volumeId" minimum:"1"`
+	Plan     plan.Plan `json:"plan"`
+	Override []string  `json:"override,omitempty" maxItems:"40" doc:"Names of checks that shall not stop the run when they fail; recorded with it"`
+	Pace     float64   `json:"pace,omitempty" minimum:"0" maximum:"1000000" doc:"Of a simulated array: so many times as fast as the wall's clock, to be watched; 0 is as fast as it can"`
+}
+
+// ToldFact is one fact that a user tells. An empty value takes it back.
+type ToldFact struct {
+	Key      string `json:"key" maxLength:"120"`
+	Value    string `json:"value" maxLength:"400"`
+	Measured bool   `json:"measured,omitempty" doc:"It comes from a measurement, such as that of a member alone"`
+}
+
+// ToldSetup is what a user tells of a volume's setup.
+type ToldSetup struct {
+	Facts   []ToldFact `json:"facts,omitempty" maxItems:"500" doc:"Facts to add, replace or take back"`
+	Text    string     `json:"text,omitempty" maxLength:"262144" doc:"A setup file instead"`
+	Replace bool       `json:"replace,omitempty" doc:"Forget what was told or measured before"`
+	Version *int       `json:"version,omitempty" minimum:"0" doc:"The version this is meant to follow: when another was kept meanwhile, nothing is changed (409)"`
+}
+
+// NewComparison is what comparing takes.
+type NewComparison struct {
+	Name       string         `json:"name,omitempty" maxLength:"120" pattern:"^[^\\p{Cc}\\p{Cf}]*$" doc:"Under which it is kept"`
+	Baseline   Group          `json:"baseline"`
+	Candidates []Group        `json:"candidates" minItems:"1" maxItems:"8"`
+	Noise      quantity.Share `json:"noise,omitempty" minimum:"0" maximum:"1" doc:"Smallest difference that matters; 0 means 5 %"`
+	Keep       bool           `json:"keep,omitempty" doc:"Keep it under its name"`
+}
