@@ -124,7 +124,7 @@ func TestSessions(t *testing.T) {
 		want          bool
 	}{
 		"both": {cookie, proof, true}, "the other's": {other, otherProof, true}, "the cookie alone": {cookie, "", false}, "the proof alone": {"", proof, false},
-		"crossed": {cookie, otherProof, false}, "swapped": {proof, cookie, false}, "digests": {digest(cookie), digest(proof), false}, "nothing": {"", "", false},
+		"crossed": {cookie, otherProof, false}, "swapped": {proof, cookie, false}, "digests": {Digest(cookie), Digest(proof), false}, "nothing": {"", "", false},
 	} {
 		if got := holds(s, c.cookie, c.proof); got != c.want {
 			t.Errorf("%s: %t", name, got)
@@ -194,5 +194,15 @@ func TestProve(t *testing.T) {
 	}
 	if Same("a", "") || Same("", "") || !Same("a", "a") || Same("a", "b") {
 		t.Error("secrets are not compared rightly")
+	}
+}
+
+func TestWhoCalls(t *testing.T) {
+	if who := Who(t.Context()); who != (Principal{}) {
+		t.Errorf("nobody is %+v", who)
+	}
+	want := Principal{By: "session", Session: Digest("cookie")}
+	if who := Who(With(t.Context(), want)); who != want || strings.Contains(who.Session, "cookie") {
+		t.Errorf("%+v", who)
 	}
 }

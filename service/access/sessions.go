@@ -51,7 +51,8 @@ func (s Sessions) now() time.Time {
 	return time.Now()
 }
 
-func digest(secret string) string {
+// Digest is how secrets are kept: nobody who reads it can use it.
+func Digest(secret string) string {
 	sum := sha256.Sum256([]byte(secret))
 	return hex.EncodeToString(sum[:])
 }
@@ -60,11 +61,11 @@ func digest(secret string) string {
 // pages of its own origin.
 func (s Sessions) Begin(ctx context.Context) (cookie, proof string, err error) {
 	now := s.now().UTC()
-	if err := s.Keeper.EndSessions(ctx, digest(s.Token), now.Add(-Longest), now.Add(-Idle)); err != nil {
+	if err := s.Keeper.EndSessions(ctx, Digest(s.Token), now.Add(-Longest), now.Add(-Idle)); err != nil {
 		return "", "", fmt.Errorf("end old sessions: %w", err)
 	}
 	cookie, proof = rand.Text(), rand.Text()
-	err = s.Keeper.AddSession(ctx, Session{ID: digest(cookie), Proof: digest(proof), Token: digest(s.Token), Created: now, Used: now})
+	err = s.Keeper.AddSession(ctx, Session{ID: Digest(cookie), Proof: Digest(proof), Token: Digest(s.Token), Created: now, Used: now})
 	if err != nil {
 		return "", "", fmt.Errorf("begin a session: %w", err)
 	}
@@ -77,12 +78,12 @@ func (s Sessions) Holds(ctx context.Context, cookie, proof string) (bool, error)
 	if cookie == "" || proof == "" {
 		return false, nil
 	}
-	found, err := s.Keeper.Session(ctx, digest(cookie))
+	found, err := s.Keeper.Session(ctx, Digest(cookie))
 	if err != nil {
 		return false, fmt.Errorf("look for a session: %w", err)
 	}
 	now := s.now().UTC()
-	if found == nil || !Same(digest(proof), found.Proof) || found.Token != digest(s.Token) || now.Sub(found.Created) > Longest || now.Sub(found.Used) > Idle {
+	if found == nil || !Same(Digest(proof), found.Proof) || found.Token != Digest(s.Token) || now.Sub(found.Created) > Longest || now.Sub(found.Used) > Idle {
 		return false, nil
 	}
 	if now.Sub(found.Used) > time.Hour {
@@ -93,7 +94,7 @@ func (s Sessions) Holds(ctx context.Context, cookie, proof string) (bool, error)
 
 // End signs a browser out.
 func (s Sessions) End(ctx context.Context, cookie string) error {
-	if err := s.Keeper.EndSession(ctx, digest(cookie)); err != nil {
+	if err := s.Keeper.EndSession(ctx, Digest(cookie)); err != nil {
 		return fmt.Errorf("end a session: %w", err)
 	}
 	return nil

@@ -16,6 +16,7 @@ import (
 	"patientheron/core/setup"
 	"patientheron/patient"
 	"patientheron/resource"
+	"patientheron/service/access"
 	"patientheron/service/runner"
 	"patientheron/service/store"
 	"patientheron/storage/volume"
@@ -148,7 +149,11 @@ func (s *Service) startRun(ctx context.Context, n resource.NewRun) (resource.Run
 	if name == "" {
 		name = steps[len(steps)-1].Name
 	}
-	return s.Runner.Submit(ctx, name, on, n.Plan, n.Pace, n.Override)
+	run, err := s.Runner.Submit(ctx, name, on, n.Plan, n.Pace, n.Override)
+	if who := access.Who(ctx); err == nil {
+		s.Log.Info("run asked for", "run", run.ID, "volume", on.Locator, "by", who.By, "session", who.Session)
+	}
+	return run, err
 }
 
 // check says what would stop a run. Consent that no longer holds is recorded as

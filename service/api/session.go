@@ -51,7 +51,7 @@ func (s *Service) authenticate(api huma.API) func(huma.Context, func(huma.Contex
 			from := access.From(request)
 			switch wait := s.tries.Wait(from); {
 			case access.Same(given, s.Token):
-				next(ctx)
+				next(huma.WithContext(ctx, access.With(ctx.Context(), access.Principal{By: "token"})))
 			case wait > 0:
 				ctx.SetHeader("Retry-After", strconv.Itoa(int(wait.Seconds())+1))
 				refuse(http.StatusTooManyRequests, tooManyTries(wait.Seconds()))
@@ -68,7 +68,7 @@ func (s *Service) authenticate(api huma.API) func(huma.Context, func(huma.Contex
 				s.Log.Error("cannot look for a session", "error", err)
 			}
 			if holds {
-				next(ctx)
+				next(huma.WithContext(ctx, access.With(ctx.Context(), access.Principal{By: "session", Session: access.Digest(cookie.Value)})))
 				return
 			}
 		}

@@ -19,17 +19,66 @@ import (
 	"patientheron/storage/volume"
 )
 
-// execution is one run under way.
+// execution is one run under way, from its beginning to its end.
 type execution struct {
 	*Runner
+	id          int64
+	ctx         context.Context // ends when the run is stopped
+	stop        context.CancelCauseFunc
 	failed      int    // measurements that failed
 	lastFailure string // why the last of them did
 	wrote       bool   // the volume was opened for writing
 	cutShort    bool   // stopped after a measurement
 
+	asking sync.Mutex // guards what others ask of it and about it
+	after  bool       // end it after the measurement under way
+	keeps  *recorder  // of the measurement under way
+	at     place      // where that stands
+
 	changing sync.Mutex // guards what follows: a preparation reports from another goroutine
 	run      resource.Run
 	told     time.Time // when progress was last passed on
+}
+
+func newExecution(service context.Context, r *Runner, run resource.Run) *execution {
+	e := &execution{Runner: r, id: run.ID, run: run}
+	e.ctx, e.stop = context.WithCancelCause(service)
+	return e
+}
+
+// askToEnd stops the run, at once or after the measurement under way.
+func (e *execution) askToEnd(afterMeasurement bool) {
+	if !afterMeasurement {
+		e.stop(errStopped)
+		return
+	}
+	e.asking.Lock()
+	defer e.asking.Unlock()
+	e.after = true
+}
+
+// carryOut makes the run from its beginning to a final status.
+func (e *execution) carryOut(service context.Context) {
+	begun, err := e.begin()
+	if err == nil && !begun {
+		return // it was taken out of the queue
+	}
+	if err == nil {
+		err = e.prepareAndMeasure(e.ctx)
+	}
+	status, reason := verdict(e.ctx, err)
+	switch {
+	case status != resource.Finished:
+	case e.cutShort:
+		status, reason = resource.Stopped, "it was stopped after the measurement that was under way"
+	case e.failed > 0 && e.failed == e.run.Progress.Steps:
+		status, reason = resource.Failed, e.lastFailure
+	case e.failed > 0:
+		reason = fmt.Sprintf("%d of %d measurements failed; each says why", e.failed, e.run.Progress.Steps)
+	}
+	ended := e.now().UTC()
+	e.finish(service, func(r *resource.Run) { r.Status, r.Reason, r.Ended = status, reason, &ended })
+	e.log.Info("run ended", "run", e.id, "status", status, "reason", reason)
 }
 
 func (e *execution) prepareAndMeasure(ctx context.Context) error {
@@ -56,9 +105,9 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		e.mu.Lock()
+		e.asking.Lock()
 		e.cutShort = e.after
-		e.mu.Unlock()
+		e.asking.Unlock()
 		if e.cutShort {
 			return nil
 		}
@@ -102,16 +151,33 @@ func (e *execution) recordChange(how func(*resource.Run)) error {
 	return err
 }
 
-// begin records that the run has begun. Until that is recorded nothing is done:
+// begin takes the run from the queue and records that it has begun; it reports
+// false when somebody else has taken it out. Until that is recorded nothing is done:
 // a run that nobody knows to have begun would begin again.
-func (e *execution) begin(now *time.Time) error {
-	err := e.held(func() error {
-		return e.recordChange(func(r *resource.Run) { r.Started, r.Status = now, resource.Preparing })
+func (e *execution) begin() (begun bool, err error) {
+	now := e.now().UTC()
+	e.changing.Lock()
+	e.run.Started, e.run.Status = &now, resource.Preparing
+	run := e.run
+	e.changing.Unlock()
+	err = e.held(func() error {
+		ctx, cancel := record(context.Background())
+		defer cancel()
+		if begun, err = e.store.ChangeQueued(ctx, run); begun || err != nil {
+			return err
+		}
+		// It may have been recorded although nobody was told so.
+		kept, err := e.store.Run(ctx, run.ID)
+		begun = err == nil && kept.Status == run.Status && kept.Started != nil && kept.Started.Equal(now)
+		return err
 	})
 	if err != nil {
-		return fmt.Errorf("it could not be recorded that the run begins: %w", err)
+		return false, fmt.Errorf("it could not be recorded that the run begins: %w", err)
 	}
-	return nil
+	if begun {
+		e.feed.send(run.ID, run)
+	}
+	return begun, nil
 }
 
 // finish records how the run ended. It gives up only when the service ends: the
@@ -229,7 +295,16 @@ func (e *execution) measure(ctx context.Context, used volume.Volume, position in
 		RunID: e.run.ID, Position: position, Stage: step.Stage + 1, Name: step.Name, Fill: step.Fill,
 		Point: step.Point, Repeat: step.Repeat, Repeats: step.Repeats, Load: step.Load.Completed(), Status: resource.Running,
 	}
-	err := e.held(func() (err error) { m, err = e.store.AddMeasurement(ctx, m); return err })
+	err := e.held(func() error {
+		added, err := e.store.AddMeasurement(ctx, m)
+		if errors.Is(err, store.ErrTaken) { // it was kept although nobody was told so
+			added, err = e.store.MeasurementAt(ctx, m.RunID, m.Position)
+		}
+		if err == nil {
+			m = added
+		}
+		return err
+	})
 	if err != nil {
 		return fmt.Errorf("measurement %d could not be recorded: %w", position, err)
 	}
@@ -238,7 +313,7 @@ func (e *execution) measure(ctx context.Context, used volume.Volume, position in
 
 	keep, cancel := record(ctx)
 	defer cancel()
-	ended := time.Now().UTC()
+	ended := e.now().UTC()
 	m.Ended = &ended
 	m.Status, m.Reason = verdict(ctx, failure)
 	var latencies map[measure.Class]*measure.Histogram
@@ -325,7 +400,17 @@ func (e *execution) drive(ctx context.Context, used volume.Volume, m resource.Me
 
 // recording notes who keeps the series of the measurement under way.
 func (e *execution) recording(r *recorder) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	e.record = r
+	e.asking.Lock()
+	defer e.asking.Unlock()
+	e.keeps = r
+}
+
+// waiting are the intervals of a measurement that are not written yet.
+func (e *execution) waiting(measurement int64) []measure.Interval {
+	e.asking.Lock()
+	defer e.asking.Unlock()
+	if e.keeps == nil || e.at.measurement != measurement {
+		return nil
+	}
+	return e.keeps.held()
 }

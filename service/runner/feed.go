@@ -113,12 +113,10 @@ func (r *Runner) present(ctx context.Context, id int64, send func(Event) error) 
 			return send(resource.Point{MeasurementID: last.ID, Interval: interval})
 		}
 		// What waits to be written is taken first: nothing falls between.
-		r.mu.Lock()
 		var waiting []measure.Interval
-		if r.record != nil && r.place.measurement == last.ID {
-			waiting = r.record.held()
+		if e := r.execution(id); e != nil {
+			waiting = e.waiting(last.ID)
 		}
-		r.mu.Unlock()
 		kept, _, _, err := r.store.Outline(ctx, last.ID, shown)
 		if err != nil {
 			return false, err

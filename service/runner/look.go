@@ -55,15 +55,15 @@ func (e *execution) look(ctx context.Context, steps []plan.Step) error {
 
 // place is where the measurement under way stands, for markers.
 type place struct {
-	run, measurement int64
-	at               quantity.Seconds
+	measurement int64
+	at          quantity.Seconds
 }
 
 // stand notes how far the measurement under way is.
 func (e *execution) stand(measurement int64, interval measure.Interval) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	e.place = place{e.run.ID, measurement, interval.Start + interval.Length}
+	e.asking.Lock()
+	defer e.asking.Unlock()
+	e.at = place{measurement, interval.Start + interval.Length}
 }
 
 // ErrNotMeasuring is given when a marker is set while nothing is measured.
@@ -71,10 +71,13 @@ var ErrNotMeasuring = errors.New("the run is not measuring")
 
 // Mark sets a marker at the present moment of a run.
 func (r *Runner) Mark(ctx context.Context, run int64, name string) (resource.Marker, error) {
-	r.mu.Lock()
-	at, current := r.place, r.current
-	r.mu.Unlock()
-	if current != run || at.run != run {
+	var at place
+	if e := r.execution(run); e != nil {
+		e.asking.Lock()
+		at = e.at
+		e.asking.Unlock()
+	}
+	if at.measurement == 0 {
 		return resource.Marker{}, fmt.Errorf("run %d: %w now; set a marker while a measurement is under way", run, ErrNotMeasuring)
 	}
 	m, err := r.store.AddMarker(ctx, resource.Marker{RunID: run, MeasurementID: at.measurement, At: at.at, Name: name})
@@ -88,5 +91,8 @@ func (r *Runner) Mark(ctx context.Context, run int64, name string) (resource.Mar
 func (r *Runner) Measuring() int64 {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.current
+	if r.under == nil {
+		return 0
+	}
+	return r.under.id
 }

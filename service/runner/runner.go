@@ -47,14 +47,12 @@ type Runner struct {
 	close context.CancelCauseFunc
 	ended <-chan struct{} // closed when the runner is being closed
 
-	mu      sync.Mutex
+	now func() time.Time
+
+	mu      sync.Mutex     // never held while the store or a volume is asked
 	asked   map[int64]bool // runs asked of this runner, when it carries out no others; otherwise nil
 	trouble string         // what keeps runs from going on
-	record  *recorder      // of the measurement under way
-	place   place          // where the measurement under way stands
-	current int64          // id of the run under way, 0 for none
-	stop    context.CancelCauseFunc
-	after   bool // end the run after the measurement under way
+	under   *execution     // the run under way; nil for none
 }
 
 // Options say what a runner works with.
@@ -67,6 +65,8 @@ type Options struct {
 	// Alone leaves runs that wait in the store where they are: it carries out
 	// those it is asked for, and no others.
 	Alone bool
+	// Now is the wall's clock; nil for the real one.
+	Now func() time.Time
 }
 
 // Start makes a runner, marks what an earlier service left unfinished, and
@@ -86,7 +86,10 @@ func Start(ctx context.Context, o Options) (*Runner, error) {
 	}
 	r := &Runner{
 		store: s, bounds: o.Bounds, room: o.Room, log: log, version: o.Version, host: host,
-		feed: newFeed(), queue: make(chan struct{}, 1), done: make(chan struct{}),
+		feed: newFeed(), queue: make(chan struct{}, 1), done: make(chan struct{}), now: o.Now,
+	}
+	if r.now == nil {
+		r.now = time.Now
 	}
 	if o.Alone {
 		r.asked = map[int64]bool{}
@@ -155,29 +158,40 @@ func (r *Runner) Waiting(ctx context.Context) (int, error) {
 	return len(runs), err
 }
 
+// execution is the run under way, if it is the one of that id.
+func (r *Runner) execution(id int64) *execution {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.under != nil && r.under.id == id {
+		return r.under
+	}
+	return nil
+}
+
 // Stop ends a run: at once, or after the measurement under way. It gives
 // ErrFinal when the run has ended.
 func (r *Runner) Stop(ctx context.Context, id int64, afterMeasurement bool) error {
-	r.mu.Lock()
-	defer r.mu.Unlock()
+	if e := r.execution(id); e != nil {
+		e.askToEnd(afterMeasurement)
+		return nil
+	}
 	run, err := r.store.Run(ctx, id)
 	switch {
 	case err != nil:
 		return err
 	case run.Status.Final():
 		return fmt.Errorf("run %d: %w: it is %s", id, ErrFinal, run.Status)
-	case r.current == id && afterMeasurement:
-		r.after = true
-	case r.current == id:
-		r.stop(errStopped)
-	default: // still queued
-		now := time.Now().UTC()
-		run.Status, run.Reason, run.Ended = resource.Stopped, "it was taken out of the queue", &now
-		if err := r.store.UpdateRun(ctx, run); err != nil {
-			return err
-		}
-		r.feed.send(id, run)
 	}
+	now := r.now().UTC()
+	run.Status, run.Reason, run.Ended = resource.Stopped, "it was taken out of the queue", &now
+	taken, err := r.store.ChangeQueued(ctx, run)
+	if err != nil {
+		return err
+	}
+	if !taken { // it has begun meanwhile, or ended
+		return r.Stop(ctx, id, afterMeasurement)
+	}
+	r.feed.send(id, run)
 	return nil
 }
 
@@ -193,7 +207,7 @@ func (r *Runner) look() {
 func (r *Runner) loop(ctx context.Context) {
 	defer close(r.done)
 	for {
-		run, err := r.next(ctx)
+		e, err := r.next(ctx)
 		var later <-chan time.Time // when to look again by itself
 		switch {
 		case ctx.Err() != nil:
@@ -204,7 +218,7 @@ func (r *Runner) loop(ctx context.Context) {
 		default:
 			r.troubled("")
 		}
-		if run == nil {
+		if e == nil {
 			select {
 			case <-ctx.Done():
 				return
@@ -213,66 +227,43 @@ func (r *Runner) loop(ctx context.Context) {
 			}
 			continue
 		}
-		r.carryOut(ctx, *run)
+		e.carryOut(ctx)
 		r.mu.Lock()
-		r.current, r.stop, r.after = 0, nil, false
+		r.under = nil
 		r.mu.Unlock()
+		e.stop(nil)
 	}
 }
 
-// next takes the oldest queued run, or nil. From here on Stop reaches it.
-func (r *Runner) next(ctx context.Context) (*resource.Run, error) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if ctx.Err() != nil {
-		return nil, ctx.Err()
-	}
+// next makes the execution of the oldest queued run, or nil. From here on Stop
+// reaches it.
+func (r *Runner) next(ctx context.Context) (*execution, error) {
 	queued, _, err := r.store.RunsWithStatus(ctx, resource.Queued)
 	if err != nil {
 		return nil, err
 	}
 	for _, run := range queued {
-		if r.asked != nil && !r.asked[run.ID] {
+		if !r.isAsked(run.ID) {
 			continue
 		}
 		r.room.Restore()
 		if free, err := r.room.Free(); err == nil && free < room.Floor {
 			return nil, fmt.Errorf("%w for results: %s is free, and a run wants at least %s; make room on its file system", store.ErrFull, free, room.Floor)
 		}
-		r.current = run.ID
-		return &run, nil
+		e := newExecution(ctx, r, run)
+		r.mu.Lock()
+		r.under = e
+		r.mu.Unlock()
+		return e, nil
 	}
 	return nil, nil
 }
 
-// carryOut makes one run from its beginning to a final status.
-func (r *Runner) carryOut(service context.Context, run resource.Run) {
-	ctx, stop := context.WithCancelCause(service)
-	defer stop(nil)
+// isAsked reports whether a run is one that this runner carries out.
+func (r *Runner) isAsked(id int64) bool {
 	r.mu.Lock()
-	r.stop = stop
-	r.mu.Unlock()
-
-	e := &execution{Runner: r, run: run}
-	now := time.Now().UTC()
-	err := e.begin(&now)
-	if err == nil {
-		err = e.prepareAndMeasure(ctx)
-	}
-
-	status, reason := verdict(ctx, err)
-	switch {
-	case status != resource.Finished:
-	case e.cutShort:
-		status, reason = resource.Stopped, "it was stopped after the measurement that was under way"
-	case e.failed > 0 && e.failed == run.Progress.Steps:
-		status, reason = resource.Failed, e.lastFailure
-	case e.failed > 0:
-		reason = fmt.Sprintf("%d of %d measurements failed; each says why", e.failed, run.Progress.Steps)
-	}
-	ended := time.Now().UTC()
-	e.finish(service, func(r *resource.Run) { r.Status, r.Reason, r.Ended = status, reason, &ended })
-	r.log.Info("run ended", "run", run.ID, "status", status, "reason", reason)
+	defer r.mu.Unlock()
+	return r.asked == nil || r.asked[id]
 }
 
 // verdict turns the error a run or measurement ended with into its status.

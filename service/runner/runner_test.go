@@ -2,10 +2,12 @@ package runner
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"log/slog"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -16,9 +18,11 @@ import (
 	"patientheron/service/store"
 )
 
-func start(t *testing.T) *Runner {
+func start(t *testing.T) *Runner { return startOn(t, filepath.Join(t.TempDir(), "heron.sqlite")) }
+
+func startOn(t *testing.T, database string) *Runner {
 	t.Helper()
-	s, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "heron.sqlite"))
+	s, err := store.Open(t.Context(), database)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -148,5 +152,99 @@ func TestBuffersHaveToFitIntoMemory(t *testing.T) {
 	load.Depth = 4096
 	if err := fits(load, resource.Volume{Kind: "array"}, 256<<20); err != nil {
 		t.Errorf("a simulated array: %v", err)
+	}
+}
+
+// Whenever a run is stopped, before, while or after it is taken from the queue, it
+// ends once, and the stop says what came of it.
+func TestStopAtAnyMoment(t *testing.T) {
+	r := start(t)
+	for i := range 40 {
+		run, err := r.Submit(t.Context(), "stopped", nothing, short(), 0, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(time.Duration(i%8) * 500 * time.Microsecond)
+		var together sync.WaitGroup
+		for n := range 3 {
+			together.Go(func() {
+				if err := r.Stop(t.Context(), run.ID, n == 2); err != nil && !errors.Is(err, ErrFinal) {
+					t.Error(err)
+				}
+			})
+		}
+		together.Wait()
+		if _, _, last := watched(t, r, run.ID); last.Status != resource.Stopped || last.Ended == nil {
+			t.Errorf("%s: %s", last.Status, last.Reason)
+		}
+	}
+	eventually(t, "nothing is measured any more", func() bool { return r.Measuring() == 0 })
+}
+
+// While the store does not answer, what needs no store does.
+func TestNothingWaitsForTheStoreThatNeedsNone(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "heron.sqlite")
+	r := startOn(t, path)
+	long := short()
+	long.Stages[0].Load.For = 60
+	first, err := r.Submit(t.Context(), "long", nothing, long, 0, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "it measures", func() bool {
+		measurements, _, err := r.store.Measurements(t.Context(), first.ID)
+		return err == nil && len(measurements) == 1 && r.Measuring() == first.ID
+	})
+	second, err := r.Submit(t.Context(), "waits", nothing, short(), 0, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	other, err := sql.Open("sqlite", path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer other.Close()
+	locking, err := other.Conn(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := locking.ExecContext(t.Context(), "BEGIN IMMEDIATE"); err != nil {
+		t.Fatal(err)
+	}
+	stopped := make(chan error, 1)
+	go func() { stopped <- r.Stop(t.Context(), second.ID, false) }() // has to write, and waits
+	answered := make(chan struct{})
+	go func() {
+		_, _ = r.Trouble(), r.Measuring()
+		if err := r.Stop(t.Context(), first.ID, false); err != nil { // only has to tell the run
+			t.Error(err)
+		}
+		close(answered)
+	}()
+	select {
+	case <-answered:
+	case <-stopped:
+		t.Error("the stop of a run that waits did not wait for the store")
+	case <-time.After(20 * time.Second):
+		t.Error("nothing is answered while the store is locked")
+	}
+	if _, err := locking.ExecContext(t.Context(), "ROLLBACK"); err != nil {
+		t.Fatal(err)
+	}
+	if err := <-stopped; err != nil {
+		t.Error(err)
+	}
+	if _, _, last := watched(t, r, first.ID); last.Status != resource.Stopped {
+		t.Errorf("%s: %s", last.Status, last.Reason)
+	}
+}
+
+// eventually waits for what the runner is about to do.
+func eventually(t *testing.T, what string, is func() bool) {
+	t.Helper()
+	for end := time.Now().Add(20 * time.Second); !is(); time.Sleep(time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatalf("%s: not after 20 s", what)
+		}
 	}
 }

@@ -117,6 +117,13 @@ func (s *Store) Measurement(ctx context.Context, id int64) (resource.Measurement
 	return row.record(), explain(err, fmt.Sprintf("measurement %d", id))
 }
 
+// MeasurementAt finds the measurement of a run by its number within it.
+func (s *Store) MeasurementAt(ctx context.Context, run int64, position int) (resource.Measurement, error) {
+	var row measurementRow
+	err := s.db.GetContext(ctx, &row, `SELECT `+measurementColumns+` FROM measurements WHERE run_id = ? AND position = ?`, run, position)
+	return row.record(), explain(err, fmt.Sprintf("measurement %d of run %d", position, run))
+}
+
 // Histograms gives the latency histograms of a measurement by class of operation;
 // none where nothing was recorded.
 func (s *Store) Histograms(ctx context.Context, measurement int64) (map[measure.Class]*measure.Histogram, error) {

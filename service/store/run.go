@@ -91,6 +91,20 @@ func (s *Store) UpdateRun(ctx context.Context, r resource.Run) error {
 		r.Status, r.Reason, progress, r.Started, r.Ended, r.ID)
 }
 
+// ChangeQueued changes where a run stands if it still waits, and reports whether it
+// did: only one of those who take it from the queue and those who take it out of it
+// can have it.
+func (s *Store) ChangeQueued(ctx context.Context, r resource.Run) (changed bool, err error) {
+	what := fmt.Sprintf("run %d", r.ID)
+	result, err := s.db.ExecContext(ctx, `UPDATE runs SET status = ?, reason = ?, started = ?, ended = ? WHERE id = ? AND status = 'queued'`,
+		r.Status, r.Reason, r.Started, r.Ended, r.ID)
+	if err != nil {
+		return false, explain(err, what)
+	}
+	n, err := result.RowsAffected()
+	return n > 0, explain(err, what)
+}
+
 // EndRun keeps how a run ended. A measurement that is still under way in the
 // store, because its own end could not be kept, ends with it.
 func (s *Store) EndRun(ctx context.Context, r resource.Run) error {
