@@ -16,6 +16,7 @@ import (
 
 	"patientheron/client"
 	"patientheron/core/compare"
+	"patientheron/core/figure"
 	"patientheron/core/judge"
 	"patientheron/core/quantity"
 	"patientheron/resource"
@@ -63,7 +64,7 @@ figure not to be trusted), 1 for any other error.`,
 			if err != nil {
 				return err
 			}
-			gates, figure, err := o.parsed()
+			gates, key, err := o.parsed()
 			if err != nil {
 				return err
 			}
@@ -77,7 +78,7 @@ figure not to be trusted), 1 for any other error.`,
 			case o.csv:
 				err = comparisonCSV(exactly(command.OutOrStdout()), compared)
 			default:
-				printCompared(command.OutOrStdout(), compared, figure)
+				printCompared(command.OutOrStdout(), compared, key)
 			}
 			if err != nil {
 				return err
@@ -125,7 +126,7 @@ func (o *compareOptions) request(arguments []string) (n resource.NewComparison, 
 	return n, nil
 }
 
-func (o *compareOptions) parsed() (gates []compare.Gate, figure string, err error) {
+func (o *compareOptions) parsed() (gates []compare.Gate, key string, err error) {
 	for _, condition := range o.failIf {
 		gate, err := compare.ParseGate(condition)
 		if err != nil {
@@ -134,13 +135,13 @@ func (o *compareOptions) parsed() (gates []compare.Gate, figure string, err erro
 		gates = append(gates, gate)
 	}
 	if o.figure != "" {
-		f, err := compare.LookupFigure(o.figure)
+		f, err := figure.Lookup(o.figure)
 		if err != nil {
 			return nil, "", fmt.Errorf("--figure: %w", err)
 		}
-		figure = f.Key
+		key = f.Key
 	}
-	return gates, figure, nil
+	return gates, key, nil
 }
 
 // check applies gates to a comparison.
@@ -167,7 +168,7 @@ func check(gates []compare.Gate, texts []string, c compare.Result) error {
 	return nil
 }
 
-func printCompared(w io.Writer, c resource.Compared, figure string) {
+func printCompared(w io.Writer, c resource.Compared, chosen string) {
 	fmt.Fprintf(w, "Baseline: %s\n", c.Result.Baseline.Name)
 	for number, candidate := range c.Result.Candidates {
 		fmt.Fprintf(w, "\nCandidate: %s\n", candidate.Name)
@@ -186,8 +187,8 @@ func printCompared(w io.Writer, c resource.Compared, figure string) {
 		for _, part := range candidate.Parts {
 			point := c.Result.Points[part.Point]
 			key := part.Figure
-			if figure != "" {
-				key = figure
+			if chosen != "" {
+				key = chosen
 			}
 			t.AppendRow(comparedRow(point, point.Row(key), number))
 		}
@@ -229,7 +230,7 @@ func indented(words, by string) string {
 }
 
 func comparedRow(p compare.Match, r compare.Row, candidate int) table.Row {
-	f := compare.FigureOf(r.Figure)
+	f := figure.Of(r.Figure)
 	row := table.Row{"  " + shorten(p.Title, 24), r.Figure, shown(f, r.Baseline), "", "", "", ""}
 	if candidate >= len(r.Candidates) {
 		row[6] = "no such figure"
@@ -249,7 +250,7 @@ func comparedRow(p compare.Match, r compare.Row, candidate int) table.Row {
 	return row
 }
 
-func shown(f compare.Figure, v compare.Values) string {
+func shown(f figure.Figure, v compare.Values) string {
 	if len(v.Repeated.Values) == 0 {
 		return "none"
 	}
@@ -278,7 +279,7 @@ func comparisonCSV(w io.Writer, c resource.Compared) error {
 				}
 				b, v := r.Baseline, o.Values
 				rows = append(rows, []string{
-					resource.Cell(p.Title), r.Figure, compare.FigureOf(r.Figure).Unit, resource.Cell(c.Result.Candidates[i].Name), string(o.Verdict), full(o.Ratio.Value), full(o.Low), full(o.High), full(o.Chance),
+					resource.Cell(p.Title), r.Figure, figure.Of(r.Figure).Unit, resource.Cell(c.Result.Candidates[i].Name), string(o.Verdict), full(o.Ratio.Value), full(o.Low), full(o.High), full(o.Chance),
 					full(b.Taken.Mean), full(b.Taken.Low), full(b.Taken.High), strconv.Itoa(len(b.Repeated.Values)), b.Unreliable,
 					full(v.Taken.Mean), full(v.Taken.Low), full(v.Taken.High), strconv.Itoa(len(v.Repeated.Values)), v.Unreliable, resource.Cell(reason),
 				})
@@ -316,7 +317,7 @@ func (a *app) comparison() *cobra.Command {
 			return nil
 		}),
 	}
-	var figure string
+	var chosen string
 	show := a.comparisonCommand("show COMPARISON", "Show a kept comparison", "  heron comparison show 3", func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
 		compared, err := c.Comparison(ctx, id)
 		if err != nil {
@@ -325,10 +326,10 @@ func (a *app) comparison() *cobra.Command {
 		if a.json {
 			return printJSON(command.OutOrStdout(), compared)
 		}
-		printCompared(command.OutOrStdout(), compared, figure)
+		printCompared(command.OutOrStdout(), compared, chosen)
 		return nil
 	})
-	show.Flags().StringVar(&figure, "figure", "", "one figure for all points, such as p99")
+	show.Flags().StringVar(&chosen, "figure", "", "one figure for all points, such as p99")
 	forget := a.comparisonCommand("forget COMPARISON", "Forget a comparison; its runs stay", "  heron comparison forget 3", func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
 		if err := c.ForgetComparison(ctx, id); err != nil {
 			return err

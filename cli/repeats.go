@@ -12,6 +12,7 @@ import (
 
 	"patientheron/client"
 	"patientheron/core/compare"
+	"patientheron/core/figure"
 	"patientheron/core/quantity"
 	"patientheron/resource"
 )
@@ -50,7 +51,7 @@ func printShape(w io.Writer, s resource.Shape) {
 			if r.Figure != p.Main && r.Figure != "iops" && r.Figure != "p99" || len(r.Values.Values) == 0 {
 				continue
 			}
-			f := compare.FigureOf(r.Figure)
+			f := figure.Of(r.Figure)
 			row := table.Row{name, r.Figure, f.Show(r.Mean.Mean), "not known", "", strconv.Itoa(len(r.Values.Values))}
 			if r.Unreliable != "" {
 				row[2] = f.Show(r.Mean.Mean) + " (?)"
@@ -77,7 +78,7 @@ func printShape(w io.Writer, s resource.Shape) {
 
 // remark says what is peculiar about repeats.
 func remark(r compare.Single) string {
-	f := compare.FigureOf(r.Figure)
+	f := figure.Of(r.Figure)
 	var words []string
 	for _, n := range r.Odd {
 		words = append(words, fmt.Sprintf("repeat %d is odd (%s)", n, f.Show(r.Values.Values[n-1])))

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"patientheron/core/compare"
+	"patientheron/core/figure"
 	"patientheron/core/judge"
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
@@ -22,7 +23,7 @@ import (
 var templates embed.FS
 
 var pages = template.Must(template.New("").Funcs(template.FuncMap{
-	"figure": show, "label": func(key string) string { return compare.FigureOf(key).Label },
+	"figure": show, "label": func(key string) string { return figure.Of(key).Label },
 	"share": func(s quantity.Share) string { return s.String() },
 	"label2": func(key string) string {
 		if f, err := setup.Lookup(key); err == nil {
@@ -36,7 +37,7 @@ var pages = template.Must(template.New("").Funcs(template.FuncMap{
 }).ParseFS(templates, "*.gohtml"))
 
 // show prints a figure's value for people.
-func show(key string, value float64) string { return compare.FigureOf(key).Show(value) }
+func show(key string, value float64) string { return figure.Of(key).Show(value) }
 
 // most is how many charts of one kind a page holds; beyond that it would not
 // be read.
@@ -156,7 +157,7 @@ func sentence(p compare.Alone) string {
 		if r.Figure != p.Main || len(r.Values.Values) == 0 {
 			continue
 		}
-		text := fmt.Sprintf("%s: %s of %s", p.Title, show(r.Figure, r.Mean.Mean), compare.FigureOf(r.Figure).Label)
+		text := fmt.Sprintf("%s: %s of %s", p.Title, show(r.Figure, r.Mean.Mean), figure.Of(r.Figure).Label)
 		if r.Mean.Known {
 			text += fmt.Sprintf(" (95 %% interval %s to %s, %d repeats)", show(r.Figure, max(r.Mean.Low, 0)), show(r.Figure, r.Mean.High), len(r.Values.Values))
 		} else {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"patientheron/core/compare"
+	"patientheron/core/figure"
 	"patientheron/core/judge"
 	"patientheron/core/measure"
 	"patientheron/core/plan"
@@ -90,7 +91,7 @@ func TestComparisonAsAPage(t *testing.T) {
 	}
 	compared := resource.Compared{
 		Comparison: resource.Comparison{Name: hostile, Noise: 0.05, Baseline: resource.Group{Runs: []int64{1}}, Candidates: []resource.Group{{Runs: []int64{2}}, {Runs: []int64{3}}, {}}},
-		Result:     result, Figures: compare.Figures(),
+		Result:     result, Figures: figure.All(),
 	}
 	var b strings.Builder
 	if err := WriteComparison(&b, compared, runs, histograms); err != nil {

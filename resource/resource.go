@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"patientheron/core/compare"
+	"patientheron/core/figure"
 	"patientheron/core/judge"
 	"patientheron/core/measure"
 	"patientheron/core/plan"
@@ -228,7 +229,7 @@ type Comparison struct {
 type Compared struct {
 	Comparison
 	Result  compare.Result   `json:"result"`
-	Figures []compare.Figure `json:"figures" doc:"All figures, in the order in which they are shown"`
+	Figures []figure.Figure `json:"figures" doc:"All figures, in the order in which they are shown"`
 }
 
 // Shape is what the sweeps and repeats of a run show.

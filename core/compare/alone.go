@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"patientheron/core/figure"
 	"patientheron/core/judge"
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
@@ -32,8 +33,8 @@ func Points(side Side) []Alone {
 	g := group(side)
 	for _, key := range g.order {
 		of := g.of[key]
-		a := Alone{Stage: of[0].Stage, Point: of[0].Point, Title: key, Main: mainFigure(of[0].Load), Measurements: numbers(of)}
-		for _, f := range figuresFor(of[0].Load) {
+		a := Alone{Stage: of[0].Stage, Point: of[0].Point, Title: key, Main: figure.Main(of[0].Load), Measurements: numbers(of)}
+		for _, f := range figure.For(of[0].Load) {
 			a.Rows = append(a.Rows, Single{f.Key, values(of, f)})
 		}
 		points = append(points, a)

@@ -21,6 +21,7 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"patientheron/core/figure"
 	"patientheron/core/judge"
 	"patientheron/core/measure"
 	"patientheron/core/plan"
@@ -212,7 +213,7 @@ func (c *Result) match(baseline Side, base *groups, candidates []Side, others []
 	var fills []func()
 	for _, key := range base.order {
 		of := base.of[key]
-		p := Match{Stage: of[0].Stage, Point: of[0].Point, Title: key, Load: of[0].Load.Describe(), Main: mainFigure(of[0].Load)}
+		p := Match{Stage: of[0].Stage, Point: of[0].Point, Title: key, Load: of[0].Load.Describe(), Main: figure.Main(of[0].Load)}
 		p.Measurements = append(p.Measurements, numbers(of))
 		found := false
 		matched := make([][]Sample, len(candidates))
@@ -231,7 +232,7 @@ func (c *Result) match(baseline Side, base *groups, candidates []Side, others []
 		if !found {
 			continue
 		}
-		figures := figuresFor(of[0].Load)
+		figures := figure.For(of[0].Load)
 		p.Rows = make([]Row, len(figures))
 		fills = append(fills, func() {
 			for i, f := range figures {
@@ -296,7 +297,7 @@ func loadsDiffer(ours, theirs []Sample) string {
 
 // values gathers one figure. Where a side has three runs or more, each run
 // counts once, with the mean of its repeats: runs vary by more than repeats do.
-func values(samples []Sample, f Figure) Values {
+func values(samples []Sample, f figure.Figure) Values {
 	var v Values
 	perRun, order := map[int64][]float64{}, []int64{}
 	for _, s := range samples {
@@ -304,7 +305,7 @@ func values(samples []Sample, f Figure) Values {
 			v.Reason = cmp.Or(s.Reason, "it has no result")
 			continue
 		}
-		value := f.value(s.Summary)
+		value := f.Value(s.Summary)
 		if math.IsNaN(value) || math.IsInf(value, 0) || value <= 0 {
 			v.Reason = fmt.Sprintf("measurement %d has no %s", s.Measurement, f.Label)
 			continue
@@ -314,7 +315,7 @@ func values(samples []Sample, f Figure) Values {
 		}
 		perRun[s.Run] = append(perRun[s.Run], value)
 		for _, d := range s.Doubts {
-			if d.Figure == "all" || f.side == "" || d.Figure == f.side {
+			if d.Figure == "all" || f.Side == "" || d.Figure == f.Side {
 				v.Unreliable = d.Sentence
 			}
 		}
@@ -384,7 +385,7 @@ func (c *Result) decideOne(candidate int, allowance func(baseline, candidate Val
 		}
 	}
 	for key, ratios := range families {
-		judge.Decide(ratios, c.Noise, FigureOf(key).Lower)
+		judge.Decide(ratios, c.Noise, figure.Of(key).Lower)
 	}
 }
 
@@ -398,8 +399,8 @@ func (c *Result) candidate(number int, side Side, difference setup.Difference) C
 		part := Part{Point: i, Title: p.Title, Figure: p.Main, Verdict: outcome.Verdict, Unreliable: row.Baseline.Unreliable != "" || outcome.Unreliable != ""}
 		if outcome.Verdict != judge.Missing {
 			part.Gain = outcome.Ratio.Value
-			part.Words = FigureOf(p.Main).InWords(outcome.Ratio.Value)
-			if FigureOf(p.Main).Lower {
+			part.Words = figure.Of(p.Main).InWords(outcome.Ratio.Value)
+			if figure.Of(p.Main).Lower {
 				part.Gain = 1 / part.Gain
 			}
 			gains = append(gains, part.Gain)
@@ -413,13 +414,13 @@ func (c *Result) candidate(number int, side Side, difference setup.Difference) C
 }
 
 // Row finds a figure of a point; an empty row when it is not there.
-func (p Match) Row(figure string) Row {
+func (p Match) Row(key string) Row {
 	for _, r := range p.Rows {
-		if r.Figure == figure {
+		if r.Figure == key {
 			return r
 		}
 	}
-	return Row{Figure: figure}
+	return Row{Figure: key}
 }
 
 // sentence puts the parts in words, what changed most first.

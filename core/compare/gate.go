@@ -7,18 +7,19 @@ import (
 	"regexp"
 	"strings"
 
+	"patientheron/core/figure"
 	"patientheron/core/judge"
 	"patientheron/core/quantity"
 )
 
-// ErrInvalid is wrapped by errors about a figure or a gate that cannot be.
+// ErrInvalid is wrapped by errors about a comparison or a gate that cannot be.
 var ErrInvalid = errors.New("impossible comparison")
 
 // Gate is a condition under which a script shall fail, such as
 //
 //	p99 of "ledger" worse by 10%
 type Gate struct {
-	Figure Figure
+	Figure figure.Figure
 	Stage  string // that the title of a point must begin with; "" for all
 	Better bool   // fail when it got better; otherwise when it got worse
 	By     quantity.Share
@@ -34,8 +35,8 @@ func ParseGate(text string) (Gate, error) {
 	}
 	g := Gate{Stage: parts[2], Better: parts[3] == "better"}
 	var err error
-	if g.Figure, err = LookupFigure(parts[1]); err != nil {
-		return g, err
+	if g.Figure, err = figure.Lookup(parts[1]); err != nil {
+		return g, fmt.Errorf("%w: %w", ErrInvalid, err)
 	}
 	if parts[4] != "" {
 		if g.By, err = quantity.ParseShare(parts[4]); err != nil {

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"patientheron/core/compare"
+	"patientheron/core/figure"
 	"patientheron/core/judge"
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
@@ -265,7 +266,7 @@ func (s *Service) workOut(ctx context.Context, c resource.Comparison) (resource.
 	if c.Name == "" {
 		c.Name = strings.Join(names, ", ") + " against " + baseline.Name
 	}
-	return resource.Compared{Comparison: c, Result: compare.Sides(baseline, candidates, c.Noise), Figures: compare.Figures()}, nil
+	return resource.Compared{Comparison: c, Result: compare.Sides(baseline, candidates, c.Noise), Figures: figure.All()}, nil
 }
 
 // side gathers what a group of runs measured.

@@ -1,6 +1,10 @@
-package compare
+// Package figure names the numbers of a measurement that can be compared, bounded and
+// gated: each with its key, its unit, which way is better, and how it is said.
+package figure
+
 
 import (
+	"errors"
 	"fmt"
 	"math"
 	"slices"
@@ -11,14 +15,19 @@ import (
 	"patientheron/core/workload"
 )
 
+// ErrInvalid is wrapped by errors about a figure that there is not.
+var ErrInvalid = errors.New("impossible figure")
+
 // Figure is one number of a measurement that can be compared.
 type Figure struct {
 	Key   string `json:"key"`
 	Label string `json:"label"`
 	Unit  string `json:"unit" enum:"bytes per second,per second,seconds"`
 	Lower bool   `json:"lower" doc:"Less is better"`
-	side  string // class of operation; all that move bytes when empty
-	value func(*measure.Summary) float64
+	Side  string `json:"-"` // class of operation it is about; all that move bytes when empty
+
+	// Value reads it from a summary; NaN when it has none.
+	Value func(*measure.Summary) float64 `json:"-"`
 }
 
 // Show prints a value of f for people.
@@ -77,11 +86,11 @@ var latencies = []struct {
 // figures are all that can be compared, in the order in which they are shown.
 var figures = func() []Figure {
 	all := []Figure{
-		{Key: "throughput", Label: "throughput", Unit: "bytes per second", value: func(s *measure.Summary) float64 { return float64(s.Total.Throughput) }},
-		{Key: "iops", Label: "IOPS", Unit: "per second", value: func(s *measure.Summary) float64 { return float64(s.Total.Rate) }},
+		{Key: "throughput", Label: "throughput", Unit: "bytes per second", Value: func(s *measure.Summary) float64 { return float64(s.Total.Throughput) }},
+		{Key: "iops", Label: "IOPS", Unit: "per second", Value: func(s *measure.Summary) float64 { return float64(s.Total.Rate) }},
 	}
 	for _, l := range latencies {
-		all = append(all, Figure{Key: l.key, Label: l.key + " latency", Unit: "seconds", Lower: true, value: func(s *measure.Summary) float64 {
+		all = append(all, Figure{Key: l.key, Label: l.key + " latency", Unit: "seconds", Lower: true, Value: func(s *measure.Summary) float64 {
 			return float64(l.of(s.Total.Latency))
 		}})
 	}
@@ -91,36 +100,36 @@ var figures = func() []Figure {
 		}
 		for _, l := range latencies {
 			key, label := class.String()+"-"+l.key, l.key+" latency of "+class.String()
-			all = append(all, Figure{Key: key, Label: label, Unit: "seconds", Lower: true, side: class.String(), value: func(s *measure.Summary) float64 {
+			all = append(all, Figure{Key: key, Label: label, Unit: "seconds", Lower: true, Side: class.String(), Value: func(s *measure.Summary) float64 {
 				return float64(l.of(s.Classes[class].Latency))
 			}})
 		}
 	}
 	return append(all,
-		Figure{Key: "worst", Label: "slowest interval", Unit: "per second", value: func(s *measure.Summary) float64 {
+		Figure{Key: "worst", Label: "slowest interval", Unit: "per second", Value: func(s *measure.Summary) float64 {
 			if s.Steadiness == nil {
 				return math.NaN()
 			}
 			return float64(s.Steadiness.Worst)
 		}},
-		Figure{Key: "cpu", Label: "CPU time of an operation", Unit: "seconds", Lower: true, value: func(s *measure.Summary) float64 { return float64(s.CPUPerOp) }},
+		Figure{Key: "cpu", Label: "CPU time of an operation", Unit: "seconds", Lower: true, Value: func(s *measure.Summary) float64 { return float64(s.CPUPerOp) }},
 	)
 }()
 
-// Figures lists all figures.
-func Figures() []Figure { return figures }
+// All lists all figures, in the order in which they are shown.
+func All() []Figure { return figures }
 
-// FigureOf finds a figure by its key; the zero Figure when there is none.
-func FigureOf(key string) Figure {
+// Of finds a figure by its key; the zero Figure when there is none.
+func Of(key string) Figure {
 	if i := slices.IndexFunc(figures, func(f Figure) bool { return f.Key == key }); i >= 0 {
 		return figures[i]
 	}
 	return Figure{}
 }
 
-// LookupFigure finds a figure by its key or says which there are.
-func LookupFigure(key string) (Figure, error) {
-	if f := FigureOf(strings.ToLower(key)); f.Key != "" {
+// Lookup finds a figure by its key or says which there are.
+func Lookup(key string) (Figure, error) {
+	if f := Of(strings.ToLower(key)); f.Key != "" {
 		return f, nil
 	}
 	keys := make([]string, len(figures))
@@ -130,16 +139,16 @@ func LookupFigure(key string) (Figure, error) {
 	return Figure{}, fmt.Errorf("%w: there is no figure %q; there are %s", ErrInvalid, key, strings.Join(keys, ", "))
 }
 
-// figuresFor leaves out what a load cannot have: reads apart from writes where
+// For leaves out what a load cannot have: reads apart from writes where
 // it does only one of them.
-func figuresFor(load workload.Spec) []Figure {
+func For(load workload.Spec) []Figure {
 	mixed := load.Reads > 0 && load.Reads < 1
-	return slices.DeleteFunc(slices.Clone(figures), func(f Figure) bool { return f.side != "" && !mixed })
+	return slices.DeleteFunc(slices.Clone(figures), func(f Figure) bool { return f.Side != "" && !mixed })
 }
 
-// mainFigure is the figure that matters most for a load: at a set rate the
+// Main is the key of the figure that matters most for a load: at a set rate the
 // throughput is given and latency is what differs.
-func mainFigure(load workload.Spec) string {
+func Main(load workload.Spec) string {
 	if load.Open() {
 		return "p99"
 	}
