@@ -28,9 +28,9 @@ install-test-needs:
 	scripts/install-test-needs
 
 test: install-test-needs build check
-	go test $$(go list ./... | grep -v -e /e2e -e /test/lab)
-	go test -c -o bin/e2e.test ./e2e
-	cd e2e && $(SUDO) ../bin/e2e.test -test.timeout=12m
+	go test $$(go list ./... | grep -v -e /test/e2e -e /test/lab)
+	go test -c -o bin/e2e.test ./test/e2e
+	cd test/e2e && $(SUDO) ../../bin/e2e.test -test.timeout=12m
 	$(MAKE) lab
 
 check: build
@@ -57,13 +57,13 @@ format:
 
 bench: build
 	scripts/install-test-needs bench
-	$(CC) -O2 -Wall -o bin/bare bench/bare/bare.c
-	go build -o bin/bench ./bench
+	$(CC) -O2 -Wall -o bin/bare test/bench/bare/bare.c
+	go build -o bin/bench ./test/bench
 	$(SUDO) ./bin/bench
 
 screenshots: build
 	scripts/install-test-needs pictures
-	go run ./e2e/pictures bin/heron docs/screenshots
+	go run ./test/pictures bin/heron docs/screenshots
 
 clean:
 	rm -rf bin console/dist/assets console/dist/index.html console/node_modules

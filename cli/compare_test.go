@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"patientheron/core/compare"
+	"patientheron/core/figure"
 	"patientheron/core/judge"
 	"patientheron/core/measure"
 	"patientheron/core/quantity"

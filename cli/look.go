@@ -18,7 +18,7 @@ import (
 	"patientheron/core/setup"
 	"patientheron/core/workload"
 	"patientheron/resource"
-	"patientheron/setupfile"
+	"patientheron/format/setupfile"
 )
 
 // ErrFailedCheck is given by a look when a check failed, so that scripts see it.

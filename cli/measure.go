@@ -18,7 +18,7 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
-	"patientheron/planfile"
+	"patientheron/format/planfile"
 	"patientheron/resource"
 	"patientheron/storage/simulated"
 )

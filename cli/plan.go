@@ -9,7 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"patientheron/core/plan"
-	"patientheron/planfile"
+	"patientheron/format/planfile"
 )
 
 func (a *app) preset() *cobra.Command {

@@ -12,7 +12,7 @@ import (
 	"path/filepath"
 
 	"patientheron/core/plan"
-	"patientheron/planfile"
+	"patientheron/format/planfile"
 )
 
 //go:embed plans/*.yaml arrays/*.yaml

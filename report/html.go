@@ -15,7 +15,7 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
-	"patientheron/planfile"
+	"patientheron/format/planfile"
 	"patientheron/resource"
 )
 

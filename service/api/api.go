@@ -33,7 +33,7 @@ import (
 	"patientheron/storage"
 	"patientheron/storage/simulated"
 	"patientheron/storage/volume"
-	"patientheron/strictyaml"
+	"patientheron/format/strictyaml"
 )
 
 // Service is what the handlers work with.

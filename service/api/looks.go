@@ -14,7 +14,7 @@ import (
 	"patientheron/service/look"
 	"patientheron/service/runner"
 	"patientheron/service/store"
-	"patientheron/setupfile"
+	"patientheron/format/setupfile"
 )
 
 // LookFor says what a look is for.

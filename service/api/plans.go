@@ -11,7 +11,7 @@ import (
 
 	"patientheron/core/plan"
 	"patientheron/core/workload"
-	"patientheron/planfile"
+	"patientheron/format/planfile"
 	"patientheron/resource"
 )
 

@@ -11,7 +11,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"patientheron/arrayfile"
+	"patientheron/format/arrayfile"
 	"patientheron/core/array"
 )
 

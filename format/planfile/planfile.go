@@ -21,7 +21,7 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
-	"patientheron/strictyaml"
+	"patientheron/format/strictyaml"
 )
 
 // Error is a mistake in a plan file and where it is.

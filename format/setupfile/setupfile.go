@@ -20,7 +20,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"patientheron/core/setup"
-	"patientheron/strictyaml"
+	"patientheron/format/strictyaml"
 )
 
 // Error is a mistake in a setup file and where it is.

@@ -29,7 +29,7 @@ var heron string // the built binary
 
 func TestMain(m *testing.M) {
 	var err error
-	heron, err = filepath.Abs("../bin/heron")
+	heron, err = filepath.Abs("../../bin/heron")
 	if err == nil {
 		_, err = os.Stat(heron)
 	}

@@ -2,7 +2,7 @@
 // demo from the built binary, signs in with Chromium and photographs each
 // page.
 //
-//	go run ./e2e/pictures bin/heron docs/screenshots
+//	go run ./test/pictures bin/heron docs/screenshots
 package main
 
 import (
@@ -20,7 +20,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	"patientheron/e2e/browser"
+	"patientheron/test/e2e/browser"
 )
 
 func main() {

@@ -20,7 +20,7 @@ import (
 	"patientheron/core/judge"
 	"patientheron/core/plan"
 	"patientheron/core/workload"
-	"patientheron/planfile"
+	"patientheron/format/planfile"
 	"patientheron/resource"
 )
 

@@ -414,7 +414,7 @@ func TestSimulatedArrayAtAPace(t *testing.T) {
 // The same array file and seed give the same bytes in the exports of two
 // services, on one worker or sixteen.
 func TestSimulatedExportsAreIdentical(t *testing.T) {
-	file, err := filepath.Abs("../demo/arrays/with-tier.yaml")
+	file, err := filepath.Abs("../../demo/arrays/with-tier.yaml")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -16,7 +16,7 @@ import (
 
 	"patientheron/core/array"
 	"patientheron/core/quantity"
-	"patientheron/strictyaml"
+	"patientheron/format/strictyaml"
 )
 
 // Error is a mistake in an array file and where it is.

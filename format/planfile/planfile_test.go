@@ -9,7 +9,7 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
-	"patientheron/strictyaml"
+	"patientheron/format/strictyaml"
 )
 
 const ledger = `name: Samples ledger

@@ -9,7 +9,7 @@ import (
 
 	"patientheron/core/plan"
 	"patientheron/core/workload"
-	"patientheron/e2e/browser"
+	"patientheron/test/e2e/browser"
 	"patientheron/resource"
 )
 
