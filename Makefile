@@ -11,7 +11,7 @@ CONSOLE := $(shell git ls-files console | grep -v -e '\.go$$' -e contract.json)
 build: bin/heron
 
 bin/heron: $(SOURCES) console/dist/index.html
-	go build -trimpath -o $@ ./cmd/heron
+	go build -trimpath -ldflags '-s -w' -o $@ ./cmd/heron
 
 console/node_modules/.package-lock.json: console/package-lock.json
 	cd console && npm install --no-save --no-audit --no-fund

@@ -17,8 +17,8 @@ import (
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
-	"patientheron/resource"
 	"patientheron/format/setupfile"
+	"patientheron/resource"
 )
 
 // ErrFailedCheck is given by a look when a check failed, so that scripts see it.

@@ -228,7 +228,7 @@ type Comparison struct {
 // Compared is a comparison with what comes of it.
 type Compared struct {
 	Comparison
-	Result  compare.Result   `json:"result"`
+	Result  compare.Result  `json:"result"`
 	Figures []figure.Figure `json:"figures" doc:"All figures, in the order in which they are shown"`
 }
 

@@ -2,7 +2,6 @@
 // gated: each with its key, its unit, which way is better, and how it is said.
 package figure
 
-
 import (
 	"errors"
 	"fmt"

@@ -24,6 +24,7 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
+	"patientheron/format/strictyaml"
 	"patientheron/patient"
 	"patientheron/resource"
 	"patientheron/service/access"
@@ -33,7 +34,6 @@ import (
 	"patientheron/storage"
 	"patientheron/storage/simulated"
 	"patientheron/storage/volume"
-	"patientheron/format/strictyaml"
 )
 
 // Service is what the handlers work with.

@@ -10,11 +10,11 @@ import (
 
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
+	"patientheron/format/setupfile"
 	"patientheron/resource"
 	"patientheron/service/look"
 	"patientheron/service/runner"
 	"patientheron/service/store"
-	"patientheron/format/setupfile"
 )
 
 // LookFor says what a look is for.

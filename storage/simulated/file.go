@@ -11,8 +11,8 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"patientheron/format/arrayfile"
 	"patientheron/core/array"
+	"patientheron/format/arrayfile"
 )
 
 // Errors about an array file that may not be read.

@@ -9,8 +9,8 @@ import (
 
 	"patientheron/core/plan"
 	"patientheron/core/workload"
-	"patientheron/test/e2e/browser"
 	"patientheron/resource"
+	"patientheron/test/e2e/browser"
 )
 
 // page is a browser whose troubles end the test.
