@@ -45,7 +45,7 @@ var rules = []struct {
 	{"format/setupfile", []string{"core/...", "format/strictyaml"}, []string{"github.com/goccy/go-yaml"}},
 	{"demo", []string{"core/...", "format/planfile"}, nil},
 	{"resource", []string{"core/..."}, nil},
-	{"report", []string{"core/...", "resource", "format/planfile"}, []string{"gonum.org"}},
+	{"report", []string{"core/...", "resource", "format/planfile"}, nil},
 	{"client", []string{"core/...", "resource"}, nil},
 	{"console", nil, nil},
 	{"service/access", nil, nil},

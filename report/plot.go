@@ -4,15 +4,9 @@ import (
 	"bytes"
 	"fmt"
 	"html/template"
-	"image/color"
 	"math"
+	"strconv"
 	"strings"
-
-	"gonum.org/v1/plot"
-	"gonum.org/v1/plot/plotter"
-	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/draw"
-	"gonum.org/v1/plot/vg/vgsvg"
 
 	"patientheron/core/measure"
 )
@@ -26,65 +20,164 @@ type line struct {
 
 // inks and dashes are those of the baseline and the candidates, in order.
 var (
-	inks   = []color.RGBA{{69, 90, 110, 255}, {46, 125, 91, 255}, {183, 121, 31, 255}, {111, 85, 151, 255}, {31, 122, 140, 255}, {150, 74, 60, 255}, {92, 107, 38, 255}, {160, 80, 130, 255}, {60, 60, 60, 255}}
-	dashes = [][]vg.Length{nil, {6, 3}, {2, 2}, {8, 3, 2, 3}, {4, 4}, {10, 4}, {2, 4}, {6, 2, 2, 2, 2, 2}, {12, 3}}
+	inks   = []string{"#455a6e", "#2e7d5b", "#b7791f", "#6f5597", "#1f7a8c", "#964a3c", "#5c6b26", "#a05082", "#3c3c3c"}
+	dashes = []string{"", "6 3", "2 2", "8 3 2 3", "4 4", "10 4", "2 4", "6 2 2 2 2 2", "12 3"}
 )
 
-// chart draws lines as an SVG that stands in a page. Logarithmic axes leave out
-// what is not above zero.
-func chart(title, xLabel, yLabel string, logX bool, lines []line) (template.HTML, error) {
-	p := plot.New()
-	p.Title.Text, p.X.Label.Text, p.Y.Label.Text = title, xLabel, yLabel
-	p.Title.TextStyle.Font.Size, p.Legend.TextStyle.Font.Size = 11, 9
-	p.X.Label.TextStyle.Font.Size, p.Y.Label.TextStyle.Font.Size = 9, 9
-	p.X.Tick.Label.Font.Size, p.Y.Tick.Label.Font.Size = 8, 8
-	p.Legend.Top = true
-	p.Y.Min = 0
-	if logX {
-		p.X.Scale, p.X.Tick.Marker = plot.LogScale{}, plot.LogTicks{Prec: -1}
+// The size of a chart and of the room around its field, in the units of its view.
+const (
+	width, height            = 640, 280
+	left, right, top, bottom = 64, 16, 30, 44
+)
+
+// drawing is a chart worked out: everything in the units of its view. The texts stand
+// in the page's own fonts.
+type drawing struct {
+	Title, XLabel, YLabel, Words string
+	Width, Height                float64
+	Left, Right, Top, Bottom     float64 // edges of the field
+	Middle, Centre               float64 // of the field, across and down
+	XTicks, YTicks               []tick
+	Lines                        []drawn
+}
+
+type tick struct {
+	At    float64
+	Label string
+}
+
+type drawn struct {
+	Name, Ink, Dash, Points string
+	Row                     float64 // of its word in the legend; 0 for none
+}
+
+var chartTemplate = template.Must(template.New("chart").Parse(`<svg role="img" aria-label="{{.Words}}" viewBox="0 0 {{.Width}} {{.Height}}" xmlns="http://www.w3.org/2000/svg" class="chart" font-size="11" fill="#2f3640">
+<text x="{{.Middle}}" y="16" text-anchor="middle" font-size="13">{{.Title}}</text>
+{{range .YTicks}}<line x1="{{$.Left}}" x2="{{$.Right}}" y1="{{.At}}" y2="{{.At}}" stroke="#2f3640" stroke-opacity="0.15"/><text x="{{$.Left}}" y="{{.At}}" dx="-6" dy="4" text-anchor="end">{{.Label}}</text>
+{{end}}{{range .XTicks}}<line x1="{{.At}}" x2="{{.At}}" y1="{{$.Bottom}}" y2="{{$.Top}}" stroke="#2f3640" stroke-opacity="0.15"/><text x="{{.At}}" y="{{$.Bottom}}" dy="15" text-anchor="middle">{{.Label}}</text>
+{{end}}<text x="{{.Middle}}" y="{{.Height}}" dy="-8" text-anchor="middle">{{.XLabel}}</text>
+<text transform="translate(13 {{.Centre}}) rotate(-90)" text-anchor="middle">{{.YLabel}}</text>
+{{range .Lines}}<polyline points="{{.Points}}" fill="none" stroke="{{.Ink}}" stroke-width="1.8" stroke-linejoin="round" stroke-dasharray="{{.Dash}}"/>
+{{if .Row}}<text x="{{$.Right}}" y="{{.Row}}" dx="-34" text-anchor="end">{{.Name}}</text><path d="M -30 -4 h 28" transform="translate({{$.Right}} {{.Row}})" stroke="{{.Ink}}" stroke-width="1.8" stroke-dasharray="{{.Dash}}"/>
+{{end}}{{end}}</svg>`))
+
+// axis turns values into places: from low at the one end to high at the other.
+type axis struct {
+	low, high float64
+	log       bool
+	from, to  float64
+}
+
+func (a axis) at(value float64) float64 {
+	low, high := a.low, a.high
+	if a.log {
+		value, low, high = math.Log10(value), math.Log10(low), math.Log10(high)
 	}
-	drawn := 0
-	for i, l := range lines {
-		points := plotter.XYs{}
-		for j := range l.x {
-			if math.IsNaN(l.y[j]) || math.IsInf(l.y[j], 0) || logX && l.x[j] <= 0 {
-				continue
+	return math.Round((a.from+(value-low)/(high-low)*(a.to-a.from))*100) / 100
+}
+
+// ticks are round values along an axis: each decade of a logarithmic one, also at 2
+// and 5 where it has few, and about five steps of 1, 2 or 5 times a power of ten on
+// any other.
+func (a axis) ticks() (ticks []tick) {
+	add := func(value float64) {
+		if value >= a.low*(1-1e-9) && value <= a.high*(1+1e-9) {
+			ticks = append(ticks, tick{a.at(value), short(value)})
+		}
+	}
+	if a.log {
+		first, last := math.Floor(math.Log10(a.low)), math.Ceil(math.Log10(a.high))
+		for decade := first; decade <= last; decade++ {
+			add(math.Pow(10, decade))
+			if last-first <= 3 {
+				add(2 * math.Pow(10, decade))
+				add(5 * math.Pow(10, decade))
 			}
-			points = append(points, plotter.XY{X: l.x[j], Y: l.y[j]})
+		}
+		return ticks
+	}
+	step := math.Pow(10, math.Floor(math.Log10((a.high-a.low)/5)))
+	for _, times := range []float64{1, 2, 5, 10} {
+		if (a.high-a.low)/(step*times) <= 6 {
+			step *= times
+			break
+		}
+	}
+	for n := math.Ceil(a.low / step); n*step <= a.high*(1+1e-9); n++ {
+		add(n * step)
+	}
+	return ticks
+}
+
+// short writes a number for an axis: 20 k for 20,000.
+func short(value float64) string {
+	unit := ""
+	switch {
+	case value >= 1e9:
+		value, unit = value/1e9, " G"
+	case value >= 1e6:
+		value, unit = value/1e6, " M"
+	case value >= 1e4:
+		value, unit = value/1e3, " k"
+	}
+	return strconv.FormatFloat(value, 'g', 4, 64) + unit
+}
+
+// chart draws lines as an SVG that stands in a page; nothing when no line has two
+// points. Logarithmic axes leave out what is not above zero. The other axis begins at
+// zero.
+func chart(title, xLabel, yLabel string, logX bool, lines []line) (template.HTML, error) {
+	x := axis{low: math.Inf(1), high: math.Inf(-1), log: logX, from: left, to: width - right}
+	y := axis{low: 0, high: 0, from: height - bottom, to: top}
+	good := func(l line, j int) bool {
+		return !math.IsNaN(l.y[j]) && !math.IsInf(l.y[j], 0) && !(logX && l.x[j] <= 0)
+	}
+	for _, l := range lines {
+		for j := range l.x {
+			if good(l, j) {
+				x.low, x.high, y.high = min(x.low, l.x[j]), max(x.high, l.x[j]), max(y.high, l.y[j])
+			}
+		}
+	}
+	if !(x.high > x.low) {
+		return "", nil
+	}
+	if y.high *= 1.15; y.high <= 0 {
+		y.high = 1
+	}
+	d := drawing{
+		Title: title, XLabel: xLabel, YLabel: yLabel, Width: width, Height: height,
+		Left: left, Right: width - right, Top: top, Bottom: height - bottom,
+		Middle: (left + width - right) / 2, Centre: (top + height - bottom) / 2,
+		XTicks: x.ticks(), YTicks: y.ticks(),
+	}
+	names := make([]string, len(lines))
+	for i, l := range lines {
+		names[i] = l.name
+		var points []string
+		for j := range l.x {
+			if good(l, j) {
+				points = append(points, fmt.Sprintf("%g,%g", x.at(l.x[j]), y.at(l.y[j])))
+			}
 		}
 		if len(points) < 2 {
 			continue
 		}
-		drawing, err := plotter.NewLine(points)
-		if err != nil {
-			return "", fmt.Errorf("draw %s: %w", title, err)
-		}
-		drawing.Color, drawing.Dashes, drawing.Width = inks[i%len(inks)], dashes[i%len(dashes)], 1.2
-		p.Add(drawing)
+		one := drawn{Name: l.name, Ink: inks[i%len(inks)], Dash: dashes[i%len(dashes)], Points: strings.Join(points, " ")}
 		if len(lines) > 1 {
-			p.Legend.Add(l.name, drawing)
+			one.Row = float64(height - bottom - 8 - 14*(len(lines)-1-i)) // where rates and shares leave room
 		}
-		drawn++
+		d.Lines = append(d.Lines, one)
 	}
-	if drawn == 0 {
+	if len(d.Lines) == 0 {
 		return "", nil
 	}
-	p.Y.Min = 0 // a chart of rates begins at nothing
-	p.Y.Max *= 1.25
-	canvas := vgsvg.New(16*vg.Centimeter, 7*vg.Centimeter)
-	p.Draw(draw.New(canvas))
+	d.Words = title + ": " + strings.Join(names, ", ")
 	var b bytes.Buffer
-	if _, err := canvas.WriteTo(&b); err != nil {
+	if err := chartTemplate.Execute(&b, d); err != nil {
 		return "", fmt.Errorf("draw %s: %w", title, err)
 	}
-	_, svg, _ := strings.Cut(b.String(), "?>")
-	names := make([]string, len(lines))
-	for i, l := range lines {
-		names[i] = l.name
-	}
-	svg = strings.Replace(svg, "<svg ", fmt.Sprintf(`<svg role="img" aria-label="%s" `, template.HTMLEscapeString(title+": "+strings.Join(names, ", "))), 1)
-	// The library escapes what it writes as text; nothing else comes from outside.
-	return template.HTML(svg), nil //nolint:gosec // see above
+	return template.HTML(b.String()), nil //nolint:gosec // the template has escaped what it was given
 }
 
 // rateLine is a measurement's rate over time.
