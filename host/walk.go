@@ -566,14 +566,11 @@ var generations = []string{"2.5 GT/s", "5.0 GT/s", "8.0 GT/s", "16.0 GT/s", "32.
 // first one above it.
 func (w *walk) bus(real string) {
 	for folder := real; len(folder) > len(w.sys)+1; folder = filepath.Dir(folder) {
-		speed, err := w.text(w.ctx, folder, "current_link_speed")
-		if err != nil {
+		if !w.exists(w.ctx, folder, "current_link_speed") {
 			continue
 		}
 		for key, file := range map[string]string{"controller.busGeneration": "current_link_speed", "controller.busGenerationMost": "max_link_speed"} {
-			if key != "controller.busGeneration" {
-				speed, _ = w.text(w.ctx, folder, file)
-			}
+			speed, _ := w.text(w.ctx, folder, file)
 			if i := slices.IndexFunc(generations, func(g string) bool { return strings.HasPrefix(speed, g) }); i >= 0 {
 				w.know(key, i+1)
 			}

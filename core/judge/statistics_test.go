@@ -407,7 +407,7 @@ func TestPatience(t *testing.T) {
 		}
 		return s
 	}
-	if Patience(workload.Spec{For: 10}) != nil {
+	if Patience(workload.Spec{Ending: workload.Ending{For: 10}}) != nil {
 		t.Error("a load that only lasts for a time is patient")
 	}
 	until := func(load workload.Spec, values []float64) (int, int, measure.Patience) {
@@ -421,15 +421,15 @@ func TestPatience(t *testing.T) {
 		return len(all), cut, record
 	}
 	burst := settling(random, 300, 400, 8, 3)
-	n, cut, record := until(workload.Spec{Settled: true, Within: 0.02, For: 300}, burst)
+	n, cut, record := until(workload.Spec{Ending: workload.Ending{Settled: true, Within: 0.02, For: 300}}, burst)
 	if n >= 200 || cut < 10 || !record.Settled || record.Within == 0 || record.Within > 0.02 {
 		t.Errorf("a burst that passes: ended after %d with %d cut: %+v", n, cut, record)
 	}
 	falling := settling(random, 100, 300, 90, 3)
-	if n, _, record := until(workload.Spec{Settled: true, For: 100}, falling); n != 100 || record.Settled || !strings.Contains(record.Words, "had not settled") {
+	if n, _, record := until(workload.Spec{Ending: workload.Ending{Settled: true, For: 100}}, falling); n != 100 || record.Settled || !strings.Contains(record.Words, "had not settled") {
 		t.Errorf("a rate that keeps falling: ended after %d: %+v", n, record)
 	}
-	if n, _, record := until(workload.Spec{Within: 0.01, For: 100}, settling(random, 100, 0, 1, 40)); n != 100 || !strings.Contains(record.Words, "only within") {
+	if n, _, record := until(workload.Spec{Ending: workload.Ending{Within: 0.01, For: 100}}, settling(random, 100, 0, 1, 40)); n != 100 || !strings.Contains(record.Words, "only within") {
 		t.Errorf("a rate that is all over the place: ended after %d: %+v", n, record)
 	}
 }

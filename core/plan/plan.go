@@ -213,11 +213,11 @@ func (f Fill) load(base workload.Spec, sweep []Axis) (workload.Spec, error) {
 		block = 128 * quantity.KiB
 	}
 	return workload.Spec{
-		Name: base.Name, Blocks: workload.Block(min(block, base.Span)), Reads: 0,
-		Order: cmp.Or(f.Order, workload.Sequential), Depth: 16, Workers: 1,
-		Span: base.Span, Offset: base.Offset, Cached: base.Cached, Amount: base.Span * quantity.Bytes(f.Passes),
-		Compressible: base.Compressible, Duplicate: base.Duplicate,
-		Interval: base.Interval, OnError: workload.End, Seed: base.Seed,
+		Name:    base.Name,
+		Pattern: workload.Pattern{Blocks: workload.Block(min(block, base.Span)), Reads: 0, Order: cmp.Or(f.Order, workload.Sequential), Span: base.Span, Offset: base.Offset, Cached: base.Cached, Compressible: base.Compressible, Duplicate: base.Duplicate},
+		Pace:    workload.Pace{Depth: 16, Workers: 1},
+		Ending:  workload.Ending{Amount: base.Span * quantity.Bytes(f.Passes), Interval: base.Interval, OnError: workload.End},
+		Seed:    base.Seed,
 	}, nil
 }
 
@@ -323,8 +323,8 @@ func (p Plan) Estimate() (Estimate, error) {
 // step writes.
 func Reach(steps []Step) (size quantity.Bytes, writes bool) {
 	for _, s := range steps {
-		size = max(size, s.Load.Offset+s.Load.Span)
-		writes = writes || s.Load.Writes()
+		reach, destroys := s.Load.Body().Reach()
+		size, writes = max(size, reach), writes || destroys
 	}
 	return size, writes
 }

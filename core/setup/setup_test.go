@@ -155,7 +155,7 @@ func TestUnknownStaysUnknown(t *testing.T) {
 	if c := known.For(Uses[2]); c.Limit != "link" || c.Next != "controller" {
 		t.Errorf("limit %s, next %s", c.Limit, c.Next)
 	}
-	if u := UseOf(workload.Spec{Blocks: workload.Block(8192), Reads: 0.7, Order: workload.Skewed}); u.Sequential || u.Block != 8192 || u.Reads != 0.7 {
+	if u := UseOf(workload.Spec{Pattern: workload.Pattern{Blocks: workload.Block(8192), Reads: 0.7, Order: workload.Skewed}}); u.Sequential || u.Block != 8192 || u.Reads != 0.7 {
 		t.Errorf("use %+v", u)
 	}
 }

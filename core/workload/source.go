@@ -26,12 +26,15 @@ type Source interface {
 
 // NewSource prepares the work of a worker, 0 to spec.Workers-1. Workers share
 // nothing, so that they may be on several hosts.
-func NewSource(spec Spec, worker int) (Source, error) {
+func NewSource(spec Spec, worker int) (Source, error) { return spec.Body().Source(spec, worker) }
+
+// Source prepares the blocks of one worker.
+func (Pattern) Source(spec Spec, worker int) (Source, error) {
 	generator, err := NewGenerator(spec, worker)
 	if err != nil {
 		return nil, err
 	}
-	p := &pattern{Generator: generator, Schedule: NewSchedule(spec, worker), syncEvery: spec.SyncEvery}
+	p := &blocks{Generator: generator, Schedule: NewSchedule(spec, worker), syncEvery: spec.SyncEvery}
 	if spec.Writes() {
 		p.content = NewContent(spec, worker)
 	}
@@ -42,9 +45,9 @@ func NewSource(spec Spec, worker int) (Source, error) {
 	return p, nil
 }
 
-// pattern issues blocks: at a set rate, or as fast as they complete, with a time
+// blocks issues blocks: at a set rate, or as fast as they complete, with a time
 // to think after each.
-type pattern struct {
+type blocks struct {
 	*Generator
 	*Schedule // nil in a closed loop
 	content   *Content
@@ -59,7 +62,7 @@ type pattern struct {
 	count    int     // in the ring
 }
 
-func (p *pattern) Due() int64 {
+func (p *blocks) Due() int64 {
 	switch {
 	case p.Schedule != nil:
 		return p.Peek()
@@ -71,7 +74,7 @@ func (p *pattern) Due() int64 {
 	return Never
 }
 
-func (p *pattern) Next() Access {
+func (p *blocks) Next() Access {
 	switch {
 	case p.Schedule != nil:
 		p.Advance()
@@ -89,9 +92,9 @@ func (p *pattern) Next() Access {
 	return p.Generator.Next()
 }
 
-func (p *pattern) Fill(buffer []byte) { p.content.Fill(buffer) }
+func (p *blocks) Fill(buffer []byte) { p.content.Fill(buffer) }
 
-func (p *pattern) Completed(a Access, now int64) {
+func (p *blocks) Completed(a Access, now int64) {
 	if a.Class == measure.Write {
 		p.unsynced++
 	}

@@ -61,11 +61,46 @@ type BlockShare struct {
 	Weight float64        `json:"weight" yaml:"weight" doc:"Weight of this size among the operations; the weights need not add up to anything" exclusiveMinimum:"0"`
 }
 
-// Spec is one workload. The zero value is not valid; start from Default.
-// Depth is per worker: Workers × Depth operations are in flight.
+// Spec is one workload: an envelope of what every load has (its kind, pace, ending
+// and seed) around the body of its kind. The zero value is not valid; start from
+// Default. In JSON the parts stand side by side.
 type Spec struct {
 	Name string `json:"name,omitempty" yaml:"name,omitempty" doc:"What this workload is called" maxLength:"80"`
+	Kind Kind   `json:"kind,omitempty" yaml:"kind,omitempty" doc:"What kind of load it is; absent for block" enum:"block"`
 
+	Pattern // the body of a block load
+	Pace
+	Ending
+
+	Seed uint64 `json:"seed,omitempty" yaml:"seed,omitempty" doc:"The same seed issues the same operations; repeats have others, which are unrelated" maximum:"9007199254740991"`
+}
+
+// Kind is a kind of load.
+type Kind string
+
+// BlockKind is the kind that issues blocks of bytes at places of a span.
+const BlockKind Kind = "block"
+
+// Body is what a kind of load is about. What of a volume is prepared for it and
+// destroyed by it comes from here.
+type Body interface {
+	// Classes are the classes of operation that it issues.
+	Classes() []measure.Class
+	// LargestBlock is the size of its largest operation, for which buffers are made.
+	LargestBlock() quantity.Bytes
+	// Reach is how far into the volume it goes, 0 for all of it, and whether it
+	// writes there.
+	Reach() (size quantity.Bytes, writes bool)
+	// Source prepares the work of one worker of a load that has this body.
+	Source(s Spec, worker int) (Source, error)
+}
+
+// Body is the body of the load's kind.
+func (s Spec) Body() Body { return s.Pattern }
+
+// Pattern is the body of a block load: which blocks, where, in which order, with
+// which content.
+type Pattern struct {
 	Blocks []BlockShare   `json:"blocks" yaml:"blocks" doc:"Block sizes and their weights; one entry for a single size" minItems:"1" maxItems:"32"`
 	Reads  quantity.Share `json:"readShare" yaml:"reads" doc:"Share of operations that read, 0 to 1" minimum:"0" maximum:"1"`
 
@@ -76,9 +111,6 @@ type Spec struct {
 	Streams     int            `json:"streams,omitempty" yaml:"streams,omitempty" doc:"Streams of each worker for a sequential or descending order, each in a region of its own; 0 means 1" minimum:"0" maximum:"4096"`
 	Stride      quantity.Bytes `json:"strideBytes,omitempty" yaml:"stride,omitempty" doc:"Distance between the starts of two operations for a strided order" minimum:"0"`
 
-	Depth   int `json:"depth" yaml:"depth" doc:"Operations each worker keeps in flight" minimum:"1" maximum:"4096"`
-	Workers int `json:"workers" yaml:"workers" doc:"Workers, each with a thread and a queue of its own" minimum:"1" maximum:"256"`
-
 	Span   quantity.Bytes `json:"spanBytes" yaml:"span" doc:"Size of the region that is worked on; 0 means all of a volume of fixed size" minimum:"0"`
 	Offset quantity.Bytes `json:"offsetBytes,omitempty" yaml:"offset,omitempty" doc:"Where that region starts" minimum:"0"`
 	Align  quantity.Bytes `json:"alignBytes,omitempty" yaml:"align,omitempty" doc:"Offsets are multiples of this; 0 means of the operation's own block size" minimum:"0"`
@@ -86,14 +118,24 @@ type Spec struct {
 	Compressible quantity.Share `json:"compressible,omitempty" yaml:"compressible,omitempty" doc:"Share of what is written that a compressor can remove, within 3 %, whatever the block size; all bytes are made anew for every write" minimum:"0" maximum:"1"`
 	Duplicate    quantity.Share `json:"duplicate,omitempty" yaml:"duplicate,omitempty" doc:"Share of written 4 KiB pages that repeat one of sixteen common pages" minimum:"0" maximum:"1"`
 
+	SyncEvery int  `json:"syncEvery,omitempty" yaml:"syncEvery,omitempty" doc:"Issue a flush to stable storage after this many writes of a worker; 0 means never" minimum:"0"`
+	Cached    bool `json:"cached,omitempty" yaml:"cached,omitempty" doc:"Go through the host's page cache instead of around it"`
+}
+
+// Pace is how many operations are in flight, and when they are issued. Depth is per
+// worker: Workers × Depth operations are in flight.
+type Pace struct {
+	Depth   int `json:"depth" yaml:"depth" doc:"Operations each worker keeps in flight" minimum:"1" maximum:"4096"`
+	Workers int `json:"workers" yaml:"workers" doc:"Workers, each with a thread and a queue of its own" minimum:"1" maximum:"256"`
+
 	Think    quantity.Seconds  `json:"thinkSeconds,omitempty" yaml:"think,omitempty" doc:"Pause of a slot between a completion and its next operation (closed loop)" minimum:"0"`
 	Rate     quantity.OpRate   `json:"rate,omitempty" yaml:"rate,omitempty" doc:"Operations per second of all workers together (open loop); 0 means as fast as they complete" minimum:"0"`
 	ByteRate quantity.ByteRate `json:"rateBytesPerSecond,omitempty" yaml:"byteRate,omitempty" doc:"The same as throughput, turned into a rate by the mean block size" minimum:"0"`
 	Arrivals Arrivals          `json:"arrivals,omitempty" yaml:"arrivals,omitempty" doc:"Spacing of operations at a set rate" enum:"constant,poisson"`
+}
 
-	SyncEvery int  `json:"syncEvery,omitempty" yaml:"syncEvery,omitempty" doc:"Issue a flush to stable storage after this many writes of a worker; 0 means never" minimum:"0"`
-	Cached    bool `json:"cached,omitempty" yaml:"cached,omitempty" doc:"Go through the host's page cache instead of around it"`
-
+// Ending is how long a load lasts, and what is made of its time.
+type Ending struct {
 	For    quantity.Seconds `json:"forSeconds" yaml:"for,omitempty" doc:"How long to measure after the lead-in; with an amount as well, whichever ends first" minimum:"0" maximum:"2592000"`
 	Amount quantity.Bytes   `json:"amountBytes,omitempty" yaml:"amount,omitempty" doc:"Bytes to move after the lead-in; 0 means by time alone" minimum:"0"`
 	LeadIn quantity.Seconds `json:"leadInSeconds,omitempty" yaml:"leadIn,omitempty" doc:"Time at the start that is issued and shown, but kept out of the summary" minimum:"0" maximum:"86400"`
@@ -103,14 +145,15 @@ type Spec struct {
 
 	Interval quantity.Seconds `json:"intervalSeconds,omitempty" yaml:"interval,omitempty" doc:"Length of one point of the series, 0.1 to 10 s; 0 means 1 s" minimum:"0" maximum:"10"`
 	OnError  OnError          `json:"onError,omitempty" yaml:"onError,omitempty" doc:"What to do when an operation fails" enum:"end,continue"`
-	Seed     uint64           `json:"seed,omitempty" yaml:"seed,omitempty" doc:"The same seed issues the same operations" maximum:"9007199254740991"`
 }
 
 // Default is a modest mixed random load that is valid on any volume.
 func Default() Spec {
 	return Spec{
-		Blocks: Block(4 * quantity.KiB), Reads: 1, Order: Random, Depth: 8, Workers: 1,
-		Span: quantity.GiB, For: 10, Interval: 1, OnError: End, Seed: 1,
+		Pattern: Pattern{Blocks: Block(4 * quantity.KiB), Reads: 1, Order: Random, Span: quantity.GiB},
+		Pace:    Pace{Depth: 8, Workers: 1},
+		Ending:  Ending{For: 10, Interval: 1, OnError: End},
+		Seed:    1,
 	}
 }
 
@@ -139,7 +182,7 @@ func (s Spec) Completed() Spec {
 
 // Open reports whether operations arrive at a set rate rather than when
 // earlier ones complete.
-func (s Spec) Open() bool { return s.Rate > 0 || s.ByteRate > 0 }
+func (s Pace) Open() bool { return s.Rate > 0 || s.ByteRate > 0 }
 
 // Arriving is the rate at which operations of all workers arrive in an open
 // loop, in operations per second; zero in a closed loop.
@@ -154,7 +197,7 @@ func (s Spec) Arriving() quantity.OpRate {
 }
 
 // MeanBlock is the mean size of an operation in bytes.
-func (s Spec) MeanBlock() float64 {
+func (s Pattern) MeanBlock() float64 {
 	total, weights := 0.0, 0.0
 	for _, b := range s.Blocks {
 		total += float64(b.Size) * b.Weight
@@ -164,7 +207,7 @@ func (s Spec) MeanBlock() float64 {
 }
 
 // LargestBlock is the size of the largest operation.
-func (s Spec) LargestBlock() quantity.Bytes {
+func (s Pattern) LargestBlock() quantity.Bytes {
 	var largest quantity.Bytes
 	for _, b := range s.Blocks {
 		largest = max(largest, b.Size)
@@ -172,15 +215,24 @@ func (s Spec) LargestBlock() quantity.Bytes {
 	return largest
 }
 
+// Reach is how far into the volume the pattern goes, 0 for all of it, and whether it
+// writes there.
+func (s Pattern) Reach() (size quantity.Bytes, writes bool) {
+	if s.Span == 0 {
+		return 0, s.Writes()
+	}
+	return s.Offset + s.Span, s.Writes()
+}
+
 // Patient reports whether the measurement lasts until enough is known rather
 // than for a time.
-func (s Spec) Patient() bool { return s.Settled || s.Within > 0 }
+func (s Ending) Patient() bool { return s.Settled || s.Within > 0 }
 
 // Writes reports whether any operation writes.
-func (s Spec) Writes() bool { return s.Reads < 1 }
+func (s Pattern) Writes() bool { return s.Reads < 1 }
 
 // Classes are the classes of operation that the workload issues.
-func (s Spec) Classes() (issued []measure.Class) {
+func (s Pattern) Classes() (issued []measure.Class) {
 	if s.Reads > 0 {
 		issued = append(issued, measure.Read)
 	}
@@ -211,6 +263,9 @@ func invalid(field, format string, args ...any) error {
 // Validate reports the first thing about s that cannot be, as a *FieldError.
 // It does not know the volume: alignment and free space are checked there.
 func (s Spec) Validate() error {
+	if s.Kind != "" && s.Kind != BlockKind {
+		return invalid("kind", "%q; there is block", s.Kind)
+	}
 	for _, check := range []func() error{s.validateBlocks, s.validateOrder, s.validateLimits, s.validatePace} {
 		if err := check(); err != nil {
 			return err

@@ -2025,6 +2025,11 @@ export interface components {
              */
             intervalSeconds?: number;
             /**
+             * @description What kind of load it is; absent for block
+             * @enum {string}
+             */
+            kind?: "block";
+            /**
              * Format: double
              * @description Time at the start that is issued and shown, but kept out of the summary
              */
@@ -2063,7 +2068,7 @@ export interface components {
             readShare: number;
             /**
              * Format: int64
-             * @description The same seed issues the same operations
+             * @description The same seed issues the same operations; repeats have others, which are unrelated
              */
             seed?: number;
             /** @description Measure until the rate stands still and cut off what came before; the time is then the longest to wait */
