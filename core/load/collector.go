@@ -38,6 +38,7 @@ type collector struct {
 	cells   map[int]*cell
 	spare   []*measure.Tally
 	next    int   // interval to be passed on next
+	first   int   // number of the first worker
 	upTo    []int // last interval each worker handed over
 	total   *measure.Tally
 
@@ -62,7 +63,7 @@ func newCollector(spec workload.Spec, job Job) *collector {
 		line: newTimeline(spec), classes: spec.Classes(), open: spec.Open(),
 		beside: job.Beside, passOn: job.Observe, patience: job.Patience,
 		arrivals: newInbox[measure.Part](), stop: make(chan int64), over: make(chan struct{}),
-		cells: map[int]*cell{}, upTo: make([]int, spec.Workers), satisfy: func() {},
+		cells: map[int]*cell{}, first: job.Here.First, upTo: make([]int, job.Here.Count), satisfy: func() {},
 	}
 	c.total = c.newTally()
 	for i := range c.upTo {
@@ -163,10 +164,10 @@ func (c *collector) addAll() {
 // does.
 func (c *collector) add(p measure.Part) {
 	if p.Index == workerDone {
-		c.upTo[p.Worker] = math.MaxInt
+		c.upTo[p.Worker-c.first] = math.MaxInt
 		return
 	}
-	c.upTo[p.Worker] = p.Index
+	c.upTo[p.Worker-c.first] = p.Index
 	c.at(max(p.Index, c.next)).tally.Add(p)
 	if c.line.isLeadIn(p.Index) {
 		p = measure.Part{Notes: measure.Notes{Retries: p.Retries, Pieces: p.Pieces, Faults: p.Faults}}

@@ -105,6 +105,13 @@ type Job struct {
 	Workload workload.Spec
 	Volume   Volume
 	Clock    Clock
+	// Here says which of the workload's workers this engine runs, when others run
+	// elsewhere; the zero Share is all of them. Numbers, seeds, regions and shares of
+	// rate and amount are those of the whole.
+	Here Share
+	// Start is when the workers begin, on all hosts together; at once when it is
+	// zero or past.
+	Start time.Time
 	// Beside, when set, is called at the start and at the end of each interval
 	// and tells what host and device did since the call before.
 	Beside func() *measure.Beside
@@ -122,6 +129,9 @@ type Job struct {
 	// at the end of each interval, and tells what that thread used so far.
 	Thread func() ThreadUse
 }
+
+// Share is some of the workers of a workload: Count of them, from First on.
+type Share struct{ First, Count int }
 
 // ThreadUse is what the system counted of a thread since it began.
 type ThreadUse struct {

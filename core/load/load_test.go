@@ -3,8 +3,10 @@ package load_test
 import (
 	"context"
 	"errors"
+	"maps"
 	"math"
 	"slices"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"testing"
@@ -189,6 +191,47 @@ func TestSameSeedIssuesTheSameOperations(t *testing.T) {
 	}
 	if syncs != writes/3 && syncs != (writes-1)/3 {
 		t.Errorf("%d flushes for %d writes, asked for one every 3", syncs, writes)
+	}
+}
+
+// Two engines that each run a share of the workers issue together what one issues
+// that runs all of them, and begin at the instant they were told.
+func TestSharesMakeTheWhole(t *testing.T) {
+	s := spec(func(s *workload.Spec) {
+		s.Reads, s.For, s.Amount, s.Depth, s.Workers, s.Order, s.Streams = 0.5, 0, 4*quantity.MiB, 1, 4, workload.Sequential, 2
+	})
+	issued := func(here load.Share, start time.Time) map[load.Operation]int {
+		var seen []load.Operation
+		var mu sync.Mutex
+		v := &device{facts: load.Facts{Size: quantity.GiB, Alignment: 1}, answer: func(o load.Operation) load.Completion {
+			mu.Lock()
+			defer mu.Unlock()
+			seen = append(seen, o)
+			return load.Completion{Slot: o.Slot, Bytes: o.Length}
+		}}
+		outcome, err := load.Run(t.Context(), load.Job{Workload: s, Volume: v, Clock: load.NewMonotonic(), Here: here, Start: start})
+		if err != nil || outcome.Failure != nil || time.Now().Before(start) {
+			t.Fatal(err, outcome)
+		}
+		counts := map[load.Operation]int{}
+		for _, o := range seen {
+			counts[o]++
+		}
+		return counts
+	}
+	whole, parts := issued(load.Share{}, time.Time{}), map[load.Operation]int{}
+	for _, here := range []load.Share{{First: 0, Count: 1}, {First: 1, Count: 3}} {
+		for o, n := range issued(here, time.Now().Add(50*time.Millisecond)) {
+			parts[o] += n
+		}
+	}
+	if !maps.Equal(whole, parts) || len(whole) < 1000 {
+		t.Errorf("%d kinds of operation as a whole, %d in parts, or they differ", len(whole), len(parts))
+	}
+	for _, wrong := range []load.Share{{First: -1, Count: 2}, {First: 3, Count: 2}, {First: 4}} {
+		if _, err := load.Run(t.Context(), load.Job{Workload: s, Volume: nullVolume, Clock: load.NewMonotonic(), Here: wrong}); err == nil {
+			t.Errorf("%+v of four workers ran", wrong)
+		}
 	}
 }
 

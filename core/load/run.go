@@ -44,17 +44,27 @@ func Run(ctx context.Context, job Job) (*Outcome, error) {
 		return nil, err
 	}
 	job.Workload = spec
+	if job.Here.Count == 0 {
+		job.Here.Count = spec.Workers - job.Here.First
+	}
+	if first, count := job.Here.First, job.Here.Count; first < 0 || count < 1 || first+count > spec.Workers {
+		return nil, fmt.Errorf("workers %d to %d of %d are none of them", first, first+count-1, spec.Workers)
+	}
 	if spec.Patient() != (job.Patience != nil) {
 		return nil, errors.New("a patient workload needs a Patience, and only that one")
 	}
 	if volume, ok := job.Volume.(Stepped); ok {
 		return runStepped(ctx, job, volume)
 	}
-	r := &run{Job: job, started: make(chan struct{}), cut: make(chan struct{}), done: make(chan int, spec.Workers)}
+	r := &run{Job: job, started: make(chan struct{}), cut: make(chan struct{}), done: make(chan int, job.Here.Count)}
 	r.collect = newCollector(spec, job)
 	r.collect.satisfy = r.cutShort
-	defer holdProcessors(spec.Workers)()
-	if err := r.open(ctx); err != nil {
+	defer holdProcessors(job.Here.Count)()
+	abort, err := r.open(ctx)
+	if err == nil {
+		err = r.waitForStart(ctx, abort)
+	}
+	if err != nil {
 		return nil, err
 	}
 	return r.measure(ctx), nil
@@ -118,11 +128,11 @@ func (r *run) cutShort() { r.cutOnce.Do(func() { close(r.cut) }) }
 func (r *run) now() int64 { return r.Clock.Now() - r.origin }
 
 // open starts a thread for every worker and waits until all have their queue.
-func (r *run) open(ctx context.Context) error {
-	count := r.Workload.Workers
+func (r *run) open(ctx context.Context) (abort chan struct{}, err error) {
+	count := r.Here.Count
 	r.workers, r.broken = make([]*worker, count), make([]error, count)
 	ready := make(chan error, count)
-	abort := make(chan struct{})
+	abort = make(chan struct{})
 	for number := range count {
 		go r.thread(number, ready, abort)
 	}
@@ -135,13 +145,26 @@ func (r *run) open(ctx context.Context) error {
 			}
 		case <-ctx.Done():
 			close(abort)
-			return fmt.Errorf("open a queue: %w", ctx.Err())
+			return abort, fmt.Errorf("open a queue: %w", ctx.Err())
 		}
 	}
 	if failed != nil {
 		close(abort)
 	}
-	return failed
+	return abort, failed
+}
+
+// waitForStart waits for the instant at which all hosts begin.
+func (r *run) waitForStart(ctx context.Context, abort chan struct{}) error {
+	timer := time.NewTimer(time.Until(r.Start))
+	defer timer.Stop()
+	select {
+	case <-timer.C:
+		return nil
+	case <-ctx.Done():
+		close(abort)
+		return fmt.Errorf("wait for the start: %w", ctx.Err())
+	}
 }
 
 // thread is the life of one worker.
@@ -152,7 +175,7 @@ func (r *run) thread(number int, ready chan<- error, abort <-chan struct{}) {
 		ready <- err
 		return
 	}
-	w, err := newWorker(r.Workload, number, queue, r.collect.arrivals.put)
+	w, err := newWorker(r.Workload, r.Here.First+number, queue, r.collect.arrivals.put)
 	r.workers[number] = w
 	ready <- err
 	if err != nil {

@@ -30,7 +30,7 @@ func runStepped(ctx context.Context, job Job, volume Stepped) (*Outcome, error) 
 	r.Clock, r.Beside = volume, nil
 	r.collect = newCollector(job.Workload, r.Job)
 	r.collect.inside = volume.Inside
-	count := job.Workload.Workers
+	count := job.Here.Count
 	r.workers, r.broken = make([]*worker, count), make([]error, count)
 	for number := range count {
 		queue, err := volume.Open(queueOptions(job.Workload))
@@ -38,7 +38,7 @@ func runStepped(ctx context.Context, job Job, volume Stepped) (*Outcome, error) 
 			return nil, err
 		}
 		defer func() { _ = queue.Close(0) }()
-		if r.workers[number], err = newWorker(job.Workload, number, queue, r.collect.add); err != nil {
+		if r.workers[number], err = newWorker(job.Workload, job.Here.First+number, queue, r.collect.add); err != nil {
 			return nil, err
 		}
 	}
