@@ -59,6 +59,7 @@ var rules = []struct {
 		"service/access", "service/leftover", "service/look", "service/runner", "service/store",
 	}, []string{"*"}},
 	{"service", []string{"client", "console", "storage", "service/..."}, []string{"golang.org/x/sys"}},
+	{"service/servicetest", []string{"client", "service"}, nil},
 	{"cli", []string{"core/...", "host", "resource", "client", "format/...", "demo", "storage", "storage/simulated", "service", "service/api"}, []string{"*"}},
 	{"cmd/heron", []string{"cli"}, nil},
 	{"test/bench", []string{"core/...", "storage/...", "host", "resource", "client", "service/..."}, []string{"golang.org/x/sys"}},

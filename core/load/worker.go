@@ -259,10 +259,10 @@ func (w *worker) postpone(s *slot, err error, now int64) bool {
 	return true
 }
 
-// record counts a success. What completes after the measured time is over
-// counts nowhere, so that rate × time is what was moved within it.
+// record counts a success. What completes when the measured time is over counts
+// nowhere, so that rate × time is what was moved within it.
 func (w *worker) record(s *slot, now int64) {
-	if now > w.line.end {
+	if now >= w.line.end {
 		return
 	}
 	w.counted.Record(s.access.Class, int64(s.access.Length), now-s.due)
