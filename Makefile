@@ -6,6 +6,9 @@ SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 SOURCES := $(shell git ls-files '*.go' '*.sql' '*.yaml' go.mod go.sum)
 CONSOLE := $(shell git ls-files console | grep -v -e '\.go$$' -e contract.json)
 
+# Where goroutines meet; tested with the race detector.
+RACED := core/load|patient|client|host|service|storage
+
 .PHONY: build demo test check lab bench screenshots contract format install-test-needs clean
 
 build: bin/heron
@@ -28,7 +31,8 @@ install-test-needs:
 	scripts/install-test-needs
 
 test: install-test-needs build check
-	go test $$(go list ./... | grep -v -e /test/e2e -e /test/lab)
+	go test $$(go list ./... | grep -v -E '^patientheron/(test/(e2e|lab)|$(RACED))(/|$$)')
+	go test -race $$(go list ./... | grep -E '^patientheron/($(RACED))(/|$$)')
 	go test -c -o bin/e2e.test ./test/e2e
 	cd test/e2e && $(SUDO) ../../bin/e2e.test -test.timeout=12m
 	$(MAKE) lab
@@ -56,7 +60,7 @@ format:
 	cd console && npm run format
 
 bench: build
-	scripts/install-test-needs bench
+	scripts/install-test-needs
 	$(CC) -O2 -Wall -o bin/bare test/bench/bare/bare.c
 	go build -o bin/bench ./test/bench
 	$(SUDO) ./bin/bench
