@@ -176,6 +176,9 @@ func printCompared(w io.Writer, c resource.Compared, chosen string) {
 		if candidate.Difference.Caution != "" {
 			fmt.Fprintf(w, "  %s\n", indented("Caution: "+candidate.Difference.Caution, "  "))
 		}
+		if candidate.Handling != "" {
+			fmt.Fprintf(w, "  %s\n", indented("Caution: "+candidate.Handling, "  "))
+		}
 		fmt.Fprintf(w, "  %s\n", indented(candidate.Words, "  "))
 		if candidate.Index > 0 {
 			fmt.Fprintf(w, "  Taken together %s times the baseline (geometric mean of what follows).\n", quantity.Digits(candidate.Index))

@@ -89,9 +89,12 @@ func TestProblems(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 	for name, handler := range map[string]http.HandlerFunc{
-		"a page":      func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("<html>hello")) },
-		"a bad gate":  func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "upstream", http.StatusBadGateway) },
-		"half a page": func(w http.ResponseWriter, _ *http.Request) { w.Header().Set("Content-Length", "500"); _, _ = w.Write([]byte(`{"vol`)) },
+		"a page":     func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("<html>hello")) },
+		"a bad gate": func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "upstream", http.StatusBadGateway) },
+		"half a page": func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Length", "500")
+			_, _ = w.Write([]byte(`{"vol`))
+		},
 	} {
 		server := httptest.NewServer(handler)
 		if volumes, err := client.New(server.URL, "token", server.Client()).Volumes(t.Context()); err == nil {

@@ -53,7 +53,7 @@ type runPage struct {
 	Charts   []template.HTML
 	Lines    []compare.Line
 	Sweeps   []template.HTML
-	Failed   []resource.ExportedResult
+	Failed   []resource.Measurement
 	Plan     string
 	Left     int // charts left out
 }
@@ -78,9 +78,10 @@ type namedFinding struct {
 
 // WriteRun writes a run as one page that needs nothing else: no network, no
 // script, no other file.
-func WriteRun(w io.Writer, e resource.Export, shape resource.Shape) error {
+// Series and distributions are fetched for what is drawn, and for nothing else.
+func WriteRun(w io.Writer, e Results, shape resource.Shape) error {
 	page := runPage{Run: e.Run, Question: e.Run.Plan.Why, Lines: shape.Lines, Plan: planfile.Write(e.Run.Plan)}
-	loads := map[int64]resource.ExportedResult{}
+	loads := map[int64]resource.Measurement{}
 	seen := map[string]bool{}
 	for _, m := range e.Measurements {
 		loads[m.ID] = m
@@ -96,19 +97,27 @@ func WriteRun(w io.Writer, e resource.Export, shape resource.Shape) error {
 	}
 	for _, p := range shape.Points {
 		part := pointPart{Alone: p}
-		var rates, shares []line
-		for _, id := range p.Measurements {
-			m := loads[id]
-			part.Load = m.Load.Describe()
-			name := fmt.Sprintf("repeat %d", m.Repeat)
-			rates = append(rates, rateLine(name, m.Series))
-			shares = append(shares, shareLine(name, joined(m.Latency)))
+		if len(p.Measurements) > 0 {
+			part.Load = loads[p.Measurements[0]].Load.Describe()
 		}
 		page.Points = append(page.Points, part)
 		page.Result = append(page.Result, sentence(p))
 		if len(page.Charts) >= most {
 			page.Left++
 			continue
+		}
+		var rates, shares []line
+		for _, id := range p.Measurements {
+			name := fmt.Sprintf("repeat %d", loads[id].Repeat)
+			rate := line{name: name}
+			if err := e.Series(id, func(i measure.Interval) error { rate.add(i); return nil }); err != nil {
+				return err
+			}
+			latency, err := e.Latency(id)
+			if err != nil {
+				return err
+			}
+			rates, shares = append(rates, rate), append(shares, shareLine(name, joined(latency)))
 		}
 		for _, c := range []struct {
 			y, x  string
@@ -196,9 +205,10 @@ func (p comparedPoint) Shown() []compare.Row {
 	return slices.DeleteFunc(slices.Clone(p.Rows), func(r compare.Row) bool { return !slices.Contains(shown, r.Figure) })
 }
 
-// WriteComparison writes a comparison as one page that needs nothing else. The
-// histograms are those of the measurements, all that moves bytes together.
-func WriteComparison(w io.Writer, c resource.Compared, runs map[int64]resource.RunDetail, histograms map[int64]*measure.Histogram) error {
+// WriteComparison writes a comparison as one page that needs nothing else. Histogram
+// gives that of a measurement, all that moves bytes together; it is asked for those
+// that are drawn.
+func WriteComparison(w io.Writer, c resource.Compared, runs map[int64]resource.RunDetail, histogram func(measurement int64) (*measure.Histogram, error)) error {
 	page := comparisonPage{Compared: c, Repeat: "heron compare " + group(c.Baseline)}
 	names := []string{c.Result.Baseline.Name}
 	groups := append([]resource.Group{c.Baseline}, c.Candidates...)
@@ -232,9 +242,11 @@ func WriteComparison(w io.Writer, c resource.Compared, runs map[int64]resource.R
 		for i, of := range p.Measurements {
 			together := measure.NewHistogram()
 			for _, id := range of {
-				if h := histograms[id]; h != nil {
-					together.Merge(h)
+				h, err := histogram(id)
+				if err != nil {
+					return err
 				}
+				together.Merge(h)
 			}
 			lines = append(lines, shareLine(names[i], together.Bars(40)))
 		}

@@ -65,7 +65,7 @@ func TestRunAsAPage(t *testing.T) {
 	failed.ID, failed.Status, failed.Reason, failed.Summary = 99, resource.Failed, "no space left", nil
 	e.Measurements = append(e.Measurements, failed)
 	var b strings.Builder
-	if err := WriteRun(&b, e, resource.Shape{Points: compare.Points(side), Lines: compare.Lines(side, 0)}); err != nil {
+	if err := WriteRun(&b, ResultsOf(e), resource.Shape{Points: compare.Points(side), Lines: compare.Lines(side, 0)}); err != nil {
 		t.Fatal(err)
 	}
 	checkPage(t, b.String(), "no space left", "odd: repeat 4", "95 % interval")
@@ -94,7 +94,7 @@ func TestComparisonAsAPage(t *testing.T) {
 		Result:     result, Figures: figure.All(),
 	}
 	var b strings.Builder
-	if err := WriteComparison(&b, compared, runs, histograms); err != nil {
+	if err := WriteComparison(&b, compared, runs, func(id int64) (*measure.Histogram, error) { return histograms[id], nil }); err != nil {
 		t.Fatal(err)
 	}
 	checkPage(t, b.String(), "throughput doubled", "heron compare 1 2 3", "only the baseline measured it")

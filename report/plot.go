@@ -180,14 +180,10 @@ func chart(title, xLabel, yLabel string, logX bool, lines []line) (template.HTML
 	return template.HTML(b.String()), nil //nolint:gosec // the template has escaped what it was given
 }
 
-// rateLine is a measurement's rate over time.
-func rateLine(name string, series []measure.Interval) line {
-	l := line{name: name}
-	for _, i := range series {
-		l.x = append(l.x, float64(i.Start+i.Length/2))
-		l.y = append(l.y, float64(i.Moved().Rate))
-	}
-	return l
+// add adds the rate of an interval to a line over time.
+func (l *line) add(i measure.Interval) {
+	l.x = append(l.x, float64(i.Start+i.Length/2))
+	l.y = append(l.y, float64(i.Moved().Rate))
 }
 
 // shareLine is a latency histogram as the share of operations done within a

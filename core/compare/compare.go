@@ -13,6 +13,7 @@ package compare
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"math"
 	"reflect"
 	"runtime"
@@ -97,6 +98,7 @@ type Subject struct {
 type Candidate struct {
 	Subject
 	Difference setup.Difference `json:"difference" doc:"Of its setup to that of the baseline"`
+	Handling   string           `json:"handling,omitempty" doc:"How operations were handed over to the system, when that was another way than in the baseline"`
 	Words      string           `json:"words" doc:"What got better and what worse, in a sentence, the largest change first"`
 	Index      float64          `json:"index,omitempty" doc:"Geometric mean of the gains of the main figures; absent when there is none"`
 	Parts      []Part           `json:"parts" doc:"What the index and the sentence are made of, the largest gain first, the largest loss last"`
@@ -171,7 +173,9 @@ func Sides(baseline Side, candidates []Side, noise quantity.Share) Result {
 	c.match(baseline, base, candidates, others)
 	c.decide(baseline, candidates)
 	for i, side := range candidates {
-		c.Candidates = append(c.Candidates, c.candidate(i, side, setup.Diff(baseline.Setup, side.Setup)))
+		candidate := c.candidate(i, side, setup.Diff(baseline.Setup, side.Setup))
+		candidate.Handling = handling(baseline, side)
+		c.Candidates = append(c.Candidates, candidate)
 	}
 	return c
 }
@@ -253,6 +257,25 @@ func (c *Result) match(baseline Side, base *groups, candidates []Side, others []
 			}
 		}
 	}
+}
+
+// handling says how the operations of a side were handed over when that is not how
+// those of the baseline were: what an operation costs differs by that alone.
+func handling(base, side Side) string {
+	ways := func(s Side) string {
+		found := map[string]bool{}
+		for _, sample := range s.Samples {
+			if sample.Summary != nil && sample.Summary.Interface != "" {
+				found[sample.Summary.Interface] = true
+			}
+		}
+		return strings.Join(slices.Sorted(maps.Keys(found)), " and ")
+	}
+	ours, theirs := ways(base), ways(side)
+	if ours == theirs || ours == "" || theirs == "" || base.Real != side.Real {
+		return ""
+	}
+	return fmt.Sprintf("Operations were handed over through %s here and through %s in the baseline: on fast storage that alone makes a difference.", theirs, ours)
 }
 
 // failures lists what failed, with its reason.

@@ -294,3 +294,30 @@ func TestLinesAlongASweep(t *testing.T) {
 		t.Errorf("no sweep, yet %+v", lines)
 	}
 }
+
+// Threads against io_uring differ by that alone, which is said; simulated arrays are
+// compared with real storage anyway.
+func TestOtherWaysOfHandingOverAreSaid(t *testing.T) {
+	side := func(name string, real bool, way string) Side {
+		s := Side{Name: name, Runs: []int64{1}, Real: real}
+		for rate := range 3 {
+			sample := sample(1, "stage", float64(1000+rate))
+			sample.Summary.Interface = way
+			s.Samples = append(s.Samples, sample)
+		}
+		return s
+	}
+	base := side("base", true, "io_uring")
+	for want, other := range map[string]Side{
+		"": side("same", true, "io_uring"), "through threads here and through io_uring": side("portable", true, "threads"),
+		"without registered buffers here": side("unpinned", true, "io_uring without registered buffers"),
+	} {
+		got := Sides(base, []Side{other}, 0.05).Candidates[0].Handling
+		if want == "" && got != "" || !strings.Contains(got, want) {
+			t.Errorf("%s: %q", other.Name, got)
+		}
+	}
+	if got := Sides(base, []Side{side("array", false, "simulated")}, 0.05).Candidates[0].Handling; got != "" {
+		t.Errorf("a simulated array: %q", got)
+	}
+}

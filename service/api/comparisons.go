@@ -127,7 +127,7 @@ func (s *Service) registerComparisons(api huma.API) {
 	run := operation(http.MethodGet, "/runs/{id}/report", "report-run", "A run as one self-contained page", http.StatusOK, http.StatusNotFound)
 	run.Responses = page
 	huma.Register(api, run, func(ctx context.Context, in *ByID) (*file, error) {
-		document, err := s.document(ctx, in.ID)
+		results, err := s.outlined(ctx, in.ID)
 		if err != nil {
 			return nil, s.problem(err)
 		}
@@ -136,7 +136,7 @@ func (s *Service) registerComparisons(api huma.API) {
 			return nil, s.problem(err)
 		}
 		var content bytes.Buffer
-		if err := report.WriteRun(&content, document, resource.Shape{Points: compare.Points(side), Lines: compare.Lines(side, 0)}); err != nil {
+		if err := report.WriteRun(&content, results, resource.Shape{Points: compare.Points(side), Lines: compare.Lines(side, 0)}); err != nil {
 			return nil, s.problem(err)
 		}
 		return htmlFile(fmt.Sprintf("heron-run-%d.html", in.ID), content.Bytes()), nil
@@ -174,7 +174,6 @@ func htmlFile(name string, content []byte) *file {
 
 func (s *Service) comparisonReport(ctx context.Context, compared resource.Compared) (*file, error) {
 	runs := map[int64]resource.RunDetail{}
-	histograms := map[int64]*measure.Histogram{}
 	for _, group := range append([]resource.Group{compared.Baseline}, compared.Candidates...) {
 		for _, id := range group.Runs {
 			detail, err := s.detail(ctx, id)
@@ -184,25 +183,21 @@ func (s *Service) comparisonReport(ctx context.Context, compared resource.Compar
 			runs[id] = detail
 		}
 	}
-	for _, point := range compared.Result.Points {
-		for _, of := range point.Measurements {
-			for _, id := range of {
-				of, err := s.Store.Histograms(ctx, id)
-				if err != nil {
-					return nil, s.problem(err)
-				}
-				together := measure.NewHistogram()
-				for class, h := range of {
-					if class.Moves() {
-						together.Merge(h)
-					}
-				}
-				histograms[id] = together
+	histogram := func(id int64) (*measure.Histogram, error) {
+		of, err := s.Store.Histograms(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		together := measure.NewHistogram()
+		for class := range measure.EachClass() {
+			if h := of[class]; h != nil && class.Moves() {
+				together.Merge(h)
 			}
 		}
+		return together, nil
 	}
 	var content bytes.Buffer
-	if err := report.WriteComparison(&content, compared, runs, histograms); err != nil {
+	if err := report.WriteComparison(&content, compared, runs, histogram); err != nil {
 		return nil, s.problem(err)
 	}
 	return htmlFile("heron-comparison.html", content.Bytes()), nil

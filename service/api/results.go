@@ -161,27 +161,25 @@ func (s *Service) series(ctx context.Context, id int64, from, limit, points int)
 	return series, err
 }
 
-// document is a whole run held at once, its series thinned to what a page can
-// show.
-func (s *Service) document(ctx context.Context, id int64) (resource.Export, error) {
+// outlined are the results of a run, its series thinned to what a page can show.
+func (s *Service) outlined(ctx context.Context, id int64) (report.Results, error) {
 	detail, err := s.detail(ctx, id)
 	if err != nil {
-		return resource.Export{}, err
+		return report.Results{}, err
 	}
-	document := resource.Export{Format: resource.ExportFormat, Run: detail.Run, Measurements: []resource.ExportedResult{}}
-	for _, m := range detail.Measurements {
-		result := resource.ExportedResult{Measurement: m}
-		series, err := s.series(ctx, m.ID, 0, 0, drawn)
-		if err != nil {
-			return document, err
-		}
-		result.Series = series.Intervals
-		if result.Latency, err = s.latency(ctx, m.ID, 0); err != nil {
-			return document, err
-		}
-		document.Measurements = append(document.Measurements, result)
-	}
-	return document, nil
+	return report.Results{
+		Run: detail.Run, Measurements: detail.Measurements,
+		Series: func(id int64, each func(measure.Interval) error) error {
+			series, err := s.series(ctx, id, 0, 0, drawn)
+			for _, i := range series.Intervals {
+				if err == nil {
+					err = each(i)
+				}
+			}
+			return err
+		},
+		Latency: func(id int64) (resource.Distribution, error) { return s.latency(ctx, id, 0) },
+	}, nil
 }
 
 // drawn is how many points of a series a report draws.

@@ -772,6 +772,8 @@ export interface components {
         Candidate: {
             /** @description Of its setup to that of the baseline */
             difference: components["schemas"]["Difference"];
+            /** @description How operations were handed over to the system, when that was another way than in the baseline */
+            handling?: string;
             /**
              * Format: double
              * @description Geometric mean of the gains of the main figures; absent when there is none

@@ -242,6 +242,7 @@ export function ComparisonPage() {
 						<p className="mt-1">{k.words}</p>
 						<p className="mt-1 text-sm opacity-80">Changed: {k.difference.words}</p>
 						{k.difference.caution && <p className="text-sm text-accent">{k.difference.caution}</p>}
+						{k.handling && <p className="text-sm text-accent">{k.handling}</p>}
 					</li>
 				))}
 			</ol>
