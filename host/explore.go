@@ -32,16 +32,21 @@ type Explorer struct {
 	// table reads the device-mapper table of a device; the kernel gives it only
 	// through a control device.
 	table func(ctx context.Context, name string) (string, error)
+	// status reads what a device of the device mapper tells of its state.
+	status func(ctx context.Context, name string) (string, error)
 	// addresses are those of this host.
 	addresses func() ([]net.Addr, error)
 }
 
 // NewExplorer looks at this host.
 func NewExplorer() *Explorer {
-	return &Explorer{proc: "/proc", sys: "/sys", limit: probeTime, addresses: net.InterfaceAddrs, table: func(ctx context.Context, name string) (string, error) {
-		text, err := exec.CommandContext(ctx, "dmsetup", "table", name).Output()
-		return string(text), err
-	}}
+	mapper := func(what string) func(context.Context, string) (string, error) {
+		return func(ctx context.Context, name string) (string, error) {
+			text, err := exec.CommandContext(ctx, "dmsetup", what, name).Output()
+			return string(text), err
+		}
+	}
+	return &Explorer{proc: "/proc", sys: "/sys", limit: probeTime, addresses: net.InterfaceAddrs, table: mapper("table"), status: mapper("status")}
 }
 
 // Found is what an exploration came to.

@@ -72,9 +72,8 @@ func (s *system) link(name, to string) {
 }
 
 func (s *system) explorer() *Explorer {
-	return &Explorer{proc: filepath.Join(s.root, "proc"), sys: filepath.Join(s.root, "sys"), limit: 20 * time.Second, addresses: func() ([]net.Addr, error) { return nil, nil }, table: func(context.Context, string) (string, error) {
-		return "", errors.New("no device mapper here")
-	}}
+	none := func(context.Context, string) (string, error) { return "", errors.New("no device mapper here") }
+	return &Explorer{proc: filepath.Join(s.root, "proc"), sys: filepath.Join(s.root, "sys"), limit: 20 * time.Second, addresses: func() ([]net.Addr, error) { return nil, nil }, table: none, status: none}
 }
 
 // walkFrom explores from a device of the tree.
@@ -157,6 +156,19 @@ func TestMappedDevices(t *testing.T) {
 	}
 	if layer, w := s.walkFrom(s.explorer(), "dm-0"); layer.Trouble == "" || len(w.seen.Troubles) == 0 {
 		t.Errorf("without a table: %+v", layer)
+	}
+}
+
+func TestDirtyBlocks(t *testing.T) {
+	for status, want := range map[string]string{
+		// 27 dirty blocks of 128 sectors.
+		"0 98304 cache 8 14/2048 128 64/384 5 4 3 2 1 0 27 2 metadata2 writeback 2 migration_threshold 2048 smq 0 rw -\n": "1728 KiB dirty",
+		"0 98304 cache 8 14/2048 128 64/384 5 4 3 2 1 0 0 1 writeback\n":                                                  "0 B dirty",
+		"0 98304 cache Error": "how much is dirty is not told", "": "how much is dirty is not told", "0 1 linear": "how much is dirty is not told",
+	} {
+		if got := dirtyInWords(status); got != want {
+			t.Errorf("%q: %q, want %q", status, got, want)
+		}
 	}
 }
 

@@ -25,12 +25,14 @@ type Sampler struct {
 	proc, sys string   // mount points of the two file systems
 	devices   []string // kernel names of block devices
 	now       func() time.Time
+	name      string // of this host
 	last      reading
 }
 
 // NewSampler makes a sampler that also follows the counters of block devices.
 func NewSampler(devices ...string) *Sampler {
-	return &Sampler{proc: "/proc", sys: "/sys", devices: devices, now: time.Now}
+	name, _ := os.Hostname()
+	return &Sampler{proc: "/proc", sys: "/sys", devices: devices, now: time.Now, name: name}
 }
 
 // reading is all counters at one moment.
@@ -53,6 +55,7 @@ func (s *Sampler) Sample() *measure.Beside {
 		return nil
 	}
 	b := &measure.Beside{
+		Host:      s.name,
 		Available: now.available, PageCache: now.cache,
 		EngineCores: (now.self - before.self) / over,
 		NetReceived: quantity.ByteRate(float64(now.received-before.received) / over),

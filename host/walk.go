@@ -369,6 +369,9 @@ func (w *walk) mapped(layer setup.Layer, folder string, depth int) setup.Layer {
 		case "thin":
 			w.seen.Thin = true
 		case "cache":
+			if text, err := ask(w.ctx, w.limit, filepath.Join(w.sys, name), "status", func() (string, error) { return w.status(w.ctx, name) }); err == nil {
+				layer.Words += ", " + dirtyInWords(text)
+			}
 			w.know("cache[0].medium", "ssd")
 			w.know("cache[0].name", name)
 			w.know("cache[0].mode", t.Mode)
@@ -392,6 +395,23 @@ func (w *walk) mapped(layer setup.Layer, folder string, depth int) setup.Layer {
 	}
 	layer.Below = w.slavesWith(roles, folder, depth)
 	return layer
+}
+
+// dirtyInWords reads how much of a cache is not on its origin yet from what it tells
+// of its state: "start length cache metadata-block used/total block used/total" and
+// seven counters, of which the last is the number of dirty blocks
+// (Documentation/admin-guide/device-mapper/cache).
+func dirtyInWords(status string) string {
+	fields := strings.Fields(status)
+	if len(fields) < 14 || fields[2] != "cache" {
+		return "how much is dirty is not told"
+	}
+	block, err := strconv.ParseInt(fields[5], 10, 64)
+	dirty, err2 := strconv.ParseInt(fields[13], 10, 64)
+	if err != nil || err2 != nil || block < 0 || dirty < 0 {
+		return "how much is dirty is not told"
+	}
+	return (quantity.Bytes(block*dirty) * 512).String() + " dirty"
 }
 
 // paths are the disks that are paths to one storage, which counts once.

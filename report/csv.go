@@ -139,7 +139,7 @@ func writeSeries(e Results, write row) error {
 				row = append(row, number(f.Operations), f.Bytes.Full(), f.Mean.Full(), f.P50.Full(), f.P99.Full(), f.Max.Full())
 			}
 			row = append(row, number(int64(i.InFlight)), number(i.Failed))
-			return write(append(row, besideColumns(i.Beside)...))
+			return write(append(row, besideColumns(i)...))
 		})
 		if err != nil {
 			return err
@@ -148,20 +148,25 @@ func writeSeries(e Results, write row) error {
 	return nil
 }
 
-func besideColumns(b *measure.Beside) []string {
+// besideColumns sum up what all hosts did.
+func besideColumns(i measure.Interval) []string {
 	columns := make([]string, 10)
-	if b == nil {
+	if len(i.Beside) == 0 {
 		return columns
 	}
-	var busy quantity.Share
-	for _, core := range b.CPU {
+	var busy, engine, workers quantity.Share
+	for _, core := range i.Cores() {
 		busy += core
 	}
-	columns[0], columns[1], columns[2] = busy.Full(), quantity.Share(b.EngineCores).Full(), quantity.Share(b.WorkerCores).Full()
-	if len(b.Devices) > 0 {
+	for _, b := range i.Beside {
+		engine += quantity.Share(b.EngineCores)
+		workers += quantity.Share(b.WorkerCores)
+	}
+	columns[0], columns[1], columns[2] = busy.Full(), engine.Full(), workers.Full()
+	if devices := i.Devices(); len(devices) > 0 {
 		var sum measure.Device
 		var names []string
-		for _, d := range b.Devices {
+		for _, d := range devices {
 			names = append(names, d.Name)
 			sum.ReadRate += d.ReadRate
 			sum.Read += d.Read

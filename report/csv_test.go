@@ -24,9 +24,9 @@ func export() resource.Export {
 			},
 			Findings: []judge.Finding{{Weight: judge.Unreliable, Figure: "reads", Sentence: "Memory answered."}},
 		},
-		Series: []measure.Interval{{Start: 0, Length: 1, Beside: &measure.Beside{CPU: nil, Devices: []measure.Device{
+		Series: []measure.Interval{{Start: 0, Length: 1, Beside: []measure.Beside{{CPU: nil, Devices: []measure.Device{
 			{Name: "sda", Read: 10, Busy: 0.2}, {Name: "sdb", Read: 5, Busy: 0.9},
-		}}}, {Start: 1, Length: 1}},
+		}}}}, {Start: 1, Length: 1}},
 		Latency: resource.Distribution{Classes: map[measure.Class]resource.ClassLatency{measure.Read: {Bars: []measure.Bar{{From: 0.001, To: 0.002, Count: 100}}}}},
 	}
 	failed := resource.ExportedResult{Measurement: resource.Measurement{Position: 2, Name: "x", Load: workload.Default(), Status: resource.Failed, Reason: "=cmd()"}}

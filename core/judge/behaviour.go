@@ -68,9 +68,7 @@ const waitLimit = 0.05
 func waitedForCores(o Observed) []Finding {
 	cores := 0
 	for _, i := range o.Series {
-		if i.Beside != nil {
-			cores = max(cores, len(i.Beside.CPU))
-		}
+		cores = max(cores, len(i.Cores()))
 	}
 	workers, wait := o.Load.Workers, o.Summary.CoreWait
 	if cores == 0 || wait < waitLimit && (o.Summary.WorkerCPUPerOp > 0 || workers < 4*cores) {
@@ -198,10 +196,8 @@ func busyCore(o Observed) (string, []Evidence) {
 	for _, i := range measured(o.Series) {
 		count++
 		busiest := 0.0
-		if i.Beside != nil {
-			for _, c := range i.Beside.CPU {
-				busiest = max(busiest, float64(c))
-			}
+		for _, c := range i.Cores() {
+			busiest = max(busiest, float64(c))
 		}
 		sum += busiest
 	}
@@ -216,10 +212,7 @@ func busyDevice(o Observed) (string, []Evidence) {
 	busy, count, name := 0.0, 0.0, ""
 	for _, i := range measured(o.Series) {
 		count++
-		if i.Beside == nil {
-			continue
-		}
-		for _, d := range i.Beside.Devices {
+		for _, d := range i.Devices() {
 			if d.InFlight > 1 && d.Busy > 0.97 {
 				busy++
 				name = d.Name

@@ -13,13 +13,13 @@ import (
 // series is one second in which the load and the device moved so many bytes.
 func series(reads, writes, deviceRead, deviceWritten quantity.Bytes) []measure.Interval {
 	return []measure.Interval{
-		{Length: 1, LeadIn: true, Beside: &measure.Beside{Devices: []measure.Device{{}}}},
+		{Length: 1, LeadIn: true, Beside: []measure.Beside{{Devices: []measure.Device{{}}}}},
 		{
 			Length: 1, Classes: map[measure.Class]measure.Flow{measure.Read: {Bytes: reads}, measure.Write: {Bytes: writes}},
-			Beside: &measure.Beside{Available: 8 * quantity.GiB, Devices: []measure.Device{
+			Beside: []measure.Beside{{Available: 8 * quantity.GiB, Devices: []measure.Device{
 				{ReadBytes: deviceRead / 2, WrittenBytes: deviceWritten},
 				{ReadBytes: deviceRead / 2},
-			}},
+			}}},
 		},
 	}
 }
@@ -40,7 +40,7 @@ func falling(seconds int, by float64) (s []measure.Interval) {
 
 // peggedCore is a second in which one core was busy.
 func peggedCore(share quantity.Share) []measure.Interval {
-	return []measure.Interval{{Length: 1, Beside: &measure.Beside{CPU: []quantity.Share{0.1, share}}}}
+	return []measure.Interval{{Length: 1, Beside: []measure.Beside{{CPU: []quantity.Share{0.1, share}}}}}
 }
 
 // behind did 600 a second, with most of the latency in front of the volume.
@@ -66,7 +66,7 @@ func facts(pairs ...string) (s setup.Setup) {
 // Each rule speaks when it should and is silent when it should be.
 // cores is an interval beside a host of so many.
 func cores(n int) []measure.Interval {
-	return []measure.Interval{{Length: 1, Beside: &measure.Beside{CPU: make([]quantity.Share, n)}}}
+	return []measure.Interval{{Length: 1, Beside: []measure.Beside{{CPU: make([]quantity.Share, n)}}}}
 }
 
 func TestRulesSpeakAndAreSilent(t *testing.T) {

@@ -25,14 +25,15 @@ func silentlyBuffered(o Observed) (findings []Finding) {
 	counted := false
 	for _, i := range o.Series {
 		// With the lead-in: what was begun in it may be counted after it.
-		if i.Beside == nil || len(i.Beside.Devices) == 0 {
+		devices := i.Devices()
+		if len(devices) == 0 {
 			continue
 		}
 		counted = true
 		for class, flow := range i.Classes {
 			moved[class] += float64(flow.Bytes)
 		}
-		for _, d := range i.Beside.Devices {
+		for _, d := range devices {
 			deviceRead += float64(d.ReadBytes)
 			deviceWritten += float64(d.WrittenBytes)
 		}
@@ -93,8 +94,8 @@ func cachedOnPurpose(o Observed) []Finding {
 	}
 	var available quantity.Bytes
 	for _, i := range o.Series {
-		if i.Beside != nil {
-			available = max(available, i.Beside.Available+i.Beside.PageCache)
+		for _, b := range i.Beside {
+			available = max(available, b.Available+b.PageCache)
 		}
 	}
 	if available == 0 || o.Load.Span >= available {

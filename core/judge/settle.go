@@ -151,13 +151,13 @@ func Steadiness(series []measure.Interval) *measure.Steadiness {
 	return s
 }
 
-// Stolen is the share of this host's CPU time that a hypervisor gave to others
+// Stolen is the share of the hosts' CPU time that a hypervisor gave to others
 // meanwhile.
 func Stolen(series []measure.Interval) (share quantity.Share) {
 	length := quantity.Seconds(0)
 	for _, i := range measured(series) {
-		if i.Beside != nil {
-			share += i.Beside.Stolen * quantity.Share(i.Length)
+		for _, b := range i.Beside {
+			share += b.Stolen * quantity.Share(i.Length)
 			length += i.Length
 		}
 	}
@@ -167,16 +167,16 @@ func Stolen(series []measure.Interval) (share quantity.Share) {
 	return share / quantity.Share(length)
 }
 
-// CPUPerOperation is the CPU time that this host used for each operation, of
+// CPUPerOperation is the CPU time that the hosts used for each operation, of
 // all processes together; 0 when the host did not work or was not watched.
 func CPUPerOperation(series []measure.Interval) quantity.Seconds {
 	used, operations := 0.0, 0.0
 	for _, i := range measured(series) {
-		if i.Beside == nil {
+		if len(i.Beside) == 0 {
 			continue
 		}
 		operations += float64(i.Moved().Operations)
-		for _, core := range i.Beside.CPU {
+		for _, core := range i.Cores() {
 			used += float64(core) * float64(i.Length)
 		}
 	}

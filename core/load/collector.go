@@ -237,11 +237,14 @@ func (c *cell) interval(index int, start, end int64, leadIn bool) measure.Interv
 	i := measure.Interval{
 		Index: index, Start: quantity.Seconds(start) / 1e9, Length: length, LeadIn: leadIn,
 		Classes: c.tally.Flows(length), Spread: c.tally.Spread(),
-		InFlight: c.inFlight, Failed: c.tally.Failed, Beside: c.beside, Inside: c.inside,
+		InFlight: c.inFlight, Failed: c.tally.Failed, Inside: c.inside,
 	}
-	if c.tally.CPU > 0 && i.Beside != nil && length > 0 {
-		i.Beside.WorkerCores = float64(c.tally.CPU) / 1e9 / float64(length)
-		i.Beside.WorkerWaits = float64(c.tally.Waited) / 1e9 / float64(length)
+	if b := c.beside; b != nil {
+		if c.tally.CPU > 0 && length > 0 {
+			b.WorkerCores = float64(c.tally.CPU) / 1e9 / float64(length)
+			b.WorkerWaits = float64(c.tally.Waited) / 1e9 / float64(length)
+		}
+		i.Beside = []measure.Beside{*b}
 	}
 	return i
 }

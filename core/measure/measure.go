@@ -125,7 +125,7 @@ type Interval struct {
 	InFlight int              `json:"inFlight" doc:"Operations without an answer at the end of the interval"`
 	Failed   int64            `json:"failed" doc:"Operations that failed"`
 	Spread   []Cell           `json:"spread,omitempty" doc:"How many operations fell into which tenth of a decade of latency, from short to long"`
-	Beside   *Beside          `json:"beside,omitempty" doc:"What the host and the device did meanwhile"`
+	Beside   []Beside         `json:"beside,omitempty" doc:"What each host that took part and its devices did meanwhile"`
 	Inside   []Counter        `json:"inside,omitempty" doc:"What the volume tells of its inside: of a simulated array, its members, caches, controller and links"`
 }
 
@@ -161,6 +161,22 @@ func (i Interval) Moved() (f Flow) {
 	return f
 }
 
+// Cores are the busy shares of the cores of all hosts.
+func (i Interval) Cores() (shares []quantity.Share) {
+	for _, b := range i.Beside {
+		shares = append(shares, b.CPU...)
+	}
+	return shares
+}
+
+// Devices are those of all hosts.
+func (i Interval) Devices() (devices []Device) {
+	for _, b := range i.Beside {
+		devices = append(devices, b.Devices...)
+	}
+	return devices
+}
+
 // Cell counts the operations of one tenth of a decade of latency.
 type Cell struct {
 	Tenth int   `json:"tenth" doc:"Ten times the decimal logarithm of the latency in nanoseconds, rounded down"`
@@ -174,8 +190,9 @@ type Counter struct {
 	Value float64 `json:"value"`
 }
 
-// Beside is what the host and the device did during one interval.
+// Beside is what one host and its devices did during one interval.
 type Beside struct {
+	Host        string            `json:"host,omitempty" doc:"Name of the host"`
 	CPU         []quantity.Share  `json:"cpuShares" doc:"Busy share of each core of this host"`
 	Stolen      quantity.Share    `json:"stolenShare,omitempty" doc:"Share of this host's CPU time that a hypervisor gave to others"`
 	EngineCores float64           `json:"engineCores" doc:"Cores' worth of CPU time this process used"`

@@ -1,7 +1,9 @@
 package store
 
 import (
+	"encoding/json"
 	"fmt"
+	"strings"
 
 	"patientheron/core/measure"
 )
@@ -9,8 +11,9 @@ import (
 // format is the version of the JSON in a record's columns. One that is newer
 // than this program is not read: it would be misunderstood.
 //
-// In format 1 a summary and an interval had members reads, writes and syncs; since
-// format 2 they have classes.
+// In format 1 a summary and an interval had members reads, writes and syncs, and what
+// stood beside an interval was that of one host; since format 2 they have classes, and
+// beside stands each host.
 type format int
 
 // present is the format that is written.
@@ -43,10 +46,27 @@ func (s *summary) now() *measure.Summary {
 // interval is a stored interval of any format.
 type interval struct {
 	measure.Interval
+	Beside        hosts         `json:"beside"`
 	Reads, Writes *measure.Flow // format 1
 }
 
+// hosts is what stands beside an interval: of one host in format 1, of each since.
+type hosts []measure.Beside
+
+func (h *hosts) UnmarshalJSON(text []byte) error {
+	if strings.HasPrefix(strings.TrimSpace(string(text)), "[") {
+		return json.Unmarshal(text, (*[]measure.Beside)(h))
+	}
+	var one *measure.Beside
+	if err := json.Unmarshal(text, &one); err != nil || one == nil {
+		return err
+	}
+	*h = hosts{*one}
+	return nil
+}
+
 func (i interval) now() measure.Interval {
+	i.Interval.Beside = i.Beside
 	i.Interval.Classes = byClass(i.Interval.Classes, i.Reads, i.Writes, nil)
 	return i.Interval
 }

@@ -51,7 +51,7 @@ func (r measurementRow) record() resource.Measurement {
 
 // AddMeasurement keeps a measurement that begins and returns it with its id.
 func (s *Store) AddMeasurement(ctx context.Context, m resource.Measurement) (resource.Measurement, error) {
-	m.Started = time.Now().UTC()
+	m.Started = s.Now().UTC()
 	point, err := encode(m.Point)
 	if err != nil {
 		return m, err

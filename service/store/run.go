@@ -64,7 +64,7 @@ func inUTC(t *time.Time) *time.Time {
 
 // AddRun keeps a new run and returns it with its id.
 func (s *Store) AddRun(ctx context.Context, r resource.Run) (resource.Run, error) {
-	r.Created = time.Now().UTC()
+	r.Created = s.Now().UTC()
 	texts := make([]string, 5)
 	for i, value := range []any{r.Volume, r.Plan, r.Estimate, r.Progress, r.Overrides} {
 		var err error
@@ -186,7 +186,7 @@ func (s *Store) DeleteRun(ctx context.Context, id int64) error {
 // InterruptUnfinished marks runs and measurements that were under way when
 // the service ended, and returns how many runs.
 func (s *Store) InterruptUnfinished(ctx context.Context, reason string) (count int, err error) {
-	now := time.Now().UTC()
+	now := s.Now().UTC()
 	err = s.transaction(ctx, "mark interrupted runs", func(tx *sqlx.Tx) error {
 		for _, table := range []string{"measurements", "runs"} {
 			result, err := tx.ExecContext(ctx, `UPDATE `+table+` SET status = 'interrupted', reason = ?, ended = ? WHERE status IN ('preparing', 'settling', 'running')`, reason, now)

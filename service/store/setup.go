@@ -78,7 +78,7 @@ func (s *Store) ChangeSetup(ctx context.Context, volume int64, change func(resou
 		if err != nil {
 			return err
 		}
-		kept = resource.SetupVersion{VolumeID: volume, Version: latest.Version + 1, Setup: next, Changed: setup.Diff(latest.Setup, next), Created: time.Now().UTC()}
+		kept = resource.SetupVersion{VolumeID: volume, Version: latest.Version + 1, Setup: next, Changed: setup.Diff(latest.Setup, next), Created: s.Now().UTC()}
 		_, err = tx.ExecContext(ctx, `INSERT INTO setups (volume_id, version, setup, created) VALUES (?, ?, ?, ?)`, volume, kept.Version, text, kept.Created)
 		return err
 	})
@@ -87,7 +87,7 @@ func (s *Store) ChangeSetup(ctx context.Context, volume int64, change func(resou
 
 // AddMarker keeps a marker and returns it with its id.
 func (s *Store) AddMarker(ctx context.Context, m resource.Marker) (resource.Marker, error) {
-	m.Created = time.Now().UTC()
+	m.Created = s.Now().UTC()
 	var err error
 	m.ID, err = s.insert(ctx, fmt.Sprintf("keep marker %q", m.Name),
 		`INSERT INTO markers (run_id, measurement_id, at, name, created) VALUES (?, ?, ?, ?, ?)`, m.RunID, m.MeasurementID, m.At, m.Name, m.Created)
@@ -131,7 +131,7 @@ func (r comparisonRow) record() resource.Comparison {
 // AddComparison keeps a comparison and returns it with its id. It gives
 // ErrTaken when the name is in use.
 func (s *Store) AddComparison(ctx context.Context, c resource.Comparison) (resource.Comparison, error) {
-	c.Created = time.Now().UTC()
+	c.Created = s.Now().UTC()
 	baseline, err := encode(c.Baseline)
 	if err != nil {
 		return c, err

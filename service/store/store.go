@@ -14,6 +14,7 @@ import (
 	"io/fs"
 	"net/url"
 	"strings"
+	"time"
 
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
@@ -42,6 +43,9 @@ type Store struct {
 	// next commit of db brings them there too, since both write one log, and the
 	// end of each measurement is such a commit.
 	group *sqlx.DB
+
+	// Now is the wall's clock, by which records are dated.
+	Now func() time.Time
 }
 
 // Open opens the database file at path, making or upgrading it as needed. It
@@ -60,7 +64,7 @@ func Open(ctx context.Context, path string) (*Store, error) {
 		db.Close()
 		return nil, err
 	}
-	return &Store{db, group}, nil
+	return &Store{db: db, group: group, Now: time.Now}, nil
 }
 
 // connect opens a pool of connections that wait for stable storage as

@@ -102,7 +102,7 @@ func TestResultsComeBackAsTheyWere(t *testing.T) {
 	if back, err := s.Histograms(t.Context(), m.ID); err != nil || len(back) != 1 || back[measure.Read].Count() != 1 {
 		t.Errorf("histograms %v (%v)", back, err)
 	}
-	interval := measure.Interval{Index: 2, Start: 1, Length: 0.5, Beside: &measure.Beside{Devices: []measure.Device{{Name: "sda"}}}}
+	interval := measure.Interval{Index: 2, Start: 1, Length: 0.5, Beside: []measure.Beside{{Devices: []measure.Device{{Name: "sda"}}}}}
 	if err := s.AddIntervals(t.Context(), m.ID, []measure.Interval{interval}); err != nil {
 		t.Fatal(err)
 	}
@@ -489,5 +489,25 @@ func TestConsentInTheStore(t *testing.T) {
 	}
 	if err := s.LapseConsent(t.Context(), 99, "x"); !errors.Is(err, ErrNotFound) {
 		t.Errorf("of no volume: %v", err)
+	}
+}
+
+// What stood beside an interval was one host's in format 1; it is read as the only
+// one.
+func TestHostsOfAllFormats(t *testing.T) {
+	for text, want := range map[string]int{
+		`{"index":3,"reads":{"operations":5},"beside":{"cpuShares":[0.5,0.25],"devices":[{"name":"sda"}]}}`:                          1,
+		`{"index":3,"classes":{"reads":{"operations":5}},"beside":[{"host":"a","cpuShares":[0.5]},{"host":"b","cpuShares":[0.25]}]}`: 2,
+		`{"index":3,"classes":{"reads":{"operations":5}}}`:                                                                           0,
+		`{"index":3,"classes":{"reads":{"operations":5}},"beside":null}`:                                                             0,
+	} {
+		var point document[interval]
+		if err := point.Scan(text); err != nil {
+			t.Fatal(err)
+		}
+		i := point.value.now()
+		if len(i.Beside) != want || i.Moved().Operations != 5 || want > 0 && len(i.Cores()) != 2 {
+			t.Errorf("%s is read as %+v", text, i)
+		}
 	}
 }

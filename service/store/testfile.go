@@ -3,14 +3,13 @@ package store
 import (
 	"context"
 	"fmt"
-	"time"
 
 	"patientheron/resource"
 )
 
 // AddTestFile notes the name of a test file that is about to be made.
 func (s *Store) AddTestFile(ctx context.Context, path string) error {
-	_, err := s.insert(ctx, "note the test file "+path, `INSERT INTO test_files (path, created) VALUES (?, ?)`, path, time.Now().UTC())
+	_, err := s.insert(ctx, "note the test file "+path, `INSERT INTO test_files (path, created) VALUES (?, ?)`, path, s.Now().UTC())
 	return err
 }
 

@@ -29,7 +29,7 @@ func (r volumeRow) record() resource.Volume {
 // AddVolume keeps a volume and returns it with its id. It gives ErrTaken when
 // the name or the locator is in use.
 func (s *Store) AddVolume(ctx context.Context, v resource.Volume) (resource.Volume, error) {
-	v.Created = time.Now().UTC()
+	v.Created = s.Now().UTC()
 	var consent *string
 	if v.Consent != nil {
 		text, err := encode(v.Consent)
@@ -110,7 +110,7 @@ func (s *Store) ForgetVolume(ctx context.Context, id int64) error {
 
 // AddWorkload keeps a workload and returns it with its id.
 func (s *Store) AddWorkload(ctx context.Context, w resource.Workload) (resource.Workload, error) {
-	w.Created = time.Now().UTC()
+	w.Created = s.Now().UTC()
 	text, err := encode(w.Load)
 	if err != nil {
 		return w, err

@@ -74,7 +74,7 @@ func TestSeriesAndSummaryAgree(t *testing.T) {
 	outcome, series := run(t, t.Context(), build(t, description()), s)
 	var operations int64
 	for i, interval := range series {
-		if interval.Index != i || len(interval.Inside) == 0 || interval.Beside != nil {
+		if interval.Index != i || len(interval.Inside) == 0 || len(interval.Beside) > 0 {
 			t.Fatalf("interval %d: %+v", i, interval)
 		}
 		if !interval.LeadIn {

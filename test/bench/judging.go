@@ -49,7 +49,7 @@ func judging() error {
 		rate = 1000 + 0.8*(rate-1000) + 30*random.NormFloat64()
 		series[i] = measure.Interval{
 			Index: i, Start: quantity.Seconds(i), Length: 1, Classes: map[measure.Class]measure.Flow{measure.Read: {Operations: int64(rate)}},
-			Beside: &measure.Beside{CPU: make([]quantity.Share, 16), Devices: []measure.Device{{Name: "sda", Busy: 0.9}}},
+			Beside: []measure.Beside{{CPU: make([]quantity.Share, 16), Devices: []measure.Device{{Name: "sda", Busy: 0.9}}}},
 		}
 	}
 	paces := make([]measure.Pace, len(series))

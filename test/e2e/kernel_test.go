@@ -40,11 +40,11 @@ func TestTheKernelCountsTheSameBytes(t *testing.T) {
 		}
 		var moved measure.Device
 		for _, i := range series.Intervals {
-			if len(i.Beside.Devices) != 1 || i.Beside.Devices[0].Name != name {
-				t.Fatalf("%s: counters of %+v", title, i.Beside.Devices)
+			if len(i.Devices()) != 1 || i.Devices()[0].Name != name {
+				t.Fatalf("%s: counters of %+v", title, i.Devices())
 			}
-			moved.ReadBytes += i.Beside.Devices[0].ReadBytes
-			moved.WrittenBytes += i.Beside.Devices[0].WrittenBytes
+			moved.ReadBytes += i.Devices()[0].ReadBytes
+			moved.WrittenBytes += i.Devices()[0].WrittenBytes
 		}
 		for side, pair := range map[string][2]float64{
 			"read":    {float64(sum.Classes[measure.Read].Bytes), float64(moved.ReadBytes)},

@@ -730,6 +730,8 @@ export interface components {
              * @description Cores' worth of CPU time this process used
              */
             engineCores: number;
+            /** @description Name of the host */
+            host?: string;
             /** Format: int64 */
             memoryAvailableBytes: number;
             /**
@@ -1258,8 +1260,8 @@ export interface components {
             wwn?: string;
         };
         Interval: {
-            /** @description What the host and the device did meanwhile */
-            beside?: components["schemas"]["Beside"];
+            /** @description What each host that took part and its devices did meanwhile */
+            beside?: components["schemas"]["Beside"][] | null;
             /** @description By class of operation: reads, writes, flushes; those that the load asks for */
             classes: {
                 [key: string]: components["schemas"]["Flow"];

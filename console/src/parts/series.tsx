@@ -180,14 +180,21 @@ function LatencyChart({ sides, intervals }: { sides: string[]; intervals: Interv
 }
 
 /** Busy share of the busiest device behind the volume. */
-const deviceBusy = (i: Interval) => Math.max(0, ...(i.beside?.devices ?? []).map((d) => d.busyShare));
+const deviceBusy = (i: Interval) => Math.max(0, ...devicesOf(i).map((d) => d.busyShare));
+
+/** The cores and the devices of all hosts that took part. */
+const coresOf = (i: Interval) => (i.beside ?? []).flatMap((h) => h.cpuShares ?? []);
+const devicesOf = (i: Interval) => (i.beside ?? []).flatMap((h) => h.devices ?? []);
 
 /** What the host did meanwhile: each core, and the device behind the volume. */
 function HostChart({ intervals }: { intervals: Interval[] }) {
-	const cores = intervals[0]?.beside?.cpuShares?.length ?? 0;
-	const device = (intervals.find((i) => i.beside?.devices?.length)?.beside?.devices ?? [])
-		.map((d) => d.name)
-		.join(", ");
+	const cores = intervals.length > 0 ? coresOf(intervals[0]).length : 0;
+	const watched = intervals.find((i) => devicesOf(i).length > 0);
+	const device = watched
+		? devicesOf(watched)
+				.map((d) => d.name)
+				.join(", ")
+		: "";
 	const option = useMemo(
 		() => (c: Colours) => ({
 			xAxis: timeAxis(intervals),
@@ -199,7 +206,7 @@ function HostChart({ intervals }: { intervals: Interval[] }) {
 					name: "busiest core",
 					color: c.baseline,
 					symbol: "none",
-					data: intervals.map((i) => [at(i), Math.max(0, ...(i.beside?.cpuShares ?? [])) * 100]),
+					data: intervals.map((i) => [at(i), Math.max(0, ...coresOf(i)) * 100]),
 				},
 				...(device
 					? [
@@ -220,18 +227,18 @@ function HostChart({ intervals }: { intervals: Interval[] }) {
 	if (cores === 0) {
 		return null;
 	}
-	const last = intervals[intervals.length - 1].beside;
+	const last = intervals[intervals.length - 1];
 	return (
 		<Chart
 			title="This host meanwhile"
-			summary={`Busiest core of ${cores} at ${share(Math.max(0, ...(last?.cpuShares ?? [])))} in the last interval${device ? `; device ${device} at ${share(deviceBusy(intervals[intervals.length - 1]))}` : ""}.`}
+			summary={`Busiest core of ${cores} at ${share(Math.max(0, ...coresOf(last)))} in the last interval${device ? `; device ${device} at ${share(deviceBusy(last))}` : ""}.`}
 			table={() => [
 				[
 					"end of interval (s)",
 					...Array.from({ length: cores }, (_, n) => `core ${n} (share)`),
 					"device busy (share)",
 				],
-				...intervals.map((i) => [at(i), ...(i.beside?.cpuShares ?? []), deviceBusy(i)]),
+				...intervals.map((i) => [at(i), ...coresOf(i), deviceBusy(i)]),
 			]}
 			option={option}
 		/>
