@@ -147,7 +147,7 @@ var setups = map[string]built{
 	},
 	"cached": {
 		facts: map[string]string{"cache[0].mode": "write-back", "cache[0].size": "24MiB", "media[0].count": "1", "media[0].size": "64MiB"},
-		chain: []string{"cache, write-back, ", "cache: tank-fast_cpool_cdata, 24 MiB", "metadata of the cache: ", "tank-cached_corig", "memory ram20"},
+		chain: []string{"cache, write-back, ", "B dirty", "cache: tank-fast_cpool_cdata, 24 MiB", "metadata of the cache: ", "tank-cached_corig", "memory ram20"},
 	},
 	"bcache": {
 		facts: map[string]string{"cache[0].mode": "write-back", "cache[0].name": "bcache", "cache[0].size": "256MiB", "cache[0].devices": "1", "media[0].count": "1"},
