@@ -138,7 +138,7 @@ func take(ctx context.Context, heron, folder string) error {
 	p.scheme("light")
 
 	p.page("/compare", "form")
-	p.until(`fetch("/api/v1/comparisons/1/report").then(r => r.text()).then(t => { document.open(); document.write(t); document.close(); return true })`)
+	p.until(`fetch("/api/v1/comparisons/1/report", { headers: { "Heron-Proof": localStorage.getItem("heron-proof") } }).then(r => r.ok ? r.text() : Promise.reject(r.status)).then(t => { document.open(); document.write(t); document.close(); return true })`)
 	p.picture("report", 1100, 1400)
 
 	// A run that goes on while it is photographed.
