@@ -50,6 +50,7 @@ type QueueOptions struct {
 // slot, from From on.
 type Operation struct {
 	Class  measure.Class
+	Object int   // what of the volume it is about; 0 for the volume itself
 	Offset int64 // bytes from the start of the volume
 	Length int   // bytes
 	Slot   int

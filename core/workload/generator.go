@@ -11,6 +11,7 @@ import (
 // Access is one operation before it is issued: what it does, where and how much.
 type Access struct {
 	Class  measure.Class
+	Object int   // what of the volume it is about, as the kind of load numbers its own; a block load has only 0
 	Offset int64 // bytes from the start of the volume
 	Length int   // bytes
 }

@@ -97,6 +97,7 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	e.listen(volume)
 	defer func() { // a hung device may not hang the service
 		e.renew(ctx, volume)
 		_, _ = patient.Own(ctx, patience, func() (any, error) { return nil, volume.Close() }, func(any, error) {})

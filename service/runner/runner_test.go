@@ -16,6 +16,7 @@ import (
 	"patientheron/resource"
 	"patientheron/service/room"
 	"patientheron/service/store"
+	"patientheron/storage/volume"
 )
 
 func start(t *testing.T) *Runner { return startOn(t, filepath.Join(t.TempDir(), "heron.sqlite")) }
@@ -236,6 +237,51 @@ func TestNothingWaitsForTheStoreThatNeedsNone(t *testing.T) {
 	}
 	if _, _, last := watched(t, r, first.ID); last.Status != resource.Stopped {
 		t.Errorf("%s: %s", last.Status, last.Reason)
+	}
+}
+
+// eventful is a volume that tells what happens to it.
+type eventful struct {
+	volume.Volume
+	events chan volume.Event
+}
+
+func (v eventful) Events() <-chan volume.Event { return v.events }
+
+// What a volume tells that happened to it is marked on the run's time axis.
+func TestEventsBecomeMarkers(t *testing.T) {
+	r := start(t)
+	long := short()
+	long.Stages[0].Load.For = 60
+	run, err := r.Submit(t.Context(), "long", nothing, long, 0, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var e *execution
+	eventually(t, "it measures", func() bool {
+		if e = r.execution(run.ID); e == nil {
+			return false
+		}
+		e.asking.Lock()
+		defer e.asking.Unlock()
+		return e.at.measurement != 0
+	})
+	v := eventful{events: make(chan volume.Event)}
+	e.listen(v)
+	v.events <- volume.Event{What: volume.Lost, Words: "the path over 192.0.2.1"}
+	v.events <- volume.Event{What: volume.Back, Words: "the path over 192.0.2.1"}
+	eventually(t, "both are marked", func() bool {
+		markers, err := r.store.Markers(t.Context(), run.ID)
+		return err == nil && len(markers) == 2 && markers[0].Name == "lost: the path over 192.0.2.1" && markers[1].Name == "back: the path over 192.0.2.1" && markers[0].At > 0
+	})
+	if err := r.Stop(t.Context(), run.ID, false); err != nil {
+		t.Fatal(err)
+	}
+	watched(t, r, run.ID)
+	select { // nobody listens any more, and nobody need
+	case v.events <- volume.Event{What: volume.Lost}:
+		t.Error("an event was taken after the end")
+	case <-time.After(50 * time.Millisecond):
 	}
 }
 

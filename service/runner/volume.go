@@ -45,6 +45,34 @@ func (e *execution) open(ctx context.Context, steps []plan.Step) (volume.Volume,
 	return opened, nil
 }
 
+// listen sets a marker for whatever a volume tells that happened to it, until the run
+// ends.
+func (e *execution) listen(used volume.Volume) {
+	eventful, is := used.(volume.Eventful)
+	if !is {
+		return
+	}
+	go func() {
+		for {
+			select {
+			case <-e.ctx.Done():
+				return
+			case event, open := <-eventful.Events():
+				if !open {
+					return
+				}
+				e.log.Warn("something happened to a volume", "run", e.id, "what", event.What, "words", event.Words)
+				ctx, cancel := record(e.ctx)
+				// Between two measurements there is no moment to mark.
+				if _, err := e.Mark(ctx, e.id, fmt.Sprintf("%s: %s", event.What, event.Words)); err != nil && !errors.Is(err, ErrNotMeasuring) {
+					e.log.Warn("it could not be marked", "run", e.id, "error", err)
+				}
+				cancel()
+			}
+		}
+	}()
+}
+
 // SameKind reports a volume that is another kind of thing by now than it was
 // registered as.
 func SameKind(registered resource.Volume, now volume.Locator) error {

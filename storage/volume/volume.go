@@ -62,6 +62,27 @@ type Volume interface {
 	Close() error
 }
 
+// Happening is what can happen to a volume while it is used.
+type Happening string
+
+// The happenings.
+const (
+	Lost Happening = "lost" // it cannot be reached
+	Back Happening = "back" // it can be reached again
+)
+
+// Event is something that happened to a volume, or to one of the ways to it.
+type Event struct {
+	What  Happening
+	Words string // such as "the path over 192.0.2.1"
+}
+
+// Eventful is a volume that tells what happens to it, from when it was prepared until
+// it is closed. Nobody need listen: it never waits for anybody.
+type Eventful interface {
+	Events() <-chan Event
+}
+
 // Progress is told how much of a preparation is done.
 type Progress func(done, of quantity.Bytes)
 
