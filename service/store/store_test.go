@@ -353,19 +353,7 @@ func TestANewerStoreIsRefused(t *testing.T) {
 // The store of an earlier schema, made by the heron of that time, is opened and
 // holds what it held.
 func TestGoldenStoreOfAnEarlierSchema(t *testing.T) {
-	golden, err := os.ReadFile("testdata/schema-2.sqlite")
-	if err != nil {
-		t.Fatal(err)
-	}
-	path := filepath.Join(t.TempDir(), "heron.sqlite")
-	if err := os.WriteFile(path, golden, 0o600); err != nil {
-		t.Fatal(err)
-	}
-	s, err := Open(t.Context(), path)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer s.Close()
+	s := golden(t, "schema-2")
 	runs, unreadable, err := s.Runs(t.Context(), RunFilter{Limit: 10})
 	if err != nil || len(runs) != 3 || len(unreadable) != 0 || runs[0].Name != "cache mix" {
 		t.Fatalf("runs %+v, %+v (%v)", runs, unreadable, err)
@@ -407,22 +395,29 @@ func TestGoldenStoreOfAnEarlierSchema(t *testing.T) {
 	}
 }
 
-// A store of schema 3 kept reads, writes and flushes apart by the names of members,
-// in format 1. The figures are those that the program of that time exported.
-func TestStoreOfSchema3(t *testing.T) {
-	golden, err := os.ReadFile("testdata/schema-3.sqlite")
+// golden opens a copy of a store that an earlier program has written.
+func golden(t *testing.T, schema string) *Store {
+	t.Helper()
+	kept, err := os.ReadFile("testdata/" + schema + ".sqlite")
 	if err != nil {
 		t.Fatal(err)
 	}
 	path := filepath.Join(t.TempDir(), "heron.sqlite")
-	if err := os.WriteFile(path, golden, 0o600); err != nil {
+	if err := os.WriteFile(path, kept, 0o600); err != nil {
 		t.Fatal(err)
 	}
 	s, err := Open(t.Context(), path)
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer s.Close()
+	t.Cleanup(func() { s.Close() })
+	return s
+}
+
+// A store of schema 3 kept reads, writes and flushes apart by the names of members,
+// in format 1. The figures are those that the program of that time exported.
+func TestStoreOfSchema3(t *testing.T) {
+	s := golden(t, "schema-3")
 	mixed, err := s.Measurement(t.Context(), 1)
 	if err != nil {
 		t.Fatal(err)
