@@ -43,6 +43,29 @@ func fixture(t *testing.T, mounts, swaps string, holders ...string) string {
 	return root
 }
 
+// Disks that say they are the same storage are in use when either is.
+func TestTwoPathsAreOneStorage(t *testing.T) {
+	for name, c := range map[string]struct {
+		mounts, first, second string
+		words                 string
+	}{
+		"mounted through the other": {"30 1 8:16 / /srv rw - ext4 /dev/sdb rw\n", "naa.600140\n", "naa.600140\n", "sdb holds ext4 mounted on /srv"},
+		"another storage":           {"30 1 8:16 / /srv rw - ext4 /dev/sdb rw\n", "naa.600140\n", "naa.600141\n", ""},
+		"both say nothing":          {"30 1 8:16 / /srv rw - ext4 /dev/sdb rw\n", "\n", "\n", ""},
+		"nobody uses either":        {"", "naa.600140\n", "naa.600140\n", ""},
+	} {
+		root := fixture(t, c.mounts, "")
+		write(t, root+"/sys/class/block/sda/device/wwid", c.first)
+		write(t, root+"/sys/class/block/sdb/device/wwid", c.second)
+		of := target{root: root}
+		of.family("sda")
+		use, err := of.layers()
+		if err != nil || (use != nil) != (c.words != "") || use != nil && !strings.Contains(use.What, c.words) {
+			t.Errorf("%s: found %+v, want %q (%v)", name, use, c.words, err)
+		}
+	}
+}
+
 func TestLayersOfTheKernel(t *testing.T) {
 	for name, c := range map[string]struct {
 		mounts, swaps string

@@ -191,6 +191,11 @@ var options = map[string][]string{
 
 func TestWhatTheHeronSaysIsWhatWasBuilt(t *testing.T) {
 	out := boot(t)
+	t.Run("another path in use", func(t *testing.T) {
+		if said, err := os.ReadFile(filepath.Join(out, "twin")); err != nil || !strings.Contains(string(said), "mounted on /mnt/other") {
+			t.Errorf("consent to overwrite a LUN that is mounted through its other path: %s (%v)", said, err)
+		}
+	})
 	for name, want := range setups {
 		t.Run(name, func(t *testing.T) {
 			look := read[resource.Look](t, filepath.Join(out, name+".look.json"))
