@@ -188,11 +188,19 @@ func (r *Runner) Stop(ctx context.Context, id int64, afterMeasurement bool) erro
 	if err != nil {
 		return err
 	}
-	if !taken { // it has begun meanwhile, or ended
-		return r.Stop(ctx, id, afterMeasurement)
+	if taken {
+		r.feed.send(id, run)
+		return nil
 	}
-	r.feed.send(id, run)
-	return nil
+	// It has begun meanwhile, or ended, or this runner has.
+	if e := r.execution(id); e != nil {
+		e.askToEnd(afterMeasurement)
+		return nil
+	}
+	if run, err = r.store.Run(ctx, id); err != nil {
+		return err
+	}
+	return fmt.Errorf("run %d: %w: it is %s, and nobody carries it out", id, ErrFinal, run.Status)
 }
 
 // look makes the loop look for queued runs.

@@ -97,4 +97,4 @@ func (Opener) Readable(l volume.Locator) error {
 }
 
 // WayOf tells how a folder takes a test file.
-func (Opener) WayOf(l volume.Locator) (volume.Way, error) { return wayOf(l.Name) }
+func (o Opener) WayOf(l volume.Locator) (volume.Way, error) { return wayOf(l.Name, o.Traces) }

@@ -32,7 +32,7 @@ var testName = regexp.MustCompile(`^\.patient-heron-[A-Z2-7]{26}$`)
 // testFile is a file that was made to be measured.
 type testFile struct {
 	file   *os.File
-	path   string // while it has a name
+	path   string // under which it was made
 	way    volume.Way
 	traces volume.Traces
 }
@@ -56,28 +56,36 @@ func makeTestFile(folder string, traces volume.Traces) (*testFile, error) {
 		}
 	}
 	t := &testFile{path: path, way: Unlinked, traces: traces}
-	if t.file, err = os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600); err != nil {
-		t.forget()
-		return nil, explain(err, folder)
+	if !servedElsewhere(folder) {
+		if err := t.make(folder); err != nil {
+			return nil, err
+		}
+		if err := os.Remove(path); err != nil {
+			return nil, errors.Join(fmt.Errorf("remove the name of the test file %s: %w", path, err), t.file.Close())
+		}
+		if t.opensAgain() {
+			t.forget()
+			return t, nil
+		}
+		t.file.Close()
 	}
-	if err := os.Remove(path); err != nil {
-		return nil, errors.Join(fmt.Errorf("remove the name of the test file %s: %w", path, err), t.file.Close())
-	}
-	if !servedElsewhere(t.file) && t.opensAgain() {
-		t.forget()
-		t.path = ""
-		return t, nil
-	}
-	t.file.Close()
 	if traces == nil {
 		return nil, fmt.Errorf("%s: its file system cannot open a file again whose name is gone, and nothing notes the name of one that keeps it", folder)
 	}
 	t.way = Named
-	if t.file, err = os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600); err != nil {
-		t.forget()
-		return nil, explain(err, folder)
+	if err := t.make(folder); err != nil {
+		return nil, err
 	}
 	return t, nil
+}
+
+// make makes the file under its name.
+func (t *testFile) make(folder string) (err error) {
+	if t.file, err = os.OpenFile(t.path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600); err != nil {
+		t.forget()
+		return explain(err, folder)
+	}
+	return nil
 }
 
 // opensAgain tries whether the file can be opened a second time.
@@ -90,12 +98,12 @@ func (t *testFile) opensAgain() bool {
 	return true
 }
 
-// servedElsewhere reports whether a file lies on a file system that another process
+// servedElsewhere reports whether a folder lies on a file system that another process
 // or host serves. Many of these know no open files: when the name of one is removed
 // they give it another, which stays when they are killed.
-func servedElsewhere(file *os.File) bool {
+func servedElsewhere(folder string) bool {
 	var stat unix.Statfs_t
-	if unix.Fstatfs(int(file.Fd()), &stat) != nil {
+	if unix.Statfs(folder, &stat) != nil {
 		return true
 	}
 	switch fileSystemName(int64(stat.Type)) {
@@ -185,19 +193,13 @@ func reopen(file *os.File, mode int, uncached bool) (*os.File, error) {
 
 // wayOf tells how a folder takes a test file, by making an empty one that is gone
 // when it returns.
-func wayOf(folder string) (volume.Way, error) {
-	t, err := makeTestFile(folder, unnoted{})
+func wayOf(folder string, traces volume.Traces) (volume.Way, error) {
+	t, err := makeTestFile(folder, traces)
 	if err != nil {
 		return "", err
 	}
 	return t.way, t.remove()
 }
-
-// unnoted notes nothing: the file is there for a moment only, and holds nothing.
-type unnoted struct{}
-
-func (unnoted) Note(string) error { return nil }
-func (unnoted) Forget(string)     {}
 
 // LeftBehind reports whether a test file is under path, and how large it is.
 func LeftBehind(path string) (size quantity.Bytes, is bool, err error) {

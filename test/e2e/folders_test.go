@@ -7,7 +7,6 @@ import (
 	"strings"
 	"syscall"
 	"testing"
-	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -122,7 +121,6 @@ func TestFoldersOfOtherFileSystems(t *testing.T) {
 			}
 			_ = s.process.Process.Signal(syscall.SIGKILL)
 			_, _ = s.process.Process.Wait()
-			time.Sleep(100 * time.Millisecond) // the mount learns of it a moment later
 			again := serve(t, data, false)
 			files, err := again.Leftovers(t.Context())
 			if left := held(t, branches); err != nil || len(files) != len(left) {
