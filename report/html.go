@@ -148,15 +148,23 @@ func WriteRun(w io.Writer, e Results, shape resource.Shape) error {
 	return nil
 }
 
-// joined is the distribution of all that moves bytes of the load together.
-func joined(d resource.Distribution) []measure.Bar {
-	var bars []measure.Bar
+// joined is the distribution of all that moves bytes of the load together: the
+// classes share their buckets.
+func joined(d resource.Distribution) (bars []measure.Bar) {
+	var all []measure.Bar
 	for class := range measure.EachClass() {
 		if class.Moves() {
-			bars = append(bars, d.Classes[class].Bars...)
+			all = append(all, d.Classes[class].Bars...)
 		}
 	}
-	slices.SortStableFunc(bars, func(a, b measure.Bar) int { return cmp.Compare(a.To, b.To) })
+	slices.SortStableFunc(all, func(a, b measure.Bar) int { return cmp.Compare(a.To, b.To) })
+	for _, b := range all {
+		if n := len(bars); n > 0 && bars[n-1].To == b.To {
+			bars[n-1].Count += b.Count
+			continue
+		}
+		bars = append(bars, b)
+	}
 	return bars
 }
 

@@ -3,6 +3,7 @@ package report
 import (
 	"math"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -98,4 +99,17 @@ func TestComparisonAsAPage(t *testing.T) {
 		t.Fatal(err)
 	}
 	checkPage(t, b.String(), "throughput doubled", "heron compare 1 2 3", "only the baseline measured it")
+}
+
+// Reads and writes that fell into the same bucket are one bar of the whole.
+func TestClassesAreJoinedByTheirBuckets(t *testing.T) {
+	d := resource.Distribution{Classes: map[measure.Class]resource.ClassLatency{
+		measure.Read:  {Bars: []measure.Bar{{From: 1, To: 2, Count: 5}, {From: 4, To: 8, Count: 1}}},
+		measure.Write: {Bars: []measure.Bar{{From: 1, To: 2, Count: 3}, {From: 2, To: 4, Count: 7}}},
+		measure.Flush: {Bars: []measure.Bar{{From: 1, To: 2, Count: 100}}},
+	}}
+	want := []measure.Bar{{From: 1, To: 2, Count: 8}, {From: 2, To: 4, Count: 7}, {From: 4, To: 8, Count: 1}}
+	if got := joined(d); !slices.Equal(got, want) {
+		t.Errorf("%+v, want %+v", got, want)
+	}
 }

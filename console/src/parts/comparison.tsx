@@ -442,10 +442,13 @@ function Shares({ names, ids }: { names: string[]; ids: (number | undefined)[] }
 			.sort((a, b) => a.toSeconds - b.toSeconds);
 		const all = bars.reduce((sum, b) => sum + b.count, 0);
 		let sum = 0;
-		const data = bars.map((b) => {
-			sum += b.count;
-			return [b.toSeconds * 1e3, (sum / all) * 100];
-		});
+		// Classes share buckets: of those that end alike only the last says how many are done.
+		const data = bars
+			.map((b) => {
+				sum += b.count;
+				return [b.toSeconds * 1e3, (sum / all) * 100];
+			})
+			.filter(([to], n) => bars[n + 1] === undefined || bars[n + 1].toSeconds * 1e3 !== to);
 		return data.length > 0 ? [{ name: names[side], side, data }] : [];
 	});
 	const option = (c: Colours) => ({

@@ -145,7 +145,7 @@ function LatencyChart({ sides, intervals }: { sides: string[]; intervals: Interv
 				const look = line(side, c);
 				const data = (pick: (i: Interval) => number) => intervals.map((i) => [at(i), pick(i) * 1e3]);
 				return [
-					{ ...look, name: `${side} median`, data: data((i) => flow(i, side).p50Seconds) },
+					{ ...look, name: `${side} p50`, data: data((i) => flow(i, side).p50Seconds) },
 					{
 						...look,
 						name: `${side} p99`,
