@@ -128,9 +128,12 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 	t.Render()
 	fmt.Fprintf(w, "   measured %s", s.Measured)
 	if s.LeadIn > 0 {
-		fmt.Fprintf(w, " after %s of lead-in", s.LeadIn)
+		fmt.Fprintf(w, " after %s of lead-in%s", s.LeadIn, cutInWords(s))
 	}
 	fmt.Fprintf(w, ", %s moved, through %s\n", s.Total.Bytes, interfaceInWords(s.Interface))
+	if p := s.Phases; p != nil && (len(p.List) > 1 || p.Dips != nil || p.Wave != nil) {
+		fmt.Fprintf(w, "   %s\n", indented("phases: "+p.Words, "   "))
+	}
 	if s.Patience != nil {
 		fmt.Fprintf(w, "   %s\n", indented(s.Patience.Words, "   "))
 	}
@@ -155,6 +158,14 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 		fmt.Fprintf(w, "   %d operations had no answer when the measurement gave up waiting\n", s.Unanswered)
 	}
 	return nil
+}
+
+// cutInWords says how much of a lead-in was not asked for.
+func cutInWords(s *measure.Summary) string {
+	if s.Phases == nil || s.Phases.Cut == 0 || s.Phases.Cut == s.LeadIn {
+		return ""
+	}
+	return fmt.Sprintf(" (%s asked for, %s of earlier phases)", s.LeadIn-s.Phases.Cut, s.Phases.Cut)
 }
 
 // split gives the classes that move bytes of the load, which a total adds up, and

@@ -20,22 +20,26 @@ import (
 // Table is one of the tables a run can be written as.
 type Table string
 
-// The tables: one row a measurement, one row an interval, or one row a bucket
-// of a latency histogram.
+// The tables: one row a measurement, a phase, an interval, a counter in an interval,
+// or a bucket of a latency histogram.
 const (
-	SummaryTable Table = "summary"
-	SeriesTable  Table = "series"
-	LatencyTable Table = "latency"
+	SummaryTable  Table = "summary"
+	PhasesTable   Table = "phases"
+	SeriesTable   Table = "series"
+	CountersTable Table = "counters"
+	LatencyTable  Table = "latency"
 )
+
+var tables = map[Table]func(Results, row) error{
+	SummaryTable: writeSummary, PhasesTable: writePhases, SeriesTable: writeSeries, CountersTable: writeCounters, LatencyTable: writeLatency,
+}
 
 // WriteCSV writes one table of a run with a header line. Text that a
 // spreadsheet would take for a formula is quoted for it with an apostrophe.
 func WriteCSV(w io.Writer, r Results, table Table) error {
-	write := map[Table]func(Results, row) error{
-		SummaryTable: writeSummary, SeriesTable: writeSeries, LatencyTable: writeLatency,
-	}[table]
+	write := tables[table]
 	if write == nil {
-		return fmt.Errorf("there is no table %q; there are summary, series and latency", table)
+		return fmt.Errorf("there is no table %q; there are summary, phases, series, counters and latency", table)
 	}
 	out := csv.NewWriter(w)
 	err := write(r, out.Write)
@@ -54,7 +58,7 @@ type row func(columns []string) error
 func writeSummary(e Results, write row) error {
 	header := []string{
 		"run", "volume", "position", "stage", "point", "repeat", "fill", "status", "reason", "workload",
-		"measured_seconds", "ending", "interface", "failed_operations", "unanswered_operations",
+		"measured_seconds", "lead_in_seconds", "standing", "fell_after_seconds", "fell_after_bytes", "ending", "interface", "failed_operations", "unanswered_operations",
 		"reads_unreliable", "writes_unreliable", "findings",
 	}
 	kinds := []string{"total"}
@@ -86,7 +90,9 @@ func writeSummary(e Results, write row) error {
 		for _, f := range m.Summary.Faults {
 			failed += f.Count
 		}
-		row = append(row, m.Summary.Measured.Full(), string(m.Summary.Ending), m.Summary.Interface, number(failed), number(m.Summary.Unanswered),
+		row = append(row, m.Summary.Measured.Full(), m.Summary.LeadIn.Full())
+		row = append(row, standing(m.Summary.Phases)...)
+		row = append(row, string(m.Summary.Ending), m.Summary.Interface, number(failed), number(m.Summary.Unanswered),
 			strconv.FormatBool(m.Unreliable("reads")), strconv.FormatBool(m.Unreliable("writes")), resource.Cell(findingsInWords(m)))
 		figures := []measure.Figures{m.Summary.Total}
 		for class := range measure.EachClass() {
@@ -104,6 +110,92 @@ func writeSummary(e Results, write row) error {
 		}
 	}
 	return nil
+}
+
+// standing is whether it settled, and when it fell.
+func standing(p *measure.Phases) []string {
+	columns := make([]string, 3)
+	if p == nil {
+		return columns
+	}
+	if columns[0] = string(p.Standing); p.Fall != nil {
+		columns[1], columns[2] = p.Fall.After.Full(), p.Fall.Bytes.Full()
+	}
+	return columns
+}
+
+func writePhases(e Results, write row) error {
+	if err := write([]string{"run", "position", "phase", "kind", "start_seconds", "length_seconds", "intervals", "bytes", "operations_per_second", "bytes_per_second", "latency_mean_seconds"}); err != nil {
+		return err
+	}
+	for _, m := range e.Measurements {
+		if m.Summary == nil || m.Summary.Phases == nil {
+			continue
+		}
+		for i, p := range m.Summary.Phases.List {
+			if err := write([]string{
+				number(e.Run.ID), number(int64(m.Position)), number(int64(i + 1)), string(p.Kind), p.Start.Full(), p.Length.Full(), number(int64(p.Intervals)),
+				p.Bytes.Full(), p.Rate.Full(), p.Throughput.Full(), p.Mean.Full(),
+			}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// writeCounters writes what stood beside the load, a row a counter: which hosts,
+// devices and parts of an array there are differs from run to run.
+func writeCounters(e Results, write row) error {
+	if err := write([]string{"run", "position", "interval", "start_seconds", "of", "counter", "unit", "value"}); err != nil {
+		return err
+	}
+	for _, m := range e.Measurements {
+		err := e.Series(m.ID, func(i measure.Interval) error {
+			for _, c := range counters(i) {
+				if err := write([]string{number(e.Run.ID), number(int64(m.Position)), number(int64(i.Index)), i.Start.Full(), resource.Cell(c.of), resource.Cell(c.name), c.unit, c.value}); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+type counter struct{ of, name, unit, value string }
+
+// counters are all that an interval has beside its operations.
+func counters(i measure.Interval) (all []counter) {
+	for _, b := range i.Beside {
+		host := strings.TrimSpace("host " + b.Host)
+		for core, busy := range b.CPU {
+			all = append(all, counter{host, fmt.Sprintf("core %d busy", core), "share", busy.Full()})
+		}
+		all = append(all,
+			counter{host, "CPU time given to other guests", "share", b.Stolen.Full()},
+			counter{host, "engine", "cores", quantity.Share(b.EngineCores).Full()},
+			counter{host, "workers", "cores", quantity.Share(b.WorkerCores).Full()},
+			counter{host, "workers waiting for a core", "workers", quantity.Share(b.WorkerWaits).Full()},
+			counter{host, "memory available", "bytes", b.Available.Full()},
+			counter{host, "page cache", "bytes", b.PageCache.Full()},
+			counter{host, "network received", "bytes per second", b.NetReceived.Full()},
+			counter{host, "network sent", "bytes per second", b.NetSent.Full()})
+		for _, d := range b.Devices {
+			device := host + " device " + d.Name
+			all = append(all,
+				counter{device, "reads", "per second", d.ReadRate.Full()}, counter{device, "read", "bytes per second", d.Read.Full()},
+				counter{device, "writes", "per second", d.WriteRate.Full()}, counter{device, "written", "bytes per second", d.Written.Full()},
+				counter{device, "in flight", "operations", number(d.InFlight)}, counter{device, "busy", "share", d.Busy.Full()})
+		}
+	}
+	for _, c := range i.Inside {
+		all = append(all, counter{"array", c.Name, c.Unit, quantity.Share(c.Value).Full()})
+	}
+	return all
 }
 
 func findingsInWords(m resource.Measurement) string {

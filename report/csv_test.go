@@ -3,6 +3,8 @@ package report
 import (
 	"bytes"
 	"encoding/csv"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -19,14 +21,15 @@ func export() resource.Export {
 		Measurement: resource.Measurement{
 			ID: 1, Position: 1, Name: `ledger, "small"`, Point: []plan.Setting{{Field: "depth", Value: "4"}}, Load: workload.Default(), Status: resource.Finished,
 			Summary: &measure.Summary{
-				Measured: 2, Classes: map[measure.Class]measure.Figures{measure.Read: {Operations: 100, Rate: 50, Latency: measure.Latency{P99: 0.0123456789}}},
-				Faults: []measure.Fault{{Kind: "i/o error", Count: 3}},
+				Measured: 2, Phases: &measure.Phases{Standing: measure.Settled, Fall: &measure.Fall{After: 8, Bytes: 4096}, List: []measure.Phase{{Kind: measure.Burst, Length: 8, Rate: 90}, {Kind: measure.Sustained, Start: 8}}},
+				Classes: map[measure.Class]measure.Figures{measure.Read: {Operations: 100, Rate: 50, Latency: measure.Latency{P99: 0.0123456789}}},
+				Faults:  []measure.Fault{{Kind: "i/o error", Count: 3}},
 			},
 			Findings: []judge.Finding{{Weight: judge.Unreliable, Figure: "reads", Sentence: "Memory answered."}},
 		},
 		Series: []measure.Interval{{Start: 0, Length: 1, Beside: []measure.Beside{{CPU: nil, Devices: []measure.Device{
 			{Name: "sda", Read: 10, Busy: 0.2}, {Name: "sdb", Read: 5, Busy: 0.9},
-		}}}}, {Start: 1, Length: 1}},
+		}, NetReceived: 77}}, Inside: []measure.Counter{{Name: "cache hits", Unit: "share", Value: 0.75}}}, {Start: 1, Length: 1}},
 		Latency: resource.Distribution{Classes: map[measure.Class]resource.ClassLatency{measure.Read: {Bars: []measure.Bar{{From: 0.001, To: 0.002, Count: 100}}}}},
 	}
 	failed := resource.ExportedResult{Measurement: resource.Measurement{Position: 2, Name: "x", Load: workload.Default(), Status: resource.Failed, Reason: "=cmd()"}}
@@ -72,6 +75,21 @@ func TestTablesHoldFullValues(t *testing.T) {
 	if series[0]["devices"] != "sda sdb" || series[0]["device_read_bytes_per_second"] != "15" || series[0]["busiest_device_busy_share"] != "0.9" || series[1]["devices"] != "" {
 		t.Errorf("series %v", series)
 	}
+	if first["standing"] != "settled" || first["fell_after_seconds"] != "8" || first["fell_after_bytes"] != "4096" {
+		t.Errorf("summary of phases %v", first)
+	}
+	_, phases := table(t, PhasesTable)
+	if len(phases) != 2 || phases[0]["kind"] != "burst" || phases[0]["operations_per_second"] != "90" || phases[1]["start_seconds"] != "8" {
+		t.Errorf("phases %v", phases)
+	}
+	_, counters := table(t, CountersTable)
+	found := map[string]string{}
+	for _, row := range counters {
+		found[row["of"]+": "+row["counter"]] = row["value"] + " " + row["unit"]
+	}
+	if found["array: cache hits"] != "0.75 share" || found["host: network received"] != "77 bytes per second" || found["host device sdb: busy"] != "0.9 share" {
+		t.Errorf("counters %v", found)
+	}
 	_, latency := table(t, LatencyTable)
 	if len(latency) != 1 || latency[0]["kind"] != "read" || latency[0]["operations"] != strconv.Itoa(100) {
 		t.Errorf("latency %v", latency)
@@ -80,7 +98,7 @@ func TestTablesHoldFullValues(t *testing.T) {
 
 // A number without a unit in its column's name is a count, an index or a word.
 func TestColumnsNameTheirUnit(t *testing.T) {
-	for _, of := range []Table{SummaryTable, SeriesTable, LatencyTable} {
+	for _, of := range slices.Sorted(maps.Keys(tables)) {
 		header, _ := table(t, of)
 		for _, name := range header {
 			if strings.Contains(name, "latency_") && !strings.HasSuffix(name, "_seconds") {

@@ -21,7 +21,7 @@ var ErrInvalid = errors.New("impossible figure")
 type Figure struct {
 	Key   string `json:"key"`
 	Label string `json:"label"`
-	Unit  string `json:"unit" enum:"bytes per second,per second,seconds"`
+	Unit  string `json:"unit" enum:"bytes per second,per second,seconds,bytes"`
 	Lower bool   `json:"lower" doc:"Less is better"`
 	Side  string `json:"-"` // class of operation it is about; all that move bytes when empty
 
@@ -36,6 +36,8 @@ func (f Figure) Show(value float64) string {
 		return quantity.ByteRate(value).String()
 	case "per second":
 		return quantity.OpRate(value).String()
+	case "bytes":
+		return quantity.Bytes(value).String()
 	}
 	return quantity.Seconds(value).String()
 }
@@ -43,9 +45,12 @@ func (f Figure) Show(value float64) string {
 // InWords says what a ratio of f to its baseline means: "throughput 18 %
 // higher", "IOPS doubled", "p99 latency 63 % longer".
 func (f Figure) InWords(ratio float64) string {
-	more, less := "higher", "lower"
-	if f.Lower {
-		more, less = "longer", "shorter"
+	more, less, much := "higher", "lower", "high"
+	switch f.Unit {
+	case "seconds":
+		more, less, much = "longer", "shorter", "long"
+	case "bytes":
+		more, less, much = "more", "less", "much"
 	}
 	words := "not known"
 	switch {
@@ -55,13 +60,13 @@ func (f Figure) InWords(ratio float64) string {
 	case ratio >= 1.95 && ratio <= 2.05:
 		words = "doubled"
 	case ratio >= 1.8:
-		words = quantity.Digits(ratio) + " times as " + map[bool]string{true: "long", false: "high"}[f.Lower]
+		words = quantity.Digits(ratio) + " times as " + much
 	case ratio >= 1:
 		words = quantity.Digits((ratio-1)*100) + " % " + more
 	case ratio >= 1/2.05 && ratio <= 1/1.95:
 		words = "halved"
 	case ratio < 0.1:
-		words = "down to a " + quantity.Digits(1/ratio) + "th"
+		words = quantity.Digits(1/ratio) + " times " + less
 	default:
 		words = quantity.Digits((1-ratio)*100) + " % " + less
 	}
@@ -80,6 +85,40 @@ var latencies = []struct {
 	{"p99", func(l measure.Latency) quantity.Seconds { return l.P99 }},
 	{"p99.9", func(l measure.Latency) quantity.Seconds { return l.P999 }},
 	{"p99.99", func(l measure.Latency) quantity.Seconds { return l.P9999 }},
+}
+
+// phased are the figures of the phases of a measurement.
+var phased = []Figure{
+	{Key: "start", Label: "throughput at the start", Unit: "bytes per second", Value: func(s *measure.Summary) float64 {
+		if first := s.Phases.First(); first != nil {
+			return float64(first.Throughput)
+		}
+		return math.NaN()
+	}},
+	{Key: "sustained", Label: "sustained throughput", Unit: "bytes per second", Value: func(s *measure.Summary) float64 {
+		if last := s.Phases.Last(); last != nil && last.Kind == measure.Sustained {
+			return float64(last.Throughput)
+		}
+		return math.NaN()
+	}},
+	{Key: "until-fall", Label: "time until it fell", Unit: "seconds", Value: func(s *measure.Summary) float64 {
+		if s.Phases != nil && s.Phases.Fall != nil {
+			return float64(s.Phases.Fall.After)
+		}
+		return math.NaN()
+	}},
+	{Key: "bytes-until-fall", Label: "bytes until it fell", Unit: "bytes", Value: func(s *measure.Summary) float64 {
+		if s.Phases != nil && s.Phases.Fall != nil {
+			return float64(s.Phases.Fall.Bytes)
+		}
+		return math.NaN()
+	}},
+}
+
+// OfPhases reports whether a figure is about the phases of a measurement, which are
+// worth a line where there is more than one.
+func (f Figure) OfPhases() bool {
+	return slices.ContainsFunc(phased, func(p Figure) bool { return p.Key == f.Key })
 }
 
 // figures are all that can be compared, in the order in which they are shown.
@@ -104,6 +143,7 @@ var figures = func() []Figure {
 			}})
 		}
 	}
+	all = append(all, phased...)
 	return append(all,
 		Figure{Key: "worst", Label: "slowest interval", Unit: "per second", Value: func(s *measure.Summary) float64 {
 			if s.Steadiness == nil {

@@ -7,29 +7,75 @@ import (
 	"slices"
 	"strings"
 
+	"gonum.org/v1/gonum/stat/distuv"
+
+	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 )
 
-// notSettled says that a rate never stood still. A load that was to move a
-// fixed amount has no steady state to reach.
-func notSettled(o Observed) []Finding {
-	s := Settled(o.Series)
-	if !s.Known || s.Settled {
+// phases says how the rate went: that it fell, that it never stood still, or that
+// this cannot be told. A load that is to move a fixed amount is measured over all of
+// it, whatever happens on the way.
+func phases(o Observed) []Finding {
+	p := o.Summary.Phases
+	if p == nil || len(p.List) == 0 {
 		return nil
 	}
-	return []Finding{{
-		Kind: "never-settled", Weight: Caution, Figure: "all",
-		Sentence: fmt.Sprintf("The rate never settled: over five windows it ranged over %s of its mean, with a slope of %s.", s.Range, s.Slope),
-		Next:     "Measure longer, or with --settled, after filling the volume as it will be in use.",
-		Evidence: []Evidence{{"range of five windows over their mean", float64(s.Range)}, {"slope across them over their mean", float64(s.Slope)}},
-	}}
+	var findings []Finding
+	evidence := []Evidence{}
+	if f := p.Fall; f != nil {
+		evidence = append(evidence, Evidence{"seconds until it fell", float64(f.After)}, Evidence{"bytes until it fell", float64(f.Bytes)},
+			Evidence{"bytes per second before", float64(f.From)}, Evidence{"bytes per second after", float64(f.To)})
+		counts := "The figures are those of what came last."
+		if p.Cut == 0 {
+			counts = "The figures mix both."
+		}
+		findings = append(findings, Finding{
+			Kind: "fell", Weight: Info, Figure: "all",
+			Sentence: fmt.Sprintf("The throughput fell from %s to %s after %s and %s. %s", f.From, f.To, f.After, f.Bytes, counts),
+			Next:     "A use that comes in bursts smaller than that may count on the first figure, every other on the last.",
+			Evidence: evidence,
+		})
+	}
+	switch {
+	case o.Load.Amount > 0 || p.Standing == measure.Settled:
+	case p.Standing == measure.NotSettled:
+		words := p.Words
+		if d := p.Drift; d != nil {
+			evidence = append(evidence, Evidence{"drift over the last phase, as a share of its mean", float64(d.Share)})
+		}
+		findings = append(findings, Finding{
+			Kind: "never-settled", Weight: Caution, Figure: "all",
+			Sentence: "The rate never settled: " + words,
+			Next:     "Measure longer, or with --settled, after filling the volume as it will be in use.",
+			Evidence: evidence,
+		})
+	default:
+		findings = append(findings, Finding{
+			Kind: "settling-not-known", Weight: Info, Figure: "all",
+			Sentence: "Whether the rate settled is not known: " + p.Words,
+			Next:     "Measure longer; --settled waits until it can be told.",
+			Evidence: evidence,
+		})
+	}
+	return findings
 }
 
-// unsteady says that some intervals were far below the rest.
+// unsteady says that some intervals were far below the rest, further than chance
+// puts whole numbers of operations.
 func unsteady(o Observed) []Finding {
 	s := o.Summary.Steadiness
 	if s == nil || s.Intervals < 5 || s.WorstShare >= 0.5 {
+		return nil
+	}
+	usual := 0.0
+	if s.WorstShare > 0 {
+		usual = float64(s.Worst) / float64(s.WorstShare) * float64(s.Interval)
+	} else {
+		usual = float64(o.Summary.Total.Rate) * float64(s.Interval)
+	}
+	if usual <= 0 || (distuv.Poisson{Lambda: usual}).CDF(float64(s.Worst)*float64(s.Interval))*float64(s.Intervals) > 0.01 {
 		return nil
 	}
 	return []Finding{{

@@ -60,7 +60,7 @@ func Findings(o Observed) []Finding {
 	measure.CutLeadIn(o.Series, o.Summary.LeadIn)
 	for _, rule := range []func(Observed) []Finding{
 		memoryFileSystem, silentlyBuffered, cachedOnPurpose, aboveCeiling, spanFitsCache,
-		notSettled, unsteady, stolenTime, waitedForCores, fewInFlight, fellBehind, lateGenerator, portableInterface, whoLimits,
+		phases, unsteady, stolenTime, waitedForCores, fewInFlight, fellBehind, lateGenerator, portableInterface, whoLimits,
 	} {
 		findings = append(findings, rule(o)...)
 	}

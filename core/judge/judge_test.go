@@ -29,13 +29,10 @@ func rate(operations int64, latency quantity.Seconds) measure.Summary {
 	return measure.Summary{Total: measure.Figures{Operations: operations * 10, Rate: quantity.OpRate(operations), Latency: measure.Latency{Mean: latency}}}
 }
 
-// falling is a series whose rate falls by a share of the first each second.
-func falling(seconds int, by float64) (s []measure.Interval) {
-	for i := range seconds {
-		left := 1000 * max(1-by*float64(i)/2, 0.1)
-		s = append(s, measure.Interval{Index: i, Start: quantity.Seconds(i), Length: 1, Classes: map[measure.Class]measure.Flow{measure.Read: {Operations: int64(left)}}})
-	}
-	return s
+// went is a summary of a measurement with these phases.
+func went(p measure.Phases) measure.Summary {
+	p.List, p.Words = []measure.Phase{{}}, "Somehow."
+	return measure.Summary{Phases: &p}
 }
 
 // peggedCore is a second in which one core was busy.
@@ -102,9 +99,14 @@ func TestRulesSpeakAndAreSilent(t *testing.T) {
 		"the span fits the cache":   {Observed{Setup: cached, Load: workload.Spec{Pattern: workload.Pattern{Span: quantity.GiB}}}, "span-fits-cache all caution"},
 		"too few in flight":         {Observed{Summary: rate(100_000, 0.00001), Load: workload.Spec{Pace: workload.Pace{Depth: 32, Workers: 1}}}, "few-in-flight all caution limit-not-found all info"},
 		"too few, but it thinks":    {Observed{Summary: rate(100_000, 0.00001), Load: workload.Spec{Pace: workload.Pace{Depth: 32, Workers: 1, Think: 1}}}, ""},
-		"it never settles":          {Observed{Series: falling(100, 0.02)}, "never-settled all caution"},
-		"it settles":                {Observed{Series: falling(100, 0)}, ""},
-		"seconds of nothing":        {Observed{Summary: measure.Summary{Steadiness: &measure.Steadiness{Intervals: 60, WorstShare: 0.1, Slow: 3}}}, "unsteady all caution"},
+		"it never settles":          {Observed{Summary: went(measure.Phases{Standing: measure.NotSettled})}, "never-settled all caution"},
+		"it settles":                {Observed{Summary: went(measure.Phases{Standing: measure.Settled})}, ""},
+		"who knows":                 {Observed{Summary: went(measure.Phases{Standing: measure.NotKnown})}, "settling-not-known all info"},
+		"it falls and settles":      {Observed{Summary: went(measure.Phases{Standing: measure.Settled, Fall: &measure.Fall{}})}, "fell all info"},
+		"it falls at the end":       {Observed{Summary: went(measure.Phases{Standing: measure.NotSettled, Fall: &measure.Fall{}})}, "fell all info never-settled all caution"},
+		"an amount that falls":      {Observed{Load: workload.Spec{Ending: workload.Ending{Amount: 1}}, Summary: went(measure.Phases{Standing: measure.NotSettled, Fall: &measure.Fall{}})}, "fell all info"},
+		"seconds of nothing":        {Observed{Summary: measure.Summary{Steadiness: &measure.Steadiness{Intervals: 60, Interval: 1, Worst: 100, WorstShare: 0.1, Slow: 3}}}, "unsteady all caution"},
+		"seconds of few":            {Observed{Summary: measure.Summary{Steadiness: &measure.Steadiness{Intervals: 60, Interval: 1, Worst: 1, WorstShare: 0.2, Slow: 3}}}, ""},
 		"even seconds":              {Observed{Summary: measure.Summary{Steadiness: &measure.Steadiness{Intervals: 60, WorstShare: 0.9}}}, ""},
 		"it falls behind":           {Observed{Summary: behind, Load: workload.Spec{Pace: workload.Pace{Rate: 1000}}}, "fell-behind all caution"},
 		"it keeps the rate":         {Observed{Summary: behind, Load: workload.Spec{Pace: workload.Pace{Rate: 500}}}, ""},

@@ -34,14 +34,15 @@ func (e Mean) Half() float64 {
 
 // enough is how many independent values a series must be worth for its mean to
 // have an interval.
-const enough = 10
+const enough = 12
 
 // MeanOfSeries is the mean of values that follow each other in time. What
-// follows a value closely resembles it, so that n values are worth fewer; how
-// many comes from their autocorrelation by the initial monotone positive
-// sequence (Geyer 1992), corrected for the bias that taking out the mean
-// brings, with a margin for short series. The interval is Student's with that
-// many values. It is not known when the series is worth fewer than ten.
+// follows a value closely resembles it, so that n values are worth fewer: the fewer
+// of what the initial monotone positive sequence of their autocorrelation says
+// (Geyer 1992) and what an autoregressive process does whose autocorrelation is
+// corrected for the bias of short series and taken on the safe side (noiseOf). The
+// interval is Student's with that many values. It is not known when the series is
+// worth fewer than twelve.
 func MeanOfSeries(values []float64) Mean {
 	n := float64(len(values))
 	if n == 0 {
@@ -52,8 +53,7 @@ func MeanOfSeries(values []float64) Mean {
 	if worth < enough {
 		return e
 	}
-	times := n / worth
-	half := deviation / math.Sqrt(n) * math.Sqrt(times/(1-min(times/n, 0.5))) * (1 + 2.5*max(times-1, 0)/n) * quantile(worth-1)
+	half := deviation / math.Sqrt(worth-1) * quantile(worth-1)
 	e.Low, e.High, e.Known = e.Mean-half, e.Mean+half, true
 	return e
 }
@@ -95,7 +95,13 @@ func independent(values []float64) (deviation, worth float64) {
 		last = min(last, pair)
 		sum += 2 * last
 	}
-	return math.Sqrt(variance), float64(n) / max(sum/variance, 1)
+	worth = float64(n) / max(sum/variance, 1)
+	return math.Sqrt(variance), min(worth, noiseOf(values, []int{0, n}, 0).worth(n))
+}
+
+// quantileOf is a quantile of Student's distribution.
+func quantileOf(freedom, share float64) float64 {
+	return distuv.StudentsT{Sigma: 1, Nu: max(freedom, 1)}.Quantile(share)
 }
 
 // quantile is the two-sided 95 % quantile of Student's distribution. Those of

@@ -10,54 +10,85 @@ import (
 	"patientheron/core/workload"
 )
 
-// patientIntervals is how many intervals after the cut a load that waits until
-// it settled must at least have: a slow drift looks level for a while.
-const patientIntervals = 30
+// What a load that waits must have had before it may end: a slow change looks level
+// for a while.
+const (
+	patientIntervals = 30  // of the last phase
+	patientShare     = 0.5 // of the last phase, of all that was measured
+	patientDrift     = 0.05
+)
 
-// Patience is what a patient workload waits for, as the load engine asks for
-// it; nil for a workload that only lasts for a time. Looking often makes it a
-// little too easy to be satisfied; docs/judgement.md says by how much.
-func Patience(load workload.Spec) func(paces []measure.Pace, last bool) (int, bool, measure.Patience) {
-	if !load.Patient() {
-		return nil
+// Watch is what the load engine asks of a measurement under way, and at its end: its
+// phases, and whether a load that waits for something has waited enough. The end may
+// come when the last phase is settled, lasted for half of what was measured and for
+// thirty intervals, and a drift over it is excluded to the share within which the
+// mean is to be known, or to 5 % (of the mean; at the end it is off by half of the
+// drift). Looking often makes it a little too easy to be
+// satisfied; docs/judgement.md says by how much.
+func Watch(load workload.Spec) func(paces []measure.Pace, last bool) measure.Stand {
+	return func(paces []measure.Pace, last bool) measure.Stand {
+		if !last && len(paces) < patientIntervals {
+			return measure.Stand{}
+		}
+		phases, from := Phases(load, paces)
+		stand := measure.Stand{Cut: from, Phases: &phases}
+		if load.Patient() {
+			stand.Patience, stand.Enough = patience(load, wholePaces(paces), phases, from)
+		}
+		return stand
 	}
-	return func(paces []measure.Pace, last bool) (int, bool, measure.Patience) {
-		if !last && len(paces) < 2*windows {
-			return 0, false, measure.Patience{}
-		}
-		if n := len(paces); n > 1 && cutShort(paces[0].Length, paces[n-1].Length) {
-			paces = paces[:n-1]
-		}
-		rates := make([]float64, len(paces))
-		for i, pace := range paces {
-			rates[i] = pace.Rate()
-		}
-		settling := Settle(rates)
-		estimate := MeanOfSeries(rates[settling.Cut:])
-		record := measure.Patience{Settled: settling.Settled && len(rates)-settling.Cut >= patientIntervals}
-		if half := estimate.Half(); !math.IsNaN(half) {
-			record.Within = quantity.Share(half)
-		}
-		var met, missed []string
-		judge := func(asked, reached bool, yes, no string) {
-			switch {
-			case asked && reached:
-				met = append(met, yes)
-			case asked:
-				missed = append(missed, no)
-			}
-		}
-		judge(load.Settled, record.Settled, "the rate had settled", "the rate had not settled")
-		known := estimate.Known && record.Within <= load.Within
-		without := "there was too little to tell how well the mean is known"
-		if estimate.Known {
-			without = fmt.Sprintf("the mean was known only within %s", record.Within)
-		}
-		judge(load.Within > 0, known, fmt.Sprintf("the mean was known within %s", record.Within), without)
-		record.Words = "It ended because " + strings.Join(met, " and ") + "."
-		if len(missed) > 0 {
-			record.Words = "It ended before it was satisfied: " + strings.Join(missed, " and ") + "."
-		}
-		return settling.Cut, len(missed) == 0, record
+}
+
+func patience(load workload.Spec, paces []measure.Pace, phases measure.Phases, from int) (*measure.Patience, bool) {
+	kept := paces[min(from, len(paces)):]
+	rates := make([]float64, len(kept))
+	for i, pace := range kept {
+		rates[i] = pace.Rate()
 	}
+	wanted := quantity.Share(patientDrift)
+	if load.Within > 0 {
+		wanted = min(wanted, load.Within)
+	}
+	level := phases.Drift != nil && max(-phases.Drift.Low, phases.Drift.High) <= 2*wanted
+	record := measure.Patience{
+		Cut: phases.Cut, Settled: phases.Standing == measure.Settled && level &&
+			len(kept) >= patientIntervals && float64(len(kept)) >= patientShare*float64(len(paces)),
+	}
+	estimate := MeanOfSeries(rates)
+	if half := estimate.Half(); !math.IsNaN(half) {
+		record.Within = quantity.Share(math.Hypot(half, byStalls(phases.Dips, span(kept))))
+	}
+	var met, missed []string
+	judge := func(asked, reached bool, yes, no string) {
+		switch {
+		case asked && reached:
+			met = append(met, yes)
+		case asked:
+			missed = append(missed, no)
+		}
+	}
+	known := estimate.Known && record.Within <= load.Within && len(kept) >= patientIntervals
+	without := "there was too little to tell how well the mean is known"
+	if estimate.Known {
+		without = fmt.Sprintf("the mean was known only within %s", record.Within)
+	}
+	// A mean of what still changes is a mean of nothing.
+	judge(load.Settled || load.Within > 0, record.Settled, "the rate had settled", "the rate had not settled")
+	judge(load.Within > 0, known, fmt.Sprintf("the mean was known within %s", record.Within), without)
+	record.Words = "It ended because " + strings.Join(met, " and ") + "."
+	if len(missed) > 0 {
+		record.Words = "It ended before it was satisfied: " + strings.Join(missed, " and ") + "."
+	}
+	return &record, len(missed) == 0
+}
+
+// byStalls is half the width of a 95 % interval of a mean, as a share of it, that
+// comes from how many stalls happened to fall into the time: that many, give or take
+// the root of one more (Poisson), each worth its share of it.
+func byStalls(dips *measure.Dips, of quantity.Seconds) float64 {
+	if dips == nil || dips.Count == 0 || dips.Every > 0 || of <= 0 {
+		return 0
+	}
+	each := float64(dips.Depth) * float64(dips.Length/of) / float64(dips.Count)
+	return 1.96 * math.Sqrt(float64(dips.Count)+1) * each
 }

@@ -3,11 +3,10 @@ package judge
 import (
 	"math"
 	"math/rand/v2"
-	"strings"
+	"slices"
 	"testing"
 
 	"patientheron/core/measure"
-	"patientheron/core/workload"
 )
 
 // around makes values that follow each other with an autocorrelation of phi
@@ -23,30 +22,8 @@ func around(random *rand.Rand, n int, phi float64) []float64 {
 	return values
 }
 
-func TestIntervalsCoverTheTruthAtTheirRate(t *testing.T) {
+func TestIntervalOfRepeatsCovers(t *testing.T) {
 	random := rand.New(rand.NewPCG(1997, 5))
-	for _, c := range []struct {
-		phi float64
-		n   int
-	}{{0, 30}, {0, 300}, {0.3, 60}, {0.3, 600}, {0.5, 120}, {0.5, 600}, {0.7, 120}, {0.7, 600}, {0.9, 600}, {0.9, 1800}} {
-		covered, known := 0, 0
-		const tries = 2000
-		for range tries {
-			e := MeanOfSeries(around(random, c.n, c.phi))
-			if !e.Known {
-				continue
-			}
-			known++
-			if e.Low <= 100 && 100 <= e.High {
-				covered++
-			}
-		}
-		share := float64(covered) / float64(known)
-		t.Logf("autocorrelation %.1f, %4d values: %.1f %% covered, known in %.0f %%", c.phi, c.n, share*100, float64(known)/tries*100)
-		if share < 0.93 || share > 0.97 || known < tries*9/10 {
-			t.Errorf("autocorrelation %.1f, %d values: %.3f covered, %d known", c.phi, c.n, share, known)
-		}
-	}
 	covered := 0
 	for range 4000 {
 		if e := MeanOfRepeats(around(random, 5, 0)); e.Low <= 100 && 100 <= e.High {
@@ -63,13 +40,13 @@ func TestShortOrSticky(t *testing.T) {
 	if MeanOfSeries(around(random, 6, 0)).Known || MeanOfSeries(around(random, 40, 0.98)).Known {
 		t.Error("an interval was given for a series that is worth next to nothing")
 	}
-	if e := MeanOfSeries([]float64{7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7, 7}); !e.Known || e.Low != 7 || e.High != 7 {
+	if e := MeanOfSeries(slices.Repeat([]float64{7}, 20)); !e.Known || e.Low != 7 || e.High != 7 {
 		t.Errorf("values that never change: %+v", e)
 	}
 	if e := MeanOfSeries(nil); e.Known || e.Mean != 0 {
 		t.Errorf("nothing: %+v", e)
 	}
-	if worth := Worth(around(random, 10_000, 0.5)); math.Abs(worth/10_000*3-1) > 0.15 {
+	if worth := Worth(around(random, 10_000, 0.5)); worth > 3600 || worth < 2800 {
 		t.Errorf("10 000 values with an autocorrelation of one half are worth %.0f; a third of them in theory", worth) // (1-phi)/(1+phi)
 	}
 }
@@ -82,33 +59,6 @@ func settling(random *rand.Rand, n int, off, constant, noise float64) []float64 
 		values[i] = 100 + off*math.Exp(-float64(i)/constant) + noise*random.NormFloat64()
 	}
 	return values
-}
-
-func TestSettlesWhereItDoes(t *testing.T) {
-	random := rand.New(rand.NewPCG(3, 4))
-	for name, c := range map[string]struct {
-		values  []float64
-		settled bool
-		from    [2]int // bounds of the cut
-	}{
-		"steady":                   {around(random, 100, 0.3), true, [2]int{0, 50}},
-		"steady but noisy":         {settling(random, 120, 0, 1, 15), true, [2]int{0, 60}},
-		"a burst at first":         {settling(random, 200, 300, 5, 2), true, [2]int{15, 60}},
-		"a slow start":             {settling(random, 200, -80, 10, 2), true, [2]int{20, 80}},
-		"still falling at the end": {settling(random, 100, 200, 80, 2), false, [2]int{0, 50}},
-		"still rising at the end":  {settling(random, 100, -80, 100, 1), false, [2]int{0, 50}},
-	} {
-		s := Settle(c.values)
-		if !s.Known || s.Settled != c.settled || s.Cut < c.from[0] || s.Cut > c.from[1] {
-			t.Errorf("%s: %+v, want settled %v with a cut in %v", name, s, c.settled, c.from)
-		}
-	}
-	if s := Settle([]float64{1, 2, 3}); s.Known || s.Settled {
-		t.Errorf("three values settled: %+v", s)
-	}
-	if s := Settle(make([]float64, 50)); s.Known || s.Settled {
-		t.Errorf("nothing but zeros settled: %+v", s)
-	}
 }
 
 func TestOddRepeats(t *testing.T) {
@@ -395,41 +345,5 @@ func TestPercentileIntervalCovers(t *testing.T) {
 	}
 	if low, high := PercentileInterval(measure.NewHistogram(), 0.5, 0); low != 0 || high != 0 {
 		t.Error("an interval of nothing")
-	}
-}
-
-// A patient load ends when it may, and says what it waited for.
-func TestPatience(t *testing.T) {
-	random := rand.New(rand.NewPCG(11, 12))
-	series := func(values []float64) (s []measure.Pace) {
-		for _, v := range values {
-			s = append(s, measure.Pace{Operations: int64(v * 100), Length: 1})
-		}
-		return s
-	}
-	if Patience(workload.Spec{Ending: workload.Ending{For: 10}}) != nil {
-		t.Error("a load that only lasts for a time is patient")
-	}
-	until := func(load workload.Spec, values []float64) (int, int, measure.Patience) {
-		all := series(values)
-		for n := 1; n <= len(all); n++ {
-			if cut, enough, record := Patience(load)(all[:n], false); enough {
-				return n, cut, record
-			}
-		}
-		cut, _, record := Patience(load)(all, true)
-		return len(all), cut, record
-	}
-	burst := settling(random, 300, 400, 8, 3)
-	n, cut, record := until(workload.Spec{Ending: workload.Ending{Settled: true, Within: 0.02, For: 300}}, burst)
-	if n >= 200 || cut < 10 || !record.Settled || record.Within == 0 || record.Within > 0.02 {
-		t.Errorf("a burst that passes: ended after %d with %d cut: %+v", n, cut, record)
-	}
-	falling := settling(random, 100, 300, 90, 3)
-	if n, _, record := until(workload.Spec{Ending: workload.Ending{Settled: true, For: 100}}, falling); n != 100 || record.Settled || !strings.Contains(record.Words, "had not settled") {
-		t.Errorf("a rate that keeps falling: ended after %d: %+v", n, record)
-	}
-	if n, _, record := until(workload.Spec{Ending: workload.Ending{Within: 0.01, For: 100}}, settling(random, 100, 0, 1, 40)); n != 100 || !strings.Contains(record.Words, "only within") {
-		t.Errorf("a rate that is all over the place: ended after %d: %+v", n, record)
 	}
 }

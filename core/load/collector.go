@@ -42,11 +42,12 @@ type collector struct {
 	upTo    []int // last interval each worker handed over
 	total   *measure.Tally
 
-	patience Patience
-	enough   atomic.Bool // patience has what it needs
-	satisfy  func()      // called once it has
-	kept     keptParts
-	look     int // length of the series at which patience is asked next
+	watch   Watch       // nil when nobody asks for phases
+	patient bool        // the workload ends when the watch has seen enough
+	enough  atomic.Bool // it has
+	satisfy func()      // called once it has
+	kept    keptParts
+	look    int // length of the series at which the watch is asked next
 }
 
 // cell is one interval under construction.
@@ -61,7 +62,7 @@ type cell struct {
 func newCollector(spec workload.Spec, job Job) *collector {
 	c := &collector{
 		line: newTimeline(spec), classes: spec.Classes(), open: spec.Open(),
-		beside: job.Beside, passOn: job.Observe, patience: job.Patience,
+		beside: job.Beside, passOn: job.Observe, watch: job.Watch, patient: spec.Patient(),
 		arrivals: newInbox[measure.Part](), stop: make(chan int64), over: make(chan struct{}),
 		cells: map[int]*cell{}, first: job.Here.First, upTo: make([]int, job.Here.Count), satisfy: func() {},
 	}
@@ -171,7 +172,7 @@ func (c *collector) add(p measure.Part) {
 	c.at(max(p.Index, c.next)).tally.Add(p)
 	if c.line.isLeadIn(p.Index) {
 		p = measure.Part{Notes: measure.Notes{Retries: p.Retries, Pieces: p.Pieces, Faults: p.Faults}}
-	} else if c.patience != nil { // it is known only at the end which of them count
+	} else if c.watch != nil { // it is known only at the end which of them count
 		p = measure.Part{Notes: measure.Notes{Retries: p.Retries, Pieces: p.Pieces, Faults: p.Faults, LastDone: p.LastDone}}
 	}
 	c.total.Add(p)
@@ -206,6 +207,9 @@ func (c *collector) emit(now int64, last bool) {
 		case last:
 			end = min(end, now)
 			if end-start < c.line.length/10 && c.next > 0 {
+				if !c.enough.Load() {
+					c.kept.rest(quantity.Seconds(end-start)/1e9, cell.tally.Take(0, c.next))
+				}
 				return
 			}
 		case !cell.sampled, !c.complete() && now < end+int64(grace):
@@ -227,7 +231,7 @@ func (c *collector) pass(cell *cell, start, end int64, last bool) {
 	if c.passOn != nil {
 		c.passOn(interval)
 	}
-	if c.patience != nil && !interval.LeadIn {
+	if c.watch != nil && !interval.LeadIn {
 		c.keep(interval, cell.tally.Take(0, c.next), last)
 	}
 }

@@ -119,9 +119,9 @@ type Job struct {
 	// Pace, when above zero, holds virtual time to so many times the time of the
 	// wall, so that people can watch; real volumes know no other pace than one.
 	Pace float64
-	// Patience, of a patient workload, is asked after each interval of the
-	// measured time.
-	Patience Patience
+	// Watch, when set, is asked for the phases of the measured time: at its end,
+	// and of a patient workload, which needs it, after its intervals.
+	Watch Watch
 	// Observe, when set, is given each interval as it ends, in order, from one
 	// goroutine. However long it takes, the load never waits for it; Run returns
 	// when it was given all of them.
@@ -140,10 +140,10 @@ type ThreadUse struct {
 	Waited time.Duration // it was ready to run, and no core ran it
 }
 
-// Patience is given the paces of the measured time so far. It says how many at
-// the start are better cut off as lead-in, whether enough is known to end, and
-// what to record of that. Last is set when the measurement has ended.
-type Patience func(paces []measure.Pace, last bool) (cut int, enough bool, record measure.Patience)
+// Watch is given the paces of the measured time so far and says what they show: the
+// phases, how many intervals at the start the summary of what lasts leaves out, and
+// whether a patient workload may end. Last is set when the measurement has ended.
+type Watch func(paces []measure.Pace, last bool) measure.Stand
 
 // Outcome is what a measurement came to.
 type Outcome struct {

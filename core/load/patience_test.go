@@ -13,11 +13,11 @@ import (
 )
 
 // patient runs a load that is asked after each interval.
-func patient(t *testing.T, s workload.Spec, p load.Patience) (*load.Outcome, []measure.Interval) {
+func patient(t *testing.T, s workload.Spec, watch load.Watch) (*load.Outcome, []measure.Interval) {
 	t.Helper()
 	var series []measure.Interval
 	outcome, err := load.Run(t.Context(), load.Job{
-		Workload: s, Volume: null.Volume{Size: quantity.GiB}, Clock: load.NewMonotonic(), Patience: p,
+		Workload: s, Volume: null.Volume{Size: quantity.GiB}, Clock: load.NewMonotonic(), Watch: watch,
 		Observe: func(i measure.Interval) { series = append(series, i) },
 	})
 	if err != nil {
@@ -33,11 +33,11 @@ func TestPatientSummaryIsMadeOfIntervals(t *testing.T) {
 		s.Settled, s.For, s.LeadIn, s.Interval, s.Reads, s.Workers = true, 60, 0.2, 0.1, 0.5, 2
 	})
 	asked := 0
-	outcome, series := patient(t, s, func(seen []measure.Pace, last bool) (int, bool, measure.Patience) {
+	outcome, series := patient(t, s, func(seen []measure.Pace, last bool) measure.Stand {
 		if !last {
 			asked++
 		}
-		return 3, len(seen) >= 8, measure.Patience{Settled: true, Words: "enough"}
+		return measure.Stand{Cut: 3, Enough: len(seen) >= 8, Patience: &measure.Patience{Settled: true, Words: "enough"}}
 	})
 	sum := outcome.Summary
 	if sum.Ending != measure.ByPatience || sum.Patience == nil || sum.Patience.Words != "enough" || len(series) != 10 || asked != 8 {
@@ -64,8 +64,8 @@ func TestPatientSummaryIsMadeOfIntervals(t *testing.T) {
 
 func TestPatienceThatIsNeverSatisfied(t *testing.T) {
 	s := spec(func(s *workload.Spec) { s.Within, s.For, s.Interval, s.SyncEvery, s.Reads = 0.01, 0.5, 0.1, 4, 0 })
-	outcome, series := patient(t, s, func([]measure.Pace, bool) (int, bool, measure.Patience) {
-		return 0, false, measure.Patience{Words: "never"}
+	outcome, series := patient(t, s, func([]measure.Pace, bool) measure.Stand {
+		return measure.Stand{Patience: &measure.Patience{Words: "never"}}
 	})
 	sum := outcome.Summary
 	if sum.Ending != measure.ByTime || len(series) != 5 || sum.Patience.Words != "never" || math.Abs(float64(sum.Measured)-0.5) > 1e-6 || sum.Classes[measure.Flush].Operations == 0 {
@@ -75,22 +75,45 @@ func TestPatienceThatIsNeverSatisfied(t *testing.T) {
 
 func TestPatienceAtASetRate(t *testing.T) {
 	s := spec(func(s *workload.Spec) { s.Settled, s.For, s.Interval, s.Rate = true, 0.6, 0.1, 2000 })
-	outcome, _ := patient(t, s, func(seen []measure.Pace, _ bool) (int, bool, measure.Patience) {
-		return 1, len(seen) >= 4, measure.Patience{}
+	outcome, _ := patient(t, s, func(seen []measure.Pace, _ bool) measure.Stand {
+		return measure.Stand{Cut: 1, Enough: len(seen) >= 4}
 	})
 	if sum := outcome.Summary; sum.Service == nil || sum.IssueLag == nil || sum.Service.Max <= 0 || sum.Total.Operations < 300 {
 		t.Errorf("%+v", outcome.Summary)
 	}
 }
 
-func TestPatienceAndLoadBelongTogether(t *testing.T) {
-	for name, job := range map[string]load.Job{
-		"a patient load alone":  {Workload: spec(func(s *workload.Spec) { s.Settled = true })},
-		"patience without need": {Workload: spec(nil), Patience: func([]measure.Pace, bool) (int, bool, measure.Patience) { return 0, false, measure.Patience{} }},
-	} {
-		job.Volume, job.Clock = null.Volume{Size: quantity.GiB}, load.NewMonotonic()
-		if _, err := load.Run(t.Context(), job); err == nil || !strings.Contains(err.Error(), "Patience") {
-			t.Errorf("%s: %v", name, err)
+func TestPatientLoadNeedsAWatch(t *testing.T) {
+	job := load.Job{Workload: spec(func(s *workload.Spec) { s.Settled = true }), Volume: null.Volume{Size: quantity.GiB}, Clock: load.NewMonotonic()}
+	if _, err := load.Run(t.Context(), job); err == nil || !strings.Contains(err.Error(), "Watch") {
+		t.Errorf("a patient load alone: %v", err)
+	}
+}
+
+// A load that only lasts for its time is asked once, at the end; what is cut off is
+// in no figure, and what came after the last whole interval still is.
+func TestPhasesBeforeTheLastAreCutOff(t *testing.T) {
+	s := spec(func(s *workload.Spec) { s.For, s.LeadIn, s.Interval, s.Reads, s.Workers = 0.805, 0.1, 0.1, 0.5, 2 })
+	var asked []int
+	outcome, series := patient(t, s, func(seen []measure.Pace, last bool) measure.Stand {
+		if !last {
+			t.Error("asked before the end")
 		}
+		asked = append(asked, len(seen))
+		return measure.Stand{Cut: 2, Phases: &measure.Phases{Words: "two"}}
+	})
+	sum := outcome.Summary
+	if len(asked) != 1 || asked[0] < 8 || sum.Phases == nil || sum.Phases.Words != "two" || sum.Patience != nil || sum.Ending != measure.ByTime {
+		t.Fatalf("asked with %v intervals: %+v", asked, sum)
+	}
+	if math.Abs(float64(sum.LeadIn)-0.3) > 1e-6 || math.Abs(float64(sum.Phases.Cut)-0.2) > 1e-6 || math.Abs(float64(sum.Measured)-0.605) > 1e-6 {
+		t.Errorf("lead-in %s, cut %s, measured %s", sum.LeadIn, sum.Phases.Cut, sum.Measured)
+	}
+	var moved int64
+	for _, i := range series[3:] {
+		moved += i.Moved().Operations
+	}
+	if moved > sum.Total.Operations || float64(sum.Total.Operations) > 1.1*float64(moved) {
+		t.Errorf("%d operations, the intervals have %d", sum.Total.Operations, moved)
 	}
 }

@@ -50,8 +50,8 @@ func Run(ctx context.Context, job Job) (*Outcome, error) {
 	if first, count := job.Here.First, job.Here.Count; first < 0 || count < 1 || first+count > spec.Workers {
 		return nil, fmt.Errorf("workers %d to %d of %d are none of them", first, first+count-1, spec.Workers)
 	}
-	if spec.Patient() != (job.Patience != nil) {
-		return nil, errors.New("a patient workload needs a Patience, and only that one")
+	if spec.Patient() && job.Watch == nil {
+		return nil, errors.New("a patient workload needs a Watch")
 	}
 	if volume, ok := job.Volume.(Stepped); ok {
 		return runStepped(ctx, job, volume)
@@ -345,9 +345,12 @@ func (r *run) outcome(back []bool) *Outcome {
 		}
 	}
 	r.times(summary, total, o.Failure)
-	if r.Patience != nil && len(r.collect.kept.paces) > 0 {
-		length, cut, record := r.collect.patient()
-		summary.Measured, summary.LeadIn, summary.Patience = length, summary.LeadIn+cut, &record
+	if r.Watch != nil && len(r.collect.kept.paces) > 0 {
+		length, cut, stand := r.collect.sustained()
+		summary.Phases, summary.Patience = stand.Phases, stand.Patience
+		if summary.LeadIn += cut; cut > 0 || r.Workload.Patient() {
+			summary.Measured = length
+		}
 	}
 	summary.Classes, summary.Total = total.Figures(summary.Measured)
 	if total.Service != nil {

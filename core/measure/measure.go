@@ -60,7 +60,7 @@ const (
 // histograms.
 type Summary struct {
 	Measured quantity.Seconds `json:"measuredSeconds" doc:"Length of the measured time, without the lead-in"`
-	LeadIn   quantity.Seconds `json:"leadInSeconds" doc:"Time at the start that was kept out of these figures"`
+	LeadIn   quantity.Seconds `json:"leadInSeconds" doc:"Time at the start that was kept out of these figures: what was asked for, and the phases before the last one"`
 	Ending   Ending           `json:"ending" enum:"time,amount,settled,stopped,failure" doc:"Why the measurement ended"`
 
 	Total   Figures           `json:"total" doc:"What moved bytes of the load: reads and writes, not flushes"`
@@ -73,6 +73,8 @@ type Summary struct {
 	Retries    int64   `json:"retries,omitempty" doc:"Operations issued again because the system asked for it (EAGAIN, EINTR)"`
 	Pieces     int64   `json:"pieces,omitempty" doc:"Operations that the system moved in more than one piece; their latency is that of the whole"`
 	Unanswered int64   `json:"unanswered,omitempty" doc:"Operations still without an answer when the measurement gave up waiting"`
+
+	Phases *Phases `json:"phases,omitempty" doc:"The phases it had; absent for stored measurements of before"`
 
 	Steadiness     *Steadiness      `json:"steadiness,omitempty" doc:"How even the rate was; absent for fewer than three intervals"`
 	CPUPerOp       quantity.Seconds `json:"cpuPerOperationSeconds,omitempty" doc:"CPU time of this host for one operation, the engine's own included; 0 where no host works, or it was not recorded"`
@@ -129,15 +131,27 @@ type Interval struct {
 	Inside   []Counter        `json:"inside,omitempty" doc:"What the volume tells of its inside: of a simulated array, its members, caches, controller and links"`
 }
 
-// Pace is how many operations moved bytes of the load in an interval: all that is
-// needed to tell whether a load has settled, and little to keep.
+// Pace is what moved bytes of the load in an interval: all that is needed to tell
+// the phases of a measurement, and little to keep.
 type Pace struct {
-	Operations int64
-	Length     quantity.Seconds
+	Start, Length quantity.Seconds
+	Operations    int64
+	Bytes         quantity.Bytes
+	Waited        quantity.Seconds // latencies of all operations together
 }
 
 // Pace is the pace of an interval.
-func (i Interval) Pace() Pace { return Pace{i.Moved().Operations, i.Length} }
+func (i Interval) Pace() Pace {
+	p := Pace{Start: i.Start, Length: i.Length}
+	for class, flow := range i.Classes {
+		if class.Moves() {
+			p.Operations += flow.Operations
+			p.Bytes += flow.Bytes
+			p.Waited += quantity.Seconds(flow.Operations) * flow.Mean
+		}
+	}
+	return p
+}
 
 // Rate is in operations per second; zero for an interval without length.
 func (p Pace) Rate() float64 {

@@ -79,7 +79,7 @@ var fields = []Field{
 	{Name: "leadIn", Flag: "lead-in", Usage: "time at the start that is kept out of the summary", place: at(quantity.ParseSeconds, func(s *Spec) *quantity.Seconds { return &s.LeadIn })},
 	{Name: "settled", Flag: "settled", Bool: true, Usage: "measure until the rate stands still, at most for the time given, and cut off what came before", place: at(strconv.ParseBool, func(s *Spec) *bool { return &s.Settled })},
 	{Name: "within", Flag: "within", Usage: "measure until the mean rate is known within this share, such as 2%, at most for the time given", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Within })},
-	{Name: "interval", Flag: "interval", Usage: "length of one point of the series, 100ms to 10s", place: at(quantity.ParseSeconds, func(s *Spec) *quantity.Seconds { return &s.Interval })},
+	{Name: "interval", Flag: "interval", Usage: "length of one point of the series, 100ms to 10s; otherwise a fiftieth of the time, up to 1s", place: at(quantity.ParseSeconds, func(s *Spec) *quantity.Seconds { return &s.Interval })},
 	{Name: "onError", Flag: "on-error", Usage: "end or continue when an operation fails", place: at(text[OnError], func(s *Spec) *OnError { return &s.OnError })},
 	{Name: "seed", Flag: "seed", Usage: "the same seed issues the same operations", place: at(unsigned, func(s *Spec) *uint64 { return &s.Seed })},
 }

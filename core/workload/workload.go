@@ -143,7 +143,7 @@ type Ending struct {
 	Settled bool           `json:"settled,omitempty" yaml:"settled,omitempty" doc:"Measure until the rate stands still and cut off what came before; the time is then the longest to wait"`
 	Within  quantity.Share `json:"within,omitempty" yaml:"within,omitempty" doc:"Measure until the mean rate is known within this share (half of its 95 % interval); the time is then the longest to wait; 0 means not to ask" minimum:"0" maximum:"1"`
 
-	Interval quantity.Seconds `json:"intervalSeconds,omitempty" yaml:"interval,omitempty" doc:"Length of one point of the series, 0.1 to 10 s; 0 means 1 s" minimum:"0" maximum:"10"`
+	Interval quantity.Seconds `json:"intervalSeconds,omitempty" yaml:"interval,omitempty" doc:"Length of one point of the series, 0.1 to 10 s; 0 means a fiftieth of the time, from 0.1 to 1 s" minimum:"0" maximum:"10"`
 	OnError  OnError          `json:"onError,omitempty" yaml:"onError,omitempty" doc:"What to do when an operation fails" enum:"end,continue"`
 }
 
@@ -152,7 +152,7 @@ func Default() Spec {
 	return Spec{
 		Pattern: Pattern{Blocks: Block(4 * quantity.KiB), Reads: 1, Order: Random, Span: quantity.GiB},
 		Pace:    Pace{Depth: 8, Workers: 1},
-		Ending:  Ending{For: 10, Interval: 1, OnError: End},
+		Ending:  Ending{For: 10, OnError: End},
 		Seed:    1,
 	}
 }
@@ -163,7 +163,7 @@ func Block(size quantity.Bytes) []BlockShare { return []BlockShare{{Size: size, 
 // Completed returns s with zero values that mean a default replaced by it.
 func (s Spec) Completed() Spec {
 	if s.Interval == 0 {
-		s.Interval = 1
+		s.Interval = intervalOf(s.For)
 	}
 	if s.OnError == "" {
 		s.OnError = End
@@ -178,6 +178,17 @@ func (s Spec) Completed() Spec {
 		s.Seed = 1
 	}
 	return s
+}
+
+// intervalOf is the length of interval that suits a time: so long that it has at
+// least fifty of them, where a tenth of a second allows, and no longer than a second.
+func intervalOf(time quantity.Seconds) quantity.Seconds {
+	for _, length := range []quantity.Seconds{1, 0.5, 0.2} {
+		if time == 0 || time >= 50*length {
+			return length
+		}
+	}
+	return 0.1
 }
 
 // Open reports whether operations arrive at a set rate rather than when

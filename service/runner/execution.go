@@ -384,7 +384,7 @@ func (e *execution) drive(ctx context.Context, used volume.Volume, m resource.Me
 	e.recording(recorder)
 	outcome, err := load.Run(ctx, load.Job{
 		Workload: m.Load, Volume: opened, Clock: load.NewMonotonic(), Pace: e.run.Pace,
-		Beside: host.NewSampler(e.devices()...).Sample, Patience: judge.Patience(m.Load), Thread: host.ThreadUse,
+		Beside: host.NewSampler(e.devices()...).Sample, Watch: judge.Watch(m.Load), Thread: host.ThreadUse,
 		Observe: func(interval measure.Interval) {
 			recorder.keep(interval)
 			e.stand(m.ID, interval)

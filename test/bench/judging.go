@@ -60,7 +60,7 @@ func judging() error {
 	load.Settled, load.Within = true, 0.02
 	took, err := middle(func() error {
 		judge.Findings(judge.Observed{Load: load, Series: series, Summary: measure.Summary{Total: measure.Figures{Operations: 3_600_000, Rate: 1000, Latency: measure.Latency{Mean: 0.008}}}})
-		judge.Patience(load)(paces, true)
+		judge.Watch(load)(paces, true)
 		return nil
 	})
 	row("judging a measurement of 3,600 intervals, all rules", "under 20 ms", "%.2f ms", took)

@@ -5,20 +5,21 @@ import (
 	"patientheron/core/quantity"
 )
 
-// mostParts is how many parts a patient measurement keeps at most. A day of them,
+// mostParts is how many parts a measurement keeps at most. A day of them,
 // one a second, would take gigabytes; joined by neighbours the cut that is found
 // at the end falls on a boundary between two of them, at most one part in 128 of
 // the time later.
 const mostParts = 256
 
-// keptParts is what a patient measurement counted, kept until it is known from
-// where on the summary counts. Of each interval it keeps the pace; what was
+// keptParts is what a measurement counted, kept until it is known from where on the
+// summary counts. Of each interval it keeps the pace; what was
 // counted is joined over more and more intervals.
 type keptParts struct {
 	paces  []measure.Pace
 	parts  []measure.Part
-	each   int // intervals of one part
-	last   int // intervals of the part at the end
+	each   int              // intervals of one part
+	last   int              // intervals of the part at the end
+	over   quantity.Seconds // after the last whole interval
 	joiner *measure.Tally
 }
 
@@ -68,28 +69,41 @@ func (k *keptParts) after(cut int, into *measure.Tally) (length, before quantity
 		p.Faults, p.Retries, p.Pieces = nil, 0, 0
 		into.Add(p)
 	}
-	return length, before
+	return length + k.over, before
 }
 
-// keep remembers an interval and asks patience whether that is enough, at
-// first after every interval, later at every twentieth part more.
+// rest adds what was counted after the last whole interval.
+func (k *keptParts) rest(length quantity.Seconds, p measure.Part) {
+	if n := len(k.parts); n > 0 {
+		k.parts[n-1] = k.join(k.parts[n-1], p)
+		k.over += length
+	}
+}
+
+// keep remembers an interval and, for a patient workload, asks whether that is
+// enough: at first after every interval, later at every twentieth part more.
 func (c *collector) keep(interval measure.Interval, p measure.Part, last bool) {
 	c.kept.add(interval.Pace(), p)
-	if last || len(c.kept.paces) < c.look {
+	if last || !c.patient || len(c.kept.paces) < c.look {
 		return
 	}
 	c.look = len(c.kept.paces) + max(len(c.kept.paces)/20, 1)
-	if _, enough, _ := c.patience(c.kept.paces, false); enough {
+	if c.watch(c.kept.paces, false).Enough {
 		c.enough.Store(true)
 		c.satisfy()
 	}
 }
 
-// patient makes the totals of a patient measurement from the intervals after
-// the cut, and says how long they were and how much was cut off.
-func (c *collector) patient() (length, cut quantity.Seconds, record measure.Patience) {
-	from, _, record := c.patience(c.kept.paces, true)
-	length, cut = c.kept.after(from, c.total)
-	record.Cut = cut
-	return length, cut, record
+// sustained makes the totals of a measurement from the intervals of its last phase,
+// and says how long they were and how much was cut off.
+func (c *collector) sustained() (length, cut quantity.Seconds, stand measure.Stand) {
+	stand = c.watch(c.kept.paces, true)
+	length, cut = c.kept.after(stand.Cut, c.total)
+	if stand.Phases != nil {
+		stand.Phases.Cut = cut
+	}
+	if stand.Patience != nil {
+		stand.Patience.Cut = cut
+	}
+	return length, cut, stand
 }
