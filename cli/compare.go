@@ -1,12 +1,14 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/csv"
 	"errors"
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -170,37 +172,32 @@ func check(gates []compare.Gate, texts []string, c compare.Result) error {
 
 func printCompared(w io.Writer, c resource.Compared, chosen string) {
 	fmt.Fprintf(w, "Baseline: %s\n", c.Result.Baseline.Name)
+	caution := func(words string) {
+		if words != "" {
+			fmt.Fprintf(w, "  %s\n", indented("Caution: "+words, "  "))
+		}
+	}
+	caution(c.Result.Baseline.Caution)
 	for number, candidate := range c.Result.Candidates {
 		fmt.Fprintf(w, "\nCandidate: %s\n", candidate.Name)
 		fmt.Fprintf(w, "  %s\n", indented("Setup: "+candidate.Difference.Words, "  "))
-		if candidate.Difference.Caution != "" {
-			fmt.Fprintf(w, "  %s\n", indented("Caution: "+candidate.Difference.Caution, "  "))
-		}
-		if candidate.Handling != "" {
-			fmt.Fprintf(w, "  %s\n", indented("Caution: "+candidate.Handling, "  "))
-		}
+		caution(candidate.Difference.Caution)
+		caution(candidate.Caution)
+		caution(candidate.Handling)
 		fmt.Fprintf(w, "  %s\n", indented(candidate.Words, "  "))
 		if candidate.Index > 0 {
-			fmt.Fprintf(w, "  Taken together %s times the baseline (geometric mean of what follows).\n", quantity.Digits(candidate.Index))
-		}
-		if len(candidate.Parts) == 0 {
-			continue
-		}
-		t := newTable(w, 3, "stage", "figure", "baseline", "candidate", "ratio", "95 % interval", "verdict")
-		for _, part := range candidate.Parts {
-			point := c.Result.Points[part.Point]
-			key := part.Figure
-			if chosen != "" {
-				key = chosen
+			left := ""
+			if candidate.LeftOut > 0 {
+				left = fmt.Sprintf("; %d of them left out: hints, missing or not to be trusted", candidate.LeftOut)
 			}
-			t.AppendRow(comparedRow(point, point.Row(key), number))
+			fmt.Fprintf(w, "  %s\n", indented(fmt.Sprintf("Taken together %s times the baseline (geometric mean of what follows%s).", quantity.Digits(candidate.Index), left), "  "))
 		}
-		var right []table.ColumnConfig
-		for column := 3; column <= 6; column++ {
-			right = append(right, table.ColumnConfig{Number: column, Align: text.AlignRight, AlignHeader: text.AlignRight})
+		if len(c.Result.Points) > 0 {
+			printPoints(w, c.Result, number, chosen)
 		}
-		t.SetColumnConfigs(right)
-		t.Render()
+	}
+	if c.Result.Advice != "" {
+		fmt.Fprintf(w, "\n%s\n", indented(c.Result.Advice, ""))
 	}
 	if len(c.Result.Unmatched) > 0 {
 		fmt.Fprintln(w, "\nWithout counterpart:")
@@ -228,23 +225,58 @@ func printCompared(w io.Writer, c resource.Compared, chosen string) {
 	}
 }
 
+// printPoints prints the points of one candidate in the order of the baseline, and
+// what is to be said of their repeats.
+func printPoints(w io.Writer, c compare.Result, candidate int, chosen string) {
+	t := newTable(w, 3, "stage", "figure", "baseline", "candidate", "ratio", "95 % interval", "verdict")
+	names := namesFor(w, 78)
+	var remarks []string
+	for _, point := range c.Points {
+		heading, name := names.row(point.Stage, point.Point)
+		if heading != "" {
+			t.AppendRow(table.Row{heading})
+		}
+		row := point.Row(cmp.Or(chosen, point.Main))
+		t.AppendRow(comparedRow(name, row, candidate))
+		if point.Cold != nil && row.Figure == point.Cold.Figure {
+			t.AppendRow(comparedRow("    first pass alone", *point.Cold, candidate))
+		}
+		if candidate < len(row.Candidates) {
+			for who, remark := range []string{row.Baseline.Remark, row.Candidates[candidate].Remark} {
+				if remark != "" {
+					remarks = append(remarks, fmt.Sprintf("%s, %s: %s.", point.Title, []string{"baseline", "candidate"}[who], remark))
+				}
+			}
+		}
+	}
+	var right []table.ColumnConfig
+	for column := 3; column <= 6; column++ {
+		right = append(right, table.ColumnConfig{Number: column, Align: text.AlignRight, AlignHeader: text.AlignRight})
+	}
+	t.SetColumnConfigs(right)
+	t.Render()
+	for _, remark := range remarks {
+		fmt.Fprintf(w, "  %s\n", indented(remark, "    "))
+	}
+}
+
 func indented(words, by string) string {
 	return strings.ReplaceAll(wrapped(words, 98-len(by)), "\n", "\n"+by)
 }
 
-func comparedRow(p compare.Match, r compare.Row, candidate int) table.Row {
+func comparedRow(name string, r compare.Row, candidate int) table.Row {
 	f := figure.Of(r.Figure)
-	row := table.Row{"  " + shorten(p.Title, 24), r.Figure, shown(f, r.Baseline), "", "", "", ""}
+	row := table.Row{name, r.Figure, shown(f, r.Baseline), "", "", "", ""}
 	if candidate >= len(r.Candidates) {
 		row[6] = "no such figure"
 		return row
 	}
 	o := r.Candidates[candidate]
 	row[3], row[6] = shown(f, o.Values), string(o.Verdict)
-	if o.Ratio.Value > 0 {
+	if o.Ratio.Value > 0 || len(o.Values.Values) > 0 && o.Taken.Mean == 0 {
 		row[4] = quantity.Digits(o.Ratio.Value)
 	}
-	if o.Low > 0 {
+	if o.High > 0 {
 		row[5] = quantity.Digits(o.Low) + " to " + quantity.Digits(o.High)
 	}
 	if o.Verdict == judge.Same {
@@ -269,12 +301,22 @@ func comparisonCSV(w io.Writer, c resource.Compared) error {
 	out := csv.NewWriter(w)
 	full := func(v float64) string { return strconv.FormatFloat(v, 'g', -1, 64) }
 	rows := [][]string{{
-		"point", "figure", "unit", "candidate", "verdict", "ratio", "ratio_low", "ratio_high", "chance",
+		"point", "figure", "passes", "unit", "candidate", "verdict", "ratio", "ratio_low", "ratio_high", "chance",
 		"baseline_mean", "baseline_low", "baseline_high", "baseline_repeats", "baseline_unreliable",
 		"candidate_mean", "candidate_low", "candidate_high", "candidate_repeats", "candidate_unreliable", "reason",
 	}}
 	for _, p := range c.Result.Points {
-		for _, r := range p.Rows {
+		compared := p.Rows
+		if p.Cold != nil {
+			compared = append(slices.Clone(compared), *p.Cold)
+		}
+		for n, r := range compared {
+			passes := "warm"
+			if n == len(p.Rows) {
+				passes = "first"
+			} else if p.Cold == nil {
+				passes = "all"
+			}
 			for i, o := range r.Candidates {
 				reason := o.Reason
 				if reason == "" {
@@ -282,7 +324,7 @@ func comparisonCSV(w io.Writer, c resource.Compared) error {
 				}
 				b, v := r.Baseline, o.Values
 				rows = append(rows, []string{
-					resource.Cell(p.Title), r.Figure, figure.Of(r.Figure).Unit, resource.Cell(c.Result.Candidates[i].Name), string(o.Verdict), full(o.Ratio.Value), full(o.Low), full(o.High), full(o.Chance),
+					resource.Cell(p.Title), r.Figure, passes, figure.Of(r.Figure).Unit, resource.Cell(c.Result.Candidates[i].Name), string(o.Verdict), full(o.Ratio.Value), full(o.Low), full(o.High), full(o.Chance),
 					full(b.Taken.Mean), full(b.Taken.Low), full(b.Taken.High), strconv.Itoa(len(b.Repeated.Values)), b.Unreliable,
 					full(v.Taken.Mean), full(v.Taken.Low), full(v.Taken.High), strconv.Itoa(len(v.Repeated.Values)), v.Unreliable, resource.Cell(reason),
 				})

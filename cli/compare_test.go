@@ -42,7 +42,7 @@ func compared() resource.Compared {
 }
 
 func TestComparisonFitsATerminal(t *testing.T) {
-	for _, figure := range []string{"", "p99", "reads-p99"} {
+	for _, figure := range []string{"", "p99", "writes-p99"} {
 		var out bytes.Buffer
 		printCompared(&out, compared(), figure)
 		for line := range strings.Lines(out.String()) {
@@ -51,7 +51,7 @@ func TestComparisonFitsATerminal(t *testing.T) {
 			}
 		}
 		wanted := []string{"Baseline: plain", "Candidate: cached", "no space left", "not to be trusted", "Kept as comparison 7"}
-		if figure == "reads-p99" {
+		if figure == "writes-p99" {
 			wanted = append(wanted, "no such figure")
 		} else {
 			wanted = append(wanted, "better", "worse", "3.00", "(?)")
@@ -74,7 +74,7 @@ func TestComparisonAsCSV(t *testing.T) {
 		t.Fatalf("%d rows, %v", len(rows), err)
 	}
 	for _, row := range rows[1:] {
-		if row[0] == "lookups" && row[1] == "iops" && (row[4] != "better" || row[13] != "" || !strings.HasPrefix(row[18], "Memory answered")) {
+		if row[0] == "lookups" && row[1] == "iops" && (row[5] != "better" || row[14] != "" || !strings.HasPrefix(row[19], "Memory answered")) {
 			t.Errorf("row %v", row)
 		}
 		if strings.Contains(strings.Join(row, " "), "NaN") {

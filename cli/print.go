@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"strings"
@@ -8,9 +9,11 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
+	"golang.org/x/term"
 
 	"patientheron/core/judge"
 	"patientheron/core/measure"
+	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/resource"
@@ -36,6 +39,45 @@ func newTable(w io.Writer, numbersFrom int, header ...any) table.Writer {
 	return t
 }
 
+// widthOf is how many columns a terminal has; 0 where nothing limits a line.
+func widthOf(w io.Writer) int {
+	if !isTerminal(w) {
+		return 0
+	}
+	width, _, err := term.GetSize(int(fileOf(w).Fd()))
+	if err != nil {
+		return 0
+	}
+	return width
+}
+
+// pointNames names the points of a table's rows: where a stage has several, by what
+// varies, under a heading; broken so that there is room for the other columns.
+type pointNames struct {
+	width int // of the first column
+	stage string
+}
+
+func namesFor(w io.Writer, others int) *pointNames {
+	return &pointNames{width: max(cmp.Or(widthOf(w), 100)-others, 24)}
+}
+
+// row gives the name of a point, and the heading before it when its stage begins.
+func (n *pointNames) row(stage string, point []plan.Setting) (heading, name string) {
+	if len(point) == 0 {
+		n.stage = ""
+		return "", n.broken("  ", stage)
+	}
+	if stage != n.stage {
+		n.stage, heading = stage, n.broken("  ", stage)
+	}
+	return heading, n.broken("    ", plan.Describe(point))
+}
+
+func (n *pointNames) broken(by, text string) string {
+	return by + strings.ReplaceAll(wrapped(text, n.width-len(by)), "\n", "\n"+by)
+}
+
 // printRun writes a run with its results for reading.
 func printRun(w io.Writer, d resource.RunDetail) error {
 	fmt.Fprintf(w, "Run %d  %s\n", d.ID, d.Name)
@@ -50,7 +92,11 @@ func printRun(w io.Writer, d resource.RunDetail) error {
 	fmt.Fprintln(w)
 	printChecks(w, d.Run)
 	for _, m := range d.Markers {
-		fmt.Fprintf(w, "Marker %d at %s of measurement %d: %s\n", m.ID, m.At, m.MeasurementID, m.Name)
+		words := fmt.Sprintf("Marker %d at %s of measurement %d: %s", m.ID, m.At, m.MeasurementID, m.Name)
+		if m.Went != nil {
+			words += ". " + m.Went.Words
+		}
+		fmt.Fprintf(w, "%s\n", indented(words, "  "))
 	}
 	for _, m := range d.Measurements {
 		fmt.Fprintln(w)

@@ -5,13 +5,11 @@ import (
 	"fmt"
 	"io"
 	"strconv"
-	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
 	"patientheron/client"
-	"patientheron/core/compare"
 	"patientheron/core/figure"
 	"patientheron/core/quantity"
 	"patientheron/resource"
@@ -45,19 +43,23 @@ func printShape(w io.Writer, s resource.Shape) {
 		return
 	}
 	t := newTable(w, 3, "stage", "figure", "mean", "95 % interval", "spread", "repeats")
+	names := namesFor(w, 66)
 	for _, p := range s.Points {
-		name := "  " + shorten(p.Title, 30)
+		heading, name := names.row(p.Stage, p.Point)
+		if heading != "" {
+			t.AppendRow(table.Row{heading})
+		}
 		for _, r := range p.Rows {
-			if r.Figure != p.Main && r.Figure != "iops" && r.Figure != "p99" || len(r.Values.Values) == 0 {
+			f := figure.Of(r.Figure)
+			if r.Figure != p.Main && r.Figure != "iops" && r.Figure != "p99" && !f.OfPhases() || len(r.Values.Values) == 0 {
 				continue
 			}
-			f := figure.Of(r.Figure)
 			row := table.Row{name, r.Figure, f.Show(r.Mean.Mean), "not known", "", strconv.Itoa(len(r.Values.Values))}
 			if r.Unreliable != "" {
 				row[2] = f.Show(r.Mean.Mean) + " (?)"
 			}
 			if r.Mean.Known {
-				row[3], row[4] = f.Show(max(r.Mean.Low, 0))+" to "+f.Show(r.Mean.High), r.Variation.String()
+				row[3], row[4] = f.Show(r.Mean.Low)+" to "+f.Show(r.Mean.High), r.Variation.String()
 			}
 			t.AppendRow(row)
 			name = ""
@@ -65,33 +67,11 @@ func printShape(w io.Writer, s resource.Shape) {
 	}
 	t.Render()
 	for _, p := range s.Points {
-		for _, r := range p.Rows {
-			if words := remark(r); r.Figure == p.Main && words != "" {
-				fmt.Fprintf(w, "%s\n", indented(p.Title+": "+words+".", "  "))
-			}
+		if p.Words != "" {
+			fmt.Fprintf(w, "%s\n", indented(p.Title+": "+p.Words+".", "  "))
 		}
 	}
 	for _, l := range s.Lines {
 		fmt.Fprintf(w, "%s\n", indented(fmt.Sprintf("%s by %s: %s", l.Stage, l.Field, l.Words), "  "))
 	}
-}
-
-// remark says what is peculiar about repeats.
-func remark(r compare.Single) string {
-	f := figure.Of(r.Figure)
-	var words []string
-	for _, n := range r.Odd {
-		words = append(words, fmt.Sprintf("repeat %d is odd (%s)", n, f.Show(r.Values.Values[n-1])))
-	}
-	if r.Trend.Direction != 0 {
-		text := fmt.Sprintf("still changing from repeat to repeat, %s cold and %s warm", f.Show(r.Cold), f.Show(r.Warm))
-		if r.Plateau != nil {
-			text += fmt.Sprintf(", levelling at %s after %s passes", f.Show(r.Plateau.Value), quantity.Digits(r.Plateau.Passes))
-		}
-		words = append(words, text)
-	}
-	if r.Unreliable != "" {
-		words = append(words, "not to be trusted: "+r.Unreliable)
-	}
-	return strings.Join(words, "; ")
 }

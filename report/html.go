@@ -51,6 +51,7 @@ type runPage struct {
 	Points   []pointPart
 	Findings []namedFinding
 	Charts   []template.HTML
+	Markers  []resource.Marker
 	Lines    []compare.Line
 	Sweeps   []template.HTML
 	Failed   []resource.Measurement
@@ -69,7 +70,7 @@ func (p pointPart) Shown() []compare.Single {
 }
 
 // shown are the figures of a page's tables.
-var shown = []string{"throughput", "iops", "mean", "p50", "p99", "p99.9", "worst", "cpu"}
+var shown = []string{"throughput", "start", "sustained", "until-fall", "bytes-until-fall", "iops", "mean", "p50", "p99", "p99.9", "worst", "cpu"}
 
 type namedFinding struct {
 	Where string
@@ -80,7 +81,7 @@ type namedFinding struct {
 // script, no other file.
 // Series and distributions are fetched for what is drawn, and for nothing else.
 func WriteRun(w io.Writer, e Results, shape resource.Shape) error {
-	page := runPage{Run: e.Run, Question: e.Run.Plan.Why, Lines: shape.Lines, Plan: planfile.Write(e.Run.Plan)}
+	page := runPage{Run: e.Run, Question: e.Run.Plan.Why, Markers: e.Markers, Lines: shape.Lines, Plan: planfile.Write(e.Run.Plan)}
 	loads := map[int64]resource.Measurement{}
 	seen := map[string]bool{}
 	for _, m := range e.Measurements {
@@ -208,9 +209,23 @@ type comparedPoint struct {
 	compare.Match
 }
 
-// Shown are the rows of a point that the page shows.
-func (p comparedPoint) Shown() []compare.Row {
-	return slices.DeleteFunc(slices.Clone(p.Rows), func(r compare.Row) bool { return !slices.Contains(shown, r.Figure) })
+type comparedRow struct {
+	compare.Row
+	Cold bool
+}
+
+// Shown are the rows of a point that the page shows, that of the first passes after
+// the one it belongs to.
+func (p comparedPoint) Shown() (rows []comparedRow) {
+	for _, r := range p.Rows {
+		if slices.Contains(shown, r.Figure) {
+			rows = append(rows, comparedRow{Row: r})
+		}
+		if p.Cold != nil && r.Figure == p.Cold.Figure {
+			rows = append(rows, comparedRow{*p.Cold, true})
+		}
+	}
+	return rows
 }
 
 // WriteComparison writes a comparison as one page that needs nothing else. Histogram

@@ -69,7 +69,7 @@ func TestRunAsAPage(t *testing.T) {
 	if err := WriteRun(&b, ResultsOf(e), resource.Shape{Points: compare.Points(side), Lines: compare.Lines(side, 0)}); err != nil {
 		t.Fatal(err)
 	}
-	checkPage(t, b.String(), "no space left", "odd: repeat 4", "95 % interval")
+	checkPage(t, b.String(), "no space left", "repeat 4 is odd", "95 % interval")
 }
 
 func TestComparisonAsAPage(t *testing.T) {

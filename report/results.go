@@ -15,6 +15,7 @@ import (
 type Results struct {
 	Run          resource.Run
 	Measurements []resource.Measurement
+	Markers      []resource.Marker
 	// Series gives the intervals of a measurement to each, in order.
 	Series func(measurement int64, each func(measure.Interval) error) error
 	// Latency is the distribution of a measurement, all as recorded.

@@ -175,6 +175,7 @@ type Marker struct {
 	At            quantity.Seconds `json:"atSeconds" doc:"Since that measurement began"`
 	Name          string           `json:"name" doc:"What happened then"`
 	Created       time.Time        `json:"created"`
+	Went          *judge.Halves    `json:"went,omitempty" doc:"The measurement before and after it, once the run has ended"`
 }
 
 // Look is what was found before measuring: what stands behind a volume, what

@@ -2,6 +2,7 @@ package compare
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -17,7 +18,9 @@ type Alone struct {
 	Point        []plan.Setting `json:"point,omitempty"`
 	Title        string         `json:"title"`
 	Main         string         `json:"main"`
-	Rows         []Single       `json:"rows"`
+	Passes       judge.Passes   `json:"passes" doc:"How the repeats went as passes over the same data"`
+	Words        string         `json:"words,omitempty" doc:"What is peculiar about the repeats"`
+	Rows         []Single       `json:"rows" doc:"Of the passes that are warm"`
 	Measurements []int64        `json:"measurements"`
 }
 
@@ -34,12 +37,66 @@ func Points(side Side) []Alone {
 	for _, key := range g.order {
 		of := g.of[key]
 		a := Alone{Stage: of[0].Stage, Point: of[0].Point, Title: key, Main: figure.Main(of[0].Load), Measurements: numbers(of)}
+		main := figure.Of(a.Main)
+		a.Passes = passesOf(of, main)
 		for _, f := range figure.For(of[0].Load) {
-			a.Rows = append(a.Rows, Single{f.Key, values(of, f)})
+			if f.OfPhases() && !severalPhases(of) {
+				continue
+			}
+			v := values(of, f, which{from: a.Passes.Warm, going: a.Passes.Going})
+			if len(side.Runs) < 2 {
+				for i := range v.Odd { // counted among all
+					v.Odd[i] += a.Passes.Warm - 1
+				}
+			}
+			if a.Rows = append(a.Rows, Single{f.Key, v}); f.Key == a.Main {
+				a.Words = peculiar(main, v, a.Passes)
+			}
 		}
 		points = append(points, a)
 	}
 	return points
+}
+
+// peculiar says what is out of the ordinary about repeats.
+func peculiar(f figure.Figure, v Values, p judge.Passes) string {
+	var words []string
+	if p.Shape != judge.Level && len(v.All) > 0 {
+		words = append(words, passesInWords(f, v, p))
+	}
+	for _, n := range v.Odd {
+		if n <= len(v.All) {
+			words = append(words, fmt.Sprintf("repeat %d is odd (%s)", n, f.Show(v.All[n-1])))
+		}
+	}
+	if v.Idle > 0 {
+		words = append(words, fmt.Sprintf("nothing moved in %d of %d repeats", v.Idle, len(v.All)))
+	}
+	if v.Unreliable != "" {
+		words = append(words, "not to be trusted: "+v.Unreliable)
+	}
+	return strings.Join(words, "; ")
+}
+
+// passesInWords says what was cold and what is warm. A load that is slower once it
+// is warm is said to be.
+func passesInWords(f figure.Figure, v Values, p judge.Passes) string {
+	change := "warms up"
+	if (p.Gain < 0) != f.Lower {
+		change = "gets slower: what the first passes leave behind costs more than it saves"
+	}
+	cold, warm := f.Show(v.All[0]), f.Show(v.Taken.Mean)
+	switch {
+	case p.Going:
+		return fmt.Sprintf("it %s from pass to pass, from %s to %s, and was still changing at the last: warm is not reached", change, cold, f.Show(v.All[len(v.All)-1]))
+	case p.Shape == judge.FirstApart:
+		return fmt.Sprintf("it %s after the first pass: %s cold, %s warm", change, cold, warm)
+	}
+	after := fmt.Sprint(p.Warm - 1)
+	if p.Low < p.High {
+		after += fmt.Sprintf(" (%d to %d)", max(p.Low-1, 0), p.High-1)
+	}
+	return fmt.Sprintf("it %s over %s passes: %s cold, %s warm", change, after, cold, warm)
 }
 
 // Line is how rate and latency go with one swept field, the others held.

@@ -42,30 +42,107 @@ type Side struct {
 	Name    string
 	Runs    []int64
 	Setup   setup.Setup
-	Real    bool // not simulated: its runs differ by more than its repeats do
+	Setups  []setup.Setup // of each run, where they may differ
+	Real    bool          // not simulated: its runs differ by more than its repeats do
 	Samples []Sample
+	Past    []Side // other runs of the same setup on the same volume, one each
 }
 
-// disturbance is by how much the runs of a side differ anyway, and as much as
-// others took of the host's CPU time.
-func (s Side) disturbance() float64 {
+// learned tells from the past of a side by how much its runs differ, by figure.
+func (s Side) learned() map[string]judge.Learned {
+	past := map[string]map[string]*judge.Alike{}
+	for _, run := range s.Past {
+		g := group(run)
+		for _, key := range g.order {
+			of := g.of[key]
+			load := loadKey(of[0].Load, of[0].Point)
+			warm := which{from: passesOf(of, figure.Of(figure.Main(of[0].Load))).Warm}
+			for _, f := range figure.For(of[0].Load) {
+				v := values(of, f, warm)
+				if len(v.compared) == 0 {
+					continue
+				}
+				if past[f.Key] == nil {
+					past[f.Key] = map[string]*judge.Alike{}
+				}
+				if past[f.Key][load] == nil {
+					past[f.Key][load] = &judge.Alike{Load: load}
+				}
+				past[f.Key][load].Runs = append(past[f.Key][load].Runs, v.compared)
+			}
+		}
+	}
+	learned := map[string]judge.Learned{}
+	for key, loads := range past {
+		var all []judge.Alike
+		for _, load := range slices.Sorted(maps.Keys(loads)) {
+			all = append(all, *loads[load])
+		}
+		learned[key] = judge.Learn(all)
+	}
+	return learned
+}
+
+// loadKey names a load at a point: what is alike in it is measured in the same way.
+func loadKey(load workload.Spec, point []plan.Setting) string {
+	load = alike(load)
+	load.Name = ""
+	return load.Describe() + " " + plan.Describe(point)
+}
+
+// alike is a load without what may differ between runs that do the same.
+func alike(load workload.Spec) workload.Spec {
+	load = load.Completed()
+	load.Seed = 0
+	load.Interval = 0 // says how it is recorded, not what is done
+	return load
+}
+
+// taken is the share of the host's CPU time that others took meanwhile.
+func (s Side) taken() float64 {
 	stolen, n := 0.0, 0.0
 	for _, sample := range s.Samples {
 		if sample.Summary != nil {
 			stolen, n = stolen+float64(sample.Summary.Stolen), n+1
 		}
 	}
-	return math.Hypot(judge.RunToRun, stolen/max(n, 1))
+	return stolen / max(n, 1)
 }
 
-// allowance is the standard deviation from run to run that the values of a
-// side cannot show. What varies from repeat to repeat varies at least as much
-// from run to run: slow drifts outlast a run.
-func (s Side) allowance(disturbance float64, v Values) float64 {
-	if !s.Real || len(s.Runs) >= 3 {
-		return 0
+// unlearned is how many degrees of freedom an allowance has that nothing was learned
+// for: it is given, and generous.
+const unlearned = 1000
+
+// known is a side with what is known of how its runs differ.
+type known struct {
+	Side
+	learned map[string]judge.Learned // by figure
+	taken   float64
+}
+
+func (s Side) known() known {
+	k := known{Side: s}
+	if s.Real {
+		k.learned, k.taken = s.learned(), s.taken()
 	}
-	return math.Hypot(disturbance, float64(v.Variation)) / math.Sqrt(float64(max(len(s.Runs), 1)))
+	return k
+}
+
+// repetition is what a side measured of a figure. Where it has three runs or more,
+// they show by themselves how much runs differ. Of fewer it is learned from other
+// runs; where there are none, what varies from repeat to repeat varies at least as
+// much from run to run, because slow drifts outlast a run, and others on the host
+// take what they take.
+func (k known) repetition(f string, v Values, load string) judge.Repetition {
+	r := judge.Repetition{Values: v.compared, Runs: v.runs}
+	if !k.Real || v.runs >= 3 {
+		return r
+	}
+	var known bool
+	if r.Spread, known = k.learned[f].Under(load); !known {
+		r.Spread = judge.Spread{Deviation: math.Hypot(math.Hypot(judge.RunToRun, k.taken), float64(v.Variation)), Freedom: unlearned}
+	}
+	return r
 }
 
 // Sample is one measurement of a side.
@@ -84,14 +161,16 @@ type Result struct {
 	Noise      quantity.Share `json:"noise" doc:"Smallest difference that matters"`
 	Baseline   Subject        `json:"baseline"`
 	Candidates []Candidate    `json:"candidates"`
+	Advice     string         `json:"advice,omitempty" doc:"How to know more, when runs of the same differ too much for the difference that matters"`
 	Points     []Match        `json:"points" doc:"What all sides or some have in common with the baseline, in the baseline's order"`
 	Unmatched  []Unmatched    `json:"unmatched" doc:"What is on one side only, or failed"`
 }
 
 // Subject says what a side is.
 type Subject struct {
-	Name string  `json:"name"`
-	Runs []int64 `json:"runs"`
+	Name    string  `json:"name"`
+	Runs    []int64 `json:"runs"`
+	Caution string  `json:"caution,omitempty" doc:"Set when its runs are not of the same setup, so that together they stand for nothing"`
 }
 
 // Candidate is one candidate as a whole.
@@ -100,7 +179,8 @@ type Candidate struct {
 	Difference setup.Difference `json:"difference" doc:"Of its setup to that of the baseline"`
 	Handling   string           `json:"handling,omitempty" doc:"How operations were handed over to the system, when that was another way than in the baseline"`
 	Words      string           `json:"words" doc:"What got better and what worse, in a sentence, the largest change first"`
-	Index      float64          `json:"index,omitempty" doc:"Geometric mean of the gains of the main figures; absent when there is none"`
+	Index      float64          `json:"index,omitempty" doc:"Geometric mean of the gains of the main figures that are known and to be trusted; absent when there is none"`
+	LeftOut    int              `json:"leftOut,omitempty" doc:"Main figures that are not in the index: hints, missing ones, and those not to be trusted"`
 	Parts      []Part           `json:"parts" doc:"What the index and the sentence are made of, the largest gain first, the largest loss last"`
 }
 
@@ -122,9 +202,15 @@ type Match struct {
 	Title string         `json:"title"`
 	Load  string         `json:"load" doc:"The load in words"`
 	Main  string         `json:"main" doc:"Key of the figure that matters most here: throughput, or p99 at a set rate"`
+	Only  string         `json:"only,omitempty" doc:"Class of operation that the load issues, when there is one that moves bytes"`
 	Rows  []Row          `json:"rows"`
+	Cold  *Row           `json:"cold,omitempty" doc:"The main figure of the first passes alone, when a side was warming; all other rows compare what is warm"`
+
+	Passes []judge.Passes `json:"passes" doc:"How the repeats of the baseline and of each candidate went as passes over the same data"`
 
 	Measurements [][]int64 `json:"measurements" doc:"Of the baseline and of each candidate"`
+
+	key string // names the load
 }
 
 // Row is one figure at one point.
@@ -139,10 +225,13 @@ type Values struct {
 	judge.Repeated
 	Unreliable string     `json:"unreliable,omitempty" doc:"Why not to trust it"`
 	Reason     string     `json:"reason,omitempty" doc:"Why there is no value"`
-	Remark     string     `json:"remark,omitempty" doc:"Which of the values are compared, when not all are"`
-	Taken      judge.Mean `json:"taken" doc:"Mean of the values that are compared"`
+	Remark     string     `json:"remark,omitempty" doc:"Which of the values are compared, when not all are, and which are zero"`
+	Taken      judge.Mean `json:"taken" doc:"Mean of the values that are compared: the geometric one, with its interval, unless a value is zero"`
+	All        []float64  `json:"all" doc:"Of all repeats, in the order in which they were measured; values has those that are compared, or the mean of each run"`
+	Idle       int        `json:"idle,omitempty" doc:"Repeats in which nothing moved"`
 
 	compared []float64 // those that stand for what the side does once it is warm
+	runs     int       // that they come from
 }
 
 // Outcome is what a candidate has of a figure and how that stands to the
@@ -164,20 +253,35 @@ func Sides(baseline Side, candidates []Side, noise quantity.Share) Result {
 	if !(noise > 0) {
 		noise = Noise
 	}
-	c := Result{Noise: noise, Baseline: Subject{baseline.Name, baseline.Runs}, Points: []Match{}, Unmatched: []Unmatched{}, Candidates: []Candidate{}}
+	c := Result{Noise: noise, Baseline: Subject{Name: baseline.Name, Runs: baseline.Runs}, Points: []Match{}, Unmatched: []Unmatched{}, Candidates: []Candidate{}}
 	base := group(baseline)
 	others := make([]*groups, len(candidates))
 	for i, side := range candidates {
 		others[i] = group(side)
 	}
+	c.Baseline.Caution = mixed(baseline)
 	c.match(baseline, base, candidates, others)
 	c.decide(baseline, candidates)
 	for i, side := range candidates {
 		candidate := c.candidate(i, side, setup.Diff(baseline.Setup, side.Setup))
+		candidate.Caution = mixed(side)
 		candidate.Handling = handling(baseline, side)
 		c.Candidates = append(c.Candidates, candidate)
 	}
 	return c
+}
+
+// mixed says that the runs of a side are not of the same setup.
+func mixed(s Side) string {
+	for i, other := range s.Setups {
+		if i == 0 || i >= len(s.Runs) {
+			continue
+		}
+		if d := setup.Diff(s.Setups[0], other); d.Things > 0 {
+			return fmt.Sprintf("Runs %d and %d on one side are not of the same setup: %s Compare them with each other, not together.", s.Runs[0], s.Runs[i], d.Words)
+		}
+	}
+	return ""
 }
 
 // groups is the samples of a side, by what they measured.
@@ -217,7 +321,7 @@ func (c *Result) match(baseline Side, base *groups, candidates []Side, others []
 	var fills []func()
 	for _, key := range base.order {
 		of := base.of[key]
-		p := Match{Stage: of[0].Stage, Point: of[0].Point, Title: key, Load: of[0].Load.Describe(), Main: figure.Main(of[0].Load)}
+		p := Match{Stage: of[0].Stage, Point: of[0].Point, Title: key, Load: of[0].Load.Describe(), Main: figure.Main(of[0].Load), key: loadKey(of[0].Load, of[0].Point)}
 		p.Measurements = append(p.Measurements, numbers(of))
 		found := false
 		matched := make([][]Sample, len(candidates))
@@ -236,18 +340,12 @@ func (c *Result) match(baseline Side, base *groups, candidates []Side, others []
 		if !found {
 			continue
 		}
-		figures := figure.For(of[0].Load)
-		p.Rows = make([]Row, len(figures))
-		fills = append(fills, func() {
-			for i, f := range figures {
-				row := Row{Figure: f.Key, Baseline: values(of, f)}
-				for _, theirs := range matched {
-					row.Candidates = append(row.Candidates, Outcome{Values: values(theirs, f)})
-				}
-				p.Rows[i] = row
-			}
-		})
+		if classes := of[0].Load.Classes(); len(moving(classes)) == 1 {
+			p.Only = moving(classes)[0].String()
+		}
 		c.Points = append(c.Points, p)
+		at := len(c.Points) - 1
+		fills = append(fills, func() { c.Points[at].fill(append([][]Sample{of}, matched...)) })
 	}
 	onAllCores(fills)
 	for i, side := range candidates {
@@ -257,6 +355,76 @@ func (c *Result) match(baseline Side, base *groups, candidates []Side, others []
 			}
 		}
 	}
+}
+
+func moving(classes []measure.Class) []measure.Class {
+	return slices.DeleteFunc(slices.Clone(classes), func(c measure.Class) bool { return !c.Moves() })
+}
+
+// fill works out the rows of a point from what the baseline and each candidate
+// measured there.
+func (p *Match) fill(sides [][]Sample) {
+	var together judge.Passes
+	for _, of := range sides {
+		passes := passesOf(of, figure.Of(p.Main))
+		p.Passes = append(p.Passes, passes)
+		together = together.Together(passes)
+	}
+	row := func(f figure.Figure, which which) Row {
+		r := Row{Figure: f.Key, Baseline: values(sides[0], f, which)}
+		for _, theirs := range sides[1:] {
+			r.Candidates = append(r.Candidates, Outcome{Values: values(theirs, f, which)})
+		}
+		return r
+	}
+	for _, f := range figure.For(sides[0][0].Load) {
+		if f.OfPhases() && !slices.ContainsFunc(sides, severalPhases) {
+			continue
+		}
+		p.Rows = append(p.Rows, row(f, which{from: together.Warm, going: together.Going}))
+	}
+	if together.Warm > 1 {
+		cold := row(figure.Of(p.Main), which{from: 1, to: 1})
+		p.Cold = &cold
+	}
+}
+
+// severalPhases reports whether a measurement had more than one level.
+func severalPhases(of []Sample) bool {
+	return slices.ContainsFunc(of, func(s Sample) bool {
+		return s.Summary != nil && s.Summary.Phases != nil && len(s.Summary.Phases.List) > 1
+	})
+}
+
+// passesOf tells how the repeats went, over all runs together, pass by pass.
+func passesOf(of []Sample, f figure.Figure) judge.Passes {
+	perRun, order := map[int64][]float64{}, []int64{}
+	alone := 0.0
+	for _, s := range of {
+		if perRun[s.Run] == nil {
+			order = append(order, s.Run)
+		}
+		value := 0.0
+		if s.Summary != nil {
+			value = f.Value(s.Summary)
+			if steady := s.Summary.Steadiness; steady != nil && steady.Intervals > 0 {
+				alone = max(alone, float64(steady.Variation)/math.Sqrt(float64(steady.Intervals)))
+			}
+		}
+		perRun[s.Run] = append(perRun[s.Run], value)
+	}
+	var passes []float64
+	for pass := 0; len(order) > 0; pass++ {
+		sum := 0.0
+		for _, run := range order {
+			if pass >= len(perRun[run]) || !(perRun[run][pass] > 0) {
+				return judge.PassesOf(passes, 2*alone)
+			}
+			sum += math.Log(perRun[run][pass])
+		}
+		passes = append(passes, math.Exp(sum/float64(len(order))))
+	}
+	return judge.PassesOf(nil, 0)
 }
 
 // handling says how the operations of a side were handed over when that is not how
@@ -304,9 +472,7 @@ func loadsDiffer(ours, theirs []Sample) string {
 	if len(theirs) == 0 {
 		return ""
 	}
-	a, b := ours[0].Load.Completed(), theirs[0].Load.Completed()
-	a.Seed, b.Seed = 0, 0
-	a.Interval, b.Interval = 0, 0 // says how it is recorded, not what is done
+	a, b := alike(ours[0].Load), alike(theirs[0].Load)
 	if reflect.DeepEqual(a, b) {
 		return ""
 	}
@@ -319,47 +485,64 @@ func loadsDiffer(ours, theirs []Sample) string {
 	return strings.Join(differ, ", ")
 }
 
-// values gathers one figure. Where a side has three runs or more, each run
-// counts once, with the mean of its repeats: runs vary by more than repeats do.
-func values(samples []Sample, f figure.Figure) Values {
-	var v Values
-	perRun, order := map[int64][]float64{}, []int64{}
+// which says which passes of each run count: from one on, numbered from 1, to
+// another; 0 for all after it. Going is set when it was still changing at the last.
+type which struct {
+	from, to int
+	going    bool
+}
+
+// values gathers one figure. Where a side has three runs or more, each run counts
+// once, with the mean of its repeats: runs vary by more than repeats do. Zero is a
+// value where it is one of a rate; a latency of zero is none.
+func values(samples []Sample, f figure.Figure, which which) Values {
+	v := Values{All: []float64{}}
+	perRun, passes, order := map[int64][]float64{}, map[int64]int{}, []int64{}
 	for _, s := range samples {
+		passes[s.Run]++
+		pass := passes[s.Run]
 		if s.Summary == nil {
 			v.Reason = cmp.Or(s.Reason, "it has no result")
 			continue
 		}
 		value := f.Value(s.Summary)
-		if math.IsNaN(value) || math.IsInf(value, 0) || value <= 0 {
+		if math.IsNaN(value) || math.IsInf(value, 0) || value < 0 || value == 0 && f.Unit == "seconds" {
 			v.Reason = fmt.Sprintf("measurement %d has no %s", s.Measurement, f.Label)
+			continue
+		}
+		v.All = append(v.All, value)
+		for _, d := range s.Doubts {
+			if d.Figure == "all" || f.Side == "" || d.Figure == f.Side {
+				v.Unreliable = d.Sentence
+			}
+		}
+		if pass < which.from || which.to > 0 && pass > which.to {
 			continue
 		}
 		if perRun[s.Run] == nil {
 			order = append(order, s.Run)
 		}
 		perRun[s.Run] = append(perRun[s.Run], value)
-		for _, d := range s.Doubts {
-			if d.Figure == "all" || f.Side == "" || d.Figure == f.Side {
-				v.Unreliable = d.Sentence
-			}
-		}
 	}
-	var all []float64
+	kept := 0
 	for _, run := range order {
+		kept += len(perRun[run])
 		if len(order) < 3 {
-			all = append(all, perRun[run]...)
+			v.compared = append(v.compared, perRun[run]...)
 			continue
 		}
-		all = append(all, judge.MeanOfRepeats(perRun[run]).Mean)
+		v.compared = append(v.compared, judge.MeanOfRepeats(perRun[run]).Mean)
 	}
-	v.Repeated = judge.Repeats(all)
-	v.compared = all
-	if v.Trend.Direction != 0 {
-		v.compared = all[len(all)/2:]
-		v.Remark = fmt.Sprintf("the repeats were still changing; the last %d of %d are compared", len(v.compared), len(all))
+	v.runs = len(order)
+	v.Repeated = judge.Repeats(v.compared)
+	v.Taken = v.Repeated.Centre()
+	for _, value := range v.compared {
+		if value == 0 {
+			v.Idle++
+		}
 	}
-	v.Taken = judge.MeanOfRepeats(v.compared)
-	if len(all) > 0 {
+	v.Remark = which.inWords(kept, len(v.All), v.Idle)
+	if len(v.compared) > 0 {
 		v.Reason = ""
 	} else if v.Reason == "" {
 		v.Reason = "it was not measured"
@@ -367,19 +550,84 @@ func values(samples []Sample, f figure.Figure) Values {
 	return v
 }
 
-// decide finds the ratios and their verdicts, the points of one figure of one
-// candidate together.
-func (c *Result) decide(baseline Side, candidates []Side) {
-	var decisions []func()
-	for candidate, side := range candidates {
-		before, after := baseline.disturbance(), side.disturbance()
-		decisions = append(decisions, func() {
-			c.decideOne(candidate, func(b, v Values) float64 {
-				return math.Hypot(baseline.allowance(before, b), side.allowance(after, v))
-			})
-		})
+// inWords says which values are compared, when not all are, and which are zero.
+func (w which) inWords(kept, all, idle int) string {
+	var words []string
+	if kept < all {
+		from := fmt.Sprintf("pass %d on", w.from)
+		if w.to > 0 {
+			from = fmt.Sprintf("pass %d alone", w.from)
+		}
+		words = append(words, fmt.Sprintf("from %s: %d of %d repeats", from, kept, all))
+		if w.going {
+			words = append(words, "it was still changing at the last")
+		}
 	}
-	onAllCores(decisions)
+	if idle > 0 {
+		words = append(words, fmt.Sprintf("nothing moved in %d of %d", idle, kept))
+	}
+	return strings.Join(words, "; ")
+}
+
+// decide finds the ratios and the verdicts of all that is on the page together.
+func (c *Result) decide(baseline Side, candidates []Side) {
+	before := baseline.known()
+	after := make([]known, len(candidates))
+	for i, side := range candidates {
+		after[i] = side.known()
+	}
+	perPoint := make([][]judge.Decided, len(c.Points))
+	work := make([]func(), len(c.Points))
+	for i := range c.Points {
+		work[i] = func() {
+			p := &c.Points[i]
+			rows := make([]*Row, 0, len(p.Rows)+1)
+			for r := range p.Rows {
+				rows = append(rows, &p.Rows[r])
+			}
+			if p.Cold != nil {
+				rows = append(rows, p.Cold)
+			}
+			for _, row := range rows {
+				f := figure.Of(row.Figure)
+				for n := range candidates {
+					o := &row.Candidates[n]
+					o.Ratio = judge.Compare(before.repetition(f.Key, row.Baseline, p.key), after[n].repetition(f.Key, o.Values, p.key), c.Noise)
+					perPoint[i] = append(perPoint[i], judge.Decided{Ratio: &o.Ratio, Lower: f.Lower, Main: row.Figure == p.Main && row != p.Cold})
+				}
+			}
+		}
+	}
+	onAllCores(work)
+	judge.Decide(slices.Concat(perPoint...), c.Noise)
+	c.Advice = c.advice(append([]known{before}, after...))
+}
+
+// advice says how to know more when runs of the same differ too much for the
+// difference that matters to be seen between one of each.
+func (c *Result) advice(sides []known) string {
+	unknown := false
+	for _, p := range c.Points {
+		for _, o := range p.Row(p.Main).Candidates {
+			unknown = unknown || o.Verdict == judge.NotShown || o.Verdict == judge.Hint
+		}
+	}
+	most := 0.0
+	for _, side := range sides {
+		if len(side.Runs) >= 3 {
+			continue
+		}
+		for _, p := range c.Points {
+			if s, known := side.learned[p.Main].Under(p.key); known {
+				most = max(most, s.Deviation)
+			}
+		}
+	}
+	if !unknown || most < float64(c.Noise)/2 {
+		return ""
+	}
+	return fmt.Sprintf("Runs of the same differ by %s here (standard deviation, learned from other runs), so that %s is hard to see between single runs. Measure both sides in turn, three times or more, and compare them together, such as 'heron compare 1+3+5 2+4+6'.",
+		quantity.Share(most), c.Noise)
 }
 
 // onAllCores does independent work, as many pieces at a time as there are
@@ -397,25 +645,9 @@ func onAllCores(work []func()) {
 	together.Wait()
 }
 
-// decideOne decides for one candidate.
-func (c *Result) decideOne(candidate int, allowance func(baseline, candidate Values) float64) {
-	families := map[string][]*judge.Ratio{}
-	for p := range c.Points {
-		for r := range c.Points[p].Rows {
-			row := &c.Points[p].Rows[r]
-			outcome := &row.Candidates[candidate]
-			outcome.Ratio = judge.Compare(row.Baseline.compared, outcome.compared, c.Noise, allowance(row.Baseline, outcome.Values))
-			families[row.Figure] = append(families[row.Figure], &outcome.Ratio)
-		}
-	}
-	for key, ratios := range families {
-		judge.Decide(ratios, c.Noise, figure.Of(key).Lower)
-	}
-}
-
 // candidate sums one candidate up.
 func (c *Result) candidate(number int, side Side, difference setup.Difference) Candidate {
-	result := Candidate{Subject: Subject{side.Name, side.Runs}, Difference: difference, Parts: []Part{}}
+	result := Candidate{Subject: Subject{Name: side.Name, Runs: side.Runs}, Difference: difference, Parts: []Part{}}
 	var gains []float64
 	for i, p := range c.Points {
 		row := p.Row(p.Main)
@@ -423,11 +655,15 @@ func (c *Result) candidate(number int, side Side, difference setup.Difference) C
 		part := Part{Point: i, Title: p.Title, Figure: p.Main, Verdict: outcome.Verdict, Unreliable: row.Baseline.Unreliable != "" || outcome.Unreliable != ""}
 		if outcome.Verdict != judge.Missing {
 			part.Gain = outcome.Ratio.Value
-			part.Words = figure.Of(p.Main).InWords(outcome.Ratio.Value)
+			part.Words = inWords(figure.Of(p.Main), row.Baseline, outcome)
 			if figure.Of(p.Main).Lower {
 				part.Gain = 1 / part.Gain
 			}
+		}
+		if outcome.Ratio.Known() && !part.Unreliable && part.Gain > 0 {
 			gains = append(gains, part.Gain)
+		} else {
+			result.LeftOut++
 		}
 		result.Parts = append(result.Parts, part)
 	}
@@ -437,11 +673,25 @@ func (c *Result) candidate(number int, side Side, difference setup.Difference) C
 	return result
 }
 
-// Row finds a figure of a point; an empty row when it is not there.
+// inWords says what a ratio means, also where there is none for want of a value.
+func inWords(f figure.Figure, baseline Values, o Outcome) string {
+	switch {
+	case o.Ratio.Value > 0:
+		return f.InWords(o.Ratio.Value)
+	case baseline.Taken.Mean == 0:
+		return f.Label + " from nothing to " + f.Show(o.Taken.Mean)
+	}
+	return f.Label + " down to nothing"
+}
+
+// Row finds a figure of a point; an empty row when it is not there. A figure of the
+// only class of operation that the load issues is that of all.
 func (p Match) Row(key string) Row {
-	for _, r := range p.Rows {
-		if r.Figure == key {
-			return r
+	for _, wanted := range []string{key, strings.TrimPrefix(key, p.Only+"-")} {
+		for _, r := range p.Rows {
+			if r.Figure == wanted {
+				return r
+			}
 		}
 	}
 	return Row{Figure: key}

@@ -100,7 +100,7 @@ func TestOddInput(t *testing.T) {
 	one := side("one", 4, 1, 0, map[string]float64{"lookups": 700})
 	base := side("base", 1, 3, 0.01, map[string]float64{"lookups": 1000})
 	c := Sides(base, []Side{zero, nan, one, {Name: "empty"}}, 0.05)
-	for i, want := range []judge.Verdict{judge.Missing, judge.Missing, judge.Hint, judge.Missing} {
+	for i, want := range []judge.Verdict{judge.Worse, judge.Missing, judge.Hint, judge.Missing} {
 		if o := c.Points[0].Row("iops").Candidates[i]; o.Verdict != want {
 			t.Errorf("%s: %+v, want %s", c.Candidates[i].Name, o.Ratio, want)
 		}

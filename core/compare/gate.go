@@ -53,11 +53,26 @@ type Answer struct {
 	Passed  int      `json:"passed" doc:"Points at which it is not met"`
 }
 
-// Check applies the gate. The condition is met where the difference is shown
-// and at least as large as asked. It cannot be told with one repeat on a side,
-// without a value, or when the figure is not to be trusted.
+// unlikely is the chance below which a gate takes something for excluded.
+const unlikely = 0.05
+
+// Check applies the gate. The condition is met where a difference is shown and is at
+// least as large as asked; where nothing is asked, as the one that matters. It is not met where
+// one as large is excluded, or the difference that is shown is smaller. Everything
+// else cannot be told: one repeat on a side, no value, an interval that lies across
+// what is asked, repeats in which nothing moved, runs on one side that are not of the
+// same setup, a figure that is not to be trusted, and what one side did not measure.
 func (g Gate) Check(c Result) (Answer, error) {
 	a := Answer{Failed: []string{}, Unknown: []string{}}
+	if g.By == 0 {
+		g.By = c.Noise
+	}
+	rows := 0
+	for _, p := range c.Points {
+		if strings.HasPrefix(p.Title, g.Stage) {
+			rows += len(p.Row(g.Figure.Key).Candidates)
+		}
+	}
 	found := false
 	for _, p := range c.Points {
 		if g.Stage != "" && !strings.HasPrefix(p.Title, g.Stage) {
@@ -67,30 +82,69 @@ func (g Gate) Check(c Result) (Answer, error) {
 		for i, o := range row.Candidates {
 			found = true
 			where := fmt.Sprintf("%s of %s, %s", g.Figure.Label, p.Title, c.Candidates[i].Name)
-			change := o.Ratio.Value - 1
-			met := o.Verdict == judge.Worse
-			if g.Better {
-				met = o.Verdict == judge.Better
-			}
-			if change < 0 {
-				change = -change
-			}
-			switch {
-			case o.Verdict == judge.Missing:
-				a.Unknown = append(a.Unknown, where+": "+cmp.Or(o.Reason, cmp.Or(row.Baseline.Reason, "there is no value")))
-			case row.Baseline.Unreliable != "" || o.Unreliable != "":
-				a.Unknown = append(a.Unknown, where+": "+cmp.Or(o.Unreliable, row.Baseline.Unreliable))
-			case o.Verdict == judge.Hint:
-				a.Unknown = append(a.Unknown, where+": one repeat on a side; measure at least three")
-			case met && change >= float64(g.By):
-				a.Failed = append(a.Failed, fmt.Sprintf("%s: %s against %s, %s", where, g.Figure.Show(o.Taken.Mean), g.Figure.Show(row.Baseline.Taken.Mean), o.Verdict))
+			switch met, reason := g.met(row.Baseline, o, rows, cmp.Or(c.Baseline.Caution, c.Candidates[i].Caution)); {
+			case reason != "":
+				a.Unknown = append(a.Unknown, where+": "+reason)
+			case met:
+				a.Failed = append(a.Failed, fmt.Sprintf("%s: %s against %s, %s", where, g.Figure.Show(o.Taken.Mean), g.Figure.Show(row.Baseline.Taken.Mean), g.Figure.InWords(o.Ratio.Value)))
 			default:
 				a.Passed++
 			}
+		}
+		if len(row.Candidates) == 0 {
+			found = true
+			a.Unknown = append(a.Unknown, fmt.Sprintf("%s of %s: this load has no such figure", g.Figure.Label, p.Title))
+		}
+	}
+	for _, u := range c.Unmatched {
+		if g.Stage == "" || strings.HasPrefix(u.Title, g.Stage) {
+			found = true
+			a.Unknown = append(a.Unknown, fmt.Sprintf("%s, %s: %s", u.Title, u.Side, u.Reason))
 		}
 	}
 	if !found {
 		return a, fmt.Errorf("%w: no point of this comparison is called %q with a figure %s", ErrInvalid, g.Stage, g.Figure.Key)
 	}
 	return a, nil
+}
+
+// met tells whether the condition is met at one of so many points, or why that cannot be told.
+func (g Gate) met(baseline Values, o Outcome, among int, mixed string) (met bool, reason string) {
+	switch {
+	case o.Verdict == judge.Missing:
+		return false, cmp.Or(o.Reason, baseline.Reason, "there is no value")
+	case baseline.Unreliable != "" || o.Unreliable != "":
+		return false, cmp.Or(o.Unreliable, baseline.Unreliable)
+	case mixed != "":
+		return false, mixed
+	case !o.Ratio.Known() && o.Verdict != judge.Same:
+		return false, "one repeat on a side; measure at least three"
+	case baseline.Idle+o.Idle > 0 && !o.Ratio.Shown(among):
+		return false, cmp.Or(o.Remark, baseline.Remark)
+	}
+	lower := g.Figure.Lower != g.Better // less counts as what is asked
+	worse := o.Ratio.Value < 1
+	if lower {
+		worse = o.Ratio.Value > 1
+	}
+	change := o.Ratio.Value - 1
+	if change < 0 {
+		change = -change
+	}
+	if o.Ratio.Shown(among) {
+		return worse && change >= float64(g.By), ""
+	}
+	if o.Ratio.ChanceOfWorse(g.By, lower) < unlikely {
+		return false, ""
+	}
+	return false, fmt.Sprintf("the change lies between %s and %s; repeat more often to tell", signed(o.Low), signed(o.High))
+}
+
+// signed is a ratio as a change in per cent.
+func signed(ratio float64) string {
+	change := quantity.Digits((ratio - 1) * 100)
+	if ratio >= 1 {
+		change = "+" + change
+	}
+	return change + " %"
 }

@@ -26,55 +26,138 @@ const (
 
 // Ratio is a candidate's figure over that of the baseline.
 type Ratio struct {
-	Value   float64 `json:"value" doc:"Candidate over baseline, of the geometric means"`
+	Value   float64 `json:"value" doc:"Candidate over baseline: of the geometric means, or of the arithmetic ones where a value is zero; 0 also where the baseline's mean is zero"`
 	Low     float64 `json:"low,omitempty" doc:"Lower end of the 95 % interval; absent with a single repeat on a side"`
 	High    float64 `json:"high,omitempty"`
-	Chance  float64 `json:"chance" doc:"Probability of such a ratio if there were no difference, corrected for the number of points"`
+	Chance  float64 `json:"chance" doc:"Probability of such a ratio if there were no difference, corrected for all figures that are decided together"`
 	Verdict Verdict `json:"verdict" enum:"better,worse,same,not shown,hint,missing"`
-	equal   float64 // probability of such a ratio if the difference mattered
+
+	difference float64 // of the logarithms, or of the values over the baseline's mean
+	deviation  float64 // its standard error
+	freedom    float64
+	alone      float64 // the chance before it was corrected
+	linear     bool    // not of logarithms: a value is zero
+	equal      float64 // probability of such a difference if one of the noise were there
 }
 
-// RunToRun is by how much, at least, two runs of the same differ on real storage although
-// the repeats within each agree: the standard deviation of their logarithms on
-// a quiet machine (docs/judgement.md). Repeats of one run cannot show it.
-const RunToRun = 0.02
+// Known reports whether there is an interval.
+func (r Ratio) Known() bool { return r.deviation > 0 }
 
-// Compare gives the ratio of two sets of independent repeats with Welch's
-// interval on their logarithms (Welch 1947), and the probabilities from which
-// Decide takes its words: that there is no difference, and that there is one of
-// at least noise (two one-sided tests: Schuirmann 1987). Values must be above
-// zero; sides without such a value give Missing. Allowance is the standard
-// deviation from run to run that neither side's values show, 0 for none.
-func Compare(baseline, candidate []float64, noise quantity.Share, allowance float64) Ratio {
-	a, okA := logs(baseline)
-	b, okB := logs(candidate)
-	if !okA || !okB {
+// Shown reports whether a difference of any size is shown when so many are looked at
+// together, whatever else is on the page.
+func (r Ratio) Shown(among int) bool { return r.Known() && r.alone*float64(among) < level }
+
+// ChanceOfWorse is the probability of such a ratio if the candidate were worse by the
+// share: that much less, or that much more where less is better. It is 1 when that
+// cannot be told.
+func (r Ratio) ChanceOfWorse(by quantity.Share, lower bool) float64 {
+	if !r.Known() {
+		return 1
+	}
+	change := -float64(min(by, 0.999))
+	if lower {
+		change = float64(by)
+	}
+	if !r.linear {
+		change = math.Log1p(change)
+	}
+	distance := r.difference - change
+	if lower {
+		distance = -distance
+	}
+	return distuv.StudentsT{Sigma: 1, Nu: r.freedom}.Survival(distance / r.deviation)
+}
+
+// Repetition is what a side measured of one figure: its values, and by how much its
+// runs differ beyond what they show; the zero Spread where they show all.
+type Repetition struct {
+	Values []float64
+	Runs   int // that the values come from
+	Spread Spread
+}
+
+// Compare gives the ratio of two sets of independent repeats with Welch's interval on
+// their logarithms (Welch 1947), and what Decide takes its words from: the
+// probabilities that there is no difference, and that there is one of at least noise
+// (two one-sided tests: Schuirmann 1987). The spread from run to run adds to each
+// side, with the freedom it is known with (Satterthwaite 1946). Where a value is zero,
+// means are compared as they are, and never called the same. Sides without a value
+// give Missing.
+func Compare(baseline, candidate Repetition, noise quantity.Share) Ratio {
+	if len(baseline.Values) == 0 || len(candidate.Values) == 0 || !finite(baseline.Values) || !finite(candidate.Values) {
 		return Ratio{Verdict: Missing, Chance: 1, equal: 1}
+	}
+	a, okA := logs(baseline.Values)
+	b, okB := logs(candidate.Values)
+	r := Ratio{Chance: 1, equal: 1, linear: !okA || !okB}
+	if r.linear {
+		scale := average(baseline.Values)
+		if scale == 0 {
+			scale = average(candidate.Values)
+		}
+		if scale == 0 {
+			r.Value, r.Low, r.High, r.Verdict = 1, 1, 1, Same // nothing moved on either side
+			return r
+		}
+		a, b = scaled(baseline.Values, scale), scaled(candidate.Values, scale)
 	}
 	meanA, devA := stat.MeanStdDev(a, nil)
 	meanB, devB := stat.MeanStdDev(b, nil)
-	r := Ratio{Value: math.Exp(meanB - meanA), Chance: 1, equal: 1}
+	r.difference = meanB - meanA
+	back := math.Exp
+	if r.linear {
+		back = func(d float64) float64 { return max(1+d, 0) }
+	}
+	if r.Value = back(r.difference); r.linear && meanA == 0 {
+		r.Value = 0
+	}
 	if len(a) < 2 || len(b) < 2 {
 		r.Verdict = Hint
 		return r
 	}
-	partA, partB := devA*devA/float64(len(a)), devB*devB/float64(len(b))
-	// Values that agree to the last digit say nothing finer than that.
-	deviation := max(math.Sqrt(partA+partB+allowance*allowance), 1e-9)
-	freedom := float64(len(a) + len(b) - 2)
-	if partA+partB > 0 {
-		// The allowance is given, not found from values: it takes no freedom.
-		all := partA + partB + allowance*allowance
-		freedom = all * all / (partA*partA/float64(len(a)-1) + partB*partB/float64(len(b)-1))
+	variance, doubt := 0.0, 0.0
+	add := func(part, freedom float64) {
+		variance += part
+		if part > 0 {
+			doubt += part * part / max(freedom, 1)
+		}
 	}
-	student := distuv.StudentsT{Sigma: 1, Nu: freedom}
-	half := student.Quantile(1-(1-confidence)/2) * deviation
-	r.Low, r.High = math.Exp(meanB-meanA-half), math.Exp(meanB-meanA+half)
-	distance := math.Abs(meanB - meanA)
-	r.Chance = 2 * student.Survival(distance/deviation)
-	// The nearer of the two limits decides.
-	r.equal = student.Survival((math.Log(1+float64(noise)) - distance) / deviation)
+	add(devA*devA/float64(len(a)), float64(len(a)-1))
+	add(devB*devB/float64(len(b)), float64(len(b)-1))
+	for _, side := range []Repetition{baseline, candidate} {
+		spread := side.Spread.over(side.Runs)
+		add(spread.Deviation*spread.Deviation, spread.Freedom)
+	}
+	r.freedom = float64(len(a) + len(b) - 2)
+	if doubt > 0 {
+		r.freedom = variance * variance / doubt
+	}
+	// Values that agree to the last digit say nothing finer than that.
+	r.deviation = max(math.Sqrt(variance), 1e-9)
+	student := distuv.StudentsT{Sigma: 1, Nu: r.freedom}
+	half := student.Quantile(1-(1-confidence)/2) * r.deviation
+	if r.Value > 0 || meanA > 0 {
+		r.Low, r.High = back(r.difference-half), back(r.difference+half)
+	}
+	distance := math.Abs(r.difference)
+	r.Chance = 2 * student.Survival(distance/r.deviation)
+	r.alone = r.Chance
+	if !r.linear { // what stalled in part is not the same as what did not
+		r.equal = student.Survival((math.Log(1+float64(noise)) - distance) / r.deviation)
+	}
 	return r
+}
+
+func finite(values []float64) bool {
+	return !slices.ContainsFunc(values, func(v float64) bool { return math.IsNaN(v) || math.IsInf(v, 0) || v < 0 })
+}
+
+func scaled(values []float64, scale float64) []float64 {
+	result := make([]float64, len(values))
+	for i, v := range values {
+		result[i] = v / scale
+	}
+	return result
 }
 
 func logs(values []float64) ([]float64, bool) {
@@ -88,46 +171,79 @@ func logs(values []float64) ([]float64, bool) {
 	return result, len(values) > 0
 }
 
-// level is the share of comparisons without a difference of which better or
-// worse may be said, for all points of a comparison together.
-const level = 0.05
+// level is the share of comparisons without a difference in which a better or worse
+// may be said, over all figures together; mainShare of it goes to those that matter
+// most, so that the many others do not take their power from them.
+const (
+	level     = 0.05
+	mainShare = 0.8
+)
 
-// Decide puts the verdicts into ratios that were found together, each
-// probability corrected for their number (Holm 1979), so that in at most one of
-// twenty comparisons without any difference a single better or worse appears.
-// Better and worse also need a difference of at least noise; less is good where
-// lower is set.
-func Decide(ratios []*Ratio, noise quantity.Share, lower bool) {
-	var open []*Ratio
-	for _, r := range ratios {
-		if r.Verdict == "" {
-			open = append(open, r)
+// Decided is a ratio that takes part in a decision.
+type Decided struct {
+	*Ratio
+	Lower bool // less is good
+	Main  bool // it is of the figure that matters most at its point
+}
+
+// Decide puts the verdicts into all ratios of a page together. Better and worse need
+// a difference of at least noise, and a chance that stands after correction for their
+// number (Holm 1979), the figures that matter most and all others by themselves, at
+// four fifths and one fifth of 5 %: in at most one of twenty pages without any
+// difference a single better or worse appears. Figures that say the same, number for
+// number, count once. The same is said of each figure by itself.
+func Decide(ratios []Decided, noise quantity.Share) {
+	for _, main := range []bool{true, false} {
+		share := level * mainShare
+		if !main {
+			share = level - share
 		}
-	}
-	holm(open, func(r *Ratio) *float64 { return &r.Chance })
-	holm(open, func(r *Ratio) *float64 { return &r.equal })
-	for _, r := range open {
-		matters := math.Abs(math.Log(r.Value)) >= math.Log(1+float64(noise))
-		switch {
-		case r.Chance < level && matters && (r.Value > 1) != lower:
-			r.Verdict = Better
-		case r.Chance < level && matters:
-			r.Verdict = Worse
-		case r.equal < level:
-			r.Verdict = Same
-		default:
-			r.Verdict = NotShown
+		var open []Decided
+		for _, r := range ratios {
+			if r.Verdict == "" && r.Main == main {
+				open = append(open, r)
+			}
+		}
+		holm(open)
+		for _, r := range open {
+			matters := math.Abs(r.difference) >= math.Log(1+float64(noise))
+			up := r.difference > 0
+			switch {
+			case r.Chance < share && matters && up != r.Lower:
+				r.Verdict = Better
+			case r.Chance < share && matters:
+				r.Verdict = Worse
+			case r.equal < level:
+				r.Verdict = Same
+			default:
+				r.Verdict = NotShown
+			}
+			// Shown to people who know 5 %.
+			r.Chance = min(r.Chance*level/share, 1)
 		}
 	}
 }
 
-// holm corrects probabilities for their number, step by step from the smallest.
-func holm(ratios []*Ratio, of func(*Ratio) *float64) {
+// holm corrects the chances for their number, step by step from the smallest.
+func holm(ratios []Decided) {
 	ordered := slices.Clone(ratios)
-	slices.SortStableFunc(ordered, func(a, b *Ratio) int { return cmp.Compare(*of(a), *of(b)) })
-	largest := 0.0
+	slices.SortStableFunc(ordered, func(a, b Decided) int {
+		return cmp.Or(cmp.Compare(a.Chance, b.Chance), cmp.Compare(a.difference, b.difference))
+	})
+	// Rounding differs between a rate and the throughput that it is.
+	key := func(r Decided) [2]float32 { return [2]float32{float32(r.Chance), float32(math.Abs(r.difference))} }
+	different := map[[2]float32]bool{}
+	for _, r := range ordered {
+		different[key(r)] = true
+	}
+	left, largest := len(different), 0.0
+	keys := make([][2]float32, len(ordered))
 	for i, r := range ordered {
-		largest = max(largest, min(*of(r)*float64(len(ordered)-i), 1))
-		*of(r) = largest
+		keys[i] = key(r)
+		if i > 0 && keys[i] != keys[i-1] {
+			left--
+		}
+		largest = max(largest, min(r.Chance*float64(left), 1))
+		r.Chance = largest
 	}
 }

@@ -104,6 +104,11 @@ func quantileOf(freedom, share float64) float64 {
 	return distuv.StudentsT{Sigma: 1, Nu: max(freedom, 1)}.Quantile(share)
 }
 
+// shareBelow is the share of Student's distribution below t.
+func shareBelow(freedom, t float64) float64 {
+	return distuv.StudentsT{Sigma: 1, Nu: max(freedom, 1)}.CDF(t)
+}
+
 // quantile is the two-sided 95 % quantile of Student's distribution. Those of
 // few whole degrees of freedom are asked for again and again.
 func quantile(freedom float64) float64 {
@@ -129,15 +134,24 @@ func Rate(series []measure.Interval) Mean {
 }
 
 // MeanOfRepeats is the mean of values that do not depend on each other, with
-// Student's interval. It is not known for fewer than two.
+// Student's interval. It is not known for fewer than two. Of values none of which is
+// below zero, the mean is not either.
 func MeanOfRepeats(values []float64) Mean {
+	e := meanOf(values)
+	if e.Known && slices.Min(values) >= 0 {
+		e.Low = max(e.Low, 0)
+	}
+	return e
+}
+
+func meanOf(values []float64) Mean {
 	if len(values) == 0 {
 		return Mean{}
 	}
-	mean, deviation := stat.MeanStdDev(values, nil)
 	if len(values) < 2 {
 		return Mean{Mean: values[0]}
 	}
+	mean, deviation := stat.MeanStdDev(values, nil)
 	half := quantile(float64(len(values)-1)) * deviation / math.Sqrt(float64(len(values)))
 	return Mean{Mean: mean, Low: mean - half, High: mean + half, Known: true}
 }

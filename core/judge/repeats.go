@@ -5,8 +5,6 @@ import (
 	"slices"
 
 	"gonum.org/v1/gonum/stat"
-	"gonum.org/v1/gonum/stat/distuv"
-
 	"patientheron/core/quantity"
 )
 
@@ -18,23 +16,6 @@ type Repeated struct {
 	Variation quantity.Share `json:"variation" doc:"Standard deviation as a share of the mean"`
 	Odd       []int          `json:"odd,omitempty" doc:"Numbers, from 1, of repeats that lie apart from the others; they are kept in all figures"`
 	Without   *Mean          `json:"withoutOdd,omitempty" doc:"The mean without the odd ones"`
-	Trend     Trend          `json:"trend"`
-	Cold      float64        `json:"cold,omitempty" doc:"When the repeats were still warming: the first"`
-	Warm      float64        `json:"warm,omitempty" doc:"And the mean of those from the half of the passes on"`
-	Plateau   *Plateau       `json:"plateau,omitempty" doc:"Where a warming leads, when a curve fits it"`
-}
-
-// Trend says whether values rose or fell one after the other.
-type Trend struct {
-	Direction int            `json:"direction" doc:"1 when they rise, -1 when they fall, 0 when neither is shown"`
-	Chance    float64        `json:"chance" doc:"Probability of at least such a trend among values in any order"`
-	Gain      quantity.Share `json:"gain" doc:"Last over first, less one"`
-}
-
-// Plateau is where a warming leads.
-type Plateau struct {
-	Value  float64 `json:"value"`
-	Passes float64 `json:"passes" doc:"Passes until 95 % of it are reached"`
 }
 
 // Repeats says what the values of repeats say together. Values that are not
@@ -46,7 +27,7 @@ func Repeats(values []float64) Repeated {
 			kept = append(kept, v)
 		}
 	}
-	r := Repeated{Values: kept, Mean: MeanOfRepeats(kept), Median: median(kept), Trend: MannKendall(kept)}
+	r := Repeated{Values: kept, Mean: MeanOfRepeats(kept), Median: median(kept)}
 	if r.Values == nil {
 		r.Values = []float64{}
 	}
@@ -55,11 +36,6 @@ func Repeats(values []float64) Repeated {
 	}
 	if mean, deviation := stat.MeanStdDev(kept, nil); mean != 0 {
 		r.Variation = quantity.Share(deviation / math.Abs(mean))
-	}
-	if r.Trend.Direction != 0 {
-		r.Cold, r.Warm = kept[0], stat.Mean(kept[len(kept)/2:], nil)
-		r.Plateau = FitPlateau(kept)
-		return r // what is warming is not odd
 	}
 	for _, i := range Odd(kept) {
 		r.Odd = append(r.Odd, i+1)
@@ -83,14 +59,16 @@ func Repeats(values []float64) Repeated {
 const (
 	oddScore  = 3.5
 	oddShare  = 0.02
-	oddChance = 0.01
+	oddChance = 0.008
 )
 
-// Odd lists the places of values whose distance from the median is above 3.5
-// times 1.4826 times the median of all such distances (Iglewicz and Hoaglin
-// 1993), and above 2 % of it. Of a few values that median is often small by
-// chance, so a value must also lie outside of where one more of the others
-// would by Student's distribution. Fewer than four values have none.
+// Odd lists the places of values that lie apart from the others: their distance from
+// the median is above 3.5 times 1.4826 times the median of all such distances
+// (Iglewicz and Hoaglin 1993) and above 2 % of it. Of a few values that median is
+// often small by chance, so they must also lie outside of where one more of those
+// that are left would by Student's distribution; all suspects are left out for that
+// together, since two of them would hide each other. There is none when more than
+// a third are suspects, or fewer than three values are left.
 func Odd(values []float64) (odd []int) {
 	n := len(values)
 	if n < 4 {
@@ -102,138 +80,43 @@ func Odd(values []float64) (odd []int) {
 		distances[i] = math.Abs(v - middle)
 	}
 	scale := 1.4826 * median(distances)
-	limit := distuv.StudentsT{Sigma: 1, Nu: float64(n - 2)}.Quantile(1 - oddChance/2/float64(n))
+	var suspects []int
+	var rest []float64
 	for i, d := range distances {
 		if d <= oddScore*scale || d <= oddShare*math.Abs(middle) {
+			rest = append(rest, values[i])
 			continue
 		}
-		mean, deviation := stat.MeanStdDev(slices.Concat(values[:i], values[i+1:]), nil)
-		if math.Abs(values[i]-mean) > limit*deviation*math.Sqrt(1+1/float64(n-1)) {
+		suspects = append(suspects, i)
+	}
+	left := float64(len(rest))
+	if len(suspects) == 0 || left < 3 || 5*len(suspects) > 2*n {
+		return nil
+	}
+	mean, deviation := stat.MeanStdDev(rest, nil)
+	// What is left was chosen for being close together: that many of it at either end
+	// are missing.
+	deviation *= math.Sqrt(float64(n) / left)
+	limit := quantileOf(left-1, 1-oddChance/2/float64(n))
+	for _, i := range suspects {
+		if math.Abs(values[i]-mean) > limit*deviation*math.Sqrt(1+1/left) {
 			odd = append(odd, i)
 		}
 	}
 	return odd
 }
 
-// trendChance is the probability below which a trend counts as shown, and
-// trendGain the least change of the last against the first.
-const (
-	trendChance = 0.05
-	trendGain   = 0.05
-)
-
-// MannKendall tells whether values rise or fall one after the other, whatever
-// their distribution: from the number of pairs that rise less those that fall
-// (Mann 1945; Kendall 1975). The chance is exact up to 30 values without ties,
-// beyond that by the normal approximation. A trend is shown when the chance is
-// below 5 % and the last differs from the first by 5 %; that needs four values.
-func MannKendall(values []float64) Trend {
-	n := len(values)
-	t := Trend{Chance: 1}
-	if n < 2 {
-		return t
+// Centre is the mean that a ratio compares: the geometric one with Student's interval
+// of the logarithms, which lies above zero, unless a value is zero.
+func (r Repeated) Centre() Mean {
+	values, ok := logs(r.Values)
+	if !ok {
+		return r.Mean
 	}
-	if values[0] != 0 {
-		t.Gain = quantity.Share(values[n-1]/values[0] - 1)
+	e := meanOf(values)
+	centre := Mean{Mean: math.Exp(e.Mean), Known: e.Known}
+	if e.Known {
+		centre.Low, centre.High = math.Exp(e.Low), math.Exp(e.High)
 	}
-	rising, ties := 0, false
-	for i := range values {
-		for _, later := range values[i+1:] {
-			switch {
-			case later > values[i]:
-				rising++
-			case later < values[i]:
-				rising--
-			default:
-				ties = true
-			}
-		}
-	}
-	if n <= 30 && !ties {
-		t.Chance = inversionChance(n, abs(rising))
-	} else {
-		// Ties make the variance smaller; leaving that out is cautious.
-		deviation := math.Sqrt(float64(n*(n-1)*(2*n+5)) / 18)
-		t.Chance = 0.5 * math.Erfc(max(float64(abs(rising))-1, 0)/deviation/math.Sqrt2)
-	}
-	if t.Chance < trendChance && math.Abs(float64(t.Gain)) >= trendGain {
-		t.Direction = 1
-		if rising < 0 {
-			t.Direction = -1
-		}
-	}
-	return t
-}
-
-// inversionChance is the probability that n values in random order have at
-// least so many rising pairs more than falling ones.
-func inversionChance(n, more int) float64 {
-	pairs := n * (n - 1) / 2
-	// share[k] is the share of orders with k falling pairs, built up value by
-	// value: the m-th can have from 0 to m-1 before it.
-	share := make([]float64, pairs+1)
-	share[0] = 1
-	for m := 2; m <= n; m++ {
-		next := make([]float64, pairs+1)
-		for k, s := range share {
-			for j := 0; j < m && k+j <= pairs && s > 0; j++ {
-				next[k+j] += s / float64(m)
-			}
-		}
-		share = next
-	}
-	chance := 0.0
-	for falling := 0; pairs-2*falling >= more; falling++ {
-		chance += share[falling]
-	}
-	return chance
-}
-
-func abs(n int) int {
-	if n < 0 {
-		return -n
-	}
-	return n
-}
-
-// FitPlateau fits plateau - gap × e^(-pass/time) to the values of passes 0, 1,
-// 2 …, by least squares over plateau and gap for each of many times. It gives
-// nil when the values do not bend towards a plateau, or fewer than four are
-// there.
-func FitPlateau(values []float64) *Plateau {
-	n := len(values)
-	if n < 4 {
-		return nil
-	}
-	best, found := math.Inf(1), Plateau{}
-	x := make([]float64, n)
-	for time := 0.2; time <= float64(3*n); time *= 1.05 {
-		for i := range x {
-			x[i] = -math.Exp(-float64(i) / time)
-		}
-		plateau, gap := stat.LinearRegression(x, values, nil, false)
-		errors := 0.0
-		for i := range x {
-			e := values[i] - plateau - gap*x[i]
-			errors += e * e
-		}
-		if plateau <= 0 || errors >= best {
-			continue
-		}
-		best = errors
-		found = Plateau{Value: plateau}
-		if missing := math.Abs(gap) / (0.05 * plateau); missing > 1 {
-			found.Passes = time * math.Log(missing)
-		}
-	}
-	mean := stat.Mean(values, nil)
-	around := 0.0
-	for _, v := range values {
-		around += (v - mean) * (v - mean)
-	}
-	// A straight rise has no plateau: the fit then runs away.
-	if math.IsInf(best, 1) || best > around/5 || found.Value > 3*values[n-1] {
-		return nil
-	}
-	return &found
+	return centre
 }

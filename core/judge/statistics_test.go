@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"patientheron/core/measure"
+	"patientheron/core/quantity"
 )
 
 // around makes values that follow each other with an autocorrelation of phi
@@ -71,6 +72,8 @@ func TestOddRepeats(t *testing.T) {
 		"too few to tell":       {[]float64{100, 101, 55}, nil},
 		"all the same":          {[]float64{100, 100, 100, 100}, nil},
 		"all the same but one":  {[]float64{100, 100, 100, 130}, []int{3}},
+		"two hide each other":   {[]float64{100, 101, 55, 56, 99, 100.5, 99.5}, []int{2, 3}},
+		"two groups":            {[]float64{100, 101, 99, 55, 56, 54}, nil},
 		"apart by a thousandth": {[]float64{100, 100, 100, 100.1}, nil},
 	} {
 		got := Odd(c.values)
@@ -91,139 +94,18 @@ func TestOddRepeats(t *testing.T) {
 	}
 }
 
-func TestWarming(t *testing.T) {
-	// Exact chances of Kendall's statistic (Kendall 1975, table 1).
-	for _, c := range []struct {
-		n, more int
-		chance  float64
-	}{{4, 6, 1.0 / 24}, {5, 10, 1.0 / 120}, {5, 8, 5.0 / 120}, {10, 21, 0.036}, {8, 0, 0.548}} {
-		if got := inversionChance(c.n, c.more); math.Abs(got-c.chance) > 0.0006 {
-			t.Errorf("%d values, %d more: %.4f, want %.4f", c.n, c.more, got, c.chance)
-		}
-	}
-	passes := make([]float64, 8)
-	for i := range passes {
-		passes[i] = 1000 - 700*math.Exp(-float64(i)/2)
-	}
-	r := Repeats(passes)
-	if r.Trend.Direction != 1 || r.Cold != 300 || r.Warm < 900 || r.Plateau == nil || len(r.Odd) > 0 {
-		t.Fatalf("a warming cache: %+v", r)
-	}
-	// 1000 - 700 e^(-p/2) = 950 at p = 2 ln 14.
-	if math.Abs(r.Plateau.Value-1000) > 15 || math.Abs(r.Plateau.Passes-2*math.Log(14)) > 0.3 {
-		t.Errorf("plateau %+v, want 1000 after %.2f passes", r.Plateau, 2*math.Log(14))
-	}
-	if r := Repeats([]float64{100, 101, 100, 102, 101}); r.Trend.Direction != 0 || r.Plateau != nil {
-		t.Errorf("steady repeats are warming: %+v", r.Trend)
-	}
-	if r := Repeats([]float64{100, 200, 300, 400, 500}); r.Trend.Direction != 1 || r.Plateau != nil {
-		t.Errorf("a straight rise: %+v, plateau %+v", r.Trend, r.Plateau)
-	}
-	random := rand.New(rand.NewPCG(2, 3))
-	alarms := 0
-	for range 2000 {
-		if Repeats(settling(random, 6, 0, 1, 5)).Trend.Direction != 0 {
-			alarms++
-		}
-	}
-	if share := float64(alarms) / 2000; share > 0.10 { // 5 % each way
-		t.Errorf("%.3f of steady repeats are said to warm or to fall", share)
-	}
-	if r := Repeats([]float64{math.NaN(), math.Inf(1), 5}); len(r.Values) != 1 || r.Mean.Known {
-		t.Errorf("what is no number: %+v", r)
-	}
+// alone decides one ratio by itself.
+func alone(r Ratio, noise quantity.Share, lower bool) Ratio {
+	Decide([]Decided{{&r, lower, true}}, noise)
+	return r
 }
 
-func TestNoVerdictsWithoutADifference(t *testing.T) {
-	random := rand.New(rand.NewPCG(2000, 2))
-	const experiments, points = 2000, 10
-	wrong, found, right := 0, 0, 0
-	repeats := func(truth, spread float64) []float64 {
-		values := make([]float64, 5)
-		for i := range values {
-			values[i] = truth * math.Exp(spread*random.NormFloat64())
-		}
-		return values
-	}
-	for range experiments {
-		var ratios []*Ratio
-		for range points {
-			r := Compare(repeats(1000, 0.06), repeats(1000, 0.06), 0.05, 0)
-			ratios = append(ratios, &r)
-		}
-		Decide(ratios, 0.05, false)
-		for _, r := range ratios {
-			if r.Verdict == Better || r.Verdict == Worse {
-				wrong++
-				break
-			}
-		}
-		// A true 10 % at the spread that repeats on quiet storage have.
-		r := Compare(repeats(1000, 0.03), repeats(1100, 0.03), 0.05, 0)
-		Decide([]*Ratio{&r}, 0.05, false)
-		if r.Verdict == Better {
-			found++
-		}
-		// No difference at the same spread is told to be the same.
-		same := Compare(repeats(1000, 0.015), repeats(1000, 0.015), 0.05, 0)
-		Decide([]*Ratio{&same}, 0.05, false)
-		if same.Verdict == Same {
-			right++
-		}
-	}
-	t.Logf("of %d comparisons of ten points without a difference %.2f %% had a better or worse", experiments, float64(wrong)/experiments*100)
-	t.Logf("a true 10 %% at 3 %% spread and five repeats was found in %.1f %%", float64(found)/experiments*100)
-	t.Logf("no difference at 1.5 %% spread was called the same in %.1f %%", float64(right)/experiments*100)
-	if wrong > experiments*5/100 {
-		t.Errorf("%d of %d comparisons without a difference had a better or worse", wrong, experiments)
-	}
-	if found < experiments*95/100 {
-		t.Errorf("a true 10 %% was found in only %d of %d", found, experiments)
-	}
-	if right < experiments*90/100 {
-		t.Errorf("the same was called so in only %d of %d", right, experiments)
-	}
-}
-
-// Runs that differ by themselves, each with repeats that agree: without the
-// allowance that would be called a difference most of the time.
-func TestAllowanceForRunToRun(t *testing.T) {
-	random := rand.New(rand.NewPCG(4, 2))
-	run := func(truth float64) []float64 {
-		mean := truth * math.Exp(RunToRun*random.NormFloat64())
-		values := make([]float64, 5)
-		for i := range values {
-			values[i] = mean * math.Exp(0.005*random.NormFloat64())
-		}
-		return values
-	}
-	const tries = 2000
-	wrong, without, found := 0, 0, 0
-	for range tries {
-		a, b, c := run(1000), run(1000), run(1100)
-		for allowance, count := range map[float64]*int{math.Sqrt2 * RunToRun: &wrong, 0: &without} {
-			r := Compare(a, b, 0.001, allowance)
-			if Decide([]*Ratio{&r}, 0.001, false); r.Verdict == Better || r.Verdict == Worse {
-				*count++
-			}
-		}
-		r := Compare(a, c, 0.05, math.Sqrt2*RunToRun)
-		if Decide([]*Ratio{&r}, 0.05, false); r.Verdict == Better {
-			found++
-		}
-	}
-	t.Logf("runs that differ by themselves: %.1f %% false verdicts with the allowance, %.1f %% without; 10 %% found in %.1f %%",
-		float64(wrong)/tries*100, float64(without)/tries*100, float64(found)/tries*100)
-	if wrong > tries*7/100 || without < tries/2 || found < tries*85/100 {
-		t.Errorf("%d with, %d without, %d found of %d", wrong, without, found, tries)
-	}
-}
+// repeats are so many values of a run, nothing else known of its spread.
+func repeats(values ...float64) Repetition { return Repetition{Values: values, Runs: 1} }
 
 func TestRatios(t *testing.T) {
 	decide := func(a, b []float64, lower bool) Ratio {
-		r := Compare(a, b, 0.05, 0)
-		Decide([]*Ratio{&r}, 0.05, lower)
-		return r
+		return alone(Compare(repeats(a...), repeats(b...), 0.05), 0.05, lower)
 	}
 	base := []float64{100, 101, 99, 100, 100}
 	for name, c := range map[string]struct {
@@ -238,13 +120,21 @@ func TestRatios(t *testing.T) {
 		"3 % more, and sure of it": {[]float64{103, 103, 103, 103, 103.1}, false, Same},
 		"all over the place":       {[]float64{60, 150, 90, 130, 75}, false, NotShown},
 		"one repeat":               {[]float64{200}, false, Hint},
-		"zero":                     {[]float64{0, 100}, false, Missing},
+		"dead":                     {[]float64{0, 0, 0}, false, Worse},
+		"three of five stalled":    {[]float64{100, 0, 0, 101, 0}, false, NotShown},
 		"not a number":             {[]float64{math.NaN()}, false, Missing},
+		"below zero":               {[]float64{-1, 100}, false, Missing},
 		"nothing":                  {nil, false, Missing},
 	} {
 		if r := decide(base, c.values, c.lower); r.Verdict != c.want {
 			t.Errorf("%s: %+v, want %s", name, r, c.want)
 		}
+	}
+	if r := decide([]float64{0, 0, 0}, base, false); r.Verdict != Better || r.Value != 0 {
+		t.Errorf("from nothing to something: %+v", r)
+	}
+	if r := decide([]float64{0, 0, 0}, []float64{0, 0}, false); r.Verdict != Same {
+		t.Errorf("nothing on either side: %+v", r)
 	}
 	if r := decide([]float64{5, 5, 5}, []float64{5, 5, 5}, false); r.Verdict != Same || r.Value != 1 {
 		t.Errorf("exactly the same: %+v", r)
@@ -262,18 +152,85 @@ func TestRatios(t *testing.T) {
 		}
 		return e
 	}
-	if r := Compare(exponential(a), exponential(b), 0.05, 0); math.Abs(r.Chance-0.021) > 0.001 {
+	if r := Compare(repeats(exponential(a)...), repeats(exponential(b)...), 0.05); math.Abs(r.Chance-0.021) > 0.001 {
 		t.Errorf("chance %.4f, want 0.021", r.Chance)
 	}
 }
 
 func TestHolm(t *testing.T) {
-	// Holm's own procedure: 0.01 × 4, 0.02 × 3, 0.03 × 2 and never falling.
-	ratios := []*Ratio{{Chance: 0.03}, {Chance: 0.01}, {Chance: 0.5}, {Chance: 0.02}}
-	holm(ratios, func(r *Ratio) *float64 { return &r.Chance })
-	for i, want := range []float64{0.06, 0.04, 0.5, 0.06} {
-		if math.Abs(ratios[i].Chance-want) > 1e-12 {
+	// Holm's own procedure: 0.01 × 4, 0.02 × 3, 0.03 × 2 and never falling. What says
+	// the same twice counts once.
+	var ratios []Decided
+	for i, chance := range []float64{0.03, 0.01, 0.5, 0.02, 0.02} {
+		difference := float64(min(i, 3))
+		ratios = append(ratios, Decided{Ratio: &Ratio{Chance: chance, difference: difference}})
+	}
+	holm(ratios)
+	for i, want := range []float64{0.06, 0.04, 0.5, 0.06, 0.06} {
+		if math.Abs(ratios[i].Chance-want) > 1e-9 {
 			t.Errorf("corrected chance %d is %g, want %g", i, ratios[i].Chance, want)
+		}
+	}
+}
+
+// Runs of the same whose means are known to spread by 3 % say so, however much their
+// repeats vary; what other loads show counts little.
+func TestSpreadIsLearned(t *testing.T) {
+	if _, known := Learn(nil).Under("x"); known {
+		t.Error("something was learned from nothing")
+	}
+	if _, known := Learn([]Alike{{"x", [][]float64{{100, 101}}}}).Under("x"); known {
+		t.Error("something was learned from one run")
+	}
+	random := rand.New(rand.NewPCG(8, 3))
+	runs := func(n int, between float64) (all [][]float64) {
+		for range n {
+			mean := 100 * math.Exp(between*random.NormFloat64())
+			var run []float64
+			for range 5 {
+				run = append(run, mean*math.Exp(0.02*random.NormFloat64()))
+			}
+			all = append(all, run)
+		}
+		return all
+	}
+	many, _ := Learn([]Alike{{"x", runs(400, 0.03)}}).Under("x")
+	if math.Abs(many.Deviation-0.03) > 0.004 || many.Freedom != 401 {
+		t.Errorf("from 400 runs: %+v", many)
+	}
+	few, _ := Learn([]Alike{{"x", runs(6, 0)}, {"y", runs(400, 0.2)}, {"z", runs(400, 0.2)}}).Under("x")
+	if few.Freedom != 11 || few.Deviation < 0.08 || few.Deviation > 0.17 {
+		t.Errorf("what is steady on an unsteady volume: %+v", few)
+	}
+	steady, _ := Learn([]Alike{{"x", runs(8, 0.002)}}).Under("x")
+	if steady.Deviation > 0.015 {
+		t.Errorf("from eight steady runs: %+v", steady)
+	}
+}
+
+// Passes whose shape is known.
+func TestPasses(t *testing.T) {
+	for name, c := range map[string]struct {
+		values []float64
+		want   PassShape
+		warm   int
+		going  bool
+	}{
+		"two":                        {[]float64{100, 500}, Level, 1, false},
+		"alike":                      {[]float64{100, 101, 100, 102, 101}, Level, 1, false},
+		"three, the first cold":      {[]float64{100, 300, 305}, FirstApart, 2, false},
+		"a cache that halves":        {[]float64{300, 151, 149, 150}, FirstApart, 2, false},
+		"full after two":             {[]float64{100, 101, 300, 303, 299, 301}, Step, 3, false},
+		"it keeps falling":           {[]float64{318, 316, 290, 230, 150, 100, 74}, Curve, 7, true},
+		"it keeps rising":            {[]float64{100, 200, 300, 400, 500}, Curve, 5, true},
+		"it rises and levels":        {[]float64{100, 150, 210, 270, 300, 302, 299, 301}, Curve, 5, false},
+		"the last apart":             {[]float64{100, 101, 99, 100, 60}, Level, 1, false},
+		"one stalled":                {[]float64{100, 0, 100, 100}, Level, 1, false},
+		"five alike, then a descent": {[]float64{318, 318, 318, 318, 318}, Level, 1, false},
+	} {
+		p := PassesOf(c.values, 0)
+		if p.Shape != c.want || p.Warm != c.warm || p.Going != c.going {
+			t.Errorf("%s: %+v, want %s, warm from %d, going %v", name, p, c.want, c.warm, c.going)
 		}
 	}
 }

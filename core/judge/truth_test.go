@@ -371,3 +371,129 @@ func TestTruthOfMeans(t *testing.T) {
 	}
 	t.Logf("95 %% intervals of the mean of a series, in per cent of %d each:\n%s", tries, strings.Join(table, "\n"))
 }
+
+// Passes of every shape, from three on, at the spreads that repeats have.
+func TestTruthOfPasses(t *testing.T) {
+	const tries = 1000
+	table := []string{"| passes | spread | alike: a shape | first 25 % lower: found | first half: found | 25 % more each pass: found | odd among alike |", "|---|---|---|---|---|---|---|"}
+	for _, n := range []int{3, 4, 5, 6, 8} {
+		for _, deviation := range []float64{0.01, 0.03, 0.05, 0.1} {
+			counts := each(tries, uint64(n)*100+uint64(deviation*1000), func(random *rand.Rand, add func(string)) {
+				for name, gain := range map[string]func(pass int) float64{
+					"alike": func(int) float64 { return 1 },
+					"lower": func(pass int) float64 {
+						if pass == 0 {
+							return 0.75
+						}
+						return 1
+					},
+					"half": func(pass int) float64 {
+						if pass == 0 {
+							return 2
+						}
+						return 1
+					},
+					"curve": func(pass int) float64 { return math.Pow(1.25, float64(pass)) },
+				} {
+					values := make([]float64, n)
+					for pass := range values {
+						values[pass] = gain(pass) * math.Exp(deviation*random.NormFloat64())
+					}
+					if PassesOf(values, 0).Shape != Level {
+						add(name)
+					}
+					if name == "alike" && len(Odd(values)) > 0 {
+						add("odd")
+					}
+				}
+			})
+			name := fmt.Sprintf("%d passes, %g spread: ", n, deviation)
+			atMost(t, name+"a shape where there is none", counts["alike"], tries, 0.05)
+			atMost(t, name+"an odd one where there is none", counts["odd"], tries, 0.03)
+			if deviation <= 0.03 {
+				atMost(t, name+"a halved load not found", tries-counts["half"], tries, 0.05)
+			}
+			table = append(table, fmt.Sprintf("| %d | %g %% | %s | %s | %s | %s | %s |", n, deviation*100, percent(counts["alike"], tries), percent(counts["lower"], tries), percent(counts["half"], tries), percent(counts["curve"], tries), percent(counts["odd"], tries)))
+		}
+	}
+	t.Logf("passes, in per cent of %d each:\n%s", tries, strings.Join(table, "\n"))
+}
+
+// page makes a page of ratios: points of some figures each, of which the first
+// matters most, between runs that differ by themselves.
+func page(random *rand.Rand, points, figures, repeats int, gain, between, within float64, spread Spread) []*Ratio {
+	var decided []Decided
+	var ratios []*Ratio
+	run := func(truth float64) [][]float64 {
+		level := truth * math.Exp(between*random.NormFloat64())
+		all := make([][]float64, points*figures)
+		for i := range all {
+			for range repeats {
+				all[i] = append(all[i], level*math.Exp(within*random.NormFloat64()))
+			}
+		}
+		return all
+	}
+	a, b := run(1000), run(1000*gain)
+	for i := range a {
+		r := Compare(Repetition{a[i], 1, spread}, Repetition{b[i], 1, spread}, 0.05)
+		ratios = append(ratios, &r)
+		decided = append(decided, Decided{&r, false, i%figures == 0})
+	}
+	Decide(decided, 0.05)
+	return ratios
+}
+
+// How often a page says better or worse where there is no difference, and how often
+// the same can be said: by what runs differ, how well that is known, and what repeats
+// vary.
+func TestTruthOfPages(t *testing.T) {
+	const tries = 400
+	table := []string{"| runs differ by | known from | repeats vary by | repeats | pages with a false better or worse | the same, of points alike | 10 % found, one point |", "|---|---|---|---|---|---|---|"}
+	for _, c := range []struct {
+		between, within float64
+		runs            int // that the spread is learned from; 0: it does not exist, as in virtual time
+		repeats         int
+	}{
+		{0, 0.01, 0, 3}, {0, 0.01, 0, 5}, {0, 0.03, 0, 5}, {0, 0.06, 0, 5},
+		{0.005, 0.01, 4, 3}, {0.005, 0.01, 8, 5}, {0.005, 0.01, 16, 5}, {0.01, 0.01, 4, 3}, {0.01, 0.01, 8, 5}, {0.01, 0.02, 8, 5}, {0.02, 0.01, 8, 5}, {0.03, 0.02, 8, 5}, {0.05, 0.02, 8, 5},
+	} {
+		counts := each(tries, uint64(c.between*1000)*100+uint64(c.runs+c.repeats), func(random *rand.Rand, add func(string)) {
+			learned := Spread{}
+			if c.runs > 0 {
+				past := Alike{Load: "x"}
+				for range c.runs {
+					mean := math.Exp(c.between * random.NormFloat64())
+					var values []float64
+					for range c.repeats {
+						values = append(values, mean*math.Exp(c.within*random.NormFloat64()))
+					}
+					past.Runs = append(past.Runs, values)
+				}
+				learned, _ = Learn([]Alike{past}).Under("x")
+			}
+			for i, r := range page(random, 10, 8, c.repeats, 1, c.between, c.within, learned) {
+				if r.Verdict == Better || r.Verdict == Worse {
+					add("false")
+					break
+				}
+				if i%8 == 0 && r.Verdict == Same {
+					add("same")
+				}
+			}
+			if r := page(random, 1, 8, c.repeats, 1.1, c.between, c.within, learned)[0]; r.Verdict == Better {
+				add("found")
+			}
+		})
+		from := "not needed"
+		if c.runs > 0 {
+			from = fmt.Sprintf("%d runs", c.runs)
+		}
+		atMost(t, fmt.Sprintf("%+v: pages with a false verdict", c), counts["false"], tries, 0.05)
+		if c.between <= 0.01 && c.within <= 0.01 && c.repeats >= 5 {
+			atMost(t, fmt.Sprintf("%+v: points that are not called the same", c), 10*tries-counts["same"], 10*tries, 0.5)
+		}
+		table = append(table, fmt.Sprintf("| %g %% | %s | %g %% | %d | %s | %s | %s |", c.between*100, from, c.within*100, c.repeats, percent(counts["false"], tries), percent(counts["same"], 10*tries), percent(counts["found"], tries)))
+	}
+	t.Logf("pages of ten points with eight figures each, in per cent of %d:\n%s", tries, strings.Join(table, "\n"))
+}

@@ -239,10 +239,10 @@ func (s *Service) workOut(ctx context.Context, c resource.Comparison) (resource.
 		}
 	}
 	sides := make([]compare.Side, len(groups))
-	gathering, ctx := errgroup.WithContext(ctx)
+	gathering, together := errgroup.WithContext(ctx)
 	for i, group := range groups {
 		gathering.Go(func() (err error) {
-			if sides[i], err = s.side(ctx, group); err != nil && i == 0 {
+			if sides[i], err = s.side(together, group); err != nil && i == 0 {
 				return fmt.Errorf("the baseline: %w", err)
 			} else if err != nil {
 				return fmt.Errorf("a candidate: %w", err)
@@ -251,6 +251,9 @@ func (s *Service) workOut(ctx context.Context, c resource.Comparison) (resource.
 		})
 	}
 	if err := gathering.Wait(); err != nil {
+		return resource.Compared{}, err
+	}
+	if err := s.addPast(ctx, sides); err != nil {
 		return resource.Compared{}, err
 	}
 	baseline, candidates := sides[0], sides[1:]
@@ -282,17 +285,71 @@ func (s *Service) side(ctx context.Context, group resource.Group) (compare.Side,
 		}
 		names = append(names, fmt.Sprintf("%s (run %d)", run.Volume.Name, id))
 		side.Setup = run.Setup // of the newest, when there are several
+		side.Setups = append(side.Setups, run.Setup)
 		side.Real = side.Real || !storage.TraitsOf(run.Volume.Kind).Virtual
-		for _, m := range measurements {
-			if !m.Fill && m.Status.Final() {
-				side.Samples = append(side.Samples, sample(m))
-			}
-		}
+		side.Samples = append(side.Samples, samples(measurements)...)
 	}
 	if side.Name == "" {
 		side.Name = strings.Join(names, " + ")
 	}
 	return side, nil
+}
+
+func samples(measurements []resource.Measurement) (of []compare.Sample) {
+	for _, m := range measurements {
+		if !m.Fill && m.Status.Final() {
+			of = append(of, sample(m))
+		}
+	}
+	return of
+}
+
+// How far back a comparison looks for runs of the same, to learn by how much they
+// differ: runs of a volume, those of the same setup among them, and measurements of
+// all together.
+const (
+	pastRuns         = 48
+	pastAlike        = 12
+	pastMeasurements = 1500
+)
+
+// addPast gives each side that has fewer than three runs on real storage the other
+// runs of the same setup on the same volume. A run that is compared is not of the
+// past: what is to be judged says nothing about how to judge it.
+func (s *Service) addPast(ctx context.Context, sides []compare.Side) error {
+	var compared []int64
+	for _, side := range sides {
+		compared = append(compared, side.Runs...)
+	}
+	for i := range sides {
+		side := &sides[i]
+		if !side.Real || len(side.Runs) >= 3 {
+			continue
+		}
+		last, err := s.Store.Run(ctx, side.Runs[len(side.Runs)-1])
+		if err != nil || last.VolumeID == 0 {
+			return err
+		}
+		runs, _, err := s.Store.Runs(ctx, store.RunFilter{Volume: last.VolumeID, Limit: pastRuns})
+		if err != nil {
+			return err
+		}
+		read := 0
+		for _, run := range runs {
+			if slices.Contains(compared, run.ID) || !run.Status.Final() || setup.Diff(side.Setup, run.Setup).Things > 0 {
+				continue
+			}
+			measurements, _, err := s.Store.Measurements(ctx, run.ID)
+			if err != nil {
+				return err
+			}
+			side.Past = append(side.Past, compare.Side{Runs: []int64{run.ID}, Samples: samples(measurements)})
+			if read += len(measurements); read > pastMeasurements || len(side.Past) == pastAlike {
+				break
+			}
+		}
+	}
+	return nil
 }
 
 func sample(m resource.Measurement) compare.Sample {

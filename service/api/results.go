@@ -116,7 +116,7 @@ func (s *Service) results(ctx context.Context, id int64) (report.Results, error)
 		return report.Results{}, err
 	}
 	return report.Results{
-		Run: detail.Run, Measurements: detail.Measurements,
+		Run: detail.Run, Measurements: detail.Measurements, Markers: detail.Markers,
 		Series: func(id int64, each func(measure.Interval) error) error {
 			unreadable, err := s.Store.EachInterval(ctx, id, 0, each)
 			if err == nil && unreadable > 0 {
@@ -168,7 +168,7 @@ func (s *Service) outlined(ctx context.Context, id int64) (report.Results, error
 		return report.Results{}, err
 	}
 	return report.Results{
-		Run: detail.Run, Measurements: detail.Measurements,
+		Run: detail.Run, Measurements: detail.Measurements, Markers: detail.Markers,
 		Series: func(id int64, each func(measure.Interval) error) error {
 			series, err := s.series(ctx, id, 0, 0, drawn)
 			for _, i := range series.Intervals {

@@ -12,6 +12,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
 
+	"patientheron/core/judge"
 	"patientheron/core/plan"
 	"patientheron/core/setup"
 	"patientheron/patient"
@@ -180,7 +181,21 @@ func (s *Service) detail(ctx context.Context, id int64) (resource.RunDetail, err
 		return resource.RunDetail{}, err
 	}
 	markers, err := s.Store.Markers(ctx, id)
-	return resource.RunDetail{Run: run, Measurements: measurements, Markers: markers, Unreadable: unreadable}, err
+	if err != nil {
+		return resource.RunDetail{}, err
+	}
+	for i := range markers {
+		if !run.Status.Final() {
+			break
+		}
+		series, err := s.Store.Intervals(ctx, markers[i].MeasurementID)
+		if err != nil {
+			return resource.RunDetail{}, err
+		}
+		halves := judge.SplitAt(series, markers[i].At)
+		markers[i].Went = &halves
+	}
+	return resource.RunDetail{Run: run, Measurements: measurements, Markers: markers, Unreadable: unreadable}, nil
 }
 
 func (s *Service) deleteRun(ctx context.Context, id int64) error {

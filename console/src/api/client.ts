@@ -144,7 +144,6 @@ export const api = {
 	shape: (run: number, p99: number) => call<Shape>("GET", `/runs/${run}/shape?p99=${p99}`),
 	reach: (run: number) => call<Schemas["Reaches"]>("GET", `/runs/${run}/reach`),
 	mark: (run: number, name: string) => call<Marker>("POST", `/runs/${run}/markers`, { name }),
-	splitAt: (m: Marker) => call<Schemas["Split"]>("GET", `/runs/${m.runId}/markers/${m.id}`),
 	measurement: (id: number) => call<Measurement>("GET", `/measurements/${id}`),
 	latency: (id: number) => call<Distribution>("GET", `/measurements/${id}/latency?perDecade=40`),
 };

@@ -697,10 +697,15 @@ export interface components {
         Alone: {
             main: string;
             measurements: number[] | null;
+            /** @description How the repeats went as passes over the same data */
+            passes: components["schemas"]["Passes"];
             point?: components["schemas"]["Setting"][] | null;
+            /** @description Of the passes that are warm */
             rows: components["schemas"]["Single"][] | null;
             stage: string;
             title: string;
+            /** @description What is peculiar about the repeats */
+            words?: string;
         };
         ArrayText: {
             /** @description YAML */
@@ -772,15 +777,22 @@ export interface components {
             weight: number;
         };
         Candidate: {
+            /** @description Set when its runs are not of the same setup, so that together they stand for nothing */
+            caution?: string;
             /** @description Of its setup to that of the baseline */
             difference: components["schemas"]["Difference"];
             /** @description How operations were handed over to the system, when that was another way than in the baseline */
             handling?: string;
             /**
              * Format: double
-             * @description Geometric mean of the gains of the main figures; absent when there is none
+             * @description Geometric mean of the gains of the main figures that are known and to be trusted; absent when there is none
              */
             index?: number;
+            /**
+             * Format: int64
+             * @description Main figures that are not in the index: hints, missing ones, and those not to be trusted
+             */
+            leftOut?: number;
             name: string;
             /** @description What the index and the sentence are made of, the largest gain first, the largest loss last */
             parts: components["schemas"]["Part"][] | null;
@@ -935,6 +947,25 @@ export interface components {
             /** @description The difference in a sentence */
             words: string;
         };
+        Dips: {
+            /** Format: int64 */
+            count: number;
+            /**
+             * Format: double
+             * @description How far below, of the rate around them, on average
+             */
+            depth: number;
+            /**
+             * Format: double
+             * @description Time from one to the next, when they recur evenly
+             */
+            everySeconds?: number;
+            /**
+             * Format: double
+             * @description Time in dips, in all
+             */
+            lengthSeconds: number;
+        };
         Distribution: {
             /** @description By class of operation: reads, writes, flushes; those of which something completed */
             classes: {
@@ -942,6 +973,14 @@ export interface components {
             };
             /** Format: int64 */
             measurementId: number;
+        };
+        Drift: {
+            /** Format: double */
+            high: number;
+            /** Format: double */
+            low: number;
+            /** Format: double */
+            share: number;
         };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
@@ -1113,6 +1152,28 @@ export interface components {
             /** @description Whether this service may write there */
             writable: boolean;
         };
+        Fall: {
+            /**
+             * Format: double
+             * @description Time until it fell, since the first operation could be issued
+             */
+            afterSeconds: number;
+            /**
+             * Format: int64
+             * @description Moved until it fell, since the end of the asked lead-in
+             */
+            bytes: number;
+            /**
+             * Format: double
+             * @description Throughput before
+             */
+            fromBytesPerSecond: number;
+            /**
+             * Format: double
+             * @description And after
+             */
+            toBytesPerSecond: number;
+        };
         Fault: {
             /** Format: int64 */
             count: number;
@@ -1137,7 +1198,7 @@ export interface components {
             /** @description Less is better */
             lower: boolean;
             /** @enum {string} */
-            unit: "bytes per second" | "per second" | "seconds";
+            unit: "bytes per second" | "per second" | "seconds" | "bytes";
         };
         Figures: {
             /**
@@ -1215,6 +1276,19 @@ export interface components {
             /** @description By default made from volume and run */
             name?: string;
             runs: number[] | null;
+        };
+        Halves: {
+            after: components["schemas"]["Mean"];
+            /** @description Mean rate in operations per second */
+            before: components["schemas"]["Mean"];
+            /**
+             * Format: double
+             * @description After over before; absent when either is unknown
+             */
+            ratio?: number;
+            /** @enum {string} */
+            verdict: "better" | "worse" | "same" | "not shown" | "hint" | "missing";
+            words: string;
         };
         Hop: {
             /** @description How that is worked out, or what would have to be known */
@@ -1424,14 +1498,22 @@ export interface components {
             name: string;
             /** Format: int64 */
             runId: number;
+            /** @description The measurement before and after it, once the run has ended */
+            went?: components["schemas"]["Halves"];
         };
         Match: {
+            /** @description The main figure of the first passes alone, when a side was warming; all other rows compare what is warm */
+            cold?: components["schemas"]["Row"];
             /** @description The load in words */
             load: string;
             /** @description Key of the figure that matters most here: throughput, or p99 at a set rate */
             main: string;
             /** @description Of the baseline and of each candidate */
             measurements: (number[] | null)[] | null;
+            /** @description Class of operation that the load issues, when there is one that moves bytes */
+            only?: string;
+            /** @description How the repeats of the baseline and of each candidate went as passes over the same data */
+            passes: components["schemas"]["Passes"][] | null;
             point?: components["schemas"]["Setting"][] | null;
             rows: components["schemas"]["Row"][] | null;
             stage: string;
@@ -1531,18 +1613,20 @@ export interface components {
             name: string;
         };
         Outcome: {
+            /** @description Of all repeats, in the order in which they were measured; values has those that are compared, or the mean of each run */
+            all: number[] | null;
             /**
              * Format: double
-             * @description Probability of such a ratio if there were no difference, corrected for the number of points
+             * @description Probability of such a ratio if there were no difference, corrected for all figures that are decided together
              */
             chance: number;
-            /**
-             * Format: double
-             * @description When the repeats were still warming: the first
-             */
-            cold?: number;
             /** Format: double */
             high?: number;
+            /**
+             * Format: int64
+             * @description Repeats in which nothing moved
+             */
+            idle?: number;
             /**
              * Format: double
              * @description Lower end of the 95 % interval; absent with a single repeat on a side
@@ -1553,20 +1637,17 @@ export interface components {
             median: number;
             /** @description Numbers, from 1, of repeats that lie apart from the others; they are kept in all figures */
             odd?: number[] | null;
-            /** @description Where a warming leads, when a curve fits it */
-            plateau?: components["schemas"]["Plateau"];
             /** @description Why there is no value */
             reason?: string;
-            /** @description Which of the values are compared, when not all are */
+            /** @description Which of the values are compared, when not all are, and which are zero */
             remark?: string;
-            /** @description Mean of the values that are compared */
+            /** @description Mean of the values that are compared: the geometric one, with its interval, unless a value is zero */
             taken: components["schemas"]["Mean"];
-            trend: components["schemas"]["Trend"];
             /** @description Why not to trust it */
             unreliable?: string;
             /**
              * Format: double
-             * @description Candidate over baseline, of the geometric means
+             * @description Candidate over baseline: of the geometric means, or of the arithmetic ones where a value is zero; 0 also where the baseline's mean is zero
              */
             value: number;
             /** @description In the order in which they were measured */
@@ -1578,11 +1659,6 @@ export interface components {
             variation: number;
             /** @enum {string} */
             verdict: "better" | "worse" | "same" | "not shown" | "hint" | "missing";
-            /**
-             * Format: double
-             * @description And the mean of those from the half of the passes on
-             */
-            warm?: number;
             /** @description The mean without the odd ones */
             withoutOdd?: components["schemas"]["Mean"];
         };
@@ -1606,6 +1682,40 @@ export interface components {
             /** @description The change in words, such as 'throughput doubled' */
             words: string;
         };
+        Passes: {
+            /**
+             * Format: double
+             * @description Probability of at least such a shape among passes that are alike
+             */
+            chance: number;
+            /**
+             * Format: double
+             * @description Warm over cold, less one
+             */
+            gain: number;
+            /** @description It was still changing at the last pass, so that warm is not reached */
+            going?: boolean;
+            /**
+             * @description How they went
+             * @enum {string}
+             */
+            shape: "level" | "first apart" | "step" | "curve";
+            /**
+             * Format: int64
+             * @description Number, from 1, of the first pass that is warm; 1 when all are alike
+             */
+            warm: number;
+            /**
+             * Format: int64
+             * @description And as late as this
+             */
+            warmHigh?: number;
+            /**
+             * Format: int64
+             * @description It may as well be as early as this
+             */
+            warmLow?: number;
+        };
         Patience: {
             /**
              * Format: double
@@ -1622,6 +1732,53 @@ export interface components {
             /** @description Which condition ended it */
             words: string;
         };
+        Phase: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            intervals: number;
+            /** @enum {string} */
+            kind: "start" | "burst" | "stall" | "sustained" | "changing" | "unsure";
+            /** Format: double */
+            lengthSeconds: number;
+            /**
+             * Format: double
+             * @description Mean latency
+             */
+            meanSeconds?: number;
+            /** Format: double */
+            rate: number;
+            /**
+             * Format: double
+             * @description Since the first operation could be issued
+             */
+            startSeconds: number;
+            /** Format: double */
+            throughputBytesPerSecond: number;
+        };
+        Phases: {
+            /**
+             * Format: double
+             * @description Time after the asked lead-in that was kept out of the summary too: the phases before the last one
+             */
+            cutSeconds?: number;
+            /** @description Short times far below what is around them */
+            dips?: components["schemas"]["Dips"];
+            /** @description Of the last phase; absent when it cannot be told */
+            drift?: components["schemas"]["Drift"];
+            /** @description When the level fell and did not come back */
+            fall?: components["schemas"]["Fall"];
+            /** @description In order, from the end of the asked lead-in on */
+            list: components["schemas"]["Phase"][] | null;
+            /**
+             * @description Whether it reached a state that lasts
+             * @enum {string}
+             */
+            standing: "settled" | "not settled" | "not known";
+            /** @description When the level keeps going up and down between two values */
+            wave?: components["schemas"]["Wave"];
+            words: string;
+        };
         Plan: {
             /** @description What this plan is called */
             name?: string;
@@ -1632,15 +1789,6 @@ export interface components {
         PlanText: {
             /** @description YAML */
             text: string;
-        };
-        Plateau: {
-            /**
-             * Format: double
-             * @description Passes until 95 % of it are reached
-             */
-            passes: number;
-            /** Format: double */
-            value: number;
         };
         Point: {
             interval: components["schemas"]["Interval"];
@@ -1722,6 +1870,8 @@ export interface components {
             plan: components["schemas"]["Plan"];
         };
         Result: {
+            /** @description How to know more, when runs of the same differ too much for the difference that matters */
+            advice?: string;
             baseline: components["schemas"]["Subject"];
             candidates: components["schemas"]["Candidate"][] | null;
             /**
@@ -1936,26 +2086,25 @@ export interface components {
             proof: string;
         };
         Single: {
-            /**
-             * Format: double
-             * @description When the repeats were still warming: the first
-             */
-            cold?: number;
+            /** @description Of all repeats, in the order in which they were measured; values has those that are compared, or the mean of each run */
+            all: number[] | null;
             figure: string;
+            /**
+             * Format: int64
+             * @description Repeats in which nothing moved
+             */
+            idle?: number;
             mean: components["schemas"]["Mean"];
             /** Format: double */
             median: number;
             /** @description Numbers, from 1, of repeats that lie apart from the others; they are kept in all figures */
             odd?: number[] | null;
-            /** @description Where a warming leads, when a curve fits it */
-            plateau?: components["schemas"]["Plateau"];
             /** @description Why there is no value */
             reason?: string;
-            /** @description Which of the values are compared, when not all are */
+            /** @description Which of the values are compared, when not all are, and which are zero */
             remark?: string;
-            /** @description Mean of the values that are compared */
+            /** @description Mean of the values that are compared: the geometric one, with its interval, unless a value is zero */
             taken: components["schemas"]["Mean"];
-            trend: components["schemas"]["Trend"];
             /** @description Why not to trust it */
             unreliable?: string;
             /** @description In the order in which they were measured */
@@ -1965,11 +2114,6 @@ export interface components {
              * @description Standard deviation as a share of the mean
              */
             variation: number;
-            /**
-             * Format: double
-             * @description And the mean of those from the half of the passes on
-             */
-            warm?: number;
             /** @description The mean without the odd ones */
             withoutOdd?: components["schemas"]["Mean"];
         };
@@ -2025,7 +2169,7 @@ export interface components {
             hotSpan?: number;
             /**
              * Format: double
-             * @description Length of one point of the series, 0.1 to 10 s; 0 means 1 s
+             * @description Length of one point of the series, 0.1 to 10 s; 0 means a fiftieth of the time, from 0.1 to 1 s
              */
             intervalSeconds?: number;
             /**
@@ -2200,6 +2344,8 @@ export interface components {
             afterMeasurement?: boolean;
         };
         Subject: {
+            /** @description Set when its runs are not of the same setup, so that together they stand for nothing */
+            caution?: string;
             name: string;
             runs: number[] | null;
         };
@@ -2234,7 +2380,7 @@ export interface components {
             issueLagSeconds?: number;
             /**
              * Format: double
-             * @description Time at the start that was kept out of these figures
+             * @description Time at the start that was kept out of these figures: what was asked for, and the phases before the last one
              */
             leadInSeconds: number;
             /**
@@ -2244,6 +2390,8 @@ export interface components {
             measuredSeconds: number;
             /** @description When the load asked to wait until it settled or its mean was known: what came of it */
             patience?: components["schemas"]["Patience"];
+            /** @description The phases it had; absent for stored measurements of before */
+            phases?: components["schemas"]["Phases"];
             /**
              * Format: int64
              * @description Operations that the system moved in more than one piece; their latency is that of the whole
@@ -2295,23 +2443,6 @@ export interface components {
              */
             version?: number;
         };
-        Trend: {
-            /**
-             * Format: double
-             * @description Probability of at least such a trend among values in any order
-             */
-            chance: number;
-            /**
-             * Format: int64
-             * @description 1 when they rise, -1 when they fall, 0 when neither is shown
-             */
-            direction: number;
-            /**
-             * Format: double
-             * @description Last over first, less one
-             */
-            gain: number;
-        };
         TypedLoad: {
             /** @description Values by the name of their field, such as block: 4KiB; what is left out keeps its default */
             fields: {
@@ -2344,25 +2475,24 @@ export interface components {
             use: string;
         };
         Values: {
+            /** @description Of all repeats, in the order in which they were measured; values has those that are compared, or the mean of each run */
+            all: number[] | null;
             /**
-             * Format: double
-             * @description When the repeats were still warming: the first
+             * Format: int64
+             * @description Repeats in which nothing moved
              */
-            cold?: number;
+            idle?: number;
             mean: components["schemas"]["Mean"];
             /** Format: double */
             median: number;
             /** @description Numbers, from 1, of repeats that lie apart from the others; they are kept in all figures */
             odd?: number[] | null;
-            /** @description Where a warming leads, when a curve fits it */
-            plateau?: components["schemas"]["Plateau"];
             /** @description Why there is no value */
             reason?: string;
-            /** @description Which of the values are compared, when not all are */
+            /** @description Which of the values are compared, when not all are, and which are zero */
             remark?: string;
-            /** @description Mean of the values that are compared */
+            /** @description Mean of the values that are compared: the geometric one, with its interval, unless a value is zero */
             taken: components["schemas"]["Mean"];
-            trend: components["schemas"]["Trend"];
             /** @description Why not to trust it */
             unreliable?: string;
             /** @description In the order in which they were measured */
@@ -2372,11 +2502,6 @@ export interface components {
              * @description Standard deviation as a share of the mean
              */
             variation: number;
-            /**
-             * Format: double
-             * @description And the mean of those from the half of the passes on
-             */
-            warm?: number;
             /** @description The mean without the odd ones */
             withoutOdd?: components["schemas"]["Mean"];
         };
@@ -2404,6 +2529,17 @@ export interface components {
             /** @description Kept, but cannot be read */
             unreadable?: components["schemas"]["Unreadable"][] | null;
             volumes: components["schemas"]["Volume"][] | null;
+        };
+        Wave: {
+            /**
+             * Format: double
+             * @description Time from one rise to the next, on average
+             */
+            everySeconds: number;
+            /** Format: double */
+            highBytesPerSecond: number;
+            /** Format: double */
+            lowBytesPerSecond: number;
         };
         Workload: {
             /** Format: date-time */
@@ -3829,7 +3965,7 @@ export interface operations {
             query?: {
                 format?: "json" | "csv";
                 /** @description Which table, for CSV */
-                table?: "summary" | "series" | "latency";
+                table?: "summary" | "phases" | "series" | "counters" | "latency";
             };
             header?: never;
             path: {

@@ -242,10 +242,13 @@ export function ComparisonPage() {
 						<p className="mt-1">{k.words}</p>
 						<p className="mt-1 text-sm opacity-80">Changed: {k.difference.words}</p>
 						{k.difference.caution && <p className="text-sm text-accent">{k.difference.caution}</p>}
+						{k.caution && <p className="text-sm text-accent">{k.caution}</p>}
 						{k.handling && <p className="text-sm text-accent">{k.handling}</p>}
 					</li>
 				))}
 			</ol>
+			{c.result.baseline.caution && <p className="mt-2 text-sm text-accent">{c.result.baseline.caution}</p>}
+			{c.result.advice && <p className="mt-2 text-sm">{c.result.advice}</p>}
 			{shown && <Gains compared={c} candidate={shown} number={candidate} at={at} choose={setPoint} />}
 			{match && <PointView key={match.title} compared={c} match={match} candidate={candidate} />}
 			{(c.result.unmatched ?? []).length > 0 && (
@@ -343,7 +346,11 @@ function Gains(props: {
 					</table>
 					{candidate.index ? (
 						<p className="mt-1 text-sm opacity-80">
-							Taken together × {candidate.index.toPrecision(3)}: the geometric mean of the gains above.
+							Taken together × {candidate.index.toPrecision(3)}: the geometric mean of the gains above
+							{candidate.leftOut
+								? `, ${candidate.leftOut} of them left out: hints, missing or not to be trusted`
+								: ""}
+							.
 						</p>
 					) : null}
 				</div>

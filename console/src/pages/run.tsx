@@ -297,7 +297,11 @@ function MeasurementView({ m, live, markers }: { m: Measurement; live: Interval[
 			{ended ? <FiguresTable m={m} /> : <Progress m={m} intervals={intervals} />}
 			{intervals.length > 0 && (
 				<div className="mt-6">
-					<SeriesCharts intervals={intervals} markers={markers.filter((k) => k.measurementId === m.id)} />
+					<SeriesCharts
+						intervals={intervals}
+						markers={markers.filter((k) => k.measurementId === m.id)}
+						m={m}
+					/>
 				</div>
 			)}
 			{latency.data && m.summary && (

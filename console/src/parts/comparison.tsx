@@ -1,15 +1,21 @@
-import { useQueries, useQuery } from "@tanstack/react-query";
+import { useQueries } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { api, type Candidate, type Compared, type Interval, type Match, type Values } from "../api/client";
 import { Chart, type Colours, sideLine } from "./chart";
 import { moved, moving } from "./classes";
-import { digits, iops, seconds, throughput } from "./format";
+import { bytes, digits, iops, seconds, throughput } from "./format";
 import { HeatMap } from "./heat";
 import { Verdict } from "./verdict";
 
 /** A value of a figure in the unit that suits it. */
 export function show(unit: string, v: number): string {
-	return unit === "bytes per second" ? throughput(v) : unit === "per second" ? iops(v) : seconds(v);
+	return unit === "bytes per second"
+		? throughput(v)
+		: unit === "per second"
+			? iops(v)
+			: unit === "bytes"
+				? bytes(v)
+				: seconds(v);
 }
 
 /** Gains and losses as bars from the baseline, with the interval of each ratio. */
@@ -176,6 +182,9 @@ export function PointView(props: { compared: Compared; match: Match; candidate: 
 function RowsTable(props: { compared: Compared; match: Match; candidate: number }) {
 	const { compared, match, candidate } = props;
 	const figure = (key: string) => compared.figures?.find((f) => f.key === key);
+	const rows = (match.rows ?? []).flatMap((r) =>
+		match.cold && r.figure === match.cold.figure ? [r, match.cold] : [r],
+	);
 	const value = (unit: string, v: Values) =>
 		(v.values ?? []).length === 0 ? (
 			<span className="opacity-80">{v.reason}</span>
@@ -189,7 +198,7 @@ function RowsTable(props: { compared: Compared; match: Match; candidate: number 
 				)}
 				{v.remark && (
 					<abbr className="ml-1 no-underline" title={v.remark}>
-						warm
+						{match.cold ? "warm" : "note"}
 					</abbr>
 				)}
 				<br />
@@ -213,8 +222,8 @@ function RowsTable(props: { compared: Compared; match: Match; candidate: number 
 					</tr>
 				</thead>
 				<tbody>
-					{match.rows
-						?.filter(
+					{rows
+						.filter(
 							(r) =>
 								(r.baseline.values ?? []).length > 0 || (r.candidates?.[candidate]?.values ?? []).length > 0,
 						)
@@ -222,8 +231,11 @@ function RowsTable(props: { compared: Compared; match: Match; candidate: number 
 							const f = figure(r.figure);
 							const o = r.candidates?.[candidate];
 							return (
-								<tr key={r.figure}>
-									<th scope="row">{f?.label}</th>
+								<tr key={r.figure + (r === match.cold ? " cold" : "")}>
+									<th scope="row">
+										{f?.label}
+										{r === match.cold && ", first pass alone"}
+									</th>
 									<td className="figure">{value(f?.unit ?? "", r.baseline)}</td>
 									<td className="figure">{o && value(f?.unit ?? "", o)}</td>
 									<td className="figure">
@@ -572,9 +584,4 @@ function Ladder({ match, names }: { match: Match; names: string[] }) {
 			option={option}
 		/>
 	);
-}
-
-/** What happened before a marker and after it, in words. */
-export function useSplit(marker: Parameters<typeof api.splitAt>[0]) {
-	return useQuery({ queryKey: ["split", marker.id], queryFn: () => api.splitAt(marker) });
 }

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useMemo, useState } from "react";
 import { api, isFinal, type Line, type Marker, type Measurement, type Run } from "../api/client";
 import { Chart, type Colours, sideLine } from "./chart";
-import { show, useSplit } from "./comparison";
+import { show } from "./comparison";
 import { digits, rate, seconds, share } from "./format";
 import { Hops } from "./hops";
 import { useLabels } from "./labels";
@@ -72,10 +72,7 @@ export function Repeats({ run }: { run: Run }) {
 											})}
 											<td className="text-sm">
 												{p.measurements?.length} repeats, spread {share(main?.variation ?? 0)}
-												{(main?.odd ?? []).length > 0 && `; odd: repeat ${main?.odd?.join(", ")}`}
-												{main?.trend.direction === 1 &&
-													`; warming from ${show(unitOf(p.main), main.cold ?? 0)} cold to ${show(unitOf(p.main), main.warm ?? 0)} warm${main.plateau ? `, levelling at ${show(unitOf(p.main), main.plateau.value)} after ${digits(main.plateau.passes)} passes` : ""}`}
-												{main?.trend.direction === -1 && "; falling from repeat to repeat"}
+												{p.words && `; ${p.words}`}
 											</td>
 										</tr>
 									);
@@ -88,13 +85,13 @@ export function Repeats({ run }: { run: Run }) {
 					</p>
 					<div className="mt-4 grid gap-6 lg:grid-cols-2">
 						{points
-							.filter((p) => p.rows?.some((r) => r.figure === p.main && r.trend.direction !== 0))
+							.filter((p) => p.passes.shape !== "level")
 							.map((p) => (
 								<Warming
 									key={p.title}
 									title={p.title}
-									values={p.rows?.find((r) => r.figure === "iops")?.values ?? []}
-									plateau={p.rows?.find((r) => r.figure === "iops")?.plateau?.value}
+									values={p.rows?.find((r) => r.figure === "iops")?.all ?? []}
+									warm={p.passes.going ? 0 : p.passes.warm}
 								/>
 							))}
 					</div>
@@ -126,13 +123,11 @@ export function Repeats({ run }: { run: Run }) {
 	);
 }
 
-const unitOf = (key: string) => figures.find(([k]) => k === key)?.[2] ?? "seconds";
-
 const half = (m: { mean: number; low?: number; high?: number }) =>
 	m.mean > 0 ? ((m.high ?? m.mean) - (m.low ?? m.mean)) / 2 / m.mean : 0;
 
-/** The warm-up curve: pass by pass, with the plateau it leads to. */
-function Warming({ title, values, plateau }: { title: string; values: number[]; plateau?: number }) {
+/** The passes one by one, with the first that is warm. */
+function Warming({ title, values, warm }: { title: string; values: number[]; warm: number }) {
 	const option = useMemo(
 		() => (c: Colours) => ({
 			legend: { show: false },
@@ -151,24 +146,24 @@ function Warming({ title, values, plateau }: { title: string; values: number[]; 
 					name: title,
 					...sideLine(1, c),
 					data: values,
-					markLine: plateau
+					markLine: warm
 						? {
 								silent: true,
 								symbol: "none",
-								label: { formatter: "plateau", color: c.ink },
+								label: { formatter: "warm", color: c.ink },
 								lineStyle: { color: c.ink, type: "dashed" },
-								data: [{ yAxis: plateau }],
+								data: [{ xAxis: warm - 1 }],
 							}
 						: undefined,
 				},
 			],
 		}),
-		[title, values, plateau],
+		[title, values, warm],
 	);
 	return (
 		<Chart
 			title={`${title}, pass by pass`}
-			summary={`${title}: ${values.map((v) => rate(v)).join(", ")} IOPS${plateau ? `, levelling at ${rate(plateau)}` : ""}.`}
+			summary={`${title}: ${values.map((v) => rate(v)).join(", ")} IOPS${warm ? `, warm from pass ${warm} on` : ", not warm at the last"}.`}
 			table={() => [["pass", "IOPS"], ...values.map((v, n) => [n + 1, v])]}
 			option={option}
 		/>
@@ -380,7 +375,7 @@ export function Markers({ run, markers, refresh }: { run: Run; markers: Marker[]
 			{markers.length > 0 && (
 				<ul className="my-3">
 					{markers.map((m) => (
-						<MarkerWords key={m.id} marker={m} ended={isFinal(run.status)} />
+						<MarkerWords key={m.id} marker={m} />
 					))}
 				</ul>
 			)}
@@ -388,12 +383,11 @@ export function Markers({ run, markers, refresh }: { run: Run; markers: Marker[]
 	);
 }
 
-function MarkerWords({ marker, ended }: { marker: Marker; ended: boolean }) {
-	const split = useSplit(marker);
+function MarkerWords({ marker }: { marker: Marker }) {
 	return (
 		<li>
 			◆ <strong className="font-medium">{marker.name}</strong>, at {seconds(marker.atSeconds)} of its
-			measurement. {ended && split.data?.words}
+			measurement. {marker.went?.words}
 		</li>
 	);
 }

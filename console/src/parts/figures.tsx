@@ -47,6 +47,12 @@ function through(name: string): string {
 	return words[name] ?? ` through ${name}`;
 }
 
+/** How the rate went, where that is more than one level. */
+function wentInWords(s: NonNullable<Measurement["summary"]>): string {
+	const p = s.phases;
+	return p && ((p.list?.length ?? 0) > 1 || p.dips || p.wave) ? ` Phases: ${p.words}` : "";
+}
+
 /** The summary of a measurement as a table that can be read aloud. */
 export function FiguresTable({ m }: { m: Measurement }) {
 	const s = m.summary;
@@ -91,7 +97,8 @@ export function FiguresTable({ m }: { m: Measurement }) {
 			<p className="mt-2 text-sm opacity-80">
 				Measured {seconds(s.measuredSeconds)}
 				{s.leadInSeconds > 0 && ` after ${seconds(s.leadInSeconds)} of lead-in`}, {bytes(s.total.bytes)} moved
-				{through(s.interface)}.{s.patience && ` ${s.patience.words}`}
+				{through(s.interface)}.{wentInWords(s)}
+				{s.patience && ` ${s.patience.words}`}
 				{s.service &&
 					` Latency counts from the intended start; service time p50 ${seconds(s.service.p50Seconds)}, p99 ${seconds(s.service.p99Seconds)}.`}
 			</p>

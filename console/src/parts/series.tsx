@@ -1,5 +1,5 @@
 import { useMemo } from "react";
-import type { Interval, Marker } from "../api/client";
+import type { Interval, Marker, Measurement } from "../api/client";
 import { Chart, type Colours } from "./chart";
 import { flow, look, moving } from "./classes";
 import { digits, iops, seconds, share, throughput } from "./format";
@@ -45,17 +45,32 @@ const timeAxis = (intervals: Interval[]) => ({
 	splitLine: { show: false },
 });
 
-/** Shades the lead-in, which is in no summary. */
-function leadIn(intervals: Interval[], c: Colours) {
+type Phase = NonNullable<NonNullable<NonNullable<Measurement["summary"]>["phases"]>["list"]>[number];
+
+/** Shades what is in no summary, the lead-in and the phases before the last, and names the phases. */
+function stretches(intervals: Interval[], phases: Phase[], c: Colours) {
 	const leading = intervals.filter((i) => i.leadIn);
-	if (leading.length === 0) {
+	const kept = leading.length ? at(leading[leading.length - 1]) : 0;
+	const begin = phases.length ? phases[0].startSeconds : kept;
+	const named = phases.length > 1 ? phases : [];
+	const parts = [
+		...(begin > 0 ? [{ name: "lead-in", from: 0, to: begin }] : []),
+		...named.map((p) => ({ name: p.kind, from: p.startSeconds, to: p.startSeconds + p.lengthSeconds })),
+	];
+	if (parts.length === 0) {
 		return undefined;
 	}
 	return {
 		silent: true,
-		itemStyle: { color: c.grid, opacity: 0.5 },
-		label: { color: c.ink, position: "insideBottom" },
-		data: [[{ name: "lead-in", xAxis: 0 }, { xAxis: at(leading[leading.length - 1]) }]],
+		label: { color: c.ink, position: "insideBottom", fontSize: 11 },
+		data: parts.map(({ name, from, to }, n) => [
+			{
+				name,
+				xAxis: from,
+				itemStyle: { color: c.grid, opacity: from < kept - 1e-6 ? (n % 2 ? 0.35 : 0.6) : 0 },
+			},
+			{ xAxis: to },
+		]),
 	};
 }
 
@@ -85,8 +100,14 @@ function markLines(markers: Marker[], c: Colours) {
 	};
 }
 
-function CurveChart(props: { sides: string[]; intervals: Interval[]; curve: Curve; markers: Marker[] }) {
-	const { sides, intervals, curve, markers } = props;
+function CurveChart(props: {
+	sides: string[];
+	intervals: Interval[];
+	curve: Curve;
+	markers: Marker[];
+	phases: Phase[];
+}) {
+	const { sides, intervals, curve, markers, phases } = props;
 	const option = useMemo(
 		() => (c: Colours) => ({
 			xAxis: timeAxis(intervals),
@@ -94,12 +115,12 @@ function CurveChart(props: { sides: string[]; intervals: Interval[]; curve: Curv
 			tooltip: { trigger: "axis", valueFormatter: (v: unknown) => `${digits(Number(v))} ${curve.unit}` },
 			series: sides.map((side, n) => ({
 				...line(side, c),
-				markArea: n === 0 ? leadIn(intervals, c) : undefined,
+				markArea: n === 0 ? stretches(intervals, phases, c) : undefined,
 				markLine: n === 0 ? markLines(markers, c) : undefined,
 				data: intervals.map((i) => [at(i), curve.of(i, side) / curve.scale]),
 			})),
 		}),
-		[sides, intervals, curve, markers],
+		[sides, intervals, curve, markers, phases],
 	);
 	const words = sides.map((side) => {
 		const values = intervals.filter((i) => !i.leadIn).map((i) => curve.of(i, side));
@@ -309,13 +330,23 @@ function compact(v: number): string {
 	return v >= 1e4 ? `${v / 1e3} k` : String(v);
 }
 
+const none: Phase[] = [];
+
 /** The series of a measurement: throughput, rate, latency, and the host. */
-export function SeriesCharts({ intervals, markers }: { intervals: Interval[]; markers: Marker[] }) {
+export function SeriesCharts(props: { intervals: Interval[]; markers: Marker[]; m: Measurement }) {
+	const { intervals, markers, m } = props;
 	const sides = useMemo(() => sidesOf(intervals), [intervals]);
+	const phases = m.summary?.phases?.list ?? none;
 	return (
 		<div className="grid gap-6 lg:grid-cols-2">
-			<CurveChart sides={sides} intervals={intervals} curve={throughputCurve} markers={markers} />
-			<CurveChart sides={sides} intervals={intervals} curve={rateCurve} markers={markers} />
+			<CurveChart
+				sides={sides}
+				intervals={intervals}
+				curve={throughputCurve}
+				markers={markers}
+				phases={phases}
+			/>
+			<CurveChart sides={sides} intervals={intervals} curve={rateCurve} markers={markers} phases={phases} />
 			<LatencyChart sides={sides} intervals={intervals} />
 			<HostChart intervals={intervals} />
 			<InsideChart intervals={intervals} />

@@ -1,0 +1,139 @@
+package judge
+
+import (
+	"math"
+
+	"gonum.org/v1/gonum/stat"
+
+	"patientheron/core/quantity"
+)
+
+// PassShape says how the passes over the same data went.
+type PassShape string
+
+// The shapes.
+const (
+	Level      PassShape = "level"       // no pass is shown to differ from the others
+	FirstApart PassShape = "first apart" // the first differs from all later ones
+	Step       PassShape = "step"        // from one pass on it is another level
+	Curve      PassShape = "curve"       // it rises or falls from pass to pass
+)
+
+// Passes is what repeats over the same data say as passes: what was cold, what is
+// warm. The zero value is that of passes nothing is known of.
+type Passes struct {
+	Shape  PassShape      `json:"shape" enum:"level,first apart,step,curve" doc:"How they went"`
+	Gain   quantity.Share `json:"gain" doc:"Warm over cold, less one"`
+	Chance float64        `json:"chance" doc:"Probability of at least such a shape among passes that are alike"`
+	Warm   int            `json:"warm" doc:"Number, from 1, of the first pass that is warm; 1 when all are alike"`
+	Low    int            `json:"warmLow,omitempty" doc:"It may as well be as early as this"`
+	High   int            `json:"warmHigh,omitempty" doc:"And as late as this"`
+	Going  bool           `json:"going,omitempty" doc:"It was still changing at the last pass, so that warm is not reached"`
+}
+
+// The limits of the judgement of passes.
+const (
+	passChance = 0.013 // of a shape among passes that are alike
+	passGain   = 0.05  // least difference of warm and cold that matters
+	usualPass  = 0.04  // standard deviation of passes, before any was seen,
+	usualWorth = 3     // worth as many degrees of freedom
+)
+
+// PassesOf tells the shape of values of passes, in order: those before some pass
+// against those from it on, for every pass but the last, and lines through their
+// logarithms, straight ones and such that level off, each by Student's t. Few values say little about how much they
+// vary by themselves, so their variance is taken together with what is usual
+// (moderated t: Smyth 2004): 4 %, or what others of their kind vary by, when that is
+// more. The chance is corrected for all that was tried, and both directions count.
+// Fewer than three values are level, and so is anything of which one is zero.
+func PassesOf(values []float64, usual float64) Passes {
+	level := Passes{Shape: Level, Chance: 1, Warm: 1}
+	y, ok := logs(values)
+	n := len(y)
+	if !ok || n < 3 {
+		return level
+	}
+	usual = max(usual, usualPass)
+	moderated := func(squares, freedom float64) (variance, free float64) {
+		free = freedom + usualWorth
+		return (squares + usualWorth*usual*usual) / free, free
+	}
+	best, bestSquares := level, math.Inf(1)
+	try := func(p Passes, t, free, squares float64) {
+		if p.Chance = min(2*(1-shareBelow(free, math.Abs(t)))*float64(n-2+len(passTimes)/2), 1); p.Chance < passChance && squares < bestSquares {
+			best, bestSquares = p, squares
+		}
+	}
+	for at := 1; at < n-1; at++ { // a last pass apart from all others is odd, not warm
+		before, after := stat.Mean(y[:at], nil), stat.Mean(y[at:], nil)
+		squares := squares(residuals(y, []int{0, at, n}))
+		variance, free := moderated(squares, float64(n-2))
+		t := (after - before) / math.Sqrt(variance*(1/float64(at)+1/float64(n-at)))
+		p := Passes{Shape: Step, Gain: quantity.Share(math.Exp(after-before) - 1), Warm: at + 1}
+		if at == 1 {
+			p.Shape = FirstApart
+		}
+		try(p, t, free, squares)
+	}
+	curve := Passes{Shape: Curve, Gain: quantity.Share(math.Exp(y[n-1]-y[0]) - 1), Warm: n}
+	for _, time := range passTimes {
+		x := make([]float64, n)
+		for i := range x {
+			if x[i] = -math.Exp(-float64(i) / time); math.IsInf(time, 1) {
+				x[i] = float64(i)
+			}
+		}
+		start, slope := stat.LinearRegression(x, y, nil, false)
+		left := 0.0
+		for i := range x {
+			left += (y[i] - start - slope*x[i]) * (y[i] - start - slope*x[i])
+		}
+		variance, free := moderated(left, float64(n-2))
+		try(curve, slope/math.Sqrt(variance/(stat.Variance(x, nil)*float64(n-1))), free, left)
+	}
+	if best.Shape == Level || math.Abs(math.Log1p(float64(best.Gain))) < math.Log1p(passGain) {
+		return level
+	}
+	variance, _ := moderated(bestSquares, float64(n-2))
+	return warmed(best, y, math.Sqrt(variance))
+}
+
+// passTimes are the passes in which a curve comes nearer to its level by a factor of
+// e; infinite for a straight line.
+var passTimes = []float64{1, 2, 4, math.Inf(1)}
+
+// warmed says from which pass on it is warm: the first from which on all lie within
+// 5 % of the mean of the last third. It was still changing when the last pass lies
+// further than that from the one before.
+func warmed(p Passes, y []float64, deviation float64) Passes {
+	n := len(y)
+	if p.Shape != Curve {
+		p.Low, p.High = p.Warm, p.Warm
+		return p
+	}
+	tail := max(n/3, 2)
+	warm := stat.Mean(y[n-tail:], nil)
+	from := func(margin float64) int {
+		at := n
+		for at > 1 && math.Abs(y[at-2]-warm) <= margin {
+			at--
+		}
+		return at
+	}
+	within := math.Log1p(passGain)
+	p.Warm, p.Low, p.High = from(within), from(within+2*deviation), from(max(within-2*deviation, deviation/2))
+	p.Going = p.Warm > n-tail+1 || math.Abs(y[n-1]-y[n-2]) > within
+	p.Gain = quantity.Share(math.Exp(stat.Mean(y[p.Warm-1:], nil)-y[0]) - 1)
+	return p
+}
+
+// Kept reports whether a pass, from 1, counts as warm.
+func (p Passes) Kept(pass int) bool { return pass >= p.Warm }
+
+// Together is the later of two sides: passes compare from where both are warm.
+func (p Passes) Together(other Passes) Passes {
+	if p.Warm >= other.Warm {
+		return p
+	}
+	return other
+}

@@ -1,0 +1,124 @@
+package judge
+
+import (
+	"math"
+
+	"gonum.org/v1/gonum/stat"
+)
+
+// Spread is by how much runs of the same differ although the repeats within each
+// agree: a standard deviation of logarithms, and how many degrees of freedom it is
+// known with. Repeats of one run cannot show it.
+type Spread struct {
+	Deviation float64 `json:"deviation" doc:"Standard deviation from run to run, as a share"`
+	Freedom   float64 `json:"freedom" doc:"How well it is known: degrees of freedom; runs that were learned from, less those that stood for the mean"`
+}
+
+// over is the spread of the mean of some runs.
+func (s Spread) over(runs int) Spread {
+	s.Deviation /= math.Sqrt(float64(max(runs, 1)))
+	return s
+}
+
+// Alike is what runs of one setup measured under one load.
+type Alike struct {
+	Load string      // what they have in common, whatever names it
+	Runs [][]float64 // the values of each run's repeats
+}
+
+// Before anything was learned: by how much two runs of the same differ on real
+// storage at least, on a quiet machine (docs/judgement.md), and as how many degrees
+// of freedom that counts beside what is learned.
+const (
+	RunToRun      = 0.02
+	runToRunWorth = 2
+)
+
+// Learned is what Learn found, by load.
+type Learned struct {
+	own map[string]*pool
+	all pool
+}
+
+// Learn tells by how much runs differ under a load, from runs of the same: the
+// variance of their means, less what their repeats explain.
+func Learn(past []Alike) Learned {
+	l := Learned{own: map[string]*pool{}}
+	for _, a := range past {
+		variance, freedom := a.variance()
+		if freedom == 0 {
+			continue
+		}
+		if l.own[a.Load] == nil {
+			l.own[a.Load] = &pool{}
+		}
+		l.own[a.Load].add(variance, freedom)
+		l.all.add(variance, freedom)
+	}
+	return l
+}
+
+// Under gives the spread under a load. What was seen under other loads counts for up
+// to four degrees of freedom, since a volume that is unsteady under one is so under
+// others; loads of one run share what disturbed it, so that together they say no more
+// than one of them. RunToRun counts for two. Known is false when no two runs are
+// alike.
+func (l Learned) Under(load string) (s Spread, known bool) {
+	own := l.own[load]
+	elsewhere := pool{}
+	if own == nil {
+		own = &pool{}
+	}
+	if rest := l.all.freedom - own.freedom; rest > 0 {
+		elsewhere = pool{(l.all.variance*l.all.freedom - own.variance*own.freedom) / rest, min(l.most(own), 4)}
+	}
+	freedom := own.freedom + elsewhere.freedom
+	if freedom == 0 {
+		return Spread{}, false
+	}
+	sum := own.variance*own.freedom + elsewhere.variance*elsewhere.freedom + RunToRun*RunToRun*runToRunWorth
+	return Spread{math.Sqrt(sum / (freedom + runToRunWorth)), freedom + runToRunWorth}, true
+}
+
+// most is how many degrees of freedom another load has at most.
+func (l Learned) most(but *pool) (most float64) {
+	for _, p := range l.own {
+		if p != but && p.freedom > most {
+			if most = p.freedom; most >= 4 {
+				return most
+			}
+		}
+	}
+	return most
+}
+
+// pool is a variance from several groups, with its degrees of freedom.
+type pool struct{ variance, freedom float64 }
+
+func (p *pool) add(variance, freedom float64) {
+	p.variance = (p.variance*p.freedom + variance*freedom) / (p.freedom + freedom)
+	p.freedom += freedom
+}
+
+// variance is that of the logarithms of the runs' means, beyond what their repeats
+// explain.
+func (a Alike) variance() (variance, freedom float64) {
+	var means []float64
+	within := 0.0
+	for _, run := range a.Runs {
+		values, ok := logs(run)
+		if !ok {
+			continue
+		}
+		mean, deviation := stat.MeanStdDev(values, nil)
+		means = append(means, mean)
+		if len(values) > 1 {
+			within += deviation * deviation / float64(len(values))
+		}
+	}
+	if len(means) < 2 {
+		return 0, 0
+	}
+	n := float64(len(means))
+	return max(stat.Variance(means, nil)-within/n, 0), n - 1
+}
