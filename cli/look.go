@@ -17,7 +17,6 @@ import (
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
-	"patientheron/format/setupfile"
 	"patientheron/resource"
 )
 
@@ -226,7 +225,9 @@ func printLook(w io.Writer, l resource.Look) {
 func printLayers(w io.Writer, layers []setup.Layer, depth int) {
 	for _, l := range layers {
 		name := l.Kind
-		if l.Name != l.Kind {
+		if strings.HasPrefix(l.Name, l.Kind) {
+			name = l.Name
+		} else {
 			name += " " + l.Name
 		}
 		fmt.Fprintf(w, "%s└ %s: %s", strings.Repeat("  ", depth), name, l.Words)
@@ -266,163 +267,4 @@ func wrapped(text string, width int) string {
 		line = strings.TrimSpace(line + " " + word)
 	}
 	return strings.Join(append(lines, line), "\n")
-}
-
-func (a *app) setup() *cobra.Command {
-	command := &cobra.Command{
-		Use: "setup", Short: "Show, tell and copy what stands behind a volume",
-		Long:    "What this host can see of a setup is read by itself; the rest is told, fact by fact\nor as a file (docs/setups.md). Each change is a new version.",
-		Example: "  heron setup show pool\n  heron setup tell pool cache[0].mode=write-back cache[0].size=400GB\n  heron setup show pool --yaml > pool.yaml",
-	}
-	var asYAML bool
-	show := &cobra.Command{
-		Use: "show VOLUME", Short: "Show what is known of a volume's setup", Args: cobra.ExactArgs(1), Example: "  heron setup show pool\n  heron setup show pool --yaml > pool.yaml",
-		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
-			locator, err := a.locator(ctx, c, arguments[0])
-			if err != nil {
-				return err
-			}
-			found, err := c.Look(ctx, locator, client.Asked{})
-			switch {
-			case err != nil:
-				return err
-			case a.json:
-				return printJSON(command.OutOrStdout(), found.Setup)
-			case asYAML:
-				text, err := setupfile.Write(found.Setup)
-				if err != nil {
-					return err
-				}
-				_, err = exactly(command.OutOrStdout()).Write(text)
-				return err
-			}
-			printFacts(command.OutOrStdout(), found.Setup)
-			return nil
-		}),
-	}
-	show.Flags().BoolVar(&asYAML, "yaml", false, "as a setup file, to edit")
-	versions := &cobra.Command{
-		Use: "versions VOLUME", Short: "List how a volume's setup changed", Args: cobra.ExactArgs(1), Example: "  heron setup versions pool",
-		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
-			volume, err := a.findVolume(ctx, c, arguments[0])
-			if err != nil {
-				return err
-			}
-			list, err := c.Setups(ctx, volume.ID)
-			if err != nil {
-				return err
-			}
-			if a.json {
-				return printJSON(command.OutOrStdout(), list)
-			}
-			if len(list) == 0 {
-				fmt.Fprintln(command.OutOrStdout(), "Nothing is recorded yet: a run or 'heron setup tell' begins it.")
-				return nil
-			}
-			t := newTable(command.OutOrStdout(), 4, "version", "since", "changed")
-			for _, v := range list {
-				t.AppendRow(table.Row{v.Version, v.Created.Local().Format("2006-01-02 15:04"), wrapped(v.Changed.Words, 72)})
-			}
-			t.Render()
-			return nil
-		}),
-	}
-	command.AddCommand(show, a.setupTell(), a.setupCopy(), versions)
-	return command
-}
-
-func (a *app) setupTell() *cobra.Command {
-	var file string
-	var replace bool
-	var follows int
-	command := &cobra.Command{
-		Use: "tell VOLUME [FACT=VALUE...]", Short: "Tell facts of a volume's setup", Args: cobra.MinimumNArgs(1),
-		Long: `Tell facts that this host cannot see. A told fact takes the place of one that was
-read; an empty value takes it back. docs/setups.md lists all facts.
-
-Facts told at once by several are all kept. With --follows nothing is changed when
-another version was kept since that one.`,
-		Example: "  heron setup tell pool link[0].rate=1250MB/s link[0].mtuThere=9000\n  heron setup tell pool --file pool.yaml\n  heron setup tell pool cache[0].mode=",
-		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
-			told := resource.ToldSetup{Replace: replace}
-			if command.Flags().Changed("follows") {
-				told.Version = &follows
-			}
-			if file != "" {
-				text, err := readText(file, command.InOrStdin())
-				if err != nil {
-					return err
-				}
-				told.Text = string(text)
-			}
-			var err error
-			if told.Facts, err = factsOf(arguments[1:]); err != nil {
-				return err
-			}
-			if len(told.Facts) == 0 && file == "" && !replace {
-				return errors.New("nothing is told; write facts such as layout.level=raid5, or name a file with --file")
-			}
-			return a.tell(ctx, c, command, arguments[0], told)
-		}),
-	}
-	command.Flags().StringVar(&file, "file", "", "a setup file (- for standard input)")
-	command.Flags().BoolVar(&replace, "replace", false, "forget what was told or measured before")
-	command.Flags().IntVar(&follows, "follows", 0, "the version this is meant to follow, as 'heron setup versions' shows it")
-	return command
-}
-
-func (a *app) setupCopy() *cobra.Command {
-	return &cobra.Command{
-		Use: "copy FROM TO [FACT=VALUE...]", Short: "Copy what is known of one volume to another, and change it", Args: cobra.MinimumNArgs(2),
-		Long:    "Tell of one volume what is known of another, with some facts changed: the same, with\na cache.",
-		Example: "  heron setup copy pool new-pool cache[0].medium=ssd cache[0].mode=read-only cache[0].size=400GB",
-		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
-			locator, err := a.locator(ctx, c, arguments[0])
-			if err != nil {
-				return err
-			}
-			from, err := c.Look(ctx, locator, client.Asked{})
-			if err != nil {
-				return err
-			}
-			changes, err := factsOf(arguments[2:])
-			if err != nil {
-				return err
-			}
-			told := resource.ToldSetup{Replace: true}
-			for _, f := range from.Setup.Facts {
-				told.Facts = append(told.Facts, resource.ToldFact{Key: f.Key, Value: f.Value})
-			}
-			told.Facts = append(told.Facts, changes...)
-			return a.tell(ctx, c, command, arguments[1], told)
-		}),
-	}
-}
-
-func (a *app) tell(ctx context.Context, c *client.Client, command *cobra.Command, target string, told resource.ToldSetup) error {
-	volume, err := a.findVolume(ctx, c, target)
-	if err != nil {
-		return err
-	}
-	version, err := c.TellSetup(ctx, volume.ID, told)
-	if err != nil {
-		return err
-	}
-	if a.json {
-		return printJSON(command.OutOrStdout(), version)
-	}
-	fmt.Fprintf(command.OutOrStdout(), "Version %d of the setup of %s. %s\n\n", version.Version, volume.Name, version.Changed.Words)
-	printFacts(command.OutOrStdout(), version.Setup)
-	return nil
-}
-
-func factsOf(arguments []string) (facts []resource.ToldFact, err error) {
-	for _, argument := range arguments {
-		key, value, found := strings.Cut(argument, "=")
-		if !found {
-			return nil, fmt.Errorf("%q is not a fact; write it like layout.level=raid5", argument)
-		}
-		facts = append(facts, resource.ToldFact{Key: key, Value: value})
-	}
-	return facts, nil
 }

@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -177,6 +179,9 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 		fmt.Fprintf(w, " after %s of lead-in%s", s.LeadIn, cutInWords(s))
 	}
 	fmt.Fprintf(w, ", %s moved, through %s\n", s.Total.Bytes, interfaceInWords(s.Interface))
+	if words := insideInWords(s.Inside); words != "" {
+		fmt.Fprintf(w, "   %s\n", indented("inside: "+words, "   "))
+	}
 	if p := s.Phases; p != nil && (len(p.List) > 1 || p.Dips != nil || p.Wave != nil) {
 		fmt.Fprintf(w, "   %s\n", indented("phases: "+p.Words, "   "))
 	}
@@ -204,6 +209,37 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 		fmt.Fprintf(w, "   %d operations had no answer when the measurement gave up waiting\n", s.Unanswered)
 	}
 	return nil
+}
+
+// insideInWords says what a volume tells of its inside: of like parts, such as
+// members, the busiest alone.
+func insideInWords(counters []measure.Counter) string {
+	var words []string
+	busiest := map[string]measure.Counter{}
+	for _, c := range counters {
+		if kind, isBusy := strings.CutSuffix(c.Name, " busy"); isBusy {
+			kind = strings.TrimRight(kind, " 0123456789")
+			if had, known := busiest[kind]; !known || c.Value > had.Value {
+				busiest[kind] = c
+			}
+			continue
+		}
+		if c.Value == 0 && c.Unit != "share" {
+			continue
+		}
+		value := quantity.Digits(c.Value) + " " + c.Unit
+		switch c.Unit {
+		case "share":
+			value = quantity.Share(c.Value).String()
+		case "bytes":
+			value = quantity.Bytes(c.Value).String()
+		}
+		words = append(words, c.Name+" "+value)
+	}
+	for _, kind := range slices.Sorted(maps.Keys(busiest)) {
+		words = append(words, fmt.Sprintf("%s %s", busiest[kind].Name, quantity.Share(busiest[kind].Value)))
+	}
+	return strings.Join(words, ", ")
 }
 
 // cutInWords says how much of a lead-in was not asked for.

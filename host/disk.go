@@ -133,6 +133,26 @@ func (w *walk) queue(name string) {
 	}
 }
 
+// throttles reads what control groups let this process do to a device. Of several on
+// the way the one nearest to the process counts.
+func (w *walk) throttles(folder string) {
+	number, err := w.text(w.ctx, folder, "dev")
+	if err != nil || number == "" {
+		return
+	}
+	t := throttled(filepath.Dir(w.sys), number)
+	for key, limit := range map[string]float64{"queue.readsMost": t.reads, "queue.writesMost": t.writes} {
+		if limit > 0 && w.facts.Text(key) == "" {
+			w.know(key, quantity.OpRate(limit))
+		}
+	}
+	for key, limit := range map[string]float64{"queue.readMost": t.readBytes, "queue.writtenMost": t.writtenBytes} {
+		if limit > 0 && w.facts.Text(key) == "" {
+			w.know(key, quantity.ByteRate(limit))
+		}
+	}
+}
+
 // chosen is the choice in brackets of a list such as "none [mq-deadline]".
 func chosen(text string) string {
 	if _, after, found := strings.Cut(text, "["); found {

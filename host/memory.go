@@ -3,7 +3,6 @@ package host
 import (
 	"fmt"
 	"os"
-	"path"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -65,33 +64,14 @@ func (g group) number(what string) quantity.Bytes {
 	return quantity.Bytes(n)
 }
 
-// memoryGroups are the groups that this process is in, with those above
-// (cgroups(7), /proc/self/cgroup), of both versions.
+// memoryGroups are the groups that account for this process's memory.
 func memoryGroups(root string) (groups []group) {
-	text, err := os.ReadFile(filepath.Join(root, "proc/self/cgroup"))
-	if err != nil {
-		return nil
-	}
-	for line := range strings.Lines(string(text)) {
-		fields := strings.SplitN(strings.TrimSpace(line), ":", 3)
-		if len(fields) < 3 {
-			continue
+	for _, g := range controlGroups(root, "memory") {
+		limit, used := "memory.max", "memory.current"
+		if g.first {
+			limit, used = "memory.limit_in_bytes", "memory.usage_in_bytes"
 		}
-		mount, limit, used := "sys/fs/cgroup", "memory.max", "memory.current"
-		switch {
-		case fields[0] == "0" && fields[1] == "":
-		case strings.Contains(","+fields[1]+",", ",memory,"):
-			mount, limit, used = "sys/fs/cgroup/memory", "memory.limit_in_bytes", "memory.usage_in_bytes"
-		default:
-			continue
-		}
-		for at := path.Clean("/" + fields[2]); ; at = path.Dir(at) {
-			folder := filepath.Join(root, mount, at)
-			groups = append(groups, group{"limit": filepath.Join(folder, limit), "used": filepath.Join(folder, used)})
-			if at == "/" {
-				break
-			}
-		}
+		groups = append(groups, group{"limit": filepath.Join(g.folder, limit), "used": filepath.Join(g.folder, used)})
 	}
 	return groups
 }

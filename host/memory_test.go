@@ -44,3 +44,31 @@ func TestMemory(t *testing.T) {
 		t.Error("memory that cannot be looked at was taken for some")
 	}
 }
+
+// The lowest limit of all groups counts, of either version, and only that of the
+// device.
+func TestThrottles(t *testing.T) {
+	root := t.TempDir()
+	for name, text := range map[string]string{
+		"proc/self/cgroup":                                       "7:blkio:/a\n0::/b/c\n",
+		"sys/fs/cgroup/b/c/io.max":                               "8:0 rbps=9 wbps=9 riops=9 wiops=9\n8:16 rbps=2097152 wbps=max riops=500 wiops=max\n",
+		"sys/fs/cgroup/b/io.max":                                 "8:16 rbps=max wbps=max riops=400 wiops=120\n",
+		"sys/fs/cgroup/blkio/a/blkio.throttle.read_bps_device":   "8:16 1048576\n",
+		"sys/fs/cgroup/blkio/a/blkio.throttle.write_iops_device": "8:0 5\n",
+		"sys/fs/cgroup/blkio/blkio.throttle.write_bps_device":    "8:16 3000000\n",
+	} {
+		path := filepath.Join(root, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if got, want := throttled(root, "8:16"), (throttle{400, 120, 1048576, 3000000}); got != want {
+		t.Errorf("%+v, want %+v", got, want)
+	}
+	if got := throttled(root, "253:0"); got != (throttle{}) {
+		t.Errorf("a device without limits: %+v", got)
+	}
+}

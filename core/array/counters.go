@@ -32,6 +32,7 @@ func (a *Array) Inside(before Totals) []Counter {
 		name := c.spec.Name
 		hits, misses := now.Hits[i]-before.Hits[i], now.Misses[i]-before.Misses[i]
 		add(name+" hit rate", "share", ratio(float64(hits), float64(hits+misses)))
+		add(name+" busy", "share", min((now.Caches[i]-before.Caches[i])/over, 1))
 		add(name+" dirty", "bytes", float64(c.dirtyCount)*float64(int64(1)<<c.shift))
 		add(name+" destaged", "bytes", float64(now.Written[i]-before.Written[i]))
 		add(name+" stalled", "operations", float64(len(c.stalled)))
@@ -65,6 +66,7 @@ type Totals struct {
 	Busy                  []float64 // of each member, nanoseconds
 	Hits, Misses, Written []int64   // of each cache; written out in bytes
 	Fast, Slow, Moved     int64     // operations of the tier and past it; bytes it moved
+	Caches                []float64 // of each cache, nanoseconds its own line was busy
 	Controller            float64
 	Links                 [][2]float64 // each direction of each
 }
@@ -77,6 +79,7 @@ func (a *Array) Totals() Totals {
 	}
 	for _, c := range a.caches {
 		t.Hits, t.Misses, t.Written = append(t.Hits, c.hits), append(t.Misses, c.misses), append(t.Written, c.written)
+		t.Caches = append(t.Caches, c.server.busy)
 	}
 	if a.tier != nil {
 		t.Fast, t.Slow, t.Moved = a.tier.answered, a.tier.passed, a.tier.movedBytes

@@ -59,6 +59,8 @@ func (d Description) Setup() setup.Setup {
 		know(at+"name", c.Name)
 		know(at+"mode", c.Mode)
 		know(at+"size", c.Size)
+		know(at+"throughput", c.Throughput)
+		know(at+"hitTime", c.HitTime)
 		medium := "memory"
 		if c.Devices > 0 {
 			medium = "ssd"
@@ -117,7 +119,7 @@ func (d Description) Layers() setup.Layer {
 	if t := d.Tier; t != nil {
 		layers = append(layers, setup.Layer{Kind: "tier", Name: "tier", Words: fmt.Sprintf("%s as %s of %d members", t.usable(), t.form().Level, t.Members.Count)})
 	}
-	bottom := setup.Layer{Kind: "raid", Name: string(d.Layout.Level), Words: fmt.Sprintf("%s in chunks of %s", d.Layout.Level, d.Layout.Chunk), Below: []setup.Layer{}}
+	bottom := setup.Layer{Kind: "raid", Name: string(d.Layout.Level), Words: fmt.Sprintf("in chunks of %s", d.Layout.Chunk), Below: []setup.Layer{}}
 	for _, g := range d.Members {
 		bottom.Below = append(bottom.Below, setup.Layer{Kind: string(g.Medium), Name: fmt.Sprintf("%d members", g.Count), Words: fmt.Sprintf("%s each", g.Capacity), Below: []setup.Layer{}})
 	}

@@ -34,11 +34,12 @@ type Single struct {
 func Points(side Side) []Alone {
 	points := []Alone{}
 	g := group(side)
+	usual := g.usual()
 	for _, key := range g.order {
 		of := g.of[key]
 		a := Alone{Stage: of[0].Stage, Point: of[0].Point, Title: key, Main: figure.Main(of[0].Load), Measurements: numbers(of)}
 		main := figure.Of(a.Main)
-		a.Passes = passesOf(of, main)
+		a.Passes = passesOf(of, main, usual)
 		for _, f := range figure.For(of[0].Load) {
 			if f.OfPhases() && !severalPhases(of) {
 				continue
@@ -81,22 +82,22 @@ func peculiar(f figure.Figure, v Values, p judge.Passes) string {
 // passesInWords says what was cold and what is warm. A load that is slower once it
 // is warm is said to be.
 func passesInWords(f figure.Figure, v Values, p judge.Passes) string {
-	change := "warms up"
+	first, last := f.Show(v.All[0]), f.Show(v.All[len(v.All)-1])
+	slower := ""
 	if (p.Gain < 0) != f.Lower {
-		change = "gets slower: what the first passes leave behind costs more than it saves"
+		slower = "; it gets slower as it warms, so that what the first passes leave behind costs more than it saves"
 	}
-	cold, warm := f.Show(v.All[0]), f.Show(v.Taken.Mean)
 	switch {
 	case p.Going:
-		return fmt.Sprintf("it %s from pass to pass, from %s to %s, and was still changing at the last: warm is not reached", change, cold, f.Show(v.All[len(v.All)-1]))
+		return fmt.Sprintf("still changing from pass to pass, from %s to %s at the last: warm is not reached%s", first, last, slower)
 	case p.Shape == judge.FirstApart:
-		return fmt.Sprintf("it %s after the first pass: %s cold, %s warm", change, cold, warm)
+		return fmt.Sprintf("the first pass is apart: %s cold, %s warm%s", first, f.Show(v.Taken.Mean), slower)
 	}
-	after := fmt.Sprint(p.Warm - 1)
+	from := fmt.Sprint(p.Warm)
 	if p.Low < p.High {
-		after += fmt.Sprintf(" (%d to %d)", max(p.Low-1, 0), p.High-1)
+		from += fmt.Sprintf(" (%d to %d)", p.Low, p.High)
 	}
-	return fmt.Sprintf("it %s over %s passes: %s cold, %s warm", change, after, cold, warm)
+	return fmt.Sprintf("warm from pass %s on: %s cold, %s warm%s", from, first, f.Show(v.Taken.Mean), slower)
 }
 
 // Line is how rate and latency go with one swept field, the others held.
@@ -110,6 +111,8 @@ type Line struct {
 	Keeps   int            `json:"keeps" doc:"Number of the spot, from 0, with the largest rate whose p99 stays within the wanted one; -1 when none does, or none is wanted"`
 	Scaling *judge.Scaling `json:"scaling,omitempty" doc:"How the rate grows with depth, workers or streams, when the law fits"`
 	Words   string         `json:"words"`
+
+	paced bool // the load itself sets the rate
 }
 
 // Spot is one value of the swept field.
@@ -166,7 +169,7 @@ func along(points []Alone, axis int) (lines []Line) {
 		if !known {
 			place = len(lines)
 			places[key] = place
-			lines = append(lines, Line{Stage: p.Stage, Field: p.Point[axis].Field, Held: held})
+			lines = append(lines, Line{Stage: p.Stage, Field: p.Point[axis].Field, Held: held, paced: p.Main == "p99"})
 		}
 		spot := Spot{Value: p.Point[axis].Value, At: at}
 		for _, row := range p.Rows {
@@ -202,6 +205,21 @@ func numeric(text string) (float64, bool) {
 // concurrency are the fields along which more are at work at once.
 var concurrency = []string{"depth", "workers", "streams"}
 
+// alikeLatency is how much longer than at the first spot a latency may be to be the same.
+const alikeLatency = 1.15
+
+// flat is the last spot up to which the latency is that of the first: what takes time
+// there is not waiting for one's turn. It is 0 when it grows at once.
+func flat(spots []judge.Spot) (last int) {
+	for i, s := range spots {
+		if s.Latency > spots[0].Latency*alikeLatency {
+			break
+		}
+		last = i
+	}
+	return last
+}
+
 // finished orders the spots and says what they show.
 func (l Line) finished(wanted quantity.Seconds) Line {
 	slices.SortStableFunc(l.Spots, func(a, b Spot) int { return cmp.Compare(a.At, b.At) })
@@ -216,7 +234,10 @@ func (l Line) finished(wanted quantity.Seconds) Line {
 	l.Knee, l.Keeps = -1, -1
 	first, last := l.Spots[0], l.Spots[len(l.Spots)-1]
 	l.Words = "The rate goes from " + quantity.OpRate(first.Rate.Mean).String() + " at " + first.Value + " to " + quantity.OpRate(last.Rate.Mean).String() + " at " + last.Value
-	if slices.Contains(concurrency, l.Field) {
+	if slices.Contains(concurrency, l.Field) && !l.paced {
+		if alone := flat(spots); alone > 0 {
+			l.Words += "; up to " + l.Field + " " + l.Spots[alone].Value + " an operation takes no longer than at " + first.Value
+		}
 		if l.Knee = judge.Knee(spots); l.Knee >= 0 && l.Knee < len(spots)-1 {
 			l.Words += "; beyond " + l.Field + " " + l.Spots[l.Knee].Value + " more load buys more waiting than work"
 		}

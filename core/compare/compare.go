@@ -53,10 +53,11 @@ func (s Side) learned() map[string]judge.Learned {
 	past := map[string]map[string]*judge.Alike{}
 	for _, run := range s.Past {
 		g := group(run)
+		usual := g.usual()
 		for _, key := range g.order {
 			of := g.of[key]
 			load := loadKey(of[0].Load, of[0].Point)
-			warm := which{from: passesOf(of, figure.Of(figure.Main(of[0].Load))).Warm}
+			warm := which{from: passesOf(of, figure.Of(figure.Main(of[0].Load)), usual).Warm}
 			for _, f := range figure.For(of[0].Load) {
 				v := values(of, f, warm)
 				if len(v.compared) == 0 {
@@ -318,6 +319,10 @@ func (c *Result) match(baseline Side, base *groups, candidates []Side, others []
 	for i, side := range candidates {
 		failures(c, side, others[i])
 	}
+	usual := []float64{base.usual()}
+	for _, g := range others {
+		usual = append(usual, g.usual())
+	}
 	var fills []func()
 	for _, key := range base.order {
 		of := base.of[key]
@@ -345,7 +350,7 @@ func (c *Result) match(baseline Side, base *groups, candidates []Side, others []
 		}
 		c.Points = append(c.Points, p)
 		at := len(c.Points) - 1
-		fills = append(fills, func() { c.Points[at].fill(append([][]Sample{of}, matched...)) })
+		fills = append(fills, func() { c.Points[at].fill(append([][]Sample{of}, matched...), usual) })
 	}
 	onAllCores(fills)
 	for i, side := range candidates {
@@ -362,11 +367,11 @@ func moving(classes []measure.Class) []measure.Class {
 }
 
 // fill works out the rows of a point from what the baseline and each candidate
-// measured there.
-func (p *Match) fill(sides [][]Sample) {
+// measured there; usual is what the passes of each vary by.
+func (p *Match) fill(sides [][]Sample, usual []float64) {
 	var together judge.Passes
-	for _, of := range sides {
-		passes := passesOf(of, figure.Of(p.Main))
+	for i, of := range sides {
+		passes := passesOf(of, figure.Of(p.Main), usual[i])
 		p.Passes = append(p.Passes, passes)
 		together = together.Together(passes)
 	}
@@ -396,8 +401,39 @@ func severalPhases(of []Sample) bool {
 	})
 }
 
-// passesOf tells how the repeats went, over all runs together, pass by pass.
-func passesOf(of []Sample, f figure.Figure) judge.Passes {
+// usual is by how much the passes of a side vary from one to the next, once the first
+// is over: what is usual at its points, when there are three with three passes or
+// more. It is 0 when that is not known.
+func (g *groups) usual() float64 {
+	var spreads []float64
+	for _, key := range g.order {
+		perRun := map[int64][]float64{}
+		f := figure.Of(figure.Main(g.of[key][0].Load))
+		for _, s := range g.of[key] {
+			if s.Summary != nil {
+				perRun[s.Run] = append(perRun[s.Run], f.Value(s.Summary))
+			}
+		}
+		for _, passes := range perRun {
+			if len(passes) < 3 {
+				continue
+			}
+			if e := judge.Repeats(passes[1:]); e.Mean.Mean > 0 {
+				spreads = append(spreads, float64(e.Variation))
+			}
+		}
+	}
+	if len(spreads) < 3 {
+		return 0
+	}
+	// The middle of standard deviations of two values is two thirds of what they vary
+	// by; of more it is nearer.
+	return 1.5 * judge.Repeats(spreads).Median
+}
+
+// passesOf tells how the repeats went, over all runs together, pass by pass; usual is
+// what passes of that side vary by.
+func passesOf(of []Sample, f figure.Figure, usual float64) judge.Passes {
 	perRun, order := map[int64][]float64{}, []int64{}
 	alone := 0.0
 	for _, s := range of {
@@ -418,7 +454,7 @@ func passesOf(of []Sample, f figure.Figure) judge.Passes {
 		sum := 0.0
 		for _, run := range order {
 			if pass >= len(perRun[run]) || !(perRun[run][pass] > 0) {
-				return judge.PassesOf(passes, 2*alone)
+				return judge.PassesOf(passes, max(2*alone, usual))
 			}
 			sum += math.Log(perRun[run][pass])
 		}

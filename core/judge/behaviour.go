@@ -2,16 +2,12 @@ package judge
 
 import (
 	"fmt"
-	"maps"
 	"math"
-	"slices"
-	"strings"
 
 	"gonum.org/v1/gonum/stat/distuv"
 
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
-	"patientheron/core/setup"
 )
 
 // phases says how the rate went: that it fell, that it never stood still, or that
@@ -31,9 +27,13 @@ func phases(o Observed) []Finding {
 		if p.Cut == 0 {
 			counts = "The figures mix both."
 		}
+		fell := fmt.Sprintf("The throughput fell from %s to %s", f.From, f.To)
+		if o.Load.Open() {
+			fell = fmt.Sprintf("The mean latency rose to %s", p.Last().Mean)
+		}
 		findings = append(findings, Finding{
 			Kind: "fell", Weight: Info, Figure: "all",
-			Sentence: fmt.Sprintf("The throughput fell from %s to %s after %s and %s. %s", f.From, f.To, f.After, f.Bytes, counts),
+			Sentence: fmt.Sprintf("%s after %s and %s. %s", fell, f.After, f.Bytes, counts),
 			Next:     "A use that comes in bursts smaller than that may count on the first figure, every other on the last.",
 			Evidence: evidence,
 		})
@@ -162,135 +162,34 @@ func fewInFlight(o Observed) []Finding {
 	}}
 }
 
-// fellBehind compares, at a set rate, the latency from the intended start with
-// the time the volume itself took: far apart means a queue in front of it that
-// grows with time, so that latency says how long was measured.
+// fellBehind says that a set rate was not kept: fewer operations were done than
+// arrived, by more than chance spaces them. A queue then grows in front, so that the
+// latency, which counts from the intended start, says how long was measured. It is the
+// engine's own fault where its workers had no time left, or nothing stands behind it.
 func fellBehind(o Observed) []Finding {
-	service, total := o.Summary.Service, o.Summary.Total
-	if service == nil || total.Operations < 100 || service.Mean <= 0 || total.Latency.Mean < 3*service.Mean {
+	total := o.Summary.Total
+	wanted := float64(o.Load.Arriving())
+	expected := wanted * float64(o.Summary.Measured)
+	if o.Load.Amount > 0 || wanted <= 0 || total.Operations < 100 {
 		return nil
 	}
-	wanted := float64(o.Load.Arriving())
-	if float64(total.Rate) > 0.98*wanted {
+	if missing := expected - float64(total.Operations); missing < 0.02*expected || missing < 4*math.Sqrt(expected) {
 		return nil
+	}
+	evidence := []Evidence{{"rate", float64(total.Rate)}, {"rate asked for", wanted}, {"mean latency, seconds", float64(total.Latency.Mean)}}
+	waited := ""
+	if service := o.Summary.Service; service != nil {
+		evidence = append(evidence, Evidence{"mean service time, seconds", float64(service.Mean)})
+		waited = fmt.Sprintf(", of which the volume itself took %s", service.Mean)
+	}
+	who, next := "The volume could not keep the rate", "Lower the rate until it is kept; the latency of an overload only says how long was measured."
+	if o.Summary.Interface == "none" || engineShare(o) > pegged {
+		who, next = "The engine could not keep the rate", "Use more workers, or a host with faster cores: the volume was not asked for more."
 	}
 	return []Finding{{
 		Kind: "fell-behind", Weight: Caution, Figure: "all",
-		Sentence: fmt.Sprintf("The volume could not keep the rate: %s of %s were done, and operations waited until their latency was %s, of which the volume itself took %s.",
-			total.Rate, quantity.OpRate(wanted), total.Latency.Mean, service.Mean),
-		Next:     "Lower the rate until it is kept; the latency of an overload only says how long was measured.",
-		Evidence: []Evidence{{"rate", float64(total.Rate)}, {"rate asked for", wanted}, {"mean latency, seconds", float64(total.Latency.Mean)}, {"mean service time, seconds", float64(service.Mean)}},
-	}}
-}
-
-// near is how close to a ceiling a rate is limited by it.
-const near = 0.10
-
-// whoLimits names what limits, when something shows: a ceiling within 10 %, a
-// core of this host above 90 %, a device always busy with more in flight than
-// it answers. Otherwise it says that nothing was found, never a guess.
-func whoLimits(o Observed) []Finding {
-	if o.Load.Open() || o.Load.Think > 0 || o.Summary.Total.Operations == 0 {
-		return nil // the load itself sets the pace
-	}
-	var found []string
-	evidence := []Evidence{}
-	for _, look := range []func(Observed) (string, []Evidence){nearCeiling, busyCore, busyDevice, busyInside} {
-		words, numbers := look(o)
-		if words != "" {
-			found = append(found, words)
-		}
-		evidence = append(evidence, numbers...)
-	}
-	if len(found) == 0 {
-		return []Finding{{
-			Kind: "limit-not-found", Weight: Info, Figure: "all",
-			Sentence: "What limits was not found: no known ceiling is near, no core of this host and no device was always busy.",
-			Next:     "Ask for more at once (depth, workers); when the rate does not rise, tell the setup more about the hops behind.",
-			Evidence: evidence,
-		}}
-	}
-	return []Finding{{
-		Kind: "limited-by", Weight: Info, Figure: "all",
-		Sentence: "The limit is " + strings.Join(found, ", and ") + ".",
-		Next:     "To go faster, widen this first; the hop with the next ceiling limits after it.",
+		Sentence: fmt.Sprintf("%s: %s of %s were done, and operations waited until their latency was %s%s.", who, total.Rate, quantity.OpRate(wanted), total.Latency.Mean, waited),
+		Next:     next,
 		Evidence: evidence,
 	}}
-}
-
-func nearCeiling(o Observed) (string, []Evidence) {
-	use := setup.UseOf(o.Load)
-	limit := setup.Limit(o.Setup.Ceilings(use))
-	if limit == nil {
-		return "", nil
-	}
-	share := float64(o.Summary.Total.Rate) / float64(limit.Rate)
-	evidence := []Evidence{{"share of the lowest ceiling", share}}
-	if math.Abs(share-1) > near {
-		return "", evidence
-	}
-	return fmt.Sprintf("the hop %q, which can pass %s (%s of it was reached)", limit.Name, use.Show(limit.Rate), quantity.Share(share)), evidence
-}
-
-// pegged is the share of time from which on something counts as always busy.
-const pegged = 0.9
-
-// busyCore looks for a core of this host without rest: the busiest of each
-// interval.
-func busyCore(o Observed) (string, []Evidence) {
-	sum, count := 0.0, 0.0
-	for _, i := range measured(o.Series) {
-		count++
-		busiest := 0.0
-		for _, c := range i.Cores() {
-			busiest = max(busiest, float64(c))
-		}
-		sum += busiest
-	}
-	if count == 0 || sum/count <= pegged {
-		return "", nil
-	}
-	return fmt.Sprintf("a core of this host, busy for %s of the time", quantity.Share(sum/count)), []Evidence{{"busy share of the busiest core", sum / count}}
-}
-
-// busyDevice looks for a device that is always busy while more is waiting.
-func busyDevice(o Observed) (string, []Evidence) {
-	busy, count, name := 0.0, 0.0, ""
-	for _, i := range measured(o.Series) {
-		count++
-		for _, d := range i.Devices() {
-			if d.InFlight > 1 && d.Busy > 0.97 {
-				busy++
-				name = d.Name
-				break
-			}
-		}
-	}
-	if count == 0 || busy/count <= pegged {
-		return "", nil
-	}
-	return fmt.Sprintf("the device %s, always busy with operations waiting", name), []Evidence{{"share of the intervals in which " + name + " was always busy", busy / count}}
-}
-
-// busyInside looks for the busiest part of a simulated array.
-func busyInside(o Observed) (string, []Evidence) {
-	sums, count := map[string]float64{}, 0.0
-	for _, i := range measured(o.Series) {
-		count++
-		for _, c := range i.Inside {
-			if part, isBusy := strings.CutSuffix(c.Name, " busy"); isBusy && c.Unit == "share" {
-				sums[part] += c.Value
-			}
-		}
-	}
-	busiest, share := "", pegged
-	for _, part := range slices.Sorted(maps.Keys(sums)) {
-		if s := sums[part] / count; s > share {
-			busiest, share = part, s
-		}
-	}
-	if busiest == "" {
-		return "", nil
-	}
-	return fmt.Sprintf("%s of the array, busy for %s of the time", busiest, quantity.Share(share)), []Evidence{{"busy share of " + busiest, share}}
 }

@@ -59,7 +59,7 @@ func Findings(o Observed) []Finding {
 	o.Series = slices.Clone(o.Series)
 	measure.CutLeadIn(o.Series, o.Summary.LeadIn)
 	for _, rule := range []func(Observed) []Finding{
-		memoryFileSystem, silentlyBuffered, cachedOnPurpose, aboveCeiling, spanFitsCache,
+		memoryFileSystem, silentlyBuffered, cachedOnPurpose, aboveCeiling, cacheAnswered,
 		phases, unsteady, stolenTime, waitedForCores, fewInFlight, fellBehind, lateGenerator, portableInterface, whoLimits,
 	} {
 		findings = append(findings, rule(o)...)

@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -35,14 +36,36 @@ func went(p measure.Phases) measure.Summary {
 	return measure.Summary{Phases: &p}
 }
 
-// peggedCore is a second in which one core was busy.
-func peggedCore(share quantity.Share) []measure.Interval {
-	return []measure.Interval{{Length: 1, Beside: []measure.Beside{{CPU: []quantity.Share{0.1, share}}}}}
+// working is a summary of an engine whose workers used this share of their time.
+func working(share float64) measure.Summary {
+	s := rate(50_000, 8.0/50_000)
+	s.WorkerCPUPerOp = quantity.Seconds(share / 50_000)
+	return s
+}
+
+// beside is a second in which one core and one device were busy.
+func beside(core, device quantity.Share, inFlight int64) []measure.Interval {
+	return []measure.Interval{{Length: 1, Beside: []measure.Beside{{CPU: []quantity.Share{0.1, core}, Devices: []measure.Device{{Name: "sda", Busy: device, InFlight: inFlight}}}}}}
+}
+
+// told is a second of an array that tells of its inside.
+func told(counters ...measure.Counter) []measure.Interval {
+	return []measure.Interval{{Length: 1, Inside: counters}, {Start: 1, Length: 1, Inside: counters}}
+}
+
+// filling is a cache that keeps what is written to it.
+func filling() []measure.Interval {
+	s := told(measure.Counter{Name: "SSD cache hit rate", Unit: "share"})
+	for i := range s {
+		s[i].Inside = append(slices.Clone(s[i].Inside), measure.Counter{Name: "SSD cache dirty", Unit: "bytes", Value: float64(i) * 1e9})
+	}
+	return s
 }
 
 // behind did 600 a second, with most of the latency in front of the volume.
 var behind = func() measure.Summary {
 	s := rate(600, 2)
+	s.Measured = 10
 	s.Service = &measure.Latency{Mean: 0.01}
 	return s
 }()
@@ -110,7 +133,17 @@ func TestRulesSpeakAndAreSilent(t *testing.T) {
 		"even seconds":              {Observed{Summary: measure.Summary{Steadiness: &measure.Steadiness{Intervals: 60, WorstShare: 0.9}}}, ""},
 		"it falls behind":           {Observed{Summary: behind, Load: workload.Spec{Pace: workload.Pace{Rate: 1000}}}, "fell-behind all caution"},
 		"it keeps the rate":         {Observed{Summary: behind, Load: workload.Spec{Pace: workload.Pace{Rate: 500}}}, ""},
-		"a pegged core":             {Observed{Series: peggedCore(0.97), Summary: rate(50_000, 8.0/50_000), Load: workload.Spec{Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limited-by all info"},
+		"the engine is busy":        {Observed{Summary: working(0.97), Load: workload.Spec{Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limited-by all info"},
+		"others use a core":         {Observed{Series: beside(0.99, 0.95, 8), Summary: working(0.3), Load: workload.Spec{Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limit-not-found all info"},
+		"a busy parallel drive":     {Observed{Series: beside(0, 1, 2), Setup: facts("media[0].kind", "ssd"), Summary: working(0.3), Load: workload.Spec{Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limit-not-found all info"},
+		"a busy hard disk":          {Observed{Series: beside(0, 1, 8), Setup: facts("media[0].kind", "hard disk"), Summary: working(0.3), Load: workload.Spec{Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limited-by all info"},
+		"nothing is busy":           {Observed{Series: told(measure.Counter{Name: "member 0 busy", Unit: "share", Value: 0.2}), Summary: working(0.1), Load: workload.Spec{Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limited-by all info"},
+		"a member is busy":          {Observed{Series: told(measure.Counter{Name: "member 0 busy", Unit: "share", Value: 0.95}), Summary: working(0.1), Load: workload.Spec{Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limited-by all info"},
+		"an I/O limit":              {Observed{Setup: facts("queue.readsMost", "50k"), Summary: working(0.3), Load: workload.Spec{Pattern: workload.Pattern{Reads: 1}, Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limited-by all info"},
+		"nothing stands behind it":  {Observed{Summary: measure.Summary{Interface: "none", Measured: 10, Total: rate(5_000_000, 1e-6).Total}, Load: workload.Spec{Pace: workload.Pace{Rate: 30_000_000}}}, "fell-behind all caution"},
+		"the cache answers":         {Observed{Setup: cached, Series: told(measure.Counter{Name: "SSD cache hit rate", Unit: "share", Value: 0.93}), Load: workload.Spec{Pattern: workload.Pattern{Reads: 1, Span: quantity.TiB}}}, "cache-answered reads caution"},
+		"it fits, but is cold":      {Observed{Setup: cached, Series: told(measure.Counter{Name: "SSD cache hit rate", Unit: "share", Value: 0.02}), Load: workload.Spec{Pattern: workload.Pattern{Reads: 1, Span: quantity.GiB}}}, ""},
+		"the cache is filling":      {Observed{Setup: cached, Series: filling(), Summary: measure.Summary{Classes: map[measure.Class]measure.Figures{measure.Write: {Bytes: 2e9}}}}, "still-filling writes caution"},
 		"others took the CPU":       {Observed{Summary: measure.Summary{Stolen: 0.2}}, "stolen-time all caution"},
 		"others hardly took it":     {Observed{Summary: measure.Summary{Stolen: 0.01}}, ""},
 		"late, but storage is slow": {Observed{Summary: measure.Summary{IssueLag: &lag, Total: measure.Figures{Latency: measure.Latency{Mean: 0.1}}}}, ""},

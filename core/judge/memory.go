@@ -2,6 +2,7 @@ package judge
 
 import (
 	"fmt"
+	"math"
 
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
@@ -95,7 +96,7 @@ func cachedOnPurpose(o Observed) []Finding {
 	var available quantity.Bytes
 	for _, i := range o.Series {
 		for _, b := range i.Beside {
-			available = max(available, b.Available+b.PageCache)
+			available = max(available, b.Available) // which counts the page cache in
 		}
 	}
 	if available == 0 || o.Load.Span >= available {
@@ -153,24 +154,72 @@ func aboveCeiling(o Observed) []Finding {
 	}}
 }
 
-// spanFitsCache reminds that a span which fits into a cache on the path ends up
-// in it, however the load is issued.
-func spanFitsCache(o Observed) []Finding {
+// answered is how much of what was read each cache that tells of itself answered, and
+// whether it took writes that it had not passed on at the end: bytes more than at the
+// start.
+func answered(series []measure.Interval, cache string) (hits float64, grew quantity.Bytes, known bool) {
+	sum, count := 0.0, 0.0
+	first, last := math.NaN(), 0.0
+	for _, i := range measured(series) {
+		for _, c := range i.Inside {
+			switch c.Name {
+			case cache + " hit rate":
+				sum, count, known = sum+c.Value, count+1, true
+			case cache + " dirty":
+				if last = c.Value; math.IsNaN(first) {
+					first = c.Value
+				}
+			}
+		}
+	}
+	if count > 0 {
+		hits = sum / count
+	}
+	return hits, quantity.Bytes(max(last-first, 0)), known
+}
+
+// Shares from which on a cache counts as what was measured.
+const (
+	mostlyHits = 0.5
+	mostlyKept = 0.25
+)
+
+// cacheAnswered says that a cache answered, and not the media: by its own counters
+// where it has any, otherwise because the span fits into it, so that it ends up there
+// however the load is issued.
+func cacheAnswered(o Observed) (findings []Finding) {
 	for i := range o.Setup.Count("cache") {
 		at := fmt.Sprintf("cache[%d].", i)
 		size, name := o.Setup.Bytes(at+"size"), o.Setup.Text(at+"name")
-		if size == 0 || o.Load.Span == 0 || o.Load.Span > size {
-			continue
-		}
+		hits, grew, known := answered(o.Series, name)
 		if name == "" {
 			name = setup.Part(at)
 		}
-		return []Finding{{
-			Kind: "span-fits-cache", Weight: Caution, Figure: "all",
-			Sentence: fmt.Sprintf("The span of %s fits into the %s of %q, so that once it is warm the figures are those of the cache.", o.Load.Span, size, name),
-			Next:     fmt.Sprintf("If the media are meant, use a span over %s; if the cache is, take the later repeats.", size),
-			Evidence: []Evidence{{"span, bytes", float64(o.Load.Span)}, {"cache, bytes", float64(size)}},
-		}}
+		written := o.Summary.Classes[measure.Write].Bytes
+		switch {
+		case known && o.Load.Reads > 0 && hits >= mostlyHits:
+			findings = append(findings, Finding{
+				Kind: "cache-answered", Weight: Caution, Figure: measure.Read.String(),
+				Sentence: fmt.Sprintf("%q answered %s of what was asked: the reads are mostly its own.", name, quantity.Share(hits)),
+				Next:     fmt.Sprintf("If the media are meant, use a span far over %s; if the cache is, compare passes that are warm.", size),
+				Evidence: []Evidence{{"hit rate", hits}},
+			})
+		case !known && size > 0 && o.Load.Span > 0 && o.Load.Span <= size:
+			findings = append(findings, Finding{
+				Kind: "span-fits-cache", Weight: Caution, Figure: "all",
+				Sentence: fmt.Sprintf("The span of %s fits into the %s of %q, so that once it is warm the figures are those of the cache.", o.Load.Span, size, name),
+				Next:     fmt.Sprintf("If the media are meant, use a span over %s; if the cache is, take the later repeats.", size),
+				Evidence: []Evidence{{"span, bytes", float64(o.Load.Span)}, {"cache, bytes", float64(size)}},
+			})
+		}
+		if share := float64(grew) / float64(max(written, 1)); known && written > 0 && share >= mostlyKept {
+			findings = append(findings, Finding{
+				Kind: "still-filling", Weight: Caution, Figure: measure.Write.String(),
+				Sentence: fmt.Sprintf("%q had not passed on %s of the %s that were written: it was still filling, and the media took less than was measured.", name, grew, written),
+				Next:     "Measure until it is full (--settled), if the use writes more than it holds.",
+				Evidence: []Evidence{{"bytes that it kept", float64(grew)}, {"bytes written", float64(written)}},
+			})
+		}
 	}
-	return nil
+	return findings
 }

@@ -103,6 +103,28 @@ func Stolen(series []measure.Interval) (share quantity.Share) {
 	return share / quantity.Share(length)
 }
 
+// Inside gives the means over the measured time of what a volume tells of its inside,
+// in the order in which it tells it.
+func Inside(series []measure.Interval) (means []measure.Counter) {
+	places, counts := map[string]int{}, []float64{}
+	for _, i := range measured(series) {
+		for _, c := range i.Inside {
+			at, known := places[c.Name]
+			if !known {
+				at = len(means)
+				places[c.Name] = at
+				means, counts = append(means, measure.Counter{Name: c.Name, Unit: c.Unit}), append(counts, 0)
+			}
+			means[at].Value += c.Value
+			counts[at]++
+		}
+	}
+	for at := range means {
+		means[at].Value /= counts[at]
+	}
+	return means
+}
+
 // CPUPerOperation is the CPU time that the hosts used for each operation, of
 // all processes together; 0 when the host did not work or was not watched.
 func CPUPerOperation(series []measure.Interval) quantity.Seconds {

@@ -83,6 +83,8 @@ type Summary struct {
 	Stolen         quantity.Share   `json:"stolenShare,omitempty" doc:"Share of this host's CPU time that a hypervisor gave to others meanwhile"`
 	Patience       *Patience        `json:"patience,omitempty" doc:"When the load asked to wait until it settled or its mean was known: what came of it"`
 
+	Inside []Counter `json:"inside,omitempty" doc:"Means over the measured time of what the volume tells of its inside"`
+
 	Interface string `json:"interface" doc:"How operations were handed over: io_uring, threads (the portable fallback), or none for the null volume"`
 }
 

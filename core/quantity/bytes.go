@@ -44,12 +44,18 @@ func ParseBytes(text string) (Bytes, error) {
 }
 
 // String prints b with three significant digits in binary units, "16.0 GiB"
-// as "16 GiB" when it is exact.
+// as "16 GiB" when it is exact, and "4 TB" when that is.
 func (b Bytes) String() string {
 	for i := len(binarySizes) - 1; i > 0; i-- {
 		u := int64(binarySizes[i].scale)
 		if b != 0 && int64(b)%u == 0 && int64(b)/u < 10000 {
 			return strconv.FormatInt(int64(b)/u, 10) + " " + binarySizes[i].name
+		}
+	}
+	// Drives are sold by powers of ten.
+	for _, u := range []unit{{"TB", 1e12}, {"GB", 1e9}} {
+		if scale := int64(u.scale); b != 0 && int64(b)%scale == 0 && int64(b)/scale < 10000 {
+			return strconv.FormatInt(int64(b)/scale, 10) + " " + u.name
 		}
 	}
 	return scaled(float64(b), binarySizes)

@@ -100,6 +100,7 @@ func Next(hops []Hop, past string) *Hop {
 // The stations of hops.
 const (
 	linkStation       = "link"
+	limitStation      = "limit"
 	controllerStation = "controller"
 	memberStation     = "member"
 )
@@ -115,6 +116,9 @@ func (s Setup) Ceilings(u Use) []Hop {
 	var hops []Hop
 	for i := range s.Count("link") {
 		hops = append(hops, s.linkCeilings(u, fmt.Sprintf("link[%d].", i), i)...)
+	}
+	if most := s.limitCeiling(u); most != nil {
+		hops = append(hops, *most)
 	}
 	hops = append(hops, s.controllerCeilings(u)...)
 	if s.Count("media") > 0 {
@@ -188,6 +192,35 @@ func Bus(generation, lanes int) quantity.ByteRate {
 		return 0
 	}
 	return quantity.ByteRate(lane[generation] * float64(lanes))
+}
+
+// limitCeiling is that of the limits set for this process on a device: each for reads
+// or writes alone, so that a mix is limited by the side that reaches its own first.
+func (s Setup) limitCeiling(u Use) *Hop {
+	lowest, formula := math.Inf(1), ""
+	for _, side := range []struct {
+		share            quantity.Share
+		rate, throughput string
+		verb             string
+	}{{u.Reads, "queue.readsMost", "queue.readMost", "reads"}, {1 - u.Reads, "queue.writesMost", "queue.writtenMost", "writes"}} {
+		if side.share <= 0 {
+			continue
+		}
+		of := ""
+		if side.share < 1 {
+			of = fmt.Sprintf(" ÷ %s of them", side.share)
+		}
+		if most := s.OpRate(side.rate); most > 0 && float64(most)/float64(side.share) < lowest {
+			lowest, formula = float64(most)/float64(side.share), fmt.Sprintf("%s of %s allowed%s", most, side.verb, of)
+		}
+		if most := s.ByteRate(side.throughput); most > 0 && float64(most)/float64(u.Block)/float64(side.share) < lowest {
+			lowest, formula = float64(most)/float64(u.Block)/float64(side.share), fmt.Sprintf("%s of %s allowed ÷ %s%s", most, side.verb, u.Block, of)
+		}
+	}
+	if formula == "" {
+		return nil
+	}
+	return &Hop{"I/O limit", limitStation, quantity.OpRate(lowest), formula}
 }
 
 func (s Setup) controllerCeilings(u Use) (hops []Hop) {

@@ -25,17 +25,29 @@ type Difference struct {
 	Caution string   `json:"caution,omitempty" doc:"Set when more than one thing changed"`
 }
 
-// consequences are facts that follow from others: a price changes with what is
-// bought, and the rates of media with their kind.
-var consequences = []string{"cost.price", "cost.yearlyPower", "link[].driver", "link[].interface", "media[].model"}
+// consequences are facts that mostly follow from others of their part: the rates of
+// media from their model, the driver from the interface. They count for themselves
+// when nothing else of their part differs.
+var consequences = []string{"cost.yearlyPower", "link[].driver", "link[].interface", "host.kernel"}
 
-// absentMeans lists parts whose absence is a fact of its own: who tells of a
-// cache and later tells of none has taken it out.
-var absentMeans = []string{"cache", "tier", "replication"}
+// beside are parts whose changes do not make figures differ, and count as no thing.
+var beside = []string{"cost"}
 
-// Diff tells what changed from before to after.
+// together are parts of which all changes are one thing, however many facts differ:
+// other media are other media.
+var together = []string{"media", "host"}
+
+// weights orders parts by how much they can matter, the media first.
+var weights = []string{"media", "layout", "cache", "tier", "controller", "link", "transport", "session", "replication", "queue", "fileSystem", "tuning", "host", "power", "cost"}
+
+// Diff tells what changed from before to after, what can matter most first. Where
+// everything is known of both, because they are made up, a part that only one has is
+// new or gone; so are caches, tiers and replication anywhere, since who tells of one
+// and later tells of none has taken it out. Any other fact that only one side knows
+// may or may not differ.
 func Diff(before, after Setup) Difference {
 	d := Difference{Changes: []Change{}, Unknown: []Change{}}
+	whole := before.madeUp() && after.madeUp()
 	done := map[string]bool{}
 	for _, side := range []Setup{before, after} {
 		for _, f := range side.Facts {
@@ -44,70 +56,128 @@ func Diff(before, after Setup) Difference {
 			if done[f.Key] || done[part] {
 				continue
 			}
+			done[f.Key] = true
 			was, is := before.Text(f.Key), after.Text(f.Key)
 			hadPart, hasPart := before.has(part), after.has(part)
+			absence := whole || slices.Contains(absentMeans, name) || len(before.Facts) > 0 && len(after.Facts) > 0 && name == "media" && !strings.HasSuffix(part, " 1")
 			switch {
-			case hadPart != hasPart && (slices.Contains(absentMeans, name) || len(before.Facts) > 0 && len(after.Facts) > 0 && name == "media" && !strings.HasSuffix(part, " 1")):
+			case hadPart != hasPart && absence:
 				done[part] = true
 				d.Changes = append(d.Changes, wholePart(part, before, after, hasPart))
 			case was == is:
 			case was != "" && is != "":
 				d.Changes = append(d.Changes, Change{part, f.Key, was, is, true, fmt.Sprintf("%s: %s went from %s to %s", part, label(f.Key), was, is)})
+			case whole:
+				d.Changes = append(d.Changes, Change{part, f.Key, was, is, true, fmt.Sprintf("%s: %s went from %s to %s", part, label(f.Key), orNone(was), orNone(is))})
 			case was == "":
 				d.Unknown = append(d.Unknown, Change{part, f.Key, "", is, false, fmt.Sprintf("%s: %s is %s; before it was not known", part, label(f.Key), is)})
 			default:
 				d.Unknown = append(d.Unknown, Change{part, f.Key, was, "", false, fmt.Sprintf("%s: %s was %s; now it is not known", part, label(f.Key), was)})
 			}
-			done[f.Key] = true
 		}
+	}
+	for _, changes := range [][]Change{d.Changes, d.Unknown} {
+		slices.SortStableFunc(changes, func(a, b Change) int { return weight(a.Part) - weight(b.Part) })
 	}
 	d.count()
 	return d
 }
 
-// count says how many things changed, and puts it in words.
+// absentMeans lists parts whose absence is a fact of its own.
+var absentMeans = []string{"cache", "tier", "replication"}
+
+// weight is the place of a part, as Part names it, among weights.
+func weight(part string) int {
+	i := slices.IndexFunc(weights, func(name string) bool {
+		return part == partLabel(name) || strings.HasPrefix(part, partLabel(name)+" ")
+	})
+	if i < 0 {
+		return len(weights)
+	}
+	return i
+}
+
+// madeUp reports whether everything is known of a setup.
+func (s Setup) madeUp() bool {
+	return len(s.Facts) > 0 && !slices.ContainsFunc(s.Facts, func(f Fact) bool { return f.Origin != Simulated && !strings.HasPrefix(f.Key, "host.") })
+}
+
+// count says how many things changed, and puts all of them in words, those of one part
+// in one sentence.
 func (d *Difference) count() {
-	media, mtu := false, false
-	var words []string
+	var order []string
+	parts := map[string][]Change{}
 	for _, c := range d.Changes {
-		part, _, name := splitKey(c.Key)
-		pattern := part + "." + name
-		if strings.Contains(c.Key, "[") {
-			pattern = part + "[]." + name
+		if parts[c.Part] == nil {
+			order = append(order, c.Part)
 		}
-		if slices.Contains(consequences, pattern) {
-			continue
-		}
-		// Other media are one thing, however many of their facts differ; so is
-		// the MTU, which belongs to both ends.
-		if part == "media" {
-			if media {
-				continue
-			}
-			media = true
-		}
-		if name == "mtuHere" || name == "mtuThere" {
-			if mtu {
-				continue
-			}
-			mtu = true
-		}
-		d.Things++
-		words = append(words, c.Sentence)
+		parts[c.Part] = append(parts[c.Part], c)
+	}
+	var words []string
+	for _, part := range order {
+		words = append(words, ofPart(parts[part]))
+		d.Things += things(parts[part])
 	}
 	switch {
-	case d.Things == 0 && len(d.Changes) == 0 && len(d.Unknown) == 0:
+	case len(d.Changes) == 0 && len(d.Unknown) == 0:
 		d.Words = "Nothing that is known of the setups differs."
-	case d.Things == 0 && len(d.Unknown) > 0:
+	case len(d.Changes) == 0:
 		d.Words = "Nothing that is known of both setups differs. Only one side knows: " + several(d.Unknown) + "."
-	case d.Things == 0:
-		d.Words = "Nothing that is known of both setups differs but what follows from other things."
 	default:
 		d.Words = strings.Join(words, "; ") + "."
 	}
 	if d.Things > 1 {
 		d.Caution = fmt.Sprintf("%d things changed at once: a difference in the figures cannot be put down to one of them. Change one thing at a time.", d.Things)
 	}
+}
+
+// things counts the changes of one part.
+func things(changes []Change) (n int) {
+	name, _, _ := splitKey(changes[0].Key)
+	if slices.Contains(beside, name) {
+		return 0
+	}
+	if slices.Contains(together, name) || changes[0].Key == "" {
+		return 1
+	}
+	mtu, following := false, 0
+	for _, c := range changes {
+		part, index, name := splitKey(c.Key)
+		if index >= 0 {
+			part += "[]"
+		}
+		switch {
+		case slices.Contains(consequences, part+"."+name):
+			following++
+		case name == "mtuHere" || name == "mtuThere": // which belongs to both ends
+			if !mtu {
+				n++
+			}
+			mtu = true
+		default:
+			n++
+		}
+	}
+	if n == 0 && following > 0 {
+		return 1
+	}
+	return n
+}
+
+// ofPart puts the changes of one part in one sentence.
+func ofPart(changes []Change) string {
+	if len(changes) == 1 {
+		return changes[0].Sentence
+	}
+	var words []string
+	for i, c := range changes {
+		rest := strings.TrimPrefix(c.Sentence, c.Part+": ")
+		if i > 0 {
+			rest = strings.Replace(rest, " went from ", " from ", 1)
+		}
+		words = append(words, rest)
+	}
+	return changes[0].Part + ": " + strings.Join(words, ", ")
 }
 
 // several puts the first few changes in words.

@@ -206,7 +206,8 @@ func TestDifferences(t *testing.T) {
 		"a cache, dearer":   {with("cache[0].mode", "read-only", "cost.price", "4700"), 1, "cache 1 is new", 0},
 		"two things":        {with("layout.level", "raid6", "link[0].mtuHere", "9000"), 2, "; ", 0},
 		"more is known":     {with("host.kernel", "6.1"), 0, "Nothing that is known of both", 1},
-		"only dearer":       {with("cost.price", "4700"), 0, "what follows from other things", 0},
+		"only dearer":       {with("cost.price", "4700"), 0, "cost: price went from 4000 to 4700", 0},
+		"all of the media":  {with("media[0].kind", "ssd", "media[0].count", "4"), 1, "kind went from hard disk to ssd, count from 6 to 4", 0},
 		"another tuning":    {with("tuning.readahead", "4MiB"), 0, "Nothing that is known of both", 1},
 		"memory and mirror": {with("controller.memory", "4GiB", "replication.mode", "synchronous"), 1, "replication is new", 1},
 	} {
@@ -217,6 +218,29 @@ func TestDifferences(t *testing.T) {
 	}
 	if d := Diff(with("cache[0].mode", "read-only"), base); d.Things != 1 || !strings.Contains(d.Words, "is gone") {
 		t.Errorf("taken out: %+v", d)
+	}
+	// What follows from other things counts where nothing else explains it.
+	linked := with("link[0].driver", "a", "link[0].rate", "125MB/s")
+	if d := Diff(linked, linked.Over(facts(t, "link[0].driver", "b"))); d.Things != 1 || !strings.Contains(d.Words, "driver went from a to b") {
+		t.Errorf("another driver alone: %+v", d)
+	}
+	if d := Diff(linked, linked.Over(facts(t, "link[0].driver", "b", "link[0].rate", "1250MB/s"))); d.Things != 1 || !strings.Contains(d.Words, "driver") {
+		t.Errorf("another link: %+v", d)
+	}
+	modelled := with("media[0].model", "A 1")
+	if d := Diff(modelled, modelled.Over(facts(t, "media[0].model", "B 2"))); d.Things != 1 {
+		t.Errorf("another model alone: %+v", d)
+	}
+	// Where everything is known, what only one side has is new or gone.
+	known := func(pairs ...string) (s Setup) {
+		for i := 0; i < len(pairs); i += 2 {
+			s.Know(pairs[i], pairs[i+1], Simulated, time.Time{})
+		}
+		return s
+	}
+	d := Diff(known("layout.level", "raid5"), known("layout.level", "raid5", "controller.operations", "1k", "link[0].rate", "125MB/s"))
+	if d.Things != 2 || len(d.Unknown) != 0 || !strings.HasPrefix(d.Words, "controller is new (operations at most 1000); link 1 is new") {
+		t.Errorf("made-up arrays: %+v", d)
 	}
 }
 

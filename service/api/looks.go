@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -141,12 +142,23 @@ func (s *Service) tellSetup(ctx context.Context, id int64, told resource.ToldSet
 		if err != nil {
 			return kept, err
 		}
-		next := found.Setup.Only(setup.Read, setup.Simulated).Over(kept)
+		next := found.Setup.Only(setup.Read, setup.Simulated).Over(news(kept, found.Setup, now))
 		if err := next.Validate(); err != nil {
 			return next, fmt.Errorf("together with what was read: %w", err)
 		}
 		return next, nil
 	})
+}
+
+// news is what is told without what the look reads by itself, word for word, and what
+// was not told before: a setup that is copied or edited as a whole repeats much that
+// it should not hold on to when it changes.
+func news(told, found setup.Setup, before resource.SetupVersion) setup.Setup {
+	read := found.Only(setup.Read, setup.Simulated)
+	had := before.Setup.Only(setup.Told, setup.Measured)
+	return setup.Setup{Facts: slices.DeleteFunc(slices.Clone(told.Facts), func(f setup.Fact) bool {
+		return f.Origin == setup.Told && f.Value == read.Text(f.Key) && had.Text(f.Key) == ""
+	})}
 }
 
 // join is what was told and measured before, with what is told now.

@@ -358,6 +358,7 @@ func (e *execution) judge(ctx context.Context, m *resource.Measurement) error {
 	m.Summary.Steadiness = judge.Steadiness(series)
 	m.Summary.Stolen = judge.Stolen(series)
 	m.Summary.CPUPerOp = judge.CPUPerOperation(series)
+	m.Summary.Inside = judge.Inside(series)
 	m.Findings = judge.Findings(judge.Observed{Load: m.Load, Summary: *m.Summary, Series: series, Facts: e.run.Volume.Facts, Setup: e.run.Setup})
 	return nil
 }

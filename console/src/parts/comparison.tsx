@@ -393,9 +393,10 @@ function Race({ sides }: { sides: SideSeries[] }) {
 				let sum = 0;
 				const all = total(s.intervals) || 1;
 				const data: [number, number][] = [[0, 0]];
-				for (const i of s.intervals.filter((o) => !o.leadIn)) {
+				const counted = s.intervals.filter((o) => !o.leadIn);
+				for (const i of counted) {
 					sum += moved(i).bytes;
-					data.push([end(i), (sum / all) * 100]);
+					data.push([end(i) - counted[0].startSeconds, (sum / all) * 100]);
 				}
 				return { ...s, data };
 			}),

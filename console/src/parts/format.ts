@@ -42,14 +42,25 @@ export const seconds = (v: number) =>
 		[1e-9, "ns"],
 	]);
 
-export const bytes = (v: number) =>
-	scaled(v, [
+/** Drives are sold by powers of ten, everything else goes by powers of two. */
+const sold: [number, string][] = [
+	[1e12, "TB"],
+	[1e9, "GB"],
+];
+
+export function bytes(v: number): string {
+	const round = sold.find(([s]) => v > 0 && v % s === 0 && v / s < 1e4 && v % 2 ** 20 !== 0);
+	if (round) {
+		return `${v / round[0]} ${round[1]}`;
+	}
+	return scaled(v, [
 		[2 ** 40, "TiB"],
 		[2 ** 30, "GiB"],
 		[2 ** 20, "MiB"],
 		[2 ** 10, "KiB"],
 		[1, "B"],
 	]);
+}
 
 export const share = (v: number) => `${digits(v * 100)} %`;
 

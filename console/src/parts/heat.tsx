@@ -32,11 +32,13 @@ export function HeatMap({ title, intervals }: { title: string; intervals: Interv
 				name: "seconds",
 				nameLocation: "middle",
 				nameGap: 26,
+				axisLabel: { hideOverlap: true },
 				splitLine: { show: false },
 			},
 			yAxis: {
 				type: "category",
 				data: tenths.map((t) => seconds(from(t))),
+				axisLabel: { hideOverlap: true },
 				splitLine: { show: false },
 			},
 			visualMap: {

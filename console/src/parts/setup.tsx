@@ -44,7 +44,8 @@ export function Chain({ layers }: { layers: Layer[] }) {
 			{layers.map((l) => (
 				<li key={l.kind + l.name} className="my-1">
 					<span className="rounded-field border border-base-300 bg-base-200 px-2 py-0.5">
-						{l.kind} {l.name !== l.kind && <strong className="font-medium">{l.name}</strong>}
+						{l.name.startsWith(l.kind) ? "" : l.kind}{" "}
+						<strong className="font-medium">{l.name === l.kind ? l.kind : l.name}</strong>
 					</span>{" "}
 					<span className="opacity-80">{l.words}</span>
 					{l.trouble && <span className="text-error"> could not look: {l.trouble}</span>}

@@ -1,0 +1,200 @@
+package judge
+
+import (
+	"fmt"
+	"maps"
+	"math"
+	"slices"
+	"strings"
+
+	"patientheron/core/quantity"
+	"patientheron/core/setup"
+)
+
+// The limits of what limits.
+const (
+	near   = 0.10 // of a ceiling, within which a rate is limited by it
+	pegged = 0.9  // share of time from which on something counts as always busy
+	idle   = 0.7  // and below which it does not hold anything up
+)
+
+// whoLimits names what limits, from evidence: a ceiling within 10 %; the engine's own
+// workers, whatever others do with the cores; a part of a simulated array or a hard
+// disk that is always busy with more waiting. When nothing on the way was busy, what
+// limits is how long an operation takes and how many are in flight: their number is
+// rate × latency (Little 1961). Otherwise nothing was found, which is said, and never
+// a guess: a drive that works on many operations at once is busy long before it is at
+// its limit.
+func whoLimits(o Observed) []Finding {
+	if o.Load.Open() || o.Load.Think > 0 || o.Summary.Total.Operations == 0 {
+		return nil // the load itself sets the pace
+	}
+	var found []string
+	evidence := []Evidence{}
+	for _, look := range []func(Observed) (string, []Evidence){nearCeiling, busyEngine, busyDisk, busyInside} {
+		words, numbers := look(o)
+		if words != "" {
+			found = append(found, words)
+		}
+		evidence = append(evidence, numbers...)
+	}
+	next := "To go faster, widen this first; the hop with the next ceiling limits after it."
+	if len(found) == 0 {
+		if words, numbers := addedLatency(o); words != "" {
+			found, evidence = append(found, words), append(evidence, numbers...)
+			next = "Ask for more at once (depth, workers), or shorten the way."
+		}
+	}
+	if len(found) == 0 {
+		return []Finding{{
+			Kind: "limit-not-found", Weight: Info, Figure: "all",
+			Sentence: "What limits was not found: no known ceiling is near, and nothing that is known to hold operations up was always busy.",
+			Next:     "Ask for more at once (depth, workers); when the rate does not rise, tell the setup more about the hops behind.",
+			Evidence: evidence,
+		}}
+	}
+	return []Finding{{
+		Kind: "limited-by", Weight: Info, Figure: "all",
+		Sentence: "The limit is " + strings.Join(found, ", and ") + ".",
+		Next:     next,
+		Evidence: evidence,
+	}}
+}
+
+func nearCeiling(o Observed) (string, []Evidence) {
+	use := setup.UseOf(o.Load)
+	limit := setup.Limit(o.Setup.Ceilings(use))
+	if limit == nil {
+		return "", nil
+	}
+	share := float64(o.Summary.Total.Rate) / float64(limit.Rate)
+	evidence := []Evidence{{"share of the lowest ceiling", share}}
+	if math.Abs(share-1) > near {
+		return "", evidence
+	}
+	return fmt.Sprintf("the hop %q, which can pass %s (%s of it was reached)", limit.Name, use.Show(limit.Rate), quantity.Share(share)), evidence
+}
+
+// engineShare is which share of their time the workers of the engine spent on the
+// processor; 0 where that was not recorded.
+func engineShare(o Observed) float64 {
+	if o.Load.Workers < 1 {
+		return 0
+	}
+	return float64(o.Summary.WorkerCPUPerOp) * float64(o.Summary.Total.Rate) / float64(o.Load.Workers)
+}
+
+// busyEngine looks at the engine's own workers. What else the cores of the host do is
+// not their limit; where it keeps them waiting, waitedForCores says so.
+func busyEngine(o Observed) (string, []Evidence) {
+	share := engineShare(o)
+	if o.Summary.Interface == "none" {
+		return "the engine itself, since nothing stands behind it", []Evidence{{"busy share of the engine's workers", share}}
+	}
+	if share <= pegged {
+		return "", nil
+	}
+	return fmt.Sprintf("the engine's own workers on this host, busy for %s of the time", quantity.Share(min(share, 1))), []Evidence{{"busy share of the engine's workers", share}}
+}
+
+// busyDisk looks for a hard disk that is always busy while more is waiting: one arm
+// serves one operation. Other drives work on many at once.
+func busyDisk(o Observed) (string, []Evidence) {
+	kinds := o.Setup.Count("media")
+	for i := range kinds {
+		if o.Setup.Text(fmt.Sprintf("media[%d].kind", i)) != "hard disk" {
+			return "", nil
+		}
+	}
+	busy, count, name := 0.0, 0.0, ""
+	for _, i := range measured(o.Series) {
+		count++
+		for _, d := range i.Devices() {
+			if d.InFlight > 1 && d.Busy > 0.97 {
+				busy++
+				name = d.Name
+				break
+			}
+		}
+	}
+	if kinds == 0 || count == 0 || busy/count <= pegged {
+		return "", nil
+	}
+	return fmt.Sprintf("the disk %s, always busy with operations waiting", name), []Evidence{{"share of the intervals in which " + name + " was always busy", busy / count}}
+}
+
+// busyInside looks for the busiest part of a simulated array.
+func busyInside(o Observed) (string, []Evidence) {
+	busiest, share := "", pegged
+	of := inside(o)
+	for _, part := range slices.Sorted(maps.Keys(of)) {
+		if of[part] > share {
+			busiest, share = part, of[part]
+		}
+	}
+	if busiest == "" {
+		return "", nil
+	}
+	return fmt.Sprintf("%s of the array, busy for %s of the time", busiest, quantity.Share(share)), []Evidence{{"busy share of " + busiest, share}}
+}
+
+// inside is which share of the time each part of a simulated array was busy.
+func inside(o Observed) map[string]float64 {
+	sums, count := map[string]float64{}, 0.0
+	for _, i := range measured(o.Series) {
+		count++
+		for _, c := range i.Inside {
+			if part, isBusy := strings.CutSuffix(c.Name, " busy"); isBusy && c.Unit == "share" {
+				sums[part] += c.Value
+			}
+		}
+	}
+	for part := range sums {
+		sums[part] /= count
+	}
+	return sums
+}
+
+// addedLatency recognises a load that waits for answers while nothing on the way is
+// busy: distance, or whatever else takes time without being at work. It is silent
+// where nothing is known of what is busy, or the operations in flight are not those
+// that the load asks for.
+func addedLatency(o Observed) (string, []Evidence) {
+	busiest, known := 0.0, false
+	for _, share := range inside(o) {
+		busiest, known = max(busiest, share), true
+	}
+	devices := 0.0
+	for _, i := range measured(o.Series) {
+		for _, d := range i.Devices() {
+			devices, known = max(devices, float64(d.Busy)), true
+		}
+	}
+	busiest = max(busiest, devices, engineShare(o))
+	asked := float64(o.Load.Workers * o.Load.Depth)
+	latency := float64(o.Summary.Total.Latency.Mean)
+	flying := float64(o.Summary.Total.Rate) * latency
+	if !known || busiest >= idle || o.Load.SyncEvery > 0 || math.Abs(flying/asked-1) > 0.1 {
+		return "", nil
+	}
+	words := fmt.Sprintf("how long an operation takes: with %g in flight and %s each no more are done, and nothing on the way was busy for more than %s of the time", asked, o.Summary.Total.Latency.Mean, quantity.Share(busiest))
+	evidence := []Evidence{{"operations in flight", flying}, {"mean latency, seconds", latency}, {"busiest share on the way", busiest}}
+	if way := distance(o); way > 0.3*latency {
+		words += fmt.Sprintf("; %s of that is the way there and back", quantity.Seconds(way))
+		evidence = append(evidence, Evidence{"time of the way, seconds", way})
+	}
+	return words, evidence
+}
+
+// fibre is the time light takes for a kilometre of glass and back.
+const fibre = 2 * 4.9e-6
+
+// distance is the time that the known ways take: the round trip of the link, and for
+// writes that of a far copy that must have them first.
+func distance(o Observed) float64 {
+	way := float64(o.Setup.Seconds("link[0].roundTrip"))
+	if o.Setup.Text("replication.mode") == "synchronous" {
+		way += float64(1-o.Load.Reads) * o.Setup.Number("replication.kilometres") * fibre
+	}
+	return way
+}
