@@ -62,16 +62,17 @@ func Points(side Side) []Alone {
 // peculiar says what is out of the ordinary about repeats.
 func peculiar(f figure.Figure, v Values, p judge.Passes) string {
 	var words []string
-	if p.Shape != judge.Level && len(v.All) > 0 {
+	all := v.Every()
+	if p.Shape != judge.Level && len(all) > 0 {
 		words = append(words, passesInWords(f, v, p))
 	}
 	for _, n := range v.Odd {
-		if n <= len(v.All) {
-			words = append(words, fmt.Sprintf("repeat %d is odd (%s)", n, f.Show(v.All[n-1])))
+		if n <= len(all) {
+			words = append(words, fmt.Sprintf("repeat %d is odd (%s)", n, f.Show(all[n-1])))
 		}
 	}
 	if v.Idle > 0 {
-		words = append(words, fmt.Sprintf("nothing moved in %d of %d repeats", v.Idle, len(v.All)))
+		words = append(words, fmt.Sprintf("nothing moved in %d of %d repeats", v.Idle, len(all)))
 	}
 	if v.Unreliable != "" {
 		words = append(words, "not to be trusted: "+v.Unreliable)
@@ -82,7 +83,8 @@ func peculiar(f figure.Figure, v Values, p judge.Passes) string {
 // passesInWords says what was cold and what is warm. A load that is slower once it
 // is warm is said to be.
 func passesInWords(f figure.Figure, v Values, p judge.Passes) string {
-	first, last := f.Show(v.All[0]), f.Show(v.All[len(v.All)-1])
+	all := v.Every()
+	first, last := f.Show(all[0]), f.Show(all[len(all)-1])
 	slower := ""
 	if (p.Gain < 0) != f.Lower {
 		slower = "; it gets slower as it warms, so that what the first passes leave behind costs more than it saves"

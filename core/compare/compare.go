@@ -129,20 +129,23 @@ func (s Side) known() known {
 	return k
 }
 
-// repetition is what a side measured of a figure. Where it has three runs or more,
-// they show by themselves how much runs differ. Of fewer it is learned from other
-// runs; where there are none, what varies from repeat to repeat varies at least as
-// much from run to run, because slow drifts outlast a run, and others on the host
-// take what they take.
-func (k known) repetition(f string, v Values, load string) judge.Repetition {
+// repetition is what a side measured of a figure, compared with another side. Where it
+// has three runs or more, they show by themselves how much runs differ. Of fewer it is
+// learned from other runs, and others on the host took more from one side than from the
+// other. Where nothing was learned, what varies from repeat to repeat varies at least
+// as much from run to run, because slow drifts outlast a run, and others take what they
+// take.
+func (k known) repetition(f string, v Values, load string, other known) judge.Repetition {
 	r := judge.Repetition{Values: v.compared, Runs: v.runs}
 	if !k.Real || v.runs >= 3 {
 		return r
 	}
 	var known bool
-	if r.Spread, known = k.learned[f].Under(load); !known {
-		r.Spread = judge.Spread{Deviation: math.Hypot(math.Hypot(judge.RunToRun, k.taken), float64(v.Variation)), Freedom: unlearned}
+	if r.Spread, known = k.learned[f].Under(load); known {
+		r.Spread.Deviation = math.Hypot(r.Spread.Deviation, (k.taken-other.taken)/2)
+		return r
 	}
+	r.Spread = judge.Spread{Deviation: math.Hypot(math.Hypot(judge.RunToRun, k.taken), float64(v.Variation)), Freedom: unlearned}
 	return r
 }
 
@@ -228,7 +231,7 @@ type Values struct {
 	Reason     string     `json:"reason,omitempty" doc:"Why there is no value"`
 	Remark     string     `json:"remark,omitempty" doc:"Which of the values are compared, when not all are, and which are zero"`
 	Taken      judge.Mean `json:"taken" doc:"Mean of the values that are compared: the geometric one, with its interval, unless a value is zero"`
-	All        []float64  `json:"all" doc:"Of all repeats, in the order in which they were measured; values has those that are compared, or the mean of each run"`
+	All        []float64  `json:"all,omitempty" doc:"Of all repeats, in the order in which they were measured; absent where values has all of them"`
 	Idle       int        `json:"idle,omitempty" doc:"Repeats in which nothing moved"`
 
 	compared []float64 // those that stand for what the side does once it is warm
@@ -532,7 +535,7 @@ type which struct {
 // once, with the mean of its repeats: runs vary by more than repeats do. Zero is a
 // value where it is one of a rate; a latency of zero is none.
 func values(samples []Sample, f figure.Figure, which which) Values {
-	v := Values{All: []float64{}}
+	v := Values{}
 	perRun, passes, order := map[int64][]float64{}, map[int64]int{}, []int64{}
 	for _, s := range samples {
 		passes[s.Run]++
@@ -578,12 +581,23 @@ func values(samples []Sample, f figure.Figure, which which) Values {
 		}
 	}
 	v.Remark = which.inWords(kept, len(v.All), v.Idle)
+	if len(v.All) == len(v.compared) {
+		v.All = nil
+	}
 	if len(v.compared) > 0 {
 		v.Reason = ""
 	} else if v.Reason == "" {
 		v.Reason = "it was not measured"
 	}
 	return v
+}
+
+// Every is the values of all repeats.
+func (v Values) Every() []float64 {
+	if v.All == nil {
+		return v.Values
+	}
+	return v.All
 }
 
 // inWords says which values are compared, when not all are, and which are zero.
@@ -628,7 +642,7 @@ func (c *Result) decide(baseline Side, candidates []Side) {
 				f := figure.Of(row.Figure)
 				for n := range candidates {
 					o := &row.Candidates[n]
-					o.Ratio = judge.Compare(before.repetition(f.Key, row.Baseline, p.key), after[n].repetition(f.Key, o.Values, p.key), c.Noise)
+					o.Ratio = judge.Compare(before.repetition(f.Key, row.Baseline, p.key, after[n]), after[n].repetition(f.Key, o.Values, p.key, before), c.Noise)
 					perPoint[i] = append(perPoint[i], judge.Decided{Ratio: &o.Ratio, Lower: f.Lower, Main: row.Figure == p.Main && row != p.Cold})
 				}
 			}

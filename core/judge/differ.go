@@ -135,7 +135,7 @@ func Compare(baseline, candidate Repetition, noise quantity.Share) Ratio {
 	// Values that agree to the last digit say nothing finer than that.
 	r.deviation = max(math.Sqrt(variance), 1e-9)
 	student := distuv.StudentsT{Sigma: 1, Nu: r.freedom}
-	half := student.Quantile(1-(1-confidence)/2) * r.deviation
+	half := quantile(r.freedom) * r.deviation
 	if r.Value > 0 || meanA > 0 {
 		r.Low, r.High = back(r.difference-half), back(r.difference+half)
 	}

@@ -110,11 +110,18 @@ func shareBelow(freedom, t float64) float64 {
 }
 
 // quantile is the two-sided 95 % quantile of Student's distribution. Those of
-// few whole degrees of freedom are asked for again and again.
+// few whole degrees of freedom are asked for again and again; between them, from four
+// on, it goes along a line over one by their number, within a thousandth.
 func quantile(freedom float64) float64 {
 	freedom = max(freedom, 1)
-	if n := int(freedom); float64(n) == freedom && n < len(quantiles) {
+	n := int(freedom)
+	switch whole := float64(n) == freedom; {
+	case whole && n < len(quantiles):
 		return quantiles[n]()
+	case n >= 4 && n+1 < len(quantiles):
+		low, high := 1/float64(n), 1/float64(n+1)
+		share := (low - 1/freedom) / (low - high)
+		return quantiles[n]()*(1-share) + quantiles[n+1]()*share
 	}
 	return distuv.StudentsT{Sigma: 1, Nu: freedom}.Quantile(1 - (1-confidence)/2)
 }

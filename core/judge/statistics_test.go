@@ -36,6 +36,14 @@ func TestIntervalOfRepeatsCovers(t *testing.T) {
 	}
 }
 
+func TestQuantiles(t *testing.T) {
+	for freedom := 1.0; freedom < 80; freedom += 0.37 {
+		if got, want := quantile(freedom), quantileOf(freedom, 0.975); math.Abs(got/want-1) > 0.001 {
+			t.Errorf("%g degrees of freedom: %g, want %g", freedom, got, want)
+		}
+	}
+}
+
 func TestShortOrSticky(t *testing.T) {
 	random := rand.New(rand.NewPCG(1, 1))
 	if MeanOfSeries(around(random, 6, 0)).Known || MeanOfSeries(around(random, 40, 0.98)).Known {

@@ -128,49 +128,75 @@ func quietDevice(t *testing.T, size int64) string {
 	return device
 }
 
-// Ten pairs of the same on a real file system: at most one in twenty may be
-// called better or worse by chance, so of ten hardly two.
+// Nine runs of the same, on a real file system and on a simulated array, each pair of
+// them compared: at most one in twenty of the 36 may be called better or worse, and
+// where repeats agree within 2 %, half of them are called the same.
 func TestTheSameTwiceIsNotCalledDifferent(t *testing.T) {
 	s := serve(t, t.TempDir(), false)
-	volume := s.volume(mounted(t, quietDevice(t, 256<<20), "mkfs.ext4", "-q"), nil)
+	path := filepath.Join(t.TempDir(), "plain.yaml")
+	if err := os.WriteFile(path, []byte("name: Plain\nmembers: {count: 4, medium: hard disk, capacity: 1TB}\nlayout: {level: raid10}\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for name, locator := range map[string]string{"ext4": mounted(t, quietDevice(t, 256<<20), "mkfs.ext4", "-q"), "array": "array:" + path} {
+		t.Run(name, func(t *testing.T) {
+			p := repeated("ledger", spec(func(w *workload.Spec) { w.Depth, w.For, w.Interval = 1, 0.4, 0.1 }))
+			if name == "array" {
+				p.Stages[0].Load.For = 20
+			}
+			allAlike(t, s, s.volume(locator, nil), p)
+		})
+	}
+}
+
+func allAlike(t *testing.T, s *service, volume resource.Volume, p plan.Plan) {
 	var ids []int64
 	var samples []compare.Sample
-	for range 11 {
-		detail := s.measured(volume, repeated("ledger", spec(func(w *workload.Spec) { w.Depth, w.For, w.Interval = 1, 0.3, 0.1 })))
+	var spreads []quantity.Share
+	for n := range 9 {
+		p.Stages[0].Load.Seed = uint64(n + 1)
+		detail := s.measured(volume, p)
 		if detail.Status != resource.Finished {
 			t.Fatal(detail.Reason)
 		}
 		ids = append(ids, detail.ID)
+		var own []compare.Sample
 		for _, m := range detail.Measurements {
-			samples = append(samples, compare.Sample{Run: detail.ID, Stage: m.Name, Load: m.Load, Summary: m.Summary})
+			own = append(own, compare.Sample{Run: detail.ID, Stage: m.Name, Load: m.Load, Summary: m.Summary})
+		}
+		samples = append(samples, own...)
+		spreads = append(spreads, compare.Points(compare.Side{Samples: own})[0].Rows[0].Variation)
+	}
+	words, steady := map[judge.Verdict]int{}, map[judge.Verdict]int{}
+	pairs, steadyPairs := 0, 0
+	for i := range ids {
+		for j := i + 1; j < len(ids); j++ {
+			o := s.compared(ids[i], ids[j]).Result.Points[0].Row("throughput").Candidates[0]
+			words[o.Verdict]++
+			pairs++
+			if max(spreads[i], spreads[j]) < 0.02 {
+				steady[o.Verdict]++
+				steadyPairs++
+			}
 		}
 	}
-	words := map[judge.Verdict]int{}
-	for i := range 10 {
-		c := s.compared(ids[i], ids[i+1])
-		o := c.Result.Points[0].Row("throughput").Candidates[0]
-		words[o.Verdict]++
-		t.Logf("%.3f to %.3f: %s", o.Low, o.High, o.Verdict)
+	// Between runs, of which each counts once.
+	drift := compare.Points(compare.Side{Runs: ids, Samples: samples})[0].Rows[0].Variation
+	t.Logf("%d pairs of the same: %v; of %d pairs whose repeats spread under 2 %%: %v; runs differ by %s, repeats by %v", pairs, words, steadyPairs, steady, drift, spreads)
+	// One in twenty is two of 36; pairs share runs, so that they are wrong together.
+	if wrong := words[judge.Better] + words[judge.Worse]; wrong > 5 && drift < 0.10 {
+		t.Errorf("%d pairs of the same came out as %v", pairs, words)
 	}
-	t.Logf("ten pairs of the same: %v", words)
-	// At 5 % each, four of ten come once in a thousand, unless the machine itself
-	// drifts from run to run by more than any comparison can know.
-	drift := compare.Points(compare.Side{Samples: samples})[0].Rows[0].Variation
-	switch wrong := words[judge.Better] + words[judge.Worse]; {
-	case drift > 0.10:
-		t.Logf("this machine drifts by %s from run to run", drift)
-	case wrong > 3:
-		t.Errorf("ten pairs of the same came out as %v", words)
+	if steadyPairs > 10 && 2*steady[judge.Same] < steadyPairs && drift < 0.015 {
+		t.Errorf("of %d pairs whose repeats agree: %v", steadyPairs, steady)
 	}
-	// One run after the other on a shared machine differs by more than its
-	// repeats do; several runs on each side know of that.
-	n := resource.NewComparison{Baseline: resource.Group{Runs: ids[:5]}, Candidates: []resource.Group{{Runs: ids[5:10]}}}
+	// Several runs on each side show by themselves how they differ.
+	n := resource.NewComparison{Baseline: resource.Group{Runs: ids[:4]}, Candidates: []resource.Group{{Runs: ids[4:8]}}}
 	c, err := s.Compare(t.Context(), n)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if v := c.Result.Points[0].Row("throughput").Candidates[0]; len(v.Repeated.Values) != 5 || v.Verdict == judge.Better && v.Ratio.Value > 1.5 {
-		t.Errorf("five runs against five of the same: %+v", v)
+	if v := c.Result.Points[0].Row("throughput").Candidates[0]; len(v.Repeated.Values) != 4 || v.Verdict == judge.Better && v.Ratio.Value > 1.5 {
+		t.Errorf("four runs against four of the same: %+v", v)
 	}
 }
 

@@ -1613,8 +1613,8 @@ export interface components {
             name: string;
         };
         Outcome: {
-            /** @description Of all repeats, in the order in which they were measured; values has those that are compared, or the mean of each run */
-            all: number[] | null;
+            /** @description Of all repeats, in the order in which they were measured; absent where values has all of them */
+            all?: number[] | null;
             /**
              * Format: double
              * @description Probability of such a ratio if there were no difference, corrected for all figures that are decided together
@@ -2086,8 +2086,8 @@ export interface components {
             proof: string;
         };
         Single: {
-            /** @description Of all repeats, in the order in which they were measured; values has those that are compared, or the mean of each run */
-            all: number[] | null;
+            /** @description Of all repeats, in the order in which they were measured; absent where values has all of them */
+            all?: number[] | null;
             figure: string;
             /**
              * Format: int64
@@ -2371,6 +2371,8 @@ export interface components {
             ending: "time" | "amount" | "settled" | "stopped" | "failure";
             /** @description Failed operations by kind; they are in no other figure */
             faults?: components["schemas"]["Fault"][] | null;
+            /** @description Means over the measured time of what the volume tells of its inside */
+            inside?: components["schemas"]["Counter"][] | null;
             /** @description How operations were handed over: io_uring, threads (the portable fallback), or none for the null volume */
             interface: string;
             /**
@@ -2475,8 +2477,8 @@ export interface components {
             use: string;
         };
         Values: {
-            /** @description Of all repeats, in the order in which they were measured; values has those that are compared, or the mean of each run */
-            all: number[] | null;
+            /** @description Of all repeats, in the order in which they were measured; absent where values has all of them */
+            all?: number[] | null;
             /**
              * Format: int64
              * @description Repeats in which nothing moved

@@ -90,7 +90,7 @@ export function Repeats({ run }: { run: Run }) {
 								<Warming
 									key={p.title}
 									title={p.title}
-									values={p.rows?.find((r) => r.figure === "iops")?.all ?? []}
+									values={everyPass(p.rows?.find((r) => r.figure === "iops"))}
 									warm={p.passes.going ? 0 : p.passes.warm}
 								/>
 							))}
@@ -122,6 +122,9 @@ export function Repeats({ run }: { run: Run }) {
 		</>
 	);
 }
+
+/** The values of all repeats, those before it was warm too. */
+const everyPass = (v?: { all?: number[] | null; values: number[] | null }) => v?.all ?? v?.values ?? [];
 
 const half = (m: { mean: number; low?: number; high?: number }) =>
 	m.mean > 0 ? ((m.high ?? m.mean) - (m.low ?? m.mean)) / 2 / m.mean : 0;
