@@ -110,7 +110,7 @@ func shareBelow(freedom, t float64) float64 {
 }
 
 // quantile is the two-sided 95 % quantile of Student's distribution. Those of
-// few whole degrees of freedom are asked for again and again; between them, from four
+// few whole degrees of freedom are asked for again and again; between them, from five
 // on, it goes along a line over one by their number, within a thousandth.
 func quantile(freedom float64) float64 {
 	freedom = max(freedom, 1)
@@ -118,7 +118,7 @@ func quantile(freedom float64) float64 {
 	switch whole := float64(n) == freedom; {
 	case whole && n < len(quantiles):
 		return quantiles[n]()
-	case n >= 4 && n+1 < len(quantiles):
+	case n >= 5 && n+1 < len(quantiles):
 		low, high := 1/float64(n), 1/float64(n+1)
 		share := (low - 1/freedom) / (low - high)
 		return quantiles[n]()*(1-share) + quantiles[n+1]()*share
