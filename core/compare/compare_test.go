@@ -179,6 +179,40 @@ func TestGates(t *testing.T) {
 			t.Errorf("%q: %v", text, err)
 		}
 	}
+	// A certain loss of 4 % is one of 2 %, whatever difference matters elsewhere; and what
+	// one side did not measure has not passed.
+	little := side("little", 3, 5, 0.002, map[string]float64{"lookups": 960})
+	steady := side("steady", 4, 5, 0.002, map[string]float64{"lookups": 1000, "entries": 300})
+	for text, want := range map[string][3]int{`throughput of "lookups" worse by 2%`: {1, 0, 0}, `throughput of "lookups" worse by 8%`: {0, 0, 1}, `throughput worse by 8%`: {0, 1, 1}, `reads-p50 of "lookups" worse by 50%`: {0, 1, 0}} {
+		gate, err := ParseGate(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		// As a client has it: read back from JSON.
+		encoded, err := json.Marshal(Sides(steady, []Side{little}, 0.05))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var travelled Result
+		if err := json.Unmarshal(encoded, &travelled); err != nil {
+			t.Fatal(err)
+		}
+		if a, err := gate.Check(travelled); err != nil || [3]int{len(a.Failed), len(a.Unknown), a.Passed} != want {
+			t.Errorf("%s: %+v, %v; want %v", text, a, err, want)
+		}
+	}
+	// Three of five stalled is no pass, and neither is what lies across the condition.
+	stalled := side("stalled", 5, 5, 0.002, map[string]float64{"lookups": 1000})
+	for i := range 3 {
+		stalled.Samples[i].Summary = &measure.Summary{}
+	}
+	noisy := side("noisy", 6, 3, 0.2, map[string]float64{"lookups": 1000})
+	worse, _ := ParseGate("throughput worse by 5%")
+	for _, other := range []Side{stalled, noisy} {
+		if a, err := worse.Check(Sides(side("base", 4, 5, 0.002, map[string]float64{"lookups": 1000}), []Side{other}, 0.05)); err != nil || len(a.Unknown) != 1 {
+			t.Errorf("%s: %+v, %v", other.Name, a, err)
+		}
+	}
 	gate, _ := ParseGate(`p99 of "nowhere" worse`)
 	if _, err := gate.Check(c); !errors.Is(err, ErrInvalid) {
 		t.Errorf("a gate on nothing: %v", err)

@@ -117,6 +117,8 @@ func (g Gate) met(baseline Values, o Outcome, among int, mixed string) (met bool
 		return false, cmp.Or(o.Unreliable, baseline.Unreliable)
 	case mixed != "":
 		return false, mixed
+	case baseline.Taken.Mean == 0:
+		return false, "the baseline moved nothing"
 	case !o.Ratio.Known() && o.Verdict != judge.Same:
 		return false, "one repeat on a side; measure at least three"
 	case baseline.Idle+o.Idle > 0 && !o.Ratio.Shown(among):

@@ -32,20 +32,21 @@ type Ratio struct {
 	Chance  float64 `json:"chance" doc:"Probability of such a ratio if there were no difference, corrected for all figures that are decided together"`
 	Verdict Verdict `json:"verdict" enum:"better,worse,same,not shown,hint,missing"`
 
+	Alone     float64 `json:"alone" doc:"The chance before it was corrected"`
+	Deviation float64 `json:"deviation,omitempty" doc:"Standard error of the logarithm of the ratio, or of the ratio where it is linear"`
+	Freedom   float64 `json:"freedom,omitempty" doc:"Degrees of freedom it is known with"`
+	Linear    bool    `json:"linear,omitempty" doc:"The ratio is of arithmetic means, because a value is zero"`
+
 	difference float64 // of the logarithms, or of the values over the baseline's mean
-	deviation  float64 // its standard error
-	freedom    float64
-	alone      float64 // the chance before it was corrected
-	linear     bool    // not of logarithms: a value is zero
 	equal      float64 // probability of such a difference if one of the noise were there
 }
 
 // Known reports whether there is an interval.
-func (r Ratio) Known() bool { return r.deviation > 0 }
+func (r Ratio) Known() bool { return r.Deviation > 0 }
 
 // Shown reports whether a difference of any size is shown when so many are looked at
 // together, whatever else is on the page.
-func (r Ratio) Shown(among int) bool { return r.Known() && r.alone*float64(among) < level }
+func (r Ratio) Shown(among int) bool { return r.Known() && r.Alone*float64(among) < level }
 
 // ChanceOfWorse is the probability of such a ratio if the candidate were worse by the
 // share: that much less, or that much more where less is better. It is 1 when that
@@ -58,14 +59,17 @@ func (r Ratio) ChanceOfWorse(by quantity.Share, lower bool) float64 {
 	if lower {
 		change = float64(by)
 	}
-	if !r.linear {
+	if !r.Linear {
 		change = math.Log1p(change)
 	}
-	distance := r.difference - change
+	distance := r.Value - 1 - change
+	if !r.Linear {
+		distance = math.Log(r.Value) - change
+	}
 	if lower {
 		distance = -distance
 	}
-	return distuv.StudentsT{Sigma: 1, Nu: r.freedom}.Survival(distance / r.deviation)
+	return distuv.StudentsT{Sigma: 1, Nu: r.Freedom}.Survival(distance / r.Deviation)
 }
 
 // Repetition is what a side measured of one figure: its values, and by how much its
@@ -89,8 +93,8 @@ func Compare(baseline, candidate Repetition, noise quantity.Share) Ratio {
 	}
 	a, okA := logs(baseline.Values)
 	b, okB := logs(candidate.Values)
-	r := Ratio{Chance: 1, equal: 1, linear: !okA || !okB}
-	if r.linear {
+	r := Ratio{Chance: 1, equal: 1, Linear: !okA || !okB}
+	if r.Linear {
 		scale := average(baseline.Values)
 		if scale == 0 {
 			scale = average(candidate.Values)
@@ -105,10 +109,10 @@ func Compare(baseline, candidate Repetition, noise quantity.Share) Ratio {
 	meanB, devB := stat.MeanStdDev(b, nil)
 	r.difference = meanB - meanA
 	back := math.Exp
-	if r.linear {
+	if r.Linear {
 		back = func(d float64) float64 { return max(1+d, 0) }
 	}
-	if r.Value = back(r.difference); r.linear && meanA == 0 {
+	if r.Value = back(r.difference); r.Linear && meanA == 0 {
 		r.Value = 0
 	}
 	if len(a) < 2 || len(b) < 2 {
@@ -128,22 +132,22 @@ func Compare(baseline, candidate Repetition, noise quantity.Share) Ratio {
 		spread := side.Spread.over(side.Runs)
 		add(spread.Deviation*spread.Deviation, spread.Freedom)
 	}
-	r.freedom = float64(len(a) + len(b) - 2)
+	r.Freedom = float64(len(a) + len(b) - 2)
 	if doubt > 0 {
-		r.freedom = variance * variance / doubt
+		r.Freedom = variance * variance / doubt
 	}
 	// Values that agree to the last digit say nothing finer than that.
-	r.deviation = max(math.Sqrt(variance), 1e-9)
-	student := distuv.StudentsT{Sigma: 1, Nu: r.freedom}
-	half := quantile(r.freedom) * r.deviation
+	r.Deviation = max(math.Sqrt(variance), 1e-9)
+	student := distuv.StudentsT{Sigma: 1, Nu: r.Freedom}
+	half := quantile(r.Freedom) * r.Deviation
 	if r.Value > 0 || meanA > 0 {
 		r.Low, r.High = back(r.difference-half), back(r.difference+half)
 	}
 	distance := math.Abs(r.difference)
-	r.Chance = 2 * student.Survival(distance/r.deviation)
-	r.alone = r.Chance
-	if !r.linear { // what stalled in part is not the same as what did not
-		r.equal = student.Survival((math.Log(1+float64(noise)) - distance) / r.deviation)
+	r.Chance = 2 * student.Survival(distance/r.Deviation)
+	r.Alone = r.Chance
+	if !r.Linear { // what stalled in part is not the same as what did not
+		r.equal = student.Survival((math.Log(1+float64(noise)) - distance) / r.Deviation)
 	}
 	return r
 }

@@ -103,8 +103,9 @@ func PassesOf(values []float64, usual float64) Passes {
 var passTimes = []float64{1, 2, 4, math.Inf(1)}
 
 // warmed says from which pass on it is warm: the first from which on all lie within
-// 5 % of the mean of the last third. It was still changing when the last pass lies
-// further than that from the one before.
+// 5 % of the mean of the last third; the last but one at most, since one pass alone
+// shows nothing. It was still changing when the last pass lies further than that from
+// the one before.
 func warmed(p Passes, y []float64, deviation float64) Passes {
 	n := len(y)
 	if p.Shape != Curve {
@@ -123,6 +124,7 @@ func warmed(p Passes, y []float64, deviation float64) Passes {
 	within := math.Log1p(passGain)
 	p.Warm, p.Low, p.High = from(within), from(within+2*deviation), from(max(within-2*deviation, deviation/2))
 	p.Going = p.Warm > n-tail+1 || math.Abs(y[n-1]-y[n-2]) > within
+	p.Warm, p.Low, p.High = min(p.Warm, n-1), min(p.Low, n-1), min(p.High, n-1)
 	p.Gain = quantity.Share(math.Exp(stat.Mean(y[p.Warm-1:], nil)-y[0]) - 1)
 	return p
 }

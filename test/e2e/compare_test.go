@@ -148,6 +148,16 @@ func TestTheSameTwiceIsNotCalledDifferent(t *testing.T) {
 	}
 }
 
+// A real folder whose rate a limit holds: repeats agree, and runs of the same are said
+// to be the same.
+func TestTheSameUnderALimitIsTheSame(t *testing.T) {
+	s := serve(t, t.TempDir(), false)
+	device := quietDevice(t, 256<<20)
+	volume := s.volume(mounted(t, device, "mkfs.ext4", "-q"), nil)
+	throttle(t, s, device, 8<<20)
+	allAlike(t, s, volume, repeated("ledger", spec(func(w *workload.Spec) { w.Depth, w.For, w.LeadIn, w.Interval = 4, 0.5, 0.3, 0.1 })))
+}
+
 func allAlike(t *testing.T, s *service, volume resource.Volume, p plan.Plan) {
 	var ids []int64
 	var samples []compare.Sample

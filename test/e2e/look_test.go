@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -18,6 +19,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"patientheron/client"
+	"patientheron/core/judge"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
@@ -166,7 +168,7 @@ func TestRateAboveTheCeilingIsCalledOut(t *testing.T) {
 	folder := mounted(t, device, "mkfs.ext4", "-q")
 	throttle(t, s, device, 8<<20) // slow enough for a busy machine to keep
 	out, trouble, err := s.cli("look", folder, "--baseline")
-	if err != nil || !strings.Contains(out, "measured") || !strings.Contains(out, "limited by 1 member") {
+	if err != nil || !strings.Contains(out, "measured") || !strings.Contains(out, "limited by I/O limit") {
 		t.Fatalf("%v: %s%s", err, out, trouble)
 	}
 	volume := s.volumeAt(folder)
@@ -183,7 +185,10 @@ func TestRateAboveTheCeilingIsCalledOut(t *testing.T) {
 		}
 		return false
 	}
-	if found(honest, "above-ceiling") || !found(honest, "limited-by") {
+	limits := slices.ContainsFunc(honest.Measurements[0].Findings, func(f judge.Finding) bool {
+		return f.Kind == "limited-by" && strings.Contains(f.Sentence, `"I/O limit"`)
+	})
+	if found(honest, "above-ceiling") || !limits {
 		t.Errorf("read from the device: %+v", honest.Measurements[0].Findings)
 	}
 	if !found(cached, "above-ceiling") || !cached.Measurements[0].Unreliable("reads") {
