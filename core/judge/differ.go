@@ -126,8 +126,8 @@ func Compare(baseline, candidate Repetition, noise quantity.Share) Ratio {
 			doubt += part * part / max(freedom, 1)
 		}
 	}
-	add(devA*devA/float64(len(a)), float64(len(a)-1))
-	add(devB*devB/float64(len(b)), float64(len(b)-1))
+	add(ofFew(devA*devA, devB*devB, len(a))/float64(len(a)), float64(len(a)-1))
+	add(ofFew(devB*devB, devA*devA, len(b))/float64(len(b)), float64(len(b)-1))
 	for _, side := range []Repetition{baseline, candidate} {
 		spread := side.Spread.over(side.Runs)
 		add(spread.Deviation*spread.Deviation, spread.Freedom)
@@ -150,6 +150,15 @@ func Compare(baseline, candidate Repetition, noise quantity.Share) Ratio {
 		r.equal = student.Survival((math.Log(1+float64(noise)) - distance) / r.Deviation)
 	}
 	return r
+}
+
+// ofFew is a variance found in so many values. Fewer than five that agree may do so by
+// chance, when those of the other side do not: it is then taken for half of theirs.
+func ofFew(own, others float64, n int) float64 {
+	if n < 5 {
+		return max(own, others/2)
+	}
+	return own
 }
 
 func finite(values []float64) bool {

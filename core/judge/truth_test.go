@@ -497,3 +497,56 @@ func TestTruthOfPages(t *testing.T) {
 	}
 	t.Logf("pages of ten points with eight figures each, in per cent of %d:\n%s", tries, strings.Join(table, "\n"))
 }
+
+// Sides that are unlike in all but their truth: other numbers of repeats, other
+// spreads, two groups of repeats, stalls. No difference is called one.
+func TestTruthOfUnlikeSides(t *testing.T) {
+	const tries = 2000
+	normal := func(spread float64) func(*rand.Rand) float64 {
+		return func(random *rand.Rand) float64 { return 1000 * math.Exp(spread*random.NormFloat64()) }
+	}
+	groups := func(random *rand.Rand) float64 { // one repeat in two finds a region that is a third slower
+		return normal(0.01)(random) * (1 - float64(random.IntN(2))/3)
+	}
+	stalls := func(random *rand.Rand) float64 {
+		if random.IntN(4) == 0 {
+			return 0
+		}
+		return normal(0.02)(random)
+	}
+	table := []string{"| sides | better or worse | the same |", "|---|---|---|"}
+	for _, c := range []struct {
+		name string
+		a, b func(*rand.Rand) float64
+		n, m int
+		same bool // that may be said
+	}{
+		{"3 against 8 repeats, 3 % spread", normal(0.03), normal(0.03), 3, 8, true},
+		{"2 against 6 repeats, 3 % spread", normal(0.03), normal(0.03), 2, 6, true},
+		{"1 % against 10 % spread, 5 repeats", normal(0.01), normal(0.1), 5, 5, true},
+		{"10 % against 1 % spread, 3 against 9 repeats", normal(0.1), normal(0.01), 3, 9, true},
+		{"two groups of repeats, 5 each", groups, groups, 5, 5, true},
+		{"two groups of repeats, 3 against 6", groups, groups, 3, 6, true},
+		{"one repeat in four stalled, 5 each", stalls, stalls, 5, 5, false},
+	} {
+		counts := each(tries, uint64(c.n*100+c.m), func(random *rand.Rand, add func(string)) {
+			values := func(of func(*rand.Rand) float64, n int) (v []float64) {
+				for range n {
+					v = append(v, of(random))
+				}
+				return v
+			}
+			a, b := values(c.a, c.n), values(c.b, c.m)
+			r := alone(Compare(Repetition{Values: a, Runs: 1}, Repetition{Values: b, Runs: 1}, 0.05), 0.05, false)
+			add(string(r.Verdict))
+			if !c.same && r.Verdict == Same && (slices.Min(a) == 0 || slices.Min(b) == 0) {
+				add("the same, though stalled")
+			}
+		})
+		wrong := counts[string(Better)] + counts[string(Worse)]
+		atMost(t, c.name+": a false better or worse", wrong, tries, 0.05)
+		atMost(t, c.name+": stalled and yet the same", counts["the same, though stalled"], tries, 0)
+		table = append(table, fmt.Sprintf("| %s | %s | %s |", c.name, percent(wrong, tries), percent(counts[string(Same)], tries)))
+	}
+	t.Logf("sides alike in truth alone, in per cent of %d:\n%s", tries, strings.Join(table, "\n"))
+}
