@@ -14,14 +14,14 @@ import (
 // for a while.
 const (
 	patientIntervals = 30  // of the last phase
-	patientShare     = 0.5 // of the last phase, of all that was measured
+	patientShare     = 0.4 // of the last phase, of all that was measured
 	patientDrift     = 0.05
 )
 
 // Watch is what the load engine asks of a measurement under way, and at its end: its
 // phases, and whether a load that waits for something has waited enough. The end may
-// come when the last phase is settled, lasted for half of what was measured and for
-// thirty intervals, and a drift over it is excluded to the share within which the
+// come when the last phase is settled, what is kept of it is two fifths of what was
+// measured and thirty intervals, and a drift over it is excluded to the share within which the
 // mean is to be known, or to 5 % (of the mean; at the end it is off by half of the
 // drift). Looking often makes it a little too easy to be
 // satisfied; docs/judgement.md says by how much.
@@ -32,11 +32,47 @@ func Watch(load workload.Spec) func(paces []measure.Pace, last bool) measure.Sta
 		}
 		phases, from := Phases(load, paces)
 		stand := measure.Stand{Cut: from, Phases: &phases}
-		if load.Patient() {
-			stand.Patience, stand.Enough = patience(load, wholePaces(paces), phases, from)
+		if !load.Patient() {
+			return stand
 		}
+		paces = wholePaces(paces)
+		stand.Cut = calm(load, paces, from, &phases)
+		stand.Patience, stand.Enough = patience(load, paces, phases, stand.Cut)
 		return stand
 	}
+}
+
+// wantedDrift is the rise or fall over what is kept that must be excluded, as a share
+// of its mean: of which the end is off by half.
+func wantedDrift(load workload.Spec) quantity.Share {
+	wanted := quantity.Share(patientDrift)
+	if load.Within > 0 {
+		wanted = min(wanted, load.Within)
+	}
+	return 2 * wanted
+}
+
+func within(d *measure.Drift, wanted quantity.Share) bool {
+	return d != nil && max(-d.Low, d.High) <= wanted
+}
+
+// calm is from where on the last phase of what is settled has no drift that matters to
+// a load that waits: what glided to its level at the start of that phase would keep it
+// waiting long after it was there. At most half of the phase is left out.
+func calm(load workload.Spec, paces []measure.Pace, from int, phases *measure.Phases) int {
+	if phases.Standing != measure.Settled || within(phases.Drift, wantedDrift(load)) {
+		return from
+	}
+	values, least := speeds(load, paces[from:])
+	level, _ := withoutDips(values, paces[from:])
+	for eighths := 1; eighths <= 4; eighths++ {
+		at := len(level) * eighths / 8
+		if drift, stood, _ := stands(level[at:], least, driftLimit); stood && within(drift, wantedDrift(load)) {
+			phases.Drift, phases.Cut = drift, span(paces[:from+at])
+			return from + at
+		}
+	}
+	return from
 }
 
 func patience(load workload.Spec, paces []measure.Pace, phases measure.Phases, from int) (*measure.Patience, bool) {
@@ -45,11 +81,7 @@ func patience(load workload.Spec, paces []measure.Pace, phases measure.Phases, f
 	for i, pace := range kept {
 		rates[i] = pace.Rate()
 	}
-	wanted := quantity.Share(patientDrift)
-	if load.Within > 0 {
-		wanted = min(wanted, load.Within)
-	}
-	level := phases.Drift != nil && max(-phases.Drift.Low, phases.Drift.High) <= 2*wanted
+	level := within(phases.Drift, wantedDrift(load))
 	record := measure.Patience{
 		Cut: phases.Cut, Settled: phases.Standing == measure.Settled && level &&
 			len(kept) >= patientIntervals && float64(len(kept)) >= patientShare*float64(len(paces)),
