@@ -174,11 +174,12 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 		add(class.String(), s.Classes[class])
 	}
 	t.Render()
-	fmt.Fprintf(w, "   measured %s", s.Measured)
+	words := "measured " + s.Measured.String()
 	if s.LeadIn > 0 {
-		fmt.Fprintf(w, " after %s of lead-in%s", s.LeadIn, cutInWords(s))
+		words += fmt.Sprintf(" after %s of lead-in%s", s.LeadIn, cutInWords(s))
 	}
-	fmt.Fprintf(w, ", %s moved, through %s\n", s.Total.Bytes, interfaceInWords(s.Interface))
+	words += fmt.Sprintf(", %s moved, through %s", s.Total.Bytes, interfaceInWords(s.Interface))
+	fmt.Fprintf(w, "   %s\n", indented(words, "   "))
 	if words := insideInWords(s.Inside); words != "" {
 		fmt.Fprintf(w, "   %s\n", indented("inside: "+words, "   "))
 	}

@@ -72,7 +72,11 @@ func (d Description) Setup() setup.Setup {
 		}
 	}
 	if t := d.Tier; t != nil {
-		know("tier.size", t.usable()/1e6*1e6)
+		unit := quantity.Bytes(1e6)
+		if t.usable() > 1e11 { // as drives are sold, but for what is left of an extent
+			unit = 1e9
+		}
+		know("tier.size", (t.usable()+unit/2)/unit*unit)
 		know("tier.count", t.Members.Count)
 		know("tier.level", t.form().Level)
 	}

@@ -51,7 +51,7 @@ func Points(side Side) []Alone {
 				}
 			}
 			if a.Rows = append(a.Rows, Single{f.Key, v}); f.Key == a.Main {
-				a.Words = peculiar(main, v, a.Passes)
+				a.Words = peculiar(main, v, a.Passes, burstsAlone(of))
 			}
 		}
 		points = append(points, a)
@@ -60,8 +60,11 @@ func Points(side Side) []Alone {
 }
 
 // peculiar says what is out of the ordinary about repeats.
-func peculiar(f figure.Figure, v Values, p judge.Passes) string {
+func peculiar(f figure.Figure, v Values, p judge.Passes, burst string) string {
 	var words []string
+	if burst != "" {
+		words = append(words, burst)
+	}
 	all := v.Every()
 	if p.Shape != judge.Level && len(all) > 0 {
 		words = append(words, passesInWords(f, v, p))
@@ -78,6 +81,22 @@ func peculiar(f figure.Figure, v Values, p judge.Passes) string {
 		words = append(words, "not to be trusted: "+v.Unreliable)
 	}
 	return strings.Join(words, "; ")
+}
+
+// burstsAlone says that the first repeat began with a burst and no other did: what
+// carried it was full by then.
+func burstsAlone(of []Sample) string {
+	for i, s := range of {
+		fell := s.Summary != nil && s.Summary.Phases != nil && s.Summary.Phases.Fall != nil
+		if fell != (i == 0) {
+			return ""
+		}
+	}
+	if len(of) < 2 {
+		return ""
+	}
+	f := of[0].Summary.Phases.Fall
+	return fmt.Sprintf("the first repeat alone began with a burst, at %s for %s, until what carries it was full", f.From, f.Bytes)
 }
 
 // passesInWords says what was cold and what is warm. A load that is slower once it

@@ -40,18 +40,19 @@ func whole(series []measure.Interval) []measure.Interval {
 // cutShort reports whether the last interval is shorter than the first.
 func cutShort(first, last quantity.Seconds) bool { return last < first*0.99 }
 
-// second is the least length of time over which a rate is looked at for how steady
-// it is.
-const second = quantity.Seconds(1)
-
-// seconds joins paces until each is a second long; what is left at the end is
-// dropped.
+// seconds joins paces until each is a second long, or a tenth of the time where that
+// is less; what is left at the end is dropped.
 func seconds(series []measure.Interval) (paces []measure.Pace) {
+	all := quantity.Seconds(0)
+	for _, i := range series {
+		all += i.Length
+	}
+	least := min(1, all/10)
 	var held measure.Pace
 	for _, i := range series {
 		p := i.Pace()
 		held.Operations += p.Operations
-		if held.Length += p.Length; held.Length > second*0.99 {
+		if held.Length += p.Length; held.Length > least*0.99 {
 			paces = append(paces, held)
 			held = measure.Pace{}
 		}
@@ -59,8 +60,8 @@ func seconds(series []measure.Interval) (paces []measure.Pace) {
 	return paces
 }
 
-// Steadiness says how even a rate was in time, by seconds, or by intervals where
-// the load asked for longer ones.
+// Steadiness says how even a rate was in time, by seconds, by tenths of a shorter time,
+// or by intervals where the load asked for longer ones.
 func Steadiness(series []measure.Interval) *measure.Steadiness {
 	paces := seconds(whole(measured(series)))
 	if len(paces) < 3 {

@@ -47,7 +47,8 @@ type collector struct {
 	enough  atomic.Bool // it has
 	satisfy func()      // called once it has
 	kept    keptParts
-	look    int // length of the series at which the watch is asked next
+	early   quantity.Bytes // moved in the lead-in
+	look    int            // length of the series at which the watch is asked next
 }
 
 // cell is one interval under construction.
@@ -230,6 +231,9 @@ func (c *collector) pass(cell *cell, start, end int64, last bool) {
 	interval := cell.interval(c.next, start, end, c.line.isLeadIn(c.next))
 	if c.passOn != nil {
 		c.passOn(interval)
+	}
+	if interval.LeadIn {
+		c.early += interval.Moved().Bytes
 	}
 	if c.watch != nil && !interval.LeadIn {
 		c.keep(interval, cell.tally.Take(0, c.next), last)

@@ -101,6 +101,9 @@ func (c *collector) sustained() (length, cut quantity.Seconds, stand measure.Sta
 	length, cut = c.kept.after(stand.Cut, c.total)
 	if stand.Phases != nil {
 		stand.Phases.Cut = cut
+		if stand.Phases.Fall != nil { // what holds the burst was filled by the lead-in too
+			stand.Phases.Fall.Bytes += c.early
+		}
 	}
 	if stand.Patience != nil {
 		stand.Patience.Cut = cut

@@ -100,7 +100,7 @@ func TestPhasesBeforeTheLastAreCutOff(t *testing.T) {
 			t.Error("asked before the end")
 		}
 		asked = append(asked, len(seen))
-		return measure.Stand{Cut: 2, Phases: &measure.Phases{Words: "two"}}
+		return measure.Stand{Cut: 2, Phases: &measure.Phases{Words: "two", Fall: &measure.Fall{Bytes: 1}}}
 	})
 	sum := outcome.Summary
 	if len(asked) != 1 || asked[0] < 8 || sum.Phases == nil || sum.Phases.Words != "two" || sum.Patience != nil || sum.Ending != measure.ByTime {
@@ -108,6 +108,9 @@ func TestPhasesBeforeTheLastAreCutOff(t *testing.T) {
 	}
 	if math.Abs(float64(sum.LeadIn)-0.3) > 1e-6 || math.Abs(float64(sum.Phases.Cut)-0.2) > 1e-6 || math.Abs(float64(sum.Measured)-0.605) > 1e-6 {
 		t.Errorf("lead-in %s, cut %s, measured %s", sum.LeadIn, sum.Phases.Cut, sum.Measured)
+	}
+	if early := series[0].Moved().Bytes; early == 0 || sum.Phases.Fall.Bytes != early+1 {
+		t.Errorf("%s until it fell, %s of them in the lead-in", sum.Phases.Fall.Bytes, early)
 	}
 	var moved int64
 	for _, i := range series[3:] {

@@ -52,7 +52,7 @@ type Phases struct {
 // Fall is a level that did not last.
 type Fall struct {
 	After quantity.Seconds  `json:"afterSeconds" doc:"Time until it fell, since the first operation could be issued"`
-	Bytes quantity.Bytes    `json:"bytes" doc:"Moved until it fell, since the end of the asked lead-in"`
+	Bytes quantity.Bytes    `json:"bytes" doc:"Moved until it fell, since the first operation could be issued"`
 	From  quantity.ByteRate `json:"fromBytesPerSecond" doc:"Throughput before"`
 	To    quantity.ByteRate `json:"toBytesPerSecond" doc:"And after"`
 }

@@ -15,6 +15,7 @@ import (
 	"patientheron/client"
 	"patientheron/core/compare"
 	"patientheron/core/judge"
+	"patientheron/core/measure"
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
@@ -304,6 +305,39 @@ func TestCacheGainsWhereItAnswers(t *testing.T) {
 	}
 	if out, _, err := s.cli("comparison", "forget", "1"); err != nil || !strings.Contains(out, "its runs stay") {
 		t.Errorf("%v: %s", err, out)
+	}
+}
+
+// Two drives that write their first 2 GiB faster: the same is measured in 10, 20 and
+// 60 s, what came before is a burst, and it fell after what they hold.
+func TestBurstIsToldFromWhatLasts(t *testing.T) {
+	s := serve(t, t.TempDir(), false)
+	rates := map[quantity.Seconds]float64{}
+	for _, length := range []quantity.Seconds{10, 20, 60} {
+		path := filepath.Join(t.TempDir(), "fast.yaml")
+		text := "name: Fast region\nmembers: {count: 2, medium: ssd, capacity: 200GB, fastRegion: 2GiB}\nlayout: {level: raid0}\n"
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		run := s.measured(s.volume("array:"+path, nil), onePlan(spec(func(w *workload.Spec) {
+			w.Reads, w.Depth, w.For, w.LeadIn, w.Interval = 0, 64, length, 1, 0
+		})))
+		m := run.Measurements[0]
+		p := m.Summary.Phases
+		if run.Status != resource.Finished || p == nil || p.Fall == nil || len(p.List) != 2 || p.List[0].Kind != measure.Burst || p.Standing != measure.Settled {
+			t.Fatalf("%s: %s %s, phases %+v", length, run.Status, run.Reason, p)
+		}
+		// What is in flight and what the drives had already moved on are little beside it.
+		if got := float64(p.Fall.Bytes) / float64(4*quantity.GiB); got < 0.95 || got > 1.1 {
+			t.Errorf("%s: it fell after %s, of drives that hold 4 GiB", length, p.Fall.Bytes)
+		}
+		if m.Summary.LeadIn != 1+p.Cut || m.Summary.Measured+m.Summary.LeadIn-length-1 > 1e-6 {
+			t.Errorf("%s: measured %s after %s, of which %s were cut off", length, m.Summary.Measured, m.Summary.LeadIn, p.Cut)
+		}
+		rates[length] = float64(m.Summary.Total.Rate)
+	}
+	if math.Abs(rates[10]/rates[60]-1) > 0.03 || math.Abs(rates[20]/rates[60]-1) > 0.03 {
+		t.Errorf("rates by time measured: %v", rates)
 	}
 }
 

@@ -3,10 +3,12 @@ package main
 import (
 	"context"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 )
 
@@ -63,7 +65,8 @@ func terminal(ctx context.Context, heron, folder, name, display string) error {
 	if err := screen.Start(); err != nil {
 		return fmt.Errorf("start a display: %w", err)
 	}
-	defer func() { _ = screen.Process.Kill(); _ = screen.Wait() }()
+	// Asked to end, it takes its socket away, which the next one would be taken for.
+	defer func() { _ = screen.Process.Signal(syscall.SIGTERM); _ = screen.Wait() }()
 	script := "cd " + place + "\n" + before + `
 say() { printf '\033[1m$ %s\033[0m\n' "$*"; eval "$*" 2>/dev/null; echo; }
 clear
@@ -78,7 +81,10 @@ clear
 		"-bg", "#fbf8f1", "-fg", "#26343f", "-e", "bash", file)
 	window.Env = append(os.Environ(), "DISPLAY="+display)
 	for try := 0; ; try++ {
-		if _, err := os.Stat("/tmp/.X11-unix/X" + display[1:]); err == nil || try > 50 {
+		if to, err := net.Dial("unix", "/tmp/.X11-unix/X"+display[1:]); err == nil || try > 50 {
+			if err == nil {
+				_ = to.Close()
+			}
 			break
 		}
 		time.Sleep(100 * time.Millisecond)

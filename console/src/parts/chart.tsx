@@ -114,7 +114,7 @@ export function Chart({ title, summary, table, option, height = 220 }: ChartProp
 				return;
 			}
 			chart.current ??= init(box.current);
-			chart.current.setOption(base(option(colours())), { notMerge: true });
+			chart.current.setOption(base(option(colours()), box.current.clientWidth), { notMerge: true });
 			observer.observe(box.current);
 		});
 		return () => {
@@ -168,8 +168,30 @@ export function Chart({ title, summary, table, option, height = 220 }: ChartProp
 	);
 }
 
-/** What all charts share. */
-function base(option: EChartsCoreOption): EChartsCoreOption {
+/** Where the legend begins, and what its entries take beside their text. */
+const legendLeft = 116;
+const legendEntry = 22 + 5 + 10;
+
+/** How many lines the names of the series need beside each other, none of them cut. */
+function legendLines(option: EChartsCoreOption, width: number): number {
+	const series = [option.series].flat() as { name?: string }[];
+	const names = [...new Set(series.map((s) => s?.name ?? ""))].filter((n) => n !== "");
+	const room = Math.max(width - legendLeft, 120);
+	let lines = 1;
+	let used = 0;
+	for (const name of names) {
+		const needs = name.length * 6.8 + legendEntry;
+		if (used > 0 && used + needs > room) {
+			lines++;
+			used = 0;
+		}
+		used += needs;
+	}
+	return lines;
+}
+
+/** What all charts share, in a box of a width. */
+function base(option: EChartsCoreOption, width: number): EChartsCoreOption {
 	const c = colours();
 	const axis = (a: { axisLabel?: object; splitLine?: object }) => ({
 		axisLine: { lineStyle: { color: c.grid } },
@@ -182,7 +204,7 @@ function base(option: EChartsCoreOption): EChartsCoreOption {
 	return {
 		animation: false,
 		textStyle: { fontFamily: "system-ui, sans-serif", color: c.ink },
-		grid: { left: 62, right: 14, top: 28, bottom: 42 },
+		grid: { left: 62, right: 14, top: 10 + 18 * legendLines(option, width), bottom: 42 },
 		tooltip: {
 			trigger: "axis",
 			backgroundColor: c.paper,
@@ -193,10 +215,10 @@ function base(option: EChartsCoreOption): EChartsCoreOption {
 
 		...option,
 		legend: {
-			type: "scroll",
 			top: 0,
 			right: 0,
-			left: 116,
+			left: legendLeft,
+			itemGap: 10,
 			align: "left",
 			textStyle: { color: c.ink },
 			itemWidth: 22,

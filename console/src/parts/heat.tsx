@@ -38,7 +38,7 @@ export function HeatMap({ title, intervals }: { title: string; intervals: Interv
 			yAxis: {
 				type: "category",
 				data: tenths.map((t) => seconds(from(t))),
-				axisLabel: { hideOverlap: true },
+				axisLabel: { interval: Math.ceil(tenths.length / 8) - 1 },
 				splitLine: { show: false },
 			},
 			visualMap: {

@@ -62,7 +62,7 @@ function stretches(intervals: Interval[], phases: Phase[], c: Colours) {
 	}
 	return {
 		silent: true,
-		label: { color: c.ink, position: "insideBottom", fontSize: 11 },
+		label: { color: c.ink, position: "insideTop", fontSize: 11 },
 		data: parts.map(({ name, from, to }, n) => [
 			{
 				name,
