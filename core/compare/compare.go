@@ -546,7 +546,7 @@ func values(samples []Sample, f figure.Figure, which which) Values {
 		}
 		value := f.Value(s.Summary)
 		if math.IsNaN(value) || math.IsInf(value, 0) || value < 0 || value == 0 && f.Unit == "seconds" {
-			v.Reason = fmt.Sprintf("measurement %d has no %s", s.Measurement, f.Label)
+			v.Reason = cmp.Or(f.None, fmt.Sprintf("measurement %d has no %s", s.Measurement, f.Label))
 			continue
 		}
 		v.All = append(v.All, value)

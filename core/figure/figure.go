@@ -24,6 +24,7 @@ type Figure struct {
 	Unit  string `json:"unit" enum:"bytes per second,per second,seconds,bytes"`
 	Lower bool   `json:"lower" doc:"Less is better"`
 	Side  string `json:"-"` // class of operation it is about; all that move bytes when empty
+	None  string `json:"-"` // why a measurement may have none
 
 	// Value reads it from a summary; NaN when it has none.
 	Value func(*measure.Summary) float64 `json:"-"`
@@ -89,25 +90,25 @@ var latencies = []struct {
 
 // phased are the figures of the phases of a measurement.
 var phased = []Figure{
-	{Key: "start", Label: "throughput at the start", Unit: "bytes per second", Value: func(s *measure.Summary) float64 {
+	{Key: "start", Label: "throughput at the start", Unit: "bytes per second", None: "its phases were not told", Value: func(s *measure.Summary) float64 {
 		if first := s.Phases.First(); first != nil {
 			return float64(first.Throughput)
 		}
 		return math.NaN()
 	}},
-	{Key: "sustained", Label: "sustained throughput", Unit: "bytes per second", Value: func(s *measure.Summary) float64 {
+	{Key: "sustained", Label: "sustained throughput", Unit: "bytes per second", None: "no rate is known to have lasted", Value: func(s *measure.Summary) float64 {
 		if last := s.Phases.Last(); last != nil && last.Kind == measure.Sustained {
 			return float64(last.Throughput)
 		}
 		return math.NaN()
 	}},
-	{Key: "until-fall", Label: "time until it fell", Unit: "seconds", Value: func(s *measure.Summary) float64 {
+	{Key: "until-fall", Label: "time until it fell", Unit: "seconds", None: "it did not fall", Value: func(s *measure.Summary) float64 {
 		if s.Phases != nil && s.Phases.Fall != nil {
 			return float64(s.Phases.Fall.After)
 		}
 		return math.NaN()
 	}},
-	{Key: "bytes-until-fall", Label: "bytes until it fell", Unit: "bytes", Value: func(s *measure.Summary) float64 {
+	{Key: "bytes-until-fall", Label: "bytes until it fell", Unit: "bytes", None: "it did not fall", Value: func(s *measure.Summary) float64 {
 		if s.Phases != nil && s.Phases.Fall != nil {
 			return float64(s.Phases.Fall.Bytes)
 		}

@@ -55,7 +55,7 @@ export function GainsChart(props: { compared: Compared; candidate: Candidate; nu
 			yAxis: {
 				type: "category",
 				data: rows.map((r) => r.title),
-				axisLabel: { width: 138, overflow: "truncate" },
+				axisLabel: { width: 138, overflow: "break", lineHeight: 13, interval: 0, hideOverlap: false },
 				splitLine: { show: false },
 			},
 			tooltip: {
@@ -129,7 +129,9 @@ export function GainsChart(props: { compared: Compared; candidate: Candidate; nu
 	return (
 		<Chart
 			title={`Gains of ${candidate.name}`}
-			height={70 + 30 * rows.length}
+			height={
+				70 + rows.length * Math.max(30, 6 + 13 * Math.max(...rows.map((r) => Math.ceil(r.title.length / 20))))
+			}
 			summary={candidate.words}
 			table={() => [
 				["stage", "gain", "low", "high", "verdict"],
