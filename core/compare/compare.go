@@ -14,7 +14,6 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
-	"math"
 	"reflect"
 	"runtime"
 	"slices"
@@ -36,129 +35,6 @@ const Most = 8
 
 // Noise is the smallest difference that matters unless another is asked for.
 const Noise quantity.Share = 0.05
-
-// Side is what was measured of one setup.
-type Side struct {
-	Name    string
-	Runs    []int64
-	Setup   setup.Setup
-	Setups  []setup.Setup // of each run, where they may differ
-	Real    bool          // not simulated: its runs differ by more than its repeats do
-	Samples []Sample
-	Past    []Side // other runs of the same setup on the same volume, one each
-}
-
-// learned tells from the past of a side by how much its runs differ, by figure.
-func (s Side) learned() map[string]judge.Learned {
-	past := map[string]map[string]*judge.Alike{}
-	for _, run := range s.Past {
-		g := group(run)
-		usual := g.usual()
-		for _, key := range g.order {
-			of := g.of[key]
-			load := loadKey(of[0].Load, of[0].Point)
-			warm := which{from: passesOf(of, figure.Of(figure.Main(of[0].Load)), usual).Warm}
-			for _, f := range figure.For(of[0].Load) {
-				v := values(of, f, warm)
-				if len(v.compared) == 0 {
-					continue
-				}
-				if past[f.Key] == nil {
-					past[f.Key] = map[string]*judge.Alike{}
-				}
-				if past[f.Key][load] == nil {
-					past[f.Key][load] = &judge.Alike{Load: load}
-				}
-				past[f.Key][load].Runs = append(past[f.Key][load].Runs, v.compared)
-			}
-		}
-	}
-	learned := map[string]judge.Learned{}
-	for key, loads := range past {
-		var all []judge.Alike
-		for _, load := range slices.Sorted(maps.Keys(loads)) {
-			all = append(all, *loads[load])
-		}
-		learned[key] = judge.Learn(all)
-	}
-	return learned
-}
-
-// loadKey names a load at a point: what is alike in it is measured in the same way.
-func loadKey(load workload.Spec, point []plan.Setting) string {
-	load = alike(load)
-	load.Name = ""
-	return load.Describe() + " " + plan.Describe(point)
-}
-
-// alike is a load without what may differ between runs that do the same.
-func alike(load workload.Spec) workload.Spec {
-	load = load.Completed()
-	load.Seed = 0
-	load.Interval = 0 // says how it is recorded, not what is done
-	return load
-}
-
-// taken is the share of the host's CPU time that others took meanwhile.
-func (s Side) taken() float64 {
-	stolen, n := 0.0, 0.0
-	for _, sample := range s.Samples {
-		if sample.Summary != nil {
-			stolen, n = stolen+float64(sample.Summary.Stolen), n+1
-		}
-	}
-	return stolen / max(n, 1)
-}
-
-// unlearned is how many degrees of freedom an allowance has that nothing was learned
-// for: it is given, and generous.
-const unlearned = 1000
-
-// known is a side with what is known of how its runs differ.
-type known struct {
-	Side
-	learned map[string]judge.Learned // by figure
-	taken   float64
-}
-
-func (s Side) known() known {
-	k := known{Side: s}
-	if s.Real {
-		k.learned, k.taken = s.learned(), s.taken()
-	}
-	return k
-}
-
-// repetition is what a side measured of a figure, compared with another side. Where it
-// has three runs or more, they show by themselves how much runs differ. Of fewer it is
-// learned from other runs, and others on the host took more from one side than from the
-// other. Where nothing was learned, what varies from repeat to repeat varies at least
-// as much from run to run, because slow drifts outlast a run, and others take what they
-// take.
-func (k known) repetition(f string, v Values, load string, other known) judge.Repetition {
-	r := judge.Repetition{Values: v.compared, Runs: v.runs}
-	if !k.Real || v.runs >= 3 {
-		return r
-	}
-	var known bool
-	if r.Spread, known = k.learned[f].Under(load); known {
-		r.Spread.Deviation = math.Hypot(r.Spread.Deviation, (k.taken-other.taken)/2)
-		return r
-	}
-	r.Spread = judge.Spread{Deviation: math.Hypot(math.Hypot(judge.RunToRun, k.taken), float64(v.Variation)), Freedom: unlearned}
-	return r
-}
-
-// Sample is one measurement of a side.
-type Sample struct {
-	Run, Measurement int64
-	Stage            string
-	Point            []plan.Setting
-	Load             workload.Spec
-	Summary          *measure.Summary // nil when there is no result
-	Reason           string           // why there is none
-	Doubts           []judge.Finding  // those that make a figure unreliable
-}
 
 // Result is a baseline and its candidates.
 type Result struct {
@@ -224,20 +100,6 @@ type Row struct {
 	Candidates []Outcome `json:"candidates" doc:"In the order of the candidates"`
 }
 
-// Values is what one side has of a figure.
-type Values struct {
-	judge.Repeated
-	Unreliable string     `json:"unreliable,omitempty" doc:"Why not to trust it"`
-	Reason     string     `json:"reason,omitempty" doc:"Why there is no value"`
-	Remark     string     `json:"remark,omitempty" doc:"Which of the values are compared, when not all are, and which are zero"`
-	Taken      judge.Mean `json:"taken" doc:"Mean of the values that are compared: the geometric one, with its interval, unless a value is zero"`
-	All        []float64  `json:"all,omitempty" doc:"Of all repeats, in the order in which they were measured; absent where values has all of them"`
-	Idle       int        `json:"idle,omitempty" doc:"Repeats in which nothing moved"`
-
-	compared []float64 // those that stand for what the side does once it is warm
-	runs     int       // that they come from
-}
-
 // Outcome is what a candidate has of a figure and how that stands to the
 // baseline.
 type Outcome struct {
@@ -273,44 +135,6 @@ func Sides(baseline Side, candidates []Side, noise quantity.Share) Result {
 		c.Candidates = append(c.Candidates, candidate)
 	}
 	return c
-}
-
-// mixed says that the runs of a side are not of the same setup.
-func mixed(s Side) string {
-	for i, other := range s.Setups {
-		if i == 0 || i >= len(s.Runs) {
-			continue
-		}
-		if d := setup.Diff(s.Setups[0], other); d.Things > 0 {
-			return fmt.Sprintf("Runs %d and %d on one side are not of the same setup: %s Compare them with each other, not together.", s.Runs[0], s.Runs[i], d.Words)
-		}
-	}
-	return ""
-}
-
-// groups is the samples of a side, by what they measured.
-type groups struct {
-	order []string
-	of    map[string][]Sample
-}
-
-func title(s Sample) string {
-	if len(s.Point) == 0 {
-		return s.Stage
-	}
-	return s.Stage + " at " + plan.Describe(s.Point)
-}
-
-func group(side Side) *groups {
-	g := &groups{of: map[string][]Sample{}}
-	for _, s := range side.Samples {
-		key := title(s)
-		if g.of[key] == nil {
-			g.order = append(g.order, key)
-		}
-		g.of[key] = append(g.of[key], s)
-	}
-	return g
 }
 
 // match pairs what has the same stage, point and load.
@@ -397,75 +221,6 @@ func (p *Match) fill(sides [][]Sample, usual []float64) {
 	}
 }
 
-// severalPhases reports whether a measurement had more than one level.
-func severalPhases(of []Sample) bool {
-	return slices.ContainsFunc(of, func(s Sample) bool {
-		return s.Summary != nil && s.Summary.Phases != nil && len(s.Summary.Phases.List) > 1
-	})
-}
-
-// usual is by how much the passes of a side vary from one to the next, once the first
-// is over: what is usual at its points, when there are three with three passes or
-// more. It is 0 when that is not known.
-func (g *groups) usual() float64 {
-	var spreads []float64
-	for _, key := range g.order {
-		perRun := map[int64][]float64{}
-		f := figure.Of(figure.Main(g.of[key][0].Load))
-		for _, s := range g.of[key] {
-			if s.Summary != nil {
-				perRun[s.Run] = append(perRun[s.Run], f.Value(s.Summary))
-			}
-		}
-		for _, passes := range perRun {
-			if len(passes) < 3 {
-				continue
-			}
-			if e := judge.Repeats(passes[1:]); e.Mean.Mean > 0 {
-				spreads = append(spreads, float64(e.Variation))
-			}
-		}
-	}
-	if len(spreads) < 3 {
-		return 0
-	}
-	// The middle of standard deviations of two values is two thirds of what they vary
-	// by; of more it is nearer.
-	return 1.5 * judge.Repeats(spreads).Median
-}
-
-// passesOf tells how the repeats went, over all runs together, pass by pass; usual is
-// what passes of that side vary by.
-func passesOf(of []Sample, f figure.Figure, usual float64) judge.Passes {
-	perRun, order := map[int64][]float64{}, []int64{}
-	alone := 0.0
-	for _, s := range of {
-		if perRun[s.Run] == nil {
-			order = append(order, s.Run)
-		}
-		value := 0.0
-		if s.Summary != nil {
-			value = f.Value(s.Summary)
-			if steady := s.Summary.Steadiness; steady != nil && steady.Intervals > 0 {
-				alone = max(alone, float64(steady.Variation)/math.Sqrt(float64(steady.Intervals)))
-			}
-		}
-		perRun[s.Run] = append(perRun[s.Run], value)
-	}
-	var passes []float64
-	for pass := 0; len(order) > 0; pass++ {
-		sum := 0.0
-		for _, run := range order {
-			if pass >= len(perRun[run]) || !(perRun[run][pass] > 0) {
-				return judge.PassesOf(passes, max(2*alone, usual))
-			}
-			sum += math.Log(perRun[run][pass])
-		}
-		passes = append(passes, math.Exp(sum/float64(len(order))))
-	}
-	return judge.PassesOf(nil, 0)
-}
-
 // handling says how the operations of a side were handed over when that is not how
 // those of the baseline were: what an operation costs differs by that alone.
 func handling(base, side Side) string {
@@ -524,101 +279,6 @@ func loadsDiffer(ours, theirs []Sample) string {
 	return strings.Join(differ, ", ")
 }
 
-// which says which passes of each run count: from one on, numbered from 1, to
-// another; 0 for all after it. Going is set when it was still changing at the last.
-type which struct {
-	from, to int
-	going    bool
-}
-
-// values gathers one figure. Where a side has three runs or more, each run counts
-// once, with the mean of its repeats: runs vary by more than repeats do. Zero is a
-// value where it is one of a rate; a latency of zero is none.
-func values(samples []Sample, f figure.Figure, which which) Values {
-	v := Values{}
-	perRun, passes, order := map[int64][]float64{}, map[int64]int{}, []int64{}
-	for _, s := range samples {
-		passes[s.Run]++
-		pass := passes[s.Run]
-		if s.Summary == nil {
-			v.Reason = cmp.Or(s.Reason, "it has no result")
-			continue
-		}
-		value := f.Value(s.Summary)
-		if math.IsNaN(value) || math.IsInf(value, 0) || value < 0 || value == 0 && f.Unit == "seconds" {
-			v.Reason = cmp.Or(f.None, fmt.Sprintf("measurement %d has no %s", s.Measurement, f.Label))
-			continue
-		}
-		v.All = append(v.All, value)
-		for _, d := range s.Doubts {
-			if d.Figure == "all" || f.Side == "" || d.Figure == f.Side {
-				v.Unreliable = d.Sentence
-			}
-		}
-		if pass < which.from || which.to > 0 && pass > which.to {
-			continue
-		}
-		if perRun[s.Run] == nil {
-			order = append(order, s.Run)
-		}
-		perRun[s.Run] = append(perRun[s.Run], value)
-	}
-	kept := 0
-	for _, run := range order {
-		kept += len(perRun[run])
-		if len(order) < 3 {
-			v.compared = append(v.compared, perRun[run]...)
-			continue
-		}
-		v.compared = append(v.compared, judge.MeanOfRepeats(perRun[run]).Mean)
-	}
-	v.runs = len(order)
-	v.Repeated = judge.Repeats(v.compared)
-	v.Taken = v.Repeated.Centre()
-	for _, value := range v.compared {
-		if value == 0 {
-			v.Idle++
-		}
-	}
-	v.Remark = which.inWords(kept, len(v.All), v.Idle)
-	if len(v.All) == len(v.compared) {
-		v.All = nil
-	}
-	if len(v.compared) > 0 {
-		v.Reason = ""
-	} else if v.Reason == "" {
-		v.Reason = "it was not measured"
-	}
-	return v
-}
-
-// Every is the values of all repeats.
-func (v Values) Every() []float64 {
-	if v.All == nil {
-		return v.Values
-	}
-	return v.All
-}
-
-// inWords says which values are compared, when not all are, and which are zero.
-func (w which) inWords(kept, all, idle int) string {
-	var words []string
-	if kept < all {
-		from := fmt.Sprintf("pass %d on", w.from)
-		if w.to > 0 {
-			from = fmt.Sprintf("pass %d alone", w.from)
-		}
-		words = append(words, fmt.Sprintf("from %s: %d of %d repeats", from, kept, all))
-		if w.going {
-			words = append(words, "it was still changing at the last")
-		}
-	}
-	if idle > 0 {
-		words = append(words, fmt.Sprintf("nothing moved in %d of %d", idle, kept))
-	}
-	return strings.Join(words, "; ")
-}
-
 // decide finds the ratios and the verdicts of all that is on the page together.
 func (c *Result) decide(baseline Side, candidates []Side) {
 	before := baseline.known()
@@ -651,33 +311,6 @@ func (c *Result) decide(baseline Side, candidates []Side) {
 	onAllCores(work)
 	judge.Decide(slices.Concat(perPoint...), c.Noise)
 	c.Advice = c.advice(append([]known{before}, after...))
-}
-
-// advice says how to know more when runs of the same differ too much for the
-// difference that matters to be seen between one of each.
-func (c *Result) advice(sides []known) string {
-	unknown := false
-	for _, p := range c.Points {
-		for _, o := range p.Row(p.Main).Candidates {
-			unknown = unknown || o.Verdict == judge.NotShown || o.Verdict == judge.Hint
-		}
-	}
-	most := 0.0
-	for _, side := range sides {
-		if len(side.Runs) >= 3 {
-			continue
-		}
-		for _, p := range c.Points {
-			if s, known := side.learned[p.Main].Under(p.key); known {
-				most = max(most, s.Deviation)
-			}
-		}
-	}
-	if !unknown || most < float64(c.Noise)/2 {
-		return ""
-	}
-	return fmt.Sprintf("Runs of the same differ by %s here (standard deviation, learned from other runs), so that %s is hard to see between single runs. Measure both sides in turn, three times or more, and compare them together, such as 'heron compare 1+3+5 2+4+6'.",
-		quantity.Share(most), c.Noise)
 }
 
 // onAllCores does independent work, as many pieces at a time as there are
@@ -723,17 +356,6 @@ func (c *Result) candidate(number int, side Side, difference setup.Difference) C
 	return result
 }
 
-// inWords says what a ratio means, also where there is none for want of a value.
-func inWords(f figure.Figure, baseline Values, o Outcome) string {
-	switch {
-	case o.Ratio.Value > 0:
-		return f.InWords(o.Ratio.Value)
-	case baseline.Taken.Mean == 0:
-		return f.Label + " from nothing to " + f.Show(o.Taken.Mean)
-	}
-	return f.Label + " down to nothing"
-}
-
 // Row finds a figure of a point; an empty row when it is not there. A figure of the
 // only class of operation that the load issues is that of all.
 func (p Match) Row(key string) Row {
@@ -745,57 +367,4 @@ func (p Match) Row(key string) Row {
 		}
 	}
 	return Row{Figure: key}
-}
-
-// sentence puts the parts in words, what changed most first.
-func sentence(parts []Part, noise quantity.Share) string {
-	if len(parts) == 0 {
-		return "Nothing was measured on both sides in the same way."
-	}
-	byWeight := slices.Clone(parts)
-	slices.SortStableFunc(byWeight, func(a, b Part) int {
-		return rank(a) - rank(b)
-	})
-	var clauses []string
-	together := map[judge.Verdict][]string{}
-	for _, p := range byWeight {
-		name := p.Title
-		if p.Unreliable {
-			name += " (not to be trusted)"
-		}
-		switch p.Verdict {
-		case judge.Better, judge.Worse:
-			clauses = append(clauses, fmt.Sprintf("%s: %s", name, p.Words))
-		default:
-			together[p.Verdict] = append(together[p.Verdict], name)
-		}
-	}
-	for _, v := range []struct {
-		verdict judge.Verdict
-		words   string
-	}{
-		{judge.Same, fmt.Sprintf("the same within %s: ", noise)},
-		{judge.NotShown, "no difference shown: "},
-		{judge.Hint, "one repeat on a side, so no more than a hint: "},
-		{judge.Missing, "not comparable: "},
-	} {
-		names := together[v.verdict]
-		if len(names) > 4 {
-			names = append(names[:3:3], fmt.Sprintf("%d more", len(names)-3))
-		}
-		if len(names) > 0 {
-			clauses = append(clauses, v.words+strings.Join(names, ", "))
-		}
-	}
-	text := strings.Join(clauses, "; ") + "."
-	return strings.ToUpper(text[:1]) + text[1:]
-}
-
-// rank orders parts by how much they changed, gains and losses alike, those
-// that are shown first.
-func rank(p Part) int {
-	if p.Verdict != judge.Better && p.Verdict != judge.Worse {
-		return 1 << 20
-	}
-	return -int(math.Abs(math.Log(p.Gain)) * 1e4)
 }

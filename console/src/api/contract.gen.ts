@@ -1160,7 +1160,7 @@ export interface components {
             afterSeconds: number;
             /**
              * Format: int64
-             * @description Moved until it fell, since the end of the asked lead-in
+             * @description Moved until it fell, since the first operation could be issued
              */
             bytes: number;
             /**
@@ -1617,9 +1617,24 @@ export interface components {
             all?: number[] | null;
             /**
              * Format: double
+             * @description The chance before it was corrected
+             */
+            alone: number;
+            /**
+             * Format: double
              * @description Probability of such a ratio if there were no difference, corrected for all figures that are decided together
              */
             chance: number;
+            /**
+             * Format: double
+             * @description Standard error of the logarithm of the ratio, or of the ratio where it is linear
+             */
+            deviation?: number;
+            /**
+             * Format: double
+             * @description Degrees of freedom it is known with
+             */
+            freedom?: number;
             /** Format: double */
             high?: number;
             /**
@@ -1627,6 +1642,8 @@ export interface components {
              * @description Repeats in which nothing moved
              */
             idle?: number;
+            /** @description The ratio is of arithmetic means, because a value is zero */
+            linear?: boolean;
             /**
              * Format: double
              * @description Lower end of the 95 % interval; absent with a single repeat on a side

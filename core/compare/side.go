@@ -1,0 +1,206 @@
+package compare
+
+import (
+	"fmt"
+	"maps"
+	"math"
+	"slices"
+
+	"patientheron/core/figure"
+	"patientheron/core/judge"
+	"patientheron/core/measure"
+	"patientheron/core/plan"
+	"patientheron/core/setup"
+	"patientheron/core/workload"
+)
+
+// Side is what was measured of one setup.
+type Side struct {
+	Name    string
+	Runs    []int64
+	Setup   setup.Setup
+	Setups  []setup.Setup // of each run, where they may differ
+	Real    bool          // not simulated: its runs differ by more than its repeats do
+	Samples []Sample
+	Past    []Side // other runs of the same setup on the same volume, one each
+}
+
+// learned tells from the past of a side by how much its runs differ, by figure.
+func (s Side) learned() map[string]judge.Learned {
+	past := map[string]map[string]*judge.Alike{}
+	for _, run := range s.Past {
+		g := group(run)
+		usual := g.usual()
+		for _, key := range g.order {
+			of := g.of[key]
+			load := loadKey(of[0].Load, of[0].Point)
+			warm := which{from: passesOf(of, figure.Of(figure.Main(of[0].Load)), usual).Warm}
+			for _, f := range figure.For(of[0].Load) {
+				v := values(of, f, warm)
+				if len(v.compared) == 0 {
+					continue
+				}
+				if past[f.Key] == nil {
+					past[f.Key] = map[string]*judge.Alike{}
+				}
+				if past[f.Key][load] == nil {
+					past[f.Key][load] = &judge.Alike{Load: load}
+				}
+				past[f.Key][load].Runs = append(past[f.Key][load].Runs, v.compared)
+			}
+		}
+	}
+	learned := map[string]judge.Learned{}
+	for key, loads := range past {
+		var all []judge.Alike
+		for _, load := range slices.Sorted(maps.Keys(loads)) {
+			all = append(all, *loads[load])
+		}
+		learned[key] = judge.Learn(all)
+	}
+	return learned
+}
+
+// loadKey names a load at a point: what is alike in it is measured in the same way.
+func loadKey(load workload.Spec, point []plan.Setting) string {
+	load = alike(load)
+	load.Name = ""
+	return load.Describe() + " " + plan.Describe(point)
+}
+
+// alike is a load without what may differ between runs that do the same.
+func alike(load workload.Spec) workload.Spec {
+	load = load.Completed()
+	load.Seed = 0
+	load.Interval = 0 // says how it is recorded, not what is done
+	return load
+}
+
+// taken is the share of the host's CPU time that others took meanwhile.
+func (s Side) taken() float64 {
+	stolen, n := 0.0, 0.0
+	for _, sample := range s.Samples {
+		if sample.Summary != nil {
+			stolen, n = stolen+float64(sample.Summary.Stolen), n+1
+		}
+	}
+	return stolen / max(n, 1)
+}
+
+// unlearned is how many degrees of freedom an allowance has that nothing was learned
+// for: it is given, and generous.
+const unlearned = 1000
+
+// known is a side with what is known of how its runs differ.
+type known struct {
+	Side
+	learned map[string]judge.Learned // by figure
+	taken   float64
+}
+
+func (s Side) known() known {
+	k := known{Side: s}
+	if s.Real {
+		k.learned, k.taken = s.learned(), s.taken()
+	}
+	return k
+}
+
+// repetition is what a side measured of a figure, compared with another side. Where it
+// has three runs or more, they show by themselves how much runs differ. Of fewer it is
+// learned from other runs, and others on the host took more from one side than from the
+// other. Where nothing was learned, what varies from repeat to repeat varies at least
+// as much from run to run, because slow drifts outlast a run, and others take what they
+// take.
+func (k known) repetition(f string, v Values, load string, other known) judge.Repetition {
+	r := judge.Repetition{Values: v.compared, Runs: v.runs}
+	if !k.Real || v.runs >= 3 {
+		return r
+	}
+	var known bool
+	if r.Spread, known = k.learned[f].Under(load); known {
+		r.Spread.Deviation = math.Hypot(r.Spread.Deviation, (k.taken-other.taken)/2)
+		return r
+	}
+	r.Spread = judge.Spread{Deviation: math.Hypot(math.Hypot(judge.RunToRun, k.taken), float64(v.Variation)), Freedom: unlearned}
+	return r
+}
+
+// Sample is one measurement of a side.
+type Sample struct {
+	Run, Measurement int64
+	Stage            string
+	Point            []plan.Setting
+	Load             workload.Spec
+	Summary          *measure.Summary // nil when there is no result
+	Reason           string           // why there is none
+	Doubts           []judge.Finding  // those that make a figure unreliable
+}
+
+// mixed says that the runs of a side are not of the same setup.
+func mixed(s Side) string {
+	for i, other := range s.Setups {
+		if i == 0 || i >= len(s.Runs) {
+			continue
+		}
+		if d := setup.Diff(s.Setups[0], other); d.Things > 0 {
+			return fmt.Sprintf("Runs %d and %d on one side are not of the same setup: %s Compare them with each other, not together.", s.Runs[0], s.Runs[i], d.Words)
+		}
+	}
+	return ""
+}
+
+// groups is the samples of a side, by what they measured.
+type groups struct {
+	order []string
+	of    map[string][]Sample
+}
+
+func title(s Sample) string {
+	if len(s.Point) == 0 {
+		return s.Stage
+	}
+	return s.Stage + " at " + plan.Describe(s.Point)
+}
+
+func group(side Side) *groups {
+	g := &groups{of: map[string][]Sample{}}
+	for _, s := range side.Samples {
+		key := title(s)
+		if g.of[key] == nil {
+			g.order = append(g.order, key)
+		}
+		g.of[key] = append(g.of[key], s)
+	}
+	return g
+}
+
+// usual is by how much the passes of a side vary from one to the next, once the first
+// is over: what is usual at its points, when there are three with three passes or
+// more. It is 0 when that is not known.
+func (g *groups) usual() float64 {
+	var spreads []float64
+	for _, key := range g.order {
+		perRun := map[int64][]float64{}
+		f := figure.Of(figure.Main(g.of[key][0].Load))
+		for _, s := range g.of[key] {
+			if s.Summary != nil {
+				perRun[s.Run] = append(perRun[s.Run], f.Value(s.Summary))
+			}
+		}
+		for _, passes := range perRun {
+			if len(passes) < 3 {
+				continue
+			}
+			if e := judge.Repeats(passes[1:]); e.Mean.Mean > 0 {
+				spreads = append(spreads, float64(e.Variation))
+			}
+		}
+	}
+	if len(spreads) < 3 {
+		return 0
+	}
+	// The middle of standard deviations of two values is two thirds of what they vary
+	// by; of more it is nearer.
+	return 1.5 * judge.Repeats(spreads).Median
+}

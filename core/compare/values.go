@@ -1,0 +1,160 @@
+package compare
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"patientheron/core/figure"
+	"patientheron/core/judge"
+)
+
+// Values is what one side has of a figure.
+type Values struct {
+	judge.Repeated
+	Unreliable string     `json:"unreliable,omitempty" doc:"Why not to trust it"`
+	Reason     string     `json:"reason,omitempty" doc:"Why there is no value"`
+	Remark     string     `json:"remark,omitempty" doc:"Which of the values are compared, when not all are, and which are zero"`
+	Taken      judge.Mean `json:"taken" doc:"Mean of the values that are compared: the geometric one, with its interval, unless a value is zero"`
+	All        []float64  `json:"all,omitempty" doc:"Of all repeats, in the order in which they were measured; absent where values has all of them"`
+	Idle       int        `json:"idle,omitempty" doc:"Repeats in which nothing moved"`
+
+	compared []float64 // those that stand for what the side does once it is warm
+	runs     int       // that they come from
+}
+
+// severalPhases reports whether a measurement had more than one level.
+func severalPhases(of []Sample) bool {
+	return slices.ContainsFunc(of, func(s Sample) bool {
+		return s.Summary != nil && s.Summary.Phases != nil && len(s.Summary.Phases.List) > 1
+	})
+}
+
+// passesOf tells how the repeats went, over all runs together, pass by pass; usual is
+// what passes of that side vary by.
+func passesOf(of []Sample, f figure.Figure, usual float64) judge.Passes {
+	perRun, order := map[int64][]float64{}, []int64{}
+	alone := 0.0
+	for _, s := range of {
+		if perRun[s.Run] == nil {
+			order = append(order, s.Run)
+		}
+		value := 0.0
+		if s.Summary != nil {
+			value = f.Value(s.Summary)
+			if steady := s.Summary.Steadiness; steady != nil && steady.Intervals > 0 {
+				alone = max(alone, float64(steady.Variation)/math.Sqrt(float64(steady.Intervals)))
+			}
+		}
+		perRun[s.Run] = append(perRun[s.Run], value)
+	}
+	var passes []float64
+	for pass := 0; len(order) > 0; pass++ {
+		sum := 0.0
+		for _, run := range order {
+			if pass >= len(perRun[run]) || !(perRun[run][pass] > 0) {
+				return judge.PassesOf(passes, max(2*alone, usual))
+			}
+			sum += math.Log(perRun[run][pass])
+		}
+		passes = append(passes, math.Exp(sum/float64(len(order))))
+	}
+	return judge.PassesOf(nil, 0)
+}
+
+// which says which passes of each run count: from one on, numbered from 1, to
+// another; 0 for all after it. Going is set when it was still changing at the last.
+type which struct {
+	from, to int
+	going    bool
+}
+
+// values gathers one figure. Where a side has three runs or more, each run counts
+// once, with the mean of its repeats: runs vary by more than repeats do. Zero is a
+// value where it is one of a rate; a latency of zero is none.
+func values(samples []Sample, f figure.Figure, which which) Values {
+	v := Values{}
+	perRun, passes, order := map[int64][]float64{}, map[int64]int{}, []int64{}
+	for _, s := range samples {
+		passes[s.Run]++
+		pass := passes[s.Run]
+		if s.Summary == nil {
+			v.Reason = cmp.Or(s.Reason, "it has no result")
+			continue
+		}
+		value := f.Value(s.Summary)
+		if math.IsNaN(value) || math.IsInf(value, 0) || value < 0 || value == 0 && f.Unit == "seconds" {
+			v.Reason = cmp.Or(f.None, fmt.Sprintf("measurement %d has no %s", s.Measurement, f.Label))
+			continue
+		}
+		v.All = append(v.All, value)
+		for _, d := range s.Doubts {
+			if d.Figure == "all" || f.Side == "" || d.Figure == f.Side {
+				v.Unreliable = d.Sentence
+			}
+		}
+		if pass < which.from || which.to > 0 && pass > which.to {
+			continue
+		}
+		if perRun[s.Run] == nil {
+			order = append(order, s.Run)
+		}
+		perRun[s.Run] = append(perRun[s.Run], value)
+	}
+	kept := 0
+	for _, run := range order {
+		kept += len(perRun[run])
+		if len(order) < 3 {
+			v.compared = append(v.compared, perRun[run]...)
+			continue
+		}
+		v.compared = append(v.compared, judge.MeanOfRepeats(perRun[run]).Mean)
+	}
+	v.runs = len(order)
+	v.Repeated = judge.Repeats(v.compared)
+	v.Taken = v.Repeated.Centre()
+	for _, value := range v.compared {
+		if value == 0 {
+			v.Idle++
+		}
+	}
+	v.Remark = which.inWords(kept, len(v.All), v.Idle)
+	if len(v.All) == len(v.compared) {
+		v.All = nil
+	}
+	if len(v.compared) > 0 {
+		v.Reason = ""
+	} else if v.Reason == "" {
+		v.Reason = "it was not measured"
+	}
+	return v
+}
+
+// Every is the values of all repeats.
+func (v Values) Every() []float64 {
+	if v.All == nil {
+		return v.Values
+	}
+	return v.All
+}
+
+// inWords says which values are compared, when not all are, and which are zero.
+func (w which) inWords(kept, all, idle int) string {
+	var words []string
+	if kept < all {
+		from := fmt.Sprintf("pass %d on", w.from)
+		if w.to > 0 {
+			from = fmt.Sprintf("pass %d alone", w.from)
+		}
+		words = append(words, fmt.Sprintf("from %s: %d of %d repeats", from, kept, all))
+		if w.going {
+			words = append(words, "it was still changing at the last")
+		}
+	}
+	if idle > 0 {
+		words = append(words, fmt.Sprintf("nothing moved in %d of %d", idle, kept))
+	}
+	return strings.Join(words, "; ")
+}

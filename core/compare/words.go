@@ -1,0 +1,103 @@
+package compare
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"patientheron/core/figure"
+	"patientheron/core/judge"
+	"patientheron/core/quantity"
+)
+
+// advice says how to know more when runs of the same differ too much for the
+// difference that matters to be seen between one of each.
+func (c *Result) advice(sides []known) string {
+	unknown := false
+	for _, p := range c.Points {
+		for _, o := range p.Row(p.Main).Candidates {
+			unknown = unknown || o.Verdict == judge.NotShown || o.Verdict == judge.Hint
+		}
+	}
+	most := 0.0
+	for _, side := range sides {
+		if len(side.Runs) >= 3 {
+			continue
+		}
+		for _, p := range c.Points {
+			if s, known := side.learned[p.Main].Under(p.key); known {
+				most = max(most, s.Deviation)
+			}
+		}
+	}
+	if !unknown || most < float64(c.Noise)/2 {
+		return ""
+	}
+	return fmt.Sprintf("Runs of the same differ by %s here (standard deviation, learned from other runs), so that %s is hard to see between single runs. Measure both sides in turn, three times or more, and compare them together, such as 'heron compare 1+3+5 2+4+6'.",
+		quantity.Share(most), c.Noise)
+}
+
+// inWords says what a ratio means, also where there is none for want of a value.
+func inWords(f figure.Figure, baseline Values, o Outcome) string {
+	switch {
+	case o.Ratio.Value > 0:
+		return f.InWords(o.Ratio.Value)
+	case baseline.Taken.Mean == 0:
+		return f.Label + " from nothing to " + f.Show(o.Taken.Mean)
+	}
+	return f.Label + " down to nothing"
+}
+
+// sentence puts the parts in words, what changed most first.
+func sentence(parts []Part, noise quantity.Share) string {
+	if len(parts) == 0 {
+		return "Nothing was measured on both sides in the same way."
+	}
+	byWeight := slices.Clone(parts)
+	slices.SortStableFunc(byWeight, func(a, b Part) int {
+		return rank(a) - rank(b)
+	})
+	var clauses []string
+	together := map[judge.Verdict][]string{}
+	for _, p := range byWeight {
+		name := p.Title
+		if p.Unreliable {
+			name += " (not to be trusted)"
+		}
+		switch p.Verdict {
+		case judge.Better, judge.Worse:
+			clauses = append(clauses, fmt.Sprintf("%s: %s", name, p.Words))
+		default:
+			together[p.Verdict] = append(together[p.Verdict], name)
+		}
+	}
+	for _, v := range []struct {
+		verdict judge.Verdict
+		words   string
+	}{
+		{judge.Same, fmt.Sprintf("the same within %s: ", noise)},
+		{judge.NotShown, "no difference shown: "},
+		{judge.Hint, "one repeat on a side, so no more than a hint: "},
+		{judge.Missing, "not comparable: "},
+	} {
+		names := together[v.verdict]
+		if len(names) > 4 {
+			names = append(names[:3:3], fmt.Sprintf("%d more", len(names)-3))
+		}
+		if len(names) > 0 {
+			clauses = append(clauses, v.words+strings.Join(names, ", "))
+		}
+	}
+	text := strings.Join(clauses, "; ") + "."
+	return strings.ToUpper(text[:1]) + text[1:]
+}
+
+// rank orders parts by how much they changed, gains and losses alike, those
+// that are shown first.
+func rank(p Part) int {
+	if p.Verdict != judge.Better && p.Verdict != judge.Worse {
+		return 1 << 20
+	}
+	return -int(math.Abs(math.Log(p.Gain)) * 1e4)
+}

@@ -1,0 +1,108 @@
+package judge
+
+import (
+	"math"
+	"slices"
+
+	"patientheron/core/measure"
+	"patientheron/core/quantity"
+)
+
+// reaches are how many neighbours on each side of an interval say what is usual
+// around it: near ones for single dips, far ones for stalls of several intervals.
+var reaches = []int{3, 15}
+
+// withoutDips puts in the place of each value that lies far below those around it
+// their median: below 60 % of it, and further away than five times 1.4826 times the
+// median of all such distances, which chance does not do (Hampel's filter). What is
+// low at the start or at the end is no dip: it did not come from, or go back to,
+// anything.
+func withoutDips(values []float64, paces []measure.Pace) (level []float64, dips []int) {
+	level = slices.Clone(values)
+	low := make([]bool, len(values))
+	for _, reach := range reaches {
+		if len(values) < 4*reach {
+			break
+		}
+		middles := runningMedian(level, reach)
+		distances := make([]float64, len(level))
+		for i, v := range level {
+			distances[i] = math.Abs(v - middles[i])
+		}
+		far := 5 * 1.4826 * median(distances)
+		for i, v := range values {
+			if v < 0.6*middles[i] && middles[i]-v > far && !byChance(paces[i], v, middles[i]) {
+				low[i] = true
+			}
+		}
+		for from := 0; from < len(low); from++ {
+			to := from
+			for to < len(low) && low[to] {
+				to++
+			}
+			if from == 0 || to == len(low) || to-from > reach {
+				clear(low[from:to])
+			}
+			for i := from; i < to && low[i]; i++ {
+				level[i] = middles[i]
+			}
+			from = to
+		}
+	}
+	for i, is := range low {
+		if is {
+			dips = append(dips, i)
+		}
+	}
+	return level, dips
+}
+
+// runningMedian is the median of each value and so many on each side.
+func runningMedian(values []float64, reach int) []float64 {
+	middles, window := make([]float64, len(values)), make([]float64, 2*reach+1)
+	for i := range values {
+		copy(window, values[min(max(i-reach, 0), len(values)-len(window)):])
+		slices.Sort(window)
+		middles[i] = window[reach]
+	}
+	return middles
+}
+
+// byChance tells whether an interval may have so few operations where others have
+// as many as the usual value says: within four standard deviations of such a count.
+func byChance(p measure.Pace, value, usual float64) bool {
+	count := float64(p.Operations)
+	if value > 0 {
+		usual *= count / value
+	} else {
+		usual *= float64(p.Length)
+	}
+	return usual-count <= 4*math.Sqrt(usual)
+}
+
+// dipsIn says how often and how far; dips that follow each other at once are one.
+func dipsIn(paces []measure.Pace, values, level []float64, dips []int) *measure.Dips {
+	if len(dips) == 0 {
+		return nil
+	}
+	d := measure.Dips{}
+	var begins []float64
+	for i, at := range dips {
+		d.Depth += quantity.Share((1 - values[at]/level[at]) / float64(len(dips)))
+		d.Length += paces[at].Length
+		if i == 0 || at > dips[i-1]+1 {
+			begins = append(begins, float64(paces[at].Start))
+		}
+	}
+	if d.Count = len(begins); d.Count >= 4 {
+		gaps := make([]float64, d.Count-1)
+		for i := range gaps {
+			gaps[i] = begins[i+1] - begins[i]
+		}
+		// Gaps of what comes by chance vary as much as they are long.
+		if mean := average(gaps); spread(gaps) < 0.35*mean {
+			d.Every = quantity.Seconds(mean)
+		}
+	}
+	return &d
+}
