@@ -119,23 +119,27 @@ func Compare(baseline, candidate Repetition, noise quantity.Share) Ratio {
 		r.Verdict = Hint
 		return r
 	}
-	variance, doubt := 0.0, 0.0
-	add := func(part, freedom float64) {
-		variance += part
-		if part > 0 {
-			doubt += part * part / max(freedom, 1)
+	found, taken := pooled{}, pooled{}
+	for _, side := range []struct {
+		own, others float64
+		n           int
+		Repetition
+	}{{devA * devA, devB * devB, len(a), baseline}, {devB * devB, devA * devA, len(b), candidate}} {
+		n := float64(side.n)
+		spread := side.Spread.over(side.Runs)
+		for _, p := range []struct {
+			into *pooled
+			of   float64
+		}{{&found, side.own}, {&taken, ofFew(side.own, side.others, side.n)}} {
+			p.into.add(p.of/n, n-1)
+			p.into.add(spread.Deviation*spread.Deviation, spread.Freedom)
 		}
 	}
-	add(ofFew(devA*devA, devB*devB, len(a))/float64(len(a)), float64(len(a)-1))
-	add(ofFew(devB*devB, devA*devA, len(b))/float64(len(b)), float64(len(b)-1))
-	for _, side := range []Repetition{baseline, candidate} {
-		spread := side.Spread.over(side.Runs)
-		add(spread.Deviation*spread.Deviation, spread.Freedom)
-	}
 	r.Freedom = float64(len(a) + len(b) - 2)
-	if doubt > 0 {
-		r.Freedom = variance * variance / doubt
+	if found.doubt > 0 { // what is added to a variance found in few values makes it no better known
+		r.Freedom = min(found.freedom(), taken.freedom())
 	}
+	variance := taken.variance
 	// Values that agree to the last digit say nothing finer than that.
 	r.Deviation = max(math.Sqrt(variance), 1e-9)
 	student := distuv.StudentsT{Sigma: 1, Nu: r.Freedom}
@@ -151,6 +155,19 @@ func Compare(baseline, candidate Repetition, noise quantity.Share) Ratio {
 	}
 	return r
 }
+
+// pooled is a sum of variances, each known with some degrees of freedom, and how well
+// the sum is (Satterthwaite 1946).
+type pooled struct{ variance, doubt float64 }
+
+func (p *pooled) add(part, freedom float64) {
+	p.variance += part
+	if part > 0 {
+		p.doubt += part * part / max(freedom, 1)
+	}
+}
+
+func (p *pooled) freedom() float64 { return p.variance * p.variance / p.doubt }
 
 // ofFew is a variance found in so many values. Fewer than five that agree may do so by
 // chance, when those of the other side do not: it is then taken for half of theirs.
