@@ -175,7 +175,8 @@ const legendEntry = 22 + 5 + 10;
 /** How many lines the names of the series need beside each other, none of them cut. */
 function legendLines(option: EChartsCoreOption, width: number): number {
 	const series = [option.series].flat() as { name?: string }[];
-	const names = [...new Set(series.map((s) => s?.name ?? ""))].filter((n) => n !== "");
+	const chosen = (option.legend as { data?: string[] } | undefined)?.data;
+	const names = [...new Set(chosen ?? series.map((s) => s?.name ?? ""))].filter((n) => n !== "");
 	const room = Math.max(width - legendLeft, 120);
 	let lines = 1;
 	let used = 0;
