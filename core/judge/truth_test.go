@@ -379,30 +379,23 @@ func TestTruthOfPasses(t *testing.T) {
 	for _, n := range []int{3, 4, 5, 6, 8} {
 		for _, deviation := range []float64{0.01, 0.03, 0.05, 0.1} {
 			counts := each(tries, uint64(n)*100+uint64(deviation*1000), func(random *rand.Rand, add func(string)) {
-				for name, gain := range map[string]func(pass int) float64{
-					"alike": func(int) float64 { return 1 },
-					"lower": func(pass int) float64 {
-						if pass == 0 {
-							return 0.75
-						}
-						return 1
-					},
-					"half": func(pass int) float64 {
-						if pass == 0 {
-							return 2
-						}
-						return 1
-					},
-					"curve": func(pass int) float64 { return math.Pow(1.25, float64(pass)) },
+				for _, shape := range []struct {
+					name string
+					gain func(pass int) float64
+				}{
+					{"alike", func(int) float64 { return 1 }},
+					{"lower", func(pass int) float64 { return 1 - 0.25*float64(max(1-pass, 0)) }},
+					{"half", func(pass int) float64 { return 1 + float64(max(1-pass, 0)) }},
+					{"curve", func(pass int) float64 { return math.Pow(1.25, float64(pass)) }},
 				} {
 					values := make([]float64, n)
 					for pass := range values {
-						values[pass] = gain(pass) * math.Exp(deviation*random.NormFloat64())
+						values[pass] = shape.gain(pass) * math.Exp(deviation*random.NormFloat64())
 					}
 					if PassesOf(values, 0).Shape != Level {
-						add(name)
+						add(shape.name)
 					}
-					if name == "alike" && len(Odd(values)) > 0 {
+					if shape.name == "alike" && len(Odd(values)) > 0 {
 						add("odd")
 					}
 				}
