@@ -153,7 +153,7 @@ func (c *Result) match(baseline Side, base *groups, candidates []Side, others []
 	var fills []func()
 	for _, key := range base.order {
 		of := base.of[key]
-		p := Match{Stage: of[0].Stage, Point: of[0].Point, Title: key, Load: of[0].Load.Describe(), Main: figure.Main(of[0].Load), key: loadKey(of[0].Load, of[0].Point)}
+		p := Match{Stage: of[0].Stage, Point: of[0].Point, Title: key, Load: of[0].Load.Describe(), Main: figure.Main(of[0].Load), key: loadKey(of[0].Load)}
 		p.Measurements = append(p.Measurements, numbers(of))
 		found := false
 		matched := make([][]Sample, len(candidates))

@@ -57,9 +57,9 @@ type Answer struct {
 const unlikely = 0.05
 
 // Check applies the gate. The condition is met where a difference is shown and is at
-// least as large as asked; where nothing is asked, as the one that matters. It is not met where
-// one as large is excluded, or the difference that is shown is smaller. Everything
-// else cannot be told: one repeat on a side, no value, an interval that lies across
+// least as large as asked; where nothing is asked, as the one that matters. It is not
+// met where one as large is excluded, or the difference that is shown is smaller.
+// Everything else cannot be told: one repeat on a side, no value, an interval that lies across
 // what is asked, repeats in which nothing moved, runs on one side that are not of the
 // same setup, a figure that is not to be trusted, and what one side did not measure.
 func (g Gate) Check(c Result) (Answer, error) {
@@ -75,7 +75,7 @@ func (g Gate) Check(c Result) (Answer, error) {
 	}
 	found := false
 	for _, p := range c.Points {
-		if g.Stage != "" && !strings.HasPrefix(p.Title, g.Stage) {
+		if !strings.HasPrefix(p.Title, g.Stage) {
 			continue
 		}
 		row := p.Row(g.Figure.Key)
@@ -97,7 +97,7 @@ func (g Gate) Check(c Result) (Answer, error) {
 		}
 	}
 	for _, u := range c.Unmatched {
-		if g.Stage == "" || strings.HasPrefix(u.Title, g.Stage) {
+		if strings.HasPrefix(u.Title, g.Stage) {
 			found = true
 			a.Unknown = append(a.Unknown, fmt.Sprintf("%s, %s: %s", u.Title, u.Side, u.Reason))
 		}
@@ -108,7 +108,8 @@ func (g Gate) Check(c Result) (Answer, error) {
 	return a, nil
 }
 
-// met tells whether the condition is met at one of so many points, or why that cannot be told.
+// met tells whether the condition is met at one of so many points, or why that cannot
+// be told.
 func (g Gate) met(baseline Values, o Outcome, among int, mixed string) (met bool, reason string) {
 	switch {
 	case o.Verdict == judge.Missing:

@@ -1,6 +1,7 @@
 package compare
 
 import (
+	"encoding/json"
 	"fmt"
 	"maps"
 	"math"
@@ -33,7 +34,7 @@ func (s Side) learned() map[string]judge.Learned {
 		usual := g.usual()
 		for _, key := range g.order {
 			of := g.of[key]
-			load := loadKey(of[0].Load, of[0].Point)
+			load := loadKey(of[0].Load)
 			warm := which{from: passesOf(of, figure.Of(figure.Main(of[0].Load)), usual).Warm}
 			for _, f := range figure.For(of[0].Load) {
 				v := values(of, f, warm)
@@ -61,11 +62,16 @@ func (s Side) learned() map[string]judge.Learned {
 	return learned
 }
 
-// loadKey names a load at a point: what is alike in it is measured in the same way.
-func loadKey(load workload.Spec, point []plan.Setting) string {
+// loadKey names a load in all that it does, for how long included: runs under loads of
+// one key are measured in the same way.
+func loadKey(load workload.Spec) string {
 	load = alike(load)
 	load.Name = ""
-	return load.Describe() + " " + plan.Describe(point)
+	key, err := json.Marshal(load)
+	if err != nil { // which only a number that is none can bring about
+		return load.Describe()
+	}
+	return string(key)
 }
 
 // alike is a load without what may differ between runs that do the same.

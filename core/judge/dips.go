@@ -4,6 +4,8 @@ import (
 	"math"
 	"slices"
 
+	"gonum.org/v1/gonum/stat"
+
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 )
@@ -31,8 +33,8 @@ func withoutDips(values []float64, paces []measure.Pace) (level []float64, dips 
 		}
 		far := 5 * 1.4826 * median(distances)
 		for i, v := range values {
-			if v < 0.6*middles[i] && middles[i]-v > far && !byChance(paces[i], v, middles[i]) {
-				low[i] = true
+			if !low[i] && v < 0.6*middles[i] && middles[i]-v > far && !byChance(paces[i], v, middles[i]) {
+				low[i], level[i] = true, middles[i]
 			}
 		}
 		for from := 0; from < len(low); from++ {
@@ -42,9 +44,7 @@ func withoutDips(values []float64, paces []measure.Pace) (level []float64, dips 
 			}
 			if from == 0 || to == len(low) || to-from > reach {
 				clear(low[from:to])
-			}
-			for i := from; i < to && low[i]; i++ {
-				level[i] = middles[i]
+				copy(level[from:to], values[from:to])
 			}
 			from = to
 		}
@@ -57,12 +57,19 @@ func withoutDips(values []float64, paces []measure.Pace) (level []float64, dips 
 	return level, dips
 }
 
-// runningMedian is the median of each value and so many on each side.
+// runningMedian is the median of each value and so many on each side, at either end
+// of as many values that are there. The window is kept in order from one value to the
+// next.
 func runningMedian(values []float64, reach int) []float64 {
-	middles, window := make([]float64, len(values)), make([]float64, 2*reach+1)
+	size := 2*reach + 1
+	middles, window := make([]float64, len(values)), slices.Sorted(slices.Values(values[:size]))
 	for i := range values {
-		copy(window, values[min(max(i-reach, 0), len(values)-len(window)):])
-		slices.Sort(window)
+		if in := i + reach; i > reach && in < len(values) {
+			at, _ := slices.BinarySearch(window, values[in-size])
+			window = slices.Delete(window, at, at+1)
+			at, _ = slices.BinarySearch(window, values[in])
+			window = slices.Insert(window, at, values[in])
+		}
 		middles[i] = window[reach]
 	}
 	return middles
@@ -100,7 +107,7 @@ func dipsIn(paces []measure.Pace, values, level []float64, dips []int) *measure.
 			gaps[i] = begins[i+1] - begins[i]
 		}
 		// Gaps of what comes by chance vary as much as they are long.
-		if mean := average(gaps); spread(gaps) < 0.35*mean {
+		if mean, deviation := stat.MeanStdDev(gaps, nil); deviation < 0.35*mean {
 			d.Every = quantity.Seconds(mean)
 		}
 	}

@@ -109,31 +109,31 @@ func shareBelow(freedom, t float64) float64 {
 	return distuv.StudentsT{Sigma: 1, Nu: max(freedom, 1)}.CDF(t)
 }
 
-// quantile is the two-sided 95 % quantile of Student's distribution. Those of
-// few whole degrees of freedom are asked for again and again; between them, from five
-// on, it goes along a line over one by their number, within a thousandth.
+// quantile is the two-sided 95 % quantile of Student's distribution. Comparisons ask
+// for it by the ten thousand: those of few whole degrees of freedom are kept, and those
+// between go along lines over one by their number, within a ten thousandth.
 func quantile(freedom float64) float64 {
 	freedom = max(freedom, 1)
-	n := int(freedom)
-	switch whole := float64(n) == freedom; {
-	case whole && n < len(quantiles):
+	if n := int(freedom); float64(n) == freedom && n < len(quantiles) {
 		return quantiles[n]()
-	case n >= 5 && n+1 < len(quantiles):
-		low, high := 1/float64(n), 1/float64(n+1)
-		share := (low - 1/freedom) / (low - high)
-		return quantiles[n]()*(1-share) + quantiles[n+1]()*share
 	}
-	return distuv.StudentsT{Sigma: 1, Nu: freedom}.Quantile(1 - (1-confidence)/2)
+	at := float64(len(between)-1) / freedom
+	low := min(int(at), len(between)-2)
+	share := at - float64(low)
+	return between[low]()*(1-share) + between[low+1]()*share
 }
 
-var quantiles = func() (q [64]func() float64) {
-	for n := range q {
-		q[n] = sync.OnceValue(func() float64 {
-			return distuv.StudentsT{Sigma: 1, Nu: float64(n)}.Quantile(1 - (1-confidence)/2)
-		})
+// quantiles are those of whole degrees of freedom, between those of 256 over a number
+// from 0 to 256; each is worked out when it is first asked for.
+var quantiles, between = lazily(64, func(n int) float64 { return float64(max(n, 1)) }), lazily(257, func(n int) float64 { return 256 / max(float64(n), 1e-9) })
+
+func lazily(count int, freedom func(n int) float64) []func() float64 {
+	values := make([]func() float64, count)
+	for n := range values {
+		values[n] = sync.OnceValue(func() float64 { return quantileOf(freedom(n), 1-(1-confidence)/2) })
 	}
-	return q
-}()
+	return values
+}
 
 // Rate is the mean rate of a measurement with its interval, from its series.
 func Rate(series []measure.Interval) Mean {

@@ -1,6 +1,10 @@
 package judge
 
-import "math"
+import (
+	"math"
+
+	"gonum.org/v1/gonum/stat"
+)
 
 // noise is what values that follow each other in time vary by where their level
 // stands still: an autoregressive process of the first order.
@@ -71,10 +75,10 @@ func residuals(values []float64, bounds []int) []float64 {
 	return rest
 }
 
+// average is the mean, 0 of nothing.
 func average(values []float64) float64 {
-	sum := 0.0
-	for _, v := range values {
-		sum += v
+	if len(values) == 0 {
+		return 0
 	}
-	return sum / float64(max(len(values), 1))
+	return stat.Mean(values, nil)
 }

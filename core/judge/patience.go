@@ -21,10 +21,10 @@ const (
 // Watch is what the load engine asks of a measurement under way, and at its end: its
 // phases, and whether a load that waits for something has waited enough. The end may
 // come when the last phase is settled, what is kept of it is two fifths of what was
-// measured and thirty intervals, and a drift over it is excluded to the share within which the
-// mean is to be known, or to 5 % (of the mean; at the end it is off by half of the
-// drift). Looking often makes it a little too easy to be
-// satisfied; docs/judgement.md says by how much.
+// measured and thirty intervals, and a drift over it is excluded to twice the share
+// within which the mean is to be known, at most to 10 % (the end is off by half of
+// it). Looking often makes it a little too easy to be satisfied; docs/judgement.md says
+// by how much.
 func Watch(load workload.Spec) func(paces []measure.Pace, last bool) measure.Stand {
 	return func(paces []measure.Pace, last bool) measure.Stand {
 		if !last && len(paces) < patientIntervals {

@@ -4,6 +4,8 @@ import (
 	"math"
 	"slices"
 
+	"gonum.org/v1/gonum/stat"
+
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 )
@@ -40,15 +42,6 @@ func cutUp(level []float64, floor float64) cutting {
 	return c
 }
 
-// spread is the standard deviation.
-func spread(values []float64) float64 {
-	mean, squares := average(values), 0.0
-	for _, v := range values {
-		squares += (v - mean) * (v - mean)
-	}
-	return math.Sqrt(squares / float64(max(len(values)-1, 1)))
-}
-
 // stands tells of one piece whether it stood still: stood when neither a step nor a
 // drift that matters may hide in it, moved when it rose or fell. Neither is said when
 // it is worth too few independent values.
@@ -66,7 +59,7 @@ func stands(values []float64, floor, limit float64) (drift *measure.Drift, stood
 	worth := max(around.worth(len(values))-1, 4)
 	// However much values stick, noise that hides a step must show as noise: none
 	// of its means is further off than three times what the values vary by.
-	most := 3 * spread(rest) / mean
+	most := 3 * stat.StdDev(rest, nil) / mean
 	deviation := around.longRun() / mean
 	// The slope over all values has a standard error of √12 times that of the mean.
 	share, its := slope*n/mean, min(deviation*math.Sqrt(12/n), most)

@@ -314,37 +314,48 @@ const (
 )
 
 // addPast gives each side that has fewer than three runs on real storage the other
-// runs of the same setup on the same volume. A run that is compared is not of the
-// past: what is to be judged says nothing about how to judge it.
+// runs of the same setup on the same volume; what only one of two setups knows may
+// differ, so that they are not the same. A run that is compared is not of the past: what
+// is to be judged says nothing about how to judge it.
 func (s *Service) addPast(ctx context.Context, sides []compare.Side) error {
 	var compared []int64
 	for _, side := range sides {
 		compared = append(compared, side.Runs...)
 	}
+	read, all := map[int64][]compare.Sample{}, 0 // sides share volumes, and so their past
 	for i := range sides {
 		side := &sides[i]
 		if !side.Real || len(side.Runs) >= 3 {
 			continue
 		}
 		last, err := s.Store.Run(ctx, side.Runs[len(side.Runs)-1])
-		if err != nil || last.VolumeID == 0 {
+		if err != nil {
 			return err
+		}
+		if last.VolumeID == 0 {
+			continue
 		}
 		runs, _, err := s.Store.Runs(ctx, store.RunFilter{Volume: last.VolumeID, Limit: pastRuns})
 		if err != nil {
 			return err
 		}
-		read := 0
 		for _, run := range runs {
-			if slices.Contains(compared, run.ID) || !run.Status.Final() || setup.Diff(side.Setup, run.Setup).Things > 0 {
+			d := setup.Diff(side.Setup, run.Setup)
+			if slices.Contains(compared, run.ID) || !run.Status.Final() || d.Things+len(d.Unknown) > 0 {
 				continue
 			}
-			measurements, _, err := s.Store.Measurements(ctx, run.ID)
-			if err != nil {
-				return err
+			if _, known := read[run.ID]; !known {
+				if all > pastMeasurements {
+					break
+				}
+				measurements, _, err := s.Store.Measurements(ctx, run.ID)
+				if err != nil {
+					return err
+				}
+				read[run.ID] = samples(measurements)
+				all += len(measurements)
 			}
-			side.Past = append(side.Past, compare.Side{Runs: []int64{run.ID}, Samples: samples(measurements)})
-			if read += len(measurements); read > pastMeasurements || len(side.Past) == pastAlike {
+			if side.Past = append(side.Past, compare.Side{Runs: []int64{run.ID}, Samples: read[run.ID]}); len(side.Past) == pastAlike {
 				break
 			}
 		}

@@ -116,7 +116,7 @@ func (s *Service) results(ctx context.Context, id int64) (report.Results, error)
 		return report.Results{}, err
 	}
 	return report.Results{
-		Run: detail.Run, Measurements: detail.Measurements, Markers: detail.Markers,
+		Run: detail.Run, Measurements: detail.Measurements,
 		Series: func(id int64, each func(measure.Interval) error) error {
 			unreadable, err := s.Store.EachInterval(ctx, id, 0, each)
 			if err == nil && unreadable > 0 {
@@ -164,6 +164,9 @@ func (s *Service) series(ctx context.Context, id int64, from, limit, points int)
 // outlined are the results of a run, its series thinned to what a page can show.
 func (s *Service) outlined(ctx context.Context, id int64) (report.Results, error) {
 	detail, err := s.detail(ctx, id)
+	if err == nil {
+		detail, err = s.marked(ctx, detail)
+	}
 	if err != nil {
 		return report.Results{}, err
 	}

@@ -13,6 +13,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"patientheron/core/judge"
+	"patientheron/core/measure"
 	"patientheron/core/plan"
 	"patientheron/core/setup"
 	"patientheron/patient"
@@ -65,6 +66,9 @@ func (s *Service) registerRuns(api huma.API) {
 	huma.Register(api, operation(http.MethodGet, "/runs/{id}", "get-run", "One run with its measurements", http.StatusOK, http.StatusNotFound),
 		func(ctx context.Context, in *ByID) (*body[resource.RunDetail], error) {
 			detail, err := s.detail(ctx, in.ID)
+			if err == nil {
+				detail, err = s.marked(ctx, detail)
+			}
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -184,18 +188,28 @@ func (s *Service) detail(ctx context.Context, id int64) (resource.RunDetail, err
 	if err != nil {
 		return resource.RunDetail{}, err
 	}
-	for i := range markers {
-		if !run.Status.Final() {
-			break
-		}
-		series, err := s.Store.Intervals(ctx, markers[i].MeasurementID)
-		if err != nil {
-			return resource.RunDetail{}, err
-		}
-		halves := judge.SplitAt(series, markers[i].At)
-		markers[i].Went = &halves
-	}
 	return resource.RunDetail{Run: run, Measurements: measurements, Markers: markers, Unreadable: unreadable}, nil
+}
+
+// marked adds to each marker of a run that has ended what came before it and after.
+func (s *Service) marked(ctx context.Context, detail resource.RunDetail) (resource.RunDetail, error) {
+	if !detail.Status.Final() {
+		return detail, nil
+	}
+	read := map[int64][]measure.Interval{}
+	for i := range detail.Markers {
+		m := &detail.Markers[i]
+		if read[m.MeasurementID] == nil {
+			series, err := s.Store.Intervals(ctx, m.MeasurementID)
+			if err != nil {
+				return detail, err
+			}
+			read[m.MeasurementID] = series
+		}
+		halves := judge.SplitAt(read[m.MeasurementID], m.At)
+		m.Went = &halves
+	}
+	return detail, nil
 }
 
 func (s *Service) deleteRun(ctx context.Context, id int64) error {
