@@ -3,8 +3,8 @@
 
 SHELL := bash
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
-SOURCES := $(shell git ls-files '*.go' '*.sql' '*.yaml' go.mod go.sum)
-CONSOLE := $(shell git ls-files console | grep -v -e '\.go$$' -e contract.json)
+SOURCES := $(wildcard $(shell git ls-files '*.go' '*.sql' '*.yaml' go.mod go.sum))
+CONSOLE := $(wildcard $(shell git ls-files console | grep -v -e '\.go$$' -e contract.json))
 
 # Where goroutines meet; tested with the race detector.
 RACED := core/load|patient|client|host|service|storage

@@ -74,7 +74,7 @@ the place of the earlier one.`,
 		}),
 	}
 	keep.Flags().StringVar(&as, "as", "", "name to keep it under (default: made from the path)")
-	command.AddCommand(check, explain, keep, a.arrayMeasure())
+	command.AddCommand(check, explain, keep, a.arrayMeasure(), a.arrayStrike())
 	return command
 }
 
@@ -116,10 +116,34 @@ func (a *app) arrayMeasure() *cobra.Command {
 	return command
 }
 
+func (a *app) arrayStrike() *cobra.Command {
+	return &cobra.Command{
+		Use: "strike RUN FAULT", Short: "Make something go wrong with the array that a run measures, and mark it", Args: cobra.ExactArgs(2),
+		Long: `Make a fault happen now to the simulated array that a run measures, as it would stand
+in the array file (docs/arrays.md lists them all). A marker is set for it, so that the
+run shows the rate before and after. Measure at a pace that leaves time to watch.`,
+		Example: "  heron array measure plain.yaml --for 10min --pace 20x &\n  heron array strike 12 '{kind: member fails, member: 2}'\n  heron array strike 12 '{kind: path drops, path: 1, for: 2s}'",
+		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
+			id, err := number(arguments[0], "run")
+			if err != nil {
+				return err
+			}
+			marker, err := c.Strike(ctx, id, arguments[1])
+			if err != nil {
+				return err
+			}
+			return a.printMarker(command, marker)
+		}),
+	}
+}
+
 func printArray(w io.Writer, d array.Description) {
 	fmt.Fprintln(w, d.Name)
 	for _, sentence := range d.Words() {
-		fmt.Fprintln(w, " ", sentence)
+		fmt.Fprintln(w, " ", indented(sentence, "  "))
+	}
+	for _, sentence := range append(d.Assumed(), d.Costs()) {
+		fmt.Fprintln(w, " ", indented(sentence, "  "))
 	}
 	printCeilings(w, d.Setup())
 	if len(d.Caches) > 0 {

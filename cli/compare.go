@@ -466,6 +466,15 @@ func writeNew(command *cobra.Command, to string, write func(io.Writer) error) er
 	return nil
 }
 
+// printMarker tells of a marker that was set.
+func (a *app) printMarker(command *cobra.Command, marker resource.Marker) error {
+	if a.json {
+		return printJSON(command.OutOrStdout(), marker)
+	}
+	fmt.Fprintf(command.OutOrStdout(), "Marker %d, %q, at %s of the measurement under way.\n", marker.ID, marker.Name, marker.At)
+	return nil
+}
+
 func (a *app) mark() *cobra.Command {
 	return &cobra.Command{
 		Use: "mark RUN NAME", Short: "Set a marker on a run that is measuring", Args: cobra.ExactArgs(2),
@@ -480,11 +489,7 @@ func (a *app) mark() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.json {
-				return printJSON(command.OutOrStdout(), marker)
-			}
-			fmt.Fprintf(command.OutOrStdout(), "Marker %d, %q, at %s of the measurement under way.\n", marker.ID, marker.Name, marker.At)
-			return nil
+			return a.printMarker(command, marker)
 		}),
 	}
 }

@@ -217,15 +217,23 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 func insideInWords(counters []measure.Counter) string {
 	var words []string
 	busiest := map[string]measure.Counter{}
+	spent, verbs := map[string][]string{}, []string{}
 	for _, c := range counters {
 		if kind, isBusy := strings.CutSuffix(c.Name, " busy"); isBusy {
-			kind = strings.TrimRight(kind, " 0123456789")
+			kind = strings.Join(strings.FieldsFunc(kind, func(r rune) bool { return r == ' ' || r >= '0' && r <= '9' }), " ")
 			if had, known := busiest[kind]; !known || c.Value > had.Value {
 				busiest[kind] = c
 			}
 			continue
 		}
 		if c.Value == 0 && c.Unit != "share" {
+			continue
+		}
+		if verb, place, found := strings.Cut(c.Name, " "); found && c.Unit == "seconds" {
+			if spent[verb] == nil {
+				verbs = append(verbs, verb)
+			}
+			spent[verb] = append(spent[verb], fmt.Sprintf("%s %s", quantity.Seconds(c.Value), place))
 			continue
 		}
 		value := quantity.Digits(c.Value) + " " + c.Unit
@@ -239,6 +247,9 @@ func insideInWords(counters []measure.Counter) string {
 	}
 	for _, kind := range slices.Sorted(maps.Keys(busiest)) {
 		words = append(words, fmt.Sprintf("%s %s", busiest[kind].Name, quantity.Share(busiest[kind].Value)))
+	}
+	for _, verb := range verbs {
+		words = append(words, fmt.Sprintf("each of the %s spent %s", verb, strings.Join(spent[verb], " + ")))
 	}
 	return strings.Join(words, ", ")
 }

@@ -84,6 +84,12 @@ func (c *Client) Mark(ctx context.Context, run int64, name string) (marker resou
 	return marker, c.call(ctx, http.MethodPost, "/runs/"+number(run)+"/markers", map[string]string{"name": name}, &marker)
 }
 
+// Strike makes something go wrong with the simulated array that a run measures, and
+// gives the marker that is set for it.
+func (c *Client) Strike(ctx context.Context, run int64, fault string) (marker resource.Marker, err error) {
+	return marker, c.call(ctx, http.MethodPost, "/runs/"+number(run)+"/faults", map[string]string{"fault": fault}, &marker)
+}
+
 // Split is a measurement before and after a marker, in words.
 type Split struct {
 	Marker resource.Marker

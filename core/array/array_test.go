@@ -76,6 +76,11 @@ func closed(a *Array, depth, count int, next func(i int) Request) result {
 		a.Forget()
 	}
 	r.rate = float64(r.count) / (float64(a.Now()) - from) * 1e9
+	for answered := 0; answered < depth; { // what is in flight is nobody's any more
+		a.Step(math.MaxInt64)
+		answered += len(a.Done())
+		a.Forget()
+	}
 	r.latency = sum / float64(r.count) / 1e9
 	return r
 }
@@ -161,14 +166,14 @@ func TestWriteAmplificationFollowsDesnoyers(t *testing.T) {
 		f := a.members[0].flash
 		source := rand.New(rand.NewPCG(7, uint64(spare*100)))
 		for i := range pages { // every page is written once
-			f.write(0, int32(i), 1)
+			f.write(0, int64(i), 1)
 		}
 		for range 6 * pages {
-			f.write(0, int32(source.IntN(pages)), 1)
+			f.write(0, int64(source.IntN(pages)), 1)
 		}
 		f.hostPages, f.programmed = 0, 0
 		for range 4 * pages {
-			f.write(0, int32(source.IntN(pages)), 1)
+			f.write(0, int64(source.IntN(pages)), 1)
 		}
 		// What is always free is no room for stale pages.
 		alpha := float64((f.blocks-spareBlocks)*64) / float64(pages)
@@ -404,7 +409,7 @@ func TestRebuildBringsTheMemberBackAndCompetes(t *testing.T) {
 	if busy.rate > quiet.rate*0.85 {
 		t.Errorf("%.0f a second while it rebuilds, %.0f when it is well", busy.rate, quiet.rate)
 	}
-	for a.rebuild != nil {
+	for a.members[1].failed {
 		a.Step(math.MaxInt64)
 	}
 	if a.layout.missing(a) != 0 || a.Now() < int64(1e9/40e6*1e9*0.9) {
@@ -539,20 +544,20 @@ func TestCacheBookkeeping(t *testing.T) {
 	c := a.caches[0]
 	seen, dirty := map[int64]bool{}, 0
 	for _, n := range c.table {
-		if n < 0 {
+		if n.node == 0 {
 			continue
 		}
-		k := c.nodes[n]
-		if seen[k.block] || c.find(k.block) != n {
+		k := c.nodes[n.node-1]
+		if seen[k.block] || c.find(k.block) != int32(n.node)-1 {
 			t.Fatalf("block %d is kept twice or cannot be found", k.block)
 		}
 		seen[k.block] = true
-		if k.state != isClean {
+		if !k.isClean() {
 			dirty++
 		}
 	}
-	if dirty != c.dirtyCount || len(seen)+len(c.spare) != len(c.nodes) || c.dirtyCount > c.limit {
-		t.Errorf("%d dirty, counted %d of at most %d; %d blocks and %d spare of %d nodes", dirty, c.dirtyCount, c.limit, len(seen), len(c.spare), len(c.nodes))
+	if dirty != c.unclean || len(seen)+len(c.spare) != len(c.nodes) || c.unclean > c.limit {
+		t.Errorf("%d dirty, counted %d of at most %d; %d blocks and %d spare of %d nodes", dirty, c.unclean, c.limit, len(seen), len(c.spare), len(c.nodes))
 	}
 	count := 0
 	for n := c.clean.first; n >= 0; n = c.nodes[n].next {
@@ -604,7 +609,7 @@ func TestReplicationOverADistance(t *testing.T) {
 	for _, depth := range []int{1, 4, 16} {
 		a := build(t, d)
 		r := closed(a, depth, 4000, random(a, 1, 4096, 0, true))
-		latency := 10e-6 + 300e-6 + 2*50*4.9e-6
+		latency := 300e-6 + 2*50*4.9e-6 // the members' 10 µs pass meanwhile
 		within(t, fmt.Sprintf("writes at depth %d over 50 km", depth), r.rate, float64(depth)/latency, 0.005)
 	}
 	a := build(t, d)
@@ -703,7 +708,7 @@ func TestImpossibleArrays(t *testing.T) {
 		"members[0].capacity":    func(d *Description) { d.Members[0].Capacity = 0 },
 		"members[0].medium":      func(d *Description) { d.Members[0].Medium = "paper" },
 		"members[0].rpm":         func(d *Description) { d.Members[0].RPM = math.NaN() },
-		"members[0].seekAverage": func(d *Description) { d.Members[0].SeekAverage = 1 },
+		"members[0].seekAverage": func(d *Description) { d.Members[0].SeekAverage, d.Members[0].SeekFull = 1, 0.018 },
 		"layout.chunk":           func(d *Description) { d.Layout.Chunk = 1000 },
 		"caches[0].protected":    func(d *Description) { d.Caches = []Cache{{Size: gb, Mode: WriteBack, Protected: true, Devices: 1}} },
 		"caches[0].mode":         func(d *Description) { d.Caches = []Cache{{Size: gb}} },
@@ -719,6 +724,11 @@ func TestImpossibleArrays(t *testing.T) {
 		"tier.level":       func(d *Description) { d.Tier = &Tier{Members: Group{Count: 1, Medium: Flash, Capacity: gb}} },
 		"faults[0].member": func(d *Description) { d.Faults = []Fault{{Kind: MemberFails, Member: 9}} },
 		"faults[0].kind":   func(d *Description) { d.Faults = []Fault{{Kind: "gremlins"}} },
+		"faults[0].cache":  func(d *Description) { d.Faults = []Fault{{Kind: CacheFails}} },
+		"faults[0].for":    func(d *Description) { d.Faults = []Fault{{Kind: Spike, Extra: 1}} },
+		"faults[0].share":  func(d *Description) { d.Faults = []Fault{{Kind: MemberErrors}} },
+		"faults[0].path":   func(d *Description) { d.Link.Rate, d.Faults = 1e9, []Fault{{Kind: PathDrops, Path: 1}} },
+		"faults[0].every":  func(d *Description) { d.Link.Rate, d.Faults = 1e9, []Fault{{Kind: PathDrops, Count: 3}} },
 		"faults[0].rate":   func(d *Description) { d.Faults = []Fault{{Kind: RebuildBegin}} },
 	} {
 		d := disks(2)
@@ -760,9 +770,6 @@ func TestTierFindsWhatIsHot(t *testing.T) {
 	if share < 0.9 || warm.rate < 3*cold.rate {
 		t.Errorf("the tier answers %.3f of the accesses; %.0f a second against %.0f at first", share, warm.rate, cold.rate)
 	}
-	if used := a.tier.slots - len(a.tier.spare); used > a.tier.slots {
-		t.Errorf("%d of %d slots in use", used, a.tier.slots)
-	}
 	slots := map[int32]bool{}
 	for _, slot := range a.tier.place {
 		if slot >= 0 && slots[slot] {
@@ -773,7 +780,9 @@ func TestTierFindsWhatIsHot(t *testing.T) {
 }
 
 func TestNewDataLandsOnTheTier(t *testing.T) {
-	a := build(t, tiered())
+	d := tiered()
+	d.Empty = 1
+	a := build(t, d)
 	r := closed(a, 4, 2000, sequential(0, 64<<10, true)) // 125 MiB of 256
 	if a.tier.passed > 0 || r.latency > 1e-3 {
 		t.Errorf("%d of %d writes went past the tier, each took %.4f s", a.tier.passed, r.count, r.latency)
@@ -798,13 +807,7 @@ func TestPowerCut(t *testing.T) {
 		for a.Step(5e6) { // 5 ms: all are taken, hardly any is destaged
 		}
 		c := a.caches[0]
-		leaving := 0
-		for n := range c.nodes {
-			if c.nodes[n].state == isLeaving {
-				leaving++
-			}
-		}
-		dirty := int64(c.dirtyCount-leaving) * 4096
+		dirty := int64(c.dirty.count) * 4096
 		a.strike(Fault{Kind: PowerCut})
 		want := dirty
 		if protected {
@@ -839,7 +842,8 @@ func BenchmarkSSDCache(b *testing.B) {
 	a := build(b, d)
 	c := a.caches[0]
 	for i := range int64(10_000_000) {
-		c.push(&c.clean, c.insert(i))
+		c.list(c.insert(i), inClean)
+		c.nodes[i].valid = 0xff
 	}
 	next := random(a, 1, 4096, 10_000_000*4096, false)
 	b.ResetTimer()

@@ -1,360 +1,517 @@
 package array
 
-import (
-	"math/bits"
-	"slices"
-)
+import "math/bits"
 
-// cache is one level in front of the members: blocks in memory or on SSDs,
-// the clean ones in order of their last use, the dirty ones in order of
-// arrival.
+// cache is one level in front of the members: blocks in memory or on SSDs. It serves
+// nothing that it did not fetch and was not given, by parts of a block.
 type cache struct {
-	spec     Cache
-	shift    uint // of the block size
-	capacity int
-	limit    int // blocks that may be dirty
-	server   server
-	hit      int64
+	blocks
+	spec  Cache
+	level int
+	line  server // its own memory or devices
+	hit   int64
+	limit int // blocks that may be dirty
 
-	table []int32 // open addressing: block number to node, -1 for free
-	nodes []node
-	spare []int32
-	clean list
-	dirty list
+	unclean int    // blocks that are dirty or being written
+	leaving int    // blocks that are being written
+	clock   uint64 // counts what became dirty
+	changes [1 << 16]uint32
+	stalled []int32 // writes for which there is no room, oldest first
+	flushes []cacheFlush
+	out     destage
+	ahead   readAhead
+	down    bool // it keeps nothing: everything goes past
+	through bool // it keeps nothing dirty
 
-	dirtyCount int // blocks that are not clean
-	destaging  int // operations under way
-	stalled    []int32
-	batch      []int32
-
-	hits, misses, written, lost int64
+	hits, misses, written, lost, skipped int64
 }
 
-// node is one cached block. Of a dirty one, low to high is what has to be
-// written.
-type node struct {
-	block      int64
-	prev, next int32
-	low, high  int32
-	state      nodeState
-	writes     uint8 // of it that are under way
+// cacheFlush is a flush that waits until what was dirty when it came is written.
+type cacheFlush struct {
+	job   int32
+	stamp uint64
+	left  int // blocks
 }
 
-type nodeState uint8
-
-const (
-	isClean nodeState = iota
-	isDirty
-	isLeaving // being written; becomes clean unless it is written to again
-)
-
-// list is a doubly linked list of nodes.
-type list struct{ first, last int32 }
-
-func newCache(c Cache) *cache {
-	blocks := int(c.Size / c.Block)
-	size := 1 << bits.Len(uint(min(blocks, 1<<30)*2-1))
-	k := &cache{
-		spec: c, shift: uint(bits.TrailingZeros64(uint64(c.Block))), capacity: blocks,
-		limit:  max(int(float64(blocks)*float64(c.DirtyLimit)), 1),
-		server: server{perByte: perSecond(float64(c.Throughput))}, hit: int64(c.HitTime.Duration()),
-		// Memory that is not used yet costs nothing; growing would copy it.
-		nodes: make([]node, 0, blocks+1), table: make([]int32, size), clean: list{-1, -1}, dirty: list{-1, -1},
-	}
-	for i := range k.table {
-		k.table[i] = -1
-	}
+func newCache(c Cache, level int) *cache {
+	k := &cache{blocks: newBlocks(c), spec: c, level: level, line: server{perByte: perSecond(float64(c.Throughput))}, hit: int64(c.HitTime.Duration())}
+	k.ahead.size = int64(c.ReadAhead)
+	k.limit = max(int(float64(k.capacity)*float64(c.DirtyLimit)), 1)
 	return k
 }
 
-// serve answers an operation when this level can. It reports whether it took
-// the operation.
-func (c *cache) serve(a *Array, number int32) bool {
-	r := a.ios[number].request
-	first, last := r.Offset>>c.shift, (r.Offset+int64(r.Length)-1)>>c.shift
-	bypass := c.spec.Bypass > 0 && int64(r.Length) >= int64(c.spec.Bypass)
+// volatile reports whether what is dirty is lost without power.
+func (c *cache) volatile() bool {
+	return c.spec.Mode == WriteBack && !c.spec.Protected && c.spec.Devices == 0
+}
+
+// enter begins a job on this level.
+func (c *cache) enter(a *Array, n int32) {
+	j := a.jobs.at(n)
 	switch {
-	case !r.Write:
-		for b := first; b <= last; b++ {
-			if c.find(b) < 0 {
-				c.misses++
+	case c.down:
+		if j.kind == writes { // what is being fetched is old, should it come back
+			c.outdate(a, j)
+		}
+		c.pass(a, n)
+	case j.kind == reads:
+		c.read(a, n, j)
+	case j.kind == writes:
+		c.write(a, n, j)
+	case j.kind == trims:
+		c.supersede(a, n, j)
+		c.makeRoom(a)
+		c.pass(a, n)
+	case c.volatile() && c.unclean > 0:
+		c.flush(a, n)
+	default:
+		c.pass(a, n)
+	}
+}
+
+// pass lets a job go on to the next level.
+func (c *cache) pass(a *Array, n int32) {
+	a.jobs.at(n).level++
+	a.enter(n)
+}
+
+// answer lets a job leave when the cache's own line and time allow it.
+func (c *cache) answer(a *Array, n int32, length int) {
+	j := a.jobs.at(n)
+	if j.place == placeFull {
+		a.spend(j, 0)
+	}
+	j.place = placeCaches + int8(c.level)
+	a.after(c.line.pass(a.now, length)+c.hit, n, stepLeave)
+}
+
+func (c *cache) bypasses(length int) bool {
+	return c.spec.Bypass > 0 && int64(length) >= int64(c.spec.Bypass)
+}
+
+// read answers what is there, and fetches what is not, and what a stream will ask for.
+func (c *cache) read(a *Array, n int32, j *job) {
+	from, to := j.offset, j.end()
+	c.serve(a, n, j)
+	if c.ahead.size > 0 && !c.bypasses(int(to-from)) {
+		c.follow(a, from, to)
+	}
+}
+
+// serve answers what is there of a read, and fetches what is not.
+func (c *cache) serve(a *Array, n int32, j *job) {
+	from, to := j.offset, j.end()
+	first, last := c.blocksOf(from, to)
+	complete, nothing := true, true
+	for b := first; b <= last; b++ {
+		touched, _ := c.parts(b, from, to)
+		k := c.find(b)
+		if k < 0 || c.nodes[k].valid&touched != touched {
+			complete = false
+		}
+		if k >= 0 && c.nodes[k].valid&touched != 0 {
+			nothing = false
+			c.touch(k)
+		}
+	}
+	if complete {
+		c.hits++
+		c.toldServed(a, n, from, to)
+		c.answer(a, n, j.length)
+		return
+	}
+	if len(c.ahead.flying) > 0 && c.awaits(n, from, to) {
+		j.step = stepWait
+		return
+	}
+	c.misses++
+	keeps := !c.bypasses(j.length)
+	if nothing && !keeps {
+		c.pass(a, n)
+		return
+	}
+	j.step = stepFetch
+	j.pending++ // so that none completes it while the others begin
+	low, high := from, to
+	if keeps && c.spec.Fetch == FetchBlocks {
+		low, high = first<<c.shift, min((last+1)<<c.shift, a.size)
+	}
+	c.lacking(low, high, func(from, to int64) {
+		p := a.part(n, reads, from, int(to-from))
+		if keeps {
+			f := a.jobs.at(p)
+			f.purpose, f.tag, f.stamp = forFetch, c.level, c.stampOf(from, to)
+		}
+		a.enter(p)
+	})
+	c.toldServed(a, n, from, to)
+	a.partDone(n, false)
+}
+
+// lacking calls each for the longest ranges of one that are not there.
+func (c *cache) lacking(from, to int64, each func(from, to int64)) {
+	first, last := c.blocksOf(from, to)
+	begin := int64(-1)
+	for b := first; b <= last; b++ {
+		touched, _ := c.parts(b, from, to)
+		lacks := touched
+		if k := c.find(b); k >= 0 {
+			lacks = touched &^ c.nodes[k].valid
+		}
+		for touched != 0 {
+			bit := bits.TrailingZeros64(touched)
+			place := b<<c.shift + int64(bit)<<c.grain
+			isLacking := lacks>>bit&1 == 1
+			if isLacking && begin < 0 {
+				begin = max(place, from)
+			}
+			if !isLacking && begin >= 0 {
+				each(begin, place)
+				begin = -1
+			}
+			touched &= touched - 1
+		}
+	}
+	if begin >= 0 {
+		each(begin, to)
+	}
+}
+
+// stampOf changes when anything is written to the blocks of a range.
+func (c *cache) stampOf(from, to int64) (sum uint64) {
+	first, last := c.blocksOf(from, to)
+	for b := first; b <= last; b++ {
+		sum += uint64(c.changes[b&(1<<16-1)])
+	}
+	return sum
+}
+
+func (c *cache) changed(block int64) { c.changes[block&(1<<16-1)]++ }
+
+// mostBehind is how far the cache's own line may be behind until it keeps nothing
+// more of what was fetched.
+const mostBehind = 50e6 // nanoseconds
+
+// fetched keeps what was fetched, unless it was written to meanwhile. What is kept
+// goes over the cache's own line, which nobody waits for.
+func (c *cache) fetched(a *Array, n int32, j *job) {
+	from, to := j.offset, j.end()
+	if c.down || j.failed || j.stamp != c.stampOf(from, to) {
+		return
+	}
+	if c.line.behind(a.now) > mostBehind {
+		c.skipped += int64(j.length)
+		return
+	}
+	first, last := c.blocksOf(from, to)
+	for b := first; b <= last; b++ {
+		_, covered := c.parts(b, from, to)
+		c.keep(a, n, b, covered)
+	}
+	c.line.pass(a.now, j.length)
+}
+
+// keep holds parts of a block, in place of the block used longest ago where there is
+// no room. It reports whether it does.
+func (c *cache) keep(a *Array, n int32, block int64, parts uint64) bool {
+	if parts == 0 {
+		return false
+	}
+	k := c.find(block)
+	if k < 0 {
+		if c.full() {
+			if c.clean.first < 0 {
 				return false
 			}
+			c.evict(a, c.clean.first)
 		}
-		c.hits++
-		for b := first; b <= last; b++ {
-			c.touch(c.find(b))
-		}
-		a.reply(number, c.server.pass(a.now, r.Length)+c.hit)
-		return true
-	case c.spec.Mode == WriteBack && !bypass:
-		if c.dirtyCount+int(last-first+1) > c.limit && c.dirtyCount > 0 {
-			c.stalled = append(c.stalled, number)
-			return true
-		}
-		c.take(r, first, last)
-		a.reply(number, c.server.pass(a.now, r.Length)+c.hit)
-		c.destage(a)
-		return true
+		k = c.insert(block)
+		c.list(k, inClean)
+	} else {
+		c.touch(k)
 	}
-	// The write goes past: what is cached of it is dropped, or kept up to date.
-	for b := first; b <= last; b++ {
-		if n := c.find(b); n >= 0 && c.nodes[n].state == isClean && (c.spec.Mode == ReadOnly || bypass) {
-			c.remove(n)
+	parts &^= c.nodes[k].dirty
+	c.nodes[k].valid |= parts
+	c.toldKept(a, n, block, parts)
+	return true
+}
+
+// evict forgets a clean block.
+func (c *cache) evict(a *Array, n int32) {
+	if a.watch != nil {
+		a.watch.forgot(c.level, c.nodes[n].block<<c.shift, 1<<c.shift)
+	}
+	c.remove(n)
+}
+
+// write takes a write, lets it wait for room, or lets it past.
+func (c *cache) write(a *Array, n int32, j *job) {
+	if len(c.stalled) > 0 && c.waitsBefore(a, j) {
+		c.wait(n, j)
+		return
+	}
+	if c.spec.Mode == WriteBack && !c.through && !c.bypasses(j.length) && c.fits(j) {
+		if len(c.stalled) > 0 || !c.hasRoom(j) {
+			c.wait(n, j)
+			return
+		}
+		c.take(a, n, j)
+		c.answer(a, n, j.length)
+		c.completes(a, j)
+		c.destage(a)
+		return
+	}
+	c.supersede(a, n, j)
+	c.makeRoom(a)
+	if (c.spec.Mode == WriteThrough || c.through) && !c.bypasses(j.length) {
+		first, last := c.blocksOf(j.offset, j.end())
+		for b := first; b <= last; b++ {
+			_, covered := c.parts(b, j.offset, j.end())
+			c.keep(a, n, b, covered)
+		}
+		c.line.pass(a.now, j.length)
+	}
+	c.pass(a, n)
+}
+
+// makeRoom takes writes that wait, after something else than a destage has made blocks
+// clean.
+func (c *cache) makeRoom(a *Array) {
+	if len(c.stalled) > 0 {
+		c.wake(a)
+		c.destage(a)
+	}
+}
+
+// wait lets a write wait for room, or for those that wait before it.
+func (c *cache) wait(n int32, j *job) {
+	j.step, j.place = stepWait, placeFull
+	c.stalled = append(c.stalled, n)
+}
+
+// waitsBefore reports whether a write that waits meets the range of one that came
+// later, which must not overtake it.
+func (c *cache) waitsBefore(a *Array, j *job) bool {
+	for _, n := range c.stalled {
+		if other := a.jobs.at(n); other.offset < j.end() && j.offset < other.end() {
+			return true
 		}
 	}
 	return false
 }
 
-// filled keeps what an operation that went on brought.
-func (c *cache) filled(a *Array, op *io) {
-	r := op.request
-	if op.failed || r.Flush || (r.Write && c.spec.Mode != WriteThrough) || (c.spec.Bypass > 0 && int64(r.Length) >= int64(c.spec.Bypass)) {
-		return
-	}
-	for b := r.Offset >> c.shift; b <= (r.Offset+int64(r.Length)-1)>>c.shift; b++ {
-		if n := c.find(b); n >= 0 {
-			c.touch(n)
-		} else if n := c.insert(b); n >= 0 {
-			c.push(&c.clean, n)
+// fits reports whether a write leaves every part it touches complete: a piece of a
+// part that is not there cannot be kept.
+func (c *cache) fits(j *job) bool {
+	first, last := c.blocksOf(j.offset, j.end())
+	for _, b := range [2]int64{first, last} {
+		touched, covered := c.parts(b, j.offset, j.end())
+		if touched == covered {
+			continue
+		}
+		if k := c.find(b); k < 0 || c.nodes[k].valid&touched&^covered != touched&^covered {
+			return false
 		}
 	}
+	return true
 }
 
-// take keeps a write as dirty.
-func (c *cache) take(r Request, first, last int64) {
+// hasRoom reports whether so many more blocks may be dirty.
+func (c *cache) hasRoom(j *job) bool {
+	first, last := c.blocksOf(j.offset, j.end())
+	if c.unclean == 0 || c.unclean+int(last-first+1) <= c.limit {
+		return true
+	}
+	count := 0
 	for b := first; b <= last; b++ {
-		start := b << c.shift
-		low := int32(max(r.Offset-start, 0))
-		high := int32(min(r.Offset+int64(r.Length)-start, 1<<c.shift))
-		n := c.find(b)
-		if n < 0 {
-			if n = c.insert(b); n < 0 {
-				n = c.insertOver(b)
-			}
-			c.nodes[n].low, c.nodes[n].high = low, high
-			c.markDirty(n)
+		if k := c.find(b); k < 0 || c.nodes[k].isClean() {
+			count++
+		}
+	}
+	return c.unclean+count <= c.limit
+}
+
+func (k *node) isClean() bool { return k.dirty == 0 && k.leaving == 0 }
+
+// take keeps a write as dirty: first in the blocks that are there, so that none of
+// them has to make room for another.
+func (c *cache) take(a *Array, n int32, j *job) {
+	first, last := c.blocksOf(j.offset, j.end())
+	for b := first; b <= last; b++ {
+		c.changed(b)
+		if i := c.find(b); i >= 0 {
+			c.soil(i, j)
+		}
+	}
+	for b := first; b <= last; b++ {
+		if c.find(b) >= 0 {
 			continue
 		}
-		k := &c.nodes[n]
-		if k.state == isDirty {
-			k.low, k.high = min(k.low, low), max(k.high, high)
+		if c.full() && c.clean.first >= 0 {
+			c.evict(a, c.clean.first)
+		}
+		c.soil(c.insert(b), j)
+	}
+	if a.watch != nil {
+		a.watch.kept(c.level, n, j.offset, j.length)
+	}
+}
+
+// soil makes those parts of a block dirty that a write touches.
+func (c *cache) soil(i int32, j *job) {
+	k := &c.nodes[i]
+	touched, _ := c.parts(k.block, j.offset, j.end())
+	if k.isClean() {
+		c.unclean++
+	}
+	k.valid |= touched
+	if k.dirty == 0 {
+		c.clock++
+		k.stamp = c.clock
+		c.list(i, inDirty)
+	}
+	k.dirty |= touched
+}
+
+// supersede forgets what a write that goes past makes old. Of a dirty part that it
+// covers in part the cache takes that piece: the rest exists nowhere else.
+func (c *cache) supersede(a *Array, n int32, j *job) {
+	first, last := c.blocksOf(j.offset, j.end())
+	for b := first; b <= last; b++ {
+		c.changed(b)
+		i := c.find(b)
+		if i < 0 {
 			continue
 		}
-		if k.state == isClean {
-			c.unlink(&c.clean, n)
-		}
-		k.low, k.high = low, high
-		c.markDirty(n)
-	}
-}
-
-func (c *cache) markDirty(n int32) {
-	if c.nodes[n].state == isClean {
-		c.dirtyCount++
-	}
-	c.nodes[n].state = isDirty
-	c.push(&c.dirty, n)
-}
-
-// Destaging: so many operations at a time, chosen among so many of the oldest
-// dirty blocks, in order of their place.
-const (
-	destageAtOnce = 32
-	destageBatch  = 256
-	destageMerge  = 1 << 20
-)
-
-// destage writes the oldest dirty blocks out, neighbours together.
-func (c *cache) destage(a *Array) {
-	if c.destaging > destageAtOnce/2 || c.dirty.first < 0 {
-		return
-	}
-	c.batch = c.batch[:0]
-	for n := c.dirty.first; n >= 0 && len(c.batch) < destageBatch; n = c.nodes[n].next {
-		c.batch = append(c.batch, n)
-	}
-	slices.SortFunc(c.batch, func(x, y int32) int { return int(c.nodes[x].block - c.nodes[y].block) })
-	level := slices.Index(a.caches, c)
-	for i := 0; i < len(c.batch) && c.destaging < destageAtOnce; {
-		k := &c.nodes[c.batch[i]]
-		from := k.block<<c.shift + int64(k.low)
-		to := from
-		for ; i < len(c.batch); i++ {
-			n := c.batch[i]
-			k := &c.nodes[n]
-			start := k.block << c.shift
-			if start+int64(k.low) != to || to-from >= destageMerge {
-				break
+		k := &c.nodes[i]
+		touched, covered := c.parts(b, j.offset, j.end())
+		c.toldPiece(a, n, b, k.dirty&touched&^covered, j)
+		k.valid &^= touched &^ (k.dirty & touched &^ covered)
+		if k.dirty&covered != 0 {
+			if k.dirty &^= covered; k.dirty == 0 {
+				c.leaveList(i)
+				c.settled(a, i, k.stamp)
 			}
-			to = start + int64(k.high)
-			c.unlink(&c.dirty, n)
-			k.state = isLeaving
-			k.writes++
 		}
-		c.destaging++
-		c.written += to - from
-		number := a.newIO(Request{Tag: level, Write: true, Offset: from, Length: int(to - from)}, forDestage)
-		a.toMembers(number)
+		if k.valid == 0 && k.isClean() {
+			c.evict(a, i)
+		}
 	}
 }
 
-// destaged ends one write of a destage.
-func (c *cache) destaged(a *Array, r Request) {
-	c.destaging--
-	for b := r.Offset >> c.shift; b <= (r.Offset+int64(r.Length)-1)>>c.shift; b++ {
-		n := c.find(b)
-		k := &c.nodes[n]
-		if k.writes--; k.state == isLeaving && k.writes == 0 {
-			k.state = isClean
-			c.dirtyCount--
-			c.push(&c.clean, n)
+// outdate forgets what is not dirty of a range that is written only now, further down.
+func (c *cache) outdate(a *Array, j *job) {
+	first, last := c.blocksOf(j.offset, j.end())
+	for b := first; b <= last; b++ {
+		c.changed(b)
+		i := c.find(b)
+		if i < 0 {
+			continue
+		}
+		touched, _ := c.parts(b, j.offset, j.end())
+		k := &c.nodes[i]
+		if k.valid &^= touched &^ k.dirty; k.valid == 0 && k.isClean() {
+			c.evict(a, i)
 		}
 	}
-	waiting := c.stalled
-	c.stalled = c.stalled[len(c.stalled):]
-	for i, number := range waiting {
-		op := a.ios[number].request
-		if c.dirtyCount+int((op.Offset+int64(op.Length)-1)>>c.shift-op.Offset>>c.shift+1) > c.limit && c.dirtyCount > 0 {
-			c.stalled = append(c.stalled, waiting[i:]...)
-			break
-		}
-		c.serve(a, number)
-	}
+}
+
+// flush lets a job wait until what is dirty now is written.
+func (c *cache) flush(a *Array, n int32) {
+	a.jobs.at(n).step = stepWait
+	c.flushes = append(c.flushes, cacheFlush{job: n, stamp: c.clock, left: c.dirty.count + c.leaving})
 	c.destage(a)
 }
 
-// losePower forgets what memory holds without power. Dirty blocks of a cache
-// without protection are lost; a protected one, and clean blocks on SSDs, keep
-// theirs.
-func (c *cache) losePower(a *Array) {
-	if c.spec.Protected {
-		return
+// settled notes that what became dirty with a stamp is written, or need not be any
+// more. A block of which nothing else has to be written is clean.
+func (c *cache) settled(a *Array, n int32, stamp uint64) {
+	if k := &c.nodes[n]; k.isClean() {
+		c.unclean--
+		c.list(n, inClean)
 	}
-	for n := c.dirty.first; n >= 0; {
-		k := &c.nodes[n]
-		next := k.next
-		c.lost += int64(k.high - k.low)
-		c.unlink(&c.dirty, n)
-		if k.writes > 0 {
-			k.state = isLeaving // an earlier state of it still reaches the members
-		} else {
-			k.state = isClean
-			c.dirtyCount--
-			c.push(&c.clean, n)
-			c.remove(n)
+	for i := 0; i < len(c.flushes); {
+		f := &c.flushes[i]
+		if stamp <= f.stamp {
+			f.left--
 		}
-		n = next
-	}
-	if c.spec.Devices == 0 {
-		for c.clean.first >= 0 {
-			c.remove(c.clean.first)
+		if f.left > 0 {
+			i++
+			continue
 		}
-	}
-	waiting := c.stalled
-	c.stalled = nil
-	for _, number := range waiting {
-		c.serve(a, number)
+		job := f.job
+		c.flushes = append(c.flushes[:i], c.flushes[i+1:]...)
+		c.pass(a, job)
 	}
 }
 
-// hash spreads block numbers over the table (Fibonacci hashing, Knuth, The
-// Art of Computer Programming, volume 3, 6.4).
-func (c *cache) hash(block int64) int {
-	return int(uint64(block) * 0x9e3779b97f4a7c15 >> (64 - uint(bits.TrailingZeros(uint(len(c.table))))))
-}
-
-func (c *cache) find(block int64) int32 {
-	for i := c.hash(block); ; i = (i + 1) & (len(c.table) - 1) {
-		n := c.table[i]
-		if n < 0 || c.nodes[n].block == block {
-			return n
+// forget loses all that the cache holds: dirty parts are lost for good.
+func (c *cache) forget(a *Array) {
+	for i := range c.nodes {
+		k := &c.nodes[i]
+		if k.dirty != 0 {
+			c.lost += int64(bits.OnesCount64(k.dirty)) << c.grain
+			k.dirty = 0
+			c.leaveList(int32(i))
+			if k.leaving == 0 {
+				c.unclean--
+				c.list(int32(i), inClean)
+			}
+		}
+		k.valid = 0
+		c.changed(k.block)
+		if a.watch != nil && (k.listed != inNone || k.leaving > 0) {
+			a.watch.forgot(c.level, k.block<<c.shift, 1<<c.shift)
 		}
 	}
-}
-
-// insert makes a node for a block, in place of the clean one used longest ago
-// when the cache is full; -1 when all are dirty.
-func (c *cache) insert(block int64) int32 {
-	if len(c.spare) == 0 && len(c.nodes) >= c.capacity {
-		if c.clean.first < 0 {
-			return -1
-		}
+	for c.clean.first >= 0 {
 		c.remove(c.clean.first)
 	}
-	return c.insertOver(block)
+	waiting := c.flushes
+	c.flushes = nil
+	for _, f := range waiting {
+		a.jobs.at(f.job).failed = true
+		a.leave(f.job)
+	}
+	c.wake(a)
 }
 
-// insertOver makes a node even when the cache is full.
-func (c *cache) insertOver(block int64) int32 {
-	var n int32
-	if len(c.spare) > 0 {
-		n = c.spare[len(c.spare)-1]
-		c.spare = c.spare[:len(c.spare)-1]
-	} else {
-		n = int32(len(c.nodes))
-		c.nodes = append(c.nodes, node{})
+// toldServed, toldKept and toldPiece tell whoever watches where bytes go.
+func (c *cache) toldServed(a *Array, n int32, from, to int64) {
+	if a.watch == nil {
+		return
 	}
-	c.nodes[n] = node{block: block}
-	i := c.hash(block)
-	for c.table[i] >= 0 {
-		i = (i + 1) & (len(c.table) - 1)
-	}
-	c.table[i] = n
-	return n
-}
-
-// remove forgets a clean block. Later entries of the same run move up, so that
-// they are still found (Knuth, volume 3, 6.4, algorithm R).
-func (c *cache) remove(n int32) {
-	c.unlink(&c.clean, n)
-	mask := len(c.table) - 1
-	i := c.hash(c.nodes[n].block)
-	for c.table[i] != n {
-		i = (i + 1) & mask
-	}
-	for j := i; ; {
-		j = (j + 1) & mask
-		if c.table[j] < 0 {
-			break
-		}
-		if home := c.hash(c.nodes[c.table[j]].block); (j-home)&mask >= (j-i)&mask {
-			c.table[i] = c.table[j]
-			i = j
+	first, last := c.blocksOf(from, to)
+	for b := first; b <= last; b++ {
+		touched, _ := c.parts(b, from, to)
+		if k := c.find(b); k >= 0 {
+			c.eachPart(b, c.nodes[k].valid&touched, func(low, high int64) {
+				low, high = max(low, from), min(high, to)
+				a.watch.served(c.level, n, low, int(high-low))
+			})
 		}
 	}
-	c.table[i] = -1
-	c.spare = append(c.spare, n)
 }
 
-// touch makes a clean block the one used last.
-func (c *cache) touch(n int32) {
-	if c.nodes[n].state == isClean && c.clean.last != n {
-		c.unlink(&c.clean, n)
-		c.push(&c.clean, n)
+func (c *cache) toldKept(a *Array, n int32, block int64, parts uint64) {
+	if a.watch != nil {
+		c.eachPart(block, parts, func(low, high int64) { a.watch.kept(c.level, n, low, int(high-low)) })
 	}
 }
 
-func (c *cache) push(l *list, n int32) {
-	c.nodes[n].prev, c.nodes[n].next = l.last, -1
-	if l.last >= 0 {
-		c.nodes[l.last].next = n
-	} else {
-		l.first = n
+func (c *cache) toldPiece(a *Array, n int32, block int64, parts uint64, j *job) {
+	if a.watch != nil && j.kind == writes {
+		c.eachPart(block, parts, func(low, high int64) {
+			low, high = max(low, j.offset), min(high, j.end())
+			a.watch.kept(c.level, n, low, int(high-low))
+		})
 	}
-	l.last = n
 }
 
-func (c *cache) unlink(l *list, n int32) {
-	k := c.nodes[n]
-	if k.prev >= 0 {
-		c.nodes[k.prev].next = k.next
-	} else {
-		l.first = k.next
-	}
-	if k.next >= 0 {
-		c.nodes[k.next].prev = k.prev
-	} else {
-		l.last = k.prev
+// eachPart calls each with the place of every part of a set.
+func (c *cache) eachPart(block int64, parts uint64, each func(low, high int64)) {
+	for ; parts != 0; parts &= parts - 1 {
+		low := block<<c.shift + int64(bits.TrailingZeros64(parts))<<c.grain
+		each(low, low+1<<c.grain)
 	}
 }

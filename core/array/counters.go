@@ -6,12 +6,52 @@ import "fmt"
 type counters struct {
 	operations       int64
 	memberOperations int64
+	faultsIgnored    int64 // rebuilds of what was well by then, or beyond help
+	resent           int64 // operations of hosts that were lost on a path
+	recovered        int64 // reads of a member that others stood in for
+	rotServed        int64 // rotten places that were read, and nobody knew
+	rotFound         int64 // by a scrub
+	rotRepaired      int64
+	answered         [kinds]int64
+	spent            [kinds][placeCaches + mostCaches]int64 // nanoseconds of the operations of hosts, by where
+}
+
+// Where the time of an operation of a host goes. All of it goes somewhere.
+const (
+	placeWay        int8 = iota // lines, cores and distance
+	placeController             // waiting for the controller and passing it
+	placeLimit                  // held back by the limits of the volume, or a controller that fails over
+	placeMembers                // or on the way to and between them
+	placeFull                   // waiting for room in a cache
+	placeFar                    // waiting for the far copy when the near one is safe
+	placeCaches                 // and the following: answered by a cache
+)
+
+// mostCaches is the number of caches that an array may have.
+const mostCaches = 4
+
+// spend accounts for the time since an operation came to where it is, and notes where
+// it goes next.
+func (a *Array) spend(j *job, next int8) {
+	if j.purpose == forHost {
+		a.counters.spent[j.kind][j.place] += a.now - j.since
+		j.since, j.place = a.now, next
+	}
+}
+
+// spentNames are what the places are called among the counters.
+func (a *Array) spentNames() []string {
+	names := []string{"under way", "in the controller", "held back", "on the members", "waiting for room", "on the far copy"}
+	for _, c := range a.caches {
+		names = append(names, "in "+c.spec.Name)
+	}
+	return names
 }
 
 // Counter is one figure from inside the array.
 type Counter struct {
 	Name  string
-	Unit  string // "share", "bytes" or "operations"
+	Unit  string // "share", "bytes", "operations" or "seconds"
 	Value float64
 }
 
@@ -25,32 +65,84 @@ func (a *Array) Inside(before Totals) []Counter {
 	}
 	var list []Counter
 	add := func(name, unit string, value float64) { list = append(list, Counter{name, unit, value}) }
+	busy := func(name string, now, before float64) { add(name+" busy", "share", min(max((now-before)/over, 0), 1)) }
 	for i := range now.Busy {
-		add(fmt.Sprintf("member %d busy", i), "share", min(max((now.Busy[i]-before.Busy[i])/over, 0), 1))
+		busy(fmt.Sprintf("member %d", i), now.Busy[i], before.Busy[i])
+		if now.Lines[i] > 0 {
+			busy(fmt.Sprintf("member %d interface", i), now.Lines[i], before.Lines[i])
+		}
+		if m := a.members[i]; m.rebuild != nil {
+			add(fmt.Sprintf("member %d rebuilt", i), "share", float64(m.upTo)/float64(m.rebuild.size))
+		}
+		if d := a.members[i].disk; d != nil && d.cache != nil && d.cache.lost > 0 {
+			add(fmt.Sprintf("member %d lost", i), "bytes", float64(d.cache.lost))
+		}
+	}
+	if worn := a.worn(before, now); worn > 0 {
+		add("SSDs programmed", "bytes", worn)
 	}
 	for i, c := range a.caches {
 		name := c.spec.Name
 		hits, misses := now.Hits[i]-before.Hits[i], now.Misses[i]-before.Misses[i]
 		add(name+" hit rate", "share", ratio(float64(hits), float64(hits+misses)))
-		add(name+" busy", "share", min((now.Caches[i]-before.Caches[i])/over, 1))
-		add(name+" dirty", "bytes", float64(c.dirtyCount)*float64(int64(1)<<c.shift))
+		busy(name, now.Caches[i], before.Caches[i])
+		add(name+" dirty", "bytes", float64(c.unclean)*float64(int64(1)<<c.shift))
 		add(name+" destaged", "bytes", float64(now.Written[i]-before.Written[i]))
 		add(name+" stalled", "operations", float64(len(c.stalled)))
+		if c.skipped > 0 {
+			add(name+" not kept", "bytes", float64(c.skipped))
+		}
 		if c.lost > 0 {
 			add(name+" lost", "bytes", float64(c.lost))
 		}
 	}
 	if t := a.tier; t != nil {
-		add("tier in use", "share", float64(t.slots-len(t.spare))/float64(t.slots))
+		add("tier in use", "share", ratio(float64(t.used()), float64(t.slots)))
 		add("tier answered", "share", ratio(float64(now.Fast-before.Fast), float64(now.Fast-before.Fast+now.Slow-before.Slow)))
 		add("tier moved", "bytes", float64(now.Moved-before.Moved))
 	}
-	add("controller busy", "share", min((now.Controller-before.Controller)/over, 1))
+	busy("controller", now.Controller, before.Controller)
+	if l := a.described.Limits; l.Operations > 0 || l.Throughput > 0 {
+		busy("limit", now.Limit, before.Limit)
+	}
 	for i := range now.Links {
-		in, out := now.Links[i][0]-before.Links[i][0], now.Links[i][1]-before.Links[i][1]
-		add(fmt.Sprintf("link %d busy", i), "share", min(max(in, out)/over, 1))
+		busy(fmt.Sprintf("link %d", i), max(now.Links[i][0]-before.Links[i][0], now.Links[i][1]-before.Links[i][1]), 0)
+		if now.Links[i][2] > 0 {
+			busy(fmt.Sprintf("link %d transport", i), now.Links[i][2], before.Links[i][2])
+		}
+	}
+	if a.far != nil && a.far.line.perByte > 0 {
+		busy("far line", now.Far, before.Far)
+	}
+	for _, c := range []struct {
+		name  string
+		count int64
+	}{
+		{"faults without effect", a.counters.faultsIgnored}, {"operations sent again", a.counters.resent}, {"reads recovered", a.counters.recovered}, {"rot served", a.counters.rotServed},
+		{"rot found", a.counters.rotFound}, {"rot repaired", a.counters.rotRepaired},
+	} {
+		if c.count > 0 {
+			add(c.name, "operations", float64(c.count))
+		}
+	}
+	for kind, verb := range kindNames {
+		count := float64(now.Answered[kind] - before.Answered[kind])
+		for place, name := range a.spentNames() {
+			if spent := now.Spent[kind][place] - before.Spent[kind][place]; spent > 0 && count > 0 {
+				add(verb+" "+name, "seconds", float64(spent)/count/1e9)
+			}
+		}
 	}
 	return list
+}
+
+// worn is what all SSDs together programmed since before, cleaning included: what wears
+// them out.
+func (a *Array) worn(before, now Totals) (bytes float64) {
+	for i := range min(len(before.Programmed), len(now.Programmed)) {
+		bytes += float64(now.Programmed[i] - before.Programmed[i])
+	}
+	return bytes
 }
 
 func ratio(part, whole float64) float64 {
@@ -63,29 +155,43 @@ func ratio(part, whole float64) float64 {
 // Totals are running counters at one moment.
 type Totals struct {
 	At                    int64
-	Busy                  []float64 // of each member, nanoseconds
+	Busy, Lines           []float64 // of each member and its interface, nanoseconds
 	Hits, Misses, Written []int64   // of each cache; written out in bytes
 	Fast, Slow, Moved     int64     // operations of the tier and past it; bytes it moved
 	Caches                []float64 // of each cache, nanoseconds its own line was busy
-	Controller            float64
-	Links                 [][2]float64 // each direction of each
+	Controller, Limit     float64
+	Far                   float64
+	Programmed            []int64      // bytes that each SSD has programmed
+	Answered              [kinds]int64 // operations of hosts
+	Spent                 [kinds][placeCaches + mostCaches]int64
+	Links                 [][3]float64 // of each: out, in, and the core that does the transport
 }
 
 // Totals reads the running counters.
 func (a *Array) Totals() Totals {
-	t := Totals{At: a.now, Controller: a.control.busy}
+	t := Totals{At: a.now, Answered: a.counters.answered, Spent: a.counters.spent, Limit: max(a.allowed.busyUntil(a.now), a.allowedBytes.busyUntil(a.now)), Controller: max(a.operations.busyUntil(a.now), a.throughput.busyUntil(a.now))}
 	for _, m := range a.members {
-		t.Busy = append(t.Busy, m.busyTime())
+		programmed := int64(0)
+		if m.flash != nil {
+			programmed = m.flash.programmed * pageSize
+		}
+		t.Programmed = append(t.Programmed, programmed)
+		t.Busy, t.Lines = append(t.Busy, m.busyTime(a.now)), append(t.Lines, m.line.busy)
 	}
 	for _, c := range a.caches {
 		t.Hits, t.Misses, t.Written = append(t.Hits, c.hits), append(t.Misses, c.misses), append(t.Written, c.written)
-		t.Caches = append(t.Caches, c.server.busy)
+		t.Caches = append(t.Caches, c.line.busyUntil(a.now))
 	}
 	if a.tier != nil {
 		t.Fast, t.Slow, t.Moved = a.tier.answered, a.tier.passed, a.tier.movedBytes
 	}
-	for _, p := range a.paths {
-		t.Links = append(t.Links, [2]float64{p.in.busy, p.out.busy})
+	for _, h := range a.hosts {
+		for _, p := range h.paths {
+			t.Links = append(t.Links, [3]float64{p.out.busyUntil(a.now), p.in.busyUntil(a.now), p.core.busyUntil(a.now)})
+		}
+	}
+	if a.far != nil {
+		t.Far = a.far.line.busyUntil(a.now)
 	}
 	return t
 }

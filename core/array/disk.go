@@ -2,115 +2,49 @@ package array
 
 import (
 	"math"
+
+	"patientheron/core/mechanics"
 )
 
-// diskModel is the mechanics that like disks share. Seeks grow with the square
-// root of a short distance and linearly with a long one (Ruemmler and Wilkes,
-// An introduction to disk drive modeling, 1994). Times are in nanoseconds,
-// radial places go from 0 (outer edge) to 1.
-type diskModel struct {
-	rotation     float64
-	overhead     float64
-	outer, inner float64 // bytes a nanosecond
-	capacity     float64
-	tracks       float64 // tracks, as a real number: its fraction is an angle
-	seeks        [2049]float64
-}
-
-func newDiskModel(g Group) *diskModel {
-	m := &diskModel{
-		rotation: 60e9 / g.RPM, overhead: float64(g.Overhead) * 1e9,
-		outer: float64(g.OuterRate) / 1e9, inner: float64(g.InnerRate) / 1e9, capacity: float64(g.Capacity),
-	}
-	m.tracks = m.capacity / ((m.outer + m.inner) / 2 * m.rotation)
-	m.fitSeeks(float64(g.SeekTrack)*1e9, float64(g.SeekAverage)*1e9, float64(g.SeekFull)*1e9)
-	return m
-}
-
-// shortSeek is the distance up to which a seek accelerates all the way.
-const shortSeek = 0.3
-
-// fitSeeks finds the steepness of short seeks that gives the average over
-// random pairs of places.
-func (m *diskModel) fitSeeks(track, average, full float64) {
-	const grid = 128
-	places := make([]float64, grid)
-	for i := range places {
-		places[i] = m.radius((float64(i) + 0.5) / grid)
-	}
-	curve := func(steepness, distance float64) float64 {
-		if distance < shortSeek {
-			return track + steepness*math.Sqrt(distance)
-		}
-		knee := track + steepness*math.Sqrt(shortSeek)
-		return knee + (full-knee)*(distance-shortSeek)/(1-shortSeek)
-	}
-	mean := func(steepness float64) (sum float64) {
-		for _, x := range places {
-			for _, y := range places {
-				sum += curve(steepness, math.Abs(x-y))
-			}
-		}
-		return sum / (grid * grid)
-	}
-	low, high := 0.0, (full-track)/math.Sqrt(shortSeek)
-	for range 40 {
-		if middle := (low + high) / 2; mean(middle) < average {
-			low = middle
-		} else {
-			high = middle
-		}
-	}
-	for i := range m.seeks {
-		m.seeks[i] = curve(low, float64(i)/float64(len(m.seeks)-1))
-	}
-	m.seeks[0] = 0
-}
-
-// radius is the radial place of a share of the capacity: outer tracks hold
-// more, in proportion to their rate.
-func (m *diskModel) radius(share float64) float64 {
-	if m.outer == m.inner {
-		return share
-	}
-	slope := m.inner - m.outer
-	return (math.Sqrt(m.outer*m.outer+slope*share*(m.outer+m.inner)) - m.outer) / slope
-}
-
-func (m *diskModel) seek(distance float64) float64 {
-	at := math.Abs(distance) * float64(len(m.seeks)-1)
-	i := int(at)
-	if i == 0 {
-		// Within one step of the table: a track or a few.
-		if at*m.tracks < float64(len(m.seeks)-1) {
-			return 0
-		}
-		return m.seeks[1]
-	}
-	if i >= len(m.seeks)-1 {
-		return m.seeks[len(m.seeks)-1]
-	}
-	return m.seeks[i] + (m.seeks[i+1]-m.seeks[i])*(at-float64(i))
-}
-
-func (m *diskModel) rate(radius float64) float64 { return m.outer + (m.inner-m.outer)*radius }
-
-// disk is a hard disk at work.
+// disk is a hard disk at work: commands in the order of the shortest positioning
+// time, what it read ahead of several streams, and a volatile cache for writes.
 type disk struct {
 	member *member
-	model  *diskModel
+	model  *mechanics.Model
+	phase  float64 // where its platter stands at the start, in turns
+	ahead  int64   // bytes it reads ahead
+	across int64   // the widest gap it reads across, to stay in a stream
+	reach  int     // commands it orders by position
 
-	active  []queued // commands it orders by position
+	active  []queued
 	pending []queued // commands that wait for a place among them, oldest first
 	passed  int      // times the oldest active command was passed over
-	current int32    // operation it serves, -1 for none
+	current int32    // command it serves; none, or one of the following
+	buffer  server   // answers what was read ahead, and takes what is cached
 
 	head    float64 // radial place
+	start   int64   // of the stream that is read: first byte that is kept
 	end     int64   // byte behind the last one served
 	endTime float64 // when it was served
-	writing bool    // whether that was a write
+	limit   int64   // how far it reads ahead
+	until   float64 // when the head is free
+	writing bool    // whether the last was a write
+	goesOn  bool    // whether the stream continues one that was kept
+
+	kept    [segments]segment // what was read of other streams
+	replace int               // of kept: the next one to be replaced
+
+	cache *writeCache // nil without one
 }
 
+// What a disk does when it serves no command.
+const (
+	idle         int32 = -1
+	readingAhead int32 = -2
+	writingBack  int32 = -3
+)
+
+// queued is a command with its place.
 type queued struct {
 	id     int32
 	write  bool
@@ -119,49 +53,133 @@ type queued struct {
 	radius float64
 	angle  float64 // of its first byte, in turns
 	at     float64 // when it came
+	goesOn bool    // it continues what was read before
 }
 
-func newDisk(m *member, g Group) *disk {
-	return &disk{member: m, model: newDiskModel(g), current: -1, end: -1}
+func (q *queued) end() int64 { return q.offset + int64(q.length) }
+
+// widestGap is the most that is read across: more than that takes as long as a seek.
+const widestGap = 1 << 20
+
+// segments is the number of streams whose data a disk keeps.
+const segments = 16
+
+// segment is a range that was read, further than asked.
+type segment struct{ from, to int64 }
+
+func newDisk(m *member, models map[mechanics.Disk]*mechanics.Model) *disk {
+	sheet := m.group.disk()
+	if models[sheet] == nil {
+		models[sheet] = mechanics.New(sheet)
+	}
+	d := &disk{
+		member: m, model: models[sheet], ahead: int64(m.group.ReadAhead), across: min(int64(m.group.ReadAhead), widestGap), reach: m.group.Queue,
+		current: idle, end: -1, start: -1, endTime: math.Inf(-1),
+	}
+	// Platters turn independently: the golden ratio spreads their phases.
+	_, d.phase = math.Modf(float64(m.number) * 0.6180339887498949)
+	d.buffer.perOperation = d.model.Overhead
+	for i := range d.kept {
+		d.kept[i] = segment{-1, -1}
+	}
+	if m.group.WriteCaching {
+		d.cache = newWriteCache(int64(m.group.WriteBuffer))
+	}
+	return d
 }
 
-func (d *disk) submit(a *Array, id int32, p piece) {
-	radius := d.model.radius(float64(p.offset) / d.model.capacity)
-	turns := d.model.tracks * radius
-	q := queued{id: id, write: p.write, offset: p.offset, length: p.length, radius: radius, angle: turns - math.Floor(turns), at: float64(a.now)}
-	if len(d.active) < d.member.group.Queue {
+func (d *disk) submit(a *Array, id int32, p *piece) {
+	from, to := p.offset, p.offset+int64(p.length)
+	if p.write {
+		d.forget(from, to)
+		if d.cache != nil {
+			d.takeWrite(a, id, p)
+			return
+		}
+		d.queue(a, d.place(id, true, from, p.length, float64(a.now)))
+		return
+	}
+	now := float64(a.now)
+	if d.holds(now, from, to) {
+		d.readOn(now, from, to)
+		d.answer(a, id)
+		return
+	}
+	// What another stream left in memory need not be read again.
+	goesOn := false
+	for i := range d.kept {
+		s := &d.kept[i]
+		if from < s.from || from > s.to+d.across || s.from < 0 {
+			continue
+		}
+		if to <= s.to {
+			d.answer(a, id)
+			return
+		}
+		goesOn = true
+		from = max(from, s.to)
+	}
+	q := d.place(id, false, from, int(to-from), now)
+	q.goesOn = goesOn
+	d.queue(a, q)
+}
+
+// answer answers a command out of the drive's memory.
+func (d *disk) answer(a *Array, id int32) {
+	at := d.buffer.pass(a.now, 0)
+	a.commands.at(id).step = commandDone
+	a.events.add(a.now+int64(float64(at-a.now)*d.member.slow), partGoesOn, id)
+}
+
+// place works out where a command lies.
+func (d *disk) place(id int32, write bool, offset int64, length int, at float64) queued {
+	radius := d.model.Radius(float64(offset) / d.model.Capacity)
+	turns := d.model.Tracks*radius + d.phase
+	angle := turns - float64(int64(turns))
+	return queued{id: id, write: write, offset: offset, length: length, radius: radius, angle: angle, at: at}
+}
+
+func (d *disk) queue(a *Array, q queued) {
+	if len(d.active) < d.reach {
 		d.active = append(d.active, q)
 	} else {
 		d.pending = append(d.pending, q)
 	}
-	if d.current < 0 {
-		d.start(a)
+	if d.current == idle {
+		d.serve(a)
 	}
 }
 
-// next ends the command under way and starts another one.
-func (d *disk) next(a *Array) {
+// free ends what the head did and gives it something else to do.
+func (d *disk) free(a *Array) {
 	id := d.current
-	d.current = -1
-	a.subDone(id)
-	if d.current < 0 && len(d.active) > 0 {
-		d.start(a)
+	d.current = idle
+	switch {
+	case id == writingBack:
+		d.wroteBack(a)
+	case id >= 0:
+		a.commandFinished(id)
+	}
+	if d.current == idle {
+		d.serve(a)
 	}
 }
 
-// start serves the command with the shortest positioning time, but one that
-// was passed over too often comes first.
-func (d *disk) start(a *Array) {
-	now := float64(a.now)
-	best, cost := 0, math.Inf(1)
-	if d.passed <= 4*d.member.group.Queue {
-		for i := range d.active {
-			if c := d.positioning(now, &d.active[i]); c < cost {
-				best, cost = i, c
-			}
-		}
-	} else {
-		cost = d.positioning(now, &d.active[0])
+// serve begins with the next command, if there is one: the one with the shortest
+// positioning time, but one that was passed over too often comes first. What is to
+// be written out of the drive's memory takes its turn when nothing else waits, or
+// when that is filling up.
+func (d *disk) serve(a *Array) {
+	if d.cache != nil && d.cache.wantsTurn(len(d.active) > 0) {
+		d.writeBack(a)
+		return
+	}
+	if len(d.active) == 0 {
+		return
+	}
+	best := 0
+	if d.passed <= 4*d.reach {
+		best = d.runStart(d.nearest(float64(a.now)))
 	}
 	d.passed++
 	if best == 0 {
@@ -173,41 +191,212 @@ func (d *disk) start(a *Array) {
 		d.active = append(d.active, d.pending[0])
 		d.pending = d.pending[1:]
 	}
-	transfer := float64(q.length) / d.model.rate(q.radius)
+	d.move(a, &q, d.positioning(float64(a.now), &q), q.id)
+}
+
+// nearest is the waiting command with the shortest positioning time.
+func (d *disk) nearest(now float64) int {
+	best, cost := 0, math.Inf(1)
+	from := now + d.model.Overhead
+	_, at := math.Modf(from/d.model.Rotation + d.phase)
+	perTurn := 1 / d.model.Rotation
+	for i := range d.active {
+		q := &d.active[i]
+		var c float64
+		if gap := q.offset - d.end; gap >= 0 && gap <= d.across { // it may lie under the head
+			c = d.positioning(now, q)
+		} else {
+			seek := d.model.Seek(q.radius - d.head)
+			if seek >= cost {
+				continue
+			}
+			turns := at + seek*perTurn
+			wait := q.angle - (turns - float64(int(turns)))
+			if wait < 0 {
+				wait++
+			}
+			c = seek + wait*d.model.Rotation
+		}
+		if c < cost {
+			best, cost = i, c
+		}
+	}
+	return best
+}
+
+// runStart is the first of the waiting commands that lie one behind the other up to
+// one of them: begun in the middle, a run would be broken for good.
+func (d *disk) runStart(i int) int {
+	for range d.active {
+		place, write, before := d.active[i].offset, d.active[i].write, -1
+		for k := range d.active {
+			if q := &d.active[k]; q.offset+int64(q.length) == place && q.write == write {
+				before = k
+				break
+			}
+		}
+		if before < 0 {
+			break
+		}
+		i = before
+	}
+	return i
+}
+
+// move lets the head read or write a range, positioning included, and lets the disk
+// be free afterwards.
+func (d *disk) move(a *Array, q *queued, cost float64, current int32) {
+	now := float64(a.now)
+	transfer := float64(q.length) / d.model.Rate(q.radius)
+	streamed := d.streams(now, q)
 	var done float64
-	if d.streams(&q) {
-		// The head never left the stream: what follows was read ahead, or is
-		// written behind, at the rate of the media.
-		done = max(now+d.model.overhead, max(d.endTime, now-d.model.rotation)+transfer)
+	if streamed && !q.write {
+		// The head never left the stream: what follows passes under it, or has.
+		done = max(d.ready(now, q), d.endTime+float64(q.end()-d.end)/d.model.Rate(q.radius))
+	} else if streamed {
+		done = max(d.ready(now, q), max(d.endTime, now-d.model.Rotation)+transfer)
 	} else {
-		done = now + d.model.overhead + cost + transfer
+		done = d.ready(now, q) + cost + transfer
 	}
 	done = now + (done-now)*d.member.slow
+	if !streamed {
+		d.leave(now)
+		d.start, d.goesOn = q.offset, q.goesOn
+	}
 	d.member.busy += done - now
-	d.head, d.end, d.endTime, d.writing = q.radius, q.offset+int64(q.length), done, q.write
-	d.current = q.id
-	a.events.add(int64(math.Ceil(done)), eventDisk, int32(d.member.number))
+	d.head, d.end, d.endTime, d.until, d.writing, d.current = q.radius, q.end(), done, done, q.write, current
+	d.start, d.limit = max(d.start, d.end-2*d.ahead), d.end+d.ahead
+	if !q.write && (streamed || q.goesOn) && len(d.active) > 0 && !d.continued() {
+		d.stay(a, current)
+		return
+	}
+	a.events.add(int64(math.Ceil(done)), diskIsFree, int32(d.member.number))
 }
 
-// streams reports whether a command goes on where the last one ended without
-// losing a turn.
-func (d *disk) streams(q *queued) bool {
-	if q.offset != d.end || q.write != d.writing {
+// stay reads on for a while behind a read that continues a stream, although others
+// wait: coming back for the next piece would take longer. The read is answered when
+// it is there.
+func (d *disk) stay(a *Array, id int32) {
+	a.commands.at(id).step = commandDone
+	a.events.add(int64(math.Ceil(d.endTime)), partGoesOn, id)
+	d.until += float64(d.across) / 2 / d.model.Rate(d.head)
+	d.member.busy += d.until - d.endTime
+	d.current = readingAhead
+	a.events.add(int64(math.Ceil(d.until)), diskIsFree, int32(d.member.number))
+}
+
+// continued reports whether a waiting command goes on where the head will be.
+func (d *disk) continued() bool {
+	for i := range d.active {
+		if gap := d.active[i].offset - d.end; gap >= 0 && gap <= d.across && !d.active[i].write {
+			return true
+		}
+	}
+	return false
+}
+
+// readOn lets the head read further ahead once half of what it has read is asked for.
+// One that has stopped waits for the place to come round.
+func (d *disk) readOn(now float64, from, to int64) {
+	if d.current != idle || d.writing || from < d.start || to > d.limit || to+d.ahead/2 <= d.limit {
+		return
+	}
+	if at := d.frontier(now); at == d.limit {
+		_, place := math.Modf(d.model.Tracks*d.model.Radius(float64(at)/d.model.Capacity) + d.phase)
+		_, head := math.Modf(now/d.model.Rotation + d.phase)
+		if place < head {
+			place++
+		}
+		d.end, d.endTime = at, now+(place-head)*d.model.Rotation
+	}
+	d.limit = to + d.ahead
+}
+
+// frontier is the byte up to which the head has read by now: after a read it reads
+// on until it has to leave or has read enough.
+func (d *disk) frontier(now float64) int64 {
+	if d.end < 0 || d.writing {
+		return d.end
+	}
+	return min(d.limit, d.end+int64(max(now-d.endTime, 0)*d.model.Rate(d.head)))
+}
+
+// leave keeps what was read of the stream under the head, which goes elsewhere.
+func (d *disk) leave(now float64) {
+	if d.end < 0 || d.writing {
+		return
+	}
+	to := d.frontier(now)
+	if d.start >= to {
+		return
+	}
+	for i := 0; d.goesOn && i < segments; i++ { // what it goes on from is part of it now
+		if s := &d.kept[i]; s.from >= 0 && s.from <= d.start && d.start <= s.to+d.across {
+			*s = segment{max(d.start, to-2*d.ahead), to}
+			return
+		}
+	}
+	d.kept[d.replace] = segment{d.start, to}
+	d.replace = (d.replace + 1) % segments
+}
+
+// holds reports whether a range is in the drive's memory: of the stream under the head,
+// or waiting to be written.
+func (d *disk) holds(now float64, from, to int64) bool {
+	if d.current == idle || d.current == readingAhead {
+		if d.end >= 0 && !d.writing && from >= d.start && to <= d.frontier(now) {
+			return true
+		}
+	}
+	return d.cache != nil && d.cache.holds(from, to)
+}
+
+// forget drops what was read of a range that is written.
+func (d *disk) forget(from, to int64) {
+	for i, s := range d.kept {
+		if from < s.to && to > s.from {
+			d.kept[i] = segment{-1, -1}
+		}
+	}
+	if !d.writing && from < d.end+d.ahead && to > d.start {
+		d.start = d.end + d.ahead
+	}
+}
+
+// streams reports whether a command goes on where the head is without losing a turn.
+// Reads may leave a gap, which is read across, while the head is still reading on.
+func (d *disk) streams(now float64, q *queued) bool {
+	if q.write != d.writing || d.end < 0 {
 		return false
 	}
-	return !q.write || d.member.group.WriteCaching || q.at < d.endTime // it was queued in time
+	if q.write {
+		return q.offset == d.end && (q.at < d.endTime || d.cache != nil) // it was queued in time
+	}
+	gap := q.offset - d.end
+	return gap >= 0 && gap <= d.across+d.frontier(now)-d.end && q.offset <= d.limit && now < d.endTime+float64(d.limit-d.end)/d.model.Rate(d.head)
 }
 
-// positioning is seek plus rotation until the first byte is under the head.
-func (d *disk) positioning(now float64, q *queued) float64 {
-	if d.streams(q) {
-		return 0
+// ready is when the drive can begin with a command: it takes its overhead to turn to
+// another place, but what lies just ahead it prepares while it serves what is before.
+func (d *disk) ready(now float64, q *queued) float64 {
+	if gap := q.offset - d.end; gap >= 0 && gap <= d.across {
+		return max(now, q.at+d.model.Overhead)
 	}
-	seek := d.model.seek(q.radius - d.head)
-	turns := (now + d.model.overhead + seek) / d.model.rotation
+	return now + d.model.Overhead
+}
+
+// positioning is seek plus rotation until the first byte is under the head, from when
+// the drive can begin.
+func (d *disk) positioning(now float64, q *queued) float64 {
+	from := d.ready(now, q)
+	if d.streams(now, q) {
+		return max(d.endTime+float64(q.offset-d.end)/d.model.Rate(q.radius)-from, 0)
+	}
+	seek := d.model.Seek(q.radius - d.head)
+	turns := (from+seek)/d.model.Rotation + d.phase
 	wait := q.angle - (turns - math.Floor(turns))
 	if wait < 0 {
 		wait++
 	}
-	return seek + wait*d.model.rotation
+	return seek + wait*d.model.Rotation
 }

@@ -1,70 +1,277 @@
 package array
 
-import "math"
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"patientheron/core/quantity"
+)
+
+// FaultKind is what goes wrong, or is done about it.
+type FaultKind string
+
+// The faults. What each does to the service and to the data is in docs/arrays.md.
+const (
+	MemberFails    FaultKind = "member fails"
+	MemberSlows    FaultKind = "member slows"
+	MemberErrors   FaultKind = "member errors" // a share of its reads fails after it has tried for a time
+	BitsRot        FaultKind = "bits rot"      // places of a member no longer hold what was written
+	Scrub          FaultKind = "scrub"         // all members are read, and what rotted is made anew
+	RebuildBegin   FaultKind = "rebuild"
+	PowerCut       FaultKind = "power cut" // and back at once
+	CacheFails     FaultKind = "cache fails"
+	CacheReturns   FaultKind = "cache returns" // empty
+	BatteryFails   FaultKind = "battery fails" // of a protected cache: write-back turns into write-through
+	BatteryReturns FaultKind = "battery returns"
+	PathDrops      FaultKind = "path drops"
+	PathReturns    FaultKind = "path returns"
+	FailOver       FaultKind = "controller fails over"
+	Spike          FaultKind = "latency spike"
+	Transport      FaultKind = "transport changes" // to another cost on the initiators' cores
+)
+
+// Fault strikes at a time.
+type Fault struct {
+	Kind   FaultKind
+	At     quantity.Seconds
+	Member int // from 0
+	Cache  int // from 0
+	Path   int // from 0, of every host
+	Factor float64
+	Rate   quantity.ByteRate // of a rebuild or a scrub
+	For    quantity.Seconds  // how long it lasts, of what is then as before; 0 for good
+	Extra  quantity.Seconds  // of a spike: added to every operation; of errors: until the member gives up
+	Share  quantity.Share    // of the reads that fail
+	Count  int               // of the places that rot; of a path, how often it drops
+	Every  quantity.Seconds  // of a path that drops more than once
+
+	PerByte, PerOp quantity.Seconds // of a transport from now on
+}
+
+// undoes is what ends a fault that lasts for a time.
+var undoes = map[FaultKind]FaultKind{
+	PathDrops: PathReturns, BatteryFails: BatteryReturns, CacheFails: CacheReturns, MemberSlows: MemberSlows, MemberErrors: MemberErrors,
+}
+
+// needs are the parts of a fault that a kind cannot do without, in words.
+var needs = map[FaultKind][]string{
+	MemberSlows: {"factor"}, RebuildBegin: {"rate"}, Scrub: {"rate"}, MemberErrors: {"share"}, BitsRot: {"count"}, FailOver: {"for"}, Spike: {"for", "extra"},
+}
+
+// kindsOfFaults in the order in which they are named.
+var kindsOfFaults = []FaultKind{
+	MemberFails, MemberSlows, MemberErrors, BitsRot, Scrub, RebuildBegin, PowerCut, CacheFails, CacheReturns, BatteryFails, BatteryReturns,
+	PathDrops, PathReturns, FailOver, Spike, Transport,
+}
+
+// Words say what a fault of this array does, without when.
+func (a *Array) Words(f Fault) string {
+	_, words, _ := strings.Cut(strings.TrimSuffix(f.words(a.described), "."), ": ")
+	return words
+}
+
+// Strike makes a fault happen now. The error is a *FieldError about a fault that this
+// array cannot have.
+func (a *Array) Strike(f Fault) error {
+	f.At = quantity.Seconds(float64(a.now) / 1e9)
+	if err := a.described.validateFault("fault", f); err != nil {
+		return err
+	}
+	if m := a.members[min(f.Member, len(a.members)-1)]; f.Kind == RebuildBegin && !m.failed {
+		return wrong("fault.member", "member %d is well; there is nothing to rebuild", f.Member)
+	}
+	a.strike(f)
+	return nil
+}
+
+// later makes a fault happen at a time to come.
+func (a *Array) later(f Fault, at int64) {
+	a.faults = append(a.faults, f)
+	a.events.add(at, faultComes, int32(len(a.faults)-1))
+}
 
 // strike makes a fault happen.
 func (a *Array) strike(f Fault) {
+	m := a.members[min(f.Member, len(a.members)-1)]
 	switch f.Kind {
 	case MemberFails:
-		a.members[f.Member].failed = true
+		m.failed, m.upTo, m.rebuild, m.rotten = true, 0, nil, nil
 	case MemberSlows:
-		a.members[f.Member].slow = f.Factor
-	case PowerCut:
-		for _, c := range a.caches {
-			c.losePower(a)
-		}
+		m.slow = f.Factor
+	case MemberErrors:
+		m.errors, m.trying = float64(f.Share), float64(f.Extra)*1e9
+	case BitsRot:
+		m.rot(f.Count)
+	case Scrub:
+		a.beginScrub(f)
 	case RebuildBegin:
-		if f.Member < a.layout.members && a.members[f.Member].failed && a.layout.missing(a) <= max(a.layout.parity, a.layout.copies()-1) && a.rebuild == nil {
-			a.rebuild = &rebuild{member: f.Member, gap: perSecond(float64(f.Rate)), size: int64(a.members[f.Member].group.Capacity)}
-			a.events.add(a.now, eventRebuild, 0)
+		a.beginRebuild(f)
+	case PowerCut:
+		a.losePower()
+	case CacheFails:
+		a.caches[f.Cache].fail(a)
+	case CacheReturns:
+		a.caches[f.Cache].down, a.caches[f.Cache].through = false, false
+	case BatteryFails:
+		a.caches[f.Cache].through = true
+		a.caches[f.Cache].destage(a)
+	case BatteryReturns:
+		a.caches[f.Cache].through = false
+	case PathDrops, PathReturns:
+		for _, h := range a.hosts {
+			if f.Path < len(h.paths) {
+				h.paths[f.Path].switched(a, f.Kind == PathReturns)
+				a.resume(h)
+			}
+		}
+	case FailOver:
+		a.failOver(int64(f.For.Duration()))
+	case Spike:
+		a.spikeUntil, a.spike = a.now+int64(f.For.Duration()), int64(f.Extra.Duration())
+	case Transport:
+		for _, h := range a.hosts {
+			for _, p := range h.paths {
+				p.core.perByte, p.core.perOperation = float64(f.PerByte)*1e9, float64(f.PerOp)*1e9/2
+			}
+		}
+	}
+	a.comesBack(f)
+}
+
+// comesBack lets a fault end that lasts for a time, and one that comes more than once
+// come again.
+func (a *Array) comesBack(f Fault) {
+	if end := undoes[f.Kind]; end != "" && f.For > 0 {
+		back := f
+		back.Kind, back.For, back.Count, back.Share = end, 0, 0, 0
+		if f.Kind == MemberSlows {
+			back.Factor = a.members[f.Member].group.Slow
+		}
+		a.later(back, a.now+int64(f.For.Duration()))
+	}
+	if f.Kind == PathDrops && f.Count > 1 {
+		f.Count--
+		a.later(f, a.now+int64(f.Every.Duration()))
+	}
+}
+
+// landDestages lets what one cache writes to the next be there: it does not come in
+// later than what is read after the power is back.
+func (a *Array) landDestages() {
+	for _, c := range a.caches {
+		c.stalled = slices.DeleteFunc(c.stalled, func(n int32) bool {
+			j := a.jobs.at(n)
+			if j.purpose != forDestage {
+				return false
+			}
+			c.admit(a, n, j)
+			return true
+		})
+	}
+}
+
+// losePower loses what no battery and no device keeps.
+func (a *Array) losePower() {
+	a.landDestages()
+	for _, c := range a.caches {
+		if !c.spec.Protected && c.spec.Devices == 0 {
+			c.forget(a)
+		}
+	}
+	for _, m := range a.members {
+		m.losePower(a)
+	}
+}
+
+// failOver lets nothing in for a time. What only one controller's memory held is lost.
+func (a *Array) failOver(pause int64) {
+	a.pausedUntil = max(a.pausedUntil, a.now+pause)
+	a.landDestages()
+	for _, c := range a.caches {
+		if !c.spec.Protected && c.spec.Devices == 0 {
+			c.forget(a)
 		}
 	}
 }
 
-// rebuild copies a missing member anew, piece by piece at a set rate, in
-// competition with everything else. The member takes part again at its end.
-type rebuild struct {
-	member int
-	at     int64
-	size   int64
-	gap    float64 // nanoseconds a byte
-	due    float64
-}
-
-// rebuildPiece is what is read and written at a time.
-const rebuildPiece = 512 << 10
-
-// next reads a piece from the members that hold it.
-func (r *rebuild) next(a *Array) {
-	number := a.newIO(Request{Offset: r.at, Length: rebuildPiece}, forRebuild)
-	op := &a.ios[number]
-	op.stage = stageMembers
-	op.pending = 1
-	length := int(min(rebuildPiece, r.size-r.at))
-	op.second = append(op.second, piece{member: r.member, offset: r.at, length: length, write: true})
-	r.due = max(r.due, float64(a.now)) + r.gap*float64(length)
-	sources := a.layout.data
-	for m := range a.layout.members {
-		if a.members[m].failed || sources == 0 {
-			continue
-		}
-		if a.layout.parity == 0 && m/a.layout.copies() != r.member/a.layout.copies() {
-			continue // another pair of the mirror stripe
-		}
-		a.issue(number, piece{member: m, offset: r.at, length: length})
-		if sources--; a.layout.parity == 0 {
-			break // one copy is enough
-		}
-	}
-	a.subAnswered(number)
-}
-
-// advance goes on to the next piece when the rate allows it.
-func (r *rebuild) advance(a *Array) {
-	if r.at += rebuildPiece; r.at >= r.size {
-		a.members[r.member].failed = false
-		a.rebuild = nil
+// fail takes a cache's device away. Of a protected one another holds the same: what is
+// dirty is written out, and nothing more is kept dirty. Of others what is dirty is lost.
+func (c *cache) fail(a *Array) {
+	if c.spec.Mode == WriteBack && c.spec.Protected {
+		c.through = true
+		c.destage(a)
 		return
 	}
-	a.events.add(max(a.now, int64(math.Ceil(r.due))), eventRebuild, 0)
+	c.down = true
+	c.forget(a)
+}
+
+// drawError reports whether a read of a member with errors fails: the same ones in
+// every simulation.
+func (m *member) drawError() bool {
+	m.drawn++
+	// The fraction of multiples of the golden ratio is spread evenly.
+	_, place := math.Modf(float64(m.drawn) * 0.6180339887498949)
+	return place < m.errors
+}
+
+// recover reads what a member could not read from those that hold the same, as long as
+// enough do.
+func (a *Array) recover(n int32, failed piece) {
+	l := a.layoutOf(failed.member)
+	missing, at, length := failed.member-l.base, failed.offset, int64(failed.length)
+	a.counters.recovered++
+	if !l.readOthers(a, n, missing, at, length) {
+		a.jobs.at(n).failed = true
+	}
+}
+
+// rot makes places of a member rotten, spread over it.
+func (m *member) rot(count int) {
+	for range count {
+		m.drawn++
+		_, place := math.Modf(float64(m.drawn) * 0.6180339887498949)
+		m.rotten = append(m.rotten, int64(place*float64(m.group.Capacity))/pageSize*pageSize)
+	}
+	slices.Sort(m.rotten)
+	m.rotten = slices.Compact(m.rotten)
+}
+
+// healed forgets rotten places within a range that is written, and tells how many there
+// were.
+func (m *member) healed(from, to int64) (count int) {
+	first, _ := slices.BinarySearch(m.rotten, from/pageSize*pageSize)
+	last, _ := slices.BinarySearch(m.rotten, to)
+	m.rotten = slices.Delete(m.rotten, first, last)
+	return last - first
+}
+
+// rottenIn is how many rotten places a range has.
+func (m *member) rottenIn(from, to int64) int {
+	first, _ := slices.BinarySearch(m.rotten, from/pageSize*pageSize)
+	last, _ := slices.BinarySearch(m.rotten, to)
+	return last - first
+}
+
+// words say when a fault strikes, and whom.
+func (f Fault) words(d Description) string {
+	whom := ""
+	switch f.Kind {
+	case MemberFails, MemberSlows, MemberErrors, BitsRot, RebuildBegin:
+		whom = fmt.Sprintf(" (member %d)", f.Member)
+	case CacheFails, CacheReturns, BatteryFails, BatteryReturns:
+		whom = fmt.Sprintf(" (%s)", d.Caches[f.Cache].Name)
+	case PathDrops, PathReturns:
+		whom = fmt.Sprintf(" (path %d)", f.Path)
+	}
+	text := fmt.Sprintf("At %s: %s%s", f.At, f.Kind, whom)
+	if f.For > 0 {
+		text += fmt.Sprintf(", for %s", f.For)
+	}
+	if f.Kind == PathDrops && f.Count > 1 {
+		text += fmt.Sprintf(", %d times, every %s", f.Count, f.Every)
+	}
+	return text + "."
 }

@@ -1,15 +1,26 @@
 package array
 
+import (
+	"math/bits"
+)
+
 // flash is the inside of an SSD: dies that work in parallel, and a page map
 // over a circular log of blocks that is cleaned first in, first out. The log
 // gives over-provisioning its real effect: in steady state under uniform
 // random writes the write amplification is that of Desnoyers, Analytic
 // modeling of SSD write performance, 2012.
+//
+// Of a large drive only every so many-th page is followed, one of each group at a
+// place that looks random, and stands for its group: what is followed has the same
+// shares of stale pages as the whole (spatial sampling: Waldspurger, Park, Garthwaite
+// and Ahmad, Efficient MRC construction with SHARDS, 2015).
 type flash struct {
 	group Group
 	dies  []float64 // when each is free
 	busy  float64
 
+	scale    int                // pages that one stands for: a power of two
+	shift    uint               // of it
 	logical  []*[mapChunk]int32 // page map, made as it is used; -1 is not written
 	blocks   int                // physical ones; what follows grows as they are used
 	physical [][]int32          // logical page of each physical one, by block
@@ -19,6 +30,7 @@ type flash struct {
 	tail     int                // oldest block in use
 	used     int                // blocks in use, the head included
 	turn     int                // die that programs the next page
+	debt     float64            // die time of cleaning that is still to be spent
 
 	fastUsed float64 // pages in the fast region
 	lastAt   float64
@@ -31,13 +43,50 @@ const mapChunk = 4096
 // spareBlocks are always free, so that cleaning has somewhere to go.
 const spareBlocks = 2
 
-func newFlash(g Group) *flash {
-	pages := float64(g.Capacity/pageSize) * (1 + float64(g.OverProvision))
-	blocks := int(pages/float64(g.BlockPages)) + spareBlocks
-	return &flash{
-		group: g, dies: make([]float64, g.Dies), logical: make([]*[mapChunk]int32, g.Capacity/pageSize/mapChunk+1),
-		blocks: blocks, used: 1,
+// followed is the number of pages of all SSDs that are followed at most: a gibibyte
+// for both directions of their maps.
+const followed = 1 << 27
+
+// flashScale is the number of pages that one page of the maps stands for.
+func (d Description) flashScale() int {
+	total := 0.0
+	count := func(groups []Group) {
+		for _, g := range groups {
+			if g.Medium == Flash {
+				total += float64(g.Capacity/pageSize) * (1 + float64(g.OverProvision))
+			}
+		}
 	}
+	count(d.expandedMembers())
+	if d.Tier != nil {
+		count(d.Tier.expandedMembers())
+	}
+	scale := 1
+	for total/float64(scale) > followed {
+		scale *= 2
+	}
+	return scale
+}
+
+func newFlash(g Group, scale int) *flash {
+	logical := int64(g.Capacity) / pageSize / int64(scale)
+	pages := float64(logical) * (1 + float64(g.OverProvision))
+	return &flash{
+		group: g, dies: make([]float64, g.Dies), scale: scale, shift: uint(bits.TrailingZeros(uint(scale))),
+		logical: make([]*[mapChunk]int32, logical/mapChunk+2),
+		// However small it is, a block more than it takes to hold everything.
+		blocks: max(int(pages)/g.BlockPages, (int(logical)+g.BlockPages-1)/g.BlockPages+1) + spareBlocks, used: 1,
+	}
+}
+
+// follow is the number of a page in the map; false when another one of its group
+// stands for it.
+func (f *flash) follow(page int64) (int32, bool) {
+	if f.scale == 1 {
+		return int32(page), true
+	}
+	group := page >> f.shift
+	return int32(group), uint64(page)&uint64(f.scale-1) == uint64(group)*0x9e3779b97f4a7c15>>(64-f.shift)
 }
 
 // entry is the place in the map of a logical page.
@@ -61,11 +110,13 @@ func (f *flash) occupy(die int, at, time float64) float64 {
 }
 
 // read is when a page that is asked for at is there.
-func (f *flash) read(at float64, page int32, slow float64) float64 {
-	_, die := divide(int64(page), len(f.dies))
-	if chunk := f.logical[page/mapChunk]; chunk != nil {
-		if place := chunk[page%mapChunk]; place >= 0 {
-			_, die = divide(int64(place), len(f.dies))
+func (f *flash) read(at float64, page int64, slow float64) float64 {
+	_, die := divide(page, len(f.dies))
+	if f.scale == 1 {
+		if chunk := f.logical[page/mapChunk]; chunk != nil {
+			if place := chunk[page%mapChunk]; place >= 0 {
+				_, die = divide(int64(place), len(f.dies))
+			}
 		}
 	}
 	return f.occupy(die, at, float64(f.group.ReadTime)*1e9*slow)
@@ -76,12 +127,19 @@ func (f *flash) read(at float64, page int32, slow float64) float64 {
 const buffered = 4
 
 // write is when a page that arrives at counts as written.
-func (f *flash) write(at float64, page int32, slow float64) float64 {
+func (f *flash) write(at float64, page int64, slow float64) float64 {
 	f.hostPages++
 	time := f.programTime(at) * slow
-	done := f.append(at, page, time)
-	for f.used > f.blocks-spareBlocks {
-		f.clean(at, slow)
+	if number, isFollowed := f.follow(page); isFollowed {
+		f.append(number)
+		for f.used > f.blocks-spareBlocks {
+			f.clean(slow)
+		}
+	}
+	f.turn = (f.turn + 1) % len(f.dies)
+	done := f.occupy(f.turn, at, time)
+	if f.debt > 0 {
+		f.pay(at)
 	}
 	const accept = 20e3 // into the drive's own memory
 	return max(at+accept, done-buffered*time)
@@ -106,8 +164,8 @@ func (f *flash) programTime(at float64) float64 {
 	return float64(f.group.FastProgram) * 1e9
 }
 
-// append programs a page at the head of the log.
-func (f *flash) append(at float64, page int32, time float64) float64 {
+// append puts a page at the head of the log.
+func (f *flash) append(page int32) {
 	perBlock := f.group.BlockPages
 	if f.fill == perBlock {
 		f.head = (f.head + 1) % f.blocks
@@ -126,24 +184,45 @@ func (f *flash) append(at float64, page int32, time float64) float64 {
 	f.physical[f.head][f.fill] = page
 	f.valid[f.head]++
 	f.fill++
-	f.programmed++
-	f.turn = (f.turn + 1) % len(f.dies)
-	return f.occupy(f.turn, at, time)
+	f.programmed += int64(f.scale)
 }
 
-// clean moves what is current in the oldest block to the head and erases it.
-func (f *flash) clean(at, slow float64) {
+// trim forgets a page: it need not be copied any more.
+func (f *flash) trim(page int64) {
+	number, isFollowed := f.follow(page)
+	if !isFollowed || f.logical[number/mapChunk] == nil {
+		return
+	}
+	if place := f.entry(number); *place >= 0 {
+		f.valid[int(*place)/f.group.BlockPages]--
+		*place = -1
+	}
+}
+
+// clean moves what is current in the oldest block to the head and erases it. The time
+// that takes is spread over the writes that follow, as drives do that clean beside
+// their work.
+func (f *flash) clean(slow float64) {
 	oldest := f.tail
+	read, program := float64(f.group.ReadTime)*1e9*slow, float64(f.group.ProgramTime)*1e9*slow
 	for i, page := range f.physical[oldest] {
 		if f.valid[oldest] == 0 {
 			break
 		}
 		if *f.entry(page) == int32(oldest*f.group.BlockPages+i) {
-			f.occupy(f.turn, at, float64(f.group.ReadTime)*1e9*slow)
-			f.append(at, page, float64(f.group.ProgramTime)*1e9*slow)
+			f.append(page)
+			f.debt += (read + program) * float64(f.scale)
 		}
 	}
-	f.occupy(f.turn, at, float64(f.group.EraseTime)*1e9*slow)
+	f.debt += float64(f.group.EraseTime) * 1e9 * slow * float64(f.scale)
 	f.tail = (f.tail + 1) % f.blocks
 	f.used--
+}
+
+// pay spends a share of the debt on the die that has just written: a block of writes, and
+// several rounds of all dies, pay most of it.
+func (f *flash) pay(at float64) {
+	share := f.debt / float64(max(f.scale*f.group.BlockPages, 8*len(f.dies)))
+	f.debt -= share
+	f.occupy(f.turn, at, share)
 }

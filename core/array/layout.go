@@ -1,6 +1,9 @@
 package array
 
-import "math/bits"
+import (
+	"math/bits"
+	"slices"
+)
 
 // layout maps places of the volume to places of its members.
 type layout struct {
@@ -33,13 +36,16 @@ func newLayout(form Layout, members []Group, base int) *layout {
 	case Concatenation:
 		end := int64(0)
 		for _, m := range members {
-			end += int64(m.Capacity)
+			end += int64(m.Capacity) / l.chunk * l.chunk
 			l.ends = append(l.ends, end)
 		}
 	}
 	l.data -= l.parity
 	return l
 }
+
+// width is the data of one stripe.
+func (l *layout) width() int64 { return l.chunk * int64(l.data) }
 
 // Place says where the byte at offset is: its member (the first of a mirror),
 // counted within the layout, and its place there.
@@ -64,11 +70,22 @@ func (l *layout) Place(offset int64) (member int, at int64) {
 	case MirrorStripe:
 		return 2 * column, at
 	case Parity, DoubleParity:
-		// Parity moves one member to the left with each stripe; data begins
-		// behind it, so that consecutive chunks go round all members.
-		return (l.parityMember(stripe) + l.parity + column) % l.members, at
+		return l.column(stripe, column), at
 	}
 	return column, at
+}
+
+// column is the member that holds a column of data of a stripe. Parity moves one
+// member to the left with each stripe; data begins behind it, so that consecutive
+// chunks go round all members.
+func (l *layout) column(stripe int64, column int) int {
+	return (l.parityMember(stripe) + l.parity + column) % l.members
+}
+
+// parityMember is the first parity member of a stripe; a second one follows it.
+func (l *layout) parityMember(stripe int64) int {
+	_, rest := divide(stripe, l.members)
+	return l.members - 1 - rest
 }
 
 // split is the number of the chunk that holds offset, and the place in it.
@@ -89,13 +106,6 @@ func divide(number int64, n int) (quotient int64, rest int) {
 	return number / int64(n), int(number % int64(n))
 }
 
-// parityMember is the first parity member of a stripe; a second one follows
-// it.
-func (l *layout) parityMember(stripe int64) int {
-	_, rest := divide(stripe, l.members)
-	return l.members - 1 - rest
-}
-
 // copies is the number of members that hold the same byte.
 func (l *layout) copies() int {
 	switch l.level {
@@ -110,33 +120,14 @@ func (l *layout) copies() int {
 // member is a member of the layout.
 func (l *layout) member(a *Array, m int) *member { return a.members[l.base+m] }
 
-// issue sends a piece to a member of the layout.
-func (l *layout) issue(a *Array, number int32, p piece) {
-	p.member += l.base
-	a.issue(number, p)
-}
-
-// plan issues what a request needs of the members. A small write to a parity
-// layout leaves its writes for the second phase.
-func (l *layout) plan(a *Array, number int32, r Request) {
-	if l.parity > 0 && r.Write {
-		l.planParityWrite(a, number, r)
-		return
-	}
-	for at, end := r.Offset, r.Offset+int64(r.Length); at < end; {
-		member, place := l.Place(at)
-		length := min(end-at, l.run(at, place))
-		p := piece{member: member, offset: place, length: int(length), write: r.Write}
-		switch {
-		case r.Write:
-			l.writeCopies(a, number, p)
-		case l.parity > 0:
-			l.readParity(a, number, p)
-		default:
-			l.readCopy(a, number, p)
+// missing counts the members that do not hold all of what they should.
+func (l *layout) missing(a *Array) (count int) {
+	for m := range l.members {
+		if l.member(a, m).failed {
+			count++
 		}
-		at += length
 	}
+	return count
 }
 
 // run is how many bytes from offset on lie together on one member.
@@ -155,143 +146,187 @@ func (l *layout) run(offset, place int64) int64 {
 	return l.chunk - within
 }
 
-func (l *layout) writeCopies(a *Array, number int32, p piece) {
-	first, written := p.member, 0
-	for i := range l.copies() {
-		p.member = first + i
-		if !l.member(a, p.member).failed {
-			l.issue(a, number, p)
-			written++
-		}
+// plan issues what an operation on a range needs of the members: reads at once, and
+// of a small write to parity the writes in a second phase. Volume is where the range
+// lies for the hosts.
+func (l *layout) plan(a *Array, n int32, k kind, volume, offset int64, length int) {
+	j := a.jobs.at(n)
+	a.pieces = a.pieces[:0]
+	before := len(j.second)
+	switch {
+	case l.parity > 0 && k == writes:
+		l.planParityWrite(a, j, offset, offset+int64(length))
+	case l.parity > 0 && k == reads:
+		l.planParityRead(a, j, offset, offset+int64(length))
+	default:
+		l.planCopies(a, j, k, offset, offset+int64(length))
 	}
-	if written == 0 {
-		a.ios[number].failed = true
+	if len(a.pieces) > 1 || len(j.second) > before {
+		a.pieces = a.joined(a.pieces)
+		j.second = append(j.second[:before], a.joined(j.second[before:])...)
+	}
+	if a.watch != nil {
+		a.watch.planned(n, l, k, volume, offset, length, a.pieces, j.second[before:])
+	}
+	for _, p := range a.pieces {
+		a.issue(n, p)
 	}
 }
 
-// readCopy reads from the copy with the fewest operations waiting; among equal
-// ones, from the one that the place falls to.
-func (l *layout) readCopy(a *Array, number int32, p piece) {
-	first, best := p.member, -1
+// readAcross is the gap between two reads of a disk that is read as well, such as the
+// parity of a stripe between the data of two.
+const readAcross = 64 << 10
+
+// joined brings pieces into the order of their places and joins what overlaps or
+// touches on the same member.
+func (a *Array) joined(pieces []piece) []piece {
+	if len(pieces) < 2 {
+		return pieces
+	}
+	slices.SortFunc(pieces, func(x, y piece) int {
+		switch {
+		case x.member != y.member:
+			return x.member - y.member
+		case x.write != y.write:
+			if x.write {
+				return 1
+			}
+			return -1
+		case x.offset < y.offset:
+			return -1
+		case x.offset > y.offset:
+			return 1
+		}
+		return 0
+	})
+	last := 0
+	for _, p := range pieces[1:] {
+		q := &pieces[last]
+		gap := int64(0)
+		if !p.write && a.members[p.member].disk != nil {
+			gap = readAcross
+		}
+		if p.member == q.member && p.write == q.write && p.offset <= q.offset+int64(q.length)+gap {
+			q.length = int(max(q.offset+int64(q.length), p.offset+int64(p.length)) - q.offset)
+			a.members[p.member].waiting--
+			continue
+		}
+		last++
+		pieces[last] = p
+	}
+	return pieces[:last+1]
+}
+
+// piece makes a piece on a member of the layout, which from now on waits for it.
+func (l *layout) piece(a *Array, m int, offset int64, length int64, write bool) piece {
+	l.member(a, m).waiting++
+	return piece{member: l.base + m, offset: offset, length: int(length), write: write}
+}
+
+// planCopies plans for layouts that hold every byte on one member, or on several
+// alike.
+func (l *layout) planCopies(a *Array, j *job, k kind, from, to int64) {
+	for at := from; at < to; {
+		member, place := l.Place(at)
+		length := min(to-at, l.run(at, place))
+		if k == writes {
+			l.writeCopies(a, j, member, place, length)
+		} else {
+			l.readCopy(a, j, member, place, length)
+		}
+		at += length
+	}
+}
+
+func (l *layout) writeCopies(a *Array, j *job, first int, place, length int64) {
+	written := 0
+	for m := first; m < first+l.copies(); m++ {
+		it := l.member(a, m)
+		if it.has(place + length) {
+			a.pieces = append(a.pieces, l.piece(a, m, place, length, true))
+			written++
+			continue
+		}
+		if has := it.upTo - place; has > 0 {
+			a.pieces = append(a.pieces, l.piece(a, m, place, has, true))
+		}
+		it.missed(a, place, length)
+	}
+	if written == 0 {
+		j.failed = true
+	}
+}
+
+// crowd is how many more pieces must wait for a copy that follows a stream before
+// another one reads instead.
+const crowd = 32
+
+// readCopy reads from a copy that has just read what comes before, or else from the
+// one with the fewest pieces waiting; among equal ones, from the one that the place
+// falls to.
+func (l *layout) readCopy(a *Array, j *job, first int, place, length int64) {
 	copies := l.copies()
-	if copies == 1 && !l.member(a, first).failed {
-		l.issue(a, number, p)
+	if copies == 1 {
+		if !l.member(a, first).has(place + length) {
+			j.failed = true
+			return
+		}
+		a.pieces = append(a.pieces, l.piece(a, first, place, length, false))
 		return
 	}
-	chunk, _ := l.split(p.offset)
-	_, start := divide(chunk, copies)
+	// Spread, so that places of which every so many-th is used go to all copies.
+	start := int(uint64(place/pageSize) * 0x9e3779b97f4a7c15 >> 40)
+	if copies == 2 {
+		start &= 1
+	} else {
+		start %= copies
+	}
+	best, least := -1, 0
 	for i := range copies {
 		m := first + start + i
 		if m >= first+copies {
 			m -= copies
 		}
-		if !l.member(a, m).failed && (best < 0 || l.member(a, m).waiting < l.member(a, best).waiting) {
-			best = m
+		it := l.member(a, m)
+		if !it.has(place + length) {
+			continue
+		}
+		waiting := it.waiting
+		if it.disk != nil && it.follows(place) {
+			waiting -= crowd
+		}
+		if best < 0 || waiting < least {
+			best, least = m, waiting
 		}
 	}
 	if best < 0 {
-		a.ios[number].failed = true
+		j.failed = true
 		return
 	}
-	p.member = best
-	l.issue(a, number, p)
-}
-
-// missing counts the members that failed.
-func (l *layout) missing(a *Array) (count int) {
-	for m := range l.members {
-		if l.member(a, m).failed {
-			count++
-		}
+	if it := l.member(a, best); it.disk != nil {
+		it.noteTail(place, int(length))
 	}
-	return count
+	a.pieces = append(a.pieces, l.piece(a, best, place, length, false))
 }
 
-// readParity reads a piece, or what reconstructs it when its member is
-// missing: the same range of as many others as the stripe has data members.
-func (l *layout) readParity(a *Array, number int32, p piece) {
-	if !l.member(a, p.member).failed {
-		l.issue(a, number, p)
+// trim gives a range back to the members: SSDs need not copy what was there. Parity
+// layouts keep it, so that parity stays true.
+func (a *Array) trim(n int32) {
+	j := a.jobs.at(n)
+	if a.tier != nil || a.layout.parity > 0 {
 		return
 	}
-	if l.missing(a) > l.parity {
-		a.ios[number].failed = true
-		return
-	}
-	needed := l.data
-	for m := range l.members {
-		if needed > 0 && !l.member(a, m).failed {
-			p.member = m
-			l.issue(a, number, p)
-			needed--
-		}
-	}
-}
-
-// planParityWrite writes stripe by stripe: a full stripe at once, anything
-// less by reading old data and old parity first (Chen, Lee, Gibson, Katz and
-// Patterson, RAID: high-performance, reliable secondary storage, 1994).
-func (l *layout) planParityWrite(a *Array, number int32, r Request) {
-	if l.missing(a) > l.parity {
-		a.ios[number].failed = true
-		return
-	}
-	width := l.chunk * int64(l.data)
-	for at, end := r.Offset, r.Offset+int64(r.Length); at < end; {
-		stripe := at / width
-		stop := min(end, (stripe+1)*width)
-		if at == stripe*width && stop == at+width {
-			l.writeStripe(a, number, stripe)
-		} else {
-			l.writePart(a, number, stripe, at, stop)
-		}
-		at = stop
-	}
-}
-
-func (l *layout) writeStripe(a *Array, number int32, stripe int64) {
-	for m := range l.members {
-		if !l.member(a, m).failed {
-			l.issue(a, number, piece{member: m, offset: stripe * l.chunk, length: int(l.chunk), write: true})
-		}
-	}
-}
-
-// writePart writes less than a stripe. When a member that holds data of it is
-// missing, the others are read instead of the old data.
-func (l *layout) writePart(a *Array, number int32, stripe, from, to int64) {
-	op := &a.ios[number]
-	low, high := l.chunk, int64(0) // range of the parity
-	reconstruct := false
-	var touched [256]bool
-	for at := from; at < to; {
-		member, place := l.Place(at)
-		length := min(to-at, l.chunk-place%l.chunk)
-		low, high = min(low, place%l.chunk), max(high, place%l.chunk+length)
-		if l.member(a, member).failed {
-			reconstruct = true
-		} else {
-			touched[member] = true
-			op.second = append(op.second, piece{member: l.base + member, offset: place, length: int(length), write: true})
+	l := a.layout
+	for at := j.offset; at < j.end(); {
+		first, place := l.Place(at)
+		length := min(j.end()-at, l.run(at, place))
+		for m := first; m < first+l.copies(); m++ {
+			if f := l.member(a, m).flash; f != nil {
+				for page := (place + pageSize - 1) / pageSize; (page+1)*pageSize <= place+length; page++ {
+					f.trim(page)
+				}
+			}
 		}
 		at += length
-	}
-	parities := 0
-	first := l.parityMember(stripe)
-	for i := range l.parity {
-		if m := (first + i) % l.members; !l.member(a, m).failed {
-			parities++
-			op.second = append(op.second, piece{member: l.base + m, offset: stripe*l.chunk + low, length: int(high - low), write: true})
-		}
-	}
-	if parities == 0 {
-		return // nothing to keep true: the data alone is written
-	}
-	for m := range l.members {
-		isParity := (m-first+l.members)%l.members < l.parity
-		if l.member(a, m).failed || (reconstruct && (isParity || touched[m])) || (!reconstruct && !isParity && !touched[m]) {
-			continue
-		}
-		l.issue(a, number, piece{member: m, offset: stripe*l.chunk + low, length: int(high - low)})
 	}
 }

@@ -1,12 +1,14 @@
 package judge
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"math"
 	"slices"
 	"strings"
 
+	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 )
@@ -174,16 +176,51 @@ func addedLatency(o Observed) (string, []Evidence) {
 	asked := float64(o.Load.Workers * o.Load.Depth)
 	latency := float64(o.Summary.Total.Latency.Mean)
 	flying := float64(o.Summary.Total.Rate) * latency
-	if !known || busiest >= idle || o.Load.SyncEvery > 0 || math.Abs(flying/asked-1) > 0.1 {
+	spent, parts := timeSpent(o) // who accounts for all the time leaves no doubt
+	if !known || busiest >= idle || spent == "" && (o.Load.SyncEvery > 0 || math.Abs(flying/asked-1) > 0.1) {
 		return "", nil
 	}
 	words := fmt.Sprintf("how long an operation takes: with %g in flight and %s each no more are done, and nothing on the way was busy for more than %s of the time", asked, o.Summary.Total.Latency.Mean, quantity.Share(busiest))
 	evidence := []Evidence{{"operations in flight", flying}, {"mean latency, seconds", latency}, {"busiest share on the way", busiest}}
-	if way := distance(o); way > 0.3*latency {
+	if spent != "" {
+		words += "; " + spent
+		evidence = append(evidence, parts...)
+	} else if way := distance(o); way > 0.3*latency {
 		words += fmt.Sprintf("; %s of that is the way there and back", quantity.Seconds(way))
 		evidence = append(evidence, Evidence{"time of the way, seconds", way})
 	}
 	return words, evidence
+}
+
+// timeSpent says where a simulated array lets the time of an operation go, by its own
+// account of it: the two largest parts of the class that takes longest.
+func timeSpent(o Observed) (string, []Evidence) {
+	parts := map[string][]measure.Counter{}
+	sums := map[string]float64{}
+	for _, c := range Inside(o.Series) {
+		if verb, _, found := strings.Cut(c.Name, " "); found && c.Unit == "seconds" {
+			parts[verb] = append(parts[verb], c)
+			sums[verb] += c.Value
+		}
+	}
+	longest := ""
+	for _, verb := range slices.Sorted(maps.Keys(sums)) {
+		if longest == "" || sums[verb] > sums[longest] {
+			longest = verb
+		}
+	}
+	if longest == "" {
+		return "", nil
+	}
+	list := parts[longest]
+	slices.SortStableFunc(list, func(x, y measure.Counter) int { return cmp.Compare(y.Value, x.Value) })
+	var words []string
+	var evidence []Evidence
+	for _, c := range list[:min(2, len(list))] {
+		words = append(words, fmt.Sprintf("%s %s", quantity.Seconds(c.Value), strings.TrimPrefix(c.Name, longest+" ")))
+		evidence = append(evidence, Evidence{c.Name + ", seconds of each", c.Value})
+	}
+	return fmt.Sprintf("of %s each of the %s spends %s", quantity.Seconds(sums[longest]), longest, strings.Join(words, " and ")), evidence
 }
 
 // fibre is the time light takes for a kilometre of glass and back.

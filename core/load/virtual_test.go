@@ -49,6 +49,15 @@ func (v *ticking) Step(until int64) bool {
 	return true
 }
 
+func (v *ticking) Answered() (numbers []int) {
+	for i, q := range v.queues {
+		if len(q.ready) > 0 && q.ready[0] <= v.now {
+			numbers = append(numbers, i)
+		}
+	}
+	return numbers
+}
+
 func (q *tickingQueue) Buffer(int) []byte { return nil }
 func (q *tickingQueue) Interface() string { return "ticking" }
 func (q *tickingQueue) Close(int) error   { return nil }

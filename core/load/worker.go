@@ -42,6 +42,7 @@ type worker struct {
 	issued  int64 // bytes issued after the lead-in
 	share   int64 // of an amount: bytes this worker moves; 0 without an amount
 	ended   bool  // nothing more is issued
+	left    bool  // in virtual time: it has finished, and nobody waits for it
 	failure error
 	failing int   // failures in a row
 	freedAt int64 // when a slot last became free after none was

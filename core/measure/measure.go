@@ -202,7 +202,7 @@ type Cell struct {
 // Counter is one figure from inside a volume over one interval.
 type Counter struct {
 	Name  string  `json:"name"`
-	Unit  string  `json:"unit" doc:"share, bytes or operations"`
+	Unit  string  `json:"unit" doc:"share, bytes, operations, or seconds of each operation"`
 	Value float64 `json:"value"`
 }
 

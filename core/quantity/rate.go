@@ -106,6 +106,9 @@ func ParseSeconds(text string) (Seconds, error) {
 		if d < 0 {
 			return 0, fmt.Errorf("time %q %w: it is negative", text, ErrSyntax)
 		}
+		if value, err := parse(text, "time", example, timeUnits); err == nil && d < time.Microsecond {
+			return Seconds(value), nil // parts of a nanosecond as well
+		}
 		return Of(d), nil
 	}
 	value, err := parse(text, "time", example, timeUnits)

@@ -3,7 +3,6 @@ package setup
 import (
 	"fmt"
 	"math"
-	"strings"
 
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
@@ -16,6 +15,11 @@ type Use struct {
 	Sequential bool
 	Block      quantity.Bytes // on average
 	Span       quantity.Bytes // that the load works on; 0 for all there is
+	Depth      int            // operations in flight; 0 for as many as help
+	Streams    int            // of a sequential one; 0 for one
+
+	HotAccesses quantity.Share // this share of the accesses…
+	HotSpan     quantity.Share // …goes to this share of the span, at its beginning; 0 for none
 }
 
 // Uses are the four loads that every explanation shows.
@@ -29,10 +33,18 @@ var Uses = []Use{
 // UseOf is the use a workload makes of a volume. An order that is neither
 // random nor skewed counts as sequential, the best case for the media.
 func UseOf(load workload.Spec) Use {
-	return Use{
+	u := Use{
 		Name: load.Describe(), Reads: load.Reads, Block: quantity.Bytes(math.Round(load.MeanBlock())), Span: load.Span,
 		Sequential: load.Order != workload.Random && load.Order != workload.Skewed,
+		Depth:      load.Depth * load.Workers, Streams: max(load.Streams, 1) * load.Workers,
 	}
+	if load.Order == workload.Skewed && load.Skew == 0 {
+		u.HotAccesses, u.HotSpan = load.HotAccesses, load.HotSpan
+	}
+	if load.Open() {
+		u.Depth = 0 // as many as the rate brings with it
+	}
+	return u
 }
 
 // Show prints a rate of this use in the unit that suits it: small operations
@@ -106,8 +118,8 @@ const (
 )
 
 // Ceilings lists the hops of an operation from the initiator to the media with
-// the most each can pass of a use for long, caches, tiers and the drives' own
-// buffers aside: those can answer without what is behind them. A hop about
+// the most each can pass of a use for long, tiers and the drives' own buffers aside:
+// those, and caches, can answer without what is behind them. A hop about
 // which something but not enough is known is listed with a rate of 0.
 func (s Setup) Ceilings(u Use) []Hop {
 	if u.Block <= 0 {
@@ -120,9 +132,36 @@ func (s Setup) Ceilings(u Use) []Hop {
 	if most := s.limitCeiling(u); most != nil {
 		hops = append(hops, *most)
 	}
+	hops = append(hops, s.allowedCeilings(u)...)
 	hops = append(hops, s.controllerCeilings(u)...)
+	var members []Hop
 	if s.Count("media") > 0 {
-		hops = append(hops, s.mediaCeilings(u)...)
+		members = s.mediaCeilings(u)
+	}
+	return append(append(hops, s.cacheCeilings(u, members)...), members...)
+}
+
+// cacheCeilings are those of the caches' own memory or devices: every write that one
+// keeps passes it, and reads come out of the caches or from the members.
+func (s Setup) cacheCeilings(u Use, members []Hop) (hops []Hop) {
+	sum, known, words := 0.0, s.Text("tier.size") == "" && len(members) == 1 && members[0].Rate > 0, ""
+	last := ""
+	for i := range s.Count("cache") {
+		at := fmt.Sprintf("cache[%d].", i)
+		rate, name := s.ByteRate(at+"throughput"), s.Text(at+"name")
+		if rate == 0 || name == "" {
+			known = false
+			continue
+		}
+		most := float64(rate) / float64(u.Block)
+		sum, last = sum+most, name
+		words += fmt.Sprintf("%s ÷ %s from %s + ", rate, u.Block, name)
+		if bypass := s.Bytes(at + "bypass"); s.Text(at+"mode") == "write-back" && u.Reads < 1 && (bypass == 0 || u.Block < bypass) {
+			hops = append(hops, Hop{name, name, quantity.OpRate(most / float64(1-u.Reads)), fmt.Sprintf("%s ÷ %s for every write", rate, u.Block)})
+		}
+	}
+	if known && sum > 0 && u.Reads > 0 {
+		hops = append(hops, Hop{"caches and members", last, quantity.OpRate((sum + float64(members[0].Rate)) / float64(u.Reads)), words + fmt.Sprintf("%s from the members", members[0].Rate)})
 	}
 	return hops
 }
@@ -149,9 +188,9 @@ func (s Setup) linkCeilings(u Use, at string, number int) (hops []Hop) {
 	if number > 0 {
 		name = fmt.Sprintf("link %d", number+1)
 	}
-	links := 1.0
+	links := max(s.Number(at+"hosts"), 1)
 	if s.Text(at+"combined") == "multipath" {
-		links = max(s.Number(at+"count"), 1)
+		links *= max(s.Number(at+"count"), 1)
 	}
 	rate := s.ByteRate(at + "rate")
 	if rate == 0 {
@@ -223,6 +262,21 @@ func (s Setup) limitCeiling(u Use) *Hop {
 	return &Hop{"I/O limit", limitStation, quantity.OpRate(lowest), formula}
 }
 
+// allowedCeilings is what the array allows the volume for long.
+func (s Setup) allowedCeilings(u Use) (hops []Hop) {
+	limit, formula := math.Inf(1), ""
+	if most := s.OpRate("volume.operations"); most > 0 {
+		limit, formula = float64(most), fmt.Sprintf("%s allowed", most)
+	}
+	if most := s.ByteRate("volume.throughput"); most > 0 && float64(most)/float64(u.Block) < limit {
+		limit, formula = float64(most)/float64(u.Block), fmt.Sprintf("%s allowed ÷ %s", most, u.Block)
+	}
+	if formula != "" {
+		hops = append(hops, Hop{"allowed", limitStation, quantity.OpRate(limit), formula})
+	}
+	return hops
+}
+
 func (s Setup) controllerCeilings(u Use) (hops []Hop) {
 	block := float64(u.Block)
 	generation, lanes := s.Number("controller.busGeneration"), s.Number("controller.busLanes")
@@ -242,141 +296,4 @@ func (s Setup) controllerCeilings(u Use) (hops []Hop) {
 		hops = append(hops, Hop{"controller", controllerStation, quantity.OpRate(limit), formula})
 	}
 	return hops
-}
-
-// mediaCeilings are those of the members together: of their interfaces and of
-// the media in them.
-func (s Setup) mediaCeilings(u Use) (hops []Hop) {
-	members, allKnown := s.members()
-	if !allKnown {
-		members = max(members, float64(s.Count("media")))
-	}
-	members -= s.Number("layout.missing")
-	name := fmt.Sprintf("%g members", members)
-	if members == 1 {
-		name = "1 member"
-	}
-	slowest, interfaces := member{math.Inf(1), math.Inf(1)}, math.Inf(1)
-	for i := range s.Count("media") {
-		at := fmt.Sprintf("media[%d].", i)
-		m, missing := s.member(u, at)
-		if missing != "" {
-			return append(hops, Hop{name, memberStation, 0, "not known; tell " + missing + ", or measure the members alone with 'heron look --baseline'"})
-		}
-		slowest.reads, slowest.writes = min(slowest.reads, m.reads), min(slowest.writes, m.writes)
-		if rate := s.ByteRate(at + "interface"); rate > 0 {
-			interfaces = min(interfaces, float64(rate)/float64(u.Block))
-		}
-	}
-	slowest.reads, slowest.writes = min(slowest.reads, interfaces), min(slowest.writes, interfaces)
-	cost, words := s.work(u, members, slowest)
-	if !(cost > 0) || math.IsInf(cost, 0) || members < 1 {
-		return append(hops, Hop{name, memberStation, 0, "not known; what is told of the members does not fit together"})
-	}
-	return append(hops, Hop{name, memberStation, quantity.OpRate(members / cost), fmt.Sprintf("%g × 1 s ÷ (%s)", members, words)})
-}
-
-// member is what one member can do alone at best, in operations per second of
-// the use's block size.
-type member struct{ reads, writes float64 }
-
-// arm is the share of a random operation's time on a hard disk that is spent
-// seeking and so shrinks with the span, by the square root of the distance
-// (Ruemmler and Wilkes 1994).
-const arm = 2.0 / 3
-
-// member gives the rates of one group, or the key of the fact that is missing.
-func (s Setup) member(u Use, at string) (m member, missing string) {
-	block := float64(u.Block)
-	one := func(random, sequential string) (float64, string) {
-		streaming := float64(s.ByteRate(at + sequential))
-		rate := float64(s.OpRate(at + random))
-		if u.Sequential {
-			if streaming == 0 {
-				return 0, at + sequential
-			}
-			return streaming / block, ""
-		}
-		if rate == 0 {
-			return 0, at + random
-		}
-		if s.Text(at+"kind") == "hard disk" {
-			time := 1 / rate
-			if whole := float64(s.Bytes(at+"size")) * max(s.Number(at+"count"), 1); u.Span > 0 && whole > float64(u.Span) {
-				time *= 1 - arm + arm*math.Sqrt(float64(u.Span)/whole)
-			}
-			if streaming > 0 {
-				time += max(block-4096, 0) / streaming
-			}
-			return 1 / time, ""
-		}
-		if streaming > 0 {
-			return min(rate, streaming/block), ""
-		}
-		return rate * min(1, 4096/block), ""
-	}
-	if u.Reads > 0 {
-		if m.reads, missing = one("randomReadRate", "readRate"); missing != "" {
-			return m, missing
-		}
-	}
-	if u.Reads < 1 {
-		if m.writes, missing = one("randomWriteRate", "writeRate"); missing != "" {
-			return m, missing
-		}
-	}
-	if u.Reads == 0 {
-		// A small write to parity has to read first.
-		if m.reads, missing = one("randomReadRate", "readRate"); missing != "" {
-			m.reads, missing = m.writes, ""
-		}
-	}
-	if u.Reads == 1 {
-		m.writes = m.reads
-	}
-	return m, ""
-}
-
-// work is the time of members that one operation of the use costs, in seconds,
-// and how that is made up. A small write to single parity reads and writes
-// data and parity, to double parity three of each (Patterson, Gibson and Katz
-// 1988; Chen et al. 1994); large ones are taken as whole stripes.
-func (s Setup) work(u Use, members float64, m member) (cost float64, words string) {
-	var parts []string
-	add := func(share quantity.Share, count float64, verb string, rate float64) {
-		if share <= 0 || count <= 0 {
-			return
-		}
-		cost += float64(share) * count / rate
-		text := fmt.Sprintf("%s at %s", verb, quantity.OpRate(rate))
-		if count != 1 {
-			text = fmt.Sprintf("%.3g %s", count, text)
-		}
-		if share < 1 {
-			text = fmt.Sprintf("%s × %s", share, text)
-		}
-		parts = append(parts, text)
-	}
-	writes := 1 - u.Reads
-	all := members + s.Number("layout.missing")
-	add(u.Reads, 1, "read", m.reads)
-	switch level := s.Text("layout.level"); {
-	case level == "raid1" && s.Text("layout.madeBy") != "btrfs":
-		add(writes, members, "writes", m.writes)
-	case level == "raid1", level == "raid10":
-		add(writes, 2, "writes", m.writes)
-	case level == "raid5" && u.Sequential:
-		add(writes, all/max(all-1, 1), "writes", m.writes)
-	case level == "raid6" && u.Sequential:
-		add(writes, all/max(all-2, 1), "writes", m.writes)
-	case level == "raid5":
-		add(writes, 2, "reads", m.reads)
-		add(writes, 2, "writes", m.writes)
-	case level == "raid6":
-		add(writes, 3, "reads", m.reads)
-		add(writes, 3, "writes", m.writes)
-	default:
-		add(writes, 1, "write", m.writes)
-	}
-	return cost, strings.Join(parts, " + ")
 }

@@ -126,7 +126,7 @@ type Pattern struct {
 // worker: Workers × Depth operations are in flight.
 type Pace struct {
 	Depth   int `json:"depth" yaml:"depth" doc:"Operations each worker keeps in flight" minimum:"1" maximum:"4096"`
-	Workers int `json:"workers" yaml:"workers" doc:"Workers, each with a thread and a queue of its own" minimum:"1" maximum:"256"`
+	Workers int `json:"workers" yaml:"workers" doc:"Workers, each with a thread and a queue of its own" minimum:"1" maximum:"1024"`
 
 	Think    quantity.Seconds  `json:"thinkSeconds,omitempty" yaml:"think,omitempty" doc:"Pause of a slot between a completion and its next operation (closed loop)" minimum:"0"`
 	Rate     quantity.OpRate   `json:"rate,omitempty" yaml:"rate,omitempty" doc:"Operations per second of all workers together (open loop); 0 means as fast as they complete" minimum:"0"`
@@ -353,8 +353,8 @@ func (s Spec) validateLimits() error {
 	if s.Depth < 1 || s.Depth > 4096 {
 		return invalid("depth", "%d; each worker keeps from 1 to 4096 operations in flight", s.Depth)
 	}
-	if s.Workers < 1 || s.Workers > 256 {
-		return invalid("workers", "%d; from 1 to 256", s.Workers)
+	if s.Workers < 1 || s.Workers > 1024 {
+		return invalid("workers", "%d; from 1 to 1024", s.Workers)
 	}
 	if buffers := int64(s.Workers) * int64(s.Depth) * int64(s.LargestBlock()); buffers > 16<<30 {
 		return invalid("depth", "%d workers × depth %d × %s would need %s of buffers; keep it within 16 GiB",

@@ -11,6 +11,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"strconv"
 
 	"github.com/goccy/go-yaml/ast"
 
@@ -53,6 +54,21 @@ func Read(text []byte) (array.Description, error) {
 		return r.d, strictyaml.Fail(at, err, "%s", err)
 	}
 	return r.d, nil
+}
+
+// ReadFault reads one fault, as it stands in the list of an array file:
+//
+//	{kind: path drops, path: 1, for: 2s}
+//
+// Whether an array can have it is for the array to say. Errors are *Error.
+func ReadFault(text []byte) (array.Fault, error) {
+	r := reader{places: map[string]ast.Node{}}
+	var f array.Fault
+	document, err := strictyaml.Parse(text, "a fault, such as {kind: member fails, member: 2}")
+	if err != nil {
+		return f, err
+	}
+	return f, r.fault(document, "fault", &f)
 }
 
 // reader remembers where each part stands, under the names that
@@ -113,16 +129,46 @@ func word[T ~string](place *T) func(ast.Node) error {
 	return strictyaml.Parsed(place, func(text string) (T, error) { return T(text), nil })
 }
 
-func size(place *quantity.Bytes) func(ast.Node) error {
-	return strictyaml.Parsed(place, quantity.ParseBytes)
+// positive reads a value that has to be more than nothing: a zero would stand for the
+// default, and what a file states is used or refused.
+func positive[T ~int | ~int64 | ~float64](place *T, parse func(string) (T, error)) func(ast.Node) error {
+	return func(n ast.Node) error {
+		if err := strictyaml.Parsed(place, parse)(n); err != nil {
+			return err
+		}
+		if *place == 0 {
+			return strictyaml.Fail(n, nil, "is zero, which nothing real is; leave it out for the default")
+		}
+		return nil
+	}
 }
+
+func size(place *quantity.Bytes) func(ast.Node) error { return positive(place, quantity.ParseBytes) }
 func time(place *quantity.Seconds) func(ast.Node) error {
-	return strictyaml.Parsed(place, quantity.ParseSeconds)
+	return positive(place, quantity.ParseSeconds)
 }
 func rate(place *quantity.ByteRate) func(ast.Node) error {
-	return strictyaml.Parsed(place, quantity.ParseByteRate)
+	return positive(place, quantity.ParseByteRate)
 }
-func share(place *quantity.Share) func(ast.Node) error {
+func share(place *quantity.Share) func(ast.Node) error { return positive(place, quantity.ParseShare) }
+func whole(place *int) func(ast.Node) error {
+	return positive(place, func(text string) (int, error) {
+		value, err := strconv.Atoi(text)
+		if err != nil {
+			return 0, fmt.Errorf("%q is not a whole number", text)
+		}
+		return value, nil
+	})
+}
+
+// The following may be zero: none, or at once.
+func sizeOrNone(place *quantity.Bytes) func(ast.Node) error {
+	return strictyaml.Parsed(place, quantity.ParseBytes)
+}
+func timeOrNone(place *quantity.Seconds) func(ast.Node) error {
+	return strictyaml.Parsed(place, quantity.ParseSeconds)
+}
+func shareOrNone(place *quantity.Share) func(ast.Node) error {
 	return strictyaml.Parsed(place, quantity.ParseShare)
 }
 
@@ -131,6 +177,7 @@ func (r *reader) read(document ast.Node) error {
 	return r.mapping(document, "an array", "", entries{
 		"name":  word(&d.Name),
 		"price": real(&d.Price),
+		"empty": shareOrNone(&d.Empty),
 		"members": func(n ast.Node) error {
 			return several(n, "members", func(i int, n ast.Node) error {
 				d.Members = append(d.Members, array.Group{Count: 1})
@@ -140,9 +187,14 @@ func (r *reader) read(document ast.Node) error {
 		"layout": func(n ast.Node) error {
 			return r.mapping(n, "a layout", "layout", entries{"level": word(&d.Layout.Level), "chunk": size(&d.Layout.Chunk)})
 		},
+		"limits": func(n ast.Node) error {
+			return r.mapping(n, "limits", "limits", entries{
+				"operations": positive(&d.Limits.Operations, quantity.ParseOpRate), "throughput": rate(&d.Limits.Throughput), "burst": time(&d.Limits.Burst),
+			})
+		},
 		"controller": func(n ast.Node) error {
 			return r.mapping(n, "a controller", "controller", entries{
-				"operations": strictyaml.Parsed(&d.Controller.Operations, quantity.ParseOpRate), "throughput": rate(&d.Controller.Throughput),
+				"operations": positive(&d.Controller.Operations, quantity.ParseOpRate), "throughput": rate(&d.Controller.Throughput),
 			})
 		},
 		"caches": func(n ast.Node) error {
@@ -162,59 +214,68 @@ func (r *reader) read(document ast.Node) error {
 		"replica": func(n ast.Node) error {
 			d.Replica = &array.Replica{}
 			return r.mapping(n, "a replica", "replica", entries{
-				"kilometres": real(&d.Replica.Kilometres), "service": time(&d.Replica.Service), "rate": rate(&d.Replica.Rate),
+				"kilometres": real(&d.Replica.Kilometres), "service": timeOrNone(&d.Replica.Service), "rate": rate(&d.Replica.Rate),
 			})
 		},
 		"faults": func(n ast.Node) error {
 			return several(n, "faults", func(i int, n ast.Node) error {
 				d.Faults = append(d.Faults, array.Fault{})
-				f := &d.Faults[i]
-				return r.mapping(n, "a fault", fmt.Sprintf("faults[%d]", i), entries{
-					"kind": word(&f.Kind), "at": time(&f.At), "member": strictyaml.Number(&f.Member), "factor": real(&f.Factor), "rate": rate(&f.Rate),
-				})
+				return r.fault(n, fmt.Sprintf("faults[%d]", i), &d.Faults[i])
 			})
 		},
 	})
 }
 
+func (r *reader) fault(n ast.Node, at string, f *array.Fault) error {
+	return r.mapping(n, "a fault", at, entries{
+		"kind": word(&f.Kind), "at": timeOrNone(&f.At), "member": strictyaml.Number(&f.Member), "cache": strictyaml.Number(&f.Cache), "path": strictyaml.Number(&f.Path),
+		"factor": real(&f.Factor), "rate": rate(&f.Rate), "for": time(&f.For), "extra": time(&f.Extra), "share": share(&f.Share),
+		"count": whole(&f.Count), "every": time(&f.Every), "perByte": timeOrNone(&f.PerByte), "perOp": timeOrNone(&f.PerOp),
+	})
+}
+
 func (r *reader) group(n ast.Node, at string, g *array.Group) error {
 	return r.mapping(n, "a group of members", at, entries{
-		"count": strictyaml.Number(&g.Count), "medium": word(&g.Medium), "capacity": size(&g.Capacity), "slow": real(&g.Slow),
-		"rpm": real(&g.RPM), "seekTrack": time(&g.SeekTrack), "seekAverage": time(&g.SeekAverage), "seekFull": time(&g.SeekFull),
+		"count": whole(&g.Count), "medium": word(&g.Medium), "capacity": sizeOrNone(&g.Capacity), "slow": positive(&g.Slow, quantity.ParseNumber),
+		"rpm": positive(&g.RPM, quantity.ParseNumber), "seekTrack": time(&g.SeekTrack), "seekAverage": time(&g.SeekAverage), "seekFull": time(&g.SeekFull),
 		"outerRate": rate(&g.OuterRate), "innerRate": rate(&g.InnerRate), "overhead": time(&g.Overhead),
-		"queue": strictyaml.Number(&g.Queue), "writeCaching": strictyaml.Truth(&g.WriteCaching),
-		"dies": strictyaml.Number(&g.Dies), "readTime": time(&g.ReadTime), "programTime": time(&g.ProgramTime), "eraseTime": time(&g.EraseTime),
-		"fastRegion": size(&g.FastRegion), "fastProgram": time(&g.FastProgram), "overProvision": share(&g.OverProvision),
-		"blockPages": strictyaml.Number(&g.BlockPages), "interface": rate(&g.Interface), "units": strictyaml.Number(&g.Units),
+		"queue": whole(&g.Queue), "readAhead": size(&g.ReadAhead), "writeCaching": strictyaml.Truth(&g.WriteCaching), "writeBuffer": size(&g.WriteBuffer),
+		"dies": whole(&g.Dies), "readTime": time(&g.ReadTime), "programTime": time(&g.ProgramTime), "eraseTime": time(&g.EraseTime),
+		"fastRegion": sizeOrNone(&g.FastRegion), "fastProgram": time(&g.FastProgram), "overProvision": share(&g.OverProvision),
+		"blockPages": whole(&g.BlockPages), "interface": rate(&g.Interface), "units": whole(&g.Units),
 	})
 }
 
 func (r *reader) cache(n ast.Node, at string, c *array.Cache) error {
 	return r.mapping(n, "a cache", at, entries{
-		"name": word(&c.Name), "size": size(&c.Size), "block": size(&c.Block), "mode": word(&c.Mode), "protected": strictyaml.Truth(&c.Protected),
-		"hitTime": time(&c.HitTime), "throughput": rate(&c.Throughput), "dirtyLimit": share(&c.DirtyLimit), "bypass": size(&c.Bypass),
-		"devices": strictyaml.Number(&c.Devices),
+		"name": word(&c.Name), "size": sizeOrNone(&c.Size), "block": size(&c.Block), "mode": word(&c.Mode), "fetch": word(&c.Fetch), "readAhead": sizeOrNone(&c.ReadAhead), "protected": strictyaml.Truth(&c.Protected),
+		"hitTime": time(&c.HitTime), "throughput": rate(&c.Throughput), "dirtyLimit": share(&c.DirtyLimit), "bypass": sizeOrNone(&c.Bypass),
+		"devices": whole(&c.Devices),
 	})
 }
 
 func (r *reader) link(n ast.Node, l *array.Link) error {
 	return r.mapping(n, "a link", "link", entries{
-		"rate": rate(&l.Rate), "roundTrip": time(&l.RoundTrip), "count": strictyaml.Number(&l.Count), "combined": word(&l.Combined),
-		"perByte": time(&l.PerByte), "perOp": time(&l.PerOp),
+		"rate": rate(&l.Rate), "roundTrip": timeOrNone(&l.RoundTrip), "count": whole(&l.Count), "hosts": whole(&l.Hosts), "combined": word(&l.Combined), "failover": time(&l.FailOver),
+		"perByte": timeOrNone(&l.PerByte), "perOp": timeOrNone(&l.PerOp),
 		"mtu": func(n ast.Node) error {
 			if _, isList := n.(*ast.SequenceNode); !isList {
-				err := strictyaml.Number(&l.MTU[0])(n)
+				err := whole(&l.MTU[0])(n)
 				l.MTU[1] = l.MTU[0]
 				return err
 			}
 			i := 0
-			return strictyaml.Sequence(n, "mtu", func(n ast.Node) error {
+			err := strictyaml.Sequence(n, "mtu", func(n ast.Node) error {
 				if i > 1 {
 					return strictyaml.Fail(n, nil, "a link has two ends")
 				}
 				i++
-				return strictyaml.Number(&l.MTU[i-1])(n)
+				return whole(&l.MTU[i-1])(n)
 			})
+			if err == nil && i < 2 {
+				return strictyaml.Fail(n, nil, "a list needs both ends, such as [9000, 1500]; one number stands for both")
+			}
+			return err
 		},
 	})
 }

@@ -48,6 +48,11 @@ func TestMistakesHaveALineAndAColumn(t *testing.T) {
 		"one unsafe device":    {"members: {count: 2, medium: ssd, capacity: 1TB}\nlayout: {level: raid1}\ncaches: {size: 1GiB, mode: write-back, protected: true, devices: 1}\n", 3, 51, "use two"},
 		"negative distance":    {"members: {count: 2, medium: ssd, capacity: 1TB}\nlayout: {level: raid1}\nreplica: {kilometres: -3}\n", 3, 0, "not negative"},
 		"three ends":           {"link: {rate: 1GB/s, mtu: [1, 2, 3]}\n", 1, 33, "two ends"},
+		"one end":              {"link: {rate: 1GB/s, mtu: [9000]}\n", 1, 0, "both ends"},
+		"a zero":               {"members: {count: 2, medium: ssd, capacity: 1TB}\nlayout: {level: raid1}\ncaches: {size: 1GiB, mode: read-only, hitTime: 0}\n", 3, 48, "leave it out"},
+		"no price":             {"members: {count: 2, medium: ssd, capacity: 1TB}\nlayout: {level: raid1}\nprice: nan\n", 3, 8, "not a number"},
+		"nothing left":         {"members: {count: 2, medium: ssd, capacity: 1MiB}\nlayout: {level: raid0, chunk: 2MiB}\n", 2, 31, "nothing is left"},
+		"rebuilt before":       {"members: {count: 3, medium: ssd, capacity: 1TB}\nlayout: {level: raid5}\nfaults: [{kind: rebuild, at: 1s, member: 1, rate: 50MB/s}, {kind: member fails, at: 2s, member: 1}]\n", 3, 30, "does not fail before"},
 		"nothing":              {"name: x\n", 1, 0, "raid10"},
 	} {
 		_, err := Read([]byte(c.text))
@@ -55,6 +60,14 @@ func TestMistakesHaveALineAndAColumn(t *testing.T) {
 		if !errors.As(err, &wrong) || !strings.Contains(err.Error(), c.words) || wrong.Line != c.line || (c.column > 0 && wrong.Column != c.column) {
 			t.Errorf("%s: %v", name, err)
 		}
+	}
+}
+
+// What a file states is what is simulated, to parts of a nanosecond.
+func TestSmallValuesAreKept(t *testing.T) {
+	d, err := Read([]byte("members: {count: 24, medium: ssd, capacity: 16TB, interface: 3.9GB/s}\nlayout: {level: raid6}\nlink: {rate: 25GB/s, perByte: 0.5ns, roundTrip: 0, hosts: 3}\nempty: 100%\n"))
+	if err != nil || d.Link.PerByte != 0.5e-9 || d.Link.Hosts != 3 || d.Empty != 1 || d.Members[0].Interface != 3.9e9 {
+		t.Errorf("%+v, %v", d, err)
 	}
 }
 

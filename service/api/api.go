@@ -136,12 +136,12 @@ func (s *Service) problem(err error) error {
 	switch {
 	case errors.Is(err, store.ErrNotFound), errors.Is(err, errNotFound):
 		status = http.StatusNotFound
-	case errors.Is(err, store.ErrTaken), errors.Is(err, store.ErrChanged), errors.Is(err, runner.ErrFinal), errors.Is(err, runner.ErrNotMeasuring), errors.Is(err, errBusy), errors.Is(err, leftover.ErrInUse):
+	case errors.Is(err, store.ErrTaken), errors.Is(err, store.ErrChanged), errors.Is(err, runner.ErrFinal), errors.Is(err, runner.ErrNotMeasuring), errors.Is(err, runner.ErrNotFaulty), errors.Is(err, errBusy), errors.Is(err, leftover.ErrInUse):
 		status = http.StatusConflict
 	case errors.Is(err, setup.ErrInvalid), errors.Is(err, compare.ErrInvalid), errors.Is(err, workload.ErrInvalid), errors.Is(err, plan.ErrInvalid), errors.Is(err, volume.ErrLocator), errors.Is(err, strictyaml.ErrInvalid), errors.Is(err, array.ErrInvalid),
 		errors.Is(err, volume.ErrNoSpace), errors.Is(err, volume.ErrNotPermitted), errors.Is(err, volume.ErrConsent),
 		errors.Is(err, volume.ErrNotStorage), errors.Is(err, volume.ErrInUse), errors.Is(err, fs.ErrNotExist), errors.Is(err, patient.ErrNoAnswer),
-		errors.Is(err, runner.ErrMemory), errors.Is(err, simulated.ErrOutside), errors.Is(err, simulated.ErrNotArrayFile):
+		errors.Is(err, volume.ErrMemory), errors.Is(err, simulated.ErrOutside), errors.Is(err, simulated.ErrNotArrayFile):
 		status = http.StatusUnprocessableEntity
 	case errors.Is(err, store.ErrFull):
 		status = http.StatusInsufficientStorage

@@ -70,6 +70,8 @@ func TestComparingOverTheAPI(t *testing.T) {
 		"its reach":             {http.MethodGet, fmt.Sprintf("/runs/%d/reach", a), "", 200, `"reached"`},
 		"a marker after it":     {http.MethodPost, fmt.Sprintf("/runs/%d/markers", a), `{"name": "x"}`, 409, "not measuring"},
 		"a marker without name": {http.MethodPost, fmt.Sprintf("/runs/%d/markers", a), `{"name": ""}`, 422, "length"},
+		"a fault after it":      {http.MethodPost, fmt.Sprintf("/runs/%d/faults", a), `{"fault": "{kind: power cut}"}`, 409, "not measuring"},
+		"a fault of no run":     {http.MethodPost, "/runs/77/faults", `{"fault": "{kind: power cut}"}`, 404, "run 77"},
 		"no such marker":        {http.MethodGet, fmt.Sprintf("/runs/%d/markers/9", a), "", 404, "marker 9"},
 	} {
 		if status, text := send(c.method, c.path, c.body); status != c.status || !strings.Contains(text, c.words) {

@@ -111,6 +111,23 @@ func (s *Service) registerComparisons(api huma.API) {
 			return &body[resource.Marker]{marker}, nil
 		})
 
+	huma.Register(api, operation(http.MethodPost, "/runs/{id}/faults", "strike-run", "Make something go wrong with the simulated array that a run measures, and mark it", http.StatusCreated, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
+		func(ctx context.Context, in *struct {
+			ByID
+			Body struct {
+				Fault string `json:"fault" minLength:"1" maxLength:"400" doc:"A fault as in an array file, such as {kind: path drops, path: 1, for: 2s}"`
+			}
+		}) (*body[resource.Marker], error) {
+			if _, err := s.Store.Run(ctx, in.ID); err != nil {
+				return nil, s.problem(err)
+			}
+			marker, err := s.Runner.Strike(ctx, in.ID, in.Body.Fault)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[resource.Marker]{marker}, nil
+		})
+
 	huma.Register(api, operation(http.MethodGet, "/runs/{id}/markers/{marker}", "split-at-marker", "The measurement under a marker, before it and after it", http.StatusOK, http.StatusNotFound),
 		func(ctx context.Context, in *struct {
 			ByID

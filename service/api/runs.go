@@ -142,7 +142,7 @@ func (s *Service) startRun(ctx context.Context, n resource.NewRun) (resource.Run
 		}
 	}
 	size, writes := plan.Reach(steps)
-	request := volume.Request{Size: size, Writes: writes, Consent: runner.Claim(on)}
+	request := volume.Request{Size: size, Writes: writes, Consent: runner.Claim(on), Memory: runner.Spare()}
 	if err := s.check(ctx, on, locator, request); err != nil {
 		return resource.Run{}, err
 	}

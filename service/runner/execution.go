@@ -34,6 +34,7 @@ type execution struct {
 	after  bool       // end it after the measurement under way
 	keeps  *recorder  // of the measurement under way
 	at     place      // where that stands
+	used   volume.Volume
 
 	changing sync.Mutex // guards what follows: a preparation reports from another goroutine
 	run      resource.Run
@@ -98,7 +99,9 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 		return err
 	}
 	e.listen(volume)
+	e.using(volume)
 	defer func() { // a hung device may not hang the service
+		e.using(nil)
 		e.renew(ctx, volume)
 		_, _ = patient.Own(ctx, patience, func() (any, error) { return nil, volume.Close() }, func(any, error) {})
 	}()

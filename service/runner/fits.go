@@ -1,7 +1,6 @@
 package runner
 
 import (
-	"errors"
 	"fmt"
 
 	"patientheron/core/load"
@@ -10,27 +9,34 @@ import (
 	"patientheron/host"
 	"patientheron/resource"
 	"patientheron/storage"
+	"patientheron/storage/volume"
 )
 
-// ErrMemory is given when a load's buffers do not fit into memory.
-var ErrMemory = errors.New("not enough memory")
+// Spare is the memory that a run may take: three quarters of what is left; 0 when that
+// cannot be looked at.
+func Spare() quantity.Bytes {
+	left, err := host.MemoryLeft()
+	if err != nil {
+		return 0
+	}
+	return left / 4 * 3
+}
 
 // Fits reports a load whose buffers would take more than three quarters of the
 // memory that is left, with a depth that would fit. Simulated arrays keep one
 // buffer for all operations of a worker.
-func Fits(spec workload.Spec, volume resource.Volume) error {
-	left, err := host.MemoryLeft()
-	if err != nil {
-		return nil // what cannot be looked at stops nobody
+func Fits(spec workload.Spec, on resource.Volume) error {
+	if most := Spare(); most > 0 {
+		return fits(spec, on, most)
 	}
-	return fits(spec, volume, left/4*3)
+	return nil // what cannot be looked at stops nobody
 }
 
-func fits(spec workload.Spec, volume resource.Volume, most quantity.Bytes) error {
+func fits(spec workload.Spec, on resource.Volume, most quantity.Bytes) error {
 	needs := func(depth int) quantity.Bytes {
 		of := spec
 		of.Depth = depth
-		if storage.TraitsOf(volume.Kind).Virtual {
+		if storage.TraitsOf(on.Kind).Virtual {
 			of.Depth = 1
 		}
 		return load.Memory(of)
@@ -47,5 +53,5 @@ func fits(spec workload.Spec, volume resource.Volume, most quantity.Bytes) error
 		next = "use smaller blocks, or fewer workers"
 	}
 	return fmt.Errorf("%w: the buffers for workers × depth = %d × %d and blocks of %s take %s, and %s of memory can be spared; %s",
-		ErrMemory, spec.Workers, spec.Depth, spec.LargestBlock(), needs(spec.Depth), most, next)
+		volume.ErrMemory, spec.Workers, spec.Depth, spec.LargestBlock(), needs(spec.Depth), most, next)
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"patientheron/core/measure"
 	"patientheron/core/plan"
@@ -13,6 +14,7 @@ import (
 	"patientheron/core/setup"
 	"patientheron/resource"
 	"patientheron/service/look"
+	"patientheron/storage/volume"
 )
 
 // ErrChecks is given when a check failed that was not overridden.
@@ -85,6 +87,45 @@ func (r *Runner) Mark(ctx context.Context, run int64, name string) (resource.Mar
 		r.feed.send(run, m)
 	}
 	return m, err
+}
+
+// using notes the volume that others may reach while the run uses it.
+func (e *execution) using(used volume.Volume) {
+	e.asking.Lock()
+	defer e.asking.Unlock()
+	e.used = used
+}
+
+// ErrNotFaulty is given when something shall go wrong with a volume that is real.
+var ErrNotFaulty = errors.New("nothing can be made to go wrong with this volume")
+
+// strikeWithin is how long a fault by call may wait for its moment.
+const strikeWithin = 5 * time.Second
+
+// Strike makes something go wrong with the volume that a run measures, now, and sets a
+// marker for it.
+func (r *Runner) Strike(ctx context.Context, run int64, fault string) (resource.Marker, error) {
+	e := r.execution(run)
+	if e == nil {
+		return resource.Marker{}, fmt.Errorf("run %d: %w now; a fault needs a measurement under way", run, ErrNotMeasuring)
+	}
+	e.asking.Lock()
+	faulty, is := e.used.(volume.Faulty)
+	measuring := e.at.measurement != 0
+	e.asking.Unlock()
+	switch {
+	case !measuring:
+		return resource.Marker{}, fmt.Errorf("run %d: %w now; a fault needs a measurement under way", run, ErrNotMeasuring)
+	case !is:
+		return resource.Marker{}, fmt.Errorf("run %d: %w; only simulated arrays fail on demand", run, ErrNotFaulty)
+	}
+	waiting, done := context.WithTimeout(ctx, strikeWithin)
+	defer done()
+	words, err := faulty.Strike(waiting, fault)
+	if err != nil {
+		return resource.Marker{}, err
+	}
+	return r.Mark(ctx, run, words)
 }
 
 // Measuring is the run under way; 0 for none.

@@ -140,14 +140,14 @@ func TestBuffersHaveToFitIntoMemory(t *testing.T) {
 		t.Errorf("64 GiB for 64 GiB: %v", err)
 	}
 	err := fits(load, real, 10<<30)
-	if !errors.Is(err, ErrMemory) || !strings.Contains(err.Error(), "use depth 32") {
+	if !errors.Is(err, volume.ErrMemory) || !strings.Contains(err.Error(), "use depth 32") {
 		t.Errorf("64 GiB in 10 GiB: %v", err)
 	}
 	load.Depth = 32
 	if err := fits(load, real, 10<<30); err != nil {
 		t.Errorf("what it said would fit: %v", err)
 	}
-	if err := fits(load, real, 1<<20); !errors.Is(err, ErrMemory) || !strings.Contains(err.Error(), "fewer workers") {
+	if err := fits(load, real, 1<<20); !errors.Is(err, volume.ErrMemory) || !strings.Contains(err.Error(), "fewer workers") {
 		t.Errorf("no depth fits: %v", err)
 	}
 	load.Depth = 4096

@@ -27,7 +27,7 @@ func (e *execution) open(ctx context.Context, steps []plan.Step) (volume.Volume,
 	size, writes := plan.Reach(steps)
 	opened, err := patient.Own(ctx, patience, func() (volume.Volume, error) {
 		return e.bounds.Prepare(ctx, locator, volume.Request{
-			Size: size, Writes: writes, Content: steps[0].Load, Consent: Claim(e.run.Volume), Progress: e.preparing,
+			Size: size, Writes: writes, Content: steps[0].Load, Consent: Claim(e.run.Volume), Memory: Spare(), Progress: e.preparing,
 		})
 	}, func(v volume.Volume, err error) {
 		if err == nil {

@@ -8,6 +8,8 @@ import (
 	"testing"
 
 	"golang.org/x/sys/unix"
+
+	"patientheron/storage/volume"
 )
 
 const possible = "members: {count: 4, medium: ssd, capacity: 1TB}\nlayout: {level: raid10}\n"
@@ -98,5 +100,23 @@ func TestKeep(t *testing.T) {
 	}
 	if _, err := Keep(filepath.Join(folder, "gone"), "x", []byte(possible)); err == nil {
 		t.Error("kept in no folder")
+	}
+}
+
+// What would take more memory than there is is refused before it is built.
+func TestMemoryIsAskedFor(t *testing.T) {
+	folder := t.TempDir()
+	path := put(t, filepath.Join(folder, "large.yaml"), "name: Large\nmembers: {count: 24, medium: ssd, capacity: 16TB}\nlayout: {level: raid6}\ncaches: {size: 64TiB, block: 1MiB, mode: read-only, devices: 8}\n")
+	o := Opener{Folders: []string{folder}}
+	l := volume.Locator{Scheme: "array", Kind: "array", Name: path}
+	err := o.Check(l, volume.Request{Memory: 1 << 30})
+	if !errors.Is(err, volume.ErrMemory) || !strings.Contains(err.Error(), "larger cache blocks") {
+		t.Errorf("within a gibibyte: %v", err)
+	}
+	if _, err := o.Prepare(t.Context(), l, volume.Request{Memory: 1 << 30}); !errors.Is(err, volume.ErrMemory) {
+		t.Errorf("prepared within a gibibyte: %v", err)
+	}
+	if err := o.Check(l, volume.Request{Memory: 8 << 30}); err != nil {
+		t.Error(err)
 	}
 }

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"path/filepath"
 
+	"patientheron/core/array"
+	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/storage/volume"
 )
@@ -52,15 +54,29 @@ func (o Opener) Describe(l volume.Locator) (setup.Setup, setup.Layer, error) {
 }
 
 // Check reads its array file.
-func (o Opener) Check(l volume.Locator, _ volume.Request) error {
-	_, err := ReadWithin(o.Folders, l.Name)
-	return err
+func (o Opener) Check(l volume.Locator, r volume.Request) error {
+	d, err := ReadWithin(o.Folders, l.Name)
+	if err != nil {
+		return err
+	}
+	return fits(d, r.Memory)
+}
+
+// fits reports an array whose maps would take more memory than there is.
+func fits(d array.Description, most quantity.Bytes) error {
+	if needs := d.Memory(); most > 0 && needs > most {
+		return fmt.Errorf("%w: simulating %s takes up to %s once everything was used, and %s can be spared; use larger cache blocks, or smaller caches", volume.ErrMemory, d.Name, needs, most)
+	}
+	return nil
 }
 
 // Prepare builds it.
-func (o Opener) Prepare(_ context.Context, l volume.Locator, _ volume.Request) (volume.Volume, error) {
+func (o Opener) Prepare(_ context.Context, l volume.Locator, r volume.Request) (volume.Volume, error) {
 	d, err := ReadWithin(o.Folders, l.Name)
 	if err != nil {
+		return nil, err
+	}
+	if err := fits(d, r.Memory); err != nil {
 		return nil, err
 	}
 	return New(d)

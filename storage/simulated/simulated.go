@@ -6,6 +6,10 @@
 package simulated
 
 import (
+	"context"
+	"errors"
+	"fmt"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -14,6 +18,7 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	"patientheron/format/arrayfile"
 )
 
 // Volume is a simulated array at work.
@@ -21,6 +26,17 @@ type Volume struct {
 	array  *array.Array
 	before array.Totals
 	queues []*queue
+
+	answered []int // queues that have something to collect
+
+	struck  atomic.Bool // something is in strikes
+	strikes chan strike
+}
+
+// strike is a fault that somebody else asks for, to whom it is answered.
+type strike struct {
+	fault  array.Fault
+	answer chan<- error
 }
 
 // New builds an array from its description.
@@ -29,7 +45,7 @@ func New(d array.Description) (*Volume, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Volume{array: a, before: a.Totals()}, nil
+	return &Volume{array: a, before: a.Totals(), strikes: make(chan strike, 16)}, nil
 }
 
 // Use gives the array as it stands to the next measurement.
@@ -57,6 +73,9 @@ func (v *Volume) Now() int64 { return v.array.Now() }
 // Step moves the virtual time on until something was answered, at most to
 // until.
 func (v *Volume) Step(until int64) bool {
+	if v.struck.Load() {
+		v.takeStrikes()
+	}
 	for len(v.array.Done()) == 0 {
 		if !v.array.Step(until) {
 			return false
@@ -69,10 +88,58 @@ func (v *Volume) Step(until int64) bool {
 		if answer.Failed {
 			c = load.Completion{Slot: slot, Err: syscall.EIO}
 		}
+		if len(q.ready) == 0 {
+			v.answered = append(v.answered, q.number)
+		}
 		q.ready = append(q.ready, c)
 	}
 	v.array.Forget()
 	return true
+}
+
+// Strike makes a fault happen at the present moment, between two steps of whoever
+// drives the array.
+func (v *Volume) Strike(ctx context.Context, text string) (words string, err error) {
+	fault, err := arrayfile.ReadFault([]byte(text))
+	if err != nil {
+		return "", err
+	}
+	answer := make(chan error, 1)
+	select {
+	case v.strikes <- strike{fault, answer}:
+	default:
+		return "", errors.New("more faults at a time than are taken; wait for those before")
+	}
+	v.struck.Store(true)
+	select {
+	case err := <-answer:
+		if err != nil {
+			return "", err
+		}
+		return v.array.Words(fault), nil
+	case <-ctx.Done():
+		return "", fmt.Errorf("nobody drives the array at the moment: %w", ctx.Err())
+	}
+}
+
+// takeStrikes lets happen what others asked for.
+func (v *Volume) takeStrikes() {
+	v.struck.Store(false)
+	for {
+		select {
+		case s := <-v.strikes:
+			s.answer <- v.array.Strike(s.fault)
+		default:
+			return
+		}
+	}
+}
+
+// Answered lists the queues with something to collect since the call before.
+func (v *Volume) Answered() []int {
+	list := v.answered
+	v.answered = v.answered[:0]
+	return list
 }
 
 // Inside tells what happened inside the array since the call before.
@@ -114,7 +181,7 @@ func (q *queue) Submit(operations []load.Operation) error {
 		o := &operations[i]
 		q.lengths[o.Slot] = o.Length
 		q.volume.array.Submit(array.Request{
-			Tag: q.number*slotsOfQueue + o.Slot, Write: o.Class == measure.Write, Flush: o.Class == measure.Flush, Offset: o.Offset, Length: o.Length,
+			Tag: q.number*slotsOfQueue + o.Slot, Host: q.number, Write: o.Class == measure.Write, Flush: o.Class == measure.Flush, Offset: o.Offset, Length: o.Length,
 		})
 	}
 	return nil

@@ -3,8 +3,11 @@ package simulated
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"math"
+	"strings"
 	"testing"
+	"time"
 
 	"patientheron/core/array"
 	"patientheron/core/load"
@@ -161,4 +164,53 @@ func BenchmarkOperations(b *testing.B) {
 	})
 	b.ResetTimer()
 	run(b, b.Context(), v, s)
+}
+
+// As many workers as operations in flight cost about what one worker with all of them
+// costs.
+func BenchmarkWorkers(b *testing.B) {
+	d := array.Description{Members: []array.Group{{Count: 8, Medium: array.Flash, Capacity: 100 * quantity.GiB}}, Layout: array.Layout{Level: array.MirrorStripe}}
+	for _, workers := range []int{1, 256} {
+		b.Run(fmt.Sprint(workers), func(b *testing.B) {
+			v := build(b, d)
+			s := spec(func(s *workload.Spec) {
+				s.Reads, s.Workers, s.Depth, s.LeadIn, s.For, s.Amount = 1, workers, 256/workers, 0, 0, quantity.Bytes(b.N)*4096
+			})
+			b.ResetTimer()
+			run(b, b.Context(), v, s)
+		})
+	}
+}
+
+// A fault by call happens while somebody else drives the array, and is refused when the
+// array cannot have it.
+func TestStrikeBesideARun(t *testing.T) {
+	v := build(t, description())
+	ctx, stop := context.WithCancel(t.Context())
+	over := make(chan *load.Outcome)
+	go func() {
+		outcome, err := load.Run(ctx, load.Job{Workload: spec(func(s *workload.Spec) { s.For, s.Reads = 1e6, 1 }), Volume: v, Observe: func(measure.Interval) {}})
+		if err != nil {
+			t.Error(err)
+		}
+		over <- outcome
+	}()
+	words, err := v.Strike(t.Context(), "{kind: member fails, member: 2}")
+	if err != nil || words != "member fails (member 2)" {
+		t.Errorf("%q, %v", words, err)
+	}
+	for text, want := range map[string]string{"{kind: member fails, member: 9}": "members 0 to 3", "{kind: path drops}": "no link", "nothing": "fault", "{kind: rebuild, member: 1, rate: 1MB/s}": "nothing to rebuild"} {
+		if _, err := v.Strike(t.Context(), text); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", text, err)
+		}
+	}
+	stop()
+	if outcome := <-over; outcome.Failure != nil {
+		t.Error(outcome.Failure)
+	}
+	waiting, done := context.WithTimeout(t.Context(), 10*time.Millisecond)
+	defer done()
+	if _, err := v.Strike(waiting, "{kind: power cut}"); err == nil || !strings.Contains(err.Error(), "nobody drives") {
+		t.Errorf("when nobody drives it: %v", err)
+	}
 }

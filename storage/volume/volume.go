@@ -22,6 +22,7 @@ var (
 	ErrLocator      = errors.New("not a locator")
 	ErrNoSpace      = errors.New("not enough free space")
 	ErrNotPermitted = errors.New("not permitted")
+	ErrMemory       = errors.New("not enough memory")
 	ErrConsent      = errors.New("writing was not agreed to")
 	ErrInUse        = errors.New("in use")
 	ErrNotStorage   = errors.New("not a folder, a file or a block device")
@@ -83,6 +84,14 @@ type Eventful interface {
 	Events() <-chan Event
 }
 
+// Faulty is a volume that something can be made to go wrong with while it is used.
+type Faulty interface {
+	// Strike makes what a text describes happen at its present moment, and tells in
+	// words what that is. It may be called beside the queues; ctx bounds the wait for
+	// the moment.
+	Strike(ctx context.Context, text string) (words string, err error)
+}
+
 // Progress is told how much of a preparation is done.
 type Progress func(done, of quantity.Bytes)
 
@@ -92,6 +101,7 @@ type Request struct {
 	Writes   bool           // whether anything is written
 	Content  workload.Spec  // whose content a test file is filled with
 	Consent  *Claim         // what the user agreed to lose; nil for nothing
+	Memory   quantity.Bytes // that may be taken for it; 0 for any
 	Progress Progress       // may be nil
 }
 

@@ -41,6 +41,10 @@ func main() {
 		fail(keeping())
 		return
 	}
+	if len(os.Args) == 2 && os.Args[1] == "simulated" {
+		fail(simulatedArrays())
+		return
+	}
 	if len(os.Args) == 2 && os.Args[1] == "judging" {
 		fail(errors.Join(judging(), comparing()))
 		return
@@ -221,7 +225,28 @@ func simulatedArrays() error {
 		slices.Sort(seconds)
 		row(c.what, c.goal, "%.2f million a second (best of five %.2f)", 3/median(seconds), 3/seconds[0])
 	}
-	return growth()
+	return errors.Join(growth(), manyWorkers())
+}
+
+// manyWorkers compares 256 workers with one operation each with one that has all.
+func manyWorkers() error {
+	v, err := simulated.New(array.Description{Members: []array.Group{{Count: 8, Medium: array.Flash, Capacity: 100 * quantity.GiB}}, Layout: array.Layout{Level: array.MirrorStripe}})
+	if err != nil {
+		return err
+	}
+	with := func(workers int) func() (float64, error) {
+		return func() (float64, error) {
+			return timed(v, spec(func(s *workload.Spec) {
+				s.Workers, s.Depth, s.LeadIn, s.For, s.Amount = workers, 256/workers, 0, 0, 2e6*4*quantity.KiB
+			}))
+		}
+	}
+	many, one, ratio, err := paired(with(256), with(1))
+	if err != nil {
+		return err
+	}
+	row("simulated: 256 workers × depth 1 against 1 × 256", "× 1.5", "× %.2f of the time (%.2f and %.2f s for two million operations)", ratio, many, one)
+	return nil
 }
 
 // growth measures one, ten and a hundred times the operations.

@@ -380,6 +380,50 @@ func TestPatienceOnSimulatedAndRealStorage(t *testing.T) {
 	}
 }
 
+// A fault by call happens to the array that a run measures, is marked, and shows.
+func TestAFaultByCall(t *testing.T) {
+	s := serve(t, t.TempDir(), false)
+	path := filepath.Join(t.TempDir(), "array.yaml")
+	if err := os.WriteFile(path, []byte("members: {count: 4, medium: ssd, capacity: 100GB}\nlayout: {level: raid10}\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	run, err := s.StartRun(t.Context(), resource.NewRun{VolumeID: s.volume("array:"+path, nil).ID, Pace: 20, Plan: onePlan(spec(func(w *workload.Spec) {
+		w.Depth, w.For, w.Interval = 1, 120, 1
+	}))})
+	if err != nil {
+		t.Fatal(err)
+	}
+	struck := false
+	err = s.Watch(t.Context(), run.ID, client.Watcher{Point: func(p resource.Point) {
+		if p.Interval.Index < 15 || struck {
+			return
+		}
+		struck = true
+		if out, trouble, err := s.cli("array", "strike", fmt.Sprint(run.ID), "{kind: latency spike, for: 1h, extra: 10ms}"); err != nil || !strings.Contains(out, "latency spike, for 1 h") {
+			t.Errorf("%v: %s%s", err, out, trouble)
+		}
+		if _, trouble, err := s.cli("array", "strike", fmt.Sprint(run.ID), "{kind: member fails, member: 4}"); err == nil || !strings.Contains(trouble, "members 0 to 3") {
+			t.Errorf("a member that is not there: %v: %s", err, trouble)
+		}
+	}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	detail := s.finished(run.ID)
+	if len(detail.Markers) != 1 {
+		t.Fatalf("markers %+v", detail.Markers)
+	}
+	// Each read takes 10 ms longer: less than a hundred a second are left.
+	series, err := s.Series(t.Context(), detail.Measurements[0].ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	first, last := series.Intervals[0].Moved().Operations, series.Intervals[len(series.Intervals)-1].Moved().Operations
+	if first < 1000 || last < 90 || last > 100 {
+		t.Errorf("%d reads in the first second, %d in the last", first, last)
+	}
+}
+
 // A marker splits a run into before and after.
 func TestMarkers(t *testing.T) {
 	s := serve(t, t.TempDir(), false)

@@ -137,9 +137,8 @@ func TestFoldersOfOtherFileSystems(t *testing.T) {
 			if out, trouble, err := again.cli("leftover", "remove", "--all"); err != nil {
 				t.Errorf("%v: %s%s", err, out, trouble)
 			}
-			if left := held(t, branches); len(left) > 0 {
-				t.Errorf("after removal: %v", left)
-			}
+			// A file that is removed while the kernel still closes it lives on under a hidden name for a moment.
+			until(t, "what was removed is gone", func() bool { return len(held(t, branches)) == 0 })
 			if out, _, err := again.cli("leftover", "list"); err != nil || !strings.Contains(out, "Nothing was left behind.") {
 				t.Errorf("%v: %s", err, out)
 			}

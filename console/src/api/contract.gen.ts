@@ -382,6 +382,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/faults": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make something go wrong with the simulated array that a run measures, and mark it */
+        post: operations["strike-run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}/markers": {
         parameters: {
             query?: never;
@@ -902,7 +919,7 @@ export interface components {
         };
         Counter: {
             name: string;
-            /** @description share, bytes or operations */
+            /** @description share, bytes, operations, or seconds of each operation */
             unit: string;
             /** Format: double */
             value: number;
@@ -1046,6 +1063,10 @@ export interface components {
             value: number;
         };
         Explanation: {
+            /** @description What was taken for what the file does not say */
+            assumed?: string[] | null;
+            /** @description What simulating it takes, in a sentence */
+            costs: string;
             name: string;
             /**
              * Format: double
@@ -2359,6 +2380,10 @@ export interface components {
         "Stop-runRequest": {
             /** @description Let the measurement under way finish first */
             afterMeasurement?: boolean;
+        };
+        "Strike-runRequest": {
+            /** @description A fault as in an array file, such as {kind: path drops, path: 1, for: 2s} */
+            fault: string;
         };
         Subject: {
             /** @description Set when its runs are not of the same setup, so that together they stand for nothing */
@@ -4015,6 +4040,77 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "strike-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Strike-runRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Marker"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

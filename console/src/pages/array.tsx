@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, type Counter, isFinal, type Measurement } from "../api/client";
-import { bytes, share } from "../parts/format";
+import { bytes, seconds, share } from "../parts/format";
 import { Hops } from "../parts/hops";
 import { Trouble } from "../parts/shell";
 
@@ -57,11 +57,21 @@ export function ArrayPage() {
 					Measure
 				</Link>
 			</div>
-			<ul className="mt-2 mb-6 max-w-3xl">
+			<ul className="mt-2 max-w-3xl">
 				{a.words?.map((w) => (
 					<li key={w}>{w}</li>
 				))}
 			</ul>
+			<details className="mt-2 mb-6 max-w-3xl text-sm">
+				<summary className="cursor-pointer opacity-80">
+					What was assumed, and what simulating it costs
+				</summary>
+				<ul className="mt-1">
+					{[...(a.assumed ?? []), a.costs].map((w) => (
+						<li key={w}>{w}</li>
+					))}
+				</ul>
+			</details>
 			<div className="mb-4 flex flex-wrap gap-4">
 				<label className="flex flex-col gap-1">
 					What each hop can pass of
@@ -100,6 +110,7 @@ export function ArrayPage() {
 			<p className="mt-2 text-sm opacity-80">
 				A bar is as wide as what its hop can pass, on a logarithmic scale; the dark part is how busy it was.
 			</p>
+			<TimeFigures inside={inside} />
 			<CacheFigures inside={inside} />
 		</>
 	);
@@ -117,12 +128,40 @@ function meanInside(all: Counter[][]): Counter[] {
 function busiest(inside: Counter[], station: string): number {
 	return Math.max(
 		0,
-		...inside.filter((c) => c.unit === "share" && c.name.startsWith(`${station} `)).map((c) => c.value),
+		...inside.filter((c) => c.name.endsWith(" busy") && c.name.startsWith(`${station} `)).map((c) => c.value),
+	);
+}
+
+/** Where the time of an operation goes: the parts of each kind add up to its mean latency. */
+function TimeFigures({ inside }: { inside: Counter[] }) {
+	const parts = inside.filter((c) => c.unit === "seconds" && c.value > 0);
+	if (parts.length === 0) {
+		return null;
+	}
+	return (
+		<table className="table table-sm mt-6 max-w-xl">
+			<thead>
+				<tr>
+					<th>Where an operation spent its time, mean of the measurement</th>
+					<th className="figure">each</th>
+				</tr>
+			</thead>
+			<tbody>
+				{parts.map((c) => (
+					<tr key={c.name}>
+						<td>{c.name}</td>
+						<td className="figure">{seconds(c.value)}</td>
+					</tr>
+				))}
+			</tbody>
+		</table>
 	);
 }
 
 function CacheFigures({ inside }: { inside: Counter[] }) {
-	const figures = inside.filter((c) => !/^(member|link|controller busy)/.test(c.name));
+	const figures = inside.filter(
+		(c) => c.unit !== "seconds" && !/^(member|link|controller busy)/.test(c.name),
+	);
 	if (figures.length === 0) {
 		return null;
 	}

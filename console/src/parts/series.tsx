@@ -308,7 +308,9 @@ function insideShares(intervals: Interval[]): { name: string; of: (i: Interval) 
 	const most = (kind: string) => (i: Interval) =>
 		Math.max(
 			0,
-			...(i.inside ?? []).filter((c) => c.name.startsWith(kind) && c.unit === "share").map((c) => c.value),
+			...(i.inside ?? [])
+				.filter((c) => c.name.startsWith(kind) && c.name.endsWith(" busy"))
+				.map((c) => c.value),
 		);
 	return [
 		...["member", "controller", "link"]

@@ -1,0 +1,129 @@
+package array
+
+import (
+	"cmp"
+	"slices"
+
+	"patientheron/core/mechanics"
+	"patientheron/core/quantity"
+)
+
+// form is how the tier's members are laid out.
+func (t Tier) form() Layout {
+	level := t.Level
+	if level == "" {
+		level = MirrorStripe
+		if t.Members.Count < 4 {
+			level = Mirror
+		}
+	}
+	return Layout{Level: level, Chunk: 64 * quantity.KiB}
+}
+
+func (t Tier) expandedMembers() []Group {
+	return Description{Members: []Group{t.Members}}.expandedMembers()
+}
+
+// usable is the capacity of the tier for data.
+func (t Tier) usable() quantity.Bytes {
+	return Description{Members: []Group{t.Members}, Layout: t.form()}.Usable()
+}
+
+// Usable is the capacity the layout leaves for data.
+func (d Description) Usable() quantity.Bytes {
+	d = d.completed()
+	members := d.expandedMembers()
+	smallest, sum := members[0].Capacity, quantity.Bytes(0)
+	for _, m := range members {
+		smallest = min(smallest, m.Capacity)
+		sum += m.Capacity / d.Layout.Chunk * d.Layout.Chunk
+	}
+	smallest -= smallest % d.Layout.Chunk
+	n := quantity.Bytes(len(members))
+	switch d.Layout.Level {
+	case Stripe:
+		return smallest * n
+	case Mirror:
+		return smallest
+	case MirrorStripe:
+		return smallest * n / 2
+	case Parity:
+		return smallest * (n - 1)
+	case DoubleParity:
+		return smallest * (n - 2)
+	}
+	return sum
+}
+
+// smallest is the capacity of the smallest member.
+func (d Description) smallest() quantity.Bytes {
+	return slices.MinFunc(d.expandedMembers(), func(x, y Group) int { return cmp.Compare(x.Capacity, y.Capacity) }).Capacity
+}
+
+// completed replaces zero values by their defaults.
+func (d Description) completed() Description {
+	d.Layout.Chunk = cmp.Or(d.Layout.Chunk, 64*quantity.KiB)
+	if d.Link.Rate > 0 {
+		d.Link.Count = cmp.Or(d.Link.Count, 1)
+		d.Link.Hosts = cmp.Or(d.Link.Hosts, 1)
+		d.Link.FailOver = cmp.Or(d.Link.FailOver, 1)
+		for i := range d.Link.MTU {
+			d.Link.MTU[i] = cmp.Or(d.Link.MTU[i], 1500)
+		}
+		d.Link.Combined = cmp.Or(d.Link.Combined, Bundle)
+	}
+	d.Caches = slices.Clone(d.Caches)
+	for i := range d.Caches {
+		c := &d.Caches[i]
+		c.Block = cmp.Or(c.Block, 64*quantity.KiB)
+		hit, rate := quantity.Seconds(20e-6), quantity.ByteRate(5e9)
+		if c.Devices > 0 {
+			hit, rate = 90e-6, quantity.ByteRate(c.Devices)*500e6
+		}
+		c.HitTime = cmp.Or(c.HitTime, hit)
+		c.Throughput = cmp.Or(c.Throughput, rate)
+		c.DirtyLimit = cmp.Or(c.DirtyLimit, 0.5)
+	}
+	return d
+}
+
+func (g Group) completed() Group {
+	sheet := g.disk()
+	g.RPM, g.SeekTrack, g.SeekAverage, g.SeekFull = sheet.RPM, sheet.SeekTrack, sheet.SeekAverage, sheet.SeekFull
+	g.OuterRate, g.InnerRate, g.Overhead = sheet.OuterRate, sheet.InnerRate, sheet.Overhead
+	g.Queue = cmp.Or(g.Queue, 32)
+	g.ReadAhead = cmp.Or(g.ReadAhead, 4*quantity.MiB)
+	g.WriteBuffer = cmp.Or(g.WriteBuffer, 64*quantity.MiB)
+	g.Dies = cmp.Or(g.Dies, 32)
+	read, program, line := quantity.Seconds(70e-6), quantity.Seconds(600e-6), quantity.ByteRate(550e6)
+	if g.Medium == LowLatency {
+		read, program, line = 10e-6, 10e-6, 3.9e9
+	}
+	g.ReadTime = cmp.Or(g.ReadTime, read)
+	g.ProgramTime = cmp.Or(g.ProgramTime, program)
+	g.EraseTime = cmp.Or(g.EraseTime, 0.003)
+	g.FastProgram = cmp.Or(g.FastProgram, 200e-6)
+	g.OverProvision = cmp.Or(g.OverProvision, 0.07)
+	g.BlockPages = cmp.Or(g.BlockPages, 256)
+	g.Interface = cmp.Or(g.Interface, line)
+	g.Units = cmp.Or(g.Units, 8)
+	g.Slow = cmp.Or(g.Slow, 1)
+	return g
+}
+
+// disk is the data sheet of a group of hard disks.
+func (g Group) disk() mechanics.Disk {
+	return mechanics.Disk{
+		Capacity: g.Capacity, RPM: g.RPM, SeekTrack: g.SeekTrack, SeekAverage: g.SeekAverage, SeekFull: g.SeekFull,
+		OuterRate: g.OuterRate, InnerRate: g.InnerRate, Overhead: g.Overhead,
+	}.Completed()
+}
+
+func (d Description) expandedMembers() (all []Group) {
+	for _, g := range d.Members {
+		for range g.Count {
+			all = append(all, g.completed())
+		}
+	}
+	return all
+}

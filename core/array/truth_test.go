@@ -1,0 +1,611 @@
+package array
+
+import (
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"slices"
+	"testing"
+
+	"patientheron/core/quantity"
+)
+
+// truth follows every sector through an array: what each member, cache and operation
+// holds. It works parity out by itself, from nothing but what was read, so that a
+// read too few shows as a wrong byte.
+type truth struct {
+	t       *testing.T
+	a       *Array
+	what    string
+	members [][]uint32
+	caches  []map[int64]uint32
+	jobs    map[int32]*carried
+	next    map[int64]uint32 // what the next operation of a host carries
+	host    *carried         // of the operation of a host that came last
+}
+
+// carried is what an operation carries: of a write what is written, of a read what
+// it was given so far.
+type carried struct {
+	parent  int32
+	sectors map[int64]uint32
+}
+
+const sector = 512
+
+func newTruth(t *testing.T, a *Array, what string, content func(int64) uint32) *truth {
+	w := &truth{t: t, a: a, what: what, jobs: map[int32]*carried{}}
+	for _, m := range a.members {
+		held := make([]uint32, int64(m.group.Capacity)/sector)
+		for i := range held {
+			held[i] = 0xdead0000 + uint32(i) // what nobody may ever see
+		}
+		w.members = append(w.members, held)
+	}
+	for range a.caches {
+		w.caches = append(w.caches, map[int64]uint32{})
+	}
+	l := a.layout
+	for s := range a.size / sector {
+		m, at := l.Place(s * sector)
+		for i := range l.copies() {
+			w.members[m+i][at/sector] = content(s)
+		}
+	}
+	for row := int64(0); l.parity > 0 && row < a.size/int64(l.data)/sector; row++ {
+		stripe := row * sector / l.chunk
+		data := make([]uint32, l.data)
+		for i := range data {
+			data[i] = w.members[l.column(stripe, i)][row]
+		}
+		for i := range l.parity {
+			w.members[l.column(stripe, l.data+i)][row] = parityOf(i, data)
+		}
+	}
+	a.watch = w
+	return w
+}
+
+// times is the product of all four bytes with a power of two in GF(2^8), by shifting
+// (Anvin, The mathematics of RAID-6, 2004).
+func times(v uint32, power int) uint32 {
+	for range power {
+		high := v & 0x80808080
+		v = v&0x7f7f7f7f<<1 ^ high>>7*0x1d
+	}
+	return v
+}
+
+func parityOf(number int, data []uint32) (p uint32) {
+	for i, v := range data {
+		p ^= times(v, i*number)
+	}
+	return p
+}
+
+// submit hands an operation of a host over and gives what it carries.
+func (w *truth) submit(r Request, content map[int64]uint32) *carried {
+	w.host, w.next = nil, content
+	w.a.Submit(r)
+	return w.host
+}
+
+func (w *truth) wrong(format string, arguments ...any) {
+	w.t.Helper()
+	w.t.Fatalf("%s: %s", w.what, fmt.Sprintf(format, arguments...))
+}
+
+func (w *truth) born(n, parent int32) {
+	w.jobs[n] = &carried{parent: parent, sectors: map[int64]uint32{}}
+	if parent < 0 && w.host == nil { // the first one after a host has submitted it
+		if w.next != nil {
+			w.jobs[n].sectors = w.next
+		}
+		w.host = w.jobs[n]
+	}
+}
+
+// content is what a write carries for a sector.
+func (w *truth) content(n int32, s int64) uint32 {
+	for i := n; i >= 0; i = w.jobs[i].parent {
+		if v, has := w.jobs[i].sectors[s]; has {
+			return v
+		}
+	}
+	w.wrong("job %d carries nothing for sector %d", n, s)
+	return 0
+}
+
+// give gives a sector to a read and to those it is a part of, as far as they asked for
+// it: a cache may fetch more.
+func (w *truth) give(n int32, s int64, v uint32) {
+	for i := n; i >= 0; i = w.jobs[i].parent {
+		if j := w.a.jobs.at(i); s*sector < j.offset || s*sector >= j.end() {
+			return
+		}
+		w.jobs[i].sectors[s] = v
+	}
+}
+
+type spot struct {
+	member int
+	row    int64
+}
+
+// known is what pieces that were read tell of the members.
+func (w *truth) known(pieces []piece) map[spot]uint32 {
+	known := map[spot]uint32{}
+	for _, p := range pieces {
+		for at := p.offset; !p.write && at < p.offset+int64(p.length); at += sector {
+			known[spot{p.member, at / sector}] = w.members[p.member][at/sector]
+		}
+	}
+	return known
+}
+
+// row works out the data of a row of a stripe from what is known, trying nothing but
+// the two equations. Missing columns are -1 in the answer when they stay unknown.
+func (w *truth) row(l *layout, at int64, known map[spot]uint32) ([]uint32, bool) {
+	stripe, row := at/l.chunk, at/sector
+	data, lacking := make([]uint32, l.data), []int{}
+	for i := range data {
+		v, has := known[spot{l.base + l.column(stripe, i), row}]
+		data[i] = v
+		if !has {
+			data[i] = 0
+			lacking = append(lacking, i)
+		}
+	}
+	var parities []int
+	values := [2]uint32{}
+	for i := range l.parity {
+		if v, has := known[spot{l.base + l.column(stripe, l.data+i), row}]; has {
+			parities = append(parities, i)
+			values[i] = v ^ parityOf(i, data)
+		}
+	}
+	switch {
+	case len(lacking) == 0:
+		return data, true
+	case len(lacking) > len(parities):
+		return nil, false
+	case len(lacking) == 1:
+		data[lacking[0]] = divided(values[parities[0]], lacking[0]*parities[0])
+		return data, true
+	}
+	// P = x + y, Q = 2^i x + 2^j y: x = (Q - 2^j P) / (2^i - 2^j).
+	x, y := lacking[0], lacking[1]
+	right := values[1] ^ times(values[0], y)
+	for shift := 0; shift < 32; shift += 8 {
+		for guess := range uint32(256) {
+			if (times(guess, x)^times(guess, y))&0xff == right>>shift&0xff {
+				data[x] |= guess << shift
+				break
+			}
+		}
+	}
+	data[y] = values[0] ^ data[x]
+	return data, true
+}
+
+// divided is the quotient by a power of two, by multiplying until it comes round: the
+// powers of two repeat after 255.
+func divided(v uint32, power int) uint32 { return times(v, (255-power%255)%255) }
+
+func (w *truth) planned(n int32, l *layout, k kind, volume, place int64, length int, first, second []piece) {
+	if k == trims || w.a.jobs.at(n).failed {
+		return
+	}
+	known := map[spot]uint32{}
+	if l != nil {
+		known = w.known(first)
+	}
+	for off := int64(0); k == reads && off < int64(length); off += sector {
+		s := (volume + off) / sector
+		if l == nil {
+			w.give(n, s, 0)
+			continue
+		}
+		m, at := l.Place(place + off)
+		found := false
+		for i := range l.copies() {
+			if v, has := known[spot{l.base + m + i, at / sector}]; has && !found {
+				w.give(n, s, v)
+				found = true
+			}
+		}
+		if !found && l.parity > 0 {
+			if data, solved := w.row(l, at, known); solved {
+				column := int((place + off) / l.chunk % int64(l.data))
+				w.give(n, s, data[column])
+				found = true
+			}
+		}
+		if !found {
+			w.wrong("%d bytes at %d: nothing was read that tells sector %d", length, volume, s)
+		}
+	}
+	if k == writes {
+		w.write(n, l, volume, place, length, known, slices.Concat(first, second))
+	}
+}
+
+// write applies the writes among pieces.
+func (w *truth) write(n int32, l *layout, volume, place int64, length int, known map[spot]uint32, pieces []piece) {
+	fresh := map[spot]uint32{}
+	for off := int64(0); off < int64(length); off += sector {
+		m, at := l.Place(place + off)
+		for i := range l.copies() {
+			fresh[spot{l.base + m + i, at / sector}] = w.content(n, (volume+off)/sector)
+		}
+	}
+	applied := map[spot]uint32{}
+	for _, p := range pieces {
+		for at := p.offset; p.write && at < p.offset+int64(p.length); at += sector {
+			here := spot{p.member, at / sector}
+			if v, isData := fresh[here]; isData {
+				applied[here] = v
+			} else {
+				applied[here] = w.parity(l, here, known, fresh)
+			}
+		}
+	}
+	for here, v := range applied {
+		w.members[here.member][here.row] = v
+	}
+}
+
+// parity is a sector of new parity: of all data, known or fresh, or by what changed.
+func (w *truth) parity(l *layout, here spot, known, fresh map[spot]uint32) uint32 {
+	if l.parity == 0 {
+		w.wrong("member %d is written at row %d, which is none of the data", here.member, here.row)
+	}
+	stripe := here.row * sector / l.chunk
+	number := -1
+	for i := range l.parity {
+		if l.base+l.column(stripe, l.data+i) == here.member {
+			number = i
+		}
+	}
+	if number < 0 {
+		w.wrong("member %d is written at row %d, which is neither data of the write nor parity", here.member, here.row)
+	}
+	data, complete := make([]uint32, l.data), true
+	old, hasOld := known[here]
+	for i := range data {
+		column := spot{l.base + l.column(stripe, i), here.row}
+		if v, isFresh := fresh[column]; isFresh {
+			data[i] = v
+			was, hasWas := known[column]
+			old ^= times(was^v, i*number)
+			hasOld = hasOld && hasWas
+		} else if v, isKnown := known[column]; isKnown {
+			data[i] = v
+		} else {
+			complete = false
+		}
+	}
+	switch {
+	case complete:
+		return parityOf(number, data)
+	case hasOld:
+		return old
+	}
+	all, solved := w.row(l, here.row*sector, known)
+	if !solved {
+		w.wrong("parity at row %d of member %d cannot be known", here.row, here.member)
+	}
+	for i := range all {
+		if v, isFresh := fresh[spot{l.base + l.column(stripe, i), here.row}]; isFresh {
+			all[i] = v
+		}
+	}
+	return parityOf(number, all)
+}
+
+func (w *truth) kept(level int, n int32, offset int64, length int) {
+	for s := offset / sector; s < (offset+int64(length))/sector; s++ {
+		w.caches[level][s] = w.content(n, s)
+	}
+}
+
+func (w *truth) served(level int, n int32, offset int64, length int) {
+	for s := offset / sector; s < (offset+int64(length))/sector; s++ {
+		v, has := w.caches[level][s]
+		if !has {
+			w.wrong("cache %d serves sector %d, which it does not have", level, s)
+		}
+		w.give(n, s, v)
+	}
+}
+
+func (w *truth) forgot(level int, offset int64, length int) {
+	for s := offset / sector; s < (offset+int64(length))/sector; s++ {
+		delete(w.caches[level], s)
+	}
+}
+
+func (w *truth) leaving(level int, n int32, offset int64, length int) {
+	for s := offset / sector; s < (offset+int64(length))/sector; s++ {
+		v, has := w.caches[level][s]
+		if !has {
+			w.wrong("cache %d writes out sector %d, which it does not have", level, s)
+		}
+		w.jobs[n].sectors[s] = v
+	}
+}
+
+func (w *truth) landed(slot int32) {
+	l := w.a.tier.layout
+	for at := int64(slot) * w.a.tier.extent; at < int64(slot+1)*w.a.tier.extent; at += sector {
+		m, place := l.Place(at)
+		for i := range l.copies() {
+			w.members[l.base+m+i][place/sector] = 0
+		}
+		for i := range l.parity {
+			w.members[l.base+l.column(place/l.chunk, l.data+i)][place/sector] = 0
+		}
+	}
+}
+
+// remade fills a range of a member from the others as they are.
+func (w *truth) remade(l *layout, member int, from, length int64) {
+	known := map[spot]uint32{}
+	for at := from; at < from+length; at += sector {
+		for m := range l.members {
+			if m != member && l.member(w.a, m).has(from+length) {
+				known[spot{l.base + m, at / sector}] = w.members[l.base+m][at/sector]
+			}
+		}
+		here := spot{l.base + member, at / sector}
+		if l.parity == 0 {
+			first := member / l.copies() * l.copies()
+			for m := first; m < first+l.copies(); m++ {
+				if v, has := known[spot{l.base + m, at / sector}]; has {
+					w.members[here.member][here.row] = v
+				}
+			}
+			continue
+		}
+		data, solved := w.row(l, at, known)
+		if !solved {
+			w.wrong("row %d of member %d cannot be made anew", at/sector, member)
+		}
+		for i := range l.members {
+			if l.column(at/l.chunk, i) == member && i < l.data {
+				w.members[here.member][here.row] = data[i]
+			} else if l.column(at/l.chunk, i) == member {
+				w.members[here.member][here.row] = parityOf(i-l.data, data)
+			}
+		}
+	}
+}
+
+// tinyArray draws an array whose every sector can be followed.
+func tinyArray(source *rand.Rand) Description {
+	pick := func(n int) int { return source.IntN(n) }
+	d := Description{
+		Members: []Group{{Count: []int{2, 3, 4, 5, 6}[pick(5)], Medium: []Medium{HardDisk, Flash, LowLatency}[pick(3)], Capacity: quantity.MiB + quantity.Bytes(pick(3))*768*quantity.KiB}},
+		Layout:  Layout{Level: []Level{Concatenation, Stripe, Mirror, MirrorStripe, Parity, DoubleParity}[pick(6)], Chunk: quantity.Bytes(1+pick(12)) * 4096},
+		Empty:   []quantity.Share{0, 0, 0.5, 1}[pick(4)],
+	}
+	for range pick(3) {
+		d.Caches = append(d.Caches, Cache{
+			Name: "c", Size: quantity.MiB, Block: 4096 << pick(6), Mode: []CacheMode{ReadOnly, WriteBack, WriteBack, WriteThrough}[pick(4)],
+			DirtyLimit: quantity.Share(0.05 + 0.9*source.Float64()), Bypass: []quantity.Bytes{0, 64 * quantity.KiB}[pick(2)],
+			Fetch: []CacheFetch{FetchParts, FetchBlocks}[pick(2)], ReadAhead: []quantity.Bytes{0, 128 * quantity.KiB}[pick(2)], Protected: pick(2) == 0, Devices: pick(3) / 2 * 2,
+		})
+	}
+	if pick(3) == 0 {
+		d.Tier = &Tier{Members: Group{Count: 2 + pick(3), Medium: Flash, Capacity: quantity.MiB}, Level: []Level{Mirror, Parity}[pick(2)], Extent: quantity.MiB, Every: 0.05, Rate: 50e6}
+	}
+	if pick(3) == 0 {
+		d.Link = Link{Rate: 125e6, Count: 2, Combined: Multipath, RoundTrip: 100e-6, FailOver: 0.002}
+	}
+	if pick(4) == 0 {
+		d.Replica = &Replica{Kilometres: 20}
+	}
+	return d
+}
+
+// Whatever was written is read, through every cache, tier and degraded layout, while
+// members fail and are made anew, caches and batteries fail, paths drop and reads go
+// wrong; a power cut and a failing controller lose nothing that was flushed.
+func TestNothingIsServedThatWasNotThere(t *testing.T) {
+	tried, fails, cuts, errors, moves, hits, resent := 0, 0, 0, 0, int64(0), int64(0), int64(0)
+	for seed := range uint64(300) {
+		source := rand.New(rand.NewPCG(seed, 99))
+		d := tinyArray(source)
+		if d.Validate() != nil {
+			continue
+		}
+		tried++
+		f, c, e, a := follow(t, fmt.Sprintf("seed %d: %+v", seed, d), d, source)
+		fails, cuts, errors, resent = fails+f, cuts+c, errors+e, resent+a.counters.resent
+		if a.tier != nil {
+			moves += a.tier.movedBytes
+		}
+		for _, c := range a.caches {
+			hits += c.hits
+		}
+	}
+	t.Logf("%d arrays, %d members failed, %d power cuts, %d reads recovered, %d operations sent again, %d MB relocated, %d hits", tried, fails, cuts, errors, resent, moves/1e6, hits)
+	if tried < 150 || fails < 100 || cuts < 50 || errors == 0 || resent == 0 || moves == 0 || hits < 1000 {
+		t.Error("hardly anything was tried")
+	}
+}
+
+// follow drives one array with writes that do not overlap.
+func follow(t *testing.T, what string, d Description, source *rand.Rand) (fails, cuts, errors int, a *Array) {
+	a = build(t, d)
+	sectors := a.size / sector
+	empty := int64(float64(a.size) * float64(1-d.Empty))
+	held := make([]uint32, sectors)
+	older := map[int64][]uint32{} // what may come back after a power cut
+	for s := range held {
+		held[s] = uint32(s)*2654435761 + 1
+		if a.tier != nil && (int64(s)*sector)/a.tier.extent*a.tier.extent >= empty {
+			held[s] = 0
+		}
+	}
+	w := newTruth(t, a, what, func(s int64) uint32 { return held[s] })
+	type flight struct {
+		from, to int64
+		write    bool
+		loose    bool // it overlaps a write: either content may come
+		job      *carried
+	}
+	flying := map[int]flight{}
+	mayLose := slices.ContainsFunc(a.caches, (*cache).volatile)
+	var version uint32
+	reap := func() {
+		for _, done := range a.Done() {
+			f := flying[done.Tag]
+			delete(flying, done.Tag)
+			if done.Failed {
+				w.wrong("an operation failed")
+			}
+			for s := f.from; !f.write && !f.loose && s < f.to; s++ {
+				got, has := f.job.sectors[s]
+				if !has || got != held[s] {
+					if slices.Contains(older[s], got) && has && mayLose {
+						held[s] = got // came back after the power cut
+						continue
+					}
+					w.wrong("sector %d reads %#x (%v), want %#x", s, got, has, held[s])
+				}
+			}
+		}
+		a.Forget()
+	}
+	drain := func() {
+		for len(flying) > 0 {
+			if !a.Step(math.MaxInt64) {
+				w.wrong("%d operations are never answered", len(flying))
+			}
+			reap()
+		}
+	}
+	hot := source.Int64N(max(sectors-256, 1))
+	wantsRest, streamed := false, int64(0)
+	for i := range 400 {
+		for until := a.Now() + source.Int64N(2e6); a.Step(until); {
+		}
+		reap()
+		switch chance := source.IntN(100); {
+		case chance == 0 && fails < a.layout.tolerates():
+			m := source.IntN(a.layout.members)
+			if a.members[m].failed {
+				break
+			}
+			for _, other := range a.members { // with a read that it gives up it could be one too many
+				other.errors = 0
+			}
+			drain()
+			for until := a.Now() + 2e6; a.Step(until); {
+			}
+			a.strike(Fault{Kind: MemberFails, Member: m})
+			for row := range w.members[m] {
+				w.members[m][row] = 0xbad00000 + uint32(row)
+			}
+			fails++
+		case chance == 1:
+			for m := range a.layout.members {
+				if a.members[m].failed && a.members[m].rebuild == nil {
+					a.strike(Fault{Kind: RebuildBegin, Member: m, Rate: 5e6})
+				}
+			}
+		case chance == 2 && len(a.caches) > 0:
+			drain()
+			a.strike(Fault{Kind: []FaultKind{PowerCut, FailOver}[source.IntN(2)], For: 0.001})
+			wantsRest = true
+			cuts++
+		case chance == 3 && len(a.caches) > 0:
+			n := source.IntN(len(a.caches))
+			f := Fault{Kind: BatteryFails, Cache: n, For: 0.003}
+			if source.IntN(2) == 0 {
+				f.Kind = CacheFails
+			}
+			if s := a.caches[n].spec; s.Protected || s.Mode != WriteBack { // others lose what they took
+				a.strike(f)
+			}
+		case chance == 4 && len(a.hosts) > 0:
+			a.strike(Fault{Kind: PathDrops, Path: source.IntN(2), For: 0.002})
+		case chance == 5:
+			if m := source.IntN(a.layout.members); a.layout.missing(a) < a.layout.tolerates() {
+				a.strike(Fault{Kind: MemberErrors, Member: m, Share: 0.3, Extra: 0.0005, For: 0.01})
+				defer func() { errors += int(a.counters.recovered) }()
+			}
+		case chance < 9:
+			drain()
+			was := older
+			w.submit(Request{Tag: i, Flush: true}, nil)
+			flying[i] = flight{write: true}
+			drain()
+			if !wantsRest { // after a cut what is there has to be read first
+				for s := range was {
+					delete(older, s)
+				}
+			}
+			continue
+		}
+		length := (1 + source.Int64N(96)) * sector
+		if source.IntN(3) == 0 {
+			length = 4096
+		}
+		if source.IntN(20) == 0 {
+			length = (1 + source.Int64N(1000)) * sector
+		}
+		length = min(length, a.size)
+		at := source.Int64N((a.size-length)/sector+1) * sector
+		if source.IntN(4) == 0 { // a stream
+			at = min(streamed, a.size-length)
+			streamed = (at + length) % (a.size - 4096) / sector * sector
+		} else if source.IntN(2) == 0 {
+			at = min(hot*sector+source.Int64N(64)*4096, a.size-length) / sector * sector
+		}
+		f := flight{from: at / sector, to: (at + length) / sector, write: source.IntN(2) == 0}
+		overlaps := false
+		for tag, other := range flying {
+			switch meets := f.from < other.to && other.from < f.to; {
+			case meets && f.write && other.write:
+				overlaps = true
+			case meets && f.write:
+				other.loose = true
+				flying[tag] = other
+			case meets && other.write:
+				f.loose = true
+			}
+		}
+		if overlaps || len(flying) > 8 {
+			continue
+		}
+		var content map[int64]uint32
+		if f.write {
+			content = map[int64]uint32{}
+			for s := f.from; s < f.to; s++ {
+				version++
+				older[s] = append(older[s], held[s])
+				held[s] = 0x40000000 + version
+				content[s] = held[s]
+			}
+		}
+		f.job = w.submit(Request{Tag: i, Write: f.write, Offset: at, Length: int(length)}, content)
+		flying[i] = f
+	}
+	drain()
+	for s := int64(0); s < sectors; s += 512 { // all of it at the end
+		to := min(s+512, sectors)
+		flying[0] = flight{from: s, to: to, job: w.submit(Request{Offset: s * sector, Length: int(to-s) * sector}, nil)}
+		drain()
+	}
+	return fails, cuts, errors, a
+}
+
+// tolerates is how many members may be missing whatever they are.
+func (l *layout) tolerates() int {
+	if l.level == MirrorStripe {
+		return 1
+	}
+	return l.survives()
+}

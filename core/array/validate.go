@@ -1,0 +1,304 @@
+package array
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"patientheron/core/quantity"
+)
+
+// ErrInvalid is wrapped by every error about an impossible array.
+var ErrInvalid = errors.New("impossible array")
+
+// FieldError says which part of a description cannot be and why.
+type FieldError struct {
+	Field  string // as in an array file: "layout.level", "members[0].count"
+	Reason string
+}
+
+func (e *FieldError) Error() string { return fmt.Sprintf("%v: %s: %s", ErrInvalid, e.Field, e.Reason) }
+
+// Unwrap makes errors.Is(err, ErrInvalid) true.
+func (e *FieldError) Unwrap() error { return ErrInvalid }
+
+func wrong(field, format string, arguments ...any) error {
+	return &FieldError{Field: field, Reason: fmt.Sprintf(format, arguments...)}
+}
+
+// fewest members of each layout.
+var fewest = map[Level]int{Concatenation: 1, Stripe: 1, Mirror: 2, MirrorStripe: 4, Parity: 3, DoubleParity: 4}
+
+// Validate reports the first thing about d that cannot be, as a *FieldError.
+func (d Description) Validate() error {
+	total := 0
+	for i, g := range d.Members {
+		if err := g.validate(fmt.Sprintf("members[%d]", i)); err != nil {
+			return err
+		}
+		total += g.Count
+	}
+	if total > 256 {
+		return wrong("members", "%d members; at most 256", total)
+	}
+	if !(d.Price >= 0) || math.IsInf(d.Price, 0) {
+		return wrong("price", "%g; a number from 0", d.Price)
+	}
+	if !(d.Empty >= 0 && d.Empty <= 1) {
+		return wrong("empty", "%g; a share from 0%% to 100%%", float64(d.Empty))
+	}
+	least, known := fewest[d.Layout.Level]
+	switch {
+	case !known:
+		return wrong("layout.level", "%q; one of concatenation, raid0, raid1, raid10, raid5, raid6", d.Layout.Level)
+	case total < least:
+		return wrong("layout.level", "%s of %d members; it needs at least %d", d.Layout.Level, total, least)
+	case d.Layout.Level == MirrorStripe && total%2 != 0:
+		return wrong("layout.level", "raid10 of %d members; it needs an even number", total)
+	case d.Layout.Chunk != 0 && (d.Layout.Chunk < 4096 || d.Layout.Chunk > 64*quantity.MiB || d.Layout.Chunk%4096 != 0):
+		return wrong("layout.chunk", "%s; a multiple of 4 KiB up to 64 MiB", d.Layout.Chunk)
+	}
+	if d.Usable() <= 0 {
+		return wrong("layout.chunk", "no member of %s holds a chunk of %s: nothing is left for data; use smaller chunks", d.smallest(), cmp.Or(d.Layout.Chunk, 64*quantity.KiB))
+	}
+	if !(d.Controller.Operations >= 0) || !(d.Controller.Throughput >= 0) {
+		return wrong("controller", "its limits cannot be negative; leave them out for none")
+	}
+	if l := d.Limits; !(l.Operations >= 0) || !(l.Throughput >= 0) || !(l.Burst >= 0) || l.Burst > 86400 {
+		return wrong("limits", "%s, %s and a burst of %s; none negative, and a burst of at most a day", l.Operations, l.Throughput, l.Burst)
+	}
+	if l := d.Limits; l.Burst > 0 && l.Operations == 0 && l.Throughput == 0 {
+		return wrong("limits.burst", "%s, but nothing is limited; add operations or throughput", l.Burst)
+	}
+	if len(d.Caches) > mostCaches {
+		return wrong("caches", "%d of them, one behind the other; at most %d", len(d.Caches), mostCaches)
+	}
+	for i, c := range d.Caches {
+		if err := c.validate(fmt.Sprintf("caches[%d]", i)); err != nil {
+			return err
+		}
+	}
+	if d.Tier != nil {
+		if err := d.validateTier(); err != nil {
+			return err
+		}
+	}
+	if err := d.Link.validate(); err != nil {
+		return err
+	}
+	if r := d.Replica; r != nil && (!(r.Kilometres >= 0) || r.Kilometres > 40_000 || !(r.Service >= 0) || !(r.Rate >= 0)) {
+		return wrong("replica", "%g km with a service time of %s; distance and times are not negative, and the earth is 40 000 km around", r.Kilometres, r.Service)
+	}
+	return d.validateFaults()
+}
+
+func (g Group) validate(at string) error {
+	if g.Count < 1 || g.Count > 256 {
+		return wrong(at+".count", "%d; from 1 to 256", g.Count)
+	}
+	if g.Medium != HardDisk && g.Medium != Flash && g.Medium != LowLatency {
+		return wrong(at+".medium", "%q; one of hard disk, ssd, low-latency nvme", g.Medium)
+	}
+	if g.Capacity < quantity.MiB || g.Capacity > 1<<50 {
+		return wrong(at+".capacity", "%s; from 1 MiB to 1 PiB", g.Capacity)
+	}
+	for field, value := range map[string]float64{
+		"rpm": g.RPM, "seekTrack": float64(g.SeekTrack), "seekAverage": float64(g.SeekAverage), "seekFull": float64(g.SeekFull),
+		"outerRate": float64(g.OuterRate), "innerRate": float64(g.InnerRate), "overhead": float64(g.Overhead),
+		"readTime": float64(g.ReadTime), "programTime": float64(g.ProgramTime), "eraseTime": float64(g.EraseTime),
+		"fastProgram": float64(g.FastProgram), "interface": float64(g.Interface), "slow": g.Slow,
+	} {
+		if !(value >= 0) || value > 1e15 {
+			return wrong(at+"."+field, "%g; it is not negative and not absurd", value)
+		}
+	}
+	if g.ReadAhead < 0 || g.ReadAhead > quantity.GiB || g.WriteBuffer < 0 || g.WriteBuffer > 64*quantity.GiB {
+		return wrong(at+".readAhead", "%s, with a write buffer of %s; up to 1 GiB and 64 GiB, none negative", g.ReadAhead, g.WriteBuffer)
+	}
+	if g.Queue < 0 || g.Queue > 256 || g.Dies < 0 || g.Dies > 4096 || g.Units < 0 || g.Units > 256 || g.BlockPages < 0 || g.BlockPages > 1<<16 || g.FastRegion < 0 {
+		return wrong(at, "queue up to 256, dies up to 4096, units up to 256, block pages up to 65536, none negative")
+	}
+	if !(g.OverProvision >= 0 && g.OverProvision <= 4) {
+		return wrong(at+".overProvision", "%g; from 0%% to 400%%", float64(g.OverProvision))
+	}
+	full := g.completed()
+	if g.Medium == HardDisk && !(full.SeekTrack <= full.SeekAverage && full.SeekAverage <= full.SeekFull) {
+		return wrong(at+".seekAverage", "track, average and full seek of %s, %s and %s do not rise", full.SeekTrack, full.SeekAverage, full.SeekFull)
+	}
+	if g.Medium == HardDisk && full.InnerRate > full.OuterRate {
+		return wrong(at+".innerRate", "%s is more than the outer tracks give (%s)", full.InnerRate, full.OuterRate)
+	}
+	return nil
+}
+
+// validateTier also makes sure that the tier can be taken away again: the slow
+// members must have room for all that it holds.
+func (d Description) validateTier() error {
+	t := d.Tier
+	if err := t.Members.validate("tier.members"); err != nil {
+		return err
+	}
+	form := t.form()
+	switch least, known := fewest[form.Level]; {
+	case !known:
+		return wrong("tier.level", "%q; one of concatenation, raid0, raid1, raid10, raid5, raid6", t.Level)
+	case form.Level == Stripe || form.Level == Concatenation || t.Members.Count < 2:
+		return wrong("tier.level", "%s of %d members has no redundancy, and a tier holds the only copy of its data; use raid1 of two", form.Level, t.Members.Count)
+	case t.Members.Count < least || form.Level == MirrorStripe && t.Members.Count%2 != 0:
+		return wrong("tier.level", "%s of %d members; it needs at least %d, and raid10 an even number", form.Level, t.Members.Count, least)
+	case t.Extent != 0 && (t.Extent < quantity.MiB || t.Extent > quantity.GiB || t.Extent%quantity.MiB != 0):
+		return wrong("tier.extent", "%s; whole MiB, from 1 MiB to 1 GiB", t.Extent)
+	case !(t.Every >= 0) || t.Every > 86400 || !(t.Rate >= 0):
+		return wrong("tier", "it looks at most once a day, and moves at a rate that is not negative")
+	}
+	if extents := d.Usable() / cmp.Or(t.Extent, tierExtent); extents > 1<<24 {
+		return wrong("tier.extent", "%s in extents of %s are %d extents; at most 16 777 216 are kept track of: use larger extents", d.Usable(), cmp.Or(t.Extent, tierExtent), extents)
+	}
+	if fast, slow := t.usable(), d.Usable(); fast > slow {
+		return wrong("tier", "it holds %s, more than the %s of the members below: it could never be drained to be taken away; use a smaller tier", fast, slow)
+	}
+	return nil
+}
+
+func (c Cache) validate(at string) error {
+	if c.Size < quantity.MiB || c.Size > 1<<46 {
+		return wrong(at+".size", "%s; from 1 MiB to 64 TiB", c.Size)
+	}
+	if c.Block != 0 && (c.Block < 4096 || c.Block > c.Size || c.Block&(c.Block-1) != 0) {
+		return wrong(at+".block", "%s; a power of two from 4 KiB up to the size of the cache", c.Block)
+	}
+	if blocks := c.Size / cmp.Or(c.Block, 64*quantity.KiB); blocks > 1<<26 {
+		return wrong(at+".block", "%s in blocks of %s are %d blocks; at most 67 108 864 are kept track of: use larger blocks", c.Size, cmp.Or(c.Block, 64*quantity.KiB), blocks)
+	}
+	if c.Mode != ReadOnly && c.Mode != WriteBack && c.Mode != WriteThrough {
+		return wrong(at+".mode", "%q; one of read-only, write-back, write-through", c.Mode)
+	}
+	if c.ReadAhead < 0 || c.ReadAhead > c.Size/8 || c.ReadAhead > 0 && c.ReadAhead < cmp.Or(c.Block, 64*quantity.KiB) {
+		return wrong(at+".readAhead", "%s; from a block to an eighth of the cache", c.ReadAhead)
+	}
+	if c.Fetch != "" && c.Fetch != FetchParts && c.Fetch != FetchBlocks {
+		return wrong(at+".fetch", "%q; parts or blocks", c.Fetch)
+	}
+	if c.Mode == WriteBack && c.Protected && c.Devices == 1 {
+		return wrong(at+".protected", "one device cannot protect what is dirty: when it fails, that is lost; use two, or mark it as not protected")
+	}
+	if !(c.HitTime >= 0) || c.HitTime > 1 || !(c.Throughput >= 0) || !(c.DirtyLimit >= 0 && c.DirtyLimit <= 1) || c.Bypass < 0 || c.Devices < 0 || c.Devices > 64 {
+		return wrong(at, "hit time up to a second, dirty limit up to 100%%, up to 64 devices, none negative")
+	}
+	return nil
+}
+
+func (l Link) validate() error {
+	if !(l.Rate >= 0) || !(l.RoundTrip >= 0) || l.RoundTrip > 10 || !(l.FailOver >= 0) || l.FailOver > 3600 || l.Count < 0 || l.Count > 16 || l.Hosts < 0 || l.Hosts > 256 || !(l.PerByte >= 0) || l.PerByte > 1e-3 || !(l.PerOp >= 0) || l.PerOp > 1 {
+		return wrong("link", "a rate, a round trip up to 10 s, up to 16 links of up to 256 hosts, none negative")
+	}
+	if l.Rate == 0 && (l.Count > 0 || l.Hosts > 0 || l.RoundTrip > 0 || l.MTU != [2]int{}) {
+		return wrong("link.rate", "is missing; say what the line carries, such as 125MB/s for one gigabit")
+	}
+	for _, mtu := range l.MTU {
+		if mtu != 0 && (mtu < 576 || mtu > 65535) {
+			return wrong("link.mtu", "%d; from 576 to 65535", mtu)
+		}
+	}
+	if !slices.Contains([]Combined{"", Bundle, Multipath}, l.Combined) {
+		return wrong("link.combined", "%q; hashed bundle or multipath", l.Combined)
+	}
+	return nil
+}
+
+func (d Description) validateFaults() error {
+	for i, f := range d.Faults {
+		if err := d.validateFault(fmt.Sprintf("faults[%d]", i), f); err != nil {
+			return err
+		}
+		if f.Kind == RebuildBegin && !slices.ContainsFunc(d.Faults, func(o Fault) bool { return o.Kind == MemberFails && o.Member == f.Member && o.At <= f.At }) {
+			return wrong(fmt.Sprintf("faults[%d].at", i), "member %d is rebuilt at %s, but it does not fail before; add {kind: member fails, member: %d, at: …}", f.Member, f.At, f.Member)
+		}
+	}
+	return nil
+}
+
+// validateFault reports what a fault of this array cannot be.
+func (d Description) validateFault(at string, f Fault) error {
+	members := len(d.expandedMembers())
+	if d.Tier != nil {
+		members += d.Tier.Members.Count
+	}
+	if !(f.At >= 0) || f.At > 86400 {
+		return wrong(at+".at", "%g s; within a day", float64(f.At))
+	}
+	if !slices.Contains(kindsOfFaults, f.Kind) {
+		var names []string
+		for _, k := range kindsOfFaults {
+			names = append(names, string(k))
+		}
+		return wrong(at+".kind", "%q; one of %s", f.Kind, strings.Join(names, ", "))
+	}
+	if f.Member < 0 || f.Member >= members {
+		return wrong(at+".member", "%d; the array has members 0 to %d", f.Member, members-1)
+	}
+	given := map[string]bool{"factor": f.Factor != 0, "rate": f.Rate != 0, "share": f.Share != 0, "count": f.Count != 0, "for": f.For != 0, "extra": f.Extra != 0}
+	for _, key := range needs[f.Kind] {
+		if !given[key] {
+			return wrong(at+"."+key, "is missing; %q needs %s", f.Kind, strings.Join(needs[f.Kind], " and "))
+		}
+	}
+	switch {
+	case f.Kind == MemberSlows && !(f.Factor >= 1 && f.Factor <= 1e6):
+		return wrong(at+".factor", "%g; how many times slower, from 1", f.Factor)
+	case !(f.Rate >= 0):
+		return wrong(at+".rate", "%s; how fast it goes, such as 50MB/s", f.Rate)
+	case !(f.Share >= 0 && f.Share <= 1):
+		return wrong(at+".share", "%g; from 0%% to 100%%", float64(f.Share))
+	case f.Count < 0 || f.Count > 100_000:
+		return wrong(at+".count", "%d; up to 100000", f.Count)
+	case !(f.For >= 0) || f.For > 86400 || !(f.Extra >= 0) || f.Extra > 3600 || !(f.Every >= 0) || f.Every > 86400:
+		return wrong(at+".for", "%s, extra %s, every %s; up to a day, an hour and a day", f.For, f.Extra, f.Every)
+	case !(f.PerByte >= 0) || f.PerByte > 1e-3 || !(f.PerOp >= 0) || f.PerOp > 1:
+		return wrong(at+".perByte", "%s and %s for an operation; none negative", f.PerByte, f.PerOp)
+	}
+	return d.validateTarget(at, f)
+}
+
+// validateTarget reports a fault of something that the array does not have.
+func (d Description) validateTarget(at string, f Fault) error {
+	switch f.Kind {
+	case RebuildBegin:
+		if l := d.levelOf(f.Member); l == Stripe || l == Concatenation {
+			return wrong(at+".kind", "%s keeps nothing that a member could be rebuilt from", l)
+		}
+	case CacheFails, CacheReturns, BatteryFails, BatteryReturns:
+		if f.Cache < 0 || f.Cache >= len(d.Caches) {
+			return wrong(at+".cache", "%d; the array has %d caches, counted from 0", f.Cache, len(d.Caches))
+		}
+		if c := d.Caches[f.Cache]; (f.Kind == BatteryFails || f.Kind == BatteryReturns) && (c.Mode != WriteBack || !c.Protected || c.Devices > 0) {
+			return wrong(at+".cache", "%s has no battery: it is not protected write-back memory", c.Name)
+		}
+	case PathDrops, PathReturns, Transport:
+		paths := 1
+		if d.Link.Combined == Multipath {
+			paths = max(d.Link.Count, 1)
+		}
+		if d.Link.Rate == 0 {
+			return wrong(at+".kind", "the array has no link")
+		}
+		if f.Path < 0 || f.Path >= paths {
+			return wrong(at+".path", "%d; each host has paths 0 to %d", f.Path, paths-1)
+		}
+		if f.Kind == PathDrops && f.Count > 1 && !(f.For > 0 && f.Every > f.For) {
+			return wrong(at+".every", "%s; a path that drops %d times needs how often, and for how long each, which is less", f.Every, f.Count)
+		}
+	}
+	return nil
+}
+
+// levelOf is the level of the layout that a member belongs to.
+func (d Description) levelOf(member int) Level {
+	if d.Tier != nil && member >= len(d.expandedMembers()) {
+		return d.Tier.form().Level
+	}
+	return d.Layout.Level
+}

@@ -1,0 +1,180 @@
+package array
+
+import (
+	"slices"
+
+	"patientheron/core/setup"
+)
+
+// host is one initiator with its paths.
+type host struct {
+	paths   []*path
+	turn    int     // next one of a multipath
+	retry   int64   // after which an operation without an answer is sent once more
+	waiting []int32 // for a path to come back
+}
+
+// path is one link, full duplex, with a connection on it.
+type path struct {
+	half     int64  // of the round trip, nanoseconds
+	core     server // the core that does the connection's work
+	out, in  server
+	overhead int // bytes of a command or answer beside its data
+	down     bool
+	dropped  int64 // when it went down last
+}
+
+func newHosts(l Link) (hosts []*host) {
+	if l.Rate == 0 {
+		return nil
+	}
+	for range l.Hosts {
+		h := &host{retry: int64(l.FailOver.Duration())}
+		for range l.Count {
+			h.paths = append(h.paths, newPath(l))
+		}
+		if l.Combined == Bundle {
+			h.paths = h.paths[:1] // one flow stays on one link
+		}
+		hosts = append(hosts, h)
+	}
+	return hosts
+}
+
+func newPath(l Link) *path {
+	// Both ends agree on the smaller segment.
+	payload := float64(l.Rate) * float64(setup.PayloadShare(min(l.MTU[0], l.MTU[1])))
+	return &path{
+		half: int64(l.RoundTrip.Duration()) / 2,
+		// Command and answer each take half of an operation's time.
+		core:     server{perOperation: float64(l.PerOp) * 1e9 / 2, perByte: float64(l.PerByte) * 1e9},
+		out:      server{perByte: perSecond(payload)},
+		in:       server{perByte: perSecond(payload)},
+		overhead: 48, dropped: -1,
+	}
+}
+
+// switched takes a path down, or up again.
+func (p *path) switched(a *Array, up bool) {
+	if p.down = !up; p.down {
+		p.dropped = a.now
+	}
+}
+
+// resume sends what has waited for a path.
+func (a *Array) resume(h *host) {
+	if !slices.ContainsFunc(h.paths, func(p *path) bool { return !p.down }) {
+		return
+	}
+	waiting := h.waiting
+	h.waiting = nil
+	for _, n := range waiting {
+		a.send(n)
+	}
+}
+
+// lost reports whether an operation or its answer was on a path that went down, and
+// lets the initiator send it once more when it has waited for long enough.
+func (a *Array) lost(n int32) bool {
+	j := a.jobs.at(n)
+	if j.purpose != forHost || len(a.hosts) == 0 {
+		return false
+	}
+	h := a.hosts[j.host]
+	if p := h.paths[j.path]; !p.down && p.dropped < int64(j.stamp) {
+		return false
+	}
+	a.counters.resent++
+	a.after(max(a.now, int64(j.stamp)+h.retry), n, stepSend)
+	return true
+}
+
+// send puts an operation on a path of its host: the core, then the line, in the
+// same order, then half the round trip.
+func (a *Array) send(n int32) {
+	j := a.jobs.at(n)
+	h := a.hosts[j.host]
+	for tries := 0; ; tries++ {
+		if tries == len(h.paths) {
+			h.waiting = append(h.waiting, n)
+			return
+		}
+		j.path = int16(h.turn)
+		if h.turn++; h.turn == len(h.paths) {
+			h.turn = 0
+		}
+		if !h.paths[j.path].down {
+			break
+		}
+	}
+	j.stamp = uint64(a.now)
+	p, bytes := h.paths[j.path], 0
+	if j.kind == writes {
+		bytes = j.length
+	}
+	a.after(p.out.pass(p.core.pass(a.now, bytes), bytes+p.overhead)+p.half, n, stepArrive)
+}
+
+// reply sends the answer of an operation on its way back.
+func (a *Array) reply(n int32) {
+	j := a.jobs.at(n)
+	a.spend(j, placeWay)
+	if len(a.hosts) > 0 {
+		p := a.hosts[j.host].paths[j.path]
+		j.stamp = uint64(a.now)
+		a.after(p.in.pass(a.now, j.received()+p.overhead)+p.half, n, stepReturn)
+		return
+	}
+	if a.submitting {
+		a.after(a.now, n, stepReply)
+		return
+	}
+	a.answer(n)
+}
+
+// returned lets the initiator's core take an answer in.
+func (a *Array) returned(n int32) {
+	if a.lost(n) {
+		return
+	}
+	j := a.jobs.at(n)
+	p := a.hosts[j.host].paths[j.path]
+	if at := p.core.pass(a.now, j.received()); at > a.now {
+		a.after(at, n, stepReply)
+		return
+	}
+	a.answer(n)
+}
+
+// received is the data that comes back with an answer.
+func (j *job) received() int {
+	if j.kind == reads {
+		return j.length
+	}
+	return 0
+}
+
+// lightPerKilometre is the time light takes in one kilometre of fibre.
+const lightPerKilometre = 4900 // nanoseconds
+
+// replica is the far array and the way to it.
+type replica struct {
+	there, service int64
+	line           server
+}
+
+func newReplica(r *Replica) *replica {
+	if r == nil {
+		return nil
+	}
+	return &replica{
+		there: int64(r.Kilometres * lightPerKilometre), service: int64(r.Service.Duration()),
+		line: server{perByte: perSecond(float64(r.Rate))},
+	}
+}
+
+// safe is when a write that leaves now is known to be safe over there: the line,
+// there and back again, and the service in between.
+func (r *replica) safe(now int64, bytes int) int64 {
+	return r.line.pass(now, bytes) + 2*r.there + r.service
+}

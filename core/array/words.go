@@ -1,0 +1,229 @@
+package array
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"patientheron/core/quantity"
+)
+
+// Words says in sentences what the array is and what it survives.
+func (d Description) Words() []string {
+	d = d.completed()
+	var words []string
+	for _, g := range d.Members {
+		words = append(words, g.words())
+	}
+	words = append(words, fmt.Sprintf("They form %s with chunks of %s and leave %s for data.", d.Layout.Level, d.Layout.Chunk, asSold(d.Usable())))
+	if l := d.Limits; l.Operations > 0 || l.Throughput > 0 {
+		words = append(words, l.words())
+	}
+	for _, c := range d.Caches {
+		words = append(words, c.words())
+	}
+	if t := d.Tier; t != nil {
+		words = append(words, fmt.Sprintf("What is used most lies on a tier of %s That is %s as %s, moved by %s every %s at %s.",
+			t.Members.words(), asSold(t.usable()), t.form().Level, cmp.Or(t.Extent, tierExtent), cmp.Or(t.Every, tierEvery), cmp.Or(t.Rate, tierRate)))
+	}
+	if l := d.Link; l.Rate > 0 {
+		text := fmt.Sprintf("Operations come over %d × %s with an MTU of %d and %d at its ends and a round trip of %s", l.Count, l.Rate, l.MTU[0], l.MTU[1], l.RoundTrip)
+		if l.Count > 1 {
+			text += fmt.Sprintf(", as a %s", l.Combined)
+		}
+		if l.Hosts > 1 {
+			text += fmt.Sprintf(", from each of %d hosts", l.Hosts)
+		}
+		words = append(words, text+".")
+		if l.MTU[0] != l.MTU[1] {
+			words = append(words, "The two ends of the link disagree about the MTU: both use the smaller one.")
+		}
+	}
+	if r := d.Replica; r != nil {
+		words = append(words, fmt.Sprintf("Every write must also reach a copy %g km away, which adds %s of light and %s of service.",
+			r.Kilometres, quantity.Seconds(2*r.Kilometres*lightPerKilometre/1e9), r.Service))
+	}
+	for _, f := range d.Faults {
+		words = append(words, f.words(d))
+	}
+	return append(words, d.survives())
+}
+
+// Assumed lists what the description does not say and what is taken for it, one
+// sentence for each part.
+func (d Description) Assumed() (words []string) {
+	var said []string
+	add := func(part string) {
+		if len(said) > 0 {
+			words = append(words, fmt.Sprintf("Taken for what is not said of %s: %s.", part, strings.Join(said, ", ")))
+		}
+		said = nil
+	}
+	note := func(isSaid bool, name string, value any) {
+		if !isSaid {
+			said = append(said, fmt.Sprintf("%s %v", name, value))
+		}
+	}
+	groups := slices.Clone(d.Members)
+	if d.Tier != nil {
+		groups = append(groups, d.Tier.Members)
+	}
+	for i, g := range groups {
+		full := g.completed()
+		switch g.Medium {
+		case HardDisk:
+			note(g.RPM > 0, "rpm", full.RPM)
+			note(g.SeekTrack > 0, "seekTrack", full.SeekTrack)
+			note(g.SeekAverage > 0, "seekAverage", full.SeekAverage)
+			note(g.SeekFull > 0, "seekFull", full.SeekFull)
+			note(g.OuterRate > 0, "outerRate", full.OuterRate)
+			note(g.InnerRate > 0, "innerRate", full.InnerRate)
+			note(g.Overhead > 0, "overhead", full.Overhead)
+			note(g.Queue > 0, "queue", full.Queue)
+			note(g.ReadAhead > 0, "readAhead", full.ReadAhead)
+			note(g.WriteBuffer > 0 || !g.WriteCaching, "writeBuffer", full.WriteBuffer)
+		case Flash:
+			note(g.Dies > 0, "dies", full.Dies)
+			note(g.ReadTime > 0, "readTime", full.ReadTime)
+			note(g.ProgramTime > 0, "programTime", full.ProgramTime)
+			note(g.EraseTime > 0, "eraseTime", full.EraseTime)
+			note(g.FastProgram > 0 || g.FastRegion == 0, "fastProgram", full.FastProgram)
+			note(g.OverProvision > 0, "overProvision", full.OverProvision)
+			note(g.BlockPages > 0, "blockPages", full.BlockPages)
+			note(g.Interface > 0, "interface", full.Interface)
+		case LowLatency:
+			note(g.Units > 0, "units", full.Units)
+			note(g.ReadTime > 0, "readTime", full.ReadTime)
+			note(g.ProgramTime > 0, "programTime", full.ProgramTime)
+			note(g.Interface > 0, "interface", full.Interface)
+		}
+		part := fmt.Sprintf("the %ss", g.Medium)
+		if d.Tier != nil && i == len(groups)-1 {
+			part += " of the tier"
+		}
+		add(part)
+	}
+	full := d.completed()
+	for i, c := range d.Caches {
+		f := full.Caches[i]
+		note(c.Block > 0, "block", f.Block)
+		note(c.HitTime > 0, "hitTime", f.HitTime)
+		note(c.Throughput > 0, "throughput", f.Throughput)
+		note(c.DirtyLimit > 0 || c.Mode != WriteBack, "dirtyLimit", f.DirtyLimit)
+		add(c.Name)
+	}
+	return words
+}
+
+// Costs says what simulating the array takes.
+func (d Description) Costs() string {
+	rate := 0.0
+	for _, u := range d.Setup().Explained() {
+		for _, h := range u.Hops {
+			if h.Name == u.Limit {
+				rate = max(rate, float64(h.Rate))
+			}
+		}
+	}
+	const each = 0.6e-6 // of a core, for an operation with its members' part
+	return fmt.Sprintf("Simulating it takes up to %s of memory once everything was used, and a second of it under its heaviest load about %s of one core.",
+		d.Memory(), quantity.Seconds(max(rate*each, 1e-3)))
+}
+
+// Memory is about what the maps of SSDs, caches and the tier take when everything was
+// used.
+func (d Description) Memory() quantity.Bytes {
+	full := d.completed()
+	pages := 0.0
+	groups := d.expandedMembers()
+	if d.Tier != nil {
+		groups = append(groups, d.Tier.expandedMembers()...)
+	}
+	for _, g := range groups {
+		if g.Medium == Flash {
+			pages += float64(g.Capacity/pageSize) * (1 + float64(g.OverProvision))
+		}
+	}
+	sum := 8 * pages / float64(d.flashScale())
+	for _, c := range full.Caches {
+		sum += float64(c.Size/c.Block) * (nodeSize + 3*8)
+	}
+	if t := d.Tier; t != nil {
+		sum += float64(d.Usable()/cmp.Or(t.Extent, tierExtent)) * 13
+	}
+	return max(quantity.Bytes(sum), quantity.MiB)
+}
+
+func (g Group) words() string {
+	full := g.completed()
+	text := fmt.Sprintf("%d × %s of %s", g.Count, g.Medium, g.Capacity)
+	switch g.Medium {
+	case HardDisk:
+		text += fmt.Sprintf(", %g turns a minute, %s average seek, %s to %s from the outer to the inner tracks", full.RPM, full.SeekAverage, full.OuterRate, full.InnerRate)
+	case Flash:
+		text += fmt.Sprintf(", %d dies, %s to read and %s to program a page, %s over-provisioned, over a line of %s", full.Dies, full.ReadTime, full.ProgramTime, full.OverProvision, full.Interface)
+	case LowLatency:
+		text += fmt.Sprintf(", %d operations at a time, %s each, over a line of %s", full.Units, full.ReadTime, full.Interface)
+	}
+	if full.Slow > 1 {
+		text += fmt.Sprintf(", %g times slower than they should be", full.Slow)
+	}
+	return text + "."
+}
+
+func (l Limits) words() string {
+	var most []string
+	if l.Operations > 0 {
+		most = append(most, l.Operations.String())
+	}
+	if l.Throughput > 0 {
+		most = append(most, l.Throughput.String())
+	}
+	text := "The volume is allowed " + strings.Join(most, " and ")
+	if l.Burst > 0 {
+		text += fmt.Sprintf(", and after a pause the work of %s at once", l.Burst)
+	}
+	return text + "."
+}
+
+func (c Cache) words() string {
+	text := fmt.Sprintf("In front of them: %s, %s, %s", c.Name, c.Size, c.Mode)
+	if c.ReadAhead > 0 {
+		text += fmt.Sprintf(", fetching %s ahead of streams", c.ReadAhead)
+	}
+	if c.Fetch == FetchBlocks {
+		text += fmt.Sprintf(", fetching whole blocks of %s", cmp.Or(c.Block, 64*quantity.KiB))
+	}
+	switch {
+	case c.Mode != WriteBack:
+	case c.Devices > 0 && c.Protected:
+		text += fmt.Sprintf(", on %d devices, protected: what is dirty survives a power cut and the loss of one", c.Devices)
+	case c.Devices > 0:
+		text += fmt.Sprintf(", on %d devices, not protected: what is dirty survives a power cut, but not the loss of a device", c.Devices)
+	case c.Protected:
+		text += ", protected: what is dirty survives a power cut"
+	default:
+		text += ", not protected: a power cut loses what is dirty and was not flushed"
+	}
+	return text + "."
+}
+
+func (d Description) survives() string {
+	total := len(d.expandedMembers())
+	var unsafe []string
+	for _, c := range d.Caches {
+		if c.Mode == WriteBack && !c.Protected && c.Devices == 0 {
+			unsafe = append(unsafe, c.Name)
+		}
+	}
+	lost := map[Level]string{
+		Concatenation: "the loss of no member", Stripe: "the loss of no member", Parity: "the loss of any one member",
+		DoubleParity: "the loss of any two members", MirrorStripe: "the loss of one member of each pair",
+		Mirror: fmt.Sprintf("the loss of any %d members", total-1),
+	}[d.Layout.Level]
+	if len(unsafe) == 0 {
+		return fmt.Sprintf("It survives %s and a power cut.", lost)
+	}
+	return fmt.Sprintf("It survives %s, but not a power cut: %s would lose what is dirty and was not flushed.", lost, strings.Join(unsafe, " and "))
+}

@@ -1,0 +1,369 @@
+package setup
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"patientheron/core/mechanics"
+	"patientheron/core/quantity"
+)
+
+// mediaCeilings are those of the members together: of their interfaces and of the
+// media in them.
+func (s Setup) mediaCeilings(u Use) (hops []Hop) {
+	groups := s.Count("media")
+	members, allKnown := s.members()
+	if !allKnown {
+		members = max(members, float64(groups))
+	}
+	missing := s.Number("layout.missing")
+	alive := members - missing
+	name := fmt.Sprintf("%g members", alive)
+	if alive == 1 {
+		name = "1 member"
+	}
+	unknown := func(why string) []Hop { return append(hops, Hop{name, memberStation, 0, why}) }
+	if !(alive >= 1) || members > 4096 {
+		return unknown("not known; what is told of the members does not fit together")
+	}
+	g := geometry{level: s.Text("layout.level"), members: int(members), missing: int(missing), chunk: int64(s.Bytes("layout.chunk")), gathers: s.gathers()}
+	if g.level == "raid1" && s.Text("layout.madeBy") == "btrfs" {
+		g.level = "raid10" // two copies of everything, on whichever members
+	}
+	var all []medium
+	for i := range groups {
+		m := s.medium(u, fmt.Sprintf("media[%d].", i))
+		if m.lacks != "" {
+			return unknown("not known; tell " + m.lacks + ", or measure the members alone with 'heron look --baseline'")
+		}
+		all = append(all, m)
+	}
+	reads, writes := g.cost(int64(u.Block), false, u.Sequential), g.cost(int64(u.Block), true, u.Sequential)
+	if p := g.parity(); p > 0 && u.Sequential && s.Text("media[0].kind") == "hard disk" && g.members > p {
+		reads.readBytes *= alive / float64(g.members-p) // parity passes under the heads as well
+	}
+	total := reads.times(float64(u.Reads)).plus(writes.times(float64(1 - u.Reads)))
+	among := float64(max(u.Depth, 0)) * max(total.reads, total.writes, 1) / alive
+	if u.Depth == 0 {
+		among = math.Inf(1)
+	}
+	for i := range all {
+		all[i].settle(u, among)
+	}
+	rate, formula := g.rate(u, all, reads, writes, alive)
+	if !(rate > 0) || math.IsInf(rate, 0) {
+		return unknown("not known; what is told of the members does not fit together")
+	}
+	return append(hops, Hop{name, memberStation, quantity.OpRate(rate), formula})
+}
+
+// gathers reports whether somebody puts the writes of a stream together: the
+// system's own arrays do, and caches that keep writes.
+func (s Setup) gathers() bool {
+	if s.Text("layout.madeBy") != "" {
+		return true
+	}
+	for i := range s.Count("cache") {
+		if s.Text(fmt.Sprintf("cache[%d].mode", i)) == "write-back" {
+			return true
+		}
+	}
+	return false
+}
+
+// medium is what one member of a group can do alone: the time that pieces and bytes
+// take.
+type medium struct {
+	count float64
+	size  float64
+	slow  float64
+	lacks string // the key of the fact that is missing
+
+	read, write side
+	line        float64 // seconds a byte of the interface, which reads and writes share
+	overlaps    bool    // pieces and bytes are worked on at the same time, as in an SSD
+
+	disk    *mechanics.Disk // where the mechanics are known
+	queue   float64
+	nearest float64 // of so many it serves the one that is nearest
+	buffer  float64
+	caches  bool // it takes writes into memory, and writes them in an order of its own
+	regions []mechanics.Region
+	span    float64 // bytes of one member that are used
+}
+
+// side is what reads, or writes, take.
+type side struct {
+	piece float64 // seconds of each
+	byte  float64 // and of each byte
+}
+
+// medium reads what is known of a group.
+func (s Setup) medium(u Use, at string) medium {
+	m := medium{count: max(s.Number(at+"count"), 1), size: float64(s.Bytes(at + "size")), slow: max(s.Number(at+"slow"), 1)}
+	isDisk := s.Text(at+"kind") == "hard disk"
+	share := 1.0
+	if whole := m.size * s.wholeMembers(); u.Span > 0 && whole > float64(u.Span) {
+		share = float64(u.Span) / whole
+	}
+	m.span = share * m.size
+	m.regions = regions(share, u)
+	if isDisk && s.Number(at+"rpm") > 0 && s.Seconds(at+"seekAverage") > 0 && m.size > 0 {
+		m.disk = &mechanics.Disk{
+			Capacity: quantity.Bytes(m.size), RPM: s.Number(at + "rpm"), SeekTrack: s.Seconds(at + "seekTrack"), SeekAverage: s.Seconds(at + "seekAverage"),
+			SeekFull: s.Seconds(at + "seekFull"), OuterRate: s.ByteRate(at + "readRate"), InnerRate: s.ByteRate(at + "innerRate"), Overhead: s.Seconds(at + "overhead"),
+		}
+		*m.disk = m.disk.Completed()
+		m.caches = s.Is(at + "writeCache")
+		m.queue, m.buffer = max(s.Number(at+"queue"), 1), float64(s.Bytes(at+"buffer"))
+		m.read.byte = m.slow / float64(m.disk.OuterRate)
+		m.write = m.read
+	} else {
+		m.told(s, u, at, isDisk, share)
+	}
+	if rate := float64(s.ByteRate(at + "interface")); rate > 0 {
+		m.line = 1 / rate
+	}
+	return m
+}
+
+// wholeMembers is the number of members of all groups.
+func (s Setup) wholeMembers() float64 {
+	members, _ := s.members()
+	return max(members, 1)
+}
+
+// arm is the share of a random operation's time on a hard disk that is spent seeking
+// and so shrinks with the span, by the square root of the distance (Ruemmler and
+// Wilkes 1994).
+const arm = 2.0 / 3
+
+// told takes the rates that somebody told or measured.
+func (m *medium) told(s Setup, u Use, at string, isDisk bool, share float64) {
+	m.overlaps = !isDisk
+	one := func(random, sequential string) (t side, lacks string) {
+		streaming, rate := float64(s.ByteRate(at+sequential)), float64(s.OpRate(at+random))
+		if streaming > 0 {
+			t.byte = m.slow / streaming
+		}
+		switch {
+		case u.Sequential && streaming == 0:
+			return t, at + sequential
+		case u.Sequential:
+			return t, ""
+		case rate == 0:
+			return t, at + random
+		}
+		t.piece = m.slow / rate
+		switch {
+		case isDisk:
+			// The rate is of operations of 4 KiB; what goes beyond that streams.
+			t.piece = max(t.piece*(1-arm+arm*math.Sqrt(share))-4096*t.byte, 0)
+		case streaming == 0:
+			t.byte = t.piece / 4096
+		}
+		return t, ""
+	}
+	var lacksReads, lacksWrites string
+	m.read, lacksReads = one("randomReadRate", "readRate")
+	m.write, lacksWrites = one("randomWriteRate", "writeRate")
+	switch {
+	case u.Reads > 0 && lacksReads != "":
+		m.lacks = lacksReads
+	case u.Reads < 1 && lacksWrites != "":
+		m.lacks = lacksWrites
+	case u.Reads == 0 && lacksReads != "": // a small write to parity has to read first
+		m.read = m.write
+	}
+}
+
+// regions are the parts of a member that are used.
+func regions(share float64, u Use) []mechanics.Region {
+	if u.HotSpan <= 0 || u.HotSpan >= 1 || u.HotAccesses <= 0 {
+		return []mechanics.Region{{From: 0, To: share, Weight: 1}}
+	}
+	cut := share * float64(u.HotSpan)
+	return []mechanics.Region{{From: 0, To: cut, Weight: float64(u.HotAccesses)}, {From: cut, To: share, Weight: max(float64(1-u.HotAccesses), 1e-6)}}
+}
+
+// cachedWrites is how many writes a drive keeps in its memory to choose from.
+const cachedWrites = 1024
+
+// settle works out what a piece takes when so many wait at a time.
+func (m *medium) settle(u Use, among float64) {
+	if m.disk == nil || u.Sequential {
+		return
+	}
+	waiting := min(max(among, 1), m.queue)
+	model := mechanics.New(*m.disk)
+	positioning := model.Positioning(m.regions, waiting) / 1e9
+	hit := 0.0
+	if m.buffer > 0 && m.span > 0 {
+		hit = min(m.buffer/m.span, 1)
+	}
+	m.nearest = waiting
+	m.read.piece = m.slow * (float64(m.disk.Overhead) + (1-hit)*positioning)
+	if m.caches {
+		positioning = model.Positioning(m.regions, max(waiting, cachedWrites)) / 1e9
+	}
+	m.write.piece = m.slow * (float64(m.disk.Overhead) + positioning)
+}
+
+// time is the seconds that a member spends on a cost: its media or its interface,
+// whichever takes longer.
+func (m *medium) time(c cost) float64 { return max(m.onMedia(c), m.onLine(c)) }
+
+func (m *medium) onMedia(c cost) float64 {
+	if m.overlaps {
+		return max(c.reads*m.read.piece, c.readBytes*m.read.byte) + max(c.writes*m.write.piece, c.writtenBytes*m.write.byte)
+	}
+	return c.reads*m.read.piece + c.readBytes*m.read.byte + c.writes*m.write.piece + c.writtenBytes*m.write.byte
+}
+
+func (m *medium) onLine(c cost) float64 { return (c.readBytes + c.writtenBytes) * m.line }
+
+// rate is the most operations a second that the members together can do, and how that
+// is worked out.
+func (g geometry) rate(u Use, all []medium, reads, writes cost, alive float64) (float64, string) {
+	r, w := float64(u.Reads), float64(1-u.Reads)
+	mean := reads.times(r).plus(writes.times(w))
+	slowest := slices.MaxFunc(all, func(x, y medium) int {
+		if x.time(mean) < y.time(mean) {
+			return -1
+		}
+		return 1
+	})
+	switch {
+	case g.level == "raid1" || g.level == "raid10":
+		return g.mirrored(u, all, reads, writes, alive)
+	case g.level == "concatenation" || g.level == "single":
+		return concatenated(u, all, mean)
+	}
+	return alive / slowest.time(mean), fmt.Sprintf("%g × 1 s ÷ (%s)", alive, mean.words(&slowest))
+}
+
+// mirrored is the rate of sets of copies: of each, reads go wherever there is time
+// left by the writes, which all of them do. The set that is slowest limits.
+func (g geometry) mirrored(u Use, all []medium, reads, writes cost, alive float64) (float64, string) {
+	sets, copies := 1.0, int(alive)
+	if g.level == "raid10" {
+		sets, copies = float64(g.members/2), 2
+	}
+	one := writes.times(1 / float64(max(copies, 1))) // of the copies
+	var members []*medium
+	for i := range all {
+		for range int(all[i].count) {
+			members = append(members, &all[i])
+		}
+	}
+	lowest := math.Inf(1)
+	for first := 0; first+copies <= len(members) && copies > 0; first += copies {
+		set := members[first : first+copies]
+		for _, resource := range []func(*medium, cost) float64{(*medium).onMedia, (*medium).onLine} {
+			lowest = min(lowest, sets*rateOfSet(set, resource, float64(u.Reads), reads, one))
+		}
+	}
+	return lowest, fmt.Sprintf("%g × %d copies × 1 s ÷ (%s)", sets, copies, reads.times(float64(u.Reads)).plus(writes.times(float64(1-u.Reads))).words(&all[0]))
+}
+
+// rateOfSet is the rate at which one resource of a set of copies can work: with X
+// operations a second, of which each member writes all that is written, the reads
+// that fit in the rest of its time add up to those of X.
+func rateOfSet(set []*medium, resource func(*medium, cost) float64, share float64, reads, write cost) float64 {
+	sum, busy, longest := 0.0, 0.0, 0.0
+	for _, m := range set {
+		tr, tw := resource(m, reads), resource(m, write)
+		if tr == 0 {
+			return math.Inf(1)
+		}
+		sum += 1 / tr
+		busy += tw / tr
+		longest = max(longest, tw)
+	}
+	rate := sum / (share + (1-share)*busy)
+	if share < 1 {
+		rate = min(rate, 1/((1-share)*longest))
+	}
+	return rate
+}
+
+// concatenated is the rate of members one behind the other: a stream is on one of
+// them, and random accesses go to each by its size.
+func concatenated(u Use, all []medium, mean cost) (float64, string) {
+	fastest := slices.MinFunc(all, func(x, y medium) int {
+		if x.time(mean) < y.time(mean) {
+			return -1
+		}
+		return 1
+	})
+	if u.Sequential && u.Streams <= 1 {
+		return 1 / fastest.time(mean), fmt.Sprintf("1 s ÷ (%s), one member at a time", mean.words(&fastest))
+	}
+	whole, lowest := 0.0, math.Inf(1)
+	for _, m := range all {
+		whole += m.count * max(m.size, 1)
+	}
+	span := whole
+	if u.Span > 0 && float64(u.Span) < whole {
+		span = float64(u.Span)
+	}
+	at := 0.0
+	used := 0.0
+	for _, m := range all {
+		for range int(m.count) {
+			if share := min(max(span-at, 0), max(m.size, 1)) / span; share > 0 {
+				used++
+				if !u.Sequential {
+					lowest = min(lowest, 1/(share*m.time(mean)))
+				}
+			}
+			at += max(m.size, 1)
+		}
+	}
+	if u.Sequential {
+		return min(used, float64(u.Streams)) / fastest.time(mean), fmt.Sprintf("%g streams × 1 s ÷ (%s)", min(used, float64(u.Streams)), mean.words(&fastest))
+	}
+	return lowest, fmt.Sprintf("%g members used × 1 s ÷ (%s)", used, mean.words(&fastest))
+}
+
+// words say what an operation costs a member: the time of its media, or of its
+// interface where that takes longer.
+func (c cost) words(m *medium) string {
+	if line := m.onLine(c); line > m.onMedia(c) {
+		return fmt.Sprintf("%s over an interface of %s", quantity.Bytes(c.readBytes+c.writtenBytes), quantity.ByteRate(1/m.line))
+	}
+	var parts []string
+	add := func(pieces, bytes float64, t side, verb string) {
+		if pieces <= 0 {
+			return
+		}
+		text := verb
+		if math.Abs(pieces-1) > 0.005 {
+			text = fmt.Sprintf("%.3g %ss", pieces, verb)
+		}
+		switch {
+		case m.disk == nil && t.piece > 0: // rates that were told
+			each := t.piece + t.byte*bytes/pieces
+			if m.overlaps {
+				each = max(t.piece, t.byte*bytes/pieces)
+			}
+			text += fmt.Sprintf(" at %s", quantity.OpRate(1/each))
+		case t.piece > 0:
+			text += fmt.Sprintf(" of %s", quantity.Seconds(t.piece))
+			if m.nearest > 1 {
+				text += fmt.Sprintf(" (nearest of %.3g)", m.nearest)
+			}
+			if bytes*t.byte > pieces*t.piece/100 {
+				text += fmt.Sprintf(" with %s at %s", quantity.Bytes(bytes), quantity.ByteRate(1/t.byte))
+			}
+		case t.byte > 0:
+			text += fmt.Sprintf(" with %s at %s", quantity.Bytes(bytes), quantity.ByteRate(1/t.byte))
+		}
+		parts = append(parts, text)
+	}
+	add(c.reads, c.readBytes, m.read, "read")
+	add(c.writes, c.writtenBytes, m.write, "write")
+	return strings.Join(parts, " + ")
+}
