@@ -41,7 +41,7 @@ var rules = []struct {
 	{"storage", []string{"core/...", "storage/..."}, nil},
 	{"host", []string{"core/...", "patient"}, []string{"golang.org/x/sys", "github.com/prometheus/procfs"}},
 	{"format/strictyaml", nil, []string{"github.com/goccy/go-yaml"}},
-	{"format/planfile", []string{"core/...", "format/strictyaml"}, []string{"github.com/goccy/go-yaml"}},
+	{"format/planfile", []string{"core/...", "format/strictyaml", "format/arrayfile"}, []string{"github.com/goccy/go-yaml"}},
 	{"format/arrayfile", []string{"core/...", "format/strictyaml"}, []string{"github.com/goccy/go-yaml"}},
 	{"format/setupfile", []string{"core/...", "format/strictyaml"}, []string{"github.com/goccy/go-yaml"}},
 	{"demo", []string{"core/...", "format/planfile"}, nil},

@@ -15,6 +15,7 @@ import (
 
 	"patientheron/client"
 	"patientheron/core/array"
+	"patientheron/core/plan"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
 	"patientheron/storage/simulated"
@@ -38,11 +39,16 @@ func (a *app) array() *cobra.Command {
 			return nil
 		},
 	}
+	var with []string
 	explain := &cobra.Command{
 		Use: "explain FILE", Short: "Say in words what an array is, what each hop can pass and what it survives", Args: cobra.ExactArgs(1),
-		Example: "  heron array explain plain.yaml",
+		Example: "  heron array explain plain.yaml\n  heron array explain plain.yaml --with members.count=12 --with link.mtu=9000",
 		RunE: func(command *cobra.Command, arguments []string) error {
-			d, err := simulated.ReadFile(arguments[0])
+			settings, err := readWith(with)
+			if err != nil {
+				return err
+			}
+			d, err := simulated.ReadFile(arguments[0], settings...)
 			if err != nil {
 				return err
 			}
@@ -53,6 +59,7 @@ func (a *app) array() *cobra.Command {
 			return nil
 		},
 	}
+	explain.Flags().StringArrayVar(&with, "with", nil, "take another value for a key of the file, such as members.count=12; none takes it away")
 	var as string
 	keep := &cobra.Command{
 		Use: "keep FILE", Short: "Hand an array file over to the service and print its locator", Args: cobra.ExactArgs(1),
@@ -76,6 +83,18 @@ the place of the earlier one.`,
 	keep.Flags().StringVar(&as, "as", "", "name to keep it under (default: made from the path)")
 	command.AddCommand(check, explain, keep, a.arrayMeasure(), a.arrayStrike())
 	return command
+}
+
+// readWith reads settings such as "members.count=12".
+func readWith(texts []string) (settings []plan.Setting, err error) {
+	for _, text := range texts {
+		key, value, found := strings.Cut(text, "=")
+		if !found {
+			return nil, fmt.Errorf("--with %q is not understood; write it like members.count=12", text)
+		}
+		settings = append(settings, plan.Setting{Field: strings.TrimSpace(key), Value: strings.TrimSpace(value)})
+	}
+	return settings, nil
 }
 
 // keepArray reads an array file with the rights of the user and hands it over.
@@ -103,7 +122,7 @@ func (a *app) arrayMeasure() *cobra.Command {
 	o := &measureOptions{spec: workload.Default()}
 	command := &cobra.Command{
 		Use: "measure FILE", Short: "Measure a simulated array", Args: cobra.ExactArgs(1),
-		Example: "  heron array measure plain.yaml --preset ledger\n  heron array measure plain.yaml --reads 0% --span 1TiB --for 10min --here",
+		Example: "  heron array measure plain.yaml --preset ledger\n  heron array measure plain.yaml --reads 0% --span 1TiB --for 10min --here\n  heron array measure plain.yaml --sweep members.count=4,6,8,12 --sweep depth=1..64",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			path, err := filepath.Abs(arguments[0])
 			if err != nil {

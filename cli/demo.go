@@ -135,6 +135,13 @@ func measureDemo(ctx context.Context, c *client.Client, command *cobra.Command, 
 		return err
 	}
 	details = append(details, again)
+	sweep, err := demo.Plan(demo.Sweep)
+	if err != nil {
+		return err
+	}
+	if _, err := demoRun(ctx, c, command, demo.Setups[0], "", sweep); err != nil {
+		return err
+	}
 	printDemo(command.OutOrStdout(), details)
 	return keepComparisons(ctx, c, details)
 }

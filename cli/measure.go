@@ -18,6 +18,7 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	"patientheron/format/arrayfile"
 	"patientheron/format/planfile"
 	"patientheron/resource"
 	"patientheron/storage/simulated"
@@ -65,6 +66,7 @@ type measureOptions struct {
 	file    string
 	pace    string
 	over    []string
+	sweep   []string
 	detach  bool
 }
 
@@ -82,12 +84,17 @@ with consent to overwrite ("heron volume add --help").
 With --preset or --plan the plan is carried out, and load flags beside it
 override that field in all its stages.
 
+With --sweep a load is measured at each value of a field; 1..64 stands for 1, 2, 4,
+… 64. Of a simulated array any key of its file can be swept (docs/arrays.md): each
+such array is made anew, and "none" takes a key or a part away.
+
 Without other flags: 4 KiB random reads, depth 8, one worker, over a span of
 1 GiB, for ten seconds. Ctrl-C stops the run and keeps what was measured.`,
 		Example: `  heron measure /srv/pool --block 4KiB --reads 70% --order random --depth 32 --workers 4 --span 10GiB --for 60s
   heron measure /srv/pool --block 1MiB --order sequential --reads 0% --amount 4GiB --for 0
   heron measure /srv/pool --preset ledger --span 4GiB
   heron measure /srv/pool --plan my-plan.yaml
+  heron measure /srv/pool --sweep depth=1..64 --sweep block=4KiB,64KiB --for 5s
   heron measure null:1TiB --here --json`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			return a.startMeasuring(ctx, c, command, arguments[0], o)
@@ -104,6 +111,7 @@ func (o *measureOptions) flags(command *cobra.Command) {
 	loadFlags(flags, &o.spec)
 	flags.StringVar(&o.preset, "preset", "", "carry out a preset; 'heron preset list' shows them")
 	flags.StringVar(&o.file, "plan", "", "carry out a plan file (- for standard input)")
+	flags.StringArrayVar(&o.sweep, "sweep", nil, "measure at each of these values of a field, or of a key of an array file, such as depth=1..64 or members.count=4,6,8; several multiply")
 	flags.StringVar(&o.name, "name", "", "what to call the run")
 	flags.IntVar(&o.repeats, "repeats", 1, "how often to measure it")
 	flags.StringVar(&o.pause, "pause", "0", "wait this long before each measurement")
@@ -158,6 +166,42 @@ func readPace(text string) (float64, error) {
 	return pace, nil
 }
 
+// readSweeps reads axes such as "depth=1..64". Values of a key of an array file may hold
+// commas within brackets.
+func readSweeps(texts []string) (axes []plan.Axis, err error) {
+	for _, text := range texts {
+		field, values, found := strings.Cut(text, "=")
+		if field = strings.TrimSpace(field); !found || field == "" {
+			return nil, fmt.Errorf("--sweep %q is not understood; write it like depth=1..64 or members.count=4,6,8", text)
+		}
+		if plan.OfArray(field) {
+			if err := arrayfile.CheckKey(field); err != nil {
+				return nil, fmt.Errorf("--sweep: %w", err)
+			}
+		}
+		axes = append(axes, plan.Axis{Field: field, Values: splitOutside(values)})
+	}
+	return axes, nil
+}
+
+// splitOutside splits a text at the commas that stand in no brackets.
+func splitOutside(text string) (parts []string) {
+	depth, begin := 0, 0
+	for i, r := range text {
+		switch r {
+		case '[', '{':
+			depth++
+		case ']', '}':
+			depth--
+		case ',':
+			if depth == 0 {
+				parts, begin = append(parts, text[begin:i]), i+1
+			}
+		}
+	}
+	return append(parts, text[begin:])
+}
+
 // plan is the plan the flags ask for: a preset or a file with what the load
 // flags override, or one stage made of them.
 func (o *measureOptions) plan(command *cobra.Command) (p plan.Plan, err error) {
@@ -196,8 +240,15 @@ func (o *measureOptions) plan(command *cobra.Command) (p plan.Plan, err error) {
 	if err != nil {
 		return p, fmt.Errorf("--quiet: %w", err)
 	}
+	axes, err := readSweeps(o.sweep)
+	if err != nil {
+		return p, err
+	}
 	for i := range p.Stages {
 		stage := &p.Stages[i]
+		if stage.Fill == nil {
+			stage.Sweep = append(slices.Clone(stage.Sweep), axes...)
+		}
 		if flags.Changed("repeats") {
 			stage.Repeats = o.repeats
 		}

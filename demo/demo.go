@@ -28,6 +28,9 @@ var Setups = []string{
 	"four-ssds", "second-link", "jumbo-frames", "jumbo-one-end", "mainland-copy",
 }
 
+// Sweep is the plan that sweeps the first setup itself.
+const Sweep = "how-many-disks"
+
 // Comparison is a question that setups answer, against one of them.
 type Comparison struct {
 	Name       string

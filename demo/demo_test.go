@@ -7,7 +7,7 @@ import (
 )
 
 func TestPlansArePossible(t *testing.T) {
-	for _, name := range append([]string{"first-look", "own-cost"}, Uses...) {
+	for _, name := range append([]string{"first-look", "own-cost", Sweep}, Uses...) {
 		p, err := Plan(name)
 		if err != nil {
 			t.Fatal(err)

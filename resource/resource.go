@@ -164,7 +164,25 @@ type RunDetail struct {
 	Run
 	Measurements []Measurement `json:"measurements"`
 	Markers      []Marker      `json:"markers"`
+	Variants     []Variant     `json:"variants,omitempty" doc:"Setups of the array at the points where a sweep changed it"`
 	Unreadable   []Unreadable  `json:"unreadable,omitempty" doc:"Measurements that are kept and cannot be read"`
+}
+
+// Variant is the setup of a simulated array with some keys of its file at other values.
+type Variant struct {
+	Changed []plan.Setting `json:"changed"`
+	Setup   setup.Setup    `json:"setup"`
+}
+
+// SetupOf is the setup that a measurement was made on.
+func (d RunDetail) SetupOf(m Measurement) setup.Setup {
+	changed := plan.ArrayOf(m.Point)
+	for _, v := range d.Variants {
+		if len(changed) > 0 && slices.Equal(v.Changed, changed) {
+			return v.Setup
+		}
+	}
+	return d.Setup
 }
 
 // Marker is a named moment on a run's time axis.

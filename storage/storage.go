@@ -100,12 +100,26 @@ func (b Bounds) Look(l volume.Locator) (setup.Facts, error) { return b.of(l).Loo
 // Check reports what would stop a run from being prepared, without writing
 // anything.
 func (b Bounds) Check(l volume.Locator, request volume.Request) error {
+	if err := described(l); err != nil {
+		return err
+	}
 	return b.of(l).Check(l, request)
 }
 
 // Prepare makes the volume ready for a run.
 func (b Bounds) Prepare(ctx context.Context, l volume.Locator, request volume.Request) (volume.Volume, error) {
+	if err := described(l); err != nil {
+		return nil, err
+	}
 	return b.of(l).Prepare(ctx, l, request)
+}
+
+// described reports keys at other values of what no file describes.
+func described(l volume.Locator) error {
+	if len(l.With) > 0 && !TraitsOf(l.Kind).Described {
+		return fmt.Errorf("%w: the plan sweeps %s, and the volume is a %s; sweep keys of an array file on a volume array:FILE", volume.ErrNotDescribed, l.With[0].Field, l.Kind)
+	}
+	return nil
 }
 
 // Agree takes consent to overwrite what a locator names, and gives the identity it
@@ -157,7 +171,7 @@ func (b Bounds) WayOf(l volume.Locator) (volume.Way, error) {
 // ReadArray reads the description of a simulated array, from within the
 // folders that array files are read in.
 func (b Bounds) ReadArray(l volume.Locator) (array.Description, error) {
-	return simulated.ReadWithin(b.Arrays, l.Name)
+	return simulated.ReadWithin(b.Arrays, l.Name, l.With...)
 }
 
 // KeepArray keeps the text of an array file under a name in the first folder of

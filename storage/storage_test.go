@@ -2,6 +2,7 @@ package storage
 
 import (
 	"errors"
+	"reflect"
 	"testing"
 
 	"patientheron/core/quantity"
@@ -17,10 +18,10 @@ func TestParse(t *testing.T) {
 		folder + "/": {Kind: "folder", Name: folder},
 	} {
 		got, err := Parse(text)
-		if err != nil || got != want {
+		if err != nil || !reflect.DeepEqual(got, want) {
 			t.Errorf("%q: %+v, %v", text, got, err)
 		}
-		if again, err := Parse(got.String()); err != nil || again != got {
+		if again, err := Parse(got.String()); err != nil || !reflect.DeepEqual(again, got) {
 			t.Errorf("%q printed as %q reads back as %+v, %v", text, got, again, err)
 		}
 	}
@@ -62,7 +63,7 @@ func FuzzParse(f *testing.F) {
 			return
 		}
 		again, err := Parse(l.String())
-		if err != nil || again != l {
+		if err != nil || !reflect.DeepEqual(again, l) {
 			t.Errorf("%q is %+v, and that is %+v (%v)", text, l, again, err)
 		}
 	})

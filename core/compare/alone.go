@@ -130,7 +130,7 @@ type Line struct {
 	Spots   []Spot         `json:"spots"`
 	Knee    int            `json:"knee" doc:"Number of the spot, from 0, with the largest throughput for its latency; -1 when there is none"`
 	Keeps   int            `json:"keeps" doc:"Number of the spot, from 0, with the largest rate whose p99 stays within the wanted one; -1 when none does, or none is wanted"`
-	Scaling *judge.Scaling `json:"scaling,omitempty" doc:"How the rate grows with depth, workers or streams, when the law fits"`
+	Scaling *judge.Scaling `json:"scaling,omitempty" doc:"How the rate grows with depth, workers, streams or parts of an array, when the law fits"`
 	Words   string         `json:"words"`
 
 	paced bool // the load itself sets the rate
@@ -144,6 +144,7 @@ type Spot struct {
 	Throughput float64    `json:"throughputBytesPerSecond"`
 	Mean       float64    `json:"meanSeconds"`
 	P99        float64    `json:"p99Seconds"`
+	Efficiency float64    `json:"efficiency,omitempty" doc:"What each of so many does, as a share of what each does at the first spot; absent where the field counts nothing"`
 }
 
 // Lines finds the lines along the numeric axes of a side's sweeps. Wanted is the
@@ -175,15 +176,16 @@ func stagesOf(points []Alone) (stages []string) {
 
 // along gathers the lines of one axis: one for each combination of the others.
 func along(points []Alone, axis int) (lines []Line) {
+	read := numeric(points, axis)
+	if read == nil {
+		return nil
+	}
 	places := map[string]int{}
 	for _, p := range points {
 		if axis >= len(p.Point) {
 			continue
 		}
-		at, ok := numeric(p.Point[axis].Value)
-		if !ok {
-			return nil
-		}
+		at, _ := read(p.Point[axis].Value)
 		held := slices.Concat(p.Point[:axis], p.Point[axis+1:])
 		key := plan.Describe(held)
 		place, known := places[key]
@@ -212,19 +214,45 @@ func along(points []Alone, axis int) (lines []Line) {
 	return lines
 }
 
-// numeric reads a swept value that is a number or a size.
-func numeric(text string) (float64, bool) {
-	if bytes, err := quantity.ParseBytes(text); err == nil {
-		return float64(bytes), true
+// readers read swept values as numbers, each in a unit of its own.
+var readers = []func(string) (float64, error){
+	number(quantity.ParseBytes), number(quantity.ParseShare), number(quantity.ParseNumber),
+	number(quantity.ParseSeconds), number(quantity.ParseByteRate), number(quantity.ParseOpRate),
+}
+
+func number[T ~int64 | ~float64](parse func(string) (T, error)) func(string) (float64, error) {
+	return func(text string) (float64, error) {
+		value, err := parse(text)
+		return float64(value), err
 	}
-	if share, err := quantity.ParseShare(text); err == nil && strings.Contains(text, "%") {
-		return float64(share), true
+}
+
+// numeric is the reader that understands all values of an axis; nil when none does.
+func numeric(points []Alone, axis int) func(string) (float64, error) {
+	for _, read := range readers {
+		if !slices.ContainsFunc(points, func(p Alone) bool {
+			if axis >= len(p.Point) {
+				return false
+			}
+			_, err := read(p.Point[axis].Value)
+			return err != nil
+		}) {
+			return read
+		}
 	}
-	return 0, false
+	return nil
 }
 
 // concurrency are the fields along which more are at work at once.
 var concurrency = []string{"depth", "workers", "streams"}
+
+// parts are the keys of an array file that count like things which work side by side.
+var parts = []string{"count", "dies", "units", "devices", "hosts"}
+
+// counts reports a field that counts such things, as "members.count" does.
+func counts(field string) bool {
+	return plan.OfArray(field) && slices.Contains(parts, field[strings.LastIndex(field, ".")+1:])
+}
 
 // alikeLatency is how much longer than at the first spot a latency may be to be the same.
 const alikeLatency = 1.15
@@ -264,6 +292,15 @@ func (l Line) finished(wanted quantity.Seconds) Line {
 		}
 		if l.Scaling = judge.FitScaling(spots); l.Scaling != nil {
 			l.Words += "; the share that waits for something shared is " + quantity.Share(l.Scaling.Contention).String()
+		}
+	}
+	if counts(l.Field) && first.At > 0 {
+		for i := range l.Spots {
+			l.Spots[i].Efficiency = l.Spots[i].Rate.Mean / l.Spots[i].At / (first.Rate.Mean / first.At)
+		}
+		l.Words += "; each of " + last.Value + " does " + quantity.Share(l.Spots[len(l.Spots)-1].Efficiency).String() + " of what each of " + first.Value + " does"
+		if l.Scaling = judge.FitScaling(spots); l.Scaling != nil && l.Scaling.Best > first.At && l.Scaling.Best < last.At {
+			l.Words += fmt.Sprintf(", and beyond %.0f it is slower with more", l.Scaling.Best)
 		}
 	}
 	if wanted > 0 {

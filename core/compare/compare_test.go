@@ -355,3 +355,35 @@ func TestOtherWaysOfHandingOverAreSaid(t *testing.T) {
 		t.Errorf("a simulated array: %q", got)
 	}
 }
+
+// A key that counts parts has what each of them does; one that counts nothing has not,
+// and times and rates are numbers of a line as well.
+func TestLinesOfSweptArrays(t *testing.T) {
+	swept := func(field string, rates map[string]float64) []Line {
+		s := Side{Name: "swept", Runs: []int64{1}}
+		for value, rate := range rates {
+			x := sample(1, "lookups", rate)
+			x.Point = []plan.Setting{{Field: field, Value: value}}
+			s.Samples = append(s.Samples, x)
+		}
+		return Lines(s, 0)
+	}
+	lines := swept("members.count", map[string]float64{"4": 400, "8": 720, "16": 1120})
+	if len(lines) != 1 || !strings.Contains(lines[0].Words, "each of 16 does 70 % of what each of 4 does") {
+		t.Fatalf("%+v", lines)
+	}
+	for i, want := range []float64{1, 0.9, 0.7} {
+		if got := lines[0].Spots[i].Efficiency; math.Abs(got-want) > 1e-9 {
+			t.Errorf("efficiency at %s: %g, want %g", lines[0].Spots[i].Value, got, want)
+		}
+	}
+	for field, values := range map[string][]string{
+		"replica.kilometres": {"0", "50", "300.5"}, "link.roundTrip": {"20us", "100us", "2ms"}, "link.rate": {"125MB/s", "1250MB/s", "12.5GB/s"},
+		"caches[0].dirtyLimit": {"10%", "50%", "90%"}, "limits.operations": {"900", "20k", "1M"}, "link.mtu": {"1500", "4000", "9000"},
+	} {
+		lines := swept(field, map[string]float64{values[0]: 1, values[1]: 2, values[2]: 3})
+		if len(lines) != 1 || lines[0].Spots[0].Value != values[0] || lines[0].Spots[2].Value != values[2] || lines[0].Spots[1].Efficiency != 0 {
+			t.Errorf("%s: %+v", field, lines)
+		}
+	}
+}

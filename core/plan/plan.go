@@ -36,7 +36,7 @@ type Plan struct {
 
 // Stage is one workload at every point of its sweep, repeated.
 type Stage struct {
-	Name    string        `json:"name,omitempty" yaml:"name,omitempty" maxLength:"80" doc:"What this stage is called; the default describes its workload"`
+	Name    string        `json:"name,omitempty" yaml:"name,omitempty" maxLength:"80" doc:"What this stage is called; the default describes its workload, or its sweep"`
 	Fill    *Fill         `json:"fill,omitempty" yaml:"fill,omitempty" doc:"Make this a stage that writes the whole span before others measure it"`
 	Load    workload.Spec `json:"load" yaml:"load"`
 	Sweep   []Axis        `json:"sweep,omitempty" yaml:"sweep,omitempty" maxItems:"8" doc:"Fields to vary; every combination is measured, the last axis fastest"`
@@ -58,16 +58,33 @@ type Settle struct {
 	Quiet quantity.Seconds `json:"quietSeconds,omitempty" yaml:"quiet,omitempty" minimum:"0" maximum:"86400" doc:"Wait until the device's own counters stood still for a second, but at most this long"`
 }
 
-// Axis is one field of the workload and the values it takes.
+// Axis is one field of the workload, or one key of the array file that describes the
+// volume, and the values it takes.
 type Axis struct {
-	Field  string   `json:"field" yaml:"field" doc:"Name of the field, as in a plan file"`
+	Field  string   `json:"field" yaml:"field" doc:"Name of a field, as in a plan file, or of a key of an array file, such as members.count or caches[0].size"`
 	Values []string `json:"values" yaml:"values" minItems:"1" maxItems:"200" doc:"Values as people type them; '1..64' stands for 1, 2, 4, … 64"`
 }
 
-// Setting is one field at one value.
+// Setting is one field, or key of an array file, at one value.
 type Setting struct {
 	Field string `json:"field"`
 	Value string `json:"value"`
+}
+
+// OfArray reports whether a swept field is a key of an array file: these have a place
+// within a part, such as members.count, or stand alone as empty does.
+func OfArray(field string) bool {
+	return strings.ContainsAny(field, ".[") || field == "empty"
+}
+
+// ArrayOf are the settings of a point that change the array.
+func ArrayOf(point []Setting) (of []Setting) {
+	for _, s := range point {
+		if OfArray(s.Field) {
+			of = append(of, s)
+		}
+	}
+	return of
 }
 
 // Step is one measurement to make.
@@ -92,6 +109,9 @@ func (p Plan) Steps() ([]Step, error) {
 	var steps []Step
 	for i, stage := range p.Stages {
 		found, err := stage.steps(i)
+		if err == nil && i > 0 {
+			err = p.keepsFilled(i)
+		}
 		if err != nil && len(p.Stages) == 1 {
 			return nil, err
 		}
@@ -105,6 +125,17 @@ func (p Plan) Steps() ([]Step, error) {
 	return steps, nil
 }
 
+// keepsFilled reports a stage that sweeps the array after another filled it: what was
+// written is not on an array that is made anew.
+func (p Plan) keepsFilled(stage int) error {
+	swept := slices.IndexFunc(p.Stages[stage].Sweep, func(a Axis) bool { return OfArray(a.Field) })
+	filled := slices.ContainsFunc(p.Stages[:stage], func(s Stage) bool { return s.Fill != nil })
+	if swept < 0 || !filled {
+		return nil
+	}
+	return fmt.Errorf("%w: it sweeps %s, which makes the array anew, and what an earlier stage filled is not on it; leave the fill out, and give each point a lead-in", ErrInvalid, p.Stages[stage].Sweep[swept].Field)
+}
+
 func (s Stage) title() string {
 	switch {
 	case s.Name != "":
@@ -115,6 +146,12 @@ func (s Stage) title() string {
 		return "fill"
 	case len(s.Load.Blocks) == 0:
 		return "no block size"
+	case len(s.Sweep) > 0:
+		fields := make([]string, len(s.Sweep))
+		for i, axis := range s.Sweep {
+			fields[i] = axis.Field
+		}
+		return "sweep of " + strings.Join(fields, " and ")
 	}
 	return s.Load.Describe()
 }
@@ -163,7 +200,7 @@ func (s Stage) steps(number int) ([]Step, error) {
 func (s Stage) points(load workload.Spec) ([]Step, error) {
 	points := []Step{{Load: load}}
 	for _, axis := range s.Sweep {
-		field, err := workload.Lookup(axis.Field)
+		name, set, err := axis.field()
 		if err != nil {
 			return nil, err
 		}
@@ -174,8 +211,8 @@ func (s Stage) points(load workload.Spec) ([]Step, error) {
 		var next []Step
 		for _, point := range points {
 			for _, value := range values {
-				p := Step{Load: point.Load, Point: append(slices.Clone(point.Point), Setting{field.Name, value})}
-				if err := field.Set(&p.Load, value); err != nil {
+				p := Step{Load: point.Load, Point: append(slices.Clone(point.Point), Setting{name, value})}
+				if err := set(&p.Load, value); err != nil {
 					return nil, err
 				}
 				next = append(next, p)
@@ -194,6 +231,15 @@ func (s Stage) points(load workload.Spec) ([]Step, error) {
 		}
 	}
 	return points, nil
+}
+
+// field is the name of what an axis sweeps, and what sets a load to one of its values.
+func (a Axis) field() (name string, set func(*workload.Spec, string) error, err error) {
+	if OfArray(a.Field) { // whether it is a key is known where array files are
+		return a.Field, func(*workload.Spec, string) error { return nil }, nil
+	}
+	field, err := workload.Lookup(a.Field)
+	return field.Name, field.Set, err
 }
 
 // load turns the stage's workload into the writes that fill its span.
@@ -317,6 +363,34 @@ func (p Plan) Estimate() (Estimate, error) {
 		e.Time += s.Load.For
 	}
 	return e, nil
+}
+
+// mostVariants is how many arrays a plan may sweep.
+const mostVariants = 200
+
+// Variant are the steps of a plan on one array.
+type Variant struct {
+	Changed []Setting // what a sweep changes of the array; empty for the array as it is described
+	Steps   []Step
+}
+
+// Variants sorts the steps of a plan by the array they are made on. Each variant is an
+// array of its own. The error is about a plan that sweeps too many.
+func Variants(steps []Step) ([]Variant, error) {
+	var variants []Variant
+	for _, step := range steps {
+		changed := ArrayOf(step.Point)
+		at := slices.IndexFunc(variants, func(v Variant) bool { return slices.Equal(v.Changed, changed) })
+		if at < 0 && len(variants) == mostVariants {
+			return nil, fmt.Errorf("%w: it sweeps more than the %d arrays that are made at most; sweep fewer values", ErrInvalid, mostVariants)
+		}
+		if at < 0 {
+			at = len(variants)
+			variants = append(variants, Variant{Changed: changed})
+		}
+		variants[at].Steps = append(variants[at].Steps, step)
+	}
+	return variants, nil
 }
 
 // Reach is the largest offset + span that any step works on, and whether any

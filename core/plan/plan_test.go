@@ -108,3 +108,73 @@ func TestEstimate(t *testing.T) {
 		t.Errorf("%+v, %v", e, err)
 	}
 }
+
+// A sweep of the array makes one variant for each combination of its keys, with the
+// steps of all repeats, and leaves the load as it is.
+func TestVariantsOfASweptArray(t *testing.T) {
+	p := Plan{Stages: []Stage{
+		{Load: workload.Default()},
+		{Load: workload.Default(), Repeats: 2, Sweep: []Axis{
+			{Field: "members.count", Values: []string{"4..16"}}, {Field: "depth", Values: []string{"1", "8"}}, {Field: "caches[0].size", Values: []string{"1GiB", "4GiB"}},
+		}},
+	}}
+	steps, err := p.Steps()
+	if err != nil {
+		t.Fatal(err)
+	}
+	variants, err := Variants(steps)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, v := range variants {
+		got = append(got, Describe(v.Changed))
+		if want := 4; len(v.Changed) > 0 && len(v.Steps) != want {
+			t.Errorf("%v: %d steps, want %d", v.Changed, len(v.Steps), want)
+		}
+		for _, s := range v.Steps {
+			if !slices.Equal(ArrayOf(s.Point), v.Changed) || s.Load.Span != workload.Default().Span {
+				t.Errorf("%v: %+v", v.Changed, s)
+			}
+		}
+	}
+	want := []string{
+		"", "members.count 4, caches[0].size 1GiB", "members.count 4, caches[0].size 4GiB", "members.count 8, caches[0].size 1GiB",
+		"members.count 8, caches[0].size 4GiB", "members.count 16, caches[0].size 1GiB", "members.count 16, caches[0].size 4GiB",
+	}
+	if !slices.Equal(got, want) {
+		t.Errorf("variants %q", got)
+	}
+	if steps[1].Name != "sweep of members.count and depth and caches[0].size" {
+		t.Errorf("called %q", steps[1].Name)
+	}
+}
+
+func TestSweptArraysHaveBounds(t *testing.T) {
+	swept := func(field string, values ...string) Stage {
+		return Stage{Load: workload.Default(), Sweep: []Axis{{Field: field, Values: values}}}
+	}
+	many := swept("replica.kilometres")
+	for n := range 150 {
+		many.Sweep[0].Values = append(many.Sweep[0].Values, strings.Repeat("1", n+1))
+	}
+	steps, err := Plan{Stages: []Stage{many, swept("members.count", "1..128"), swept("link.mtu", "9000")}}.Steps()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if v, err := Variants(steps); err != nil || len(v) != 159 {
+		t.Errorf("%d variants, %v", len(v), err)
+	}
+	twice := many
+	twice.Sweep = []Axis{many.Sweep[0], {Field: "link.mtu", Values: []string{"1500", "9000"}}}
+	if steps, err = (Plan{Stages: []Stage{twice}}).Steps(); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Variants(steps); !errors.Is(err, ErrInvalid) || !strings.Contains(err.Error(), "200 arrays") {
+		t.Errorf("300 arrays: %v", err)
+	}
+	filled := Plan{Stages: []Stage{{Fill: &Fill{Passes: 1}, Load: workload.Default()}, swept("members.count", "4")}}
+	if _, err := filled.Steps(); !errors.Is(err, ErrInvalid) || !strings.Contains(err.Error(), "what an earlier stage filled is not on it") {
+		t.Errorf("after a fill: %v", err)
+	}
+}

@@ -37,11 +37,16 @@ func Looks(text []byte) bool {
 // Read reads a description and makes sure that it is possible. Errors are
 // *Error.
 func Read(text []byte) (array.Description, error) {
-	r := reader{places: map[string]ast.Node{}}
 	document, err := strictyaml.Parse(text, "an array with its members")
 	if err != nil {
-		return r.d, err
+		return array.Description{}, err
 	}
+	return describe(document)
+}
+
+// describe reads a parsed document.
+func describe(document ast.Node) (array.Description, error) {
+	r := reader{places: map[string]ast.Node{}}
 	if err := r.read(document); err != nil {
 		return r.d, err
 	}

@@ -21,6 +21,7 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	"patientheron/format/arrayfile"
 	"patientheron/format/strictyaml"
 )
 
@@ -139,7 +140,11 @@ func readAxis(n ast.Node, where map[string]ast.Node) (axis plan.Axis, err error)
 			if err := strictyaml.Text(&axis.Field)(n); err != nil {
 				return err
 			}
-			if _, err := workload.Lookup(axis.Field); err != nil {
+			_, err := workload.Lookup(axis.Field)
+			if plan.OfArray(axis.Field) {
+				err = arrayfile.CheckKey(axis.Field)
+			}
+			if err != nil {
 				return strictyaml.Fail(n, err, "%s", err)
 			}
 			return nil

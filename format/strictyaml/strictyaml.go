@@ -22,6 +22,10 @@ import (
 // ErrInvalid is wrapped by errors that have no cause of their own.
 var ErrInvalid = errors.New("not understood")
 
+// ErrKey is wrapped by errors about keys that a mapping does not have. It is an
+// ErrInvalid.
+var ErrKey = fmt.Errorf("%w: unknown key", ErrInvalid)
+
 // Error is a mistake in a file and where it is.
 type Error struct {
 	Line, Column int // from 1; 0 when the place is not known
@@ -35,6 +39,9 @@ func (e *Error) Error() string {
 	}
 	return fmt.Sprintf("line %d, column %d: %s", e.Line, e.Column, e.Reason)
 }
+
+// Placeless is the same error without its place.
+func (e *Error) Placeless() *Error { return &Error{Reason: e.Reason, cause: e.cause} }
 
 // Unwrap gives the cause, or ErrInvalid when there is none of its own.
 func (e *Error) Unwrap() error { return e.cause }
@@ -165,7 +172,7 @@ func Mapping(n ast.Node, what string, entries map[string]func(ast.Node) error) e
 		key := value.Key.String()
 		entry, known := entries[key]
 		if !known {
-			return Fail(value.Key, nil, "%s has no key %q; it has %s", what, key, strings.Join(slices.Sorted(maps.Keys(entries)), ", "))
+			return Fail(value.Key, ErrKey, "%s has no key %q; it has %s", what, key, strings.Join(slices.Sorted(maps.Keys(entries)), ", "))
 		}
 		if seen[key] {
 			return Fail(value.Key, nil, "%q stands here a second time", key)

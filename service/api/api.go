@@ -140,7 +140,7 @@ func (s *Service) problem(err error) error {
 		status = http.StatusConflict
 	case errors.Is(err, setup.ErrInvalid), errors.Is(err, compare.ErrInvalid), errors.Is(err, workload.ErrInvalid), errors.Is(err, plan.ErrInvalid), errors.Is(err, volume.ErrLocator), errors.Is(err, strictyaml.ErrInvalid), errors.Is(err, array.ErrInvalid),
 		errors.Is(err, volume.ErrNoSpace), errors.Is(err, volume.ErrNotPermitted), errors.Is(err, volume.ErrConsent),
-		errors.Is(err, volume.ErrNotStorage), errors.Is(err, volume.ErrInUse), errors.Is(err, fs.ErrNotExist), errors.Is(err, patient.ErrNoAnswer),
+		errors.Is(err, volume.ErrNotStorage), errors.Is(err, volume.ErrNotDescribed), errors.Is(err, volume.ErrInUse), errors.Is(err, fs.ErrNotExist), errors.Is(err, patient.ErrNoAnswer),
 		errors.Is(err, volume.ErrMemory), errors.Is(err, simulated.ErrOutside), errors.Is(err, simulated.ErrNotArrayFile):
 		status = http.StatusUnprocessableEntity
 	case errors.Is(err, store.ErrFull):

@@ -413,20 +413,16 @@ func (s *Service) split(ctx context.Context, run, marker int64) (Split, error) {
 
 // reach says how far each measurement of a run came.
 func (s *Service) reach(ctx context.Context, id int64) ([]resource.Reach, error) {
-	run, err := s.Store.Run(ctx, id)
-	if err != nil {
-		return nil, err
-	}
-	measurements, _, err := s.Store.Measurements(ctx, id)
+	run, err := s.detail(ctx, id)
 	if err != nil {
 		return nil, err
 	}
 	all := []resource.Reach{}
-	for _, m := range measurements {
+	for _, m := range run.Measurements {
 		if m.Fill || m.Summary == nil {
 			continue
 		}
-		r := resource.Reach{MeasurementID: m.ID, Ceilings: run.Setup.For(setup.UseOf(m.Load))}
+		r := resource.Reach{MeasurementID: m.ID, Ceilings: run.SetupOf(m).For(setup.UseOf(m.Load))}
 		if limit := setup.Limit(r.Ceilings.Hops); limit != nil {
 			r.Reached = float64(m.Summary.Total.Rate) / float64(limit.Rate)
 		}

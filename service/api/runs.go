@@ -141,10 +141,17 @@ func (s *Service) startRun(ctx context.Context, n resource.NewRun) (resource.Run
 			return resource.Run{}, fmt.Errorf("%w: there is no check %q to pass over; there are %s", plan.ErrInvalid, name, strings.Join(setup.CheckNames, ", "))
 		}
 	}
-	size, writes := plan.Reach(steps)
-	request := volume.Request{Size: size, Writes: writes, Consent: runner.Claim(on), Memory: runner.Spare()}
-	if err := s.check(ctx, on, locator, request); err != nil {
+	variants, err := plan.Variants(steps)
+	if err != nil {
 		return resource.Run{}, err
+	}
+	for _, v := range variants {
+		size, writes := plan.Reach(v.Steps)
+		locator.With = v.Changed
+		request := volume.Request{Size: size, Writes: writes, Consent: runner.Claim(on), Memory: runner.Spare()}
+		if err := s.check(ctx, on, locator, request); err != nil {
+			return resource.Run{}, err
+		}
 	}
 	on = s.looked([]resource.Volume{on})[0]
 	name := n.Name
@@ -188,7 +195,11 @@ func (s *Service) detail(ctx context.Context, id int64) (resource.RunDetail, err
 	if err != nil {
 		return resource.RunDetail{}, err
 	}
-	return resource.RunDetail{Run: run, Measurements: measurements, Markers: markers, Unreadable: unreadable}, nil
+	variants, err := s.Store.Variants(ctx, id)
+	if err != nil {
+		return resource.RunDetail{}, err
+	}
+	return resource.RunDetail{Run: run, Measurements: measurements, Markers: markers, Variants: variants, Unreadable: unreadable}, nil
 }
 
 // marked adds to each marker of a run that has ended what came before it and after.

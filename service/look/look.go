@@ -44,8 +44,10 @@ type Request struct {
 	Measuring bool // a run is under way: what moves now is its work
 }
 
-// AskedOf is what a plan will do.
+// AskedOf is what a plan will do to the volume as it is, which leaves arrays out that a
+// sweep makes.
 func AskedOf(steps []plan.Step) setup.Asked {
+	steps = slices.DeleteFunc(slices.Clone(steps), func(s plan.Step) bool { return len(plan.ArrayOf(s.Point)) > 0 })
 	span, writes := plan.Reach(steps)
 	return setup.Asked{Span: span, Writes: writes, Cached: slices.ContainsFunc(steps, func(s plan.Step) bool { return s.Load.Cached })}
 }

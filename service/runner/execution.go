@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
+	"patientheron/core/setup"
 	"patientheron/host"
 	"patientheron/patient"
 	"patientheron/resource"
@@ -94,17 +96,8 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 	if err := e.look(ctx, steps); err != nil {
 		return err
 	}
-	volume, err := e.open(ctx, steps)
-	if err != nil {
-		return err
-	}
-	e.listen(volume)
-	e.using(volume)
-	defer func() { // a hung device may not hang the service
-		e.using(nil)
-		e.renew(ctx, volume)
-		_, _ = patient.Own(ctx, patience, func() (any, error) { return nil, volume.Close() }, func(any, error) {})
-	}()
+	var used *opened
+	defer func() { e.done(ctx, used) }()
 	for i, step := range steps {
 		if err := ctx.Err(); err != nil {
 			return err
@@ -115,6 +108,13 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 		if e.cutShort {
 			return nil
 		}
+		if changed := plan.ArrayOf(step.Point); used == nil || !slices.Equal(used.changed, changed) {
+			e.done(ctx, used)
+			if used, err = e.open(ctx, steps, changed); err != nil {
+				return err
+			}
+		}
+		volume := used.Volume
 		if virtual, ok := volume.(interface{ Rest(quantity.Seconds) }); ok {
 			virtual.Rest(step.Settle.Pause) // its own time passes, not ours
 		} else if err := e.settle(ctx, i+1, step.Settle); err != nil {
@@ -123,7 +123,7 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 		e.change(func(r *resource.Run) {
 			r.Status, r.Progress = resource.Running, resource.Progress{Step: i + 1, Steps: len(steps)}
 		})
-		if err := e.measure(ctx, volume, i+1, step); err != nil {
+		if err := e.measure(ctx, used, i+1, step); err != nil {
 			return err
 		}
 	}
@@ -294,7 +294,7 @@ func (e *execution) devices() []string {
 
 // measure makes one measurement. The error is about the run as a whole; a
 // measurement that fails is a recorded result and the plan goes on.
-func (e *execution) measure(ctx context.Context, used volume.Volume, position int, step plan.Step) error {
+func (e *execution) measure(ctx context.Context, used *opened, position int, step plan.Step) error {
 	m := resource.Measurement{
 		RunID: e.run.ID, Position: position, Stage: step.Stage + 1, Name: step.Name, Fill: step.Fill,
 		Point: step.Point, Repeat: step.Repeat, Repeats: step.Repeats, Load: step.Load.Completed(), Status: resource.Running,
@@ -323,7 +323,7 @@ func (e *execution) measure(ctx context.Context, used volume.Volume, position in
 	var latencies map[measure.Class]*measure.Histogram
 	if outcome != nil {
 		m.Summary, latencies = &outcome.Summary, outcome.Latencies
-		if err := e.judge(keep, &m); err != nil {
+		if err := e.judge(keep, &m, used.setup); err != nil {
 			m.Status, m.Reason = resource.Failed, fmt.Sprintf("it could not be judged: %v", err)
 		}
 	}
@@ -344,7 +344,7 @@ func (e *execution) measure(ctx context.Context, used volume.Volume, position in
 
 // judge says what to believe of a measurement that has ended, and completes
 // its summary with what only the whole series tells.
-func (e *execution) judge(ctx context.Context, m *resource.Measurement) error {
+func (e *execution) judge(ctx context.Context, m *resource.Measurement, on setup.Setup) error {
 	series := []measure.Interval{}
 	unreadable, err := e.store.EachInterval(ctx, m.ID, 0, func(i measure.Interval) error {
 		i.Spread = nil // which takes most of the room, and says nothing to a judge
@@ -362,12 +362,12 @@ func (e *execution) judge(ctx context.Context, m *resource.Measurement) error {
 	m.Summary.Stolen = judge.Stolen(series)
 	m.Summary.CPUPerOp = judge.CPUPerOperation(series)
 	m.Summary.Inside = judge.Inside(series)
-	m.Findings = judge.Findings(judge.Observed{Load: m.Load, Summary: *m.Summary, Series: series, Facts: e.run.Volume.Facts, Setup: e.run.Setup})
+	m.Findings = judge.Findings(judge.Observed{Load: m.Load, Summary: *m.Summary, Series: series, Facts: e.run.Volume.Facts, Setup: on})
 	return nil
 }
 
 // drive runs the load engine and keeps the series as it grows.
-func (e *execution) drive(ctx context.Context, used volume.Volume, m resource.Measurement) (*load.Outcome, error) {
+func (e *execution) drive(ctx context.Context, used *opened, m resource.Measurement) (*load.Outcome, error) {
 	if err := Fits(m.Load, e.run.Volume); err != nil {
 		return nil, err
 	}

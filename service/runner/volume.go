@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"patientheron/core/plan"
@@ -15,8 +16,16 @@ import (
 	"patientheron/storage/volume"
 )
 
-// open prepares the volume of a run.
-func (e *execution) open(ctx context.Context, steps []plan.Step) (volume.Volume, error) {
+// opened is the volume of a run, made ready for some of its steps.
+type opened struct {
+	volume.Volume
+	changed []plan.Setting // of the array file, by a sweep
+	setup   setup.Setup    // with that
+}
+
+// open prepares the volume of a run for its steps that change the array alike.
+func (e *execution) open(ctx context.Context, steps []plan.Step, changed []plan.Setting) (*opened, error) {
+	used := &opened{changed: changed, setup: e.run.Setup}
 	locator, err := patient.Own(ctx, patience, func() (volume.Locator, error) { return storage.Parse(e.run.Volume.Locator) }, func(volume.Locator, error) {})
 	if err != nil {
 		return nil, err
@@ -24,10 +33,12 @@ func (e *execution) open(ctx context.Context, steps []plan.Step) (volume.Volume,
 	if err := SameKind(e.run.Volume, locator); err != nil {
 		return nil, err
 	}
-	size, writes := plan.Reach(steps)
-	opened, err := patient.Own(ctx, patience, func() (volume.Volume, error) {
+	locator.With = changed
+	alike := slices.DeleteFunc(slices.Clone(steps), func(s plan.Step) bool { return !slices.Equal(plan.ArrayOf(s.Point), changed) })
+	size, writes := plan.Reach(alike)
+	used.Volume, err = patient.Own(ctx, patience, func() (volume.Volume, error) {
 		return e.bounds.Prepare(ctx, locator, volume.Request{
-			Size: size, Writes: writes, Content: steps[0].Load, Consent: Claim(e.run.Volume), Memory: Spare(), Progress: e.preparing,
+			Size: size, Writes: writes, Content: alike[0].Load, Consent: Claim(e.run.Volume), Memory: Spare(), Progress: e.preparing,
 		})
 	}, func(v volume.Volume, err error) {
 		if err == nil {
@@ -41,8 +52,44 @@ func (e *execution) open(ctx context.Context, steps []plan.Step) (volume.Volume,
 	if err != nil {
 		return nil, err
 	}
-	e.wrote = writes
-	return opened, nil
+	e.wrote = e.wrote || writes
+	if len(changed) > 0 {
+		err = e.described(ctx, locator, used)
+	}
+	if err != nil {
+		_ = used.Close()
+		return nil, err
+	}
+	e.listen(used.Volume)
+	e.using(used.Volume)
+	return used, nil
+}
+
+// done gives a volume back; nil is none. A hung device may not hang the service.
+func (e *execution) done(ctx context.Context, used *opened) {
+	if used == nil {
+		return
+	}
+	e.using(nil)
+	e.renew(ctx, used.Volume)
+	_, _ = patient.Own(ctx, patience, func() (any, error) { return nil, used.Close() }, func(any, error) {})
+}
+
+// described finds the setup of an array that a sweep changed, and keeps it.
+func (e *execution) described(ctx context.Context, locator volume.Locator, used *opened) error {
+	found, err := patient.Own(ctx, patience, func() (setup.Setup, error) {
+		found, _, _, err := e.bounds.Describe(locator)
+		return found, err
+	}, func(setup.Setup, error) {})
+	if err != nil {
+		return err
+	}
+	used.setup = found.Over(e.run.Setup.Only(setup.Told, setup.Measured))
+	return e.held(func() error {
+		keep, cancel := record(ctx)
+		defer cancel()
+		return e.store.KeepVariant(keep, e.run.ID, resource.Variant{Changed: used.changed, Setup: used.setup})
+	})
 }
 
 // listen sets a marker for whatever a volume tells that happened to it, until the run

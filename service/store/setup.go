@@ -9,6 +9,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/resource"
@@ -83,6 +84,36 @@ func (s *Store) ChangeSetup(ctx context.Context, volume int64, change func(resou
 		return err
 	})
 	return kept, err
+}
+
+type variantRow struct {
+	Changed document[[]plan.Setting]
+	Setup   document[setup.Setup]
+	Format  format
+}
+
+func (r variantRow) record() resource.Variant {
+	return resource.Variant{Changed: r.Changed.value, Setup: r.Setup.value}
+}
+
+// KeepVariant keeps the setup of a run's array as a sweep changed it.
+func (s *Store) KeepVariant(ctx context.Context, run int64, v resource.Variant) error {
+	changed, err := encode(v.Changed)
+	if err != nil {
+		return err
+	}
+	text, err := encode(v.Setup)
+	if err != nil {
+		return err
+	}
+	return s.change(ctx, fmt.Sprintf("keep the setup of run %d with %s", run, plan.Describe(v.Changed)),
+		`INSERT OR REPLACE INTO variants (run_id, changed, setup, format) VALUES (?, ?, ?, ?)`, run, changed, text, present)
+}
+
+// Variants are the setups of a run's array as its sweeps changed it.
+func (s *Store) Variants(ctx context.Context, run int64) ([]resource.Variant, error) {
+	variants, _, err := listed[variantRow](ctx, s.db, "variant", `SELECT changed, setup, format FROM variants WHERE run_id = ?`, run)
+	return variants, err
 }
 
 // AddMarker keeps a marker and returns it with its id.

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"patientheron/core/array"
+	"patientheron/core/plan"
 	"patientheron/format/arrayfile"
 )
 
@@ -24,8 +25,9 @@ var (
 // largest is how long an array file may be.
 const largest = 1 << 20
 
-// ReadFile reads the array file at path for a user who may read it.
-func ReadFile(path string) (array.Description, error) {
+// ReadFile reads the array file at path for a user who may read it, with some of its
+// keys at other values.
+func ReadFile(path string, with ...plan.Setting) (array.Description, error) {
 	file, err := os.Open(path)
 	if err != nil {
 		return array.Description{}, notRead(path, err)
@@ -35,14 +37,14 @@ func ReadFile(path string) (array.Description, error) {
 	if err != nil {
 		return array.Description{}, err
 	}
-	return described(text, path)
+	return described(text, path, with)
 }
 
-// ReadWithin reads the array file at path when that lies in or below one of the
-// folders, whatever its links say. The service reads with more rights than
+// ReadWithin reads the array file at path, with some of its keys at other values, when
+// that lies in or below one of the folders, whatever its links say. The service reads with more rights than
 // whoever names the path, so nothing else is opened, and of a file that does
 // not begin like an array file nothing is repeated.
-func ReadWithin(folders []string, path string) (array.Description, error) {
+func ReadWithin(folders []string, path string, with ...plan.Setting) (array.Description, error) {
 	for _, folder := range folders {
 		name, err := filepath.Rel(folder, path)
 		if err != nil || !filepath.IsLocal(name) {
@@ -58,7 +60,7 @@ func ReadWithin(folders []string, path string) (array.Description, error) {
 			return array.Description{}, notRead(path, err)
 		}
 		defer file.Close()
-		return readGuarded(file, path)
+		return readGuarded(file, path, with)
 	}
 	return array.Description{}, fmt.Errorf("%s: %w: the service reads array files in %s; hand the file over with 'heron array keep', or start the service with --arrays and its folder",
 		path, ErrOutside, strings.Join(folders, " and "))
@@ -72,7 +74,7 @@ func notRead(path string, err error) error {
 }
 
 // readGuarded reads an opened file for somebody who may not read it.
-func readGuarded(file *os.File, path string) (array.Description, error) {
+func readGuarded(file *os.File, path string, with []plan.Setting) (array.Description, error) {
 	var none array.Description
 	info, err := file.Stat()
 	if err != nil {
@@ -88,7 +90,7 @@ func readGuarded(file *os.File, path string) (array.Description, error) {
 	if !arrayfile.Looks(text) {
 		return none, fmt.Errorf("%s: %w: it has no line that begins with 'members:' (docs/arrays.md)", path, ErrNotArrayFile)
 	}
-	return described(text, path)
+	return described(text, path, with)
 }
 
 func readAll(file *os.File, path string) ([]byte, error) {
@@ -102,8 +104,8 @@ func readAll(file *os.File, path string) ([]byte, error) {
 	return text, nil
 }
 
-func described(text []byte, path string) (array.Description, error) {
-	d, err := arrayfile.Read(text)
+func described(text []byte, path string, with []plan.Setting) (array.Description, error) {
+	d, err := arrayfile.ReadWith(text, with)
 	if err != nil {
 		return d, fmt.Errorf("%s: %w", path, err)
 	}

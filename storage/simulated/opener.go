@@ -6,7 +6,6 @@ import (
 	"path/filepath"
 
 	"patientheron/core/array"
-	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/storage/volume"
 )
@@ -32,12 +31,12 @@ func (Opener) Traits(kind string) volume.Traits {
 	if kind != "array" {
 		return volume.Traits{}
 	}
-	return volume.Traits{Virtual: true, KeepsNothing: true}
+	return volume.Traits{Virtual: true, KeepsNothing: true, Described: true}
 }
 
 // Look tells its size.
 func (o Opener) Look(l volume.Locator) (setup.Facts, error) {
-	d, err := ReadWithin(o.Folders, l.Name)
+	d, err := ReadWithin(o.Folders, l.Name, l.With...)
 	if err != nil {
 		return setup.Facts{}, err
 	}
@@ -46,7 +45,7 @@ func (o Opener) Look(l volume.Locator) (setup.Facts, error) {
 
 // Describe says what is in its array file.
 func (o Opener) Describe(l volume.Locator) (setup.Setup, setup.Layer, error) {
-	d, err := ReadWithin(o.Folders, l.Name)
+	d, err := ReadWithin(o.Folders, l.Name, l.With...)
 	if err != nil {
 		return setup.Setup{}, setup.Layer{}, err
 	}
@@ -55,28 +54,32 @@ func (o Opener) Describe(l volume.Locator) (setup.Setup, setup.Layer, error) {
 
 // Check reads its array file.
 func (o Opener) Check(l volume.Locator, r volume.Request) error {
-	d, err := ReadWithin(o.Folders, l.Name)
+	d, err := ReadWithin(o.Folders, l.Name, l.With...)
 	if err != nil {
 		return err
 	}
-	return fits(d, r.Memory)
+	return fits(d, r)
 }
 
-// fits reports an array whose maps would take more memory than there is.
-func fits(d array.Description, most quantity.Bytes) error {
-	if needs := d.Memory(); most > 0 && needs > most {
-		return fmt.Errorf("%w: simulating %s takes up to %s once everything was used, and %s can be spared; use larger cache blocks, or smaller caches", volume.ErrMemory, d.Name, needs, most)
+// fits reports an array that is too small for what is asked, or whose maps would take
+// more memory than there is.
+func fits(d array.Description, r volume.Request) error {
+	if needs := d.Memory(); r.Memory > 0 && needs > r.Memory {
+		return fmt.Errorf("%w: simulating %s takes up to %s once everything was used, and %s can be spared; use larger cache blocks, or smaller caches", volume.ErrMemory, d.Name, needs, r.Memory)
+	}
+	if usable := d.Usable(); r.Size > usable {
+		return fmt.Errorf("%w: the load reaches to %s, and %s has %s for data; use a smaller span", volume.ErrNoSpace, r.Size, d.Name, usable)
 	}
 	return nil
 }
 
 // Prepare builds it.
 func (o Opener) Prepare(_ context.Context, l volume.Locator, r volume.Request) (volume.Volume, error) {
-	d, err := ReadWithin(o.Folders, l.Name)
+	d, err := ReadWithin(o.Folders, l.Name, l.With...)
 	if err != nil {
 		return nil, err
 	}
-	if err := fits(d, r.Memory); err != nil {
+	if err := fits(d, r); err != nil {
 		return nil, err
 	}
 	return New(d)

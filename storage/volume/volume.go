@@ -12,6 +12,7 @@ import (
 	"fmt"
 
 	"patientheron/core/load"
+	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
@@ -26,6 +27,7 @@ var (
 	ErrConsent      = errors.New("writing was not agreed to")
 	ErrInUse        = errors.New("in use")
 	ErrNotStorage   = errors.New("not a folder, a file or a block device")
+	ErrNotDescribed = errors.New("not described by an array file")
 )
 
 // Locator names where I/O goes.
@@ -33,14 +35,22 @@ type Locator struct {
 	Scheme string // of the opener that understands it; "" for a path of this host
 	Kind   string // what it leads to, such as "folder"
 	Name   string // what comes after the scheme: an absolute path, or whatever the opener reads
+
+	// With are keys of what describes it, at other values than it gives them; only
+	// kinds that are Described have them.
+	With []plan.Setting
 }
 
 // String is the locator as it is stored and shown.
 func (l Locator) String() string {
-	if l.Scheme == "" {
-		return l.Name
+	name := l.Name
+	if l.Scheme != "" {
+		name = l.Scheme + ":" + l.Name
 	}
-	return l.Scheme + ":" + l.Name
+	if len(l.With) > 0 {
+		name += " with " + plan.Describe(l.With)
+	}
+	return name
 }
 
 // Traits are what others need to know of a kind.
@@ -50,6 +60,7 @@ type Traits struct {
 	KeepsNothing bool // what is written is kept nowhere
 	Makes        bool // what is measured is made for it and gone afterwards
 	Overwritten  bool // a load that writes overwrites what is there, which takes consent
+	Described    bool // a file describes it, whose keys can take other values
 }
 
 // Volume is a volume made ready for a run. What its measurements need of the

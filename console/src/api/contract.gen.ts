@@ -729,7 +729,7 @@ export interface components {
             text: string;
         };
         Axis: {
-            /** @description Name of the field, as in a plan file */
+            /** @description Name of a field, as in a plan file, or of a key of an array file, such as members.count or caches[0].size */
             field: string;
             /** @description Values as people type them; '1..64' stands for 1, 2, 4, … 64 */
             values: string[] | null;
@@ -1473,7 +1473,7 @@ export interface components {
             knee: number;
             /** @description The values double from one to the next, so that a logarithmic axis helps */
             log: boolean;
-            /** @description How the rate grows with depth, workers or streams, when the law fits */
+            /** @description How the rate grows with depth, workers, streams or parts of an array, when the law fits */
             scaling?: components["schemas"]["Scaling"];
             spots: components["schemas"]["Spot"][] | null;
             stage: string;
@@ -2001,6 +2001,8 @@ export interface components {
             status: "queued" | "preparing" | "settling" | "running" | "finished" | "stopped" | "failed" | "interrupted";
             /** @description Measurements that are kept and cannot be read */
             unreadable?: components["schemas"]["Unreadable"][] | null;
+            /** @description Setups of the array at the points where a sweep changed it */
+            variants?: components["schemas"]["Variant"][] | null;
             /** @description Version of Patient Heron that made it */
             version?: string;
             /** @description The volume as it was when the run began */
@@ -2320,6 +2322,11 @@ export interface components {
              * @description As a number
              */
             at: number;
+            /**
+             * Format: double
+             * @description What each of so many does, as a share of what each does at the first spot; absent where the field counts nothing
+             */
+            efficiency?: number;
             /** Format: double */
             meanSeconds: number;
             /** Format: double */
@@ -2334,7 +2341,7 @@ export interface components {
             /** @description Make this a stage that writes the whole span before others measure it */
             fill?: components["schemas"]["Fill"];
             load: components["schemas"]["Spec"];
-            /** @description What this stage is called; the default describes its workload */
+            /** @description What this stage is called; the default describes its workload, or its sweep */
             name?: string;
             /**
              * Format: int64
@@ -2548,6 +2555,10 @@ export interface components {
             variation: number;
             /** @description The mean without the odd ones */
             withoutOdd?: components["schemas"]["Mean"];
+        };
+        Variant: {
+            changed: components["schemas"]["Setting"][] | null;
+            setup: components["schemas"]["Setup"];
         };
         Volume: {
             /** @description Agreement that what an existing file or device holds may be lost */

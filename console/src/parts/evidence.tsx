@@ -184,7 +184,8 @@ function Sweep({ line }: { line: Line }) {
 		nameGap: 26,
 		axisLabel: {
 			formatter: (v: number) =>
-				spots.find((s) => Math.abs(s.at / v - 1) < 1e-6)?.value ?? (line.log ? "" : digits(v)),
+				spots.find((s) => Math.abs(s.at / v - 1) < 1e-6)?.value ??
+				(line.log ? "" : Number.isInteger(v) ? String(v) : digits(v)),
 		},
 		splitLine: { show: false },
 		min: Math.min(...spots.map((s) => s.at)),
@@ -253,6 +254,16 @@ function Sweep({ line }: { line: Line }) {
 			},
 		],
 	});
+	const efficiency = (c: Colours) => ({
+		legend: { show: false },
+		xAxis,
+		yAxis: { type: "value", min: 0, axisLabel: { formatter: (v: number) => share(v) } },
+		tooltip: { trigger: "axis", valueFormatter: (v: unknown) => share(Number(v)) },
+		series: [
+			{ type: "line", name: "each", ...sideLine(1, c), data: spots.map((s) => [s.at, s.efficiency ?? 0]) },
+		],
+	});
+	const counted = spots.some((s) => s.efficiency);
 	const held = (line.held ?? []).map((s) => `${s.field} ${s.value}`).join(", ");
 	return (
 		<div className="mt-4">
@@ -263,7 +274,7 @@ function Sweep({ line }: { line: Line }) {
 				</strong>
 				: {line.words}
 			</p>
-			<div className="mt-2 grid gap-6 lg:grid-cols-2">
+			<div className={`mt-2 grid gap-6 ${counted ? "lg:grid-cols-3" : "lg:grid-cols-2"}`}>
 				<Chart
 					title={`Rate by ${line.field}`}
 					summary={line.words}
@@ -284,6 +295,17 @@ function Sweep({ line }: { line: Line }) {
 					]}
 					option={curve}
 				/>
+				{counted && (
+					<Chart
+						title="What each does"
+						summary={spots.map((s) => `${s.value}: ${share(s.efficiency ?? 0)}`).join("; ")}
+						table={() => [
+							[line.field, `share of what each does at ${spots[0].value}`],
+							...spots.map((s) => [s.value, s.efficiency ?? ""]),
+						]}
+						option={efficiency}
+					/>
+				)}
 			</div>
 		</div>
 	);
