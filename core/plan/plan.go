@@ -71,10 +71,13 @@ type Setting struct {
 	Value string `json:"value"`
 }
 
-// OfArray reports whether a swept field is a key of an array file: these have a place
-// within a part, such as members.count, or stand alone as empty does.
+// wholes are the parts of an array file that a sweep can change as a whole.
+var wholes = []string{"members", "layout", "limits", "controller", "caches", "tier", "link", "replica", "faults", "empty"}
+
+// OfArray reports whether a swept field is a key of an array file: a part of it, or one
+// with a place within a part, such as members.count.
 func OfArray(field string) bool {
-	return strings.ContainsAny(field, ".[") || field == "empty"
+	return strings.ContainsAny(field, ".[") || slices.Contains(wholes, field)
 }
 
 // ArrayOf are the settings of a point that change the array.

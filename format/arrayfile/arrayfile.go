@@ -178,8 +178,13 @@ func shareOrNone(place *quantity.Share) func(ast.Node) error {
 }
 
 func (r *reader) read(document ast.Node) error {
+	return r.mapping(document, "an array", "", r.entries())
+}
+
+// entries are what stands at the top.
+func (r *reader) entries() entries {
 	d := &r.d
-	return r.mapping(document, "an array", "", entries{
+	return entries{
 		"name":  word(&d.Name),
 		"price": real(&d.Price),
 		"empty": shareOrNone(&d.Empty),
@@ -228,7 +233,7 @@ func (r *reader) read(document ast.Node) error {
 				return r.fault(n, fmt.Sprintf("faults[%d]", i), &d.Faults[i])
 			})
 		},
-	})
+	}
 }
 
 func (r *reader) fault(n ast.Node, at string, f *array.Fault) error {

@@ -6,7 +6,10 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/goccy/go-yaml/ast"
+
 	"patientheron/core/plan"
+	"patientheron/core/workload"
 )
 
 const cached = `name: Plain
@@ -38,6 +41,7 @@ func TestReadWith(t *testing.T) {
 		{"caches", "none", "name: Plain\nmembers: {count: 6, medium: hard disk, capacity: 4TB}\nlayout: {level: raid5, chunk: 64KiB}\nlink: {rate: 1250MB/s}\n"},
 		{"link.mtu", "[9000, 1500]", replaced("rate: 1250MB/s", "rate: 1250MB/s, mtu: [9000, 1500]")},
 		{"replica.kilometres", "50", cached + "replica: {kilometres: 50}\n"},
+		{"replica", "{kilometres: 50, service: 1ms}", cached + "replica: {kilometres: 50, service: 1ms}\n"},
 		{"empty", "30%", cached + "empty: 30%\n"},
 		{"faults[0]", "{kind: member fails, member: 1}", cached + "faults: [{kind: member fails, member: 1}]\n"},
 	} {
@@ -81,6 +85,24 @@ func TestReadWithRefuses(t *testing.T) {
 	var placed *Error
 	if _, err := ReadWith([]byte("members: {cont: 1}\n"), []plan.Setting{{Field: "members.count", Value: "1"}}); !errors.As(err, &placed) || placed.Line != 1 {
 		t.Errorf("a mistake of the text: %v", err)
+	}
+}
+
+// What stands at the top of an array file is swept as a whole, but for what it is called
+// and costs; and a field of a load is no key.
+func TestWholePartsAreSwept(t *testing.T) {
+	var r reader
+	keys := map[string]func(ast.Node) error{}
+	for key := range r.entries() {
+		keys[key] = nil
+		if swept := plan.OfArray(key); swept != (key != "name" && key != "price") {
+			t.Errorf("%s: swept %t", key, swept)
+		}
+	}
+	for _, field := range workload.Fields() {
+		if _, both := keys[field.Name]; both || plan.OfArray(field.Name) {
+			t.Errorf("%s is a field of a load and a key of an array file", field.Name)
+		}
 	}
 }
 
