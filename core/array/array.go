@@ -12,7 +12,7 @@
 //
 // An operation comes by a path of its host (way.go), passes the controller, and
 // enters one level after the other: caches (cache.go, blocks.go, destage.go), the
-// tier (tier.go) and the layout (layout.go, parity.go), which makes commands for
+// pool of a thin volume (thin.go), the tier (tier.go) and the layout (layout.go, parity.go), which makes commands for
 // members (member.go, disk.go, flash.go) of it. What a level asks of the next is a
 // part of its job (job.go). Everything that takes time is an event (schedule.go), and
 // stations serve in the order of arrival (server.go).
@@ -45,7 +45,8 @@ type Answer struct {
 
 // Array simulates one array. It is not safe for concurrent use.
 type Array struct {
-	size   int64
+	size   int64 // of the volume
+	pool   int64 // what the layout has for data
 	now    int64 // nanoseconds
 	events schedule
 
@@ -54,6 +55,7 @@ type Array struct {
 	operations, throughput server    // the controller, one behind the other
 	far                    *replica
 	caches                 []*cache
+	thin                   *thin
 	tier                   *tier
 	layout                 *layout
 	members                []*member
@@ -81,7 +83,7 @@ func New(d Description) (*Array, error) {
 	}
 	d = d.completed()
 	a := &Array{
-		size: int64(d.Usable()), described: d, faults: slices.Clone(d.Faults), far: newReplica(d.Replica),
+		size: int64(d.Size()), pool: int64(d.Usable()), thin: newThin(d), described: d, faults: slices.Clone(d.Faults), far: newReplica(d.Replica),
 		allowed:      allowance{server{perOperation: perSecond(float64(d.Limits.Operations))}, float64(d.Limits.Burst) * 1e9},
 		allowedBytes: allowance{server{perByte: perSecond(float64(d.Limits.Throughput))}, float64(d.Limits.Burst) * 1e9},
 		operations:   server{perOperation: perSecond(float64(d.Controller.Operations))},
@@ -108,6 +110,9 @@ func New(d Description) (*Array, error) {
 	}
 	for i, c := range a.caches {
 		c.fit(a, i)
+	}
+	if d.Snapshots.Every > 0 {
+		a.events.add(a.thin.every, snapshotComes, 0)
 	}
 	for i, f := range d.Faults {
 		a.events.add(int64(f.At.Duration()), faultComes, int32(i))
@@ -182,6 +187,9 @@ func (a *Array) Step(until int64) bool {
 		a.scrub.next(a)
 	case tierLooks:
 		a.tier.goOn(a)
+	case snapshotComes:
+		a.snapshot()
+		a.events.add(a.now+a.thin.every, snapshotComes, 0)
 	case destageOn:
 		a.caches[e.subject].destageLater(a)
 	}

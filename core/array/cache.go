@@ -62,7 +62,7 @@ func (c *cache) enter(a *Array, n int32) {
 		c.supersede(a, n, j)
 		c.makeRoom(a)
 		c.pass(a, n)
-	case c.volatile() && c.unclean > 0:
+	case (c.volatile() || j.purpose == forSnapshot) && c.unclean > 0:
 		c.flush(a, n)
 	default:
 		c.pass(a, n)
@@ -84,6 +84,10 @@ func (c *cache) answer(a *Array, n int32, length int) {
 	j.place = placeCaches + int8(c.level)
 	a.after(c.line.pass(a.now, length)+c.hit, n, stepLeave)
 }
+
+// refuses reports whether a write goes past: a large one, or one that has to last, as
+// what another cache has kept safe until now has to.
+func (c *cache) refuses(j *job) bool { return c.bypasses(j.length) || j.lasting && c.volatile() }
 
 func (c *cache) bypasses(length int) bool {
 	return c.spec.Bypass > 0 && int64(length) >= int64(c.spec.Bypass)
@@ -250,7 +254,7 @@ func (c *cache) write(a *Array, n int32, j *job) {
 		c.wait(n, j)
 		return
 	}
-	if c.spec.Mode == WriteBack && !c.through && !c.bypasses(j.length) && c.fits(j) {
+	if c.spec.Mode == WriteBack && !c.through && !c.refuses(j) && c.fits(j) {
 		if len(c.stalled) > 0 || !c.hasRoom(j) {
 			c.wait(n, j)
 			return

@@ -23,6 +23,7 @@ const (
 	placeLimit                  // held back by the limits of the volume, or a controller that fails over
 	placeMembers                // or on the way to and between them
 	placeFull                   // waiting for room in a cache
+	placeCopy                   // on the members, to copy what a snapshot holds or fill a new unit
 	placeFar                    // waiting for the far copy when the near one is safe
 	placeCaches                 // and the following: answered by a cache
 )
@@ -41,7 +42,7 @@ func (a *Array) spend(j *job, next int8) {
 
 // spentNames are what the places are called among the counters.
 func (a *Array) spentNames() []string {
-	names := []string{"under way", "in the controller", "held back", "on the members", "waiting for room", "on the far copy"}
+	names := []string{"under way", "in the controller", "held back", "on the members", "waiting for room", "copying first", "on the far copy"}
 	for _, c := range a.caches {
 		names = append(names, "in "+c.spec.Name)
 	}
@@ -94,6 +95,16 @@ func (a *Array) Inside(before Totals) []Counter {
 		}
 		if c.lost > 0 {
 			add(name+" lost", "bytes", float64(c.lost))
+		}
+	}
+	if t := a.thin; t != nil {
+		add("pool in use", "share", t.used())
+		add("pool copied", "bytes", float64(now.Copied-before.Copied))
+		if len(t.held) > 0 {
+			add("pool held by snapshots", "bytes", float64(len(t.held))*float64(t.unit))
+		}
+		if t.refused > 0 {
+			add("writes refused by a full pool", "operations", float64(t.refused))
 		}
 	}
 	if t := a.tier; t != nil {
@@ -161,6 +172,7 @@ type Totals struct {
 	Caches                []float64 // of each cache, nanoseconds its own line was busy
 	Controller, Limit     float64
 	Far                   float64
+	Copied                int64        // bytes of a thin volume that were written with what they left as it is
 	Programmed            []int64      // bytes that each SSD has programmed
 	Answered              [kinds]int64 // operations of hosts
 	Spent                 [kinds][placeCaches + mostCaches]int64
@@ -181,6 +193,9 @@ func (a *Array) Totals() Totals {
 	for _, c := range a.caches {
 		t.Hits, t.Misses, t.Written = append(t.Hits, c.hits), append(t.Misses, c.misses), append(t.Written, c.written)
 		t.Caches = append(t.Caches, c.line.busyUntil(a.now))
+	}
+	if a.thin != nil {
+		t.Copied = a.thin.copied
 	}
 	if a.tier != nil {
 		t.Fast, t.Slow, t.Moved = a.tier.answered, a.tier.passed, a.tier.movedBytes

@@ -55,6 +55,17 @@ func (d Description) Usable() quantity.Bytes {
 	return sum
 }
 
+// Size is what hosts see of the volume.
+func (d Description) Size() quantity.Bytes {
+	if d.Thin != nil && d.Thin.Size > 0 {
+		return d.Thin.Size
+	}
+	return d.Usable()
+}
+
+// filled is how much of the volume, from its beginning, holds data at first.
+func (d Description) filled() int64 { return int64(float64(d.Size()) * float64(1-d.Empty)) }
+
 // smallest is the capacity of the smallest member.
 func (d Description) smallest() quantity.Bytes {
 	return slices.MinFunc(d.expandedMembers(), func(x, y Group) int { return cmp.Compare(x.Capacity, y.Capacity) }).Capacity
@@ -71,6 +82,11 @@ func (d Description) completed() Description {
 			d.Link.MTU[i] = cmp.Or(d.Link.MTU[i], 1500)
 		}
 		d.Link.Combined = cmp.Or(d.Link.Combined, Bundle)
+	}
+	if d.Thin != nil {
+		full := *d.Thin
+		full.Unit = cmp.Or(full.Unit, thinUnit)
+		d.Thin = &full
 	}
 	d.Caches = slices.Clone(d.Caches)
 	for i := range d.Caches {

@@ -33,14 +33,16 @@ type Description struct {
 	Limits     Limits // set for the volume
 	Controller Controller
 	Caches     []Cache // in the order in which an operation meets them
-	Tier       *Tier   // faster members for what is used most
-	Link       Link    // none when its rate is zero
+	Thin       *Thin   // nil for a volume that has all of its room from the beginning
+	Snapshots  Snapshots
+	Tier       *Tier // faster members for what is used most
+	Link       Link  // none when its rate is zero
 	Replica    *Replica
 	Faults     []Fault
 	Price      float64 // invented currency
 
 	// Empty is the share of the volume, at its end, that holds nothing when the
-	// simulation begins. Elsewhere data lies on the members.
+	// simulation begins. Elsewhere data lies on the members, in order.
 	Empty quantity.Share
 }
 
@@ -131,6 +133,20 @@ type Cache struct {
 	DirtyLimit quantity.Share    // of its size that may be dirty; default 50 %
 	Bypass     quantity.Bytes    // operations of at least this size go past it; 0 for none
 	Devices    int               // SSDs it is made of; 0 for memory
+}
+
+// Thin says that a volume takes its room from what the layout has for data, a unit at a
+// time, when it is first written.
+type Thin struct {
+	Unit quantity.Bytes // default 1 MiB
+	Size quantity.Bytes // that hosts see; default as much as there is
+}
+
+// Snapshots are taken of a thin volume. What a snapshot holds is copied before it is
+// written over.
+type Snapshots struct {
+	Every quantity.Seconds // 0 for only when a fault on the timetable says so
+	Keep  int              // the oldest go when there are more; 0 for all
 }
 
 // Tier is faster members that hold what is used most, moved there and back by

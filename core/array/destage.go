@@ -181,7 +181,7 @@ func (c *cache) send(a *Array, from, to int64) {
 	first, last := c.blocksOf(from, to)
 	n := a.newJob(writes, forDestage, from, int(to-from))
 	j := a.jobs.at(n)
-	j.level, j.tag = int8(c.level+1), c.level
+	j.level, j.tag, j.lasting = int8(c.level+1), c.level, !c.volatile()
 	for b := first; b <= last; b++ {
 		i := c.find(b)
 		k := &c.nodes[i]
@@ -226,7 +226,7 @@ func (c *cache) wake(a *Array) {
 	for len(c.stalled) > 0 {
 		n := c.stalled[0]
 		j := a.jobs.at(n)
-		if !c.hasRoom(j) && !c.down && !c.through && !c.bypasses(j.length) {
+		if !c.hasRoom(j) && !c.down && !c.through && !c.refuses(j) {
 			return
 		}
 		c.stalled = c.stalled[1:]
@@ -239,7 +239,7 @@ func (c *cache) admit(a *Array, n int32, j *job) {
 	for _, above := range a.caches[:c.level] { // they may have fetched what was there while it waited
 		above.outdate(a, j)
 	}
-	if c.down || c.through || c.bypasses(j.length) || !c.fits(j) {
+	if c.down || c.through || c.refuses(j) || !c.fits(j) {
 		c.supersede(a, n, j)
 		c.pass(a, n)
 		return

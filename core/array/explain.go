@@ -9,6 +9,7 @@ import (
 type Explanation struct {
 	Name   string              `json:"name"`
 	Usable quantity.Bytes      `json:"usableBytes" doc:"Capacity for data"`
+	Size   quantity.Bytes      `json:"sizeBytes" doc:"What hosts see of the volume"`
 	Price  float64             `json:"price,omitempty" doc:"In an invented currency"`
 	Words  []string            `json:"words" doc:"What it is and what it survives, in sentences"`
 	Taken  []string            `json:"assumed,omitempty" doc:"What was taken for what the file does not say"`
@@ -18,6 +19,6 @@ type Explanation struct {
 
 // Explain says in words and ceilings what d describes.
 func (d Description) Explain() Explanation {
-	e := Explanation{Name: d.Name, Usable: d.Usable(), Price: d.Price, Words: d.Words(), Taken: d.Assumed(), Costs: d.Costs(), Uses: d.Setup().Explained()}
+	e := Explanation{Name: d.Name, Usable: d.Usable(), Size: d.Size(), Price: d.Price, Words: d.Words(), Taken: d.Assumed(), Costs: d.Costs(), Uses: d.Setup().Explained()}
 	return e
 }

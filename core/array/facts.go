@@ -113,6 +113,9 @@ func (d Description) Layers() setup.Layer {
 	for _, c := range d.Caches {
 		layers = append(layers, setup.Layer{Kind: "cache", Name: c.Name, Words: fmt.Sprintf("%s, %s", c.Size, c.Mode)})
 	}
+	if t := d.Thin; t != nil {
+		layers = append(layers, setup.Layer{Kind: "thin", Name: "thin volume", Words: fmt.Sprintf("%s in units of %s", asSold(d.Size()), t.Unit)})
+	}
 	if t := d.Tier; t != nil {
 		layers = append(layers, setup.Layer{Kind: "tier", Name: "tier", Words: fmt.Sprintf("%s as %s of %d members", t.usable(), t.form().Level, t.Members.Count)})
 	}

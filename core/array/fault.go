@@ -30,6 +30,8 @@ const (
 	FailOver       FaultKind = "controller fails over"
 	Spike          FaultKind = "latency spike"
 	Transport      FaultKind = "transport changes" // to another cost on the initiators' cores
+	Snapshot       FaultKind = "snapshot"          // is taken
+	SnapshotGoes   FaultKind = "snapshot goes"     // the oldest one
 )
 
 // Fault strikes at a time.
@@ -63,7 +65,7 @@ var needs = map[FaultKind][]string{
 // kindsOfFaults in the order in which they are named.
 var kindsOfFaults = []FaultKind{
 	MemberFails, MemberSlows, MemberErrors, BitsRot, Scrub, RebuildBegin, PowerCut, CacheFails, CacheReturns, BatteryFails, BatteryReturns,
-	PathDrops, PathReturns, FailOver, Spike, Transport,
+	PathDrops, PathReturns, FailOver, Spike, Transport, Snapshot, SnapshotGoes,
 }
 
 // Words say what a fault of this array does, without when.
@@ -128,6 +130,10 @@ func (a *Array) strike(f Fault) {
 		}
 	case FailOver:
 		a.failOver(int64(f.For.Duration()))
+	case Snapshot:
+		a.snapshot()
+	case SnapshotGoes:
+		a.thin.drop(a)
 	case Spike:
 		a.spikeUntil, a.spike = a.now+int64(f.For.Duration()), int64(f.Extra.Duration())
 	case Transport:

@@ -187,6 +187,16 @@ func (f *flash) append(page int32) {
 	f.programmed += int64(f.scale)
 }
 
+// trim gives the whole pages of a range back.
+func (m *member) trim(from, to int64) {
+	if m.flash == nil {
+		return
+	}
+	for page := (from + pageSize - 1) / pageSize; (page+1)*pageSize <= to; page++ {
+		m.flash.trim(page)
+	}
+}
+
 // trim forgets a page: it need not be copied any more.
 func (f *flash) trim(page int64) {
 	number, isFollowed := f.follow(page)

@@ -26,6 +26,8 @@ const (
 	forRebuild
 	forRelocation
 	forScrub
+	forCopy     // of what a snapshot holds, or of the zeros around what is written first
+	forSnapshot // which takes what caches hold with it
 )
 
 // job is one operation on one level of the array: the front, a cache, or what is
@@ -50,6 +52,7 @@ type state struct {
 	step    step
 	level   int8 // caches it has passed
 	failed  bool
+	lasting bool // it counts only when it is where a power cut loses nothing
 	host    int16
 	path    int16 // that it came by
 	place   int8  // of a host: where the time is spent that passes now
@@ -67,6 +70,7 @@ const (
 	stepWrite               // the second phase of a small write is
 	stepFetch               // a cache fetches what it lacks
 	stepCopy                // the tier reads what it will write elsewhere
+	stepTaken               // what a write leaves of a unit is read
 	stepWait                // for something that calls it
 	stepLeave               // its level is done with it
 	stepReturn              // past the line: at the initiator
@@ -117,7 +121,7 @@ func (a *Array) newJob(k kind, p purpose, offset int64, length int) int32 {
 func (a *Array) part(parent int32, k kind, offset int64, length int) int32 {
 	n := a.newJob(k, forParent, offset, length)
 	j, above := a.jobs.at(n), a.jobs.at(parent)
-	j.parent, j.level, j.host = parent, above.level+1, above.host
+	j.parent, j.level, j.host, j.lasting = parent, above.level+1, above.host, above.lasting
 	above.pending++
 	if a.watch != nil {
 		a.watch.born(n, parent)
@@ -140,16 +144,37 @@ func (a *Array) back(n int32) {
 	j.step = stepMembers
 	j.pending++ // so that none completes the job while it is issued
 	switch {
+	case j.purpose == forSnapshot:
+		a.thin.snap(a)
 	case j.kind == flushes:
 		a.flushMembers(n)
+	case a.thin != nil:
+		a.thin.plan(a, n)
 	case j.kind == trims:
-		a.trim(n)
-	case a.tier != nil && j.purpose != forRelocation:
-		a.tier.plan(a, n)
+		a.giveBack(j.offset, j.end())
 	default:
-		a.layout.plan(a, n, j.kind, j.offset, j.offset, j.length)
+		a.below(n, j.kind, j.offset, j.offset, j.length)
 	}
 	a.partDone(n, false)
+}
+
+// below issues what reading or writing a range needs of the tier and the members: of
+// the volume it is at one place, and lies at another.
+func (a *Array) below(n int32, k kind, volume, place int64, length int) {
+	if a.tier != nil {
+		a.tier.plan(a, n, k, volume, place, length)
+		return
+	}
+	a.layout.plan(a, n, k, volume, place, length)
+}
+
+// giveBack gives a range of places back to the tier and the members.
+func (a *Array) giveBack(from, to int64) {
+	if a.tier != nil {
+		a.tier.trim(a, from, to)
+		return
+	}
+	a.layout.trim(a, from, to)
 }
 
 // partDone counts down what a job waits for, and takes it on when nothing is left.
@@ -174,6 +199,8 @@ func (a *Array) partDone(n int32, failed bool) {
 		}
 	case stepCopy:
 		a.tier.writePiece(a, n)
+	case stepTaken:
+		a.thin.taken(a, n)
 	default:
 		a.leave(n)
 	}
@@ -198,7 +225,10 @@ func (a *Array) leave(n int32) {
 	case forHost:
 		a.reply(n)
 		return
-	case forParent, forFetch:
+	case forParent, forFetch, forCopy:
+		if j.purpose == forCopy {
+			a.thin.copiedTo(a, *j)
+		}
 		if j.purpose == forFetch {
 			a.caches[j.tag].fetched(a, n, j)
 		}
@@ -228,6 +258,10 @@ func (a *Array) leave(n int32) {
 		a.scrubbed()
 	case forRelocation:
 		a.tier.moved(a, done.failed)
+	case forSnapshot:
+		if done.failed { // a cache lost what it was to pass on
+			a.thin.snap(a)
+		}
 	}
 }
 
@@ -248,5 +282,6 @@ type watcher interface {
 	forgot(level int, offset int64, length int)          // a cache has them no more
 	leaving(level int, n int32, offset int64, length int)
 	landed(slot int32)                              // of the tier, which holds zeros at first
+	zeroed(l *layout, from, to int64)               // a range of all members was given back
 	remade(l *layout, member int, at, length int64) // a range of a member that failed
 }

@@ -309,24 +309,38 @@ func (l *layout) readCopy(a *Array, j *job, first int, place, length int64) {
 	a.pieces = append(a.pieces, l.piece(a, best, place, length, false))
 }
 
-// trim gives a range back to the members: SSDs need not copy what was there. Parity
-// layouts keep it, so that parity stays true.
-func (a *Array) trim(n int32) {
-	j := a.jobs.at(n)
-	if a.tier != nil || a.layout.parity > 0 {
+// trim gives a range back to the members: SSDs need not copy what was there. Of parity
+// whole stripes are given back, so that parity stays true: of members that then all
+// read as zeros.
+func (l *layout) trim(a *Array, from, to int64) {
+	if l.parity > 0 {
+		width := l.width()
+		for stripe := (from + width - 1) / width; (stripe+1)*width <= to && l.allFlash(a); stripe++ {
+			for m := range l.members {
+				l.member(a, m).trim(stripe*l.chunk, (stripe+1)*l.chunk)
+			}
+			if a.watch != nil {
+				a.watch.zeroed(l, stripe*l.chunk, (stripe+1)*l.chunk)
+			}
+		}
 		return
 	}
-	l := a.layout
-	for at := j.offset; at < j.end(); {
+	for at := from; at < to; {
 		first, place := l.Place(at)
-		length := min(j.end()-at, l.run(at, place))
+		length := min(to-at, l.run(at, place))
 		for m := first; m < first+l.copies(); m++ {
-			if f := l.member(a, m).flash; f != nil {
-				for page := (place + pageSize - 1) / pageSize; (page+1)*pageSize <= place+length; page++ {
-					f.trim(page)
-				}
-			}
+			l.member(a, m).trim(place, place+length)
 		}
 		at += length
 	}
+}
+
+// allFlash reports whether all members are SSDs and have all they should.
+func (l *layout) allFlash(a *Array) bool {
+	for m := range l.members {
+		if it := l.member(a, m); it.flash == nil || it.failed {
+			return false
+		}
+	}
+	return true
 }

@@ -66,7 +66,7 @@ const tierPiece = 1 << 20
 func (t *tier) movePiece(a *Array) {
 	m := t.plans[0]
 	at := int64(m.extent)*t.extent + t.at
-	t.piece = min(tierPiece, t.extent/4, t.extent-t.at, a.size-at)
+	t.piece = min(tierPiece, t.extent/4, t.extent-t.at, a.pool-at)
 	from, here := t.where(a, m.extent, t.place[m.extent], at)
 	to, there := t.where(a, m.extent, m.slot, at)
 	t.due = max(t.due, float64(a.now)) + t.gap*float64(t.piece)
@@ -103,7 +103,7 @@ func (a *Array) onLayout(parent int32, l *layout, k kind, place int64) {
 
 // follow writes what was written to an extent that is on its way to where it goes as
 // well, as far as it was copied; the piece that is being copied is copied again.
-func (t *tier) follow(a *Array, n int32, extent int, at, length int64) {
+func (t *tier) follow(a *Array, n int32, extent int, volume, at, length int64) {
 	if len(t.plans) == 0 || t.plans[0].extent != extent {
 		return
 	}
@@ -114,7 +114,7 @@ func (t *tier) follow(a *Array, n int32, extent int, at, length int64) {
 	}
 	if copied := min(begin+t.at-at, length); copied > 0 {
 		l, place := t.where(a, extent, m.slot, at)
-		l.plan(a, n, writes, at, place, int(copied))
+		l.plan(a, n, writes, volume, place, int(copied))
 	}
 }
 
@@ -130,7 +130,7 @@ func (t *tier) moved(a *Array, failed bool) {
 	switch {
 	case failed: // it stays where it is
 		t.drop()
-	case t.at >= t.extent || int64(m.extent)*t.extent+t.at >= a.size:
+	case t.at >= t.extent || int64(m.extent)*t.extent+t.at >= a.pool:
 		t.place[m.extent] = m.slot
 		t.next()
 	}

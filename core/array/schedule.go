@@ -4,16 +4,17 @@ package array
 type happening uint8
 
 const (
-	jobGoesOn  happening = iota // an operation reaches its next step
-	partGoesOn                  // an operation of a member does
-	lineIsFree                  // a command has crossed the interface of a drive
-	diskIsFree                  // a disk is ready for its next command
-	farAnswers                  // the far copy of a write is safe
-	faultComes                  // a fault strikes
-	rebuildOn                   // a rebuild goes on
-	scrubOn                     // a scrub goes on
-	tierLooks                   // the tier looks for what to move, or moves the next piece
-	destageOn                   // a cache looks for what has been dirty for long
+	jobGoesOn     happening = iota // an operation reaches its next step
+	partGoesOn                     // an operation of a member does
+	lineIsFree                     // a command has crossed the interface of a drive
+	diskIsFree                     // a disk is ready for its next command
+	farAnswers                     // the far copy of a write is safe
+	faultComes                     // a fault strikes
+	rebuildOn                      // a rebuild goes on
+	scrubOn                        // a scrub goes on
+	tierLooks                      // the tier looks for what to move, or moves the next piece
+	snapshotComes                  // the next snapshot is due
+	destageOn                      // a cache looks for what has been dirty for long
 )
 
 type event struct {

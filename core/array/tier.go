@@ -2,6 +2,7 @@ package array
 
 import (
 	"cmp"
+	"slices"
 
 	"patientheron/core/quantity"
 )
@@ -59,38 +60,63 @@ func newTier(d Description, base int) *tier {
 	t.place, t.heat, t.empty = make([]int32, extents), make([]float64, extents), make([]bool, extents)
 	for i := range t.place {
 		t.place[i] = -1
-		t.empty[i] = int64(i)*t.extent >= int64(float64(d.Usable())*float64(1-d.Empty))
+		t.empty[i] = int64(i)*t.extent >= d.filled()
 	}
 	return t
 }
 
-// plan issues an operation extent by extent to where each lies.
-func (t *tier) plan(a *Array, n int32) {
-	j := a.jobs.at(n)
-	for at := j.offset; at < j.end(); {
+// plan issues an operation extent by extent to where each lies. The hosts know the
+// range by its place in the volume.
+func (t *tier) plan(a *Array, n int32, k kind, volume, offset int64, length int) {
+	ahead := volume - offset // of where a byte lies
+	for at, end := offset, offset+int64(length); at < end; {
 		extent := int(at / t.extent)
-		length := min(j.end(), int64(extent+1)*t.extent) - at
+		length := min(end, int64(extent+1)*t.extent) - at
 		t.heat[extent]++
-		if j.kind == writes && t.empty[extent] {
+		if k == writes && t.empty[extent] {
 			t.land(a, extent)
 		}
 		switch {
-		case j.kind == reads && t.empty[extent]:
+		case k == reads && t.empty[extent]:
 			t.answered++ // there is nothing to read
 			if a.watch != nil {
-				a.watch.planned(n, nil, reads, at, at, int(length), nil, nil)
+				a.watch.planned(n, nil, reads, at+ahead, at, int(length), nil, nil)
 			}
 		case t.place[extent] >= 0:
 			t.answered++
 		default:
 			t.passed++
 		}
-		if j.kind == writes || !t.empty[extent] {
+		if k == writes || !t.empty[extent] {
 			l, place := t.where(a, extent, t.place[extent], at)
-			l.plan(a, n, j.kind, at, place, int(length))
+			l.plan(a, n, k, at+ahead, place, int(length))
 		}
-		if j.kind == writes {
-			t.follow(a, n, extent, at, length)
+		if k == writes {
+			t.follow(a, n, extent, at+ahead, at, length)
+		}
+		at += length
+	}
+}
+
+// trim gives a range back. An extent of which nothing is left holds nothing, unless it
+// is to be moved.
+func (t *tier) trim(a *Array, from, to int64) {
+	for at := from; at < to; {
+		extent := int(at / t.extent)
+		begin, end := int64(extent)*t.extent, min(int64(extent+1)*t.extent, a.pool)
+		length := min(to, end) - at
+		l, place := t.where(a, extent, t.place[extent], at)
+		moves := slices.ContainsFunc(t.plans, func(m move) bool { return m.extent == extent })
+		switch {
+		case t.empty[extent] || moves:
+		case at == begin && at+length == end:
+			l.trim(a, place, place+length)
+			if t.empty[extent] = true; t.place[extent] >= 0 {
+				t.spare = append(t.spare, t.place[extent])
+				t.place[extent] = -1
+			}
+		default:
+			l.trim(a, place, place+length)
 		}
 		at += length
 	}

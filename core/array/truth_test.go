@@ -46,13 +46,16 @@ func newTruth(t *testing.T, a *Array, what string, content func(int64) uint32) *
 		w.caches = append(w.caches, map[int64]uint32{})
 	}
 	l := a.layout
-	for s := range a.size / sector {
+	for s := range a.pool / sector {
+		if a.thin != nil && s*sector >= min(int64(a.thin.next)*a.thin.unit, a.size) {
+			break // nothing lies there yet
+		}
 		m, at := l.Place(s * sector)
 		for i := range l.copies() {
 			w.members[m+i][at/sector] = content(s)
 		}
 	}
-	for row := int64(0); l.parity > 0 && row < a.size/int64(l.data)/sector; row++ {
+	for row := int64(0); l.parity > 0 && row < a.pool/int64(l.data)/sector; row++ {
 		stripe := row * sector / l.chunk
 		data := make([]uint32, l.data)
 		for i := range data {
@@ -348,6 +351,58 @@ func (w *truth) landed(slot int32) {
 	}
 }
 
+// zeroed lets a range of all members of a layout read as zeros.
+func (w *truth) zeroed(l *layout, from, to int64) {
+	for m := range l.members {
+		clear(w.members[l.base+m][from/sector : to/sector])
+	}
+}
+
+// lies is what lies at a place of the pool: read from any member that has it, or
+// worked out.
+func (w *truth) lies(place int64) uint32 {
+	l := w.a.layout
+	if t := w.a.tier; t != nil {
+		extent := int(place / t.extent)
+		if t.empty[extent] {
+			return 0
+		}
+		l, place = t.where(w.a, extent, t.place[extent], place)
+	}
+	m, at := l.Place(place)
+	known := map[spot]uint32{}
+	for i := range l.members {
+		if l.member(w.a, i).has(at + sector) {
+			known[spot{l.base + i, at / sector}] = w.members[l.base+i][at/sector]
+		}
+	}
+	for i := range l.copies() {
+		if v, has := known[spot{l.base + m + i, at / sector}]; has {
+			return v
+		}
+	}
+	data, solved := w.row(l, at, known)
+	if !solved {
+		w.wrong("nothing tells what lies at %d", place)
+	}
+	return data[int(place/l.chunk%int64(l.data))]
+}
+
+// snapshotted is what a snapshot holds of a sector of the volume.
+func (w *truth) snapshotted(generation int32, s int64) uint32 {
+	t := w.a.thin
+	unit := int32(s * sector / t.unit)
+	if t.slot[unit] >= 0 && t.born[unit] <= generation {
+		return w.lies(t.place(t.slot[unit], s*sector))
+	}
+	for _, o := range t.held {
+		if o.unit == unit && o.born <= generation && generation < o.left {
+			return w.lies(t.place(o.slot, s*sector))
+		}
+	}
+	return 0
+}
+
 // remade fills a range of a member from the others as they are.
 func (w *truth) remade(l *layout, member int, from, length int64) {
 	known := map[spot]uint32{}
@@ -402,6 +457,11 @@ func tinyArray(source *rand.Rand) Description {
 	if pick(3) == 0 {
 		d.Link = Link{Rate: 125e6, Count: 2, Combined: Multipath, RoundTrip: 100e-6, FailOver: 0.002}
 	}
+	if pick(3) == 0 { // so small that the pool has room for three snapshots of all of it
+		unit := quantity.Bytes(1+pick(24)) * 4096
+		d.Thin = &Thin{Unit: unit, Size: max(d.Usable()/unit/4, 1)*unit - quantity.Bytes(pick(2))*sector}
+		d.Snapshots = Snapshots{Every: []quantity.Seconds{0, 0.03}[pick(2)], Keep: 2}
+	}
 	if pick(4) == 0 {
 		d.Replica = &Replica{Kilometres: 20}
 	}
@@ -412,7 +472,7 @@ func tinyArray(source *rand.Rand) Description {
 // members fail and are made anew, caches and batteries fail, paths drop and reads go
 // wrong; a power cut and a failing controller lose nothing that was flushed.
 func TestNothingIsServedThatWasNotThere(t *testing.T) {
-	tried, fails, cuts, errors, moves, hits, resent := 0, 0, 0, 0, int64(0), int64(0), int64(0)
+	tried, fails, cuts, errors, moves, hits, resent, copied, shared := 0, 0, 0, 0, int64(0), int64(0), int64(0), int64(0), 0
 	for seed := range uint64(300) {
 		source := rand.New(rand.NewPCG(seed, 99))
 		d := tinyArray(source)
@@ -425,12 +485,16 @@ func TestNothingIsServedThatWasNotThere(t *testing.T) {
 		if a.tier != nil {
 			moves += a.tier.movedBytes
 		}
+		if a.thin != nil {
+			copied += a.thin.copied
+			shared += len(a.thin.held)
+		}
 		for _, c := range a.caches {
 			hits += c.hits
 		}
 	}
-	t.Logf("%d arrays, %d members failed, %d power cuts, %d reads recovered, %d operations sent again, %d MB relocated, %d hits", tried, fails, cuts, errors, resent, moves/1e6, hits)
-	if tried < 150 || fails < 100 || cuts < 50 || errors == 0 || resent == 0 || moves == 0 || hits < 1000 {
+	t.Logf("%d arrays, %d members failed, %d power cuts, %d reads recovered, %d operations sent again, %d MB relocated, %d hits, %d MB copied first, %d units held by snapshots", tried, fails, cuts, errors, resent, moves/1e6, hits, copied/1e6, shared)
+	if copied == 0 || shared == 0 || tried < 150 || fails < 100 || cuts < 50 || errors == 0 || resent == 0 || moves == 0 || hits < 1000 {
 		t.Error("hardly anything was tried")
 	}
 }
@@ -439,12 +503,12 @@ func TestNothingIsServedThatWasNotThere(t *testing.T) {
 func follow(t *testing.T, what string, d Description, source *rand.Rand) (fails, cuts, errors int, a *Array) {
 	a = build(t, d)
 	sectors := a.size / sector
-	empty := int64(float64(a.size) * float64(1-d.Empty))
+	empty := d.filled()
 	held := make([]uint32, sectors)
 	older := map[int64][]uint32{} // what may come back after a power cut
 	for s := range held {
 		held[s] = uint32(s)*2654435761 + 1
-		if a.tier != nil && (int64(s)*sector)/a.tier.extent*a.tier.extent >= empty {
+		if a.tier != nil && (int64(s)*sector)/a.tier.extent*a.tier.extent >= empty || a.thin != nil && a.thin.slot[int64(s)*sector/a.thin.unit] < 0 {
 			held[s] = 0
 		}
 	}
@@ -456,6 +520,8 @@ func follow(t *testing.T, what string, d Description, source *rand.Rand) (fails,
 		job      *carried
 	}
 	flying := map[int]flight{}
+	gone := map[int64]bool{}          // was trimmed: nobody may rely on anything
+	snapshots := map[int32][]uint32{} // what was held when they were taken
 	mayLose := slices.ContainsFunc(a.caches, (*cache).volatile)
 	var version uint32
 	reap := func() {
@@ -467,8 +533,12 @@ func follow(t *testing.T, what string, d Description, source *rand.Rand) (fails,
 			}
 			for s := f.from; !f.write && !f.loose && s < f.to; s++ {
 				got, has := f.job.sectors[s]
+				if gone[s] && has {
+					held[s] = got
+					continue
+				}
 				if !has || got != held[s] {
-					if slices.Contains(older[s], got) && has && mayLose {
+					if has && mayLose && (slices.Contains(older[s], got) || slices.Contains(older[s], anything)) {
 						held[s] = got // came back after the power cut
 						continue
 					}
@@ -536,7 +606,22 @@ func follow(t *testing.T, what string, d Description, source *rand.Rand) (fails,
 				a.strike(Fault{Kind: MemberErrors, Member: m, Share: 0.3, Extra: 0.0005, For: 0.01})
 				defer func() { errors += int(a.counters.recovered) }()
 			}
-		case chance < 9:
+		case chance == 6 && a.thin != nil && !wantsRest:
+			drain()
+			taken := a.thin.generation
+			if a.strike(Fault{Kind: Snapshot}); len(older) > 0 { // what a cut left unknown
+				continue
+			}
+			for a.thin.generation == taken && a.Step(math.MaxInt64) {
+			}
+			if a.thin.generation == taken+1 {
+				snapshots[taken] = slices.Clone(held)
+				for s := range gone {
+					snapshots[taken][s] = anything
+				}
+			}
+			continue
+		case chance < 10:
 			drain()
 			was := older
 			w.submit(Request{Tag: i, Flush: true}, nil)
@@ -565,6 +650,8 @@ func follow(t *testing.T, what string, d Description, source *rand.Rand) (fails,
 			at = min(hot*sector+source.Int64N(64)*4096, a.size-length) / sector * sector
 		}
 		f := flight{from: at / sector, to: (at + length) / sector, write: source.IntN(2) == 0}
+		trims := source.IntN(30) == 0
+		f.write = f.write || trims
 		overlaps := false
 		for tag, other := range flying {
 			switch meets := f.from < other.to && other.from < f.to; {
@@ -584,13 +671,20 @@ func follow(t *testing.T, what string, d Description, source *rand.Rand) (fails,
 		if f.write {
 			content = map[int64]uint32{}
 			for s := f.from; s < f.to; s++ {
+				if gone[s] {
+					held[s] = anything
+				}
+				if gone[s] = trims; trims {
+					continue
+				}
+				delete(gone, s)
 				version++
 				older[s] = append(older[s], held[s])
 				held[s] = 0x40000000 + version
 				content[s] = held[s]
 			}
 		}
-		f.job = w.submit(Request{Tag: i, Write: f.write, Offset: at, Length: int(length)}, content)
+		f.job = w.submit(Request{Tag: i, Write: f.write && !trims, Trim: trims, Offset: at, Length: int(length)}, content)
 		flying[i] = f
 	}
 	drain()
@@ -599,8 +693,23 @@ func follow(t *testing.T, what string, d Description, source *rand.Rand) (fails,
 		flying[0] = flight{from: s, to: to, job: w.submit(Request{Offset: s * sector, Length: int(to-s) * sector}, nil)}
 		drain()
 	}
+	if a.thin == nil {
+		return fails, cuts, errors, a
+	}
+	for len(a.thin.busy) > 0 && a.Step(math.MaxInt64) {
+	}
+	for _, generation := range a.thin.snapshots {
+		for s, want := range snapshots[generation] {
+			if got := w.snapshotted(generation, int64(s)); got != want && want != anything {
+				w.wrong("snapshot %d holds %#x of sector %d, want %#x", generation, got, s, want)
+			}
+		}
+	}
 	return fails, cuts, errors, a
 }
+
+// anything is held of a sector that was trimmed.
+const anything = 0xa110ca7e
 
 // tolerates is how many members may be missing whatever they are.
 func (l *layout) tolerates() int {

@@ -81,6 +81,9 @@ func (d Description) Validate() error {
 			return err
 		}
 	}
+	if err := d.validateThin(); err != nil {
+		return err
+	}
 	if d.Tier != nil {
 		if err := d.validateTier(); err != nil {
 			return err
@@ -130,6 +133,33 @@ func (g Group) validate(at string) error {
 	}
 	if g.Medium == HardDisk && full.InnerRate > full.OuterRate {
 		return wrong(at+".innerRate", "%s is more than the outer tracks give (%s)", full.InnerRate, full.OuterRate)
+	}
+	return nil
+}
+
+func (d Description) validateThin() error {
+	s := d.Snapshots
+	if !(s.Every >= 0) || s.Every > 86400 || s.Keep < 0 || s.Keep > 10_000 {
+		return wrong("snapshots", "every %s, and %d kept; up to a day, and up to 10 000", s.Every, s.Keep)
+	}
+	if d.Thin == nil {
+		if s != (Snapshots{}) {
+			return wrong("snapshots", "only a thin volume has them; add thin: {unit: 1MiB}")
+		}
+		return nil
+	}
+	unit, size := cmp.Or(d.Thin.Unit, thinUnit), d.Size()
+	switch {
+	case unit < 4096 || unit > quantity.GiB || unit%4096 != 0:
+		return wrong("thin.unit", "%s; a multiple of 4 KiB up to 1 GiB", unit)
+	case d.Thin.Size < 0 || size > 1<<50:
+		return wrong("thin.size", "%s; up to 1 PiB", d.Thin.Size)
+	case size/unit > 1<<26 || d.Usable()/unit > 1<<26:
+		return wrong("thin.unit", "%s in units of %s are %d units; at most 67 108 864 are kept track of: use larger units", max(size, d.Usable()), unit, max(size, d.Usable())/unit)
+	case d.Usable() < unit:
+		return wrong("thin.unit", "%s; no unit fits into the %s that there are for data", unit, asSold(d.Usable()))
+	case (quantity.Bytes(d.filled())+unit-1)/unit > d.Usable()/unit:
+		return wrong("empty", "%s of %s hold data at first, more than the %s that there are; say how much is empty", asSold(quantity.Bytes(d.filled())), asSold(size), asSold(d.Usable()))
 	}
 	return nil
 }
@@ -276,6 +306,10 @@ func (d Description) validateTarget(at string, f Fault) error {
 		}
 		if c := d.Caches[f.Cache]; (f.Kind == BatteryFails || f.Kind == BatteryReturns) && (c.Mode != WriteBack || !c.Protected || c.Devices > 0) {
 			return wrong(at+".cache", "%s has no battery: it is not protected write-back memory", c.Name)
+		}
+	case Snapshot, SnapshotGoes:
+		if d.Thin == nil {
+			return wrong(at+".kind", "only a thin volume has snapshots; add thin: {unit: 1MiB}")
 		}
 	case PathDrops, PathReturns, Transport:
 		paths := 1

@@ -23,6 +23,9 @@ func (d Description) Words() []string {
 	for _, c := range d.Caches {
 		words = append(words, c.words())
 	}
+	if d.Thin != nil {
+		words = append(words, d.thinWords()...)
+	}
 	if t := d.Tier; t != nil {
 		words = append(words, fmt.Sprintf("What is used most lies on a tier of %s That is %s as %s, moved by %s every %s at %s.",
 			t.Members.words(), asSold(t.usable()), t.form().Level, cmp.Or(t.Extent, tierExtent), cmp.Or(t.Every, tierEvery), cmp.Or(t.Rate, tierRate)))
@@ -131,7 +134,7 @@ func (d Description) Costs() string {
 		d.Memory(), quantity.Seconds(max(rate*each, 1e-3)))
 }
 
-// Memory is about what the maps of SSDs, caches and the tier take when everything was
+// Memory is about what the maps of SSDs, caches, a thin volume and the tier take when everything was
 // used.
 func (d Description) Memory() quantity.Bytes {
 	full := d.completed()
@@ -148,6 +151,9 @@ func (d Description) Memory() quantity.Bytes {
 	sum := 8 * pages / float64(d.flashScale())
 	for _, c := range full.Caches {
 		sum += float64(c.Size/c.Block) * (nodeSize + 3*8)
+	}
+	if d.Thin != nil {
+		sum += 8*float64(d.Size()/full.Thin.Unit) + 20*float64(d.Usable()/full.Thin.Unit)
 	}
 	if t := d.Tier; t != nil {
 		sum += float64(d.Usable()/cmp.Or(t.Extent, tierExtent)) * 13
@@ -185,6 +191,22 @@ func (l Limits) words() string {
 		text += fmt.Sprintf(", and after a pause the work of %s at once", l.Burst)
 	}
 	return text + "."
+}
+
+func (d Description) thinWords() []string {
+	text := fmt.Sprintf("Hosts see a thin volume of %s, which takes units of %s at their first write", asSold(d.Size()), d.Thin.Unit)
+	if over := float64(d.Size()) / float64(d.Usable()); over > 1 {
+		text += fmt.Sprintf("; that is %.1f times what there is, and writes fail when it is full", over)
+	}
+	words := []string{text + "."}
+	if s := d.Snapshots; s.Every > 0 {
+		text := fmt.Sprintf("A snapshot is taken every %s", s.Every)
+		if s.Keep > 0 {
+			text += fmt.Sprintf(", and the last %d are kept", s.Keep)
+		}
+		words = append(words, text+"; what one holds is copied before it is written over.")
+	}
+	return words
 }
 
 func (c Cache) words() string {

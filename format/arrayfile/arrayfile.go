@@ -213,6 +213,13 @@ func (r *reader) entries() entries {
 				return r.cache(n, fmt.Sprintf("caches[%d]", i), &d.Caches[i])
 			})
 		},
+		"thin": func(n ast.Node) error {
+			d.Thin = &array.Thin{}
+			return r.mapping(n, "a thin volume", "thin", entries{"unit": size(&d.Thin.Unit), "size": size(&d.Thin.Size)})
+		},
+		"snapshots": func(n ast.Node) error {
+			return r.mapping(n, "snapshots", "snapshots", entries{"every": time(&d.Snapshots.Every), "keep": whole(&d.Snapshots.Keep)})
+		},
 		"tier": func(n ast.Node) error {
 			d.Tier = &array.Tier{Members: array.Group{Count: 1}}
 			return r.mapping(n, "a tier", "tier", entries{

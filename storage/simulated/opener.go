@@ -40,7 +40,7 @@ func (o Opener) Look(l volume.Locator) (setup.Facts, error) {
 	if err != nil {
 		return setup.Facts{}, err
 	}
-	return setup.Facts{Size: d.Usable(), Alignment: 1, Writable: true}, nil
+	return setup.Facts{Size: d.Size(), Alignment: 1, Writable: true}, nil
 }
 
 // Describe says what is in its array file.
@@ -67,8 +67,8 @@ func fits(d array.Description, r volume.Request) error {
 	if needs := d.Memory(); r.Memory > 0 && needs > r.Memory {
 		return fmt.Errorf("%w: simulating %s takes up to %s once everything was used, and %s can be spared; use larger cache blocks, or smaller caches", volume.ErrMemory, d.Name, needs, r.Memory)
 	}
-	if usable := d.Usable(); r.Size > usable {
-		return fmt.Errorf("%w: the load reaches to %s, and %s has %s for data; use a smaller span", volume.ErrNoSpace, r.Size, d.Name, usable)
+	if size := d.Size(); r.Size > size {
+		return fmt.Errorf("%w: the load reaches to %s, and %s has %s; use a smaller span", volume.ErrNoSpace, r.Size, d.Name, size)
 	}
 	return nil
 }

@@ -1,0 +1,280 @@
+package array
+
+import (
+	"slices"
+
+	"patientheron/core/quantity"
+)
+
+// thinUnit is the room that a thin volume takes at a time, unless it is said.
+const thinUnit = quantity.MiB
+
+// thin gives a volume room of a pool, a unit at a time, when it is first written, and
+// keeps snapshots: what one of them holds is copied before it is written over. A unit
+// that is being copied is written and read by nobody else.
+type thin struct {
+	unit int64
+	size int64 // of the volume
+
+	slot []int32 // of each unit of the volume, where it lies in the pool; -1 for nowhere
+	born []int32 // the generation in which it came to lie there
+	next int32   // slots from here on were never used
+	end  int32   // of the pool
+	back []int32 // slots that were given back
+
+	generation int32   // counts the snapshots
+	snapshots  []int32 // those that are kept, by their generation, oldest first
+	held       []old
+	every      int64
+	keep       int
+
+	busy map[int32][]int32 // units that are being copied, and the jobs that wait for that
+
+	copied, refused int64 // bytes; writes for which there was no room
+}
+
+// old is a slot that only snapshots hold: those of the generations from born up to,
+// and without, left.
+type old struct{ unit, slot, born, left int32 }
+
+func newThin(d Description) *thin {
+	if d.Thin == nil {
+		return nil
+	}
+	t := &thin{unit: int64(d.Thin.Unit), size: int64(d.Size()), every: int64(d.Snapshots.Every.Duration()), keep: d.Snapshots.Keep, busy: map[int32][]int32{}}
+	units := (t.size + t.unit - 1) / t.unit
+	t.end = int32(int64(d.Usable()) / t.unit)
+	t.slot, t.born = make([]int32, units), make([]int32, units)
+	for i := range t.slot {
+		if t.slot[i] = -1; int64(i)*t.unit < d.filled() {
+			t.slot[i] = t.next
+			t.next++
+		}
+	}
+	return t
+}
+
+// unitsOf calls each for the units that a range touches, with its part of each.
+func (t *thin) unitsOf(from, to int64, each func(unit int32, from, to int64)) {
+	for from < to {
+		unit := from / t.unit
+		stop := min(to, (unit+1)*t.unit)
+		each(int32(unit), from, stop)
+		from = stop
+	}
+}
+
+// place is where a byte of the volume lies in a slot.
+func (t *thin) place(slot int32, at int64) int64 { return int64(slot)*t.unit + at%t.unit }
+
+// limits are where a unit begins and ends in the volume.
+func (t *thin) limits(unit int32) (from, to int64) {
+	from = int64(unit) * t.unit
+	return from, min(from+t.unit, t.size)
+}
+
+// plan issues an operation unit by unit. What lies together in the pool goes on
+// together.
+func (t *thin) plan(a *Array, n int32) {
+	j := a.jobs.at(n)
+	var run struct{ at, place, length int64 }
+	send := func() {
+		if run.length > 0 {
+			a.below(n, j.kind, run.at, run.place, int(run.length))
+		}
+		run.length = 0
+	}
+	t.unitsOf(j.offset, j.end(), func(unit int32, from, to int64) {
+		lies := t.ready(a, n, unit, from, to)
+		if !lies {
+			send()
+			return
+		}
+		place := t.place(t.slot[unit], from)
+		if run.length > 0 && place != run.place+run.length {
+			send()
+		}
+		if run.length == 0 {
+			run.at, run.place = from, place
+		}
+		run.length += to - from
+	})
+	send()
+}
+
+// ready makes ready what an operation needs of a unit, and reports whether it can go to
+// where the unit lies now. Otherwise it is seen to.
+func (t *thin) ready(a *Array, n int32, unit int32, from, to int64) bool {
+	j := a.jobs.at(n)
+	if waiting, isBusy := t.busy[unit]; isBusy {
+		t.busy[unit] = append(waiting, t.partOf(a, n, from, to))
+		return false
+	}
+	begin, end := t.limits(unit)
+	whole := from == begin && to == end
+	lies := t.slot[unit] >= 0
+	switch j.kind {
+	case trims:
+		if lies && whole {
+			t.leave(a, unit)
+		}
+		return false
+	case reads:
+		if !lies && a.watch != nil {
+			a.watch.planned(n, nil, reads, from, from, int(to-from), nil, nil)
+		}
+		return lies
+	}
+	if lies && !t.shared(t.born[unit]) {
+		return true
+	}
+	slot := t.take()
+	switch {
+	case slot < 0:
+		t.refused++
+		j.failed = true
+		return false
+	case whole:
+		t.leave(a, unit)
+		t.slot[unit], t.born[unit] = slot, t.generation
+		return true
+	}
+	t.copy(a, n, unit, slot, from, to)
+	return false
+}
+
+// partOf is a part of a job that waits.
+func (t *thin) partOf(a *Array, n int32, from, to int64) int32 {
+	j := a.jobs.at(n)
+	p := a.part(n, j.kind, from, int(to-from))
+	a.jobs.at(p).step = stepWait
+	j.place = placeCopy
+	return p
+}
+
+// copy reads what a write leaves as it is of a unit and writes all of it to another
+// slot: of a unit that lay nowhere the rest is zeros.
+func (t *thin) copy(a *Array, n, unit, slot int32, from, to int64) {
+	begin, end := t.limits(unit)
+	t.busy[unit] = []int32{}
+	j := a.jobs.at(n)
+	c := a.part(n, writes, begin, int(end-begin))
+	k := a.jobs.at(c)
+	k.purpose, k.step, k.tag, k.stamp = forCopy, stepTaken, int(unit), uint64(slot)
+	k.pending = 1
+	j.place = placeCopy
+	t.copied += end - begin
+	for _, rest := range [2][2]int64{{begin, from}, {to, end}} {
+		at, length := rest[0], rest[1]-rest[0]
+		switch {
+		case length == 0:
+		case t.slot[unit] >= 0:
+			a.below(c, reads, at, t.place(t.slot[unit], at), int(length))
+		case a.watch != nil:
+			a.watch.planned(c, nil, reads, at, at, int(length), nil, nil)
+		}
+	}
+	a.partDone(c, false)
+}
+
+// taken writes a unit, of which the rest was read, to its new slot.
+func (t *thin) taken(a *Array, c int32) {
+	k := a.jobs.at(c)
+	k.step = stepMembers
+	k.pending++
+	if !k.failed {
+		a.below(c, writes, k.offset, t.place(int32(k.stamp), k.offset), k.length)
+	}
+	a.partDone(c, false)
+}
+
+// copiedTo lets a unit lie where it was copied to, and lets those go on that waited.
+func (t *thin) copiedTo(a *Array, done job) {
+	unit, slot := int32(done.tag), int32(done.stamp)
+	if done.failed {
+		t.back = append(t.back, slot)
+	} else {
+		t.leave(a, unit)
+		t.slot[unit], t.born[unit] = slot, t.generation
+	}
+	waiting := t.busy[unit]
+	delete(t.busy, unit)
+	for i, n := range waiting {
+		if _, again := t.busy[unit]; again {
+			t.busy[unit] = append(t.busy[unit], waiting[i:]...)
+			return
+		}
+		a.back(n)
+	}
+}
+
+// shared reports whether a snapshot holds what came to lie somewhere in a generation.
+func (t *thin) shared(born int32) bool {
+	return len(t.snapshots) > 0 && t.snapshots[len(t.snapshots)-1] >= born
+}
+
+// take takes a slot; -1 when the pool is full.
+func (t *thin) take() int32 {
+	if last := len(t.back) - 1; last >= 0 {
+		slot := t.back[last]
+		t.back = t.back[:last]
+		return slot
+	}
+	if t.next == t.end {
+		return -1
+	}
+	t.next++
+	return t.next - 1
+}
+
+// leave lets a unit lie nowhere. Its slot is free unless a snapshot holds it.
+func (t *thin) leave(a *Array, unit int32) {
+	slot := t.slot[unit]
+	if slot < 0 {
+		return
+	}
+	if t.slot[unit] = -1; t.shared(t.born[unit]) {
+		t.held = append(t.held, old{unit, slot, t.born[unit], t.generation})
+		return
+	}
+	t.free(a, slot)
+}
+
+// free gives a slot back to the pool, and its room to the members.
+func (t *thin) free(a *Array, slot int32) {
+	t.back = append(t.back, slot)
+	a.giveBack(int64(slot)*t.unit, int64(slot+1)*t.unit)
+}
+
+// snap takes a snapshot, and lets the oldest go when more are kept than shall be.
+func (t *thin) snap(a *Array) {
+	t.snapshots = append(t.snapshots, t.generation)
+	t.generation++
+	for t.keep > 0 && len(t.snapshots) > t.keep {
+		t.drop(a)
+	}
+}
+
+// drop lets the oldest snapshot go, and what only it held.
+func (t *thin) drop(a *Array) {
+	if len(t.snapshots) == 0 {
+		a.counters.faultsIgnored++
+		return
+	}
+	t.snapshots = t.snapshots[1:]
+	t.held = slices.DeleteFunc(t.held, func(o old) bool {
+		for _, s := range t.snapshots {
+			if o.born <= s && s < o.left {
+				return false
+			}
+		}
+		t.free(a, o.slot)
+		return true
+	})
+}
+
+// used is the share of the pool that holds anything.
+func (t *thin) used() float64 { return ratio(float64(int(t.next)-len(t.back)), float64(t.end)) }
+
+// snapshot takes a snapshot of the volume, with what caches have not passed on yet.
+func (a *Array) snapshot() { a.enter(a.newJob(flushes, forSnapshot, 0, 0)) }
