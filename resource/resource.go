@@ -270,7 +270,7 @@ type Series struct {
 // Distribution is that of a measurement's latencies.
 type Distribution struct {
 	MeasurementID int64                          `json:"measurementId"`
-	Classes       map[measure.Class]ClassLatency `json:"classes" doc:"By class of operation: reads, writes, flushes; those of which something completed"`
+	Classes       map[measure.Class]ClassLatency `json:"classes" doc:"By class of operation: reads, writes, flushes, trims; those of which something completed"`
 }
 
 // ClassLatency is the latencies of one class of operation.

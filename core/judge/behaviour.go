@@ -142,11 +142,16 @@ func waitedForCores(o Observed) []Finding {
 // the rest of the time on its own work.
 func fewInFlight(o Observed) []Finding {
 	total := o.Summary.Total
-	if o.Load.Open() || o.Load.Think > 0 || o.Load.SyncEvery > 0 || total.Operations < 1000 || o.Load.Amount > 0 {
+	if o.Load.Open() || o.Load.Think > 0 || total.Operations < 1000 || o.Load.Amount > 0 {
 		return nil
 	}
 	asked := float64(o.Load.Workers * o.Load.Depth)
 	found := float64(total.Rate) * float64(total.Latency.Mean)
+	for class, figures := range o.Summary.Classes { // what moves nothing is in flight as well
+		if !class.Moves() {
+			found += float64(figures.Rate) * float64(figures.Latency.Mean)
+		}
+	}
 	if math.Abs(found/asked-1) <= 0.05 || total.Operations < 20*int64(asked) {
 		return nil
 	}

@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"maps"
 	"slices"
 	"testing"
 	"time"
@@ -120,6 +121,7 @@ func TestRulesSpeakAndAreSilent(t *testing.T) {
 		"below the link":            {Observed{Setup: gigabit, Summary: rate(10_000, 0.0008), Load: workload.Spec{Pattern: workload.Pattern{Reads: 1, Order: workload.Random}, Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limit-not-found all info"},
 		"the cache may be faster":   {Observed{Setup: cached, Summary: rate(9_000, 8.0/9_000), Load: workload.Spec{Pattern: workload.Pattern{Reads: 1, Order: workload.Random, Span: quantity.TiB}, Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limit-not-found all info"},
 		"the span fits the cache":   {Observed{Setup: cached, Load: workload.Spec{Pattern: workload.Pattern{Span: quantity.GiB}}}, "span-fits-cache all caution"},
+		"the rest were trims":       {Observed{Summary: withTrims(rate(20_000, 0.001), 12_000, 0.001), Load: workload.Spec{Pace: workload.Pace{Depth: 32, Workers: 1}}}, "limit-not-found all info"},
 		"too few in flight":         {Observed{Summary: rate(100_000, 0.00001), Load: workload.Spec{Pace: workload.Pace{Depth: 32, Workers: 1}}}, "few-in-flight all caution limit-not-found all info"},
 		"too few, but it thinks":    {Observed{Summary: rate(100_000, 0.00001), Load: workload.Spec{Pace: workload.Pace{Depth: 32, Workers: 1, Think: 1}}}, ""},
 		"it never settles":          {Observed{Summary: went(measure.Phases{Standing: measure.NotSettled})}, "never-settled all caution"},
@@ -163,4 +165,14 @@ func TestRulesSpeakAndAreSilent(t *testing.T) {
 			t.Errorf("%s: found %q, want %q", name, got, c.want)
 		}
 	}
+}
+
+// withTrims is a summary in which trims were in flight as well.
+func withTrims(s measure.Summary, rate quantity.OpRate, latency quantity.Seconds) measure.Summary {
+	s.Classes = maps.Clone(s.Classes)
+	if s.Classes == nil {
+		s.Classes = map[measure.Class]measure.Figures{}
+	}
+	s.Classes[measure.Trim] = measure.Figures{Rate: rate, Latency: measure.Latency{Mean: latency}}
+	return s
 }

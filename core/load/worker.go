@@ -206,7 +206,7 @@ func (w *worker) add(due int64) {
 	s.access, s.due, s.retries = access, due, 0
 	s.operation = Operation{Class: access.Class, Object: access.Object, Offset: access.Offset, Length: access.Length, Slot: number}
 	w.batch = append(w.batch, s.operation)
-	if w.share > 0 && !w.line.isLeadIn(w.index) {
+	if w.share > 0 && access.Class.Moves() && !w.line.isLeadIn(w.index) {
 		if w.issued += int64(access.Length); w.issued >= w.share {
 			w.ended = true
 		}

@@ -14,6 +14,7 @@ const (
 	Read Class = iota
 	Write
 	Flush // forces what was written to stable storage
+	Trim  // gives a range back: nobody will ask for what is there
 
 	// Classes is how many there are, for tables that are indexed by class.
 	Classes int = iota
@@ -27,6 +28,7 @@ var classes = [Classes]struct {
 	Read:  {"reads", "read", true},
 	Write: {"writes", "write", true},
 	Flush: {"flushes", "flush", false},
+	Trim:  {"trims", "trim", false},
 }
 
 // EachClass yields all classes in the order in which they are shown.

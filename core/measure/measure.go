@@ -63,8 +63,8 @@ type Summary struct {
 	LeadIn   quantity.Seconds `json:"leadInSeconds" doc:"Time at the start that was kept out of these figures: what was asked for, and the phases before the last one"`
 	Ending   Ending           `json:"ending" enum:"time,amount,settled,stopped,failure" doc:"Why the measurement ended"`
 
-	Total   Figures           `json:"total" doc:"What moved bytes of the load: reads and writes, not flushes"`
-	Classes map[Class]Figures `json:"classes" doc:"By class of operation: reads, writes, flushes; those that the load asks for"`
+	Total   Figures           `json:"total" doc:"What moved bytes of the load: reads and writes, not flushes and trims"`
+	Classes map[Class]Figures `json:"classes" doc:"By class of operation: reads, writes, flushes, trims; those that the load asks for"`
 
 	Service  *Latency          `json:"service,omitempty" doc:"At a set rate: latency counted from the real issue, beside the honest one from the intended start"`
 	IssueLag *quantity.Seconds `json:"issueLagSeconds,omitempty" doc:"At a set rate: mean time by which operations were issued late although a slot was free; the generator's own fault"`
@@ -125,7 +125,7 @@ type Interval struct {
 	Start    quantity.Seconds `json:"startSeconds" doc:"Since the first operation could be issued"`
 	Length   quantity.Seconds `json:"lengthSeconds"`
 	LeadIn   bool             `json:"leadIn" doc:"Whether it is kept out of the summary"`
-	Classes  map[Class]Flow   `json:"classes" doc:"By class of operation: reads, writes, flushes; those that the load asks for"`
+	Classes  map[Class]Flow   `json:"classes" doc:"By class of operation: reads, writes, flushes, trims; those that the load asks for"`
 	InFlight int              `json:"inFlight" doc:"Operations without an answer at the end of the interval"`
 	Failed   int64            `json:"failed" doc:"Operations that failed"`
 	Spread   []Cell           `json:"spread,omitempty" doc:"How many operations fell into which tenth of a decade of latency, from short to long"`

@@ -358,7 +358,7 @@ func (p Plan) Estimate() (Estimate, error) {
 			e.Written += quantity.Bytes(float64(s.Load.Amount) * writes)
 			e.Open = true
 		case s.Load.Open():
-			bytes := float64(s.Load.Arriving()) * s.Load.MeanBlock() * float64(s.Load.For+s.Load.LeadIn)
+			bytes := float64(s.Load.Arriving()*quantity.OpRate(1-s.Load.Trims)) * s.Load.MeanBlock() * float64(s.Load.For+s.Load.LeadIn)
 			e.Written += quantity.Bytes(bytes * writes)
 		case writes > 0:
 			e.Open = true

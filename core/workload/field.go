@@ -56,6 +56,7 @@ func Lookup(name string) (Field, error) {
 var fields = []Field{
 	{Name: "block", Flag: "block", Usage: "block size, or a mix such as 4KiB:3,64KiB:1 (size:weight)", place: place{setBlocks, func(s *Spec) string { return FormatBlocks(s.Blocks) }}},
 	{Name: "reads", Flag: "reads", Usage: "share of operations that read, such as 70%", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Reads })},
+	{Name: "trims", Flag: "trims", Usage: "share of operations that give their range back to the storage, such as 5%", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Trims })},
 	{Name: "order", Flag: "order", Usage: "random, skewed, sequential, strided or descending", place: at(text[Order], func(s *Spec) *Order { return &s.Order })},
 	{Name: "skew", Flag: "skew", Usage: "Zipf exponent of a skewed order, such as 0.99", place: at(quantity.ParseNumber, func(s *Spec) *float64 { return &s.Skew })},
 	{Name: "hot", Flag: "hot", Usage: "hot region of a skewed order: 80%/20% sends 80 % of accesses to 20 % of the span", place: place{setHot, getHot}},

@@ -20,6 +20,7 @@ type Access struct {
 // NewGenerator and is not safe for concurrent use.
 type Generator struct {
 	random    *rand.PCG
+	trimBelow uint64 // a draw below this trims; zero never does
 	readBelow uint64 // a draw below this reads; all ones reads always
 	always    bool
 	sizes     []size
@@ -62,7 +63,7 @@ func NewGenerator(spec Spec, worker int) (*Generator, error) {
 		span:   int64(spec.Span),
 		always: spec.Reads == 1,
 	}
-	g.readBelow = threshold(float64(spec.Reads))
+	g.readBelow, g.trimBelow = threshold(float64(spec.Reads)), threshold(float64(spec.Trims))
 	g.prepareSizes(spec)
 	switch spec.Order {
 	case Random:
@@ -169,7 +170,9 @@ func (g *Generator) Next() Access {
 		}
 	}
 	class := measure.Write
-	if g.always || (g.readBelow > 0 && g.random.Uint64() < g.readBelow) {
+	if g.trimBelow > 0 && g.random.Uint64() < g.trimBelow {
+		class = measure.Trim
+	} else if g.always || (g.readBelow > 0 && g.random.Uint64() < g.readBelow) {
 		class = measure.Read
 	}
 	return Access{Class: class, Offset: g.base + g.next(g, s), Length: s.length}

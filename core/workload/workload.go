@@ -104,6 +104,8 @@ type Pattern struct {
 	Blocks []BlockShare   `json:"blocks" yaml:"blocks" doc:"Block sizes and their weights; one entry for a single size" minItems:"1" maxItems:"32"`
 	Reads  quantity.Share `json:"readShare" yaml:"reads" doc:"Share of operations that read, 0 to 1" minimum:"0" maximum:"1"`
 
+	Trims quantity.Share `json:"trimShare,omitempty" yaml:"trims,omitempty" doc:"Share of operations that give their range back to the storage; of the others the share of reads reads" minimum:"0" maximum:"0.9"`
+
 	Order       Order          `json:"order" yaml:"order" doc:"Order in which the span is visited" enum:"random,skewed,sequential,strided,descending"`
 	Skew        float64        `json:"skew,omitempty" yaml:"skew,omitempty" doc:"Exponent of the Zipf law for a skewed order" minimum:"0" maximum:"5"`
 	HotAccesses quantity.Share `json:"hotAccesses,omitempty" yaml:"hotAccesses,omitempty" doc:"For a skewed order without a Zipf exponent: this share of the accesses…" minimum:"0" maximum:"1"`
@@ -239,19 +241,22 @@ func (s Pattern) Reach() (size quantity.Bytes, writes bool) {
 // than for a time.
 func (s Ending) Patient() bool { return s.Settled || s.Within > 0 }
 
-// Writes reports whether any operation writes.
-func (s Pattern) Writes() bool { return s.Reads < 1 }
+// Writes reports whether any operation changes what is there.
+func (s Pattern) Writes() bool { return s.Reads < 1 || s.Trims > 0 }
 
 // Classes are the classes of operation that the workload issues.
 func (s Pattern) Classes() (issued []measure.Class) {
 	if s.Reads > 0 {
 		issued = append(issued, measure.Read)
 	}
-	if s.Writes() {
+	if s.Reads < 1 {
 		issued = append(issued, measure.Write)
 	}
-	if s.SyncEvery > 0 && s.Writes() {
+	if s.SyncEvery > 0 && s.Reads < 1 {
 		issued = append(issued, measure.Flush)
+	}
+	if s.Trims > 0 {
+		issued = append(issued, measure.Trim)
 	}
 	return issued
 }
@@ -285,6 +290,9 @@ func (s Spec) Validate() error {
 	return nil
 }
 
+// mostTrims is the largest share of operations that trim.
+const mostTrims = 0.9
+
 func (s Spec) validateBlocks() error {
 	if len(s.Blocks) == 0 {
 		return invalid("block", "no block size is given; try 4KiB")
@@ -302,6 +310,9 @@ func (s Spec) validateBlocks() error {
 	}
 	if !(s.Reads >= 0 && s.Reads <= 1) {
 		return invalid("reads", "%g; a share is from 0%% to 100%%", float64(s.Reads))
+	}
+	if !(s.Trims >= 0 && s.Trims <= mostTrims) {
+		return invalid("trims", "%g; a share from 0%% to 90%%, since trims alone move nothing that could be measured", float64(s.Trims))
 	}
 	for field, share := range map[string]quantity.Share{"compressible": s.Compressible, "duplicate": s.Duplicate} {
 		if !(share >= 0 && share <= 1) {
@@ -436,6 +447,9 @@ func (s Spec) Describe() string {
 		direction = "reads"
 	case 0:
 		direction = "writes"
+	}
+	if s.Trims > 0 {
+		direction += ", " + s.Trims.String() + " trims"
 	}
 	order := string(s.Order)
 	if s.Streams > 1 {

@@ -51,6 +51,7 @@ func TestValidateNamesTheField(t *testing.T) {
 		"think":    func(s *Spec) { s.Rate, s.Think = 1, 1 },
 		"arrivals": func(s *Spec) { s.Arrivals = Poisson },
 		"interval": func(s *Spec) { s.Interval = 0.01 },
+		"trims":    func(s *Spec) { s.Trims = 0.95 },
 		"within":   func(s *Spec) { s.Within = 1 },
 		"seed":     func(s *Spec) { s.Seed = 1 << 60 },
 		"align":    func(s *Spec) { s.Align = quantity.TiB },
@@ -67,7 +68,7 @@ func TestValidateNamesTheField(t *testing.T) {
 
 func TestEveryFieldCanBeSetByText(t *testing.T) {
 	values := map[string]string{
-		"block": "4KiB:3,64KiB:1", "reads": "70%", "order": "sequential", "skew": "0.99", "hot": "80%/20%", "streams": "4",
+		"block": "4KiB:3,64KiB:1", "reads": "70%", "trims": "5%", "order": "sequential", "skew": "0.99", "hot": "80%/20%", "streams": "4",
 		"stride": "1MiB", "depth": "32", "workers": "4", "span": "10GiB", "offset": "1MiB", "align": "4KiB",
 		"compressible": "50%", "duplicate": "10%", "think": "5ms", "rate": "5k", "byteRate": "250MB/s",
 		"arrivals": "poisson", "syncEvery": "8", "cached": "true", "for": "60s", "amount": "1GiB", "leadIn": "2s",
@@ -315,5 +316,39 @@ func TestArrivals(t *testing.T) {
 	}
 	if NewSchedule(Default(), 0) != nil {
 		t.Error("a closed loop has a schedule")
+	}
+}
+
+// Trims take their share of all operations, and reads theirs of what is left; a load
+// without trims issues what it did before there were any.
+func TestTrimsTakeTheirShare(t *testing.T) {
+	counted := func(trims quantity.Share) (classes [measure.Classes]int, accesses []Access) {
+		s := Default()
+		s.Reads, s.Trims = 0.7, trims
+		g, err := NewGenerator(s, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for range 100_000 {
+			a := g.Next()
+			classes[a.Class]++
+			accesses = append(accesses, a)
+		}
+		return classes, accesses
+	}
+	classes, _ := counted(0.2)
+	// Three standard deviations of 100 000 draws are at most 475.
+	for class, want := range map[measure.Class]int{measure.Trim: 20_000, measure.Read: 56_000, measure.Write: 24_000} {
+		if got := classes[class]; got < want-475 || got > want+475 {
+			t.Errorf("%d %s, want about %d", got, class, want)
+		}
+	}
+	if classes, accesses := counted(0); classes[measure.Trim] != 0 || accesses[3].Length != 4096 {
+		t.Errorf("without trims: %v", classes)
+	}
+	s := Default()
+	s.Trims = 0.1
+	if _, writes := s.Body().Reach(); !writes || !slices.Contains(s.Classes(), measure.Trim) || slices.Contains(s.Classes(), measure.Write) {
+		t.Errorf("a load of reads and trims writes: %v, and issues %v", writes, s.Classes())
 	}
 }

@@ -147,7 +147,21 @@ func (v *Volume) Use(spec workload.Spec) (load.Volume, error) {
 	if err != nil {
 		return nil, explain(err, v.path)
 	}
+	if spec.Trims > 0 { // as a load of its own would find out
+		err := trim(int(file.Fd()), int64(spec.Offset), int64(v.alignment(file)))
+		if errors.Is(err, unix.EOPNOTSUPP) || errors.Is(err, unix.ENOSYS) {
+			err = fmt.Errorf("give a range of %s back: nothing there can do that (%w); leave the trims out", v.path, load.ErrUnsupported)
+		}
+		if err != nil {
+			return nil, errors.Join(err, file.Close())
+		}
+	}
 	return &opened{file: file, facts: load.Facts{Size: v.size, Alignment: v.alignment(file), ReadOnly: !spec.Writes()}}, nil
+}
+
+// trim gives a range of a file or device back: it reads as zeros.
+func trim(fd int, offset, length int64) error {
+	return unix.Fallocate(fd, unix.FALLOC_FL_PUNCH_HOLE|unix.FALLOC_FL_KEEP_SIZE, offset, length)
 }
 
 // opened is a volume opened for one measurement.

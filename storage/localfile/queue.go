@@ -98,6 +98,8 @@ func (q *ringQueue) Submit(operations []load.Operation) error {
 			q.ring.Prepare(q.read, q.fd, data, o.Offset, o.Slot, uint64(o.Slot))
 		case measure.Write:
 			q.ring.Prepare(q.write, q.fd, data, o.Offset, o.Slot, uint64(o.Slot))
+		case measure.Trim:
+			q.ring.PrepareTrim(q.fd, o.Offset, o.Length, uint64(o.Slot))
 		case measure.Flush:
 			q.ring.Prepare(uring.Fsync, q.fd, nil, 0, 0, uint64(o.Slot))
 		}

@@ -40,6 +40,8 @@ func (q *threadQueue) perform(fd int, o load.Operation) load.Completion {
 		c.Bytes, c.Err = unix.Pread(fd, q.memory.slots[o.Slot][o.From:o.From+o.Length], o.Offset)
 	case measure.Write:
 		c.Bytes, c.Err = unix.Pwrite(fd, q.memory.slots[o.Slot][o.From:o.From+o.Length], o.Offset)
+	case measure.Trim:
+		c.Err = trim(fd, o.Offset, int64(o.Length))
 	case measure.Flush:
 		c.Err = unix.Fdatasync(fd)
 	}

@@ -181,7 +181,7 @@ func (q *queue) Submit(operations []load.Operation) error {
 		o := &operations[i]
 		q.lengths[o.Slot] = o.Length
 		q.volume.array.Submit(array.Request{
-			Tag: q.number*slotsOfQueue + o.Slot, Host: q.number, Write: o.Class == measure.Write, Flush: o.Class == measure.Flush, Offset: o.Offset, Length: o.Length,
+			Tag: q.number*slotsOfQueue + o.Slot, Host: q.number, Write: o.Class == measure.Write, Flush: o.Class == measure.Flush, Trim: o.Class == measure.Trim, Offset: o.Offset, Length: o.Length,
 		})
 	}
 	return nil

@@ -984,7 +984,7 @@ export interface components {
             lengthSeconds: number;
         };
         Distribution: {
-            /** @description By class of operation: reads, writes, flushes; those of which something completed */
+            /** @description By class of operation: reads, writes, flushes, trims; those of which something completed */
             classes: {
                 [key: string]: components["schemas"]["ClassLatency"];
             };
@@ -1073,6 +1073,11 @@ export interface components {
              * @description In an invented currency
              */
             price?: number;
+            /**
+             * Format: int64
+             * @description What hosts see of the volume
+             */
+            sizeBytes: number;
             /**
              * Format: int64
              * @description Capacity for data
@@ -1357,7 +1362,7 @@ export interface components {
         Interval: {
             /** @description What each host that took part and its devices did meanwhile */
             beside?: components["schemas"]["Beside"][] | null;
-            /** @description By class of operation: reads, writes, flushes; those that the load asks for */
+            /** @description By class of operation: reads, writes, flushes, trims; those that the load asks for */
             classes: {
                 [key: string]: components["schemas"]["Flow"];
             };
@@ -2293,6 +2298,11 @@ export interface components {
             thinkSeconds?: number;
             /**
              * Format: double
+             * @description Share of operations that give their range back to the storage; of the others the share of reads reads
+             */
+            trimShare?: number;
+            /**
+             * Format: double
              * @description Measure until the mean rate is known within this share (half of its 95 % interval); the time is then the longest to wait; 0 means not to ask
              */
             within?: number;
@@ -2399,7 +2409,7 @@ export interface components {
             runs: number[] | null;
         };
         Summary: {
-            /** @description By class of operation: reads, writes, flushes; those that the load asks for */
+            /** @description By class of operation: reads, writes, flushes, trims; those that the load asks for */
             classes: {
                 [key: string]: components["schemas"]["Figures"];
             };
@@ -2462,7 +2472,7 @@ export interface components {
              * @description Share of this host's CPU time that a hypervisor gave to others meanwhile
              */
             stolenShare?: number;
-            /** @description What moved bytes of the load: reads and writes, not flushes */
+            /** @description What moved bytes of the load: reads and writes, not flushes and trims */
             total: components["schemas"]["Figures"];
             /**
              * Format: int64

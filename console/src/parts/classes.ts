@@ -10,6 +10,7 @@ const known = [
 	{ name: "reads", moves: true },
 	{ name: "writes", moves: true },
 	{ name: "flushes", moves: false },
+	{ name: "trims", moves: false },
 ];
 
 /** Names of the classes that something was counted of and that move bytes. */

@@ -37,7 +37,8 @@ const (
 	ReadPlain  Opcode = 22
 	WritePlain Opcode = 23
 
-	cancel Opcode = 14
+	allocate Opcode = 17
+	cancel   Opcode = 14
 )
 
 // calledBack is the token of the request that cancels others.
@@ -220,7 +221,7 @@ func (r *Ring) probe() error {
 	if err := r.register(registerProbe, unsafe.Pointer(&answer), last); err != nil {
 		return fmt.Errorf("%w: ask for its operations: %w", ErrUnavailable, err)
 	}
-	for _, op := range []Opcode{Fsync, ReadFixed, WriteFixed, ReadPlain, WritePlain} {
+	for _, op := range []Opcode{Fsync, ReadFixed, WriteFixed, ReadPlain, WritePlain, allocate} {
 		if uint8(op) > answer.lastOp || answer.ops[op].flags&1 == 0 {
 			return fmt.Errorf("%w: it lacks operation %d", ErrUnavailable, op)
 		}
@@ -276,6 +277,14 @@ func (r *Ring) Prepare(op Opcode, fd int, data []byte, offset int64, buffer int,
 		s.offset, s.opFlags = 0, fsyncDataOnly
 	}
 	r.prepared++
+}
+
+// PrepareTrim fills the next submission with giving a range back: it becomes a hole, and
+// reads as zeros. The limits are those of Prepare.
+func (r *Ring) PrepareTrim(fd int, offset int64, length int, token uint64) {
+	r.Prepare(allocate, fd, nil, offset, 0, token)
+	s := &r.submissions[(r.prepared-1)&r.sqMask]
+	s.address, s.length = uint64(length), unix.FALLOC_FL_PUNCH_HOLE|unix.FALLOC_FL_KEEP_SIZE
 }
 
 // CallBack asks the kernel to give up whatever is in flight, waits for the

@@ -94,7 +94,7 @@ func once(t *testing.T, _ Kind, v load.Volume) {
 		var operations []load.Operation
 		for slot := range depth {
 			o := load.Operation{Class: measure.Class((slot + round) % measure.Classes), Slot: slot}
-			if o.Class.Moves() {
+			if o.Class != measure.Flush {
 				o.Offset, o.Length = int64((slot*7+round*13)%100)*block, block*(1+slot%2)
 			}
 			operations = append(operations, o)
@@ -129,6 +129,11 @@ func data(t *testing.T, k Kind, v load.Volume) {
 	perform(t, v, reader, load.Operation{Class: measure.Read, Offset: 3 * block, Length: block, Slot: 3})
 	if !bytes.Equal(reader.Buffer(3)[:block], want) {
 		t.Error("what was written is not what was read")
+	}
+	perform(t, v, writer, load.Operation{Class: measure.Trim, Offset: 3 * block, Length: block, Slot: 1})
+	perform(t, v, reader, load.Operation{Class: measure.Read, Offset: 3 * block, Length: block, Slot: 3})
+	if !bytes.Equal(reader.Buffer(3)[:block], make([]byte, block)) {
+		t.Error("what was given back is still read")
 	}
 	for _, q := range []load.Queue{writer, reader} {
 		if err := q.Close(0); err != nil {
