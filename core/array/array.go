@@ -63,6 +63,7 @@ type Array struct {
 	faults                 []Fault
 	rebuilds               []*rebuild
 	scrub                  scrub
+	compressible           float64 // share of what is written that can be removed
 	pausedUntil            int64 // nothing gets past the controller before
 	spikeUntil, spike      int64 // until when every operation takes so much longer
 
@@ -119,6 +120,9 @@ func New(d Description) (*Array, error) {
 	}
 	return a, nil
 }
+
+// Writes says what share of all that is written from now on a compressor can remove.
+func (a *Array) Writes(compressible float64) { a.compressible = min(max(compressible, 0), 1) }
 
 // Size is the number of bytes that can be addressed.
 func (a *Array) Size() quantity.Bytes { return quantity.Bytes(a.size) }

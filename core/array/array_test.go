@@ -166,18 +166,46 @@ func TestWriteAmplificationFollowsDesnoyers(t *testing.T) {
 		f := a.members[0].flash
 		source := rand.New(rand.NewPCG(7, uint64(spare*100)))
 		for i := range pages { // every page is written once
-			f.write(0, int64(i), 1)
+			f.write(0, int64(i), 1, 1)
 		}
 		for range 6 * pages {
-			f.write(0, int64(source.IntN(pages)), 1)
+			f.write(0, int64(source.IntN(pages)), 1, 1)
 		}
 		f.hostPages, f.programmed = 0, 0
 		for range 4 * pages {
-			f.write(0, int64(source.IntN(pages)), 1)
+			f.write(0, int64(source.IntN(pages)), 1, 1)
 		}
 		// What is always free is no room for stale pages.
 		alpha := float64((f.blocks-spareBlocks)*64) / float64(pages)
 		within(t, fmt.Sprintf("write amplification with %.0f %% spare", spare*100), a.WriteAmplification(0), alpha/(alpha+lambert(-alpha*math.Exp(-alpha))), 0.03)
+	}
+}
+
+// A drive that compresses holds a share less, which is as if it had so much more spare,
+// and programs a share less of each page: (1-c) A(a/(1-c)). Streams run so much faster,
+// until the line is full.
+func TestADriveThatCompresses(t *testing.T) {
+	for _, c := range []float64{0, 0.3, 0.5} {
+		d := Description{Layout: Layout{Level: Stripe}, Members: []Group{{
+			Count: 1, Medium: Flash, Capacity: 256 * quantity.MiB, OverProvision: 0.15, BlockPages: 64, Compresses: true, Interface: 100e9,
+		}}}
+		a := build(t, d)
+		a.Writes(c)
+		g := d.expandedMembers()[0]
+		stream := closed(a, 256, 60_000, sequential(0, 4096, true))
+		within(t, fmt.Sprintf("stream of what shrinks by %.0f %%", c*100), stream.rate, float64(g.Dies)/float64(g.ProgramTime)/(1-c), 0.05)
+		pages := int(a.Size() / 4096)
+		f := a.members[0].flash
+		source := rand.New(rand.NewPCG(7, uint64(c*100)))
+		for range 7 * pages {
+			f.write(0, int64(source.IntN(pages)), 1-c, 1)
+		}
+		f.hostPages, f.programmed = 0, 0
+		for range 4 * pages {
+			f.write(0, int64(source.IntN(pages)), 1-c, 1)
+		}
+		alpha := float64((f.blocks-spareBlocks)*64) / float64(pages) / (1 - c)
+		within(t, fmt.Sprintf("write amplification of what shrinks by %.0f %%", c*100), a.WriteAmplification(0), (1-c)*alpha/(alpha+lambert(-alpha*math.Exp(-alpha))), 0.03)
 	}
 }
 

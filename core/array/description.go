@@ -74,6 +74,7 @@ type Group struct {
 	FastProgram   quantity.Seconds  // default 200 µs
 	OverProvision quantity.Share    // physical beyond logical capacity, as a share of the latter; default 7 %
 	BlockPages    int               // pages of one block; default 256
+	Compresses    bool              // it programs less of what can be compressed
 	Interface     quantity.ByteRate // line to the drive; default 550 MB/s (low-latency: 3.9 GB/s)
 	Units         int               // operations a low-latency drive serves at a time; default 8
 

@@ -192,6 +192,9 @@ func (g Group) know(at string, know func(string, any)) {
 			program = min(program, g.FastProgram)
 		}
 		reads, writes = float64(g.Dies)/float64(g.ReadTime), float64(g.Dies)/float64(program)
+		if g.Compresses { // how much of it depends on the content
+			writes = max(writes, float64(g.Interface)/pageSize)
+		}
 		readRate, writeRate = wholeMegabytes(reads*pageSize), wholeMegabytes(writes*pageSize)
 	}
 	know(at+"randomReadRate", quantity.OpRate(math.Ceil(reads)))

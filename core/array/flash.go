@@ -32,6 +32,8 @@ type flash struct {
 	turn     int                // die that programs the next page
 	debt     float64            // die time of cleaning that is still to be spent
 
+	packed float64 // of the page that is being filled with compressed ones
+
 	fastUsed float64 // pages in the fast region
 	lastAt   float64
 
@@ -126,9 +128,16 @@ func (f *flash) read(at float64, page int64, slow float64) float64 {
 // wait for it.
 const buffered = 4
 
-// write is when a page that arrives at counts as written.
-func (f *flash) write(at float64, page int64, slow float64) float64 {
+// write is when a page that arrives at counts as written. Of a drive that compresses it
+// takes only so much of a page of flash.
+func (f *flash) write(at float64, page int64, takes, slow float64) float64 {
+	const accept = 20e3 // into the drive's own memory
 	f.hostPages++
+	if f.packed += takes; f.packed < 1 {
+		f.trim(page) // it lies with others on the page that is filled next
+		return at + accept
+	}
+	f.packed--
 	time := f.programTime(at) * slow
 	if number, isFollowed := f.follow(page); isFollowed {
 		f.append(number)
@@ -141,7 +150,6 @@ func (f *flash) write(at float64, page int64, slow float64) float64 {
 	if f.debt > 0 {
 		f.pay(at)
 	}
-	const accept = 20e3 // into the drive's own memory
 	return max(at+accept, done-buffered*time)
 }
 

@@ -168,9 +168,13 @@ func (a *Array) commandGoesOn(id int32) {
 func (m *member) write(a *Array, id int32, c *command) {
 	at := float64(a.now)
 	if m.flash != nil {
+		takes := 1.0
+		if m.group.Compresses {
+			takes -= a.compressible
+		}
 		first, last := pages(&c.piece)
 		for page := first; page <= last; page++ {
-			at = max(at, m.flash.write(float64(a.now), page, m.slow))
+			at = max(at, m.flash.write(float64(a.now), page, takes, m.slow))
 		}
 	} else {
 		at = m.unit(float64(a.now), float64(m.group.ProgramTime)*1e9)

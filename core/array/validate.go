@@ -127,6 +127,9 @@ func (g Group) validate(at string) error {
 	if !(g.OverProvision >= 0 && g.OverProvision <= 4) {
 		return wrong(at+".overProvision", "%g; from 0%% to 400%%", float64(g.OverProvision))
 	}
+	if g.Compresses && g.Medium != Flash {
+		return wrong(at+".compresses", "only an ssd does that")
+	}
 	full := g.completed()
 	if g.Medium == HardDisk && !(full.SeekTrack <= full.SeekAverage && full.SeekAverage <= full.SeekFull) {
 		return wrong(at+".seekAverage", "track, average and full seek of %s, %s and %s do not rise", full.SeekTrack, full.SeekAverage, full.SeekFull)

@@ -169,6 +169,9 @@ func (g Group) words() string {
 		text += fmt.Sprintf(", %g turns a minute, %s average seek, %s to %s from the outer to the inner tracks", full.RPM, full.SeekAverage, full.OuterRate, full.InnerRate)
 	case Flash:
 		text += fmt.Sprintf(", %d dies, %s to read and %s to program a page, %s over-provisioned, over a line of %s", full.Dies, full.ReadTime, full.ProgramTime, full.OverProvision, full.Interface)
+		if g.Compresses {
+			text += ", compressing what is written"
+		}
 	case LowLatency:
 		text += fmt.Sprintf(", %d operations at a time, %s each, over a line of %s", full.Units, full.ReadTime, full.Interface)
 	}

@@ -259,7 +259,7 @@ func (r *reader) group(n ast.Node, at string, g *array.Group) error {
 		"queue": whole(&g.Queue), "readAhead": size(&g.ReadAhead), "writeCaching": strictyaml.Truth(&g.WriteCaching), "writeBuffer": size(&g.WriteBuffer),
 		"dies": whole(&g.Dies), "readTime": time(&g.ReadTime), "programTime": time(&g.ProgramTime), "eraseTime": time(&g.EraseTime),
 		"fastRegion": sizeOrNone(&g.FastRegion), "fastProgram": time(&g.FastProgram), "overProvision": share(&g.OverProvision),
-		"blockPages": whole(&g.BlockPages), "interface": rate(&g.Interface), "units": whole(&g.Units),
+		"blockPages": whole(&g.BlockPages), "interface": rate(&g.Interface), "units": whole(&g.Units), "compresses": strictyaml.Truth(&g.Compresses),
 	})
 }
 

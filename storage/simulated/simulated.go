@@ -49,8 +49,9 @@ func New(d array.Description) (*Volume, error) {
 }
 
 // Use gives the array as it stands to the next measurement.
-func (v *Volume) Use(workload.Spec) (load.Volume, error) {
+func (v *Volume) Use(spec workload.Spec) (load.Volume, error) {
 	v.queues = nil
+	v.array.Writes(float64(spec.Compressible))
 	return v, nil
 }
 
