@@ -58,14 +58,15 @@ type Array struct {
 	thin                   *thin
 	tier                   *tier
 	layout                 *layout
+	gathering              *gathering // nil where nothing has parity
 	members                []*member
 	described              Description
 	faults                 []Fault
 	rebuilds               []*rebuild
 	scrub                  scrub
 	compressible           float64 // share of what is written that can be removed
-	pausedUntil            int64 // nothing gets past the controller before
-	spikeUntil, spike      int64 // until when every operation takes so much longer
+	pausedUntil            int64   // nothing gets past the controller before
+	spikeUntil, spike      int64   // until when every operation takes so much longer
 
 	jobs     pool[job]
 	commands pool[command]
@@ -104,6 +105,9 @@ func New(d Description) (*Array, error) {
 		a.tier = newTier(d, len(a.members))
 		add(d.Tier.expandedMembers())
 		a.events.add(a.tier.every, tierLooks, 0)
+	}
+	if a.layout.parity > 0 || a.tier != nil && a.tier.layout.parity > 0 {
+		a.gathering = newGathering()
 	}
 	a.hosts = newHosts(d.Link)
 	for i, c := range d.Caches {
@@ -191,6 +195,8 @@ func (a *Array) Step(until int64) bool {
 		a.scrub.next(a)
 	case tierLooks:
 		a.tier.goOn(a)
+	case gatheringEnds:
+		a.gathering.ends(a, e.subject)
 	case snapshotComes:
 		a.snapshot()
 		a.events.add(a.now+a.thin.every, snapshotComes, 0)

@@ -302,6 +302,7 @@ func (pieces) served(int, int32, int64, int)     {}
 func (pieces) forgot(int, int64, int)            {}
 func (pieces) leaving(int, int32, int64, int)    {}
 func (pieces) landed(int32)                      {}
+func (pieces) gathered(int32, int32, int64, int) {}
 func (pieces) zeroed(*layout, int64, int64)      {}
 func (pieces) remade(*layout, int, int64, int64) {}
 

@@ -2,6 +2,7 @@ package array
 
 import (
 	"math"
+	"slices"
 
 	"patientheron/core/mechanics"
 )
@@ -174,6 +175,7 @@ func (d *disk) serve(a *Array) {
 		d.writeBack(a)
 		return
 	}
+	d.skipRead(a)
 	if len(d.active) == 0 {
 		return
 	}
@@ -187,11 +189,37 @@ func (d *disk) serve(a *Array) {
 	}
 	q := d.active[best]
 	d.active = append(d.active[:best], d.active[best+1:]...)
+	d.take()
+	d.move(a, &q, d.positioning(float64(a.now), &q), q.id)
+}
+
+// skipRead lets waiting reads leave out what the head has just read for another one: a
+// degraded stripe is read in parts that overlap.
+func (d *disk) skipRead(a *Array) {
+	if d.writing {
+		return
+	}
+	for i := 0; i < len(d.active); i++ {
+		q := &d.active[i]
+		switch {
+		case q.write || q.offset < d.start || q.offset >= d.end:
+		case q.end() > d.end:
+			*q = d.place(q.id, false, d.end, int(q.end()-d.end), q.at)
+		default:
+			d.answer(a, q.id)
+			d.active = slices.Delete(d.active, i, i+1)
+			i--
+			d.take()
+		}
+	}
+}
+
+// take lets a command in among those that are ordered by their place.
+func (d *disk) take() {
 	if len(d.pending) > 0 {
 		d.active = append(d.active, d.pending[0])
 		d.pending = d.pending[1:]
 	}
-	d.move(a, &q, d.positioning(float64(a.now), &q), q.id)
 }
 
 // nearest is the waiting command with the shortest positioning time.
@@ -230,7 +258,8 @@ func (d *disk) runStart(i int) int {
 	for range d.active {
 		place, write, before := d.active[i].offset, d.active[i].write, -1
 		for k := range d.active {
-			if q := &d.active[k]; q.offset+int64(q.length) == place && q.write == write {
+			// Reads of a run may overlap.
+			if q := &d.active[k]; q.write == write && q.offset < place && (q.end() == place || !write && q.end() > place) {
 				before = k
 				break
 			}

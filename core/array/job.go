@@ -27,6 +27,7 @@ const (
 	forRelocation
 	forScrub
 	forCopy     // of what a snapshot holds, or of the zeros around what is written first
+	forGather   // of pieces of a stripe that were put together
 	forSnapshot // which takes what caches hold with it
 )
 
@@ -55,6 +56,7 @@ type state struct {
 	lasting bool // it counts only when it is where a power cut loses nothing
 	host    int16
 	path    int16 // that it came by
+	stream  int32 // of writes to parity that it goes on with; 0 for none
 	place   int8  // of a host: where the time is spent that passes now
 }
 
@@ -221,6 +223,9 @@ func (a *Array) secondPhase(n int32) {
 // leave ends a job on its level and tells whoever it was for.
 func (a *Array) leave(n int32) {
 	j := a.jobs.at(n)
+	if j.stream > 0 {
+		a.gathering.done(a, j)
+	}
 	switch j.purpose {
 	case forHost:
 		a.reply(n)
@@ -258,6 +263,8 @@ func (a *Array) leave(n int32) {
 		a.scrubbed()
 	case forRelocation:
 		a.tier.moved(a, done.failed)
+	case forGather:
+		a.gathering.wrote(a, n, done.failed)
 	case forSnapshot:
 		if done.failed { // a cache lost what it was to pass on
 			a.thin.snap(a)
@@ -281,7 +288,8 @@ type watcher interface {
 	served(level int, n int32, offset int64, length int) // a job is given bytes of a cache
 	forgot(level int, offset int64, length int)          // a cache has them no more
 	leaving(level int, n int32, offset int64, length int)
-	landed(slot int32)                              // of the tier, which holds zeros at first
-	zeroed(l *layout, from, to int64)               // a range of all members was given back
-	remade(l *layout, member int, at, length int64) // a range of a member that failed
+	landed(slot int32)                                // of the tier, which holds zeros at first
+	gathered(n, from int32, volume int64, length int) // what a job carries is written by another
+	zeroed(l *layout, from, to int64)                 // a range of all members was given back
+	remade(l *layout, member int, at, length int64)   // a range of a member that failed
 }

@@ -150,6 +150,19 @@ func (l *layout) run(offset, place int64) int64 {
 // of a small write to parity the writes in a second phase. Volume is where the range
 // lies for the hosts.
 func (l *layout) plan(a *Array, n int32, k kind, volume, offset int64, length int) {
+	switch {
+	case l.parity == 0:
+	case k == writes:
+		a.gathering.write(a, l, n, volume, offset, length)
+		return
+	case len(a.gathering.open) > 0:
+		a.gathering.closeWithin(a, l, offset, offset+int64(length))
+	}
+	l.planNow(a, n, k, volume, offset, length)
+}
+
+// planNow is plan without putting writes together.
+func (l *layout) planNow(a *Array, n int32, k kind, volume, offset int64, length int) {
 	j := a.jobs.at(n)
 	a.pieces = a.pieces[:0]
 	before := len(j.second)

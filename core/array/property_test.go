@@ -126,7 +126,7 @@ func TestMeasuredAndExplainedAgree(t *testing.T) {
 }
 
 // exact reports whether the explanation says more than a bound. It says no more of
-// streams that do not keep all disks reading, of operations on parity that fall into
+// streams that do not keep all disks at work, of operations on parity that fall into
 // several parts on disks, which wait for each other, and of disks of which the drives'
 // own memory holds a good part.
 func exact(d Description, u setup.Use) bool {
@@ -136,7 +136,9 @@ func exact(d Description, u setup.Use) bool {
 	case d.Members[0].Medium == Flash:
 		return true
 	case u.Sequential:
-		return u.Reads == 1 && u.Depth >= 16 && d.Layout.Level != Mirror && d.Layout.Level != MirrorStripe
+		isMirror := d.Layout.Level == Mirror || d.Layout.Level == MirrorStripe
+		gathered := isParity && !d.Members[0].WriteCaching && quantity.Bytes(u.Depth)*u.Block >= 16*d.Layout.Chunk*quantity.Bytes(d.Members[0].Count)
+		return u.Depth >= 16 && !isMirror && (u.Reads == 1 || u.Reads == 0 && gathered)
 	case d.Members[0].WriteCaching && u.Reads < 1:
 		return false // in which order it writes is its own affair
 	case isParity:

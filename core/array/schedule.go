@@ -13,6 +13,7 @@ const (
 	rebuildOn                      // a rebuild goes on
 	scrubOn                        // a scrub goes on
 	tierLooks                      // the tier looks for what to move, or moves the next piece
+	gatheringEnds                  // a piece of a stripe has waited for the rest
 	snapshotComes                  // the next snapshot is due
 	destageOn                      // a cache looks for what has been dirty for long
 )

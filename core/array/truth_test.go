@@ -351,6 +351,13 @@ func (w *truth) landed(slot int32) {
 	}
 }
 
+// gathered lets a job write what another one carries.
+func (w *truth) gathered(n, from int32, volume int64, length int) {
+	for s := volume / sector; s < (volume+int64(length))/sector; s++ {
+		w.jobs[n].sectors[s] = w.content(from, s)
+	}
+}
+
 // zeroed lets a range of all members of a layout read as zeros.
 func (w *truth) zeroed(l *layout, from, to int64) {
 	for m := range l.members {

@@ -28,7 +28,7 @@ func (s Setup) mediaCeilings(u Use) (hops []Hop) {
 	if !(alive >= 1) || members > 4096 {
 		return unknown("not known; what is told of the members does not fit together")
 	}
-	g := geometry{level: s.Text("layout.level"), members: int(members), missing: int(missing), chunk: int64(s.Bytes("layout.chunk")), gathers: s.gathers()}
+	g := geometry{level: s.Text("layout.level"), members: int(members), missing: int(missing), chunk: int64(s.Bytes("layout.chunk")), gathers: s.gathers(u)}
 	if g.level == "raid1" && s.Text("layout.madeBy") == "btrfs" {
 		g.level = "raid10" // two copies of everything, on whichever members
 	}
@@ -59,10 +59,10 @@ func (s Setup) mediaCeilings(u Use) (hops []Hop) {
 	return append(hops, Hop{name, memberStation, quantity.OpRate(rate), formula})
 }
 
-// gathers reports whether somebody puts the writes of a stream together: the
-// system's own arrays do, and caches that keep writes.
-func (s Setup) gathers() bool {
-	if s.Text("layout.madeBy") != "" {
+// gathers reports whether somebody puts the writes of a stream together: arrays do as
+// long as several are under way, the system's own and caches that keep writes always.
+func (s Setup) gathers(u Use) bool {
+	if s.Text("layout.madeBy") != "" || u.Depth != 1 {
 		return true
 	}
 	for i := range s.Count("cache") {
