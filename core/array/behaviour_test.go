@@ -308,8 +308,8 @@ func (pieces) remade(*layout, int, int64, int64) {}
 
 // More of anything is never slower: members, links, depth, cache. There are two
 // exceptions: how many whole stripes large writes to parity are depends on the width,
-// where no cache gathers them; and a stream of writes to disks without a cache loses a
-// turn wherever a queue runs dry.
+// one at a time or at random places; and a stream of writes to disks without a cache
+// loses a turn wherever a queue runs dry.
 func TestMoreIsNeverSlower(t *testing.T) {
 	rate := func(d Description, depth, size int, write bool) float64 {
 		a := build(t, d)
