@@ -196,13 +196,13 @@ func (d *disk) serve(a *Array) {
 // skipRead lets waiting reads leave out what the head has just read for another one: a
 // degraded stripe is read in parts that overlap.
 func (d *disk) skipRead(a *Array) {
-	if d.writing {
+	if d.writing || d.start >= d.end {
 		return
 	}
 	for i := 0; i < len(d.active); i++ {
 		q := &d.active[i]
 		switch {
-		case q.write || q.offset < d.start || q.offset >= d.end:
+		case uint64(q.offset-d.start) >= uint64(d.end-d.start) || q.write: // mostly
 		case q.end() > d.end:
 			*q = d.place(q.id, false, d.end, int(q.end()-d.end), q.at)
 		default:
@@ -259,7 +259,7 @@ func (d *disk) runStart(i int) int {
 		place, write, before := d.active[i].offset, d.active[i].write, -1
 		for k := range d.active {
 			// Reads of a run may overlap.
-			if q := &d.active[k]; q.write == write && q.offset < place && (q.end() == place || !write && q.end() > place) {
+			if q := &d.active[k]; uint64(place-q.offset-1) < uint64(q.length) && q.write == write && (!write || q.end() == place) {
 				before = k
 				break
 			}

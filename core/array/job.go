@@ -56,8 +56,8 @@ type state struct {
 	lasting bool // it counts only when it is where a power cut loses nothing
 	host    int16
 	path    int16 // that it came by
-	stream  int32 // of writes to parity that it goes on with; 0 for none
 	place   int8  // of a host: where the time is spent that passes now
+	stream  int32 // of writes to parity that it goes on with; 0 for none
 }
 
 func (j *job) end() int64 { return j.offset + int64(j.length) }
