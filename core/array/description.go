@@ -158,7 +158,15 @@ type Tier struct {
 	Extent  quantity.Bytes    // default 64 MiB
 	Every   quantity.Seconds  // how often what is hot is looked for; default 10 s
 	Rate    quantity.ByteRate // of moving; default 100 MB/s
+	Off     []Region          // that stay on the slow members
+	Windows []Window          // in which extents are moved; none for always
 }
+
+// Region is a range of the volume; of a thin one, of the room behind it.
+type Region struct{ From, To quantity.Bytes }
+
+// Window is a time that comes again and again.
+type Window struct{ At, For, Every quantity.Seconds }
 
 // Combined is how several links work together.
 type Combined string

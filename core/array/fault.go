@@ -32,6 +32,7 @@ const (
 	Transport      FaultKind = "transport changes" // to another cost on the initiators' cores
 	Snapshot       FaultKind = "snapshot"          // is taken
 	SnapshotGoes   FaultKind = "snapshot goes"     // the oldest one
+	TierLeaves     FaultKind = "tier leaves"       // when all that it holds was moved down
 )
 
 // Fault strikes at a time.
@@ -65,7 +66,7 @@ var needs = map[FaultKind][]string{
 // kindsOfFaults in the order in which they are named.
 var kindsOfFaults = []FaultKind{
 	MemberFails, MemberSlows, MemberErrors, BitsRot, Scrub, RebuildBegin, PowerCut, CacheFails, CacheReturns, BatteryFails, BatteryReturns,
-	PathDrops, PathReturns, FailOver, Spike, Transport, Snapshot, SnapshotGoes,
+	PathDrops, PathReturns, FailOver, Spike, Transport, Snapshot, SnapshotGoes, TierLeaves,
 }
 
 // Words say what a fault of this array does, without when.
@@ -134,6 +135,8 @@ func (a *Array) strike(f Fault) {
 		a.snapshot()
 	case SnapshotGoes:
 		a.thin.drop(a)
+	case TierLeaves:
+		a.tier.leave(a)
 	case Spike:
 		a.spikeUntil, a.spike = a.now+int64(f.For.Duration()), int64(f.Extra.Duration())
 	case Transport:

@@ -9,6 +9,10 @@ import (
 // goOn copies the next piece of a move, or looks for what to move. A look puts new
 // plans in the place of those that it finds not yet begun.
 func (t *tier) goOn(a *Array) {
+	if opens := t.opens(a.now); opens > a.now && !t.leaves {
+		a.events.add(opens, tierLooks, 0)
+		return
+	}
 	if t.at == 0 && a.now >= t.nextLook {
 		t.nextLook = a.now + t.every
 		t.look()
@@ -18,6 +22,32 @@ func (t *tier) goOn(a *Array) {
 		return
 	}
 	t.movePiece(a)
+}
+
+// opens is when extents may be moved again: now, or when the next window opens.
+func (t *tier) opens(now int64) int64 {
+	if len(t.windows) == 0 {
+		return now
+	}
+	next := int64(math.MaxInt64)
+	for _, w := range t.windows {
+		at, length, every := int64(w.At.Duration()), int64(w.For.Duration()), int64(w.Every.Duration())
+		last := at + max(now-at, 0)/every*every
+		switch {
+		case now < last:
+			next = min(next, last)
+		case now < last+length:
+			return now
+		default:
+			next = min(next, last+every)
+		}
+	}
+	return next
+}
+
+// leave begins to take the tier away: what it holds goes down at its rate.
+func (t *tier) leave(a *Array) {
+	t.leaves, t.nextLook = true, a.now
 }
 
 // promoteMargin is how much hotter a slow extent must be than the fast one it
@@ -30,12 +60,20 @@ func (t *tier) look() {
 	for len(t.plans) > 0 {
 		t.drop()
 	}
+	if t.leaves {
+		for extent, place := range t.place {
+			if place >= 0 {
+				t.plans = append(t.plans, move{extent, -1})
+			}
+		}
+		return
+	}
 	var slow, fast []int
 	for extent, place := range t.place {
 		switch {
 		case place >= 0:
 			fast = append(fast, extent)
-		case t.heat[extent] >= 1 && !t.empty[extent]:
+		case t.heat[extent] >= 1 && !t.empty[extent] && !t.off[extent]:
 			slow = append(slow, extent)
 		}
 	}

@@ -29,6 +29,10 @@ type tier struct {
 	heat  []float64 // of each extent: operations on it, halved at every look
 	empty []bool    // whether it holds nothing
 
+	off     []bool // extents that stay on the slow members
+	windows []Window
+	leaves  bool // it is being taken away: everything goes down, and nothing up
+
 	plans    []move // still to be made, the present one first
 	at       int64  // bytes of the present move that are done
 	piece    int64  // bytes of it that are being copied, 0 for none
@@ -57,7 +61,13 @@ func newTier(d Description, base int) *tier {
 		t.spare = append(t.spare, int32(t.slots-1-i))
 	}
 	extents := int((int64(d.Usable()) + t.extent - 1) / t.extent)
-	t.place, t.heat, t.empty = make([]int32, extents), make([]float64, extents), make([]bool, extents)
+	t.windows = spec.Windows
+	t.place, t.heat, t.empty, t.off = make([]int32, extents), make([]float64, extents), make([]bool, extents), make([]bool, extents)
+	for _, r := range spec.Off {
+		for i := int64(r.From) / t.extent; i*t.extent < min(int64(r.To), int64(d.Usable())); i++ {
+			t.off[i] = true
+		}
+	}
 	for i := range t.place {
 		t.place[i] = -1
 		t.empty[i] = int64(i)*t.extent >= d.filled()
@@ -125,7 +135,7 @@ func (t *tier) trim(a *Array, from, to int64) {
 // land puts an extent that holds nothing on the tier, while there is room.
 func (t *tier) land(a *Array, extent int) {
 	t.empty[extent] = false
-	if len(t.spare) == 0 {
+	if len(t.spare) == 0 || t.off[extent] || t.leaves {
 		return
 	}
 	t.place[extent] = t.spare[len(t.spare)-1]

@@ -460,6 +460,12 @@ func tinyArray(source *rand.Rand) Description {
 	}
 	if pick(3) == 0 {
 		d.Tier = &Tier{Members: Group{Count: 2 + pick(3), Medium: Flash, Capacity: quantity.MiB}, Level: []Level{Mirror, Parity}[pick(2)], Extent: quantity.MiB, Every: 0.05, Rate: 50e6}
+		if pick(3) == 0 {
+			d.Tier.Windows = []Window{{At: 0.02, For: 0.05, Every: 0.1}}
+		}
+		if pick(3) == 0 {
+			d.Tier.Off = []Region{{From: 0, To: quantity.MiB}}
+		}
 	}
 	if pick(3) == 0 {
 		d.Link = Link{Rate: 125e6, Count: 2, Combined: Multipath, RoundTrip: 100e-6, FailOver: 0.002}
@@ -608,6 +614,8 @@ func follow(t *testing.T, what string, d Description, source *rand.Rand) (fails,
 			}
 		case chance == 4 && len(a.hosts) > 0:
 			a.strike(Fault{Kind: PathDrops, Path: source.IntN(2), For: 0.002})
+		case chance == 7 && a.tier != nil && i > 200:
+			a.strike(Fault{Kind: TierLeaves})
 		case chance == 5:
 			if m := source.IntN(a.layout.members); a.layout.missing(a) < a.layout.tolerates() {
 				a.strike(Fault{Kind: MemberErrors, Member: m, Share: 0.3, Extra: 0.0005, For: 0.01})

@@ -187,6 +187,16 @@ func (d Description) validateTier() error {
 	case !(t.Every >= 0) || t.Every > 86400 || !(t.Rate >= 0):
 		return wrong("tier", "it looks at most once a day, and moves at a rate that is not negative")
 	}
+	for i, r := range t.Off {
+		if at := fmt.Sprintf("tier.off[%d]", i); r.From < 0 || r.To <= r.From || r.From >= d.Usable() {
+			return wrong(at, "from %s to %s; a part of the %s that there are, in order", r.From, r.To, asSold(d.Usable()))
+		}
+	}
+	for i, w := range t.Windows {
+		if !(w.At >= 0) || !(w.For > 0) || !(w.Every > w.For) || w.Every > 7*86400 || w.At > 7*86400 {
+			return wrong(fmt.Sprintf("tier.windows[%d]", i), "at %s for %s every %s; it lasts for less than the time after which it comes again, which is a week at most", w.At, w.For, w.Every)
+		}
+	}
 	if extents := d.Usable() / cmp.Or(t.Extent, tierExtent); extents > 1<<24 {
 		return wrong("tier.extent", "%s in extents of %s are %d extents; at most 16 777 216 are kept track of: use larger extents", d.Usable(), cmp.Or(t.Extent, tierExtent), extents)
 	}
@@ -313,6 +323,10 @@ func (d Description) validateTarget(at string, f Fault) error {
 	case Snapshot, SnapshotGoes:
 		if d.Thin == nil {
 			return wrong(at+".kind", "only a thin volume has snapshots; add thin: {unit: 1MiB}")
+		}
+	case TierLeaves:
+		if d.Tier == nil {
+			return wrong(at+".kind", "the array has no tier")
 		}
 	case PathDrops, PathReturns, Transport:
 		paths := 1

@@ -29,6 +29,12 @@ func (d Description) Words() []string {
 	if t := d.Tier; t != nil {
 		words = append(words, fmt.Sprintf("What is used most lies on a tier of %s That is %s as %s, moved by %s every %s at %s.",
 			t.Members.words(), asSold(t.usable()), t.form().Level, cmp.Or(t.Extent, tierExtent), cmp.Or(t.Every, tierEvery), cmp.Or(t.Rate, tierRate)))
+		for _, w := range t.Windows {
+			words = append(words, fmt.Sprintf("Extents are moved at %s, for %s, every %s.", w.At, w.For, w.Every))
+		}
+		for _, r := range t.Off {
+			words = append(words, fmt.Sprintf("What lies from %s to %s stays off the tier.", asSold(r.From), asSold(r.To)))
+		}
 	}
 	if l := d.Link; l.Rate > 0 {
 		text := fmt.Sprintf("Operations come over %d × %s with an MTU of %d and %d at its ends and a round trip of %s", l.Count, l.Rate, l.MTU[0], l.MTU[1], l.RoundTrip)

@@ -225,6 +225,20 @@ func (r *reader) entries() entries {
 			return r.mapping(n, "a tier", "tier", entries{
 				"members": func(n ast.Node) error { return r.group(n, "tier.members", &d.Tier.Members) },
 				"level":   word(&d.Tier.Level), "extent": size(&d.Tier.Extent), "every": time(&d.Tier.Every), "rate": rate(&d.Tier.Rate),
+				"off": func(n ast.Node) error {
+					return several(n, "off", func(i int, n ast.Node) error {
+						d.Tier.Off = append(d.Tier.Off, array.Region{})
+						o := &d.Tier.Off[i]
+						return r.mapping(n, "a region", fmt.Sprintf("tier.off[%d]", i), entries{"from": sizeOrNone(&o.From), "to": size(&o.To)})
+					})
+				},
+				"windows": func(n ast.Node) error {
+					return several(n, "windows", func(i int, n ast.Node) error {
+						d.Tier.Windows = append(d.Tier.Windows, array.Window{})
+						w := &d.Tier.Windows[i]
+						return r.mapping(n, "a window", fmt.Sprintf("tier.windows[%d]", i), entries{"at": timeOrNone(&w.At), "for": time(&w.For), "every": time(&w.Every)})
+					})
+				},
 			})
 		},
 		"link": func(n ast.Node) error { return r.link(n, &d.Link) },

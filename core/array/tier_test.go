@@ -1,0 +1,94 @@
+package array
+
+import (
+	"testing"
+
+	"patientheron/core/quantity"
+)
+
+// hot reads mostly the first tenth of a volume.
+func hot(a *Array, seed uint64) func(int) Request {
+	near, all := random(a, seed, 4096, a.Size()/10, false), random(a, seed+1, 4096, 0, false)
+	return func(i int) Request {
+		if i%10 == 0 {
+			return all(i)
+		}
+		return near(i)
+	}
+}
+
+// Taking the tier away takes what it holds over the rate, and up to a look; then it
+// answers nothing, and nothing lands there.
+func TestATierLeaves(t *testing.T) {
+	d := tiered()
+	d.Tier.Rate = 40e6
+	a := build(t, d)
+	for a.tier.used() < a.tier.slots*3/4 {
+		closed(a, 8, 2000, hot(a, uint64(a.Now())))
+	}
+	held, began := float64(a.tier.used())*float64(a.tier.extent), a.Now()
+	a.strike(Fault{Kind: TierLeaves})
+	for a.tier.used() > 0 {
+		if !a.Step(began + 1e12) {
+			t.Fatal("it never left")
+		}
+	}
+	took, least := float64(a.Now()-began)/1e9, held/40e6
+	if took < least || took > least*1.02+float64(d.Tier.Every) {
+		t.Errorf("%.1f MB took %.2f s, expected %.2f s and up to %s until it begins", held/1e6, took, least, d.Tier.Every)
+	}
+	a.tier.answered = 0
+	closed(a, 8, 3000, hot(a, 5))
+	if a.tier.answered > 0 || a.tier.used() > 0 {
+		t.Errorf("a tier that left answers %d operations and holds %d extents", a.tier.answered, a.tier.used())
+	}
+}
+
+// A region that is off never comes to lie on the tier, however hot it is; others do.
+func TestRegionsStayOffTheTier(t *testing.T) {
+	d := tiered()
+	d.Empty = 0.5
+	d.Tier.Off = []Region{{From: 0, To: d.Usable() / 20}, {From: d.Usable() - 64*quantity.MiB, To: d.Usable()}}
+	a := build(t, d)
+	one(a, Request{Write: true, Offset: int64(a.Size()) - 4096, Length: 4096})
+	one(a, Request{Write: true, Offset: int64(a.Size()) / 4 * 3, Length: 4096})
+	landed := a.tier.used()
+	closed(a, 8, 30_000, hot(a, 1))
+	for extent, place := range a.tier.place {
+		if a.tier.off[extent] && place >= 0 {
+			t.Errorf("extent %d lies on the tier", extent)
+		}
+	}
+	if landed != 1 {
+		t.Errorf("of two pieces of new data, one where the tier is off, %d landed", landed)
+	}
+	if a.tier.used() == 0 || !a.tier.off[0] || !a.tier.off[len(a.tier.off)-1] || a.tier.off[len(a.tier.off)/2] {
+		t.Errorf("%d extents are on the tier; off: %v", a.tier.used(), a.tier.off)
+	}
+}
+
+// Extents are moved within the windows alone.
+func TestRelocationKeepsToItsWindows(t *testing.T) {
+	d := tiered()
+	d.Tier.Windows = []Window{{At: 2, For: 1, Every: 10}, {At: 5, For: 0.5, Every: 10}}
+	d.Tier.Rate = 20e6
+	a := build(t, d)
+	moved := map[bool]int64{}
+	next, answered := hot(a, 3), 0
+	for a.Now() < 40e9 {
+		before, at := a.tier.movedBytes, float64(a.Now())/1e9
+		a.Submit(next(answered))
+		for len(a.Done()) == 0 {
+			a.Step(1 << 62)
+		}
+		a.Forget()
+		answered++
+		within := at - float64(int(at/10))*10
+		// A piece that began within a window may end shortly behind it.
+		moved[within >= 2 && within < 3.1 || within >= 5 && within < 5.6] += a.tier.movedBytes - before
+	}
+	// At its rate all windows together move 6 s times 20 MB/s, unless nothing is left.
+	if moved[false] > 0 || moved[true] < 30e6 {
+		t.Errorf("%d bytes moved within the windows, %d outside", moved[true], moved[false])
+	}
+}
