@@ -478,6 +478,35 @@ func TestUniformHitRateAndWarmUp(t *testing.T) {
 	}
 }
 
+// What is pinned is there after whatever else was read: a cache of C blocks of which P
+// are pinned serves all of these, and of the others as one of C-P.
+func TestWhatIsPinnedStays(t *testing.T) {
+	d := cached(ReadOnly, 64*quantity.MiB)
+	d.Caches[0].Pinned = 16 * quantity.MiB
+	a := build(t, d)
+	for at := int64(0); at < 16<<20; at += 4096 {
+		one(a, Request{Offset: at, Length: 4096})
+	}
+	const span = 256 << 20
+	next := random(a, 3, 4096, span, false)
+	closed(a, 8, 200_000, next)
+	c := a.caches[0]
+	c.hits, c.misses = 0, 0
+	closed(a, 8, 100_000, next)
+	// A sixteenth of the reads hits what is pinned; of the rest 48 of 240 MiB are there.
+	within(t, "hit rate beside what is pinned", ratio(float64(c.hits), float64(c.hits+c.misses)), 1.0/16+15.0/16*48/240, 0.02)
+	c.hits, c.misses = 0, 0
+	closed(a, 8, 4000, random(a, 4, 4096, 16<<20, false))
+	if c.misses > 0 {
+		t.Errorf("%d reads of what is pinned are not served", c.misses)
+	}
+	a.strike(Fault{Kind: CacheFails})
+	a.strike(Fault{Kind: CacheReturns})
+	if one(a, Request{Offset: 0, Length: 4096}); c.misses == 0 {
+		t.Error("a cache that failed still serves what was pinned")
+	}
+}
+
 // Zipf reads against Che's approximation: h = sum q (1-exp(-q T)), where T
 // solves sum (1-exp(-q T)) = C (Che, Tung and Wang, 2002).
 func TestZipfHitRateFollowsChe(t *testing.T) {

@@ -14,6 +14,9 @@ type blocks struct {
 	spare []int32
 	clean list
 	dirty list
+
+	pinned int64 // blocks before this one stay once they are there
+	stay   list  // those that are clean
 }
 
 // slot is where a block may be found: its node plus one, 0 for none, and the low bits of
@@ -47,6 +50,7 @@ const (
 	inNone listed = iota
 	inClean
 	inDirty
+	inStay
 )
 
 // list is a doubly linked list of nodes.
@@ -64,7 +68,8 @@ func newBlocks(c Cache) blocks {
 	return blocks{
 		shift: shift, grain: max(shift-6, uint(bits.TrailingZeros(smallestPart))), capacity: count,
 		// Memory that is not used yet costs nothing; growing would copy it.
-		nodes: make([]node, 0, count+1), table: make([]slot, 1<<bits.Len(uint(count*2-1))), clean: list{first: -1, last: -1}, dirty: list{first: -1, last: -1},
+		nodes: make([]node, 0, count+1), table: make([]slot, 1<<bits.Len(uint(count*2-1))), clean: list{first: -1, last: -1}, dirty: list{first: -1, last: -1}, stay: list{first: -1, last: -1},
+		pinned: int64(c.Pinned) >> shift,
 	}
 }
 
@@ -161,15 +166,21 @@ func (c *blocks) touch(n int32) {
 }
 
 func (c *blocks) of(l listed) *list {
-	if l == inDirty {
+	switch l {
+	case inDirty:
 		return &c.dirty
+	case inStay:
+		return &c.stay
 	}
 	return &c.clean
 }
 
-// list puts a node at the end of a list, out of the one that it is in.
+// list puts a node at the end of a list, out of the one that it is in. What is pinned
+// is never among the clean ones that make room.
 func (c *blocks) list(n int32, into listed) {
-	c.leaveList(n)
+	if c.leaveList(n); into == inClean && c.nodes[n].block < c.pinned {
+		into = inStay
+	}
 	l := c.of(into)
 	c.nodes[n].prev, c.nodes[n].next, c.nodes[n].listed = l.last, -1, into
 	if l.last >= 0 {

@@ -468,8 +468,10 @@ func (c *cache) forget(a *Array) {
 			a.watch.forgot(c.level, k.block<<c.shift, 1<<c.shift)
 		}
 	}
-	for c.clean.first >= 0 {
-		c.remove(c.clean.first)
+	for _, l := range []*list{&c.clean, &c.stay} {
+		for l.first >= 0 {
+			c.remove(l.first)
+		}
 	}
 	waiting := c.flushes
 	c.flushes = nil

@@ -99,6 +99,7 @@ func (d Description) completed() Description {
 		c.HitTime = cmp.Or(c.HitTime, hit)
 		c.Throughput = cmp.Or(c.Throughput, rate)
 		c.DirtyLimit = cmp.Or(c.DirtyLimit, 0.5)
+		c.Index = cmp.Or(c.Index, 64)
 	}
 	return d
 }

@@ -134,6 +134,8 @@ type Cache struct {
 	DirtyLimit quantity.Share    // of its size that may be dirty; default 50 %
 	Bypass     quantity.Bytes    // operations of at least this size go past it; 0 for none
 	Devices    int               // SSDs it is made of; 0 for memory
+	Pinned     quantity.Bytes    // of the beginning of the volume, such as metadata, that stays once it is there
+	Index      quantity.Bytes    // memory for the entry of a block, of a cache of devices; default 64 B
 }
 
 // Thin says that a volume takes its room from what the layout has for data, a unit at a

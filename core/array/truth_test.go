@@ -455,7 +455,7 @@ func tinyArray(source *rand.Rand) Description {
 		d.Caches = append(d.Caches, Cache{
 			Name: "c", Size: quantity.MiB, Block: 4096 << pick(6), Mode: []CacheMode{ReadOnly, WriteBack, WriteBack, WriteThrough}[pick(4)],
 			DirtyLimit: quantity.Share(0.05 + 0.9*source.Float64()), Bypass: []quantity.Bytes{0, 64 * quantity.KiB}[pick(2)],
-			Fetch: []CacheFetch{FetchParts, FetchBlocks}[pick(2)], ReadAhead: []quantity.Bytes{0, 128 * quantity.KiB}[pick(2)], Protected: pick(2) == 0, Devices: pick(3) / 2 * 2,
+			Fetch: []CacheFetch{FetchParts, FetchBlocks}[pick(2)], ReadAhead: []quantity.Bytes{0, 128 * quantity.KiB}[pick(2)], Protected: pick(2) == 0, Devices: pick(3) / 2 * 2, Pinned: []quantity.Bytes{0, 0, 64 * quantity.KiB}[pick(3)],
 		})
 	}
 	if pick(3) == 0 {

@@ -225,6 +225,12 @@ func (c Cache) validate(at string) error {
 	if c.Fetch != "" && c.Fetch != FetchParts && c.Fetch != FetchBlocks {
 		return wrong(at+".fetch", "%q; parts or blocks", c.Fetch)
 	}
+	if room := quantity.Bytes(float64(c.Size) * float64(1-cmp.Or(c.DirtyLimit, 0.5))); c.Pinned < 0 || c.Pinned > c.Size/2 || c.Mode == WriteBack && c.Pinned > room {
+		return wrong(at+".pinned", "%s; up to half of the cache, and to what may not be dirty of it", c.Pinned)
+	}
+	if c.Index < 0 || c.Index > 64*quantity.KiB {
+		return wrong(at+".index", "%s; up to 64 KiB for the entry of a block", c.Index)
+	}
 	if c.Mode == WriteBack && c.Protected && c.Devices == 1 {
 		return wrong(at+".protected", "one device cannot protect what is dirty: when it fails, that is lost; use two, or mark it as not protected")
 	}

@@ -226,6 +226,12 @@ func (c Cache) words() string {
 	if c.Fetch == FetchBlocks {
 		text += fmt.Sprintf(", fetching whole blocks of %s", cmp.Or(c.Block, 64*quantity.KiB))
 	}
+	if c.Pinned > 0 {
+		text += fmt.Sprintf(", keeping the first %s of the volume", c.Pinned)
+	}
+	if c.Devices > 0 {
+		text += fmt.Sprintf(", with an index of %s in the array's memory", c.Size/cmp.Or(c.Block, 64*quantity.KiB)*cmp.Or(c.Index, 64))
+	}
 	switch {
 	case c.Mode != WriteBack:
 	case c.Devices > 0 && c.Protected:
