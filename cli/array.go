@@ -35,7 +35,7 @@ func (a *app) array() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(command.OutOrStdout(), "%s is possible: %s, %s for data.\n", arguments[0], d.Layout.Level, d.Usable())
+			fmt.Fprintf(command.OutOrStdout(), "%s is possible: %s, %s for data.\n", arguments[0], d.Layout.Level, d.Explain().Usable)
 			return nil
 		},
 	}

@@ -8,7 +8,7 @@ import (
 // Explanation is what a description comes to, in words and ceilings.
 type Explanation struct {
 	Name   string              `json:"name"`
-	Usable quantity.Bytes      `json:"usableBytes" doc:"Capacity for data"`
+	Usable quantity.Bytes      `json:"usableBytes" doc:"Capacity for data, without what chunks leave over at its end"`
 	Size   quantity.Bytes      `json:"sizeBytes" doc:"What hosts see of the volume"`
 	Price  float64             `json:"price,omitempty" doc:"In an invented currency"`
 	Words  []string            `json:"words" doc:"What it is and what it survives, in sentences"`
@@ -19,6 +19,6 @@ type Explanation struct {
 
 // Explain says in words and ceilings what d describes.
 func (d Description) Explain() Explanation {
-	e := Explanation{Name: d.Name, Usable: d.Usable(), Size: d.Size(), Price: d.Price, Words: d.Words(), Taken: d.Assumed(), Costs: d.Costs(), Uses: d.Setup().Explained()}
+	e := Explanation{Name: d.Name, Usable: asSold(d.Usable()), Size: asSold(d.Size()), Price: d.Price, Words: d.Words(), Taken: d.Assumed(), Costs: d.Costs(), Uses: d.Setup().Explained()}
 	return e
 }

@@ -4,6 +4,7 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
 	"os"
 	"os/exec"
@@ -408,6 +409,55 @@ func TestSimulatedArrayAtAPace(t *testing.T) {
 	}
 	if detail := s.finished(run.ID); detail.Status != resource.Stopped {
 		t.Errorf("%s: %s", detail.Status, detail.Reason)
+	}
+}
+
+// Keys of an array file are swept: each measurement is held against the array that it was
+// made on, also when the file is gone; what cannot be is refused before there is a run.
+func TestSweepsOverAnArray(t *testing.T) {
+	data := t.TempDir()
+	s := serve(t, data, false)
+	file := filepath.Join(t.TempDir(), "plain.yaml")
+	if err := os.WriteFile(file, []byte("name: plain\nmembers: {count: 5, medium: hard disk, capacity: 4TB}\nlayout: {level: raid5}\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for sweep, want := range map[string]string{"members.count=2": "it needs at least 3", "members.cuont=2": "has no key", "members.capacity=1MiB": "use a smaller span", "replica.kilometres": "write it like"} {
+		if _, trouble, err := s.cli("array", "measure", file, "--span", "1GiB", "--sweep", sweep); err == nil || !strings.Contains(trouble, want) {
+			t.Errorf("%s: %s", sweep, trouble)
+		}
+	}
+	if _, trouble, err := s.cli("measure", t.TempDir(), "--span", "1MiB", "--sweep", "members.count=4"); err == nil || !strings.Contains(trouble, "the volume is a folder") {
+		t.Errorf("a folder: %s", trouble)
+	}
+	if out, trouble, err := s.cli("array", "measure", file, "--span", "1TiB", "--depth", "64", "--for", "20s", "--sweep", "members.count=4,6,12", "--sweep", "link={rate: 125MB/s},{rate: 1250MB/s, mtu: 9000}"); err != nil || !strings.Contains(out, "members.count 12, link {rate: 1250MB/s, mtu: 9000}") {
+		t.Fatalf("%s%s", out, trouble)
+	}
+	list, err := s.Runs(t.Context(), 0, 10)
+	if err != nil || len(list.Runs) != 1 {
+		t.Fatalf("what was refused made runs: %+v, %v", list, err)
+	}
+	id := list.Runs[0].ID
+	if out, _, err := s.cli("run", "repeats", fmt.Sprint(id)); err != nil || !strings.Contains(out, "each of 12 does") {
+		t.Errorf("%s, %v", out, err)
+	}
+	if err := os.Remove(file); err != nil {
+		t.Fatal(err)
+	}
+	s.end(syscall.SIGTERM)
+	s = serve(t, data, false)
+	detail, err := s.Run(t.Context(), id)
+	if err != nil || len(detail.Variants) != 6 || len(detail.Measurements) != 6 {
+		t.Fatalf("%d variants of %d measurements, %v", len(detail.Variants), len(detail.Measurements), err)
+	}
+	reached, err := s.Reach(t.Context(), id)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, r := range reached {
+		disks := []string{"4", "6", "12"}[i/2] + " members"
+		if r.Ceilings.Limit != disks || r.Reached < 0.6 || r.Reached > 1.05 || len(r.Ceilings.Hops) != 2 {
+			t.Errorf("%s: %.2f of %q, hops %+v", detail.Measurements[i].Title(), r.Reached, r.Ceilings.Limit, r.Ceilings.Hops)
+		}
 	}
 }
 

@@ -1080,7 +1080,7 @@ export interface components {
             sizeBytes: number;
             /**
              * Format: int64
-             * @description Capacity for data
+             * @description Capacity for data, without what chunks leave over at its end
              */
             usableBytes: number;
             uses: components["schemas"]["UseCeilings"][] | null;
