@@ -185,6 +185,8 @@ func (a *Array) Step(until int64) bool {
 		a.members[e.subject].crossed(a)
 	case diskIsFree:
 		a.members[e.subject].disk.free(a)
+	case diskRests:
+		a.members[e.subject].disk.rested(a)
 	case farAnswers:
 		a.partDone(e.subject, false)
 	case faultComes:

@@ -75,6 +75,9 @@ func (a *Array) Inside(before Totals) []Counter {
 		if m := a.members[i]; m.rebuild != nil {
 			add(fmt.Sprintf("member %d rebuilt", i), "share", float64(m.upTo)/float64(m.rebuild.size))
 		}
+		if d := a.members[i].disk; d != nil && d.shingled != nil {
+			add(fmt.Sprintf("member %d region in use", i), "share", float64(d.shingled.sum)/float64(d.shingled.size))
+		}
 		if d := a.members[i].disk; d != nil && d.cache != nil && d.cache.lost > 0 {
 			add(fmt.Sprintf("member %d lost", i), "bytes", float64(d.cache.lost))
 		}

@@ -111,6 +111,8 @@ func (g Group) completed() Group {
 	g.Queue = cmp.Or(g.Queue, 32)
 	g.ReadAhead = cmp.Or(g.ReadAhead, 4*quantity.MiB)
 	g.WriteBuffer = cmp.Or(g.WriteBuffer, 64*quantity.MiB)
+	g.Band = cmp.Or(g.Band, shingledBand)
+	g.Region = cmp.Or(g.Region, max(g.Capacity/shingledShare, quantity.MiB))
 	g.Dies = cmp.Or(g.Dies, 32)
 	read, program, line := quantity.Seconds(70e-6), quantity.Seconds(600e-6), quantity.ByteRate(550e6)
 	if g.Medium == LowLatency {

@@ -65,6 +65,10 @@ type Group struct {
 	WriteCaching bool             // volatile memory that takes writes: a flush has to wait for it
 	WriteBuffer  quantity.Bytes   // size of that memory; default 64 MiB
 
+	Shingled bool           // by bands, which it manages itself
+	Band     quantity.Bytes // default 256 MiB
+	Region   quantity.Bytes // that takes what cannot be written in place; default a 200th of the disk
+
 	// Of an SSD.
 	Dies          int               // working in parallel; default 32
 	ReadTime      quantity.Seconds  // of one 4 KiB page; default 70 µs (low-latency: 10 µs)

@@ -35,7 +35,8 @@ type disk struct {
 	kept    [segments]segment // what was read of other streams
 	replace int               // of kept: the next one to be replaced
 
-	cache *writeCache // nil without one
+	cache    *writeCache // nil without one
+	shingled *shingled   // nil where tracks lie beside each other
 }
 
 // What a disk does when it serves no command.
@@ -43,6 +44,7 @@ const (
 	idle         int32 = -1
 	readingAhead int32 = -2
 	writingBack  int32 = -3
+	goingHome    int32 = -4
 )
 
 // queued is a command with its place.
@@ -83,6 +85,9 @@ func newDisk(m *member, models map[mechanics.Disk]*mechanics.Model) *disk {
 	for i := range d.kept {
 		d.kept[i] = segment{-1, -1}
 	}
+	if m.group.Shingled {
+		d.shingled = newShingled(m.group)
+	}
 	if m.group.WriteCaching {
 		d.cache = newWriteCache(int64(m.group.WriteBuffer))
 	}
@@ -91,8 +96,15 @@ func newDisk(m *member, models map[mechanics.Disk]*mechanics.Model) *disk {
 
 func (d *disk) submit(a *Array, id int32, p *piece) {
 	from, to := p.offset, p.offset+int64(p.length)
+	if d.shingled != nil {
+		d.shingled.last = a.now
+	}
 	if p.write {
 		d.forget(from, to)
+		if d.shingled != nil {
+			d.writeShingled(a, id, p)
+			return
+		}
 		if d.cache != nil {
 			d.takeWrite(a, id, p)
 			return
@@ -158,6 +170,8 @@ func (d *disk) free(a *Array) {
 	switch {
 	case id == writingBack:
 		d.wroteBack(a)
+	case id == goingHome:
+		d.wentHome(a)
 	case id >= 0:
 		a.commandFinished(id)
 	}
@@ -175,8 +189,13 @@ func (d *disk) serve(a *Array) {
 		d.writeBack(a)
 		return
 	}
+	if d.shingled != nil && d.shingled.wantsTurn(a.now, len(d.active) > 0) {
+		d.goHome(a)
+		return
+	}
 	d.skipRead(a)
 	if len(d.active) == 0 {
+		d.rest(a)
 		return
 	}
 	best := 0

@@ -179,6 +179,9 @@ func (g Group) know(at string, know func(string, any)) {
 		know(at+"overhead", g.Overhead)
 		know(at+"queue", g.Queue)
 		know(at+"buffer", segments*2*g.ReadAhead)
+		if g.Shingled {
+			know(at+"shingled", "yes")
+		}
 		if g.WriteCaching {
 			know(at+"writeCache", "yes")
 		}

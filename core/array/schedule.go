@@ -8,6 +8,7 @@ const (
 	partGoesOn                     // an operation of a member does
 	lineIsFree                     // a command has crossed the interface of a drive
 	diskIsFree                     // a disk is ready for its next command
+	diskRests                      // a shingled disk may have been left alone
 	farAnswers                     // the far copy of a write is safe
 	faultComes                     // a fault strikes
 	rebuildOn                      // a rebuild goes on

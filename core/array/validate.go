@@ -127,6 +127,18 @@ func (g Group) validate(at string) error {
 	if !(g.OverProvision >= 0 && g.OverProvision <= 4) {
 		return wrong(at+".overProvision", "%g; from 0%% to 400%%", float64(g.OverProvision))
 	}
+	switch full := g.completed(); {
+	case g.Shingled && g.Medium != HardDisk:
+		return wrong(at+".shingled", "only a hard disk is")
+	case g.Shingled && g.WriteCaching:
+		return wrong(at+".writeCaching", "a shingled disk has a region for what it cannot write in place, and no volatile cache here")
+	case g.Shingled && (full.Band < quantity.MiB || full.Band > quantity.GiB):
+		return wrong(at+".band", "%s; from 1 MiB to 1 GiB", full.Band)
+	case g.Shingled && (full.Region < quantity.MiB || full.Region > g.Capacity/2):
+		return wrong(at+".region", "%s; from 1 MiB to half of the disk", full.Region)
+	case !g.Shingled && (g.Band != 0 || g.Region != 0):
+		return wrong(at+".band", "only a shingled disk has bands and a region; add shingled: true")
+	}
 	if g.Compresses && g.Medium != Flash {
 		return wrong(at+".compresses", "only an ssd does that")
 	}

@@ -173,6 +173,9 @@ func (g Group) words() string {
 	switch g.Medium {
 	case HardDisk:
 		text += fmt.Sprintf(", %g turns a minute, %s average seek, %s to %s from the outer to the inner tracks", full.RPM, full.SeekAverage, full.OuterRate, full.InnerRate)
+		if g.Shingled {
+			text += fmt.Sprintf(", shingled by bands of %s with a region of %s for what cannot be written in place", full.Band, full.Region)
+		}
 	case Flash:
 		text += fmt.Sprintf(", %d dies, %s to read and %s to program a page, %s over-provisioned, over a line of %s", full.Dies, full.ReadTime, full.ProgramTime, full.OverProvision, full.Interface)
 		if g.Compresses {

@@ -63,6 +63,7 @@ var fields = []FactField{
 	{Key: "media[].queue", Label: "commands it orders by position", Kind: "whole"},
 	{Key: "media[].buffer", Label: "memory that keeps what was read", Kind: "size"},
 	{Key: "media[].slow", Label: "times slower than it should be", Kind: "number"},
+	{Key: "media[].shingled", Label: "shingled, managed by the drive", Kind: "truth"},
 	{Key: "media[].writeCache", Label: "volatile write cache", Kind: "truth"},
 	{Key: "layout.level", Label: "level", Kind: "choice", Choices: []string{"single", "concatenation", "raid0", "raid1", "raid10", "raid5", "raid6"}},
 	{Key: "layout.chunk", Label: "chunk", Kind: "size"},

@@ -85,13 +85,14 @@ type medium struct {
 	line        float64 // seconds a byte of the interface, which reads and writes share
 	overlaps    bool    // pieces and bytes are worked on at the same time, as in an SSD
 
-	disk    *mechanics.Disk // where the mechanics are known
-	queue   float64
-	nearest float64 // of so many it serves the one that is nearest
-	buffer  float64
-	caches  bool // it takes writes into memory, and writes them in an order of its own
-	regions []mechanics.Region
-	span    float64 // bytes of one member that are used
+	disk     *mechanics.Disk // where the mechanics are known
+	queue    float64
+	nearest  float64 // of so many it serves the one that is nearest
+	buffer   float64
+	caches   bool // it takes writes into memory, and writes them in an order of its own
+	shingled bool
+	regions  []mechanics.Region
+	span     float64 // bytes of one member that are used
 }
 
 // side is what reads, or writes, take.
@@ -116,7 +117,7 @@ func (s Setup) medium(u Use, at string) medium {
 			SeekFull: s.Seconds(at + "seekFull"), OuterRate: s.ByteRate(at + "readRate"), InnerRate: s.ByteRate(at + "innerRate"), Overhead: s.Seconds(at + "overhead"),
 		}
 		*m.disk = m.disk.Completed()
-		m.caches = s.Is(at + "writeCache")
+		m.caches, m.shingled = s.Is(at+"writeCache"), s.Is(at+"shingled")
 		m.queue, m.buffer = max(s.Number(at+"queue"), 1), float64(s.Bytes(at+"buffer"))
 		m.read.byte = m.slow / float64(m.disk.OuterRate)
 		m.write = m.read
@@ -209,6 +210,9 @@ func (m *medium) settle(u Use, among float64) {
 		positioning = model.Positioning(m.regions, max(waiting, cachedWrites)) / 1e9
 	}
 	m.write.piece = m.slow * (float64(m.disk.Overhead) + positioning)
+	if m.shingled { // it takes them in the order in which they come, as long as there is room
+		m.write.piece = 0
+	}
 }
 
 // time is the seconds that a member spends on a cost: its media or its interface,

@@ -271,6 +271,7 @@ func (r *reader) group(n ast.Node, at string, g *array.Group) error {
 		"rpm": positive(&g.RPM, quantity.ParseNumber), "seekTrack": time(&g.SeekTrack), "seekAverage": time(&g.SeekAverage), "seekFull": time(&g.SeekFull),
 		"outerRate": rate(&g.OuterRate), "innerRate": rate(&g.InnerRate), "overhead": time(&g.Overhead),
 		"queue": whole(&g.Queue), "readAhead": size(&g.ReadAhead), "writeCaching": strictyaml.Truth(&g.WriteCaching), "writeBuffer": size(&g.WriteBuffer),
+		"shingled": strictyaml.Truth(&g.Shingled), "band": size(&g.Band), "region": size(&g.Region),
 		"dies": whole(&g.Dies), "readTime": time(&g.ReadTime), "programTime": time(&g.ProgramTime), "eraseTime": time(&g.EraseTime),
 		"fastRegion": sizeOrNone(&g.FastRegion), "fastProgram": time(&g.FastProgram), "overProvision": share(&g.OverProvision),
 		"blockPages": whole(&g.BlockPages), "interface": rate(&g.Interface), "units": whole(&g.Units), "compresses": strictyaml.Truth(&g.Compresses),
