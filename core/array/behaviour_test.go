@@ -507,3 +507,45 @@ func TestACacheReadsAheadOfSeveralStreams(t *testing.T) {
 		t.Errorf("%d member reads for 4000 at random", a.counters.memberOperations)
 	}
 }
+
+// With a log a flush takes what was written since the last one over its rate, and its
+// time, instead of the disks'; a power cut then loses exactly what came after it.
+func TestALogKeepsWhatWasFlushed(t *testing.T) {
+	d := cached(WriteBack, 256*quantity.MiB)
+	d.Caches[0].Protected, d.Caches[0].DirtyLimit = false, 1
+	d.Caches[0].Log = &Log{Throughput: 100e6, Time: 50e-6}
+	a := build(t, d)
+	source := rand.New(rand.NewPCG(8, 8))
+	flushed := func(count int) (seconds float64) {
+		for range count {
+			one(a, Request{Write: true, Offset: source.Int64N(int64(a.Size())/4096) * 4096, Length: 4096})
+		}
+		began := a.Now()
+		one(a, Request{Flush: true})
+		return float64(a.Now()-began) / 1e9
+	}
+	for _, count := range []int{1, 10, 300} {
+		within(t, fmt.Sprintf("flush of %d writes", count), flushed(count), float64(count)*4096/100e6+50e-6, 0.001)
+	}
+	for range 70 {
+		one(a, Request{Write: true, Offset: source.Int64N(int64(a.Size())/4096) * 4096, Length: 4096})
+	}
+	c := a.caches[0]
+	after := int64(0) // dirty since the flush
+	for i := range c.nodes {
+		if k := &c.nodes[i]; k.dirty != 0 && k.stamp > c.logged {
+			after += 4096
+		}
+	}
+	a.strike(Fault{Kind: PowerCut})
+	if c.lost != after || after == 0 || c.dirty.count == 0 {
+		t.Errorf("%d bytes were lost, %d were dirty and not flushed; %d blocks are still to be written", c.lost, after, c.dirty.count)
+	}
+	plain := d
+	plain.Caches = []Cache{d.Caches[0]}
+	plain.Caches[0].Log = nil
+	a = build(t, plain)
+	if took := flushed(10); took < 10*0.003 {
+		t.Errorf("without a log a flush of ten writes to a disk takes %g s", took)
+	}
+}

@@ -12,16 +12,20 @@ type cache struct {
 	hit   int64
 	limit int // blocks that may be dirty
 
-	unclean int    // blocks that are dirty or being written
-	leaving int    // blocks that are being written
-	clock   uint64 // counts what became dirty
-	changes [1 << 16]uint32
-	stalled []int32 // writes for which there is no room, oldest first
-	flushes []cacheFlush
-	out     destage
-	ahead   readAhead
-	down    bool // it keeps nothing: everything goes past
-	through bool // it keeps nothing dirty
+	unclean  int    // blocks that are dirty or being written
+	leaving  int    // blocks that are being written
+	clock    uint64 // counts what became dirty
+	changes  [1 << 16]uint32
+	stalled  []int32 // writes for which there is no room, oldest first
+	flushes  []cacheFlush
+	out      destage
+	ahead    readAhead
+	log      server // that keeps what was flushed
+	logTime  int64
+	unlogged int64  // bytes taken since the last flush
+	logged   uint64 // what became dirty up to then is in the log
+	down     bool   // it keeps nothing: everything goes past
+	through  bool   // it keeps nothing dirty
 
 	hits, misses, written, lost, skipped int64
 }
@@ -36,6 +40,9 @@ type cacheFlush struct {
 func newCache(c Cache, level int) *cache {
 	k := &cache{blocks: newBlocks(c), spec: c, level: level, line: server{perByte: perSecond(float64(c.Throughput))}, hit: int64(c.HitTime.Duration())}
 	k.ahead.size = int64(c.ReadAhead)
+	if c.Log != nil {
+		k.log.perByte, k.logTime = perSecond(float64(c.Log.Throughput)), int64(c.Log.Time.Duration())
+	}
 	k.limit = max(int(float64(k.capacity)*float64(c.DirtyLimit)), 1)
 	return k
 }
@@ -341,6 +348,7 @@ func (k *node) isClean() bool { return k.dirty == 0 && k.leaving == 0 }
 // them has to make room for another.
 func (c *cache) take(a *Array, n int32, j *job) {
 	first, last := c.blocksOf(j.offset, j.end())
+	c.unlogged += int64(j.length)
 	for b := first; b <= last; b++ {
 		c.changed(b)
 		if i := c.find(b); i >= 0 {
@@ -422,6 +430,13 @@ func (c *cache) outdate(a *Array, j *job) {
 
 // flush lets a job wait until what is dirty now is written.
 func (c *cache) flush(a *Array, n int32) {
+	if j := a.jobs.at(n); c.spec.Log != nil && j.purpose != forSnapshot {
+		at := c.log.pass(a.now, int(c.unlogged)) + c.logTime
+		c.unlogged, c.logged = 0, c.clock
+		j.place = placeCaches + int8(c.level)
+		a.after(at, n, stepLeave)
+		return
+	}
 	a.jobs.at(n).step = stepWait
 	c.flushes = append(c.flushes, cacheFlush{job: n, stamp: c.clock, left: c.dirty.count + c.leaving})
 	c.destage(a)
@@ -449,10 +464,17 @@ func (c *cache) settled(a *Array, n int32, stamp uint64) {
 	}
 }
 
-// forget loses all that the cache holds: dirty parts are lost for good.
+// forget loses all that the cache holds: dirty parts are lost for good, but for those
+// that a log has.
 func (c *cache) forget(a *Array) {
 	for i := range c.nodes {
 		k := &c.nodes[i]
+		if c.spec.Log != nil && k.dirty != 0 && k.stamp <= c.logged {
+			c.toldForgot(a, k.block, k.valid&^k.dirty)
+			k.valid = k.dirty
+			c.changed(k.block)
+			continue
+		}
 		if k.dirty != 0 {
 			c.lost += int64(bits.OnesCount64(k.dirty)) << c.grain
 			k.dirty = 0
@@ -496,6 +518,12 @@ func (c *cache) toldServed(a *Array, n int32, from, to int64) {
 				a.watch.served(c.level, n, low, int(high-low))
 			})
 		}
+	}
+}
+
+func (c *cache) toldForgot(a *Array, block int64, parts uint64) {
+	if a.watch != nil {
+		c.eachPart(block, parts, func(low, high int64) { a.watch.forgot(c.level, low, int(high-low)) })
 	}
 }
 

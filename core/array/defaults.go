@@ -100,6 +100,9 @@ func (d Description) completed() Description {
 		c.Throughput = cmp.Or(c.Throughput, rate)
 		c.DirtyLimit = cmp.Or(c.DirtyLimit, 0.5)
 		c.Index = cmp.Or(c.Index, 64)
+		if c.Log != nil {
+			c.Log = &Log{cmp.Or(c.Log.Throughput, 500e6), cmp.Or(c.Log.Time, 90e-6)}
+		}
 	}
 	return d
 }

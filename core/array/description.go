@@ -139,6 +139,7 @@ type Cache struct {
 	Bypass     quantity.Bytes    // operations of at least this size go past it; 0 for none
 	Devices    int               // SSDs it is made of; 0 for memory
 	Pinned     quantity.Bytes    // of the beginning of the volume, such as metadata, that stays once it is there
+	Log        *Log              // of memory that a power cut empties: a device that keeps what was flushed
 	Index      quantity.Bytes    // memory for the entry of a block, of a cache of devices; default 64 B
 }
 
@@ -154,6 +155,12 @@ type Thin struct {
 type Snapshots struct {
 	Every quantity.Seconds // 0 for only when a fault on the timetable says so
 	Keep  int              // the oldest go when there are more; 0 for all
+}
+
+// Log is a device that keeps what was flushed until it is where it belongs.
+type Log struct {
+	Throughput quantity.ByteRate // default 500 MB/s
+	Time       quantity.Seconds  // of each flush; default 90 µs
 }
 
 // Tier is faster members that hold what is used most, moved there and back by

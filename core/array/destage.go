@@ -181,7 +181,7 @@ func (c *cache) send(a *Array, from, to int64) {
 	first, last := c.blocksOf(from, to)
 	n := a.newJob(writes, forDestage, from, int(to-from))
 	j := a.jobs.at(n)
-	j.level, j.tag, j.lasting = int8(c.level+1), c.level, !c.volatile()
+	j.level, j.tag, j.lasting = int8(c.level+1), c.level, !c.volatile() || c.spec.Log != nil
 	for b := first; b <= last; b++ {
 		i := c.find(b)
 		k := &c.nodes[i]

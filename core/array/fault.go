@@ -208,7 +208,7 @@ func (a *Array) failOver(pause int64) {
 // fail takes a cache's device away. Of a protected one another holds the same: what is
 // dirty is written out, and nothing more is kept dirty. Of others what is dirty is lost.
 func (c *cache) fail(a *Array) {
-	if c.spec.Mode == WriteBack && c.spec.Protected {
+	if c.spec.Mode == WriteBack && (c.spec.Protected || c.spec.Log != nil) {
 		c.through = true
 		c.destage(a)
 		return

@@ -458,6 +458,11 @@ func tinyArray(source *rand.Rand) Description {
 			Fetch: []CacheFetch{FetchParts, FetchBlocks}[pick(2)], ReadAhead: []quantity.Bytes{0, 128 * quantity.KiB}[pick(2)], Protected: pick(2) == 0, Devices: pick(3) / 2 * 2, Pinned: []quantity.Bytes{0, 0, 64 * quantity.KiB}[pick(3)],
 		})
 	}
+	for i := range d.Caches {
+		if c := &d.Caches[i]; c.Mode == WriteBack && !c.Protected && c.Devices == 0 && pick(3) == 0 {
+			c.Log = &Log{}
+		}
+	}
 	if pick(3) == 0 {
 		d.Tier = &Tier{Members: Group{Count: 2 + pick(3), Medium: Flash, Capacity: quantity.MiB}, Level: []Level{Mirror, Parity}[pick(2)], Extent: quantity.MiB, Every: 0.05, Rate: 50e6}
 		if pick(3) == 0 {

@@ -240,6 +240,11 @@ func (c Cache) validate(at string) error {
 	if room := quantity.Bytes(float64(c.Size) * float64(1-cmp.Or(c.DirtyLimit, 0.5))); c.Pinned < 0 || c.Pinned > c.Size/2 || c.Mode == WriteBack && c.Pinned > room {
 		return wrong(at+".pinned", "%s; up to half of the cache, and to what may not be dirty of it", c.Pinned)
 	}
+	if l := c.Log; l != nil && (c.Mode != WriteBack || c.Protected || c.Devices > 0) {
+		return wrong(at+".log", "what is dirty in %s needs none; a log is for write-back memory that is not protected", c.Name)
+	} else if l != nil && (!(l.Throughput >= 0) || !(l.Time >= 0) || l.Time > 1) {
+		return wrong(at+".log", "%s and %s for a flush; none negative, and at most a second", l.Throughput, l.Time)
+	}
 	if c.Index < 0 || c.Index > 64*quantity.KiB {
 		return wrong(at+".index", "%s; up to 64 KiB for the entry of a block", c.Index)
 	}

@@ -243,6 +243,8 @@ func (c Cache) words() string {
 		text += fmt.Sprintf(", on %d devices, not protected: what is dirty survives a power cut, but not the loss of a device", c.Devices)
 	case c.Protected:
 		text += ", protected: what is dirty survives a power cut"
+	case c.Log != nil:
+		text += ", with a log that keeps what was flushed: a power cut loses what is dirty and was not"
 	default:
 		text += ", not protected: a power cut loses what is dirty and was not flushed"
 	}

@@ -283,6 +283,10 @@ func (r *reader) cache(n ast.Node, at string, c *array.Cache) error {
 		"name": word(&c.Name), "size": sizeOrNone(&c.Size), "block": size(&c.Block), "mode": word(&c.Mode), "fetch": word(&c.Fetch), "readAhead": sizeOrNone(&c.ReadAhead), "protected": strictyaml.Truth(&c.Protected),
 		"hitTime": time(&c.HitTime), "throughput": rate(&c.Throughput), "dirtyLimit": share(&c.DirtyLimit), "bypass": sizeOrNone(&c.Bypass),
 		"devices": whole(&c.Devices), "pinned": sizeOrNone(&c.Pinned), "index": size(&c.Index),
+		"log": func(n ast.Node) error {
+			c.Log = &array.Log{}
+			return r.mapping(n, "a log", at+".log", entries{"throughput": rate(&c.Log.Throughput), "time": time(&c.Log.Time)})
+		},
 	})
 }
 
