@@ -264,6 +264,9 @@ func (d Description) survives() string {
 		DoubleParity: "the loss of any two members", MirrorStripe: "the loss of one member of each pair",
 		Mirror: fmt.Sprintf("the loss of any %d members", total-1),
 	}[d.Layout.Level]
+	if d.Layout.Level == Mirror && total == 2 {
+		lost = "the loss of any one member"
+	}
 	if len(unsafe) == 0 {
 		return fmt.Sprintf("It survives %s and a power cut.", lost)
 	}
