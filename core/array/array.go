@@ -109,6 +109,13 @@ func New(d Description) (*Array, error) {
 	if a.layout.parity > 0 || a.tier != nil && a.tier.layout.parity > 0 {
 		a.gathering = newGathering()
 	}
+	before := int64(0)
+	for i, end := range a.layout.ends {
+		if m := a.members[i]; m.group.Zone > 0 {
+			m.zones = newZones(m.group, max(d.filled()-before, 0))
+		}
+		before = end
+	}
 	a.hosts = newHosts(d.Link)
 	for i, c := range d.Caches {
 		a.caches = append(a.caches, newCache(c, i))
@@ -223,6 +230,10 @@ func (a *Array) goOn(n int32) {
 		a.begin(n)
 	case stepLeave:
 		a.leave(n)
+	case stepOut:
+		a.goOut(n)
+	case stepHome:
+		a.home(n)
 	case stepReturn:
 		a.returned(n)
 	case stepSend:

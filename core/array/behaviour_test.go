@@ -549,3 +549,36 @@ func TestALogKeepsWhatWasFlushed(t *testing.T) {
 		t.Errorf("without a log a flush of ten writes to a disk takes %g s", took)
 	}
 }
+
+// What all links of a host share holds it, however many links there are; its own disk
+// does for both directions together.
+func TestWhatLinksShare(t *testing.T) {
+	d := wide(8, Stripe)
+	d.Members[0].Medium, d.Members[0].Interface = LowLatency, 100e9
+	d.Link = Link{Rate: 1250e6, Count: 4, Hosts: 2, Combined: Multipath, Slot: 985e6, RoundTrip: 50e-6}
+	mixed := func(a *Array, reads int) func(int) Request {
+		next := random(a, 1, 256<<10, 0, true)
+		return func(i int) Request {
+			r := next(i)
+			r.Host, r.Write = i%2, i/2%10 >= reads
+			return r
+		}
+	}
+	a := build(t, d)
+	within(t, "writes through two slots", closed(a, 128, 8000, mixed(a, 0)).rate*(256<<10), 2*985e6, 0.03)
+	a = build(t, d)
+	within(t, "half of them reads", closed(a, 128, 8000, mixed(a, 5)).rate*(256<<10), 4*985e6, 0.06)
+	d.Link.OwnDisk = 400e6
+	for _, reads := range []int{0, 5, 10} {
+		a = build(t, d)
+		within(t, fmt.Sprintf("%d of ten reads, with a disk on either side", reads), closed(a, 128, 4000, mixed(a, reads)).rate*(256<<10), 2*400e6, 0.03)
+	}
+	// One at a time pays for both on its way.
+	a = build(t, d)
+	a.hosts = a.hosts[:1]
+	alone := closed(a, 1, 200, sequential(0, 1<<20, true)).latency
+	d.Link.Slot, d.Link.OwnDisk = 0, 0
+	a = build(t, d)
+	plain := closed(a, 1, 200, sequential(0, 1<<20, true)).latency
+	within(t, "added to a write of a mebibyte", alone-plain, (1<<20)/985e6+(1<<20)/400e6, 0.01)
+}

@@ -12,6 +12,7 @@ type counters struct {
 	rotServed        int64 // rotten places that were read, and nobody knew
 	rotFound         int64 // by a scrub
 	rotRepaired      int64
+	zonesRefused     int64 // writes that a zone could not take
 	answered         [kinds]int64
 	spent            [kinds][placeCaches + mostCaches]int64 // nanoseconds of the operations of hosts, by where
 }
@@ -125,6 +126,14 @@ func (a *Array) Inside(before Totals) []Counter {
 			busy(fmt.Sprintf("link %d transport", i), now.Links[i][2], before.Links[i][2])
 		}
 	}
+	for i := range now.Hosts {
+		if l := a.described.Link; l.Slot > 0 {
+			busy(fmt.Sprintf("slot %d", i), max(now.Hosts[i][0]-before.Hosts[i][0], now.Hosts[i][1]-before.Hosts[i][1]), 0)
+		}
+		if l := a.described.Link; l.OwnDisk > 0 {
+			busy(fmt.Sprintf("own disk %d", i), now.Hosts[i][2], before.Hosts[i][2])
+		}
+	}
 	if a.far != nil && a.far.line.perByte > 0 {
 		busy("far line", now.Far, before.Far)
 	}
@@ -133,7 +142,7 @@ func (a *Array) Inside(before Totals) []Counter {
 		count int64
 	}{
 		{"faults without effect", a.counters.faultsIgnored}, {"operations sent again", a.counters.resent}, {"reads recovered", a.counters.recovered}, {"rot served", a.counters.rotServed},
-		{"rot found", a.counters.rotFound}, {"rot repaired", a.counters.rotRepaired},
+		{"writes refused by zones", a.counters.zonesRefused}, {"rot found", a.counters.rotFound}, {"rot repaired", a.counters.rotRepaired},
 	} {
 		if c.count > 0 {
 			add(c.name, "operations", float64(c.count))
@@ -180,6 +189,7 @@ type Totals struct {
 	Answered              [kinds]int64 // operations of hosts
 	Spent                 [kinds][placeCaches + mostCaches]int64
 	Links                 [][3]float64 // of each: out, in, and the core that does the transport
+	Hosts                 [][3]float64 // of each: its slot, out and in, and its own disk
 }
 
 // Totals reads the running counters.
@@ -204,6 +214,7 @@ func (a *Array) Totals() Totals {
 		t.Fast, t.Slow, t.Moved = a.tier.answered, a.tier.passed, a.tier.movedBytes
 	}
 	for _, h := range a.hosts {
+		t.Hosts = append(t.Hosts, [3]float64{h.slotOut.busyUntil(a.now), h.slotIn.busyUntil(a.now), h.disk.busyUntil(a.now)})
 		for _, p := range h.paths {
 			t.Links = append(t.Links, [3]float64{p.out.busyUntil(a.now), p.in.busyUntil(a.now), p.core.busyUntil(a.now)})
 		}

@@ -82,6 +82,10 @@ type Group struct {
 	Interface     quantity.ByteRate // line to the drive; default 550 MB/s (low-latency: 3.9 GB/s)
 	Units         int               // operations a low-latency drive serves at a time; default 8
 
+	// Of a hard disk or an SSD whose zones the host manages.
+	Zone      quantity.Bytes // size of each; 0 for none
+	OpenZones int            // that may be written in part at a time; 0 for any number
+
 	Slow float64 // this many times slower than it should be; 0 means 1
 }
 
@@ -198,9 +202,11 @@ type Link struct {
 	Count     int // default 1
 	Hosts     int // that have such a way of their own each; default 1
 	Combined  Combined
-	FailOver  quantity.Seconds // without an answer after this an operation is sent by another path; default 1 s
-	PerByte   quantity.Seconds // CPU time of the transport for each byte, one core for each connection
-	PerOp     quantity.Seconds // and for each operation
+	FailOver  quantity.Seconds  // without an answer after this an operation is sent by another path; default 1 s
+	Slot      quantity.ByteRate // what the slot carries in each direction that all links of a host share; 0 for no limit
+	OwnDisk   quantity.ByteRate // of a host: what is written comes from it, and what is read goes there; 0 for memory
+	PerByte   quantity.Seconds  // CPU time of the transport for each byte, one core for each connection
+	PerOp     quantity.Seconds  // and for each operation
 }
 
 // Replica is a far array that must have every write before it counts.

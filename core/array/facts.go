@@ -82,6 +82,12 @@ func (d Description) Setup() setup.Setup {
 		know("link[0].mtuHere", l.MTU[0])
 		know("link[0].mtuThere", l.MTU[1])
 		know("link[0].roundTrip", l.RoundTrip)
+		if l.Slot > 0 {
+			know("link[0].slot", l.Slot)
+		}
+		if l.OwnDisk > 0 {
+			know("link[0].ownDisk", l.OwnDisk)
+		}
 		if l.PerOp > 0 {
 			know("transport.operationTime", l.PerOp)
 		}

@@ -197,6 +197,9 @@ func (f *flash) append(page int32) {
 
 // trim gives the whole pages of a range back.
 func (m *member) trim(from, to int64) {
+	if m.zones != nil {
+		m.zones.reset(from, to)
+	}
 	if m.flash == nil {
 		return
 	}

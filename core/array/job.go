@@ -77,6 +77,8 @@ const (
 	stepLeave               // its level is done with it
 	stepReturn              // past the line: at the initiator
 	stepReply               // the initiator has it
+	stepOut                 // past the initiator's disk and slot
+	stepHome                // past the initiator's core, on the way to where it is wanted
 	stepSend                // the initiator sends it once more
 	stepPaused              // the controller takes nothing for a while
 	stepAllowed             // the volume's limits let it go on

@@ -50,6 +50,7 @@ type member struct {
 	drawn          uint64  // how often chance was asked
 	rotten         []int64 // places that no longer hold what was written
 
+	zones *zones // nil where any place can be written
 	disk  *disk  // of a hard disk
 	flash *flash // of an SSD
 	units []float64
@@ -93,6 +94,12 @@ func (a *Array) issue(n int32, p piece) {
 		if j := a.jobs.at(n); !p.write {
 			j.failed = true
 		}
+		m.waiting--
+		return
+	}
+	if m.zones != nil && p.write && !m.zones.write(p.offset, p.offset+int64(p.length)) {
+		a.jobs.at(n).failed = true
+		a.counters.zonesRefused++
 		m.waiting--
 		return
 	}

@@ -73,6 +73,9 @@ func TestMeasuredAndExplainedAgree(t *testing.T) {
 		if source.IntN(6) == 0 {
 			d.Limits = Limits{Operations: quantity.OpRate(50 + source.IntN(5000))}
 		}
+		if d.Link.Rate > 0 && source.IntN(3) == 0 {
+			d.Link.Slot, d.Link.OwnDisk = quantity.ByteRate(50e6+2e9*source.Float64()), []quantity.ByteRate{0, 300e6}[source.IntN(2)]
+		}
 		if d.Validate() != nil {
 			continue
 		}

@@ -81,6 +81,9 @@ func (d Description) Validate() error {
 			return err
 		}
 	}
+	if err := d.validateZones(); err != nil {
+		return err
+	}
 	if err := d.validateThin(); err != nil {
 		return err
 	}
@@ -148,6 +151,28 @@ func (g Group) validate(at string) error {
 	}
 	if g.Medium == HardDisk && full.InnerRate > full.OuterRate {
 		return wrong(at+".innerRate", "%s is more than the outer tracks give (%s)", full.InnerRate, full.OuterRate)
+	}
+	return nil
+}
+
+// validateZones makes sure that writes reach zones in the order in which they come.
+func (d Description) validateZones() error {
+	for i, g := range d.Members {
+		at := fmt.Sprintf("members[%d].", i)
+		switch chunk := cmp.Or(d.Layout.Chunk, 64*quantity.KiB); {
+		case g.OpenZones < 0 || g.OpenZones > 0 && g.Zone == 0:
+			return wrong(at+"openZones", "%d; a number of zones of a drive that has any", g.OpenZones)
+		case g.Zone == 0:
+			continue
+		case g.Medium == LowLatency || g.Shingled || g.WriteCaching:
+			return wrong(at+"zone", "zones that hosts manage are those of hard disks and ssds which manage nothing themselves")
+		case g.Zone < quantity.MiB || g.Capacity%g.Zone != 0 || g.Zone%chunk != 0:
+			return wrong(at+"zone", "%s; a part of the capacity of %s, and whole chunks of %s", g.Zone, g.Capacity, chunk)
+		case d.Layout.Level != Concatenation:
+			return wrong("layout.level", "%s writes at places that zones do not take; use concatenation", d.Layout.Level)
+		case len(d.Caches) > 0 || d.Tier != nil || d.Thin != nil:
+			return wrong("caches", "caches, tiers and thin volumes write in an order of their own, which zones do not take")
+		}
 	}
 	return nil
 }
@@ -258,10 +283,13 @@ func (c Cache) validate(at string) error {
 }
 
 func (l Link) validate() error {
+	if !(l.Slot >= 0) || !(l.OwnDisk >= 0) {
+		return wrong("link.slot", "%s, and a disk of %s; neither is negative", l.Slot, l.OwnDisk)
+	}
 	if !(l.Rate >= 0) || !(l.RoundTrip >= 0) || l.RoundTrip > 10 || !(l.FailOver >= 0) || l.FailOver > 3600 || l.Count < 0 || l.Count > 16 || l.Hosts < 0 || l.Hosts > 256 || !(l.PerByte >= 0) || l.PerByte > 1e-3 || !(l.PerOp >= 0) || l.PerOp > 1 {
 		return wrong("link", "a rate, a round trip up to 10 s, up to 16 links of up to 256 hosts, none negative")
 	}
-	if l.Rate == 0 && (l.Count > 0 || l.Hosts > 0 || l.RoundTrip > 0 || l.MTU != [2]int{}) {
+	if l.Rate == 0 && (l.Slot > 0 || l.OwnDisk > 0 || l.Count > 0 || l.Hosts > 0 || l.RoundTrip > 0 || l.MTU != [2]int{}) {
 		return wrong("link.rate", "is missing; say what the line carries, such as 125MB/s for one gigabit")
 	}
 	for _, mtu := range l.MTU {

@@ -12,6 +12,10 @@ type host struct {
 	turn    int     // next one of a multipath
 	retry   int64   // after which an operation without an answer is sent once more
 	waiting []int32 // for a path to come back
+
+	slotOut, slotIn server // which all paths share
+	disk            server // of its own, for what is written and what is read
+	isNarrow        bool   // there is a slot or a disk that counts
 }
 
 // path is one link, full duplex, with a connection on it.
@@ -29,7 +33,9 @@ func newHosts(l Link) (hosts []*host) {
 		return nil
 	}
 	for range l.Hosts {
-		h := &host{retry: int64(l.FailOver.Duration())}
+		h := &host{retry: int64(l.FailOver.Duration()), isNarrow: l.Slot > 0 || l.OwnDisk > 0}
+		h.slotOut.perByte = perSecond(float64(l.Slot))
+		h.slotIn, h.disk.perByte = h.slotOut, perSecond(float64(l.OwnDisk))
 		for range l.Count {
 			h.paths = append(h.paths, newPath(l))
 		}
@@ -89,8 +95,7 @@ func (a *Array) lost(n int32) bool {
 	return true
 }
 
-// send puts an operation on a path of its host: the core, then the line, in the
-// same order, then half the round trip.
+// send puts an operation on a path of its host.
 func (a *Array) send(n int32) {
 	j := a.jobs.at(n)
 	h := a.hosts[j.host]
@@ -108,10 +113,19 @@ func (a *Array) send(n int32) {
 		}
 	}
 	j.stamp = uint64(a.now)
-	p, bytes := h.paths[j.path], 0
-	if j.kind == writes {
-		bytes = j.length
+	if h.isNarrow {
+		bytes := j.sent()
+		a.after(h.slotOut.pass(h.disk.pass(a.now, bytes), bytes), n, stepOut)
+		return
 	}
+	a.goOut(n)
+}
+
+// goOut lets an operation pass the core of its path, then the line, in the same order,
+// then half the round trip.
+func (a *Array) goOut(n int32) {
+	j := a.jobs.at(n)
+	p, bytes := a.hosts[j.host].paths[j.path], j.sent()
 	a.after(p.out.pass(p.core.pass(a.now, bytes), bytes+p.overhead)+p.half, n, stepArrive)
 }
 
@@ -138,12 +152,31 @@ func (a *Array) returned(n int32) {
 		return
 	}
 	j := a.jobs.at(n)
-	p := a.hosts[j.host].paths[j.path]
-	if at := p.core.pass(a.now, j.received()); at > a.now {
+	h := a.hosts[j.host]
+	at := h.paths[j.path].core.pass(a.now, j.received())
+	switch {
+	case h.isNarrow:
+		a.after(at, n, stepHome)
+	case at > a.now:
 		a.after(at, n, stepReply)
-		return
+	default:
+		a.answer(n)
 	}
-	a.answer(n)
+}
+
+// home lets what was read pass the slot of its host, and go to where it is wanted.
+func (a *Array) home(n int32) {
+	j := a.jobs.at(n)
+	h, bytes := a.hosts[j.host], j.received()
+	a.after(h.disk.pass(h.slotIn.pass(a.now, bytes), bytes), n, stepReply)
+}
+
+// sent is the data that goes out with an operation.
+func (j *job) sent() int {
+	if j.kind == writes {
+		return j.length
+	}
+	return 0
 }
 
 // received is the data that comes back with an answer.

@@ -44,6 +44,12 @@ func (d Description) Words() []string {
 		if l.Hosts > 1 {
 			text += fmt.Sprintf(", from each of %d hosts", l.Hosts)
 		}
+		if l.Slot > 0 {
+			text += fmt.Sprintf(", through a slot of %s in each direction", l.Slot)
+		}
+		if l.OwnDisk > 0 {
+			text += fmt.Sprintf(", from and to a disk of %s", l.OwnDisk)
+		}
 		words = append(words, text+".")
 		if l.MTU[0] != l.MTU[1] {
 			words = append(words, "The two ends of the link disagree about the MTU: both use the smaller one.")
@@ -183,6 +189,12 @@ func (g Group) words() string {
 		}
 	case LowLatency:
 		text += fmt.Sprintf(", %d operations at a time, %s each, over a line of %s", full.Units, full.ReadTime, full.Interface)
+	}
+	if g.Zone > 0 {
+		text += fmt.Sprintf(", in zones of %s that hosts write in order", g.Zone)
+		if g.OpenZones > 0 {
+			text += fmt.Sprintf(", %d at a time", g.OpenZones)
+		}
 	}
 	if full.Slow > 1 {
 		text += fmt.Sprintf(", %g times slower than they should be", full.Slow)

@@ -210,10 +210,29 @@ func (s Setup) linkCeilings(u Use, at string, number int) (hops []Hop) {
 		}
 		hops = append(hops, Hop{name, linkStation, quantity.OpRate(float64(rate) * float64(payload) * links / float64(u.Block) / float64(busier)), formula})
 	}
+	hops = append(hops, s.hostCeilings(u, at)...)
 	connections := max(s.Number("transport.connections"), links)
 	if cost := float64(s.Seconds("transport.operationTime")) + float64(s.Seconds("transport.byteTime"))*float64(u.Block); cost > 0 && number == 0 {
 		hops = append(hops, Hop{"transport", linkStation, quantity.OpRate(connections / cost),
 			fmt.Sprintf("%g connections ÷ %s of one core for each operation", connections, quantity.Seconds(cost))})
+	}
+	return hops
+}
+
+// hostCeilings are those of what all links of a host share: the slot, in each direction,
+// and a disk of its own, for both.
+func (s Setup) hostCeilings(u Use, at string) (hops []Hop) {
+	hosts := max(s.Number(at+"hosts"), 1)
+	if slot := s.ByteRate(at + "slot"); slot > 0 {
+		busier := max(u.Reads, 1-u.Reads)
+		formula := fmt.Sprintf("%g × %s ÷ %s", hosts, slot, u.Block)
+		if busier < 1 {
+			formula += fmt.Sprintf(" ÷ %s in the busier direction", busier)
+		}
+		hops = append(hops, Hop{"slot", "slot", quantity.OpRate(float64(slot) * hosts / float64(u.Block) / float64(busier)), formula})
+	}
+	if disk := s.ByteRate(at + "ownDisk"); disk > 0 {
+		hops = append(hops, Hop{"own disk", "own disk", quantity.OpRate(float64(disk) * hosts / float64(u.Block)), fmt.Sprintf("%g × %s ÷ %s", hosts, disk, u.Block)})
 	}
 	return hops
 }

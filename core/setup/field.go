@@ -104,6 +104,8 @@ var fields = []FactField{
 	{Key: "link[].mtuHere", Label: "MTU at this end", Kind: "whole"},
 	{Key: "link[].mtuThere", Label: "MTU at the other end", Kind: "whole"},
 	{Key: "link[].roundTrip", Label: "round trip", Kind: "time"},
+	{Key: "link[].slot", Label: "slot that the links share", Kind: "throughput", Hint: "in each direction"},
+	{Key: "link[].ownDisk", Label: "disk of the host itself", Kind: "throughput", Hint: "what is written comes from it, and what is read goes there"},
 	{Key: "link[].interface", Label: "network interface", Kind: "text"},
 	{Key: "link[].driver", Label: "driver", Kind: "text"},
 	{Key: "transport.protocol", Label: "protocol", Kind: "choice", Choices: []string{"local", "iscsi", "nvme", "nfs", "smb", "other"}},

@@ -274,7 +274,7 @@ func (r *reader) group(n ast.Node, at string, g *array.Group) error {
 		"shingled": strictyaml.Truth(&g.Shingled), "band": size(&g.Band), "region": size(&g.Region),
 		"dies": whole(&g.Dies), "readTime": time(&g.ReadTime), "programTime": time(&g.ProgramTime), "eraseTime": time(&g.EraseTime),
 		"fastRegion": sizeOrNone(&g.FastRegion), "fastProgram": time(&g.FastProgram), "overProvision": share(&g.OverProvision),
-		"blockPages": whole(&g.BlockPages), "interface": rate(&g.Interface), "units": whole(&g.Units), "compresses": strictyaml.Truth(&g.Compresses),
+		"blockPages": whole(&g.BlockPages), "interface": rate(&g.Interface), "units": whole(&g.Units), "zone": size(&g.Zone), "openZones": whole(&g.OpenZones), "compresses": strictyaml.Truth(&g.Compresses),
 	})
 }
 
@@ -293,6 +293,7 @@ func (r *reader) cache(n ast.Node, at string, c *array.Cache) error {
 func (r *reader) link(n ast.Node, l *array.Link) error {
 	return r.mapping(n, "a link", "link", entries{
 		"rate": rate(&l.Rate), "roundTrip": timeOrNone(&l.RoundTrip), "count": whole(&l.Count), "hosts": whole(&l.Hosts), "combined": word(&l.Combined), "failover": time(&l.FailOver),
+		"slot": rate(&l.Slot), "ownDisk": rate(&l.OwnDisk),
 		"perByte": timeOrNone(&l.PerByte), "perOp": timeOrNone(&l.PerOp),
 		"mtu": func(n ast.Node) error {
 			if _, isList := n.(*ast.SequenceNode); !isList {
