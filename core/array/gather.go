@@ -16,9 +16,10 @@ type gathering struct {
 
 // writeStream is writes that go on from each other.
 type writeStream struct {
+	layout *layout
 	number int32
 	end    int64
-	flying int     // writes that are not done
+	flying int     // writes that are not done; one of several streams counts for the first
 	long   bool    // there were two at least
 	done   int64   // when the last one was
 	turn   float64 // nanoseconds from there to the next one
@@ -53,17 +54,15 @@ func newGathering() *gathering {
 
 // follow notes that a write goes on from where another one ended, and gives its stream;
 // nil when nothing else of it is under way.
-func (g *gathering) follow(now int64, j *job, from, to int64) *writeStream {
+func (g *gathering) follow(now int64, l *layout, j *job, from, to int64) *writeStream {
 	for i := range g.streams {
 		s := &g.streams[i]
-		if s.end != from {
+		if s.end != from || s.layout != l {
 			continue
 		}
 		isDeep := s.flying > 0
-		if s.end, s.long = to, true; j.stream != s.number {
-			j.stream = s.number
-			s.flying++
-		}
+		s.end, s.long = to, true
+		s.count(j)
 		if gap := float64(now - s.done); s.done > 0 && gap < 4*mostTurn {
 			s.turn += (min(gap, mostTurn) - s.turn) / 4
 		}
@@ -79,11 +78,19 @@ func (g *gathering) follow(now int64, j *job, from, to int64) *writeStream {
 			continue
 		}
 		g.serial++
-		j.stream = g.serial
-		*s = writeStream{number: g.serial, end: to, flying: 1}
+		*s = writeStream{layout: l, number: g.serial, end: to}
+		s.count(j)
 		break
 	}
 	return nil
+}
+
+// count counts a write that is under way.
+func (s *writeStream) count(j *job) {
+	if j.stream == 0 {
+		j.stream = s.number
+		s.flying++
+	}
 }
 
 // done notes that a write of a stream is.
@@ -118,7 +125,7 @@ func (g *gathering) await(a *Array, p *gathered, s *writeStream) {
 // or together with others.
 func (g *gathering) write(a *Array, l *layout, n int32, volume, offset int64, length int) {
 	from, to := offset, offset+int64(length)
-	stream := g.follow(a.now, a.jobs.at(n), from, to)
+	stream := g.follow(a.now, l, a.jobs.at(n), from, to)
 	before := g.joins(l, from, volume-offset)
 	g.closeWithin(a, l, from, to)
 	width := l.width()
