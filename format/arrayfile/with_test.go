@@ -118,3 +118,17 @@ func TestCheckKey(t *testing.T) {
 		}
 	}
 }
+
+// Whatever a plan sweeps, it ends in an array that is possible or in an error.
+func FuzzReadWith(f *testing.F) {
+	for _, seed := range [][2]string{{"members.count", "4"}, {"caches[0]", "none"}, {"link", "{rate: 1GB/s}"}, {"faults[0].kind", "[[["}, {"caches[9999999999].size", "1"}, {"a.b[0].c", "&a *a"}, {"members[0][0]", "- - 1"}, {"empty", "? a\n: b"}} {
+		f.Add(seed[0], seed[1])
+	}
+	f.Fuzz(func(t *testing.T, key, value string) {
+		_ = CheckKey(key)
+		d, err := ReadWith([]byte(cached), []plan.Setting{{Field: key, Value: value}})
+		if err == nil && d.Validate() != nil {
+			t.Fatalf("%q %q: %v", key, value, d.Validate())
+		}
+	})
+}
