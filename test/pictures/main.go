@@ -130,6 +130,7 @@ func take(ctx context.Context, heron, folder string) error {
 	p.picture("compare-point", 1280, 1000)
 	p.page("/runs/16", "canvas")
 	p.until(`document.body.innerText.includes("What each does")`)
+	p.until(`document.querySelectorAll("canvas").length >= 10`) // what is above takes its place
 	p.scroll("Sweeps")
 	p.picture("sweep-array", 1280, 1000)
 	p.page("/runs/2", "canvas")
