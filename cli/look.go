@@ -24,7 +24,7 @@ import (
 var ErrFailedCheck = errors.New("a check failed")
 
 func (a *app) look() *cobra.Command {
-	var span, address string
+	var span, address, within string
 	var asked client.Asked
 	var baseline bool
 	command := &cobra.Command{
@@ -44,12 +44,21 @@ members are registered for that.`,
 		Example: `  heron look /srv/pool
   heron look /srv/pool --span 100GiB --writes
   heron look /mnt/share --address 192.0.2.10
+  heron look /dev/sdc --within 20s
   heron look /srv/pool --baseline`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			var err error
 			if span != "" {
 				if asked.Span, err = quantity.ParseBytes(span); err != nil {
 					return fmt.Errorf("--span: %w", err)
+				}
+			}
+			if within != "" {
+				if asked.Within, err = quantity.ParseSeconds(within); err != nil {
+					return fmt.Errorf("--within: %w", err)
+				}
+				if asked.Within > 60 {
+					return fmt.Errorf("--within: %s is longer than a look may take; give at most 1m", asked.Within)
 				}
 			}
 			asked.Address = address
@@ -83,6 +92,7 @@ members are registered for that.`,
 	command.Flags().BoolVar(&asked.Writes, "writes", false, "the load will write")
 	command.Flags().BoolVar(&asked.Cached, "cached", false, "the load will go through this host's memory")
 	command.Flags().StringVar(&address, "address", "", "address of the storage, to try unsplit packets to")
+	command.Flags().StringVar(&within, "within", "", "how long the look may take, up to 1m, for storage that answers slowly (default 1.5s)")
 	command.Flags().BoolVar(&baseline, "baseline", false, "measure each member alone first, by reading")
 	return command
 }

@@ -128,7 +128,7 @@ func reachChecks(seen Seen, asked Asked, add adder) {
 	case seen.Refusal != "":
 		add("readable", Failed, strings.TrimSuffix(seen.Refusal, ".")+".", "Give the service the right to read it.")
 	case seen.Unread != "" && asked.Writes:
-		add("writable", CouldNotLook, strings.TrimSuffix(seen.Unread, ".")+".", "It is looked at again when the run begins.")
+		add("writable", CouldNotLook, strings.TrimSuffix(seen.Unread, ".")+".", "Look longer; it is looked at again when the run begins.")
 	case f.Writable:
 		add("writable", Passed, "The service may write there.", "")
 	default:
@@ -161,7 +161,7 @@ func reachChecks(seen Seen, asked Asked, add adder) {
 		}
 		add("nothing-of-value", result, what, "Reading does not change it. Writing over it would lose what it holds.")
 	} else if seen.Unread != "" {
-		add("nothing-of-value", CouldNotLook, strings.TrimSuffix(seen.Unread, ".")+".", "It is looked at again before anything is written.")
+		add("nothing-of-value", CouldNotLook, strings.TrimSuffix(seen.Unread, ".")+".", "Look longer; it is looked at again before anything is written.")
 	} else if seen.Agreed {
 		add("nothing-of-value", Passed, "What it holds was agreed to be lost, and nobody uses it.", "")
 	} else if seen.Kind == "device" {

@@ -20,10 +20,11 @@ import (
 
 // LookFor says what a look is for.
 type LookFor struct {
-	Span    quantity.Bytes `query:"span" minimum:"0" doc:"Span of the load to come; 0 when that is open"`
-	Writes  bool           `query:"writes" doc:"The load will write"`
-	Cached  bool           `query:"cached" doc:"The load will go through this host's memory"`
-	Address string         `query:"address" maxLength:"64" doc:"Address of the storage, to try packets to"`
+	Span    quantity.Bytes   `query:"span" minimum:"0" doc:"Span of the load to come; 0 when that is open"`
+	Writes  bool             `query:"writes" doc:"The load will write"`
+	Cached  bool             `query:"cached" doc:"The load will go through this host's memory"`
+	Address string           `query:"address" maxLength:"64" doc:"Address of the storage, to try packets to"`
+	Within  quantity.Seconds `query:"within" minimum:"0" maximum:"60" doc:"Seconds that the look may take as a whole, for storage that answers slowly; 0 for a second and a half"`
 }
 
 // SetupFields is everything that may be known of a setup.
@@ -114,7 +115,8 @@ func (s *Service) lookAt(ctx context.Context, volume resource.Volume, in LookFor
 	}
 	found := look.At(ctx, look.Request{
 		Bounds: s.Bounds, Locator: volume.Locator, Told: told, Consent: runner.Claim(volume), Measuring: s.Runner.Measuring() > 0,
-		Asked: setup.Asked{Span: in.Span, Writes: in.Writes, Cached: in.Cached},
+		Within: time.Duration(in.Within * quantity.Seconds(time.Second)),
+		Asked:  setup.Asked{Span: in.Span, Writes: in.Writes, Cached: in.Cached},
 	})
 	return &body[resource.Look]{found}, nil
 }

@@ -2,11 +2,12 @@
 // for what the locator names, the host for what stands below, and joins that
 // with what the user told into a setup, ceilings and checks.
 //
-// It waits for nothing longer than two seconds together: what does not answer
-// becomes a check that could not look.
+// It waits for nothing longer than two seconds together, unless it is given longer:
+// what does not answer becomes a check that could not look.
 package look
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -25,7 +26,7 @@ import (
 )
 
 const (
-	// patience bounds one look as a whole.
+	// patience bounds one look as a whole, but where the request says otherwise.
 	patience = 1500 * time.Millisecond
 	// watching is how long the host and the devices are watched for work that
 	// is not ours.
@@ -41,7 +42,8 @@ type Request struct {
 	Told      setup.Setup // by the user, or measured
 	Consent   *volume.Claim
 	Asked     setup.Asked
-	Measuring bool // a run is under way: what moves now is its work
+	Measuring bool          // a run is under way: what moves now is its work
+	Within    time.Duration // bounds the look as a whole; 0 for what a user waits for gladly
 }
 
 // AskedOf is what a plan will do to the volume as it is, which leaves arrays out that a
@@ -56,7 +58,7 @@ func AskedOf(steps []plan.Step) setup.Asked {
 // the checks.
 func At(ctx context.Context, r Request) resource.Look {
 	began := time.Now()
-	ctx, cancel := context.WithTimeout(ctx, patience)
+	ctx, cancel := context.WithTimeout(ctx, cmp.Or(r.Within, patience))
 	defer cancel()
 	l := resource.Look{Locator: r.Locator, At: began.UTC(), Chain: []setup.Layer{}}
 	explorer := host.NewExplorer()

@@ -322,6 +322,48 @@ func TestDeadMountHoldsNothingUp(t *testing.T) {
 	t.Logf("looking beside it took %s", alive.Took)
 }
 
+// late is a file system whose server answers only when it is released.
+type late struct {
+	fs.Inode
+	release chan struct{}
+}
+
+func (l *late) Getattr(_ context.Context, _ fs.FileHandle, out *fuse.AttrOut) syscall.Errno {
+	<-l.release
+	out.Mode = syscall.S_IFDIR | 0o755
+	return 0
+}
+
+func (l *late) Statfs(_ context.Context, out *fuse.StatfsOut) syscall.Errno {
+	<-l.release
+	out.Bsize, out.Blocks, out.Bfree, out.Bavail = 4096, 1000, 500, 500
+	return 0
+}
+
+// Storage that answers late is reached by a look that may take longer.
+func TestALookMayTakeLonger(t *testing.T) {
+	point := t.TempDir()
+	root := &late{release: make(chan struct{})}
+	options := &fs.Options{}
+	options.DirectMount = true
+	server, err := fs.Mount(point, root, options)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := serve(t, t.TempDir(), false)
+	t.Cleanup(func() { _ = server.Unmount() })
+	if l := s.looked(point, client.Asked{}); result(l, "reachable") != setup.Failed {
+		t.Errorf("looked at before it answers: %+v", l.Checks)
+	}
+	time.AfterFunc(time.Second, func() { close(root.release) })
+	if l := s.looked(point, client.Asked{Within: 60}); result(l, "reachable") != setup.Passed {
+		t.Errorf("looked at for longer: %+v", l.Checks)
+	}
+	if _, err := s.Look(t.Context(), point, client.Asked{Within: 61}); err == nil || !strings.Contains(err.Error(), "within") {
+		t.Errorf("a look for longer than a minute: %v", err)
+	}
+}
+
 // Setups are told, copied and changed, and every change is a version.
 func TestSetupsAreToldAndCopied(t *testing.T) {
 	s := serve(t, t.TempDir(), false)

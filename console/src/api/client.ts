@@ -131,7 +131,7 @@ export const api = {
 	readPlan: (text: string) => call<Schemas["ReadPlan"]>("POST", "/plans", { text }),
 	estimate: (p: Plan) => call<Estimate>("POST", "/estimates", p),
 	series: (id: number) => call<Series>("GET", `/measurements/${id}/series?points=3000`),
-	look: (id: number) => call<Look>("GET", `/volumes/${id}/look`),
+	look: (id: number, within = 0) => call<Look>("GET", `/volumes/${id}/look?within=${within}`),
 	setupFields: () => call<Schemas["SetupFields"]>("GET", "/setup-fields"),
 	setups: (id: number) => call<Schemas["SetupVersions"]>("GET", `/volumes/${id}/setups`),
 	tellSetup: (id: number, told: Schemas["ToldSetup"]) =>

@@ -3319,6 +3319,8 @@ export interface operations {
                 cached?: boolean;
                 /** @description Address of the storage, to try packets to */
                 address?: string;
+                /** @description Seconds that the look may take as a whole, for storage that answers slowly; 0 for a second and a half */
+                within?: number;
             };
             header?: never;
             path?: never;
@@ -5081,6 +5083,8 @@ export interface operations {
                 cached?: boolean;
                 /** @description Address of the storage, to try packets to */
                 address?: string;
+                /** @description Seconds that the look may take as a whole, for storage that answers slowly; 0 for a second and a half */
+                within?: number;
             };
             header?: never;
             path: {

@@ -1,4 +1,4 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, type SetupField } from "../api/client";
@@ -13,7 +13,12 @@ export function LookPage() {
 	const id = Number(useParams().id);
 	const volumes = useQuery({ queryKey: ["volumes"], queryFn: api.volumes });
 	const volume = volumes.data?.volumes?.find((v) => v.id === id);
-	const look = useQuery({ queryKey: ["look", id], queryFn: () => api.look(id) });
+	const [longer, setLonger] = useState(false);
+	const look = useQuery({
+		queryKey: ["look", id, longer],
+		queryFn: () => api.look(id, longer ? 20 : 0),
+		placeholderData: keepPreviousData,
+	});
 	const versions = useQuery({ queryKey: ["setups", id], queryFn: () => api.setups(id) });
 	const [use, setUse] = useState(0);
 	const label = useLabels();
@@ -37,6 +42,7 @@ export function LookPage() {
 	const l = look.data;
 	const uses = l.uses ?? [];
 	const count = (result: string) => (l.checks ?? []).filter((c) => c.result === result).length;
+	const slow = count("could not look") > 0 && !longer;
 	return (
 		<>
 			<div className="flex flex-wrap items-baseline gap-x-4 gap-y-1">
@@ -51,10 +57,11 @@ export function LookPage() {
 					<button
 						type="button"
 						className="btn btn-sm"
-						onClick={() => look.refetch()}
+						onClick={() => (slow ? setLonger(true) : look.refetch())}
 						disabled={look.isFetching}
+						title={slow ? "Not everything answered in time: wait up to 20 seconds for it" : undefined}
 					>
-						{look.isFetching ? "Looking…" : "Look again"}
+						{look.isFetching ? "Looking…" : slow ? "Look longer" : "Look again"}
 					</button>
 					{l.kind === "array" && (
 						<Link to={`/arrays/${id}`} className="btn btn-sm">
