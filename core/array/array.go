@@ -132,8 +132,19 @@ func New(d Description) (*Array, error) {
 	return a, nil
 }
 
-// Writes says what share of all that is written from now on a compressor can remove.
-func (a *Array) Writes(compressible float64) { a.compressible = min(max(compressible, 0), 1) }
+// Writes says of all that is written from now on what share a compressor can remove, and
+// what share of its 4 KiB pages repeats one of sixteen. What a pool has compressed, no
+// drive can compress once more.
+func (a *Array) Writes(compressible, duplicate float64) {
+	a.compressible = min(max(compressible, 0), 1)
+	if a.thin == nil || a.thin.reduced == nil {
+		return
+	}
+	r := a.thin.reduced
+	if r.compressible, r.duplicate = a.compressible, min(max(duplicate, 0), 1); r.compresses {
+		a.compressible = 0
+	}
+}
 
 // Size is the number of bytes that can be addressed.
 func (a *Array) Size() quantity.Bytes { return quantity.Bytes(a.size) }
@@ -228,6 +239,9 @@ func (a *Array) goOn(n int32) {
 		a.control(n)
 	case stepEnter:
 		a.begin(n)
+	case stepReduced:
+		a.spend(j, placeMembers)
+		a.behind(n)
 	case stepLeave:
 		a.leave(n)
 	case stepOut:

@@ -190,7 +190,7 @@ func TestADriveThatCompresses(t *testing.T) {
 			Count: 1, Medium: Flash, Capacity: 256 * quantity.MiB, OverProvision: 0.15, BlockPages: 64, Compresses: true, Interface: 100e9,
 		}}}
 		a := build(t, d)
-		a.Writes(c)
+		a.Writes(c, 0)
 		g := d.expandedMembers()[0]
 		stream := closed(a, 256, 60_000, sequential(0, 4096, true))
 		within(t, fmt.Sprintf("stream of what shrinks by %.0f %%", c*100), stream.rate, float64(g.Dies)/float64(g.ProgramTime)/(1-c), 0.05)

@@ -301,6 +301,9 @@ func (pieces) kept(int, int32, int64, int)       {}
 func (pieces) served(int, int32, int64, int)     {}
 func (pieces) forgot(int, int64, int)            {}
 func (pieces) leaving(int, int32, int64, int)    {}
+func (pieces) packed(int32, int32, unitPart)     {}
+func (pieces) unpacked(int32, int32, unitPart)   {}
+func (pieces) same(int32, unitPart)              {}
 func (pieces) landed(int32)                      {}
 func (pieces) gathered(int32, int32, int64, int) {}
 func (pieces) zeroed(*layout, int64, int64)      {}

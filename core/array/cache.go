@@ -207,7 +207,7 @@ const mostBehind = 50e6 // nanoseconds
 // goes over the cache's own line, which nobody waits for.
 func (c *cache) fetched(a *Array, n int32, j *job) {
 	from, to := j.offset, j.end()
-	if c.down || j.failed || j.stamp != c.stampOf(from, to) {
+	if c.down || j.failed || j.stamp != c.stampOf(from, to) || c.isOld(a, j) {
 		return
 	}
 	if c.line.behind(a.now) > mostBehind {
@@ -220,6 +220,17 @@ func (c *cache) fetched(a *Array, n int32, j *job) {
 		c.keep(a, n, b, covered)
 	}
 	c.line.pass(a.now, j.length)
+}
+
+// isOld reports whether what was fetched is about to be written by a write that waits
+// further down. Kept, it could be written out once more behind that.
+func (c *cache) isOld(a *Array, j *job) bool {
+	for _, below := range a.caches[c.level+1:] {
+		if len(below.stalled) > 0 && below.waitsBefore(a, j) {
+			return true
+		}
+	}
+	return false
 }
 
 // keep holds parts of a block, in place of the block used longest ago where there is

@@ -25,6 +25,7 @@ const (
 	placeMembers                // or on the way to and between them
 	placeFull                   // waiting for room in a cache
 	placeCopy                   // on the members, to copy what a snapshot holds or fill a new unit
+	placeReducing               // in the processors that reduce what is written
 	placeFar                    // waiting for the far copy when the near one is safe
 	placeCaches                 // and the following: answered by a cache
 )
@@ -43,7 +44,7 @@ func (a *Array) spend(j *job, next int8) {
 
 // spentNames are what the places are called among the counters.
 func (a *Array) spentNames() []string {
-	names := []string{"under way", "in the controller", "held back", "on the members", "waiting for room", "copying first", "on the far copy"}
+	names := []string{"under way", "in the controller", "held back", "on the members", "waiting for room", "copying first", "being reduced", "on the far copy"}
 	for _, c := range a.caches {
 		names = append(names, "in "+c.spec.Name)
 	}
@@ -106,6 +107,16 @@ func (a *Array) Inside(before Totals) []Counter {
 		add("pool copied", "bytes", float64(now.Copied-before.Copied))
 		if len(t.held) > 0 {
 			add("pool held by snapshots", "bytes", float64(len(t.held))*float64(t.unit))
+		}
+		if r := t.reduced; r != nil {
+			if l := a.described.Thin; l.Throughput > 0 {
+				busy("reduction", now.Reduction, before.Reduction)
+			}
+			add("pool stored of what was written", "share", ratio(float64(now.Kept-before.Kept), float64(now.Taken-before.Taken)))
+			add("pool had already", "bytes", float64(now.Repeated-before.Repeated))
+			if r.looked > 0 {
+				add("looks at the index on the members", "operations", float64(now.Looked-before.Looked))
+			}
 		}
 		if t.refused > 0 {
 			add("writes refused by a full pool", "operations", float64(t.refused))
@@ -185,6 +196,9 @@ type Totals struct {
 	Controller, Limit     float64
 	Far                   float64
 	Copied                int64        // bytes of a thin volume that were written with what they left as it is
+	Reduction             float64      // of the processors that reduce what is written, nanoseconds
+	Taken, Kept, Repeated int64        // bytes that units came to as they were written, as they were stored, and of those that were there already
+	Looked                int64        // looks at an index that memory has no room for
 	Programmed            []int64      // bytes that each SSD has programmed
 	Answered              [kinds]int64 // operations of hosts
 	Spent                 [kinds][placeCaches + mostCaches]int64
@@ -209,6 +223,9 @@ func (a *Array) Totals() Totals {
 	}
 	if a.thin != nil {
 		t.Copied = a.thin.copied
+		if r := a.thin.reduced; r != nil {
+			t.Reduction, t.Taken, t.Kept, t.Repeated, t.Looked = r.processors.busyUntil(a.now), r.taken, r.kept, r.repeated, r.looked
+		}
 	}
 	if a.tier != nil {
 		t.Fast, t.Slow, t.Moved = a.tier.answered, a.tier.passed, a.tier.movedBytes

@@ -60,6 +60,9 @@ func (d Description) Size() quantity.Bytes {
 	if d.Thin != nil && d.Thin.Size > 0 {
 		return d.Thin.Size
 	}
+	if d.Thin != nil && d.Thin.reduces() {
+		return d.Usable() / 16 * 15 / quantity.MiB * quantity.MiB
+	}
 	return d.Usable()
 }
 
@@ -85,7 +88,7 @@ func (d Description) completed() Description {
 	}
 	if d.Thin != nil {
 		full := *d.Thin
-		full.Unit = cmp.Or(full.Unit, thinUnit)
+		full.Unit = full.unit()
 		d.Thin = &full
 	}
 	d.Caches = slices.Clone(d.Caches)

@@ -150,8 +150,13 @@ type Cache struct {
 // Thin says that a volume takes its room from what the layout has for data, a unit at a
 // time, when it is first written.
 type Thin struct {
-	Unit quantity.Bytes // default 1 MiB
-	Size quantity.Bytes // that hosts see; default as much as there is
+	Unit quantity.Bytes // default 1 MiB; of one that reduces what is written 32 KiB, or 4 KiB to find what repeats
+	Size quantity.Bytes // that hosts see; default as much as there is, but for a sixteenth when it reduces
+
+	Compresses   bool              // a unit takes as few pages as it can
+	Deduplicates bool              // a unit that is there already is not stored once more
+	Throughput   quantity.ByteRate // of the processors that do it; 0 for no limit
+	Index        quantity.Bytes    // memory for what tells what is there, 64 bytes for each unit; 0 for enough
 }
 
 // Snapshots are taken of a thin volume. What a snapshot holds is copied before it is

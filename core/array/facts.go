@@ -65,6 +65,22 @@ func (d Description) Setup() setup.Setup {
 			know(at+"protected", yesNo(c.Protected))
 		}
 	}
+	if t := d.Thin; t != nil {
+		know("pool.unit", t.Unit)
+		know("pool.size", asSold(d.Usable()))
+		if t.Compresses {
+			know("pool.compresses", "yes")
+		}
+		if t.Deduplicates {
+			know("pool.deduplicates", "yes")
+		}
+		if t.Throughput > 0 {
+			know("pool.throughput", t.Throughput)
+		}
+		if t.Index > 0 {
+			know("pool.index", t.Index)
+		}
+	}
 	if t := d.Tier; t != nil {
 		know("tier.size", asSold(t.usable()))
 		know("tier.count", t.Members.Count)

@@ -82,6 +82,7 @@ const (
 	stepSend                // the initiator sends it once more
 	stepPaused              // the controller takes nothing for a while
 	stepAllowed             // the volume's limits let it go on
+	stepReduced             // past the processors that reduce what is written
 )
 
 // jobs are kept in pages, so that a job stays where it is while others are made.
@@ -124,13 +125,18 @@ func (a *Array) newJob(k kind, p purpose, offset int64, length int) int32 {
 // part makes a part of a job, one level further down.
 func (a *Array) part(parent int32, k kind, offset int64, length int) int32 {
 	n := a.newJob(k, forParent, offset, length)
-	j, above := a.jobs.at(n), a.jobs.at(parent)
-	j.parent, j.level, j.host, j.lasting = parent, above.level+1, above.host, above.lasting
-	above.pending++
+	a.under(n, parent)
 	if a.watch != nil {
 		a.watch.born(n, parent)
 	}
 	return n
+}
+
+// under lets a job wait for another one.
+func (a *Array) under(n, parent int32) {
+	j, above := a.jobs.at(n), a.jobs.at(parent)
+	j.parent, j.level, j.host, j.lasting = parent, above.level+1, above.host, above.lasting
+	above.pending++
 }
 
 // enter lets a job begin on its level.
@@ -142,8 +148,22 @@ func (a *Array) enter(n int32) {
 	a.back(n)
 }
 
-// back is what is behind the caches.
+// back is what is behind the caches: the processors that reduce what is written, if any,
+// and then the rest.
 func (a *Array) back(n int32) {
+	j := a.jobs.at(n)
+	if a.thin != nil && a.thin.reduced != nil && (j.kind == reads || j.kind == writes) {
+		if at := a.thin.reduced.processors.pass(a.now, j.length); at > a.now {
+			a.spend(j, placeReducing)
+			a.after(at, n, stepReduced)
+			return
+		}
+	}
+	a.behind(n)
+}
+
+// behind is what is behind the caches and the processors.
+func (a *Array) behind(n int32) {
 	j := a.jobs.at(n)
 	j.step = stepMembers
 	j.pending++ // so that none completes the job while it is issued
@@ -290,6 +310,9 @@ type watcher interface {
 	served(level int, n int32, offset int64, length int) // a job is given bytes of a cache
 	forgot(level int, offset int64, length int)          // a cache has them no more
 	leaving(level int, n int32, offset int64, length int)
+	packed(n, by int32, part unitPart)                // a unit of what a job carries is what another one writes to the pool
+	unpacked(n, by int32, part unitPart)              // what a job read of the pool is given to another
+	same(n int32, part unitPart)                      // a unit that a job writes is the same as what lies somewhere
 	landed(slot int32)                                // of the tier, which holds zeros at first
 	gathered(n, from int32, volume int64, length int) // what a job carries is written by another
 	zeroed(l *layout, from, to int64)                 // a range of all members was given back

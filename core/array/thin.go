@@ -13,14 +13,15 @@ const thinUnit = quantity.MiB
 // keeps snapshots: what one of them holds is copied before it is written over. A unit
 // that is being copied is written and read by nobody else.
 type thin struct {
-	unit int64
-	size int64 // of the volume
+	room
+	unit  int64
+	grain int64 // what slots and room are counted in
+	full  int32 // grains of a unit as it is
+	size  int64 // of the volume
 
-	slot []int32 // of each unit of the volume, where it lies in the pool; -1 for nowhere
-	born []int32 // the generation in which it came to lie there
-	next int32   // slots from here on were never used
-	end  int32   // of the pool
-	back []int32 // slots that were given back
+	slot    []int32    // of each unit of the volume, the grain where it lies in the pool; -1 for nowhere
+	born    []int32    // the generation in which it came to lie there
+	reduced *reduction // nil where all that is written is stored as it is
 
 	generation int32   // counts the snapshots
 	snapshots  []int32 // those that are kept, by their generation, oldest first
@@ -35,23 +36,54 @@ type thin struct {
 
 // old is a slot that only snapshots hold: those of the generations from born up to,
 // and without, left.
-type old struct{ unit, slot, born, left int32 }
+type old struct {
+	stored
+	unit, born, left int32
+}
 
 func newThin(d Description) *thin {
 	if d.Thin == nil {
 		return nil
 	}
-	t := &thin{unit: int64(d.Thin.Unit), size: int64(d.Size()), every: int64(d.Snapshots.Every.Duration()), keep: d.Snapshots.Keep, busy: map[int32][]int32{}}
+	grain := int64(d.Thin.grain())
+	t := &thin{
+		unit: int64(d.Thin.Unit), grain: grain, full: int32(int64(d.Thin.Unit) / grain), size: int64(d.Size()),
+		every: int64(d.Snapshots.Every.Duration()), keep: d.Snapshots.Keep, busy: map[int32][]int32{},
+	}
 	units := (t.size + t.unit - 1) / t.unit
-	t.end = int32(int64(d.Usable()) / t.unit)
-	t.slot, t.born = make([]int32, units), make([]int32, units)
+	t.room = newRoom(int32(int64(d.Usable())/t.unit)*t.full, t.full)
+	t.slot, t.born, t.reduced = make([]int32, units), make([]int32, units), newReduction(*d.Thin, units)
 	for i := range t.slot {
 		if t.slot[i] = -1; int64(i)*t.unit < d.filled() {
-			t.slot[i] = t.next
-			t.next++
+			t.lie(int32(i), t.take(uint16(t.full)), uint16(t.full))
 		}
 	}
 	return t
+}
+
+// take takes room for a unit of so many grains; -1 when the pool is full.
+func (t *thin) take(grains uint16) int32 {
+	slot := t.room.take(int32(grains))
+	if slot >= 0 && t.reduced != nil {
+		t.reduced.entries++
+	}
+	return slot
+}
+
+// lie lets a unit lie somewhere from now on.
+func (t *thin) lie(unit, slot int32, grains uint16) {
+	t.slot[unit], t.born[unit] = slot, t.generation
+	if t.reduced != nil {
+		t.reduced.pages[unit] = grains
+	}
+}
+
+// grainsOf is how many grains a unit takes.
+func (t *thin) grainsOf(unit int32) uint16 {
+	if t.reduced != nil {
+		return t.reduced.pages[unit]
+	}
+	return 1
 }
 
 // unitsOf calls each for the units that a range touches, with its part of each.
@@ -64,8 +96,8 @@ func (t *thin) unitsOf(from, to int64, each func(unit int32, from, to int64)) {
 	}
 }
 
-// place is where a byte of the volume lies in a slot.
-func (t *thin) place(slot int32, at int64) int64 { return int64(slot)*t.unit + at%t.unit }
+// place is where a byte of the volume lies in a slot of a unit as it is.
+func (t *thin) place(slot int32, at int64) int64 { return int64(slot)*t.grain + at%t.unit }
 
 // limits are where a unit begins and ends in the volume.
 func (t *thin) limits(unit int32) (from, to int64) {
@@ -76,6 +108,10 @@ func (t *thin) limits(unit int32) (from, to int64) {
 // plan issues an operation unit by unit. What lies together in the pool goes on
 // together.
 func (t *thin) plan(a *Array, n int32) {
+	if t.reduced != nil {
+		t.planReduced(a, n)
+		return
+	}
 	j := a.jobs.at(n)
 	var run struct{ at, place, length int64 }
 	send := func() {
@@ -125,10 +161,14 @@ func (t *thin) ready(a *Array, n int32, unit int32, from, to int64) bool {
 		}
 		return lies
 	}
-	if lies && !t.shared(t.born[unit]) {
+	if lies && t.reduced == nil && !t.shared(t.born[unit]) {
 		return true
 	}
-	slot := t.take()
+	grains := uint16(1)
+	if t.reduced != nil {
+		grains = t.reduced.takes(t.full)
+	}
+	slot := t.take(grains)
 	switch {
 	case slot < 0:
 		t.refused++
@@ -136,10 +176,15 @@ func (t *thin) ready(a *Array, n int32, unit int32, from, to int64) bool {
 		return false
 	case whole:
 		t.leave(a, unit)
-		t.slot[unit], t.born[unit] = slot, t.generation
+		t.lie(unit, slot, grains)
 		return true
 	}
-	t.copy(a, n, unit, slot, from, to)
+	c := t.rewrite(a, n, unit, stored{slot, grains})
+	if t.copied += end - begin; t.reduced != nil {
+		t.reduced.taken += end - begin
+	}
+	t.readRest(a, c, unit, from, to)
+	a.partDone(c, false)
 	return false
 }
 
@@ -152,50 +197,72 @@ func (t *thin) partOf(a *Array, n int32, from, to int64) int32 {
 	return p
 }
 
-// copy reads what a write leaves as it is of a unit and writes all of it to another
-// slot: of a unit that lay nowhere the rest is zeros.
-func (t *thin) copy(a *Array, n, unit, slot int32, from, to int64) {
+// rewrite makes a part of a job that writes all of a unit to a place when what it needs
+// before was read. Until then nobody else reads or writes it.
+func (t *thin) rewrite(a *Array, n, unit int32, to stored) int32 {
 	begin, end := t.limits(unit)
 	t.busy[unit] = []int32{}
-	j := a.jobs.at(n)
 	c := a.part(n, writes, begin, int(end-begin))
 	k := a.jobs.at(c)
-	k.purpose, k.step, k.tag, k.stamp = forCopy, stepTaken, int(unit), uint64(slot)
+	k.purpose, k.step, k.tag, k.stamp = forCopy, stepTaken, int(unit), uint64(to.slot)|uint64(to.pages)<<32
 	k.pending = 1
-	j.place = placeCopy
-	t.copied += end - begin
+	a.jobs.at(n).place = placeCopy
+	return c
+}
+
+// readRest reads what a write leaves as it is of a unit; of one that lay nowhere that is
+// zeros.
+func (t *thin) readRest(a *Array, c, unit int32, from, to int64) {
+	begin, end := t.limits(unit)
+	together := run{job: -1}
 	for _, rest := range [2][2]int64{{begin, from}, {to, end}} {
 		at, length := rest[0], rest[1]-rest[0]
 		switch {
 		case length == 0:
-		case t.slot[unit] >= 0:
+		case t.slot[unit] < 0:
+			if a.watch != nil {
+				a.watch.planned(c, nil, reads, at, at, int(length), nil, nil)
+			}
+		case t.reduced != nil:
+			t.readPart(a, c, unit, at, at+length, &together)
+		default:
 			a.below(c, reads, at, t.place(t.slot[unit], at), int(length))
-		case a.watch != nil:
-			a.watch.planned(c, nil, reads, at, at, int(length), nil, nil)
 		}
 	}
-	a.partDone(c, false)
+	together.send(a, c, reads)
 }
 
-// taken writes a unit, of which the rest was read, to its new slot.
+// rewritten is where a job writes a unit.
+func rewritten(k *job) stored { return stored{int32(uint32(k.stamp)), uint16(k.stamp >> 32)} }
+
+// taken writes a unit, of which the rest was read, to its new place.
 func (t *thin) taken(a *Array, c int32) {
 	k := a.jobs.at(c)
 	k.step = stepMembers
 	k.pending++
-	if !k.failed {
-		a.below(c, writes, k.offset, t.place(int32(k.stamp), k.offset), k.length)
+	to := rewritten(k)
+	switch {
+	case k.failed:
+	case t.reduced != nil:
+		t.reduced.kept += int64(to.pages) * t.grain
+		together := run{job: -1}
+		together.add(a, c, writes, t.partAt(int32(k.tag), to))
+		together.send(a, c, writes)
+	default:
+		a.below(c, writes, k.offset, t.place(to.slot, k.offset), k.length)
 	}
 	a.partDone(c, false)
 }
 
 // copiedTo lets a unit lie where it was copied to, and lets those go on that waited.
 func (t *thin) copiedTo(a *Array, done job) {
-	unit, slot := int32(done.tag), int32(done.stamp)
+	unit, to := int32(done.tag), rewritten(&done)
 	if done.failed {
-		t.back = append(t.back, slot)
+		t.free(a, to)
 	} else {
 		t.leave(a, unit)
-		t.slot[unit], t.born[unit] = slot, t.generation
+		t.lie(unit, to.slot, to.pages)
+		t.reduced.know(to)
 	}
 	waiting := t.busy[unit]
 	delete(t.busy, unit)
@@ -204,7 +271,7 @@ func (t *thin) copiedTo(a *Array, done job) {
 			t.busy[unit] = append(t.busy[unit], waiting[i:]...)
 			return
 		}
-		a.back(n)
+		a.behind(n)
 	}
 }
 
@@ -213,37 +280,26 @@ func (t *thin) shared(born int32) bool {
 	return len(t.snapshots) > 0 && t.snapshots[len(t.snapshots)-1] >= born
 }
 
-// take takes a slot; -1 when the pool is full.
-func (t *thin) take() int32 {
-	if last := len(t.back) - 1; last >= 0 {
-		slot := t.back[last]
-		t.back = t.back[:last]
-		return slot
-	}
-	if t.next == t.end {
-		return -1
-	}
-	t.next++
-	return t.next - 1
-}
-
-// leave lets a unit lie nowhere. Its slot is free unless a snapshot holds it.
+// leave lets a unit lie nowhere. Where it lay is free unless a snapshot holds that.
 func (t *thin) leave(a *Array, unit int32) {
-	slot := t.slot[unit]
-	if slot < 0 {
+	it := stored{t.slot[unit], t.grainsOf(unit)}
+	if it.slot < 0 {
 		return
 	}
 	if t.slot[unit] = -1; t.shared(t.born[unit]) {
-		t.held = append(t.held, old{unit, slot, t.born[unit], t.generation})
+		t.held = append(t.held, old{it, unit, t.born[unit], t.generation})
 		return
 	}
-	t.free(a, slot)
+	t.free(a, it)
 }
 
-// free gives a slot back to the pool, and its room to the members.
-func (t *thin) free(a *Array, slot int32) {
-	t.back = append(t.back, slot)
-	a.giveBack(int64(slot)*t.unit, int64(slot+1)*t.unit)
+// free gives a place back to the pool, and its room to the members.
+func (t *thin) free(a *Array, it stored) {
+	if t.reduced != nil && !t.reduced.release(it.slot) {
+		return
+	}
+	t.push(it.slot, int32(it.pages))
+	a.giveBack(int64(it.slot)*t.grain, (int64(it.slot)+int64(it.pages))*t.grain)
 }
 
 // snap takes a snapshot, and lets the oldest go when more are kept than shall be.
@@ -268,13 +324,13 @@ func (t *thin) drop(a *Array) {
 				return false
 			}
 		}
-		t.free(a, o.slot)
+		t.free(a, o.stored)
 		return true
 	})
 }
 
 // used is the share of the pool that holds anything.
-func (t *thin) used() float64 { return ratio(float64(int(t.next)-len(t.back)), float64(t.end)) }
+func (t *thin) used() float64 { return ratio(float64(t.end-t.left), float64(t.end)) }
 
 // snapshot takes a snapshot of the volume, with what caches have not passed on yet.
 func (a *Array) snapshot() { a.enter(a.newJob(flushes, forSnapshot, 0, 0)) }

@@ -188,7 +188,7 @@ func (d Description) validateThin() error {
 		}
 		return nil
 	}
-	unit, size := cmp.Or(d.Thin.Unit, thinUnit), d.Size()
+	unit, size := d.Thin.unit(), d.Size()
 	switch {
 	case unit < 4096 || unit > quantity.GiB || unit%4096 != 0:
 		return wrong("thin.unit", "%s; a multiple of 4 KiB up to 1 GiB", unit)
@@ -198,6 +198,16 @@ func (d Description) validateThin() error {
 		return wrong("thin.unit", "%s in units of %s are %d units; at most 67 108 864 are kept track of: use larger units", max(size, d.Usable()), unit, max(size, d.Usable())/unit)
 	case d.Usable() < unit:
 		return wrong("thin.unit", "%s; no unit fits into the %s that there are for data", unit, asSold(d.Usable()))
+	case d.Thin.Index > 0 && !d.Thin.Deduplicates:
+		return wrong("thin.index", "tells what is there already, which only a volume asks that deduplicates; add deduplicates: true")
+	case d.Thin.Throughput > 0 && !d.Thin.reduces():
+		return wrong("thin.throughput", "is that of processors that reduce what is written; add compresses: true or deduplicates: true")
+	case d.Thin.reduces() && unit > quantity.MiB:
+		return wrong("thin.unit", "%s; what is compressed or looked for as one is at most 1 MiB", unit)
+	case d.Thin.reduces() && d.Usable()/pageSize > math.MaxInt32:
+		return wrong("thin", "there are %s for data; of a volume that reduces at most 8 TiB are kept track of", asSold(d.Usable()))
+	case d.Thin.reduces() && quantity.Bytes(d.filled()) > d.Usable()/16*15:
+		return wrong("empty", "%s hold data at first, which leaves too little of the %s that there are to write units elsewhere; say how much is empty", asSold(quantity.Bytes(d.filled())), asSold(d.Usable()))
 	case (quantity.Bytes(d.filled())+unit-1)/unit > d.Usable()/unit:
 		return wrong("empty", "%s of %s hold data at first, more than the %s that there are; say how much is empty", asSold(quantity.Bytes(d.filled())), asSold(size), asSold(d.Usable()))
 	}

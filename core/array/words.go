@@ -165,7 +165,11 @@ func (d Description) Memory() quantity.Bytes {
 		sum += float64(c.Size/c.Block) * (nodeSize + 3*8)
 	}
 	if d.Thin != nil {
-		sum += 8*float64(d.Size()/full.Thin.Unit) + 20*float64(d.Usable()/full.Thin.Unit)
+		each := 8.0
+		if d.Thin.reduces() {
+			each = 10
+		}
+		sum += each*float64(d.Size()/full.Thin.Unit) + 20*float64(d.Usable()/full.Thin.Unit)
 	}
 	if t := d.Tier; t != nil {
 		sum += float64(d.Usable()/cmp.Or(t.Extent, tierExtent)) * 13
@@ -218,11 +222,11 @@ func (l Limits) words() string {
 }
 
 func (d Description) thinWords() []string {
-	text := fmt.Sprintf("Hosts see a thin volume of %s, which takes units of %s at their first write", asSold(d.Size()), d.Thin.Unit)
+	text := fmt.Sprintf("Hosts see a thin volume of %s, which takes units of %s at their first write", asSold(d.Size()), d.Thin.unit())
 	if over := float64(d.Size()) / float64(d.Usable()); over > 1 {
 		text += fmt.Sprintf("; that is %.1f times what there is, and writes fail when it is full", over)
 	}
-	words := []string{text + "."}
+	words := append([]string{text + "."}, d.Thin.reductionWords()...)
 	if s := d.Snapshots; s.Every > 0 {
 		text := fmt.Sprintf("A snapshot is taken every %s", s.Every)
 		if s.Keep > 0 {
@@ -231,6 +235,27 @@ func (d Description) thinWords() []string {
 		words = append(words, text+"; what one holds is copied before it is written over.")
 	}
 	return words
+}
+
+func (t Thin) reductionWords() []string {
+	var what []string
+	if t.Compresses {
+		what = append(what, "compressed into as few pages of 4KiB as it takes")
+	}
+	if t.Deduplicates {
+		what = append(what, "not stored once more when it is there already")
+	}
+	if len(what) == 0 {
+		return nil
+	}
+	text := fmt.Sprintf("A unit is %s, and written whole, each time to another place", strings.Join(what, " and "))
+	if t.Throughput > 0 {
+		text += fmt.Sprintf("; the processors for that pass %s", t.Throughput)
+	}
+	if t.Index > 0 {
+		text += fmt.Sprintf("; of the index %s are in memory, which is that of %s, and the rest on the members", t.Index, t.Index/indexEntry*t.unit())
+	}
+	return []string{text + "."}
 }
 
 func (c Cache) words() string {

@@ -138,7 +138,24 @@ func (s Setup) Ceilings(u Use) []Hop {
 	if s.Count("media") > 0 {
 		members = s.mediaCeilings(u)
 	}
+	hops = append(hops, s.poolCeiling(u, members)...)
 	return append(append(hops, s.cacheCeilings(u, members)...), members...)
+}
+
+// poolCeiling is that of the processors of a pool that stores less than is written. How
+// much less reaches the members, and where it lies there, depends on the content, so
+// that nothing is known of them.
+func (s Setup) poolCeiling(u Use, members []Hop) (hops []Hop) {
+	if s.Text("pool.compresses") != "yes" && s.Text("pool.deduplicates") != "yes" {
+		return nil
+	}
+	for i := range members {
+		members[i].Rate, members[i].Formula = 0, "depends on how much of what is written is stored"
+	}
+	if rate := s.ByteRate("pool.throughput"); rate > 0 {
+		hops = append(hops, Hop{"reduction", "reduction", quantity.OpRate(float64(rate) / float64(u.Block)), fmt.Sprintf("%s ÷ %s", rate, u.Block)})
+	}
+	return hops
 }
 
 // cacheCeilings are those of the caches' own memory or devices: every write that one

@@ -27,7 +27,7 @@ func Fields() []FactField { return fields }
 
 // parts are the parts of a setup in order, with their headings.
 var parts = []struct{ name, label string }{
-	{"media", "media"}, {"layout", "layout"}, {"volume", "volume"}, {"controller", "controller"}, {"cache", "cache"}, {"tier", "tier"},
+	{"media", "media"}, {"layout", "layout"}, {"volume", "volume"}, {"controller", "controller"}, {"cache", "cache"}, {"pool", "pool"}, {"tier", "tier"},
 	{"fileSystem", "file system"}, {"link", "link"}, {"transport", "transport"}, {"session", "session"}, {"replication", "replication"},
 	{"queue", "block queue"}, {"host", "host"}, {"power", "power"}, {"tuning", "tuning"}, {"cost", "cost"},
 }
@@ -90,6 +90,12 @@ var fields = []FactField{
 	{Key: "cache[].bypass", Label: "goes past it from", Kind: "size", Hint: "operations of at least this size"},
 	{Key: "cache[].throughput", Label: "throughput", Kind: "throughput", Hint: "of what it answers"},
 	{Key: "cache[].hitTime", Label: "time of a hit", Kind: "time"},
+	{Key: "pool.unit", Label: "unit", Kind: "size", Hint: "what a thin volume takes at a time"},
+	{Key: "pool.size", Label: "room", Kind: "size"},
+	{Key: "pool.compresses", Label: "compresses", Kind: "truth"},
+	{Key: "pool.deduplicates", Label: "deduplicates", Kind: "truth"},
+	{Key: "pool.throughput", Label: "throughput of what reduces", Kind: "throughput"},
+	{Key: "pool.index", Label: "memory for the index", Kind: "size"},
 	{Key: "tier.size", Label: "size", Kind: "size"},
 	{Key: "tier.count", Label: "members", Kind: "whole"},
 	{Key: "tier.level", Label: "level", Kind: "choice", Choices: []string{"concatenation", "raid0", "raid1", "raid10", "raid5", "raid6"}},

@@ -215,7 +215,10 @@ func (r *reader) entries() entries {
 		},
 		"thin": func(n ast.Node) error {
 			d.Thin = &array.Thin{}
-			return r.mapping(n, "a thin volume", "thin", entries{"unit": size(&d.Thin.Unit), "size": size(&d.Thin.Size)})
+			return r.mapping(n, "a thin volume", "thin", entries{
+				"unit": size(&d.Thin.Unit), "size": size(&d.Thin.Size), "compresses": strictyaml.Truth(&d.Thin.Compresses), "deduplicates": strictyaml.Truth(&d.Thin.Deduplicates),
+				"throughput": rate(&d.Thin.Throughput), "index": size(&d.Thin.Index),
+			})
 		},
 		"snapshots": func(n ast.Node) error {
 			return r.mapping(n, "snapshots", "snapshots", entries{"every": time(&d.Snapshots.Every), "keep": whole(&d.Snapshots.Keep)})

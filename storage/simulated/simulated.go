@@ -51,7 +51,7 @@ func New(d array.Description) (*Volume, error) {
 // Use gives the array as it stands to the next measurement.
 func (v *Volume) Use(spec workload.Spec) (load.Volume, error) {
 	v.queues = nil
-	v.array.Writes(float64(spec.Compressible))
+	v.array.Writes(float64(spec.Compressible), float64(spec.Duplicate))
 	return v, nil
 }
 
