@@ -17,7 +17,6 @@ type reduction struct {
 	memory                   int64   // entries of the index that it has room for; 0 for all
 	compressible, duplicate  float64 // shares of what is written from now on
 
-	pages    []uint16          // that each unit of the volume takes
 	shared   map[int32]int32   // places that more than one unit lies at: how many more
 	contents map[uint64]stored // what the load repeats, by what it is
 	named    map[int32]uint64  // what lies at those places
@@ -28,23 +27,17 @@ type reduction struct {
 	looked                int64 // looks at the index on the members
 }
 
-// stored is a unit as it lies in the pool.
-type stored struct {
-	slot  int32
-	pages uint16
-}
-
 // indexEntry is what the index takes of memory for a unit that is stored: a digest of 32
 // bytes, its place, and the way to both.
 const indexEntry = 64
 
-func newReduction(t Thin, units int64) *reduction {
+func newReduction(t Thin) *reduction {
 	if !t.reduces() {
 		return nil
 	}
 	return &reduction{
 		compresses: t.Compresses, deduplicates: t.Deduplicates, processors: server{perByte: perSecond(float64(t.Throughput))}, memory: int64(t.Index / indexEntry),
-		pages: make([]uint16, units), draws: rand.New(rand.NewPCG(1, 1)), shared: map[int32]int32{}, contents: map[uint64]stored{}, named: map[int32]uint64{},
+		draws: rand.New(rand.NewPCG(1, 1)), shared: map[int32]int32{}, contents: map[uint64]stored{}, named: map[int32]uint64{},
 	}
 }
 
@@ -103,10 +96,6 @@ func (r *reduction) know(it stored) {
 		return
 	}
 	if what, is := r.named[it.slot]; is {
-		if _, another := r.contents[what]; another {
-			delete(r.named, it.slot)
-			return
-		}
 		r.contents[what] = it
 	}
 }
@@ -153,9 +142,10 @@ func (t *thin) planReduced(a *Array, n int32) {
 // readPart reads a range of a unit: with all of it when it is compressed.
 func (t *thin) readPart(a *Array, n, unit int32, from, to int64, together *run) {
 	begin, _ := t.limits(unit)
-	at := t.place(t.slot[unit], begin)
-	part := unitPart{begin: begin, from: from, to: to, at: at, place: at, length: int64(t.reduced.pages[unit]) * t.grain}
-	if int32(t.reduced.pages[unit]) == t.full {
+	it := t.of(unit)
+	at := t.place(it.slot, begin)
+	part := unitPart{begin: begin, from: from, to: to, at: at, place: at, length: int64(it.grains) * t.grain}
+	if int32(it.grains) == t.full {
 		part.place, part.length = at+from-begin, to-from
 	}
 	together.add(a, n, reads, part)
@@ -178,46 +168,45 @@ func (t *thin) writeWhole(a *Array, n, unit int32, together *run) {
 		r.repeated += end - begin
 		r.shared[it.slot]++
 		t.leave(a, unit)
-		t.lie(unit, it.slot, it.pages)
+		t.lie(unit, it)
 		if a.watch != nil {
 			a.watch.same(n, t.partFor(unit))
 		}
 		return
 	}
-	pages := r.takes(t.full)
-	slot := t.take(pages)
+	to, isRoom := t.take(r.takes(t.full))
 	switch {
-	case slot < 0:
+	case !isRoom:
 		t.refused++
 		a.jobs.at(n).failed = true
 	case beyond:
-		c := t.rewrite(a, n, unit, stored{slot, pages})
+		c := t.rewrite(a, n, unit, to)
 		if repeats {
-			r.named[slot] = what
+			r.named[to.slot] = what
 		}
 		t.look(a, c)
 		a.partDone(c, false)
 	default:
 		t.leave(a, unit)
-		t.lie(unit, slot, pages)
+		t.lie(unit, to)
 		if repeats {
-			r.contents[what], r.named[slot] = stored{slot, pages}, what
+			r.contents[what], r.named[to.slot] = to, what
 		}
-		r.kept += int64(pages) * t.grain
+		r.kept += int64(to.grains) * t.grain
 		together.add(a, n, writes, t.partFor(unit))
 	}
 }
 
 // partFor is all of a unit, where it lies.
 func (t *thin) partFor(unit int32) unitPart {
-	return t.partAt(unit, stored{t.slot[unit], t.reduced.pages[unit]})
+	return t.partAt(unit, t.of(unit).stored)
 }
 
 // partAt is all of a unit that lies somewhere, or will.
 func (t *thin) partAt(unit int32, it stored) unitPart {
 	begin, end := t.limits(unit)
 	at := t.place(it.slot, begin)
-	return unitPart{begin: begin, from: begin, to: end, at: at, place: at, length: int64(it.pages) * t.grain}
+	return unitPart{begin: begin, from: begin, to: end, at: at, place: at, length: int64(it.grains) * t.grain}
 }
 
 // look reads a part of the index that is not in memory: a page somewhere in the pool.

@@ -187,7 +187,7 @@ func TestRoomIsNeitherLostNorGivenTwice(t *testing.T) {
 					}
 					longest = max(longest, run)
 				}
-				if longest >= 2*most { // what is joined may be cut anywhere
+				if longest >= grains {
 					t.Fatalf("no room for %d grains, although %d lie together", grains, longest)
 				}
 				continue

@@ -17,6 +17,12 @@ func newRoom(end, most int32) room {
 	return room{end: end, back: make([][]int32, most+1), left: end}
 }
 
+// begin lets so much of it be taken from the beginning on.
+func (r *room) begin(grains int32) {
+	r.next += grains
+	r.left -= grains
+}
+
 // take takes a piece of some grains: one that was given back, a new one, or a part of a
 // larger one; -1 when there is none.
 func (r *room) take(grains int32) int32 {
@@ -25,8 +31,7 @@ func (r *room) take(grains int32) int32 {
 			return slot
 		}
 		if r.next+grains <= r.end {
-			r.next += grains
-			r.left -= grains
+			r.begin(grains)
 			return r.next - grains
 		}
 		for larger := grains + 1; larger < int32(len(r.back)); larger++ {

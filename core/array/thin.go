@@ -19,9 +19,9 @@ type thin struct {
 	full  int32 // grains of a unit as it is
 	size  int64 // of the volume
 
-	slot    []int32    // of each unit of the volume, the grain where it lies in the pool; -1 for nowhere
-	born    []int32    // the generation in which it came to lie there
-	reduced *reduction // nil where all that is written is stored as it is
+	units   []*[unitPage]placed // where the units of the volume lie, by pages made as they are used
+	filled  int32               // units that lie where the volume has them at first
+	reduced *reduction          // nil where all that is written is stored as it is
 
 	generation int32   // counts the snapshots
 	snapshots  []int32 // those that are kept, by their generation, oldest first
@@ -32,6 +32,21 @@ type thin struct {
 	busy map[int32][]int32 // units that are being copied, and the jobs that wait for that
 
 	copied, refused int64 // bytes; writes for which there was no room
+}
+
+// unitPage is how many units are in a page of the table of them.
+const unitPage = 64
+
+// stored is a unit as it lies in the pool: from which grain on, and in how many.
+type stored struct {
+	slot   int32 // -1 for nowhere
+	grains uint16
+}
+
+// placed is where a unit of the volume lies, and in which generation it came there.
+type placed struct {
+	stored
+	born int32
 }
 
 // old is a slot that only snapshots hold: those of the generations from born up to,
@@ -51,39 +66,51 @@ func newThin(d Description) *thin {
 		every: int64(d.Snapshots.Every.Duration()), keep: d.Snapshots.Keep, busy: map[int32][]int32{},
 	}
 	units := (t.size + t.unit - 1) / t.unit
-	t.room = newRoom(int32(int64(d.Usable())/t.unit)*t.full, t.full)
-	t.slot, t.born, t.reduced = make([]int32, units), make([]int32, units), newReduction(*d.Thin, units)
-	for i := range t.slot {
-		if t.slot[i] = -1; int64(i)*t.unit < d.filled() {
-			t.lie(int32(i), t.take(uint16(t.full)), uint16(t.full))
-		}
+	t.units, t.filled = make([]*[unitPage]placed, (units+unitPage-1)/unitPage), int32((d.filled()+t.unit-1)/t.unit)
+	t.room, t.reduced = newRoom(int32(int64(d.Usable())/t.unit)*t.full, t.full), newReduction(*d.Thin)
+	t.room.begin(t.filled * t.full)
+	if t.reduced != nil {
+		t.reduced.entries = int64(t.filled)
 	}
 	return t
 }
 
-// take takes room for a unit of so many grains; -1 when the pool is full.
-func (t *thin) take(grains uint16) int32 {
+// of is where a unit lies.
+func (t *thin) of(unit int32) placed {
+	if page := t.units[unit/unitPage]; page != nil {
+		return page[unit%unitPage]
+	}
+	return t.atFirst(unit)
+}
+
+// atFirst is where a unit lies before anything is written.
+func (t *thin) atFirst(unit int32) placed {
+	if unit < t.filled {
+		return placed{stored: stored{unit * t.full, uint16(t.full)}}
+	}
+	return placed{stored: stored{slot: -1}}
+}
+
+// lie lets a unit lie somewhere from now on.
+func (t *thin) lie(unit int32, it stored) {
+	page := t.units[unit/unitPage]
+	if page == nil {
+		page = new([unitPage]placed)
+		for i := range page {
+			page[i] = t.atFirst(unit/unitPage*unitPage + int32(i))
+		}
+		t.units[unit/unitPage] = page
+	}
+	page[unit%unitPage] = placed{it, t.generation}
+}
+
+// take takes room for a unit of so many grains, and reports whether there is any.
+func (t *thin) take(grains uint16) (stored, bool) {
 	slot := t.room.take(int32(grains))
 	if slot >= 0 && t.reduced != nil {
 		t.reduced.entries++
 	}
-	return slot
-}
-
-// lie lets a unit lie somewhere from now on.
-func (t *thin) lie(unit, slot int32, grains uint16) {
-	t.slot[unit], t.born[unit] = slot, t.generation
-	if t.reduced != nil {
-		t.reduced.pages[unit] = grains
-	}
-}
-
-// grainsOf is how many grains a unit takes.
-func (t *thin) grainsOf(unit int32) uint16 {
-	if t.reduced != nil {
-		return t.reduced.pages[unit]
-	}
-	return 1
+	return stored{slot, grains}, slot >= 0
 }
 
 // unitsOf calls each for the units that a range touches, with its part of each.
@@ -126,7 +153,7 @@ func (t *thin) plan(a *Array, n int32) {
 			send()
 			return
 		}
-		place := t.place(t.slot[unit], from)
+		place := t.place(t.of(unit).slot, from)
 		if run.length > 0 && place != run.place+run.length {
 			send()
 		}
@@ -148,7 +175,8 @@ func (t *thin) ready(a *Array, n int32, unit int32, from, to int64) bool {
 	}
 	begin, end := t.limits(unit)
 	whole := from == begin && to == end
-	lies := t.slot[unit] >= 0
+	it := t.of(unit)
+	lies := it.slot >= 0
 	switch j.kind {
 	case trims:
 		if lies && whole {
@@ -161,25 +189,25 @@ func (t *thin) ready(a *Array, n int32, unit int32, from, to int64) bool {
 		}
 		return lies
 	}
-	if lies && t.reduced == nil && !t.shared(t.born[unit]) {
+	if lies && t.reduced == nil && !t.shared(it.born) {
 		return true
 	}
 	grains := uint16(1)
 	if t.reduced != nil {
 		grains = t.reduced.takes(t.full)
 	}
-	slot := t.take(grains)
+	place, isRoom := t.take(grains)
 	switch {
-	case slot < 0:
+	case !isRoom:
 		t.refused++
 		j.failed = true
 		return false
 	case whole:
 		t.leave(a, unit)
-		t.lie(unit, slot, grains)
+		t.lie(unit, place)
 		return true
 	}
-	c := t.rewrite(a, n, unit, stored{slot, grains})
+	c := t.rewrite(a, n, unit, place)
 	if t.copied += end - begin; t.reduced != nil {
 		t.reduced.taken += end - begin
 	}
@@ -204,7 +232,7 @@ func (t *thin) rewrite(a *Array, n, unit int32, to stored) int32 {
 	t.busy[unit] = []int32{}
 	c := a.part(n, writes, begin, int(end-begin))
 	k := a.jobs.at(c)
-	k.purpose, k.step, k.tag, k.stamp = forCopy, stepTaken, int(unit), uint64(to.slot)|uint64(to.pages)<<32
+	k.purpose, k.step, k.tag, k.stamp = forCopy, stepTaken, int(unit), uint64(to.slot)|uint64(to.grains)<<32
 	k.pending = 1
 	a.jobs.at(n).place = placeCopy
 	return c
@@ -219,14 +247,14 @@ func (t *thin) readRest(a *Array, c, unit int32, from, to int64) {
 		at, length := rest[0], rest[1]-rest[0]
 		switch {
 		case length == 0:
-		case t.slot[unit] < 0:
+		case t.of(unit).slot < 0:
 			if a.watch != nil {
 				a.watch.planned(c, nil, reads, at, at, int(length), nil, nil)
 			}
 		case t.reduced != nil:
 			t.readPart(a, c, unit, at, at+length, &together)
 		default:
-			a.below(c, reads, at, t.place(t.slot[unit], at), int(length))
+			a.below(c, reads, at, t.place(t.of(unit).slot, at), int(length))
 		}
 	}
 	together.send(a, c, reads)
@@ -244,7 +272,7 @@ func (t *thin) taken(a *Array, c int32) {
 	switch {
 	case k.failed:
 	case t.reduced != nil:
-		t.reduced.kept += int64(to.pages) * t.grain
+		t.reduced.kept += int64(to.grains) * t.grain
 		together := run{job: -1}
 		together.add(a, c, writes, t.partAt(int32(k.tag), to))
 		together.send(a, c, writes)
@@ -261,7 +289,7 @@ func (t *thin) copiedTo(a *Array, done job) {
 		t.free(a, to)
 	} else {
 		t.leave(a, unit)
-		t.lie(unit, to.slot, to.pages)
+		t.lie(unit, to)
 		t.reduced.know(to)
 	}
 	waiting := t.busy[unit]
@@ -282,15 +310,15 @@ func (t *thin) shared(born int32) bool {
 
 // leave lets a unit lie nowhere. Where it lay is free unless a snapshot holds that.
 func (t *thin) leave(a *Array, unit int32) {
-	it := stored{t.slot[unit], t.grainsOf(unit)}
+	it := t.of(unit)
 	if it.slot < 0 {
 		return
 	}
-	if t.slot[unit] = -1; t.shared(t.born[unit]) {
-		t.held = append(t.held, old{it, unit, t.born[unit], t.generation})
+	if t.lie(unit, stored{slot: -1}); t.shared(it.born) {
+		t.held = append(t.held, old{it.stored, unit, it.born, t.generation})
 		return
 	}
-	t.free(a, it)
+	t.free(a, it.stored)
 }
 
 // free gives a place back to the pool, and its room to the members.
@@ -298,8 +326,8 @@ func (t *thin) free(a *Array, it stored) {
 	if t.reduced != nil && !t.reduced.release(it.slot) {
 		return
 	}
-	t.push(it.slot, int32(it.pages))
-	a.giveBack(int64(it.slot)*t.grain, (int64(it.slot)+int64(it.pages))*t.grain)
+	t.push(it.slot, int32(it.grains))
+	a.giveBack(int64(it.slot)*t.grain, (int64(it.slot)+int64(it.grains))*t.grain)
 }
 
 // snap takes a snapshot, and lets the oldest go when more are kept than shall be.

@@ -473,8 +473,8 @@ func (w *truth) snapshotted(generation int32, s int64) uint32 {
 		}
 		return w.lies(t.place(it.slot, s*sector))
 	}
-	if t.slot[unit] >= 0 && t.born[unit] <= generation {
-		return at(stored{t.slot[unit], t.grainsOf(unit)})
+	if it := t.of(unit); it.slot >= 0 && it.born <= generation {
+		return at(it.stored)
 	}
 	for _, o := range t.held {
 		if o.unit == unit && o.born <= generation && generation < o.left {
@@ -615,7 +615,7 @@ func follow(t *testing.T, what string, d Description, source *rand.Rand) (fails,
 	older := map[int64][]uint32{} // what may come back after a power cut
 	for s := range held {
 		held[s] = uint32(s)*2654435761>>3 + 1
-		if a.tier != nil && (int64(s)*sector)/a.tier.extent*a.tier.extent >= empty || a.thin != nil && a.thin.slot[int64(s)*sector/a.thin.unit] < 0 {
+		if a.tier != nil && (int64(s)*sector)/a.tier.extent*a.tier.extent >= empty || a.thin != nil && a.thin.of(int32(int64(s)*sector/a.thin.unit)).slot < 0 {
 			held[s] = 0
 		}
 	}

@@ -177,6 +177,9 @@ func (d Description) validateZones() error {
 	return nil
 }
 
+// mostUnits is how many units a thin volume may have.
+const mostUnits = 1 << 28
+
 func (d Description) validateThin() error {
 	s := d.Snapshots
 	if !(s.Every >= 0) || s.Every > 86400 || s.Keep < 0 || s.Keep > 10_000 {
@@ -194,8 +197,8 @@ func (d Description) validateThin() error {
 		return wrong("thin.unit", "%s; a multiple of 4 KiB up to 1 GiB", unit)
 	case d.Thin.Size < 0 || size > 1<<50:
 		return wrong("thin.size", "%s; up to 1 PiB", d.Thin.Size)
-	case size/unit > 1<<26 || d.Usable()/unit > 1<<26:
-		return wrong("thin.unit", "%s in units of %s are %d units; at most 67 108 864 are kept track of: use larger units", max(size, d.Usable()), unit, max(size, d.Usable())/unit)
+	case max(size, d.Usable())/unit > mostUnits:
+		return wrong("thin.unit", "%s in units of %s are %d units; at most %d are kept track of: use larger units", asSold(max(size, d.Usable())), unit, max(size, d.Usable())/unit, mostUnits)
 	case d.Usable() < unit:
 		return wrong("thin.unit", "%s; no unit fits into the %s that there are for data", unit, asSold(d.Usable()))
 	case d.Thin.Index > 0 && !d.Thin.Deduplicates:

@@ -165,11 +165,7 @@ func (d Description) Memory() quantity.Bytes {
 		sum += float64(c.Size/c.Block) * (nodeSize + 3*8)
 	}
 	if d.Thin != nil {
-		each := 8.0
-		if d.Thin.reduces() {
-			each = 10
-		}
-		sum += each*float64(d.Size()/full.Thin.Unit) + 20*float64(d.Usable()/full.Thin.Unit)
+		sum += 12.5*float64(d.Size()/full.Thin.Unit) + 20*float64(d.Usable()/full.Thin.Unit)
 	}
 	if t := d.Tier; t != nil {
 		sum += float64(d.Usable()/cmp.Or(t.Extent, tierExtent)) * 13
