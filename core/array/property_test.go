@@ -98,7 +98,7 @@ func TestMeasuredAndExplainedAgree(t *testing.T) {
 		hops := d.Setup().Ceilings(l.use)
 		limit := setup.Hop{Rate: quantity.OpRate(math.Inf(1))}
 		for _, h := range hops {
-			if h.Rate > 0 && h.Rate < limit.Rate && (h.Station != "member" || d.Caches == nil && d.Tier == nil) {
+			if h.Rate > 0 && h.Rate < limit.Rate && (!h.Behind() || d.Caches == nil && d.Tier == nil) {
 				limit = h
 			}
 		}

@@ -115,16 +115,16 @@ func cachedOnPurpose(o Observed) []Finding {
 const tolerance = 0.10
 
 // aboveCeiling finds rates that the path cannot carry: something nearer than
-// the hop answered. What a cache or a tier behind the link answers says nothing
-// about the hops before it, so that then only those count; a load through this
-// host's memory needs none of them.
+// the hop answered. What a cache, a tier or a thin volume answers, which reads nothing
+// of what was never written, says nothing about the hops before it, so that then only
+// those count. A load through this host's memory needs none of them.
 func aboveCeiling(o Observed) []Finding {
 	hops := o.Setup.Ceilings(setup.UseOf(o.Load))
-	inFront := o.Setup.Count("cache") > 0 || o.Setup.Text("tier.size") != "" || o.Setup.Bytes("controller.memory") > 0
+	inFront := o.Setup.Count("cache") > 0 || o.Setup.Text("tier.size") != "" || o.Setup.Text("pool.unit") != "" || o.Setup.Bytes("controller.memory") > 0
 	rate := o.Summary.Total.Rate
 	var lowest *setup.Hop
 	for i, h := range hops {
-		if h.Rate == 0 || inFront && h.Station == "member" || float64(rate) <= float64(h.Rate)*(1+tolerance) {
+		if h.Rate == 0 || inFront && h.Behind() || float64(rate) <= float64(h.Rate)*(1+tolerance) {
 			continue
 		}
 		if lowest == nil || h.Rate < lowest.Rate {

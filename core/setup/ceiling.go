@@ -115,7 +115,11 @@ const (
 	limitStation      = "limit"
 	controllerStation = "controller"
 	memberStation     = "member"
+	reductionStation  = "reduction"
 )
+
+// Behind reports whether the hop is behind all caches, which can answer without it.
+func (h Hop) Behind() bool { return h.Station == memberStation || h.Station == reductionStation }
 
 // Ceilings lists the hops of an operation from the initiator to the media with
 // the most each can pass of a use for long, tiers and the drives' own buffers aside:
@@ -138,8 +142,8 @@ func (s Setup) Ceilings(u Use) []Hop {
 	if s.Count("media") > 0 {
 		members = s.mediaCeilings(u)
 	}
-	hops = append(hops, s.poolCeiling(u, members)...)
-	return append(append(hops, s.cacheCeilings(u, members)...), members...)
+	pool := s.poolCeiling(u, members)
+	return append(append(append(hops, s.cacheCeilings(u, members)...), pool...), members...)
 }
 
 // poolCeiling is that of the processors of a pool that stores less than is written. How
@@ -153,7 +157,7 @@ func (s Setup) poolCeiling(u Use, members []Hop) (hops []Hop) {
 		members[i].Rate, members[i].Formula = 0, "depends on how much of what is written is stored"
 	}
 	if rate := s.ByteRate("pool.throughput"); rate > 0 {
-		hops = append(hops, Hop{"reduction", "reduction", quantity.OpRate(float64(rate) / float64(u.Block)), fmt.Sprintf("%s ÷ %s", rate, u.Block)})
+		hops = append(hops, Hop{"reduction", reductionStation, quantity.OpRate(float64(rate) / float64(u.Block)), fmt.Sprintf("%s ÷ %s", rate, u.Block)})
 	}
 	return hops
 }

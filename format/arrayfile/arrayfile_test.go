@@ -36,6 +36,21 @@ func TestReadGivesEveryValue(t *testing.T) {
 	}
 }
 
+func TestReadGivesAPool(t *testing.T) {
+	d, err := Read([]byte(`members: {count: 2, medium: ssd, capacity: 1TB}
+layout: {level: raid1}
+thin: {unit: 16KiB, size: 3TB, compresses: true, deduplicates: true, throughput: 2GB/s, index: 8GiB}
+snapshots: {every: 60s, keep: 3}
+empty: 80%
+`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if want := (array.Thin{Unit: 16 * quantity.KiB, Size: 3e12, Compresses: true, Deduplicates: true, Throughput: 2e9, Index: 8 * quantity.GiB}); *d.Thin != want || d.Snapshots != (array.Snapshots{Every: 60, Keep: 3}) || d.Empty != 0.8 {
+		t.Errorf("%+v, %+v", d, *d.Thin)
+	}
+}
+
 func TestMistakesHaveALineAndAColumn(t *testing.T) {
 	for name, c := range map[string]struct {
 		text         string
@@ -44,6 +59,10 @@ func TestMistakesHaveALineAndAColumn(t *testing.T) {
 	}{
 		"two disks for RAID 5": {"members: {count: 2, medium: hard disk, capacity: 1TB}\nlayout: {level: raid5}\n", 2, 17, "needs at least 3"},
 		"no size":              {"members: {count: 2, medium: ssd, capacity: 0}\nlayout: {level: raid1}\n", 1, 44, "from 1 MiB"},
+		"nothing to look for":  {"members: {count: 2, medium: ssd, capacity: 1TB}\nlayout: {level: raid1}\nthin: {compresses: true, index: 1GiB}\n", 3, 33, "deduplicates: true"},
+		"nothing reduces":      {"members: {count: 2, medium: ssd, capacity: 1TB}\nlayout: {level: raid1}\nthin: {throughput: 1GB/s}\n", 3, 20, "compresses: true"},
+		"large to compress":    {"members: {count: 2, medium: ssd, capacity: 1TB}\nlayout: {level: raid1}\nthin: {unit: 2MiB, compresses: true}\n", 3, 14, "at most 1 MiB"},
+		"no room to change":    {"members: {count: 2, medium: ssd, capacity: 1TB}\nlayout: {level: raid1}\nthin: {size: 1TB, compresses: true}\n", 1, 8, "how much is empty"},
 		"unknown key":          {"members: {count: 2, colour: red}\n", 1, 21, `no key "colour"`},
 		"one unsafe device":    {"members: {count: 2, medium: ssd, capacity: 1TB}\nlayout: {level: raid1}\ncaches: {size: 1GiB, mode: write-back, protected: true, devices: 1}\n", 3, 51, "use two"},
 		"negative distance":    {"members: {count: 2, medium: ssd, capacity: 1TB}\nlayout: {level: raid1}\nreplica: {kilometres: -3}\n", 3, 0, "not negative"},
