@@ -200,7 +200,7 @@ func (a *Array) Step(until int64) bool {
 	case partGoesOn:
 		a.commandGoesOn(e.subject)
 	case lineIsFree:
-		a.members[e.subject].crossed(a)
+		a.crossed(e.subject)
 	case diskIsFree:
 		a.members[e.subject].disk.free(a)
 	case diskRests:

@@ -166,14 +166,14 @@ func TestWriteAmplificationFollowsDesnoyers(t *testing.T) {
 		f := a.members[0].flash
 		source := rand.New(rand.NewPCG(7, uint64(spare*100)))
 		for i := range pages { // every page is written once
-			f.write(0, int64(i), 1, 1)
+			f.write(0, int64(i), f.nextDie(), 1, 1)
 		}
 		for range 6 * pages {
-			f.write(0, int64(source.IntN(pages)), 1, 1)
+			f.write(0, int64(source.IntN(pages)), f.nextDie(), 1, 1)
 		}
 		f.hostPages, f.programmed = 0, 0
 		for range 4 * pages {
-			f.write(0, int64(source.IntN(pages)), 1, 1)
+			f.write(0, int64(source.IntN(pages)), f.nextDie(), 1, 1)
 		}
 		// What is always free is no room for stale pages.
 		alpha := float64((f.blocks-spareBlocks)*64) / float64(pages)
@@ -198,11 +198,11 @@ func TestADriveThatCompresses(t *testing.T) {
 		f := a.members[0].flash
 		source := rand.New(rand.NewPCG(7, uint64(c*100)))
 		for range 7 * pages {
-			f.write(0, int64(source.IntN(pages)), 1-c, 1)
+			f.write(0, int64(source.IntN(pages)), f.nextDie(), 1-c, 1)
 		}
 		f.hostPages, f.programmed = 0, 0
 		for range 4 * pages {
-			f.write(0, int64(source.IntN(pages)), 1-c, 1)
+			f.write(0, int64(source.IntN(pages)), f.nextDie(), 1-c, 1)
 		}
 		alpha := float64((f.blocks-spareBlocks)*64) / float64(pages) / (1 - c)
 		within(t, fmt.Sprintf("write amplification of what shrinks by %.0f %%", c*100), a.WriteAmplification(0), (1-c)*alpha/(alpha+lambert(-alpha*math.Exp(-alpha))), 0.03)

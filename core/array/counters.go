@@ -74,6 +74,9 @@ func (a *Array) Inside(before Totals) []Counter {
 		if now.Lines[i] > 0 {
 			busy(fmt.Sprintf("member %d interface", i), now.Lines[i], before.Lines[i])
 		}
+		if now.Channels[i] > 0 {
+			busy(fmt.Sprintf("member %d channels", i), now.Channels[i], before.Channels[i])
+		}
 		if m := a.members[i]; m.rebuild != nil {
 			add(fmt.Sprintf("member %d rebuilt", i), "share", float64(m.upTo)/float64(m.rebuild.size))
 		}
@@ -189,7 +192,7 @@ func ratio(part, whole float64) float64 {
 // Totals are running counters at one moment.
 type Totals struct {
 	At                    int64
-	Busy, Lines           []float64 // of each member and its interface, nanoseconds
+	Busy, Lines, Channels []float64 // of each member, its interface and its channels, nanoseconds
 	Hits, Misses, Written []int64   // of each cache; written out in bytes
 	Fast, Slow, Moved     int64     // operations of the tier and past it; bytes it moved
 	Caches                []float64 // of each cache, nanoseconds its own line was busy
@@ -210,10 +213,11 @@ type Totals struct {
 func (a *Array) Totals() Totals {
 	t := Totals{At: a.now, Answered: a.counters.answered, Spent: a.counters.spent, Limit: max(a.allowed.busyUntil(a.now), a.allowedBytes.busyUntil(a.now)), Controller: max(a.operations.busyUntil(a.now), a.throughput.busyUntil(a.now))}
 	for _, m := range a.members {
-		programmed := int64(0)
+		programmed, channels := int64(0), 0.0
 		if m.flash != nil {
-			programmed = m.flash.programmed * pageSize
+			programmed, channels = m.flash.programmed*pageSize, m.flash.channelTime()
 		}
+		t.Channels = append(t.Channels, channels)
 		t.Programmed = append(t.Programmed, programmed)
 		t.Busy, t.Lines = append(t.Busy, m.busyTime(a.now)), append(t.Lines, m.line.busy)
 	}

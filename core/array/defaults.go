@@ -130,6 +130,9 @@ func (g Group) completed() Group {
 	g.FastProgram = cmp.Or(g.FastProgram, 200e-6)
 	g.OverProvision = cmp.Or(g.OverProvision, 0.07)
 	g.BlockPages = cmp.Or(g.BlockPages, 256)
+	if g.Channels > 0 {
+		g.ChannelRate = cmp.Or(g.ChannelRate, 1.2e9)
+	}
 	g.Interface = cmp.Or(g.Interface, line)
 	g.Units = cmp.Or(g.Units, 8)
 	g.Slow = cmp.Or(g.Slow, 1)

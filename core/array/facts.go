@@ -217,6 +217,12 @@ func (g Group) know(at string, know func(string, any)) {
 			program = min(program, g.FastProgram)
 		}
 		reads, writes = float64(g.Dies)/float64(g.ReadTime), float64(g.Dies)/float64(program)
+		if g.Channels > 0 {
+			carried := float64(g.Channels) * float64(g.ChannelRate) / pageSize
+			reads, writes = min(reads, carried), min(writes, carried)
+			know(at+"channels", g.Channels)
+			know(at+"channelRate", g.ChannelRate)
+		}
 		if g.Compresses { // how much of it depends on the content
 			writes = max(writes, float64(g.Interface)/pageSize)
 		}

@@ -29,7 +29,10 @@ type flash struct {
 	fill     int                // pages in it
 	tail     int                // oldest block in use
 	used     int                // blocks in use, the head included
-	turn     int                // die that programs the next page
+	turn     int                // die that programmed the last page
+	channels []line             // between the dies and the rest of the drive, which are shared out among them; none where they carry anything
+	passing  int                // channel that the last page went to be written by
+	moving   float64            // bytes over the channels for cleaning that are still to be spent
 	debt     float64            // die time of cleaning that is still to be spent
 
 	packed float64 // of the page that is being filled with compressed ones
@@ -113,6 +116,11 @@ func (f *flash) occupy(die int, at, time float64) float64 {
 
 // read is when a page that is asked for at is there.
 func (f *flash) read(at float64, page int64, slow float64) float64 {
+	return f.occupy(f.dieOf(page), at, float64(f.group.ReadTime)*1e9*slow)
+}
+
+// dieOf is the die that holds a page.
+func (f *flash) dieOf(page int64) int {
 	_, die := divide(page, len(f.dies))
 	if f.scale == 1 {
 		if chunk := f.logical[page/mapChunk]; chunk != nil {
@@ -121,8 +129,11 @@ func (f *flash) read(at float64, page int64, slow float64) float64 {
 			}
 		}
 	}
-	return f.occupy(die, at, float64(f.group.ReadTime)*1e9*slow)
+	return die
 }
+
+// nextDie is the one that programs the next page: all in turn.
+func (f *flash) nextDie() int { return (f.turn + 1) % len(f.dies) }
 
 // buffered is how many programs each die may be behind before a write has to
 // wait for it.
@@ -130,7 +141,7 @@ const buffered = 4
 
 // write is when a page that arrives at counts as written. Of a drive that compresses it
 // takes only so much of a page of flash.
-func (f *flash) write(at float64, page int64, takes, slow float64) float64 {
+func (f *flash) write(at float64, page int64, die int, takes, slow float64) float64 {
 	const accept = 20e3 // into the drive's own memory
 	f.hostPages++
 	if f.packed += takes; f.packed < 1 {
@@ -145,7 +156,7 @@ func (f *flash) write(at float64, page int64, takes, slow float64) float64 {
 			f.clean(slow)
 		}
 	}
-	f.turn = (f.turn + 1) % len(f.dies)
+	f.turn = die
 	done := f.occupy(f.turn, at, time)
 	if f.debt > 0 {
 		f.pay(at)
@@ -233,6 +244,7 @@ func (f *flash) clean(slow float64) {
 		if *f.entry(page) == int32(oldest*f.group.BlockPages+i) {
 			f.append(page)
 			f.debt += (read + program) * float64(f.scale)
+			f.moving += 2 * pageSize * float64(f.scale)
 		}
 	}
 	f.debt += float64(f.group.EraseTime) * 1e9 * slow * float64(f.scale)
@@ -243,7 +255,10 @@ func (f *flash) clean(slow float64) {
 // pay spends a share of the debt on the die that has just written: a block of writes, and
 // several rounds of all dies, pay most of it.
 func (f *flash) pay(at float64) {
-	share := f.debt / float64(max(f.scale*f.group.BlockPages, 8*len(f.dies)))
+	share := f.debt / float64(f.spreads())
 	f.debt -= share
 	f.occupy(f.turn, at, share)
 }
+
+// spreads is over how many writes most of what cleaning takes is spread.
+func (f *flash) spreads() int { return max(f.scale*f.group.BlockPages, 8*len(f.dies)) }

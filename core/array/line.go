@@ -2,10 +2,12 @@ package array
 
 import "math"
 
-// line is the interface of a drive, which reads and writes share. It serves in the
-// order of arrival, but knows of reads before they arrive: their pages leave the dies at
-// a time that is fixed when they are asked for. So one event is enough for each.
+// line is the interface of a drive, or a channel within an SSD, which reads and writes
+// share. It serves in the order of arrival, but knows of reads before they arrive: their
+// pages leave the dies at a time that is fixed when they are asked for. So one event is
+// enough for each.
 type line struct {
+	subject int32   // of its events: the member, and which of its lines it is
 	perByte float64 // nanoseconds
 	freeAt  float64
 	busy    float64 // nanoseconds spent serving
@@ -14,11 +16,20 @@ type line struct {
 	due     int64 // when the first one is across; an event at another time is of the past
 }
 
-// crossing is a command that crosses the line.
+// lineBits are those of the subject of a line's events that tell which line it is.
+const lineBits = 8
+
+// newLine is a line of a member, of so many bytes a second: the interface is number 0.
+func (m *member) newLine(number int, rate float64) line {
+	return line{subject: int32(m.number<<lineBits | number), perByte: perSecond(rate)}
+}
+
+// crossing is a command, or a page of one, that crosses the line.
 type crossing struct {
 	arrival float64
 	last    float64 // when the last of its pages is there
 	bytes   int
+	page    int64 // of an SSD with channels
 	id      int32
 }
 
@@ -31,8 +42,7 @@ func (l *line) across() int64 {
 }
 
 // cross lets a command cross the line when it arrives, behind those that arrive before.
-func (m *member) cross(a *Array, c crossing) {
-	l := &m.line
+func (l *line) cross(a *Array, c crossing) {
 	if l.first > 32 && l.first > len(l.queue)/2 {
 		l.queue = l.queue[:copy(l.queue, l.queue[l.first:])]
 		l.first = 0
@@ -45,13 +55,18 @@ func (m *member) cross(a *Array, c crossing) {
 	l.queue[i] = c
 	if i == l.first {
 		l.due = l.across()
-		a.events.add(l.due, lineIsFree, int32(m.number))
+		a.events.add(l.due, lineIsFree, l.subject)
 	}
 }
 
-// crossed takes the command on that is across.
-func (m *member) crossed(a *Array) {
+// crossed takes the command on that is across one of the lines of a member.
+func (a *Array) crossed(subject int32) {
+	m := a.members[subject>>lineBits]
 	l := &m.line
+	channel := int(subject&(1<<lineBits-1)) - 1
+	if channel >= 0 {
+		l = &m.flash.channels[channel]
+	}
 	if l.first == len(l.queue) || a.now != l.due {
 		return
 	}
@@ -62,7 +77,13 @@ func (m *member) crossed(a *Array) {
 	l.busy += service
 	if l.first < len(l.queue) {
 		l.due = l.across()
-		a.events.add(l.due, lineIsFree, int32(m.number))
+		a.events.add(l.due, lineIsFree, l.subject)
 	}
-	a.commandGoesOn(c.id)
+	if channel >= 0 {
+		m.overChannel(a, channel, c)
+	} else if cmd := a.commands.at(c.id); cmd.pages < 2 {
+		a.commandGoesOn(c.id)
+	} else {
+		cmd.pages--
+	}
 }

@@ -23,6 +23,8 @@ type command struct {
 	member int32
 	step   commandStep
 	piece  piece
+	pages  int32 // of an SSD with channels: that are on their way
+	ready  int64 // and when the last of those that are not is there
 }
 
 type commandStep uint8
@@ -67,10 +69,13 @@ func newMember(number int, g Group, scale int, models map[mechanics.Disk]*mechan
 		m.disk = newDisk(m, models)
 	case Flash:
 		m.flash = newFlash(g, scale)
-		m.line.perByte = perSecond(float64(g.Interface))
+		m.line = m.newLine(0, float64(g.Interface))
+		for i := range g.Channels {
+			m.flash.channels = append(m.flash.channels, m.newLine(i+1, float64(g.ChannelRate)))
+		}
 	case LowLatency:
 		m.units = make([]float64, g.Units)
-		m.line.perByte = perSecond(float64(g.Interface))
+		m.line = m.newLine(0, float64(g.Interface))
 	}
 	return m
 }
@@ -152,12 +157,14 @@ func (m *member) submit(a *Array, id int32, c *command) {
 		m.disk.submit(a, id, p)
 	case p.write:
 		c.step = commandToMedium
-		m.cross(a, crossing{arrival: float64(a.now), bytes: p.length, id: id})
+		m.line.cross(a, crossing{arrival: float64(a.now), bytes: p.length, id: id})
+	case m.flash != nil && m.flash.channels != nil:
+		m.readOverChannels(a, id, c)
 	default:
 		// Pages cross the line while others are still being read.
 		first, last := m.read(float64(a.now), p)
 		c.step = commandDone
-		m.cross(a, crossing{arrival: first, last: last, bytes: p.length, id: id})
+		m.line.cross(a, crossing{arrival: first, last: last, bytes: p.length, id: id})
 	}
 }
 
@@ -175,19 +182,28 @@ func (a *Array) commandGoesOn(id int32) {
 func (m *member) write(a *Array, id int32, c *command) {
 	at := float64(a.now)
 	if m.flash != nil {
-		takes := 1.0
-		if m.group.Compresses {
-			takes -= a.compressible
+		if m.flash.channels != nil {
+			m.writeOverChannels(a, id, c)
+			return
 		}
+		takes := m.takes(a)
 		first, last := pages(&c.piece)
 		for page := first; page <= last; page++ {
-			at = max(at, m.flash.write(float64(a.now), page, takes, m.slow))
+			at = max(at, m.flash.write(float64(a.now), page, m.flash.nextDie(), takes, m.slow))
 		}
 	} else {
 		at = m.unit(float64(a.now), float64(m.group.ProgramTime)*1e9)
 	}
 	c.step = commandDone
 	a.events.add(int64(math.Ceil(at)), partGoesOn, id)
+}
+
+// takes is how much of a page of flash a page takes that is written now.
+func (m *member) takes(a *Array) float64 {
+	if m.group.Compresses {
+		return 1 - a.compressible
+	}
+	return 1
 }
 
 // read is when the first and the last page of a piece are ready for the line.

@@ -70,6 +70,9 @@ func TestMeasuredAndExplainedAgree(t *testing.T) {
 			d.Caches, d.Tier = nil, nil
 		}
 		d.Members[0].WriteCaching = source.IntN(4) == 0
+		if m := &d.Members[0]; m.Medium == Flash && source.IntN(2) == 0 {
+			m.Channels, m.ChannelRate = 1+source.IntN(8), quantity.ByteRate(30e6+1e9*source.Float64())
+		}
 		if source.IntN(6) == 0 {
 			d.Limits = Limits{Operations: quantity.OpRate(50 + source.IntN(5000))}
 		}

@@ -74,7 +74,7 @@ func TestFlashAgainstAPlainOne(t *testing.T) {
 			plain.trim(page)
 			continue
 		}
-		f.write(0, int64(page), 1, 1)
+		f.write(0, int64(page), f.nextDie(), 1, 1)
 		plain.write(page)
 		if f.programmed != int64(plain.programmed) {
 			t.Fatalf("after %d operations %d pages were programmed, plainly %d", i, f.programmed, plain.programmed)
@@ -97,7 +97,7 @@ func TestAFollowedPageStandsForItsGroup(t *testing.T) {
 		at := 0.0
 		write := func(count int, page func(int) int) {
 			for k := range count {
-				at = max(at, f.write(at, int64(page(k)), 1, 1)-buffered*600e3)
+				at = max(at, f.write(at, int64(page(k)), f.nextDie(), 1, 1)-buffered*600e3)
 			}
 		}
 		write(pages, func(k int) int { return k })

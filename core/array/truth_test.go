@@ -525,6 +525,9 @@ func tinyArray(source *rand.Rand) Description {
 		Layout:  Layout{Level: []Level{Concatenation, Stripe, Mirror, MirrorStripe, Parity, DoubleParity}[pick(6)], Chunk: quantity.Bytes(1+pick(12)) * 4096},
 		Empty:   []quantity.Share{0, 0, 0.5, 1}[pick(4)],
 	}
+	if d.Members[0].Medium == Flash && pick(3) == 0 {
+		d.Members[0].Channels = 1 + pick(4)
+	}
 	for range pick(3) {
 		d.Caches = append(d.Caches, Cache{
 			Name: "c", Size: quantity.MiB, Block: 4096 << pick(6), Mode: []CacheMode{ReadOnly, WriteBack, WriteBack, WriteThrough}[pick(4)],

@@ -101,6 +101,9 @@ func (d Description) Validate() error {
 	return d.validateFaults()
 }
 
+// mostChannels is how many channels an SSD may have.
+const mostChannels = 1<<lineBits - 1
+
 func (g Group) validate(at string) error {
 	if g.Count < 1 || g.Count > 256 {
 		return wrong(at+".count", "%d; from 1 to 256", g.Count)
@@ -115,7 +118,7 @@ func (g Group) validate(at string) error {
 		"rpm": g.RPM, "seekTrack": float64(g.SeekTrack), "seekAverage": float64(g.SeekAverage), "seekFull": float64(g.SeekFull),
 		"outerRate": float64(g.OuterRate), "innerRate": float64(g.InnerRate), "overhead": float64(g.Overhead),
 		"readTime": float64(g.ReadTime), "programTime": float64(g.ProgramTime), "eraseTime": float64(g.EraseTime),
-		"fastProgram": float64(g.FastProgram), "interface": float64(g.Interface), "slow": g.Slow,
+		"fastProgram": float64(g.FastProgram), "channelRate": float64(g.ChannelRate), "interface": float64(g.Interface), "slow": g.Slow,
 	} {
 		if !(value >= 0) || value > 1e15 {
 			return wrong(at+"."+field, "%g; it is not negative and not absurd", value)
@@ -141,6 +144,14 @@ func (g Group) validate(at string) error {
 		return wrong(at+".region", "%s; from 1 MiB to half of the disk", full.Region)
 	case !g.Shingled && (g.Band != 0 || g.Region != 0):
 		return wrong(at+".band", "only a shingled disk has bands and a region; add shingled: true")
+	}
+	switch full := g.completed(); {
+	case (g.Channels != 0 || g.ChannelRate != 0) && g.Medium != Flash:
+		return wrong(at+".channels", "only an ssd has channels here")
+	case g.Channels < 0 || g.Channels > mostChannels || g.Channels > full.Dies:
+		return wrong(at+".channels", "%d for %d dies; up to %d, and not more than dies", g.Channels, full.Dies, mostChannels)
+	case g.ChannelRate != 0 && g.Channels == 0:
+		return wrong(at+".channelRate", "is that of each channel; say how many channels there are")
 	}
 	if g.Compresses && g.Medium != Flash {
 		return wrong(at+".compresses", "only an ssd does that")

@@ -107,6 +107,7 @@ func (d Description) Assumed() (words []string) {
 			note(g.OverProvision > 0, "overProvision", full.OverProvision)
 			note(g.BlockPages > 0, "blockPages", full.BlockPages)
 			note(g.Interface > 0, "interface", full.Interface)
+			note(g.ChannelRate > 0 || g.Channels == 0, "channelRate", full.ChannelRate)
 		case LowLatency:
 			note(g.Units > 0, "units", full.Units)
 			note(g.ReadTime > 0, "readTime", full.ReadTime)
@@ -184,6 +185,9 @@ func (g Group) words() string {
 		}
 	case Flash:
 		text += fmt.Sprintf(", %d dies, %s to read and %s to program a page, %s over-provisioned, over a line of %s", full.Dies, full.ReadTime, full.ProgramTime, full.OverProvision, full.Interface)
+		if g.Channels > 0 {
+			text += fmt.Sprintf(", behind %d channels of %s", full.Channels, full.ChannelRate)
+		}
 		if g.Compresses {
 			text += ", compressing what is written"
 		}

@@ -54,6 +54,8 @@ var fields = []FactField{
 	{Key: "media[].readRate", Label: "sequential reads", Kind: "throughput", Hint: "of one alone, at best"},
 	{Key: "media[].writeRate", Label: "sequential writes", Kind: "throughput", Hint: "of one alone, at best"},
 	{Key: "media[].interface", Label: "interface", Kind: "throughput", Hint: "what the interface of one carries"},
+	{Key: "media[].channels", Label: "channels", Kind: "whole", Hint: "between the dies of an SSD and the rest of it"},
+	{Key: "media[].channelRate", Label: "rate of a channel", Kind: "throughput"},
 	{Key: "media[].rpm", Label: "turns a minute", Kind: "number", Hint: "of a hard disk: with the seek times its random rates are worked out"},
 	{Key: "media[].seekTrack", Label: "seek to the next track", Kind: "time"},
 	{Key: "media[].seekAverage", Label: "average seek", Kind: "time"},
