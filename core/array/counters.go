@@ -78,7 +78,7 @@ func (a *Array) Inside(before Totals) []Counter {
 			busy(fmt.Sprintf("member %d channels", i), now.Channels[i], before.Channels[i])
 		}
 		if m := a.members[i]; m.rebuild != nil {
-			add(fmt.Sprintf("member %d rebuilt", i), "share", float64(m.upTo)/float64(m.rebuild.size))
+			add(fmt.Sprintf("member %d rebuilt", i), "share", float64(m.rebuild.upTo)/float64(m.rebuild.size))
 		}
 		if d := a.members[i].disk; d != nil && d.shingled != nil {
 			add(fmt.Sprintf("member %d region in use", i), "share", float64(d.shingled.sum)/float64(d.shingled.size))

@@ -47,10 +47,15 @@ func (d Description) Usable() quantity.Bytes {
 		return smallest
 	case MirrorStripe:
 		return smallest * n / 2
-	case Parity:
-		return smallest * (n - 1)
-	case DoubleParity:
-		return smallest * (n - 2)
+	case Parity, DoubleParity:
+		parity := quantity.Bytes(1)
+		if d.Layout.Level == DoubleParity {
+			parity = 2
+		}
+		if columns := quantity.Bytes(d.Layout.Stripe); columns > 0 {
+			return smallest * ((n - quantity.Bytes(d.Layout.Spares)) / columns) * (columns - parity)
+		}
+		return smallest * (n - parity)
 	}
 	return sum
 }

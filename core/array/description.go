@@ -95,6 +95,11 @@ type Group struct {
 type Layout struct {
 	Level Level
 	Chunk quantity.Bytes // default 64 KiB
+
+	// Of parity that is declustered: stripes lie on fewer members than there are, each
+	// on others, and the room of some members is kept free for those that fail.
+	Stripe int // members of a stripe, parity included; 0 for all
+	Spares int // members whose room is kept free, a part on each
 }
 
 // Controller is what every operation passes.

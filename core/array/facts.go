@@ -25,6 +25,10 @@ func (d Description) Setup() setup.Setup {
 	}
 	know("layout.level", d.Layout.Level)
 	know("layout.chunk", d.Layout.Chunk)
+	if d.Layout.Stripe > 0 {
+		know("layout.stripe", d.Layout.Stripe)
+		know("layout.spares", d.Layout.Spares)
+	}
 	if failed := d.failedFromStart(); failed > 0 {
 		know("layout.missing", failed)
 	}

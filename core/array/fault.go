@@ -100,6 +100,10 @@ func (a *Array) strike(f Fault) {
 	m := a.members[min(f.Member, len(a.members)-1)]
 	switch f.Kind {
 	case MemberFails:
+		if l := a.layoutOf(f.Member); m.failed && l.spread != nil {
+			a.counters.faultsIgnored++ // others hold what it held, or are about to
+			break
+		}
 		m.failed, m.upTo, m.rebuild, m.rotten = true, 0, nil, nil
 	case MemberSlows:
 		m.slow = f.Factor

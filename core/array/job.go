@@ -310,11 +310,12 @@ type watcher interface {
 	served(level int, n int32, offset int64, length int) // a job is given bytes of a cache
 	forgot(level int, offset int64, length int)          // a cache has them no more
 	leaving(level int, n int32, offset int64, length int)
-	packed(n, by int32, part unitPart)                // a unit of what a job carries is what another one writes to the pool
-	unpacked(n, by int32, part unitPart)              // what a job read of the pool is given to another
-	same(n int32, part unitPart)                      // a unit that a job writes is the same as what lies somewhere
-	landed(slot int32)                                // of the tier, which holds zeros at first
-	gathered(n, from int32, volume int64, length int) // what a job carries is written by another
-	zeroed(l *layout, from, to int64)                 // a range of all members was given back
-	remade(l *layout, member int, at, length int64)   // a range of a member that failed
+	packed(n, by int32, part unitPart)                               // a unit of what a job carries is what another one writes to the pool
+	unpacked(n, by int32, part unitPart)                             // what a job read of the pool is given to another
+	same(n int32, part unitPart)                                     // a unit that a job writes is the same as what lies somewhere
+	landed(slot int32)                                               // of the tier, which holds zeros at first
+	gathered(n, from int32, volume int64, length int)                // what a job carries is written by another
+	zeroed(l *layout, member int, from, to int64)                    // a range of a member was given back
+	moved(l *layout, stripe int64, column, to int, at, length int64) // a range of a column of a stripe is made anew on another member
+	remade(l *layout, member int, at, length int64)                  // a range of a member that failed
 }

@@ -12,9 +12,11 @@ type layout struct {
 	chunk   int64
 	shift   uint // of the chunk size when that is a power of two, otherwise 0
 	members int
+	columns int // members of a stripe
 	data    int // members of a stripe that hold data
 	parity  int // members of a stripe that hold parity
 	ends    []int64
+	spread  *spread // nil where every stripe has all members
 }
 
 func newLayout(form Layout, members []Group, base int) *layout {
@@ -22,8 +24,11 @@ func newLayout(form Layout, members []Group, base int) *layout {
 	if chunk := uint64(l.chunk); chunk&(chunk-1) == 0 && chunk > 1 {
 		l.shift = uint(bits.TrailingZeros64(chunk))
 	}
-	l.members = len(members)
-	l.data = l.members
+	l.members, l.columns = len(members), len(members)
+	if form.Stripe > 0 {
+		l.columns, l.spread = form.Stripe, newSpread(len(members), form.Stripe, form.Spares)
+	}
+	l.data = l.columns
 	switch l.level {
 	case Parity:
 		l.parity = 1
@@ -65,7 +70,7 @@ func (l *layout) Place(offset int64) (member int, at int64) {
 	}
 	number, within := l.split(offset)
 	stripe, column := divide(number, l.data)
-	at = stripe*l.chunk + within
+	at = l.row(stripe)*l.chunk + within
 	switch l.level {
 	case MirrorStripe:
 		return 2 * column, at
@@ -79,6 +84,9 @@ func (l *layout) Place(offset int64) (member int, at int64) {
 // member to the left with each stripe; data begins behind it, so that consecutive
 // chunks go round all members.
 func (l *layout) column(stripe int64, column int) int {
+	if l.spread != nil {
+		return l.spread.column(l, stripe, column)
+	}
 	return (l.parityMember(stripe) + l.parity + column) % l.members
 }
 
@@ -120,11 +128,19 @@ func (l *layout) copies() int {
 // member is a member of the layout.
 func (l *layout) member(a *Array, m int) *member { return a.members[l.base+m] }
 
-// missing counts the members that do not hold all of what they should.
+// missing counts the members that do not hold all of what they should, and of which
+// nobody else holds all of it.
 func (l *layout) missing(a *Array) (count int) {
 	for m := range l.members {
 		if l.member(a, m).failed {
 			count++
+		}
+	}
+	if l.spread != nil {
+		for _, m := range l.spread.moved {
+			if m.whole {
+				count--
+			}
 		}
 	}
 	return count
@@ -329,11 +345,12 @@ func (l *layout) trim(a *Array, from, to int64) {
 	if l.parity > 0 {
 		width := l.width()
 		for stripe := (from + width - 1) / width; (stripe+1)*width <= to && l.allFlash(a); stripe++ {
-			for m := range l.members {
-				l.member(a, m).trim(stripe*l.chunk, (stripe+1)*l.chunk)
-			}
-			if a.watch != nil {
-				a.watch.zeroed(l, stripe*l.chunk, (stripe+1)*l.chunk)
+			at := l.row(stripe) * l.chunk
+			for i := range l.columns {
+				m := l.column(stripe, i)
+				if l.member(a, m).trim(at, at+l.chunk); a.watch != nil {
+					a.watch.zeroed(l, m, at, at+l.chunk)
+				}
 			}
 		}
 		return

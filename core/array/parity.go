@@ -31,14 +31,14 @@ func (l *layout) stripes(from, to int64, each func(stripe, from, to int64)) {
 // are read anyway first.
 func (l *layout) planParityRead(a *Array, j *job, from, to int64) {
 	l.stripes(from, to, func(stripe, from, to int64) {
-		base := stripe * l.chunk
+		base := l.row(stripe) * l.chunk
 		l.cover(stripe, from, to, func(column int, s span) {
 			if m := l.column(stripe, column); l.member(a, m).has(base + s.high) {
 				a.pieces = append(a.pieces, l.piece(a, m, base+s.low, s.high-s.low, false))
 				return
 			}
 			needed := l.data
-			for i := range l.members { // data columns, then parity
+			for i := range l.columns { // data columns, then parity
 				m := l.column(stripe, i)
 				if needed > 0 && l.member(a, m).has(base+s.high) {
 					a.pieces = append(a.pieces, l.piece(a, m, base+s.low, s.high-s.low, false))
@@ -92,10 +92,10 @@ func (l *layout) writeStripe(a *Array, j *job, stripe, from, to int64) {
 // reads first what costs less: the old data and parity, or the data that stays. It
 // reports whether anything has to be read.
 func (l *layout) writeSpan(a *Array, j *job, stripe int64, s span, touched *[256]bool, count int) bool {
-	base := stripe * l.chunk
+	base := l.row(stripe) * l.chunk
 	has := func(m int) bool { return l.member(a, m).has(base + s.high) }
 	var parities, lostTouched, lostRest int
-	for i := range l.members {
+	for i := range l.columns {
 		isThere := has(l.column(stripe, i))
 		switch {
 		case i >= l.data && isThere:
@@ -118,7 +118,7 @@ func (l *layout) writeSpan(a *Array, j *job, stripe int64, s span, touched *[256
 			a.pieces = append(a.pieces, p)
 		}
 	}
-	for i := range l.members {
+	for i := range l.columns {
 		m := l.column(stripe, i)
 		if i < l.data && !touched[i] {
 			continue
@@ -136,7 +136,7 @@ func (l *layout) writeSpan(a *Array, j *job, stripe int64, s span, touched *[256
 	oldNeeded := lostRest > 0 || lostTouched == 0 && count+parities < l.data-count
 	restNeeded := lostTouched > 0 || !oldNeeded
 	readAny := false
-	for i := range l.members {
+	for i := range l.columns {
 		isParity := i >= l.data
 		wanted := restNeeded && !isParity && !touched[i] || oldNeeded && (isParity || touched[i])
 		if wanted && has(l.column(stripe, i)) {

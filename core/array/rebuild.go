@@ -11,10 +11,13 @@ type rebuild struct {
 	piece  int64 // read and written at a time: whole chunks
 	at     int64 // where the next piece begins
 	size   int64
+	upTo   int64   // what is made anew lies before
+	moves  int     // number among those of a declustered layout that moved; -1 for one whose member has it
 	gap    float64 // nanoseconds a byte
 	due    float64
 	flying int
 	paused bool // until one of those in flight is done
+	waits  bool // for another one
 	ready  map[int64]bool
 	again  map[int64]bool // pieces that were written to since they were read
 }
@@ -32,13 +35,17 @@ const (
 func (a *Array) beginRebuild(f Fault) {
 	m := a.members[f.Member]
 	l := a.layoutOf(f.Member)
-	if !m.failed || m.rebuild != nil || l.missing(a) > l.survives() {
+	if !m.failed || m.rebuild != nil || l.missing(a) > l.survives() || l.spread != nil && !l.spread.takesOver(f.Member-l.base) {
 		a.counters.faultsIgnored++
 		return
 	}
 	r := &rebuild{
-		number: len(a.rebuilds), member: f.Member, layout: l, piece: (rebuildPiece + l.chunk - 1) / l.chunk * l.chunk,
+		moves: -1, number: len(a.rebuilds), member: f.Member, layout: l, piece: (rebuildPiece + l.chunk - 1) / l.chunk * l.chunk,
 		size: int64(m.group.Capacity), gap: perSecond(float64(f.Rate)), ready: map[int64]bool{}, again: map[int64]bool{},
+	}
+	if l.spread != nil {
+		r.moves = len(l.spread.moved)
+		l.spread.moved = append(l.spread.moved, &moved{member: f.Member - l.base, by: r})
 	}
 	m.rebuild, m.upTo = r, 0
 	a.rebuilds = append(a.rebuilds, r)
@@ -72,6 +79,10 @@ func (r *rebuild) next(a *Array) {
 	}
 	at := r.at
 	length := min(r.piece, r.size-at)
+	if s := r.layout.spread; s != nil && s.awaits(a, r, at+length) {
+		r.waits = true
+		return
+	}
 	r.at += length
 	r.due = max(r.due, float64(a.now)) + r.gap*float64(length)
 	r.make(a, at)
@@ -92,8 +103,13 @@ func (r *rebuild) make(a *Array, at int64) {
 	j := a.jobs.at(n)
 	j.tag, j.step, j.pending = r.number, stepMembers, 1
 	r.flying++
-	failed := !r.layout.planRebuild(a, n, r.member-r.layout.base, at, length)
-	a.partDone(n, failed)
+	enough := false
+	if r.moves >= 0 {
+		enough = r.layout.spread.rebuild(r.layout, a, n, r.moves, at, length)
+	} else {
+		enough = r.layout.planRebuild(a, n, r.member-r.layout.base, at, length)
+	}
+	a.partDone(n, !enough)
 }
 
 // planRebuild reads a range of the other members that hold what a missing one held,
@@ -115,6 +131,8 @@ func (l *layout) planRebuild(a *Array, n int32, missing int, at, length int64) b
 func (l *layout) readOthers(a *Array, n int32, member int, at, length int64) bool {
 	sources := l.data
 	switch {
+	case l.spread != nil:
+		return l.spread.recover(l, a, n, member, at, length)
 	case l.copies() > 1:
 		sources = 1
 	case l.parity == 0:
@@ -133,11 +151,24 @@ func (l *layout) readOthers(a *Array, n int32, member int, at, length int64) boo
 	return sources == 0
 }
 
+// has notes up to where all is made anew: the member has it, or others do.
+func (r *rebuild) has(a *Array, upTo int64) {
+	r.upTo = upTo
+	if r.moves >= 0 {
+		m := r.layout.spread.moved[r.moves]
+		m.upTo, m.whole = upTo, upTo >= r.size
+		r.layout.spread.wake(a, r)
+		return
+	}
+	m := a.members[r.member]
+	m.upTo, m.failed = upTo, upTo < r.size
+}
+
 // touch notes that a range is written that the member does not have yet: what is
 // under way there was read too early.
 func (r *rebuild) touch(a *Array, place, length int64) {
 	for at := place / r.piece * r.piece; at < min(place+length, r.at); at += r.piece {
-		if at >= a.members[r.member].upTo {
+		if at >= r.upTo {
 			r.again[at] = true
 		}
 	}
@@ -153,20 +184,23 @@ func (a *Array) rebuildDone(j job) {
 	}
 	if j.failed {
 		m.rebuild = nil // too many others are missing by now
+		if r.moves >= 0 {
+			r.layout.spread.wake(a, r)
+		}
 		return
 	}
 	r.ready[j.offset] = true
-	for r.ready[m.upTo] {
-		delete(r.ready, m.upTo)
-		if r.again[m.upTo] {
-			delete(r.again, m.upTo)
-			r.make(a, m.upTo)
+	for r.ready[r.upTo] {
+		delete(r.ready, r.upTo)
+		if r.again[r.upTo] {
+			delete(r.again, r.upTo)
+			r.make(a, r.upTo)
 			break
 		}
-		m.upTo = min(m.upTo+r.piece, r.size)
+		r.has(a, min(r.upTo+r.piece, r.size))
 	}
-	if m.upTo >= r.size {
-		m.failed, m.rebuild = false, nil
+	if r.upTo >= r.size {
+		m.rebuild = nil
 		return
 	}
 	if r.paused {

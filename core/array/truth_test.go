@@ -2,6 +2,7 @@ package array
 
 import (
 	"fmt"
+	"iter"
 	"math"
 	"math/rand/v2"
 	"slices"
@@ -58,8 +59,9 @@ func newTruth(t *testing.T, a *Array, what string, content func(int64) uint32) *
 			w.members[m+i][at/sector] = content(s)
 		}
 	}
-	for row := int64(0); l.parity > 0 && row < a.pool/int64(l.data)/sector; row++ {
-		stripe := row * sector / l.chunk
+	for at := int64(0); l.parity > 0 && at < a.pool/int64(l.data); at += sector {
+		stripe := at / l.chunk
+		row := (l.row(stripe)*l.chunk + at%l.chunk) / sector
 		data := make([]uint32, l.data)
 		for i := range data {
 			data[i] = w.members[l.column(stripe, i)][row]
@@ -151,8 +153,7 @@ func (w *truth) known(pieces []piece) map[spot]uint32 {
 
 // row works out the data of a row of a stripe from what is known, trying nothing but
 // the two equations. Missing columns are -1 in the answer when they stay unknown.
-func (w *truth) row(l *layout, at int64, known map[spot]uint32) ([]uint32, bool) {
-	stripe, row := at/l.chunk, at/sector
+func (w *truth) row(l *layout, stripe, row int64, known map[spot]uint32) ([]uint32, bool) {
 	data, lacking := make([]uint32, l.data), []int{}
 	for i := range data {
 		v, has := known[spot{l.base + l.column(stripe, i), row}]
@@ -221,7 +222,7 @@ func (w *truth) planned(n int32, l *layout, k kind, volume, place int64, length 
 			}
 		}
 		if !found && l.parity > 0 {
-			if data, solved := w.row(l, at, known); solved {
+			if data, solved := w.row(l, (place+off)/l.width(), at/sector, known); solved {
 				column := int((place + off) / l.chunk % int64(l.data))
 				w.give(n, s, data[column])
 				found = true
@@ -266,11 +267,12 @@ func (w *truth) parity(l *layout, here spot, known, fresh map[spot]uint32) uint3
 	if l.parity == 0 {
 		w.wrong("member %d is written at row %d, which is none of the data", here.member, here.row)
 	}
-	stripe := here.row * sector / l.chunk
-	number := -1
-	for i := range l.parity {
-		if l.base+l.column(stripe, l.data+i) == here.member {
-			number = i
+	stripe, number := int64(0), -1
+	for s := range l.stripesIn(here.row * sector / l.chunk) {
+		for i := range l.parity {
+			if l.base+l.column(s, l.data+i) == here.member {
+				stripe, number = s, i
+			}
 		}
 	}
 	if number < 0 {
@@ -297,7 +299,7 @@ func (w *truth) parity(l *layout, here spot, known, fresh map[spot]uint32) uint3
 	case hasOld:
 		return old
 	}
-	all, solved := w.row(l, here.row*sector, known)
+	all, solved := w.row(l, stripe, here.row, known)
 	if !solved {
 		w.wrong("parity at row %d of member %d cannot be known", here.row, here.member)
 	}
@@ -307,6 +309,41 @@ func (w *truth) parity(l *layout, here spot, known, fresh map[spot]uint32) uint3
 		}
 	}
 	return parityOf(number, all)
+}
+
+// stripesIn are the stripes that lie in a row of chunks of all members.
+func (l *layout) stripesIn(row int64) iter.Seq[int64] {
+	return func(yield func(int64) bool) {
+		for s := int64(0); l.spread != nil && s < l.spread.groups; s++ {
+			if !yield(row*l.spread.groups + s) {
+				return
+			}
+		}
+		if l.spread == nil {
+			yield(row)
+		}
+	}
+}
+
+// moved fills a range of what takes over a column of a stripe from the others as they are.
+func (w *truth) moved(l *layout, stripe int64, column, to int, from, length int64) {
+	for at := from; at < from+length; at += sector {
+		known := map[spot]uint32{}
+		for i := range l.columns {
+			if m := l.column(stripe, i); i != column && l.member(w.a, m).has(from+length) {
+				known[spot{l.base + m, at / sector}] = w.members[l.base+m][at/sector]
+			}
+		}
+		data, solved := w.row(l, stripe, at/sector, known)
+		if !solved {
+			w.wrong("column %d of stripe %d cannot be made anew", column, stripe)
+		}
+		if column >= l.data {
+			w.members[l.base+to][at/sector] = parityOf(column-l.data, data)
+		} else {
+			w.members[l.base+to][at/sector] = data[column]
+		}
+	}
 }
 
 func (w *truth) kept(level int, n int32, offset int64, length int) {
@@ -426,11 +463,9 @@ func (w *truth) gathered(n, from int32, volume int64, length int) {
 	}
 }
 
-// zeroed lets a range of all members of a layout read as zeros.
-func (w *truth) zeroed(l *layout, from, to int64) {
-	for m := range l.members {
-		clear(w.members[l.base+m][from/sector : to/sector])
-	}
+// zeroed lets a range of a member of a layout read as zeros.
+func (w *truth) zeroed(l *layout, member int, from, to int64) {
+	clear(w.members[l.base+member][from/sector : to/sector])
 }
 
 // lies is what lies at a place of the pool: read from any member that has it, or
@@ -456,7 +491,7 @@ func (w *truth) lies(place int64) uint32 {
 			return v
 		}
 	}
-	data, solved := w.row(l, at, known)
+	data, solved := w.row(l, place/l.width(), at/sector, known)
 	if !solved {
 		w.wrong("nothing tells what lies at %d", place)
 	}
@@ -503,7 +538,7 @@ func (w *truth) remade(l *layout, member int, from, length int64) {
 			}
 			continue
 		}
-		data, solved := w.row(l, at, known)
+		data, solved := w.row(l, at/l.chunk, at/sector, known)
 		if !solved {
 			w.wrong("row %d of member %d cannot be made anew", at/sector, member)
 		}
@@ -524,6 +559,9 @@ func tinyArray(source *rand.Rand) Description {
 		Members: []Group{{Count: []int{2, 3, 4, 5, 6}[pick(5)], Medium: []Medium{HardDisk, Flash, LowLatency}[pick(3)], Capacity: quantity.MiB + quantity.Bytes(pick(3))*768*quantity.KiB}},
 		Layout:  Layout{Level: []Level{Concatenation, Stripe, Mirror, MirrorStripe, Parity, DoubleParity}[pick(6)], Chunk: quantity.Bytes(1+pick(12)) * 4096},
 		Empty:   []quantity.Share{0, 0, 0.5, 1}[pick(4)],
+	}
+	if n := d.Members[0].Count; (d.Layout.Level == Parity || d.Layout.Level == DoubleParity) && pick(2) == 0 {
+		d.Members[0].Count, d.Layout.Stripe, d.Layout.Spares = n+3, 3+pick(3), pick(4)
 	}
 	if d.Members[0].Medium == Flash && pick(3) == 0 {
 		d.Members[0].Channels = 1 + pick(4)
@@ -676,7 +714,7 @@ func follow(t *testing.T, what string, d Description, source *rand.Rand) (fails,
 			a.Writes([]float64{0, 0.3, 0.7, 0.95}[source.IntN(4)], []float64{0, 0.5, 1}[source.IntN(3)])
 		}
 		switch chance := source.IntN(100); {
-		case chance == 0 && fails < a.layout.tolerates():
+		case chance == 0 && (fails < a.layout.tolerates() || a.layout.spread != nil && a.layout.missing(a) < a.layout.tolerates()):
 			m := source.IntN(a.layout.members)
 			if a.members[m].failed {
 				break
@@ -692,7 +730,7 @@ func follow(t *testing.T, what string, d Description, source *rand.Rand) (fails,
 				w.members[m][row] = 0xbad00000 + uint32(row)
 			}
 			fails++
-		case chance == 1:
+		case chance == 1 || chance == 11 && a.layout.spread != nil:
 			for m := range a.layout.members {
 				if a.members[m].failed && a.members[m].rebuild == nil {
 					a.strike(Fault{Kind: RebuildBegin, Member: m, Rate: 5e6})

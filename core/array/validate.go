@@ -61,6 +61,9 @@ func (d Description) Validate() error {
 	case d.Layout.Chunk != 0 && (d.Layout.Chunk < 4096 || d.Layout.Chunk > 64*quantity.MiB || d.Layout.Chunk%4096 != 0):
 		return wrong("layout.chunk", "%s; a multiple of 4 KiB up to 64 MiB", d.Layout.Chunk)
 	}
+	if err := d.Layout.validateSpread(total, least); err != nil {
+		return err
+	}
 	if d.Usable() <= 0 {
 		return wrong("layout.chunk", "no member of %s holds a chunk of %s: nothing is left for data; use smaller chunks", d.smallest(), cmp.Or(d.Layout.Chunk, 64*quantity.KiB))
 	}
@@ -162,6 +165,26 @@ func (g Group) validate(at string) error {
 	}
 	if g.Medium == HardDisk && full.InnerRate > full.OuterRate {
 		return wrong(at+".innerRate", "%s is more than the outer tracks give (%s)", full.InnerRate, full.OuterRate)
+	}
+	return nil
+}
+
+// validateSpread makes sure that rows of all members are whole stripes and room that is
+// kept free.
+func (l Layout) validateSpread(members, least int) error {
+	isParity := l.Level == Parity || l.Level == DoubleParity
+	switch {
+	case l.Stripe == 0 && l.Spares == 0:
+	case l.Stripe < 0 || l.Spares < 0 || !isParity:
+		return wrong("layout.stripe", "%d, and room of %d kept free; only raid5 and raid6 can be declustered", l.Stripe, l.Spares)
+	case l.Stripe == 0:
+		return wrong("layout.spares", "%d; room is kept free on all members where stripes have fewer: add stripe: how many each has", l.Spares)
+	case l.Stripe < least:
+		return wrong("layout.stripe", "%d members; a stripe of %s needs at least %d", l.Stripe, l.Level, least)
+	case l.Spares >= members || (members-l.Spares)%l.Stripe != 0:
+		return wrong("layout.stripe", "%d members less the room of %d are not a number of stripes of %d; choose stripe and spares so that they are", members, l.Spares, l.Stripe)
+	case l.Stripe == members:
+		return wrong("layout.stripe", "%d, which are all members; leave it out", l.Stripe)
 	}
 	return nil
 }

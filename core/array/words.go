@@ -17,6 +17,9 @@ func (d Description) Words() []string {
 		words = append(words, g.words())
 	}
 	words = append(words, fmt.Sprintf("They form %s with chunks of %s and leave %s for data.", d.Layout.Level, d.Layout.Chunk, asSold(d.Usable())))
+	if d.Layout.Stripe > 0 {
+		words = append(words, d.Layout.spreadWords(len(d.expandedMembers())))
+	}
 	if l := d.Limits; l.Operations > 0 || l.Throughput > 0 {
 		words = append(words, l.words())
 	}
@@ -202,6 +205,14 @@ func (g Group) words() string {
 	}
 	if full.Slow > 1 {
 		text += fmt.Sprintf(", %g times slower than they should be", full.Slow)
+	}
+	return text + "."
+}
+
+func (l Layout) spreadWords(members int) string {
+	text := fmt.Sprintf("A stripe has %d of the %d members, each one others", l.Stripe, members)
+	if l.Spares > 0 {
+		text += fmt.Sprintf("; the room of %d is kept free, a part on each, and takes what members held that fail", l.Spares)
 	}
 	return text + "."
 }

@@ -69,6 +69,8 @@ var fields = []FactField{
 	{Key: "media[].writeCache", Label: "volatile write cache", Kind: "truth"},
 	{Key: "layout.level", Label: "level", Kind: "choice", Choices: []string{"single", "concatenation", "raid0", "raid1", "raid10", "raid5", "raid6"}},
 	{Key: "layout.chunk", Label: "chunk", Kind: "size"},
+	{Key: "layout.stripe", Label: "members of a stripe", Kind: "whole", Hint: "where it is declustered: fewer than there are"},
+	{Key: "layout.spares", Label: "members whose room is kept free", Kind: "whole"},
 	{Key: "layout.missing", Label: "members missing", Kind: "whole"},
 	{Key: "layout.madeBy", Label: "made by", Kind: "text"},
 	{Key: "volume.operations", Label: "operations allowed", Kind: "rate", Hint: "a limit that the array sets to the volume"},

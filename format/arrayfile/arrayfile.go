@@ -195,7 +195,7 @@ func (r *reader) entries() entries {
 			})
 		},
 		"layout": func(n ast.Node) error {
-			return r.mapping(n, "a layout", "layout", entries{"level": word(&d.Layout.Level), "chunk": size(&d.Layout.Chunk)})
+			return r.mapping(n, "a layout", "layout", entries{"level": word(&d.Layout.Level), "chunk": size(&d.Layout.Chunk), "stripe": whole(&d.Layout.Stripe), "spares": whole(&d.Layout.Spares)})
 		},
 		"limits": func(n ast.Node) error {
 			return r.mapping(n, "limits", "limits", entries{
