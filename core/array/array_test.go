@@ -681,6 +681,10 @@ func anyArray(source *rand.Rand) Description {
 		Members: []Group{{Count: []int{2, 4, 6, 8}[pick(4)], Medium: []Medium{HardDisk, Flash, LowLatency}[pick(3)], Capacity: quantity.Bytes(1+pick(40)) * gb}},
 		Layout:  Layout{Level: levels[pick(6)], Chunk: 4096 << pick(6)},
 	}
+	if m := &d.Members[0]; (d.Layout.Level == Parity || d.Layout.Level == DoubleParity) && pick(3) == 0 {
+		d.Layout.Stripe, d.Layout.Spares = 3+pick(3), pick(3)
+		m.Count = d.Layout.Stripe*(2+pick(2)) + d.Layout.Spares
+	}
 	if pick(2) == 0 {
 		d.Link = Link{Rate: quantity.ByteRate(1+pick(1000)) * 1e6, RoundTrip: quantity.Seconds(source.Float64() * 1e-3), Count: 1 + pick(3), Combined: []Combined{Bundle, Multipath}[pick(2)]}
 	}

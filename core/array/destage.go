@@ -32,8 +32,8 @@ const (
 // fit tells a cache what it writes to.
 func (c *cache) fit(a *Array, level int) {
 	c.out.unit, c.out.depth = destageUnit, 32
-	if level+1 < len(a.caches) {
-		return
+	if slices.ContainsFunc(a.caches[level+1:], func(below *cache) bool { return below.spec.Mode == WriteBack }) {
+		return // that one takes what is written, and gathers it
 	}
 	c.out.depth = max(32, 32*a.layout.members)
 	if a.layout.parity > 0 {

@@ -411,6 +411,9 @@ func (d Description) validateTarget(at string, f Fault) error {
 		if l := d.levelOf(f.Member); l == Stripe || l == Concatenation {
 			return wrong(at+".kind", "%s keeps nothing that a member could be rebuilt from", l)
 		}
+		if l := d.Layout; l.Stripe > 0 && l.Spares == 0 && f.Member < len(d.expandedMembers()) {
+			return wrong(at+".kind", "no room is kept free for what a member held; add layout: {spares: 1}, as many as may be made anew")
+		}
 	case CacheFails, CacheReturns, BatteryFails, BatteryReturns:
 		if f.Cache < 0 || f.Cache >= len(d.Caches) {
 			return wrong(at+".cache", "%d; the array has %d caches, counted from 0", f.Cache, len(d.Caches))

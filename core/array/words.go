@@ -315,6 +315,9 @@ func (d Description) survives() string {
 	if d.Layout.Level == Mirror && total == 2 {
 		lost = "the loss of any one member"
 	}
+	if spares := d.Layout.Spares; spares > 0 {
+		lost += fmt.Sprintf(", and of %d more, each when the one before was made anew,", spares)
+	}
 	if len(unsafe) == 0 {
 		return fmt.Sprintf("It survives %s and a power cut.", lost)
 	}

@@ -41,8 +41,13 @@ func (s Setup) mediaCeilings(u Use) (hops []Hop) {
 		all = append(all, m)
 	}
 	reads, writes := g.cost(int64(u.Block), false, u.Sequential), g.cost(int64(u.Block), true, u.Sequential)
-	if p := g.parity(); p > 0 && u.Sequential && s.Text("media[0].kind") == "hard disk" && g.members > p {
-		reads.readBytes *= alive / float64(g.members-p) // parity passes under the heads as well
+	data := float64(g.members - g.parity())
+	if stripe := s.Number("layout.stripe"); stripe > float64(g.parity()) && stripe < members && g.parity() > 0 {
+		reads, writes = g.declustered(int(stripe), u)
+		data = (members - s.Number("layout.spares")) * (stripe - float64(g.parity())) / stripe
+	}
+	if g.parity() > 0 && u.Sequential && s.Text("media[0].kind") == "hard disk" && data > 0 {
+		reads.readBytes *= alive / data // parity, and room that is kept free, pass under the heads as well
 	}
 	total := reads.times(float64(u.Reads)).plus(writes.times(float64(1 - u.Reads)))
 	among := float64(max(u.Depth, 0)) * max(total.reads, total.writes, 1) / alive

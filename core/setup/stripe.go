@@ -59,6 +59,27 @@ func (g geometry) cost(block int64, write, sequential bool) cost {
 	return cost{reads: pieces, readBytes: bytes}
 }
 
+// declustered is what reads and writes cost where each stripe has fewer members than
+// there are: of those that are missing it has none, one, or more, as chance has it
+// (the hypergeometric distribution).
+func (g geometry) declustered(stripe int, u Use) (reads, writes cost) {
+	one := g
+	one.members = stripe
+	for lacks := range min(g.missing, stripe) + 1 {
+		share := 1.0
+		for i := range lacks { // the members of the stripe, drawn one after the other
+			share *= float64(g.missing-i) / float64(g.members-i) * float64(stripe-i) / float64(i+1)
+		}
+		for i := range stripe - lacks {
+			share *= float64(g.members-g.missing-i) / float64(g.members-lacks-i)
+		}
+		one.missing = lacks
+		reads = reads.plus(one.cost(int64(u.Block), false, u.Sequential).times(share))
+		writes = writes.plus(one.cost(int64(u.Block), true, u.Sequential).times(share))
+	}
+	return reads, writes
+}
+
 // pieces is how many of so many columns an operation touches on average: with
 // multiples of its size, chunks that lie side by side.
 func (g geometry) pieces(block int64, columns int) float64 {
