@@ -309,6 +309,7 @@ func (pieces) gathered(int32, int32, int64, int) {}
 func (pieces) zeroed(*layout, int, int64, int64) {}
 func (pieces) moved(*layout, int64, int, int, int64, int64) {
 }
+func (pieces) reached(int, int64, int64)         {}
 func (pieces) remade(*layout, int, int64, int64) {}
 
 // More of anything is never slower: members, links, depth, cache. There are three

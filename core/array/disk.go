@@ -106,8 +106,12 @@ func (d *disk) submit(a *Array, id int32, p *piece) {
 			return
 		}
 		if d.cache != nil {
-			d.takeWrite(a, id, p)
-			return
+			if !a.jobs.at(a.commands.at(id).job).lasting {
+				d.takeWrite(a, id, p)
+				return
+			}
+			d.cache.drop(from, to) // what it holds of that is old
+			d.answerFlushes(a)
 		}
 		d.queue(a, d.place(id, true, from, p.length, float64(a.now)))
 		return
@@ -173,6 +177,9 @@ func (d *disk) free(a *Array) {
 	case id == goingHome:
 		d.wentHome(a)
 	case id >= 0:
+		if p := &a.commands.at(id).piece; a.watch != nil && p.write {
+			a.watch.reached(d.member.number, p.offset, p.offset+int64(p.length))
+		}
 		a.commandFinished(id)
 	}
 	if d.current == idle {
@@ -185,6 +192,7 @@ func (d *disk) free(a *Array) {
 // be written out of the drive's memory takes its turn when nothing else waits, or
 // when that is filling up.
 func (d *disk) serve(a *Array) {
+	d.skipRead(a)
 	if d.cache != nil && d.cache.wantsTurn(len(d.active) > 0) {
 		d.writeBack(a)
 		return
@@ -193,7 +201,6 @@ func (d *disk) serve(a *Array) {
 		d.goHome(a)
 		return
 	}
-	d.skipRead(a)
 	if len(d.active) == 0 {
 		d.rest(a)
 		return

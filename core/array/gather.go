@@ -175,7 +175,9 @@ func (g *gathering) join(a *Array, p *gathered, n int32, to int64, stream *write
 		a.watch.gathered(p.carrier, n, p.to+p.ahead, int(to-p.to))
 	}
 	p.to = to
-	a.jobs.at(p.carrier).length = int(p.to - p.from)
+	carrier := a.jobs.at(p.carrier)
+	carrier.length = int(p.to - p.from)
+	carrier.lasting = carrier.lasting || j.lasting
 	if p.to%p.layout.width() == 0 || stream == nil {
 		g.close(a, p)
 		return

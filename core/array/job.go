@@ -318,4 +318,5 @@ type watcher interface {
 	zeroed(l *layout, member int, from, to int64)                    // a range of a member was given back
 	moved(l *layout, stripe int64, column, to int, at, length int64) // a range of a column of a stripe is made anew on another member
 	remade(l *layout, member int, at, length int64)                  // a range of a member that failed
+	reached(member int, from, to int64)                              // a range of a disk is on the platter
 }

@@ -101,7 +101,7 @@ func (r *rebuild) make(a *Array, at int64) {
 	length := min(r.piece, r.size-at)
 	n := a.newJob(reads, forRebuild, at, int(length))
 	j := a.jobs.at(n)
-	j.tag, j.step, j.pending = r.number, stepMembers, 1
+	j.tag, j.step, j.pending, j.lasting = r.number, stepMembers, 1, true
 	r.flying++
 	enough := false
 	if r.moves >= 0 {

@@ -189,6 +189,7 @@ func (t *thin) writeWhole(a *Array, n, unit int32, together *run) {
 	default:
 		t.leave(a, unit)
 		t.lie(unit, to)
+		a.jobs.at(n).lasting = true // others may have lain there
 		if repeats {
 			r.contents[what], r.named[to.slot] = to, what
 		}

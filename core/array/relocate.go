@@ -110,6 +110,7 @@ func (t *tier) movePiece(a *Array) {
 	t.due = max(t.due, float64(a.now)) + t.gap*float64(t.piece)
 	n := a.newJob(reads, forRelocation, at, int(t.piece))
 	j := a.jobs.at(n)
+	j.lasting = true // what it takes the place of had to last
 	j.step, j.stamp, j.tag = stepCopy, uint64(there), bit(to == t.layout)
 	a.onLayout(n, from, reads, here)
 }

@@ -35,7 +35,7 @@ func (s *scrub) next(a *Array) {
 	length := min(scrubPiece, s.size-s.at)
 	n := a.newJob(reads, forScrub, s.at, int(length))
 	j := a.jobs.at(n)
-	j.step, j.pending = stepMembers, 1
+	j.step, j.pending, j.lasting = stepMembers, 1, true
 	s.due = max(s.due, float64(a.now)) + s.gap*float64(length)
 	l := a.layout
 	rotten := -1

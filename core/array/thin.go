@@ -205,6 +205,7 @@ func (t *thin) ready(a *Array, n int32, unit int32, from, to int64) bool {
 	case whole:
 		t.leave(a, unit)
 		t.lie(unit, place)
+		j.lasting = true // others may have lain there
 		return true
 	}
 	c := t.rewrite(a, n, unit, place)
@@ -232,6 +233,7 @@ func (t *thin) rewrite(a *Array, n, unit int32, to stored) int32 {
 	t.busy[unit] = []int32{}
 	c := a.part(n, writes, begin, int(end-begin))
 	k := a.jobs.at(c)
+	k.lasting = true // what it takes the place of had to last
 	k.purpose, k.step, k.tag, k.stamp = forCopy, stepTaken, int(unit), uint64(to.slot)|uint64(to.grains)<<32
 	k.pending = 1
 	a.jobs.at(n).place = placeCopy

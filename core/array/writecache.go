@@ -92,6 +92,24 @@ func (c *writeCache) put(from, to int64) {
 	c.ranges = slices.Replace(c.ranges, i, j, merged)
 }
 
+// drop forgets a range.
+func (c *writeCache) drop(from, to int64) {
+	i := c.search(from)
+	for i < len(c.ranges) && c.ranges[i].from < to {
+		r := c.ranges[i]
+		c.held -= min(r.to, to) - max(r.from, from)
+		var rest []written
+		if r.from < from {
+			rest = append(rest, written{r.from, from, r.epoch})
+		}
+		if to < r.to {
+			rest = append(rest, written{to, r.to, r.epoch})
+		}
+		c.ranges = slices.Replace(c.ranges, i, i+1, rest...)
+		i += len(rest)
+	}
+}
+
 // next takes out what is written next: on from where the head is, and from the
 // beginning again at the end. While a flush waits, only what it waits for.
 func (c *writeCache) next(head int64) written {
@@ -152,8 +170,18 @@ func (d *disk) writeBack(a *Array) {
 // wroteBack makes room for what waits, and answers the flushes that waited.
 func (d *disk) wroteBack(a *Array) {
 	c := d.cache
+	if a.watch != nil {
+		a.watch.reached(d.member.number, c.current.from, c.current.to)
+	}
 	c.held -= c.current.to - c.current.from
 	c.current.from, c.current.to = -1, -1
+	d.takeWaiting(a)
+	d.answerFlushes(a)
+}
+
+// takeWaiting takes the writes that waited, as far as there is room now.
+func (d *disk) takeWaiting(a *Array) {
+	c := d.cache
 	for len(c.waiting) > 0 {
 		p := &a.commands.at(c.waiting[0]).piece
 		if !c.hasRoom(int64(p.length)) {
@@ -164,7 +192,6 @@ func (d *disk) wroteBack(a *Array) {
 		c.put(p.offset, p.offset+int64(p.length))
 		d.answer(a, id)
 	}
-	d.answerFlushes(a)
 }
 
 func (d *disk) answerFlushes(a *Array) {
@@ -209,6 +236,9 @@ func (m *member) losePower(a *Array) {
 		a.partDone(f.job, true)
 	}
 	c.flushes = c.flushes[:0]
+	if m.disk.takeWaiting(a); m.disk.current == idle {
+		m.disk.serve(a)
+	}
 }
 
 // flushMembers lets a flush wait for the drives' own caches.

@@ -1,0 +1,147 @@
+package array
+
+import (
+	"math"
+	"math/rand/v2"
+	"testing"
+
+	"patientheron/core/quantity"
+)
+
+// cachingDisks are disks with volatile memory for writes.
+func cachingDisks(level Level, count int) Description {
+	return Description{Members: []Group{{Count: count, Medium: HardDisk, Capacity: 8 * quantity.MiB, WriteCaching: true}}, Layout: Layout{Level: level}}
+}
+
+// held is what the drives' own memories hold.
+func held(a *Array) (bytes int64) {
+	for _, m := range a.members {
+		if m.disk != nil && m.disk.cache != nil {
+			bytes += m.disk.cache.held
+		}
+	}
+	return bytes
+}
+
+// What the array moves or makes anew of its own accord had to last before, so that it is
+// never in a drive's volatile memory alone.
+func TestTheArraysOwnWorkLasts(t *testing.T) {
+	tiered := cachingDisks(Stripe, 2)
+	tiered.Empty = 1
+	tiered.Tier = &Tier{Members: Group{Count: 2, Medium: Flash, Capacity: 8 * quantity.MiB}, Extent: quantity.MiB, Every: 0.01, Rate: 1e9}
+	for name, c := range map[string]struct {
+		d      Description
+		before func(*Array)
+		done   func(*Array) bool
+	}{
+		"rebuild": {cachingDisks(Mirror, 2), func(a *Array) {
+			a.strike(Fault{Kind: MemberFails, Member: 1})
+			a.strike(Fault{Kind: RebuildBegin, Member: 1, Rate: 1e9})
+		}, func(a *Array) bool { return !a.members[1].failed }},
+		"relocation": {tiered, func(a *Array) {
+			for at := int64(0); at < 8<<20; at += 1 << 20 {
+				one(a, Request{Write: true, Offset: at, Length: 1 << 20})
+			}
+			a.strike(Fault{Kind: TierLeaves})
+		}, func(a *Array) bool { return a.tier.used() == 0 }},
+		"scrub": {cachingDisks(Mirror, 2), func(a *Array) {
+			a.strike(Fault{Kind: BitsRot, Member: 1, Count: 20})
+			a.strike(Fault{Kind: Scrub, Rate: 1e9})
+		}, func(a *Array) bool { return a.counters.rotRepaired == 20 }},
+	} {
+		a := build(t, c.d)
+		c.before(a)
+		for steps := 0; !c.done(a); steps++ {
+			if !a.Step(math.MaxInt64) || steps > 1e6 {
+				t.Fatalf("%s: it does not come to an end", name)
+			}
+			if bytes := held(a); bytes > 0 {
+				t.Fatalf("%s: %d bytes are in the drives' memories at %d", name, bytes, a.Now())
+			}
+		}
+	}
+}
+
+// Ranges of a drive's memory against a plain set of sectors.
+func TestRangesOfADrivesMemory(t *testing.T) {
+	source := rand.New(rand.NewPCG(2, 2))
+	const sectors = 300
+	c := newWriteCache(1 << 30)
+	var set [sectors]bool
+	for range 20_000 {
+		from := source.Int64N(sectors)
+		to := from + 1 + source.Int64N(min(sectors-from, 40))
+		put := source.IntN(2) == 0
+		if put {
+			c.put(from*sector, to*sector)
+		} else {
+			c.drop(from*sector, to*sector)
+		}
+		if source.IntN(10) == 0 {
+			c.epoch++
+		}
+		count := int64(0)
+		for s := range int64(sectors) {
+			if s >= from && s < to {
+				set[s] = put
+			}
+			if set[s] {
+				count++
+			}
+			if c.holds(s*sector, (s+1)*sector) != set[s] {
+				t.Fatalf("sector %d is held: %v", s, !set[s])
+			}
+		}
+		if c.held != count*sector {
+			t.Fatalf("%d bytes are held, want %d", c.held, count*sector)
+		}
+	}
+}
+
+// Writes that wait for room when the power is cut are taken when it is back.
+func TestWritesThatWaitAreTakenAfterAPowerCut(t *testing.T) {
+	d := cachingDisks(Concatenation, 1)
+	d.Members[0].WriteBuffer = 64 * quantity.KiB
+	a := build(t, d)
+	a.Submit(Request{Offset: 7 << 20, Length: 1 << 20})
+	for i := range 19 {
+		a.Submit(Request{Tag: i, Write: true, Offset: int64(i) << 18, Length: 32 << 10})
+	}
+	for len(a.members[0].disk.cache.waiting) == 0 && a.Step(math.MaxInt64) {
+	}
+	if a.members[0].disk.current < 0 {
+		t.Fatal("the head does not read")
+	}
+	a.strike(Fault{Kind: PowerCut})
+	for a.Step(math.MaxInt64) {
+	}
+	if len(a.Done()) != 20 {
+		t.Errorf("%d of 20 writes are answered", len(a.Done()))
+	}
+}
+
+// What has to last goes past a drive's memory, and takes the place of what that holds.
+func TestWhatHasToLastGoesPastTheDrivesMemory(t *testing.T) {
+	d := cachingDisks(Concatenation, 1)
+	d.Caches = []Cache{{Name: "memory", Size: quantity.MiB, Mode: WriteBack, Protected: true, Bypass: 64 * quantity.KiB}}
+	a := build(t, d)
+	for i := range 40 { // what it holds waits behind them
+		a.Submit(Request{Offset: 4<<20 + int64(i)<<16, Length: 4096})
+	}
+	until := func(bytes int64) bool {
+		for held(a) != bytes {
+			if !a.Step(math.MaxInt64) {
+				return false
+			}
+		}
+		return true
+	}
+	a.Submit(Request{Write: true, Length: 64 << 10}) // past the protected memory
+	if !until(64 << 10) {
+		t.Fatal("the drive keeps nothing")
+	}
+	a.Submit(Request{Write: true, Offset: 8192, Length: 4096})
+	if !until(60 << 10) {
+		t.Error("what was written out of protected memory is kept in that of the drive")
+	}
+}
