@@ -181,6 +181,22 @@ func TestWriteAmplificationFollowsDesnoyers(t *testing.T) {
 	}
 }
 
+// A drive whose pages stand so many programs is worn by what is written, as often as that
+// is programmed, over all that its pages stand.
+func TestDrivesWear(t *testing.T) {
+	d := Description{Layout: Layout{Level: Stripe}, Members: []Group{{Count: 2, Medium: Flash, Capacity: 64 * quantity.MiB, OverProvision: 0.25, BlockPages: 64, Cycles: 300}}}
+	a := build(t, d)
+	closed(a, 8, 100_000, random(a, 1, 4096, 0, true))
+	for _, c := range a.Inside(Totals{At: -1, Lines: make([]float64, 2), Channels: make([]float64, 2), Busy: make([]float64, 2)}) {
+		if c.Name == "member 0 worn" {
+			f := a.members[0].flash
+			within(t, "worn", c.Value, float64(f.hostPages)*a.WriteAmplification(0)*4096/(300*1.25*64*(1<<20)), 0.01)
+			return
+		}
+	}
+	t.Error("nothing is said of wear")
+}
+
 // A drive that compresses holds a share less, which is as if it had so much more spare,
 // and programs a share less of each page: (1-c) A(a/(1-c)). Streams run so much faster,
 // until the line is full.

@@ -77,6 +77,9 @@ func (a *Array) Inside(before Totals) []Counter {
 		if now.Channels[i] > 0 {
 			busy(fmt.Sprintf("member %d channels", i), now.Channels[i], before.Channels[i])
 		}
+		if m := a.members[i]; m.group.Cycles > 0 {
+			add(fmt.Sprintf("member %d worn", i), "share", float64(now.Programmed[i])/(float64(m.group.Cycles)*m.flash.physicalBytes()))
+		}
 		if m := a.members[i]; m.rebuild != nil {
 			add(fmt.Sprintf("member %d rebuilt", i), "share", float64(m.rebuild.upTo)/float64(m.rebuild.size))
 		}

@@ -78,6 +78,7 @@ type Group struct {
 	FastProgram   quantity.Seconds  // default 200 µs
 	OverProvision quantity.Share    // physical beyond logical capacity, as a share of the latter; default 7 %
 	BlockPages    int               // pages of one block; default 256
+	Cycles        int               // programs of every page until it is worn out; 0 where nobody asks
 	Channels      int               // that carry pages between the dies and the rest of the drive; 0 for any number
 	ChannelRate   quantity.ByteRate // of each; default 1.2 GB/s
 	Compresses    bool              // it programs less of what can be compressed

@@ -84,6 +84,11 @@ func newFlash(g Group, scale int) *flash {
 	}
 }
 
+// physicalBytes is what all blocks together hold.
+func (f *flash) physicalBytes() float64 {
+	return float64(f.blocks-spareBlocks) * float64(f.group.BlockPages) * pageSize * float64(f.scale)
+}
+
 // follow is the number of a page in the map; false when another one of its group
 // stands for it.
 func (f *flash) follow(page int64) (int32, bool) {

@@ -191,6 +191,9 @@ func (g Group) words() string {
 		if g.Channels > 0 {
 			text += fmt.Sprintf(", behind %d channels of %s", full.Channels, full.ChannelRate)
 		}
+		if g.Cycles > 0 {
+			text += fmt.Sprintf(", worn out when every page was programmed %d times", g.Cycles)
+		}
 		if g.Compresses {
 			text += ", compressing what is written"
 		}

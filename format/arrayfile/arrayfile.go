@@ -277,7 +277,7 @@ func (r *reader) group(n ast.Node, at string, g *array.Group) error {
 		"shingled": strictyaml.Truth(&g.Shingled), "band": size(&g.Band), "region": size(&g.Region),
 		"dies": whole(&g.Dies), "readTime": time(&g.ReadTime), "programTime": time(&g.ProgramTime), "eraseTime": time(&g.EraseTime),
 		"fastRegion": sizeOrNone(&g.FastRegion), "fastProgram": time(&g.FastProgram), "overProvision": share(&g.OverProvision),
-		"blockPages": whole(&g.BlockPages), "interface": rate(&g.Interface), "units": whole(&g.Units), "zone": size(&g.Zone), "openZones": whole(&g.OpenZones), "compresses": strictyaml.Truth(&g.Compresses), "channels": whole(&g.Channels), "channelRate": rate(&g.ChannelRate),
+		"blockPages": whole(&g.BlockPages), "interface": rate(&g.Interface), "units": whole(&g.Units), "zone": size(&g.Zone), "openZones": whole(&g.OpenZones), "compresses": strictyaml.Truth(&g.Compresses), "channels": whole(&g.Channels), "cycles": whole(&g.Cycles), "channelRate": rate(&g.ChannelRate),
 	})
 }
 
