@@ -25,6 +25,7 @@ const (
 	placeMembers                // or on the way to and between them
 	placeFull                   // waiting for room in a cache
 	placeCopy                   // on the members, to copy what a snapshot holds or fill a new unit
+	placeLookUp                 // on the members, for what memory does not hold of an index
 	placeReducing               // in the processors that reduce what is written
 	placeFar                    // waiting for the far copy when the near one is safe
 	placeCaches                 // and the following: answered by a cache
@@ -44,7 +45,7 @@ func (a *Array) spend(j *job, next int8) {
 
 // spentNames are what the places are called among the counters.
 func (a *Array) spentNames() []string {
-	names := []string{"under way", "in the controller", "held back", "on the members", "waiting for room", "copying first", "being reduced", "on the far copy"}
+	names := []string{"under way", "in the controller", "held back", "on the members", "waiting for room", "copying first", "looking up", "being reduced", "on the far copy"}
 	for _, c := range a.caches {
 		names = append(names, "in "+c.spec.Name)
 	}
@@ -77,9 +78,6 @@ func (a *Array) Inside(before Totals) []Counter {
 		if now.Channels[i] > 0 {
 			busy(fmt.Sprintf("member %d channels", i), now.Channels[i], before.Channels[i])
 		}
-		if m := a.members[i]; m.group.Cycles > 0 {
-			add(fmt.Sprintf("member %d worn", i), "share", float64(now.Programmed[i])/(float64(m.group.Cycles)*m.flash.physicalBytes()))
-		}
 		if m := a.members[i]; m.rebuild != nil {
 			add(fmt.Sprintf("member %d rebuilt", i), "share", float64(m.rebuild.upTo)/float64(m.rebuild.size))
 		}
@@ -90,8 +88,11 @@ func (a *Array) Inside(before Totals) []Counter {
 			add(fmt.Sprintf("member %d lost", i), "bytes", float64(d.cache.lost))
 		}
 	}
-	if worn := a.worn(before, now); worn > 0 {
-		add("SSDs programmed", "bytes", worn)
+	if programmed := programmed(before, now); programmed > 0 {
+		add("SSDs programmed", "bytes", programmed)
+	}
+	if worn := a.worn(now); worn > 0 {
+		add("most worn SSD", "share", worn)
 	}
 	for i, c := range a.caches {
 		name := c.spec.Name
@@ -176,9 +177,20 @@ func (a *Array) Inside(before Totals) []Counter {
 	return list
 }
 
-// worn is what all SSDs together programmed since before, cleaning included: what wears
-// them out.
-func (a *Array) worn(before, now Totals) (bytes float64) {
+// worn is how much of the programs that its pages stand is used of the SSD that is worn
+// most.
+func (a *Array) worn(now Totals) (most float64) {
+	for i, m := range a.members {
+		if m.group.Cycles > 0 {
+			most = max(most, float64(now.Programmed[i])/(float64(m.group.Cycles)*m.flash.physicalBytes()))
+		}
+	}
+	return most
+}
+
+// programmed is what all SSDs together programmed since before, cleaning included: what
+// wears them out.
+func programmed(before, now Totals) (bytes float64) {
 	for i := range min(len(before.Programmed), len(now.Programmed)) {
 		bytes += float64(now.Programmed[i] - before.Programmed[i])
 	}

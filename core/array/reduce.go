@@ -184,6 +184,7 @@ func (t *thin) writeWhole(a *Array, n, unit int32, together *run) {
 		if repeats {
 			r.named[to.slot] = what
 		}
+		a.jobs.at(n).place = placeLookUp
 		t.look(a, c)
 		a.partDone(c, false)
 	default:

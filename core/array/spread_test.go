@@ -1,7 +1,6 @@
 package array
 
 import (
-	"fmt"
 	"math"
 	"math/rand/v2"
 	"slices"
@@ -145,7 +144,7 @@ func TestADeclusteredRebuildUsesAllMembers(t *testing.T) {
 	if all < best || all > 2*best {
 		t.Errorf("on all members it takes %.3g s, at best %.3g", all, best)
 	}
-	t.Log(fmt.Sprintf("%.3g s, and %.3g s on all members", one, all))
+	t.Logf("%.3g s, and %.3g s on all members", one, all)
 }
 
 // After as many have failed as room was kept free, one after the other and each made anew,

@@ -35,7 +35,7 @@ type thin struct {
 }
 
 // unitPage is how many units are in a page of the table of them.
-const unitPage = 64
+const unitPage = 512
 
 // stored is a unit as it lies in the pool: from which grain on, and in how many.
 type stored struct {

@@ -214,7 +214,7 @@ func (d Description) validateZones() error {
 }
 
 // mostUnits is how many units a thin volume may have.
-const mostUnits = 1 << 28
+const mostUnits = 1 << 30
 
 func (d Description) validateThin() error {
 	s := d.Snapshots
@@ -233,7 +233,7 @@ func (d Description) validateThin() error {
 		return wrong("thin.unit", "%s; a multiple of 4 KiB up to 1 GiB", unit)
 	case d.Thin.Size < 0 || size > 1<<50:
 		return wrong("thin.size", "%s; up to 1 PiB", d.Thin.Size)
-	case max(size, d.Usable())/unit > mostUnits:
+	case size/unit > mostUnits || d.Usable()/unit > mostUnits:
 		return wrong("thin.unit", "%s in units of %s are %d units; at most %d are kept track of: use larger units", asSold(max(size, d.Usable())), unit, max(size, d.Usable())/unit, mostUnits)
 	case d.Usable() < unit:
 		return wrong("thin.unit", "%s; no unit fits into the %s that there are for data", unit, asSold(d.Usable()))

@@ -169,7 +169,11 @@ func (d Description) Memory() quantity.Bytes {
 		sum += float64(c.Size/c.Block) * (nodeSize + 3*8)
 	}
 	if d.Thin != nil {
-		sum += 12.5*float64(d.Size()/full.Thin.Unit) + 20*float64(d.Usable()/full.Thin.Unit)
+		held := 4.0 // what was given back
+		if d.Snapshots.Every > 0 || slices.ContainsFunc(d.Faults, func(f Fault) bool { return f.Kind == Snapshot }) {
+			held += 24
+		}
+		sum += 12.5*float64(d.Size()/full.Thin.Unit) + held*float64(d.Usable()/full.Thin.Unit)
 	}
 	if t := d.Tier; t != nil {
 		sum += float64(d.Usable()/cmp.Or(t.Extent, tierExtent)) * 13

@@ -65,7 +65,7 @@ func (o Opener) Check(l volume.Locator, r volume.Request) error {
 // more memory than there is.
 func fits(d array.Description, r volume.Request) error {
 	if needs := d.Memory(); r.Memory > 0 && needs > r.Memory {
-		return fmt.Errorf("%w: simulating %s takes up to %s once everything was used, and %s can be spared; use larger cache blocks, or smaller caches", volume.ErrMemory, d.Name, needs, r.Memory)
+		return fmt.Errorf("%w: simulating %s takes up to %s once everything was used, and %s can be spared; use larger cache blocks or units of a thin volume, or smaller caches", volume.ErrMemory, d.Name, needs, r.Memory)
 	}
 	if size := d.Size(); r.Size > size {
 		return fmt.Errorf("%w: the load reaches to %s, and %s has %s; use a smaller span", volume.ErrNoSpace, r.Size, d.Name, size)
