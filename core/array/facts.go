@@ -140,12 +140,16 @@ func (d Description) Layers() setup.Layer {
 		layers = append(layers, setup.Layer{Kind: "cache", Name: c.Name, Words: fmt.Sprintf("%s, %s", c.Size, c.Mode)})
 	}
 	if t := d.Thin; t != nil {
-		layers = append(layers, setup.Layer{Kind: "thin", Name: "thin volume", Words: fmt.Sprintf("%s in units of %s", asSold(d.Size()), t.Unit)})
+		layers = append(layers, setup.Layer{Kind: "thin", Name: "thin volume", Words: fmt.Sprintf("%s in units of %s", asSold(d.Size()), t.Unit) + t.how()})
 	}
 	if t := d.Tier; t != nil {
 		layers = append(layers, setup.Layer{Kind: "tier", Name: "tier", Words: fmt.Sprintf("%s as %s of %d members", t.usable(), t.form().Level, t.Members.Count)})
 	}
-	bottom := setup.Layer{Kind: "raid", Name: string(d.Layout.Level), Words: fmt.Sprintf("in chunks of %s", d.Layout.Chunk), Below: []setup.Layer{}}
+	form := fmt.Sprintf("in chunks of %s", d.Layout.Chunk)
+	if l := d.Layout; l.Stripe > 0 {
+		form += fmt.Sprintf(", %d members a stripe, the room of %d kept free", l.Stripe, l.Spares)
+	}
+	bottom := setup.Layer{Kind: "raid", Name: string(d.Layout.Level), Words: form, Below: []setup.Layer{}}
 	for _, g := range d.Members {
 		bottom.Below = append(bottom.Below, setup.Layer{Kind: string(g.Medium), Name: fmt.Sprintf("%d members", g.Count), Words: fmt.Sprintf("%s each", g.Capacity), Below: []setup.Layer{}})
 	}
@@ -154,6 +158,19 @@ func (d Description) Layers() setup.Layer {
 		bottom = layers[i]
 	}
 	return bottom
+}
+
+// how says how a thin volume stores what is written.
+func (t Thin) how() string {
+	switch {
+	case t.Compresses && t.Deduplicates:
+		return ", compressed, and stored once"
+	case t.Compresses:
+		return ", compressed"
+	case t.Deduplicates:
+		return ", stored once"
+	}
+	return ""
 }
 
 // failedFromStart is the number of members that are gone before anything is
