@@ -46,7 +46,7 @@ func Read(text []byte) (array.Description, error) {
 
 // describe reads a parsed document.
 func describe(document ast.Node) (array.Description, error) {
-	r := reader{places: map[string]ast.Node{}}
+	r := reader{places: strictyaml.Places{}}
 	if err := r.read(document); err != nil {
 		return r.d, err
 	}
@@ -54,7 +54,7 @@ func describe(document ast.Node) (array.Description, error) {
 		var field *array.FieldError
 		at := document
 		if errors.As(err, &field) {
-			at = r.find(field.Field, document)
+			at = r.places.Find(field.Field, document)
 		}
 		return r.d, strictyaml.Fail(at, err, "%s", err)
 	}
@@ -67,7 +67,7 @@ func describe(document ast.Node) (array.Description, error) {
 //
 // Whether an array can have it is for the array to say. Errors are *Error.
 func ReadFault(text []byte) (array.Fault, error) {
-	r := reader{places: map[string]ast.Node{}}
+	r := reader{places: strictyaml.Places{}}
 	var f array.Fault
 	document, err := strictyaml.Parse(text, "a fault, such as {kind: member fails, member: 2}")
 	if err != nil {
@@ -80,51 +80,10 @@ func ReadFault(text []byte) (array.Fault, error) {
 // array.FieldError uses.
 type reader struct {
 	d      array.Description
-	places map[string]ast.Node
-}
-
-// find is the place of a field, or of the nearest part that holds it.
-func (r *reader) find(field string, otherwise ast.Node) ast.Node {
-	for field != "" {
-		if n := r.places[field]; n != nil {
-			return n
-		}
-		cut := len(field) - 1
-		for cut > 0 && field[cut] != '.' && field[cut] != '[' {
-			cut--
-		}
-		field = field[:cut]
-	}
-	return otherwise
+	places strictyaml.Places
 }
 
 type entries = map[string]func(ast.Node) error
-
-// mapping reads a mapping and remembers where its parts stand.
-func (r *reader) mapping(n ast.Node, what, at string, e entries) error {
-	r.places[at] = n
-	noted := entries{}
-	for key, read := range e {
-		noted[key] = func(n ast.Node) error {
-			name := key
-			if at != "" {
-				name = at + "." + key
-			}
-			r.places[name] = n
-			return read(n)
-		}
-	}
-	return strictyaml.Mapping(n, what, noted)
-}
-
-// several reads one mapping or a list of them.
-func several(n ast.Node, what string, each func(int, ast.Node) error) error {
-	if _, isList := n.(*ast.SequenceNode); !isList {
-		return each(0, n)
-	}
-	i := -1
-	return strictyaml.Sequence(n, what, func(n ast.Node) error { i++; return each(i, n) })
-}
 
 func real(place *float64) func(ast.Node) error {
 	return strictyaml.Parsed(place, quantity.ParseNumber)
@@ -178,7 +137,7 @@ func shareOrNone(place *quantity.Share) func(ast.Node) error {
 }
 
 func (r *reader) read(document ast.Node) error {
-	return r.mapping(document, "an array", "", r.entries())
+	return r.places.Mapping(document, "an array", "", r.entries())
 }
 
 // entries are what stands at the top.
@@ -189,57 +148,57 @@ func (r *reader) entries() entries {
 		"price": real(&d.Price),
 		"empty": shareOrNone(&d.Empty),
 		"members": func(n ast.Node) error {
-			return several(n, "members", func(i int, n ast.Node) error {
+			return strictyaml.Several(n, "members", func(i int, n ast.Node) error {
 				d.Members = append(d.Members, array.Group{Count: 1})
 				return r.group(n, fmt.Sprintf("members[%d]", i), &d.Members[i])
 			})
 		},
 		"layout": func(n ast.Node) error {
-			return r.mapping(n, "a layout", "layout", entries{"level": word(&d.Layout.Level), "chunk": size(&d.Layout.Chunk), "stripe": whole(&d.Layout.Stripe), "spares": whole(&d.Layout.Spares)})
+			return r.places.Mapping(n, "a layout", "layout", entries{"level": word(&d.Layout.Level), "chunk": size(&d.Layout.Chunk), "stripe": whole(&d.Layout.Stripe), "spares": whole(&d.Layout.Spares)})
 		},
 		"limits": func(n ast.Node) error {
-			return r.mapping(n, "limits", "limits", entries{
+			return r.places.Mapping(n, "limits", "limits", entries{
 				"operations": positive(&d.Limits.Operations, quantity.ParseOpRate), "throughput": rate(&d.Limits.Throughput), "burst": time(&d.Limits.Burst),
 			})
 		},
 		"controller": func(n ast.Node) error {
-			return r.mapping(n, "a controller", "controller", entries{
+			return r.places.Mapping(n, "a controller", "controller", entries{
 				"operations": positive(&d.Controller.Operations, quantity.ParseOpRate), "throughput": rate(&d.Controller.Throughput),
 			})
 		},
 		"caches": func(n ast.Node) error {
-			return several(n, "caches", func(i int, n ast.Node) error {
+			return strictyaml.Several(n, "caches", func(i int, n ast.Node) error {
 				d.Caches = append(d.Caches, array.Cache{Name: "cache"})
 				return r.cache(n, fmt.Sprintf("caches[%d]", i), &d.Caches[i])
 			})
 		},
 		"thin": func(n ast.Node) error {
 			d.Thin = &array.Thin{}
-			return r.mapping(n, "a thin volume", "thin", entries{
+			return r.places.Mapping(n, "a thin volume", "thin", entries{
 				"unit": size(&d.Thin.Unit), "size": size(&d.Thin.Size), "compresses": strictyaml.Truth(&d.Thin.Compresses), "deduplicates": strictyaml.Truth(&d.Thin.Deduplicates),
 				"throughput": rate(&d.Thin.Throughput), "index": size(&d.Thin.Index),
 			})
 		},
 		"snapshots": func(n ast.Node) error {
-			return r.mapping(n, "snapshots", "snapshots", entries{"every": time(&d.Snapshots.Every), "keep": whole(&d.Snapshots.Keep)})
+			return r.places.Mapping(n, "snapshots", "snapshots", entries{"every": time(&d.Snapshots.Every), "keep": whole(&d.Snapshots.Keep)})
 		},
 		"tier": func(n ast.Node) error {
 			d.Tier = &array.Tier{Members: array.Group{Count: 1}}
-			return r.mapping(n, "a tier", "tier", entries{
+			return r.places.Mapping(n, "a tier", "tier", entries{
 				"members": func(n ast.Node) error { return r.group(n, "tier.members", &d.Tier.Members) },
 				"level":   word(&d.Tier.Level), "extent": size(&d.Tier.Extent), "every": time(&d.Tier.Every), "rate": rate(&d.Tier.Rate),
 				"off": func(n ast.Node) error {
-					return several(n, "off", func(i int, n ast.Node) error {
+					return strictyaml.Several(n, "off", func(i int, n ast.Node) error {
 						d.Tier.Off = append(d.Tier.Off, array.Region{})
 						o := &d.Tier.Off[i]
-						return r.mapping(n, "a region", fmt.Sprintf("tier.off[%d]", i), entries{"from": sizeOrNone(&o.From), "to": size(&o.To)})
+						return r.places.Mapping(n, "a region", fmt.Sprintf("tier.off[%d]", i), entries{"from": sizeOrNone(&o.From), "to": size(&o.To)})
 					})
 				},
 				"windows": func(n ast.Node) error {
-					return several(n, "windows", func(i int, n ast.Node) error {
+					return strictyaml.Several(n, "windows", func(i int, n ast.Node) error {
 						d.Tier.Windows = append(d.Tier.Windows, array.Window{})
 						w := &d.Tier.Windows[i]
-						return r.mapping(n, "a window", fmt.Sprintf("tier.windows[%d]", i), entries{"at": timeOrNone(&w.At), "for": time(&w.For), "every": time(&w.Every)})
+						return r.places.Mapping(n, "a window", fmt.Sprintf("tier.windows[%d]", i), entries{"at": timeOrNone(&w.At), "for": time(&w.For), "every": time(&w.Every)})
 					})
 				},
 			})
@@ -247,12 +206,12 @@ func (r *reader) entries() entries {
 		"link": func(n ast.Node) error { return r.link(n, &d.Link) },
 		"replica": func(n ast.Node) error {
 			d.Replica = &array.Replica{}
-			return r.mapping(n, "a replica", "replica", entries{
+			return r.places.Mapping(n, "a replica", "replica", entries{
 				"kilometres": real(&d.Replica.Kilometres), "service": timeOrNone(&d.Replica.Service), "rate": rate(&d.Replica.Rate),
 			})
 		},
 		"faults": func(n ast.Node) error {
-			return several(n, "faults", func(i int, n ast.Node) error {
+			return strictyaml.Several(n, "faults", func(i int, n ast.Node) error {
 				d.Faults = append(d.Faults, array.Fault{})
 				return r.fault(n, fmt.Sprintf("faults[%d]", i), &d.Faults[i])
 			})
@@ -261,7 +220,7 @@ func (r *reader) entries() entries {
 }
 
 func (r *reader) fault(n ast.Node, at string, f *array.Fault) error {
-	return r.mapping(n, "a fault", at, entries{
+	return r.places.Mapping(n, "a fault", at, entries{
 		"kind": word(&f.Kind), "at": timeOrNone(&f.At), "member": strictyaml.Number(&f.Member), "cache": strictyaml.Number(&f.Cache), "path": strictyaml.Number(&f.Path),
 		"factor": real(&f.Factor), "rate": rate(&f.Rate), "for": time(&f.For), "extra": time(&f.Extra), "share": share(&f.Share),
 		"count": whole(&f.Count), "every": time(&f.Every), "perByte": timeOrNone(&f.PerByte), "perOp": timeOrNone(&f.PerOp),
@@ -269,7 +228,7 @@ func (r *reader) fault(n ast.Node, at string, f *array.Fault) error {
 }
 
 func (r *reader) group(n ast.Node, at string, g *array.Group) error {
-	return r.mapping(n, "a group of members", at, entries{
+	return r.places.Mapping(n, "a group of members", at, entries{
 		"count": whole(&g.Count), "medium": word(&g.Medium), "capacity": sizeOrNone(&g.Capacity), "slow": positive(&g.Slow, quantity.ParseNumber),
 		"rpm": positive(&g.RPM, quantity.ParseNumber), "seekTrack": time(&g.SeekTrack), "seekAverage": time(&g.SeekAverage), "seekFull": time(&g.SeekFull),
 		"outerRate": rate(&g.OuterRate), "innerRate": rate(&g.InnerRate), "overhead": time(&g.Overhead),
@@ -282,19 +241,19 @@ func (r *reader) group(n ast.Node, at string, g *array.Group) error {
 }
 
 func (r *reader) cache(n ast.Node, at string, c *array.Cache) error {
-	return r.mapping(n, "a cache", at, entries{
+	return r.places.Mapping(n, "a cache", at, entries{
 		"name": word(&c.Name), "size": sizeOrNone(&c.Size), "block": size(&c.Block), "mode": word(&c.Mode), "fetch": word(&c.Fetch), "readAhead": sizeOrNone(&c.ReadAhead), "protected": strictyaml.Truth(&c.Protected),
 		"hitTime": time(&c.HitTime), "throughput": rate(&c.Throughput), "dirtyLimit": share(&c.DirtyLimit), "bypass": sizeOrNone(&c.Bypass),
 		"devices": whole(&c.Devices), "pinned": sizeOrNone(&c.Pinned), "index": size(&c.Index),
 		"log": func(n ast.Node) error {
 			c.Log = &array.Log{}
-			return r.mapping(n, "a log", at+".log", entries{"throughput": rate(&c.Log.Throughput), "time": time(&c.Log.Time)})
+			return r.places.Mapping(n, "a log", at+".log", entries{"throughput": rate(&c.Log.Throughput), "time": time(&c.Log.Time)})
 		},
 	})
 }
 
 func (r *reader) link(n ast.Node, l *array.Link) error {
-	return r.mapping(n, "a link", "link", entries{
+	return r.places.Mapping(n, "a link", "link", entries{
 		"rate": rate(&l.Rate), "roundTrip": timeOrNone(&l.RoundTrip), "count": whole(&l.Count), "hosts": whole(&l.Hosts), "combined": word(&l.Combined), "failover": time(&l.FailOver),
 		"slot": rate(&l.Slot), "ownDisk": rate(&l.OwnDisk),
 		"perByte": timeOrNone(&l.PerByte), "perOp": timeOrNone(&l.PerOp),
