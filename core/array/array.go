@@ -12,10 +12,11 @@
 //
 // An operation comes by a path of its host (way.go), passes the controller, and
 // enters one level after the other: caches (cache.go, blocks.go, destage.go), the
-// pool of a thin volume (thin.go), the tier (tier.go) and the layout (layout.go, parity.go), which makes commands for
-// members (member.go, disk.go, flash.go) of it. What a level asks of the next is a
-// part of its job (job.go). Everything that takes time is an event (schedule.go), and
-// stations serve in the order of arrival (server.go).
+// pool of a thin volume (thin.go, reduce.go), the tier (tier.go) and the layout
+// (layout.go, parity.go, spread.go), which makes commands for members (member.go,
+// disk.go, flash.go) of it. What a level asks of the next is a part of its job (job.go).
+// Everything that takes time is an event (schedule.go), and stations serve in the order
+// of arrival (server.go, line.go).
 package array
 
 import (
