@@ -158,7 +158,7 @@ type Cache struct {
 // Thin says that a volume takes its room from what the layout has for data, a unit at a
 // time, when it is first written.
 type Thin struct {
-	Unit quantity.Bytes // default 1 MiB; of one that reduces what is written 32 KiB, or 4 KiB to find what repeats
+	Unit quantity.Bytes // default 1 MiB; of one that reduces what is written 32 KiB, or 4 KiB to find what repeats, 8 KiB for both
 	Size quantity.Bytes // that hosts see; default as much as there is, but for a sixteenth when it reduces
 
 	Compresses   bool              // a unit takes as few pages as it can

@@ -49,6 +49,8 @@ func (t Thin) unit() quantity.Bytes {
 	switch {
 	case t.Unit > 0:
 		return t.Unit
+	case t.Deduplicates && t.Compresses:
+		return 2 * pageSize
 	case t.Deduplicates:
 		return pageSize
 	case t.Compresses:

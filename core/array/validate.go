@@ -232,7 +232,7 @@ func (d Description) validateThin() error {
 	case unit < 4096 || unit > quantity.GiB || unit%4096 != 0:
 		return wrong("thin.unit", "%s; a multiple of 4 KiB up to 1 GiB", unit)
 	case d.Thin.Size < 0 || size > 1<<50:
-		return wrong("thin.size", "%s; up to 1 PiB", d.Thin.Size)
+		return wrong("thin.size", "%s; up to 1 PiB, so say how large the volume is where there is more", size)
 	case size/unit > mostUnits || d.Usable()/unit > mostUnits:
 		return wrong("thin.unit", "%s in units of %s are %d units; at most %d are kept track of: use larger units", asSold(max(size, d.Usable())), unit, max(size, d.Usable())/unit, mostUnits)
 	case d.Usable() < unit:
@@ -241,6 +241,8 @@ func (d Description) validateThin() error {
 		return wrong("thin.index", "tells what is there already, which only a volume asks that deduplicates; add deduplicates: true")
 	case d.Thin.Throughput > 0 && !d.Thin.reduces():
 		return wrong("thin.throughput", "is that of processors that reduce what is written; add compresses: true or deduplicates: true")
+	case d.Thin.Compresses && unit < 2*pageSize:
+		return wrong("thin.unit", "%s, which cannot become fewer pages of 4 KiB; compress units of 8 KiB or more", unit)
 	case d.Thin.reduces() && unit > quantity.MiB:
 		return wrong("thin.unit", "%s; what is compressed or looked for as one is at most 1 MiB", unit)
 	case d.Thin.reduces() && d.Usable()/pageSize > math.MaxInt32:

@@ -210,7 +210,7 @@ func inWords(load workload.Spec, p measure.Phases, intervals int) string {
 	case measure.NotSettled:
 		text = fmt.Sprintf("%s until the end", show(last))
 		if d := p.Drift; d != nil && math.Abs(float64(d.Share)) >= leastChange {
-			text += fmt.Sprintf(", %s by %s meanwhile", map[bool]string{true: "rising", false: "falling"}[d.Share > 0], quantity.Share(math.Abs(float64(d.Share))))
+			text += fmt.Sprintf(", %s by %s of that meanwhile", map[bool]string{true: "rising", false: "falling"}[d.Share > 0], quantity.Share(math.Abs(float64(d.Share))))
 		}
 	default:
 		text = fmt.Sprintf("%s; it is not known whether that lasts: %s", show(last), cmp.Or(

@@ -61,6 +61,8 @@ func TestMistakesHaveALineAndAColumn(t *testing.T) {
 		"no size":              {"members: {count: 2, medium: ssd, capacity: 0}\nlayout: {level: raid1}\n", 1, 44, "from 1 MiB"},
 		"nothing to look for":  {"members: {count: 2, medium: ssd, capacity: 1TB}\nlayout: {level: raid1}\nthin: {compresses: true, index: 1GiB}\n", 3, 33, "deduplicates: true"},
 		"nothing reduces":      {"members: {count: 2, medium: ssd, capacity: 1TB}\nlayout: {level: raid1}\nthin: {throughput: 1GB/s}\n", 3, 20, "compresses: true"},
+		"a page to compress":   {"members: {count: 2, medium: ssd, capacity: 1TB}\nlayout: {level: raid1}\nthin: {unit: 4KiB, compresses: true}\n", 3, 14, "8 KiB or more"},
+		"more than a PiB":      {"members: {count: 250, medium: ssd, capacity: 8TB}\nlayout: {level: raid5}\nthin: {unit: 1MiB}\n", 3, 0, "say how large"},
 		"large to compress":    {"members: {count: 2, medium: ssd, capacity: 1TB}\nlayout: {level: raid1}\nthin: {unit: 2MiB, compresses: true}\n", 3, 14, "at most 1 MiB"},
 		"no room to change":    {"members: {count: 2, medium: ssd, capacity: 1TB}\nlayout: {level: raid1}\nthin: {size: 1TB, compresses: true}\n", 1, 8, "how much is empty"},
 		"uneven stripes":       {"members: {count: 8, medium: ssd, capacity: 1TB}\nlayout: {level: raid5, stripe: 3, spares: 1}\n", 2, 32, "choose stripe and spares"},
