@@ -240,6 +240,9 @@ func (a *Array) goOn(n int32) {
 		a.control(n)
 	case stepEnter:
 		a.begin(n)
+	case stepPast:
+		a.spend(j, placeMembers)
+		a.caches[j.level].pass(a, n)
 	case stepReduced:
 		a.spend(j, placeMembers)
 		a.behind(n)

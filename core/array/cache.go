@@ -408,6 +408,9 @@ func (c *cache) supersede(a *Array, n int32, j *job) {
 		}
 		k := &c.nodes[i]
 		touched, covered := c.parts(b, j.offset, j.end())
+		if k.dirty&touched != 0 && (!c.volatile() || c.spec.Log != nil) {
+			j.lasting = true // it takes the place of what was safe
+		}
 		c.toldPiece(a, n, b, k.dirty&touched&^covered, j)
 		k.valid &^= touched &^ (k.dirty & touched &^ covered)
 		if k.dirty&covered != 0 {
@@ -445,7 +448,7 @@ func (c *cache) flush(a *Array, n int32) {
 		at := c.log.pass(a.now, int(c.unlogged)) + c.logTime
 		c.unlogged, c.logged = 0, c.clock
 		j.place = placeCaches + int8(c.level)
-		a.after(at, n, stepLeave)
+		a.after(at, n, stepPast) // what went past the cache is not in the log
 		return
 	}
 	a.jobs.at(n).step = stepWait

@@ -83,6 +83,7 @@ const (
 	stepPaused              // the controller takes nothing for a while
 	stepAllowed             // the volume's limits let it go on
 	stepReduced             // past the processors that reduce what is written
+	stepPast                // its level lets it go on to the next
 )
 
 // jobs are kept in pages, so that a job stays where it is while others are made.

@@ -145,3 +145,46 @@ func TestWhatHasToLastGoesPastTheDrivesMemory(t *testing.T) {
 		t.Error("what was written out of protected memory is kept in that of the drive")
 	}
 }
+
+// A flush that a log answers for what a cache holds goes on to the drives, for what went
+// past the cache.
+func TestAFlushWithALogReachesTheDrives(t *testing.T) {
+	d := cachingDisks(Concatenation, 1)
+	d.Caches = []Cache{{Name: "memory", Size: quantity.MiB, Mode: WriteBack, Bypass: 64 * quantity.KiB, Log: &Log{}}}
+	a := build(t, d)
+	for i := range 40 { // what the drive holds waits behind them
+		a.Submit(Request{Tag: i, Offset: 4<<20 + int64(i)<<16, Length: 4096})
+	}
+	a.Submit(Request{Tag: 100, Write: true, Offset: 1 << 20, Length: 4096}) // into the memory
+	a.Submit(Request{Tag: 101, Write: true, Length: 64 << 10})              // past it
+	for held(a) < 64<<10 && a.Step(math.MaxInt64) {
+	}
+	a.Submit(Request{Tag: 102, Flush: true})
+	for a.Step(math.MaxInt64) {
+		for _, done := range a.Done() {
+			if done.Tag == 102 && held(a) > 0 {
+				t.Errorf("%d bytes are in the drive's memory when the flush is answered", held(a))
+			}
+		}
+		a.Forget()
+	}
+}
+
+// A write that takes the place of what is safe, and goes past, has to last: a power cut
+// would leave what was there before both.
+func TestWhatTakesThePlaceOfWhatIsSafeLasts(t *testing.T) {
+	d := cachingDisks(Parity, 3)
+	d.Caches = []Cache{{Name: "memory", Size: quantity.MiB, Mode: WriteBack, Protected: true, Bypass: 64 * quantity.KiB}}
+	for offset, lasts := range map[int64]bool{0: true, 4 << 20: false} {
+		a := build(t, d)
+		one(a, Request{Write: true, Offset: 8192, Length: 4096}) // dirty until its stripe is complete, or for a while
+		a.Submit(Request{Write: true, Offset: offset, Length: 64 << 10})
+		most := int64(0)
+		for len(a.Done()) == 0 && a.Step(math.MaxInt64) {
+			most = max(most, held(a))
+		}
+		if lasts != (most == 0) {
+			t.Errorf("a write at %d: up to %d bytes were in the drives' memories", offset, most)
+		}
+	}
+}
