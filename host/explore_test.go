@@ -282,6 +282,30 @@ func TestWhatHangsIsLeftBehind(t *testing.T) {
 	}
 }
 
+// With more time for all, what answers late is told.
+func TestWhatIsLateIsWaitedForWithMoreTime(t *testing.T) {
+	s := newSystem(t)
+	s.device("virtual/block", "sda", map[string]string{"queue/rotational": "1\n"})
+	pipe := filepath.Join(s.root, "sys/devices/virtual/block/sda/device")
+	if err := os.MkdirAll(pipe, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := syscall.Mkfifo(filepath.Join(pipe, "model"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	time.AfterFunc(500*time.Millisecond, func() {
+		if err := os.WriteFile(filepath.Join(pipe, "model"), []byte("Late\n"), 0o600); err != nil {
+			t.Error(err)
+		}
+	})
+	e := s.explorer()
+	e.limit = 100 * time.Millisecond
+	e.Within(80 * time.Second)
+	if _, w := s.walkFrom(e, "sda"); w.facts.Text("media[0].model") != "Late" {
+		t.Errorf("%+v", w.facts)
+	}
+}
+
 func TestManyDevices(t *testing.T) {
 	s := newSystem(t)
 	slaves := map[string]string{"md/level": "raid0\n", "md/raid_disks": "64\n"}

@@ -62,6 +62,7 @@ func At(ctx context.Context, r Request) resource.Look {
 	defer cancel()
 	l := resource.Look{Locator: r.Locator, At: began.UTC(), Chain: []setup.Layer{}}
 	explorer := host.NewExplorer()
+	explorer.Within(r.Within)
 	locator, err := patient.Ask(ctx, r.Locator, "parse", func() (volume.Locator, error) { return storage.Parse(r.Locator) })
 	seen := setup.Seen{}
 	if err != nil {
