@@ -48,17 +48,17 @@ followed, and other file systems are not gone into.`,
 			if err != nil {
 				return fmt.Errorf("describe %s: %w", arguments[0], err)
 			}
-			if a.json {
-				return printJSON(command.OutOrStdout(), d)
-			}
-			if err := writeNew(command, to, func(w io.Writer) error {
+			err = writeNew(command, to, func(w io.Writer) error {
+				if a.json {
+					return printJSON(w, d)
+				}
 				_, err := w.Write(filesetfile.Write(d.Set))
 				return err
-			}); err != nil {
-				return err
+			})
+			if err == nil && !a.json {
+				fmt.Fprintln(command.ErrOrStderr(), describedWords(d))
 			}
-			fmt.Fprintln(command.ErrOrStderr(), describedWords(d))
-			return nil
+			return err
 		},
 	}
 	command.Flags().StringVar(&to, "to", "", "file to write, which does not exist yet (default: standard output)")
@@ -93,11 +93,32 @@ func describeFolder(ctx context.Context, command *cobra.Command, folder string, 
 			fmt.Fprintf(command.ErrOrStderr(), "%d files of %s so far%s", files, bytes, end)
 		}
 	}
-	d, err := fileset.Describe(ctx, os.DirFS(folder), look)
+	d, err := interruptible(ctx, func() (fileset.Described, error) { return fileset.Describe(ctx, os.DirFS(folder), look) })
 	if shown && terminal {
 		fmt.Fprint(command.ErrOrStderr(), "\x1b[K")
 	}
 	return d, err
+}
+
+// interruptible gives up waiting for work when ctx ends: a file system whose server is gone
+// may never answer.
+func interruptible[T any](ctx context.Context, work func() (T, error)) (T, error) {
+	type answer struct {
+		value T
+		err   error
+	}
+	answers := make(chan answer, 1)
+	go func() {
+		value, err := work()
+		answers <- answer{value, err}
+	}()
+	select {
+	case a := <-answers:
+		return a.value, a.err
+	case <-ctx.Done():
+		var none T
+		return none, ctx.Err()
+	}
 }
 
 // deviceOf is the file system that something is on.

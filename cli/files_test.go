@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -35,6 +37,13 @@ func TestFoldersAreDescribedAndExplained(t *testing.T) {
 	}
 	if _, err := run(t, "files", "describe", folder, "--to", to); err == nil || !strings.Contains(err.Error(), "does not exist yet") {
 		t.Errorf("written over: %v", err)
+	}
+	ended, cancel := context.WithCancel(t.Context())
+	if _, err := interruptible(ended, func() (int, error) { cancel(); select {} }); !errors.Is(err, context.Canceled) {
+		t.Errorf("work that never ends: %v", err)
+	}
+	if out, err := run(t, "files", "describe", folder, "--json"); err != nil || !strings.Contains(out, `"files": 40`) || strings.Contains(out, "were read.") {
+		t.Errorf("%v\n%s", err, out)
 	}
 	for arguments, words := range map[string]string{
 		"describe " + to: "no folder", "describe " + to + "/gone": "not a directory", "describe " + t.TempDir(): "no files in it", "explain " + folder: "is a directory", "explain /dev/null": "empty",
