@@ -31,11 +31,10 @@ func main() {
 	ctx, cancel := context.WithTimeout(context.Background(), 240*time.Second)
 	defer cancel()
 	err := take(ctx, os.Args[1], os.Args[2])
-	if err == nil {
-		err = terminal(ctx, os.Args[1], os.Args[2], "terminal", ":77")
-	}
-	if err == nil {
-		err = terminal(ctx, os.Args[1], os.Args[2], "terminal-compare", ":78")
+	for i, name := range []string{"terminal", "terminal-compare", "terminal-files"} {
+		if err == nil {
+			err = terminal(ctx, os.Args[1], os.Args[2], name, fmt.Sprintf(":%d", 77+i))
+		}
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "pictures:", err)
