@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/signal"
 	"slices"
@@ -15,10 +16,12 @@ import (
 	"github.com/spf13/pflag"
 
 	"patientheron/client"
+	"patientheron/core/fileset"
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
 	"patientheron/format/arrayfile"
+	"patientheron/format/filesetfile"
 	"patientheron/format/planfile"
 	"patientheron/resource"
 	"patientheron/storage/simulated"
@@ -53,7 +56,30 @@ func (f *fieldValue) Type() string {
 
 func (f *fieldValue) Set(text string) error {
 	f.text = text
-	return f.field.Set(f.spec, text)
+	if f.field.Name != "files" {
+		return f.field.Set(f.spec, text)
+	}
+	set, err := readFileSet(text)
+	if err == nil {
+		f.spec.SetFiles(set)
+	}
+	return err
+}
+
+// readFileSet reads the text of a set of files, or the file that describes one.
+func readFileSet(text string) (fileset.Set, error) {
+	set, wrong := workload.ParseFileSet(text)
+	if wrong == nil {
+		return set, nil
+	}
+	content, err := os.ReadFile(text)
+	if errors.Is(err, fs.ErrNotExist) {
+		return set, fmt.Errorf("%w; and there is no file of that name", wrong)
+	}
+	if err == nil {
+		set, err = filesetfile.Read(content)
+	}
+	return set, err
 }
 
 type measureOptions struct {
@@ -77,6 +103,11 @@ func (a *app) measure() *cobra.Command {
 		Long: `Measure a volume: a folder, a file, a block device, array:FILE, null:SIZE, or the
 name of a registered one. A path that is not registered yet is registered.
 
+With --files a load works on files instead of blocks: they are made in a folder of
+their own below the one that is measured, worked on, and removed when the run ends.
+Tasks: put (copy up), fetch (copy down), save (change the way editors do), ask (for
+attributes), browse (read folders, and ask), remove.
+
 In a folder a test file of the span is made, filled with data, and gone again
 afterwards. An existing file or device is only read, unless it was registered
 with consent to overwrite ("heron volume add --help").
@@ -95,6 +126,8 @@ Without other flags: 4 KiB random reads, depth 8, one worker, over a span of
   heron measure /srv/pool --preset ledger --span 4GiB
   heron measure /srv/pool --plan my-plan.yaml
   heron measure /srv/pool --sweep depth=1..64 --sweep block=4KiB,64KiB --for 5s
+  heron measure /srv/pool --files "2000 x 64KiB" --task put --passes 1 --workers 4
+  heron measure /srv/pool --files photographs.yaml --task fetch:3,save:1 --for 60s
   heron measure null:1TiB --here --json`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			return a.startMeasuring(ctx, c, command, arguments[0], o)
@@ -224,12 +257,21 @@ func (o *measureOptions) plan(command *cobra.Command) (p plan.Plan, err error) {
 	if o.preset != "" || o.file != "" {
 		var given []plan.Setting
 		for _, field := range workload.Fields() {
-			if f := flags.Lookup(field.Flag); f.Changed {
+			if f := flags.Lookup(field.Flag); f.Changed && field.Name == "files" {
+				for i := range p.Stages {
+					p.Stages[i].Load.SetFiles(o.spec.Files.Set)
+				}
+			} else if f.Changed {
 				given = append(given, plan.Setting{Field: field.Name, Value: f.Value.String()})
 			}
 		}
 		if p, err = planfile.Override(p, given); err != nil {
 			return p, err
+		}
+	}
+	if flags.Changed("passes") && !flags.Changed("for") {
+		for i := range p.Stages {
+			p.Stages[i].Load.For = 0 // the passes end it
 		}
 	}
 	pause, err := quantity.ParseSeconds(o.pause)

@@ -25,6 +25,8 @@ type class struct {
 	bytes  quantity.Bytes
 	last   quantity.Bytes // size of the last file; -1 for that which is drawn
 	folder string
+	above  int64 // number of its folder among those of all classes
+	leaf   int64 // and that of the first folder that holds files
 	leaves int64 // folders that hold files
 	branch int64 // folders in each folder above them
 	digits int   // of the numbers of files
@@ -51,6 +53,8 @@ func New(s Set, seed uint64) (*Files, error) {
 			return nil, err
 		}
 		k.lay()
+		k.above = f.FolderCount()
+		k.leaf = k.above + k.below(k.levels())
 		f.classes = append(f.classes, k)
 	}
 	return f, nil

@@ -148,6 +148,9 @@ func fewInFlight(o Observed) []Finding {
 	asked := float64(o.Load.Workers * o.Load.Depth)
 	found := float64(total.Rate) * float64(total.Latency.Mean)
 	for class, figures := range o.Summary.Classes { // what moves nothing is in flight as well
+		if class == measure.File { // which is made up of the others
+			continue
+		}
 		if !class.Moves() {
 			found += float64(figures.Rate) * float64(figures.Latency.Mean)
 		}

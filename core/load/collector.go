@@ -26,6 +26,7 @@ const grace = 500 * time.Millisecond
 type collector struct {
 	line     timeline
 	classes  []measure.Class // that the workload issues
+	groups   int             // that it sorts whole files into
 	open     bool
 	beside   func() *measure.Beside
 	inside   func() []measure.Counter // of a volume in virtual time
@@ -62,7 +63,7 @@ type cell struct {
 
 func newCollector(spec workload.Spec, job Job) *collector {
 	c := &collector{
-		line: newTimeline(spec), classes: spec.Classes(), open: spec.Open(),
+		line: newTimeline(spec), classes: spec.Classes(), groups: len(spec.Groups()), open: spec.Open(),
 		beside: job.Beside, passOn: job.Observe, watch: job.Watch, patient: spec.Patient(),
 		arrivals: newInbox[measure.Part](), stop: make(chan int64), over: make(chan struct{}),
 		cells: map[int]*cell{}, first: job.Here.First, upTo: make([]int, job.Here.Count), satisfy: func() {},
@@ -229,6 +230,7 @@ func (c *collector) emit(now int64, last bool) {
 // pass gives an interval to those who wait for it.
 func (c *collector) pass(cell *cell, start, end int64, last bool) {
 	interval := cell.interval(c.next, start, end, c.line.isLeadIn(c.next))
+	interval.Groups = cell.tally.GroupFlows(c.groups, interval.Length)
 	if c.passOn != nil {
 		c.passOn(interval)
 	}

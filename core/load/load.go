@@ -38,12 +38,14 @@ type Facts struct {
 	Size      quantity.Bytes // bytes that can be addressed
 	Alignment quantity.Bytes // offsets and lengths must be multiples of this; 1 for any
 	ReadOnly  bool
+	Files     bool // it was opened for a load of files, whose objects are those of its set
 }
 
 // QueueOptions say what one worker will ask of its queue.
 type QueueOptions struct {
 	Depth        int // operations in flight at most, each with a buffer: slots are 0 to Depth-1
 	LargestBlock int // bytes of each slot's buffer
+	Handles      int // files that are open at a time at most, numbered from 0
 }
 
 // Operation is one I/O to be issued. Its data is in the queue's buffer of its
@@ -51,7 +53,9 @@ type QueueOptions struct {
 type Operation struct {
 	Class  measure.Class
 	Object int   // what of the volume it is about; 0 for the volume itself
-	Offset int64 // bytes from the start of the volume
+	Handle int   // which of the queue's open files it uses or opens
+	Beside bool  // it is about what stands beside the object until it takes its place
+	Offset int64 // bytes from the start of the volume, or of the file; for a truncate its length
 	Length int   // bytes
 	Slot   int
 	From   int // above zero when this is the rest of what was moved in part

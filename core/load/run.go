@@ -74,11 +74,17 @@ func Run(ctx context.Context, job Job) (*Outcome, error) {
 // volume cannot do.
 func fit(spec workload.Spec, facts Facts) (workload.Spec, error) {
 	spec = spec.Completed()
+	if spec.Kind == workload.FilesKind != facts.Files {
+		return spec, &workload.FieldError{Field: "kind", Reason: "the volume was made ready for another kind of load"}
+	}
 	if spec.Span == 0 && facts.Size > spec.Offset {
 		spec.Span = facts.Size - spec.Offset
 	}
 	if err := spec.Validate(); err != nil {
 		return spec, err
+	}
+	if spec.Kind == workload.FilesKind {
+		return spec, nil // room was looked at when the files were made ready
 	}
 	if spec.Offset+spec.Span > facts.Size {
 		return spec, &workload.FieldError{Field: "span", Reason: fmt.Sprintf(
@@ -202,7 +208,11 @@ func (r *run) thread(number int, ready chan<- error, abort <-chan struct{}) {
 
 // queueOptions says what a worker of this workload asks of its queue.
 func queueOptions(spec workload.Spec) QueueOptions {
-	return QueueOptions{Depth: spec.Depth, LargestBlock: int(spec.LargestBlock())}
+	o := QueueOptions{Depth: spec.Depth, LargestBlock: int(spec.LargestBlock())}
+	if spec.Files != nil {
+		o.Handles = spec.Depth
+	}
+	return o
 }
 
 // Memory is what the buffers of a workload take, all workers together.
@@ -344,7 +354,7 @@ func (r *run) outcome(back []bool) *Outcome {
 			o.Failure = errors.Join(r.broken[number], w.failure)
 		}
 	}
-	r.times(summary, total, o.Failure)
+	r.times(summary, total, o.Failure, back)
 	if r.Watch != nil && len(r.collect.kept.paces) > 0 {
 		length, cut, stand := r.collect.sustained()
 		summary.Phases, summary.Patience = stand.Phases, stand.Patience
@@ -353,6 +363,7 @@ func (r *run) outcome(back []bool) *Outcome {
 		}
 	}
 	summary.Classes, summary.Total = total.Figures(summary.Measured)
+	summary.Groups = total.GroupFigures(r.Workload.Groups(), summary.Measured)
 	if total.Service != nil {
 		service := total.Service.Latency()
 		summary.Service = &service
@@ -372,8 +383,18 @@ func (r *run) outcome(back []bool) *Outcome {
 	return o
 }
 
+// through reports whether all workers had nothing more to do.
+func (r *run) through(back []bool) bool {
+	for number, w := range r.workers {
+		if !back[number] || !w.through {
+			return false
+		}
+	}
+	return true
+}
+
 // times says how long was measured and why it ended.
-func (r *run) times(summary *measure.Summary, total *measure.Tally, failure error) {
+func (r *run) times(summary *measure.Summary, total *measure.Tally, failure error, back []bool) {
 	line := newTimeline(r.Workload)
 	end := line.end
 	switch {
@@ -385,6 +406,8 @@ func (r *run) times(summary *measure.Summary, total *measure.Tally, failure erro
 		summary.Ending = measure.ByPatience
 	case r.Workload.Amount > 0 && total.Moved() >= int64(r.Workload.Amount):
 		summary.Ending, end = measure.ByAmount, total.LastDone
+	case r.through(back):
+		summary.Ending, end = measure.ByPasses, total.LastDone
 	default:
 		summary.Ending = measure.ByTime
 	}

@@ -42,6 +42,7 @@ type worker struct {
 	issued  int64 // bytes issued after the lead-in
 	share   int64 // of an amount: bytes this worker moves; 0 without an amount
 	ended   bool  // nothing more is issued
+	through bool  // because nothing more came from the source
 	left    bool  // in virtual time: it has finished, and nobody waits for it
 	failure error
 	failing int   // failures in a row
@@ -53,6 +54,8 @@ type worker struct {
 	hand     func(measure.Part)
 	use      func() ThreadUse // of this worker's thread; nil where there is none
 	used     ThreadUse        // at the last look
+
+	groups int // that whole files are sorted into
 
 	inFlight atomic.Int64
 }
@@ -76,7 +79,7 @@ func newWorker(spec workload.Spec, number int, queue Queue, hand func(measure.Pa
 		spec: spec, number: number, line: newTimeline(spec), source: source, queue: queue,
 		slots: make([]slot, spec.Depth), idle: make([]int, spec.Depth),
 		batch:   make([]Operation, 0, spec.Depth),
-		counted: measure.NewTally(spec.Open(), spec.Classes()...), hand: hand,
+		counted: measure.NewTally(spec.Open(), spec.Classes()...), hand: hand, groups: len(spec.Groups()),
 	}
 	for i := range w.idle {
 		w.idle[i] = spec.Depth - 1 - i
@@ -150,6 +153,9 @@ func (w *worker) issue(clock func() int64) error {
 		again = len(w.batch)
 	}
 	if w.mayIssue() {
+		if w.source.Over() {
+			w.ended, w.through = true, true
+		}
 		for now := int64(-1); w.mayIssue(); {
 			due := w.source.Due()
 			if due > 0 && now < 0 {
@@ -204,7 +210,7 @@ func (w *worker) add(due int64) {
 		}
 	}
 	s.access, s.due, s.retries = access, due, 0
-	s.operation = Operation{Class: access.Class, Object: access.Object, Offset: access.Offset, Length: access.Length, Slot: number}
+	s.operation = Operation{Class: access.Class, Object: access.Object, Handle: access.Handle, Beside: access.Beside, Offset: access.Offset, Length: access.Length, Slot: number}
 	w.batch = append(w.batch, s.operation)
 	if w.share > 0 && access.Class.Moves() && !w.line.isLeadIn(w.index) {
 		if w.issued += int64(access.Length); w.issued >= w.share {
@@ -225,7 +231,7 @@ func (w *worker) reap(completions []Completion, now int64) error {
 		case c.Err == nil && (c.Bytes == s.operation.Length || !s.access.Class.Moves()):
 			w.failing = 0
 			w.record(s, now)
-			w.release(c.Slot, now)
+			w.release(c.Slot, now, nil)
 		case c.Err == nil && c.Bytes > 0:
 			if s.operation.From == 0 {
 				w.counted.Pieces++
@@ -239,8 +245,7 @@ func (w *worker) reap(completions []Completion, now int64) error {
 			w.counted.Retries++
 			w.postponed = append(w.postponed, c.Slot)
 		default:
-			w.fail(s, c)
-			w.release(c.Slot, now)
+			w.release(c.Slot, now, w.fail(s, c))
 		}
 	}
 	w.inFlight.Store(int64(w.flying()))
@@ -273,29 +278,38 @@ func (w *worker) record(s *slot, now int64) {
 	}
 }
 
-// release frees a slot and tells the source.
-func (w *worker) release(number int, now int64) {
+// release frees a slot and tells the source. A whole file that ended with the operation
+// is counted like one.
+func (w *worker) release(number int, now int64, err error) {
 	if len(w.idle) == 0 {
 		w.freedAt = now
 	}
 	w.idle = append(w.idle, number)
-	w.source.Completed(w.slots[number].access, now)
+	if whole := w.source.Completed(w.slots[number].access, now, err); whole != nil && now < w.line.end {
+		w.counted.RecordFile(whole.Group, whole.Bytes, now-whole.Began)
+	}
 }
 
-// fail counts a failure and ends the worker when the workload says so.
-func (w *worker) fail(s *slot, c *Completion) {
+// fail counts a failure, ends the worker when the workload says so, and gives the cause.
+func (w *worker) fail(s *slot, c *Completion) error {
 	w.counted.Failed++
 	w.failing++
 	kind, cause := faultKind(s, c)
+	fault := measure.Fault{Kind: kind, Count: 1}
 	first := fmt.Sprintf("%s of %d bytes at offset %d: %v", s.access.Class.Verb(), s.access.Length, s.access.Offset, cause)
 	if !s.access.Class.Moves() {
 		first = fmt.Sprintf("%s: %v", s.access.Class.Verb(), cause)
 	}
-	w.counted.AddFault(measure.Fault{Kind: kind, Count: 1, First: first})
-	if w.failure == nil && (w.spec.OnError != workload.Continue || w.failing >= hopeless) {
+	if fault.First = first; w.groups > 0 {
+		fault.Of = s.access.Class.String()
+	}
+	w.counted.AddFault(fault)
+	ends := w.spec.OnError != workload.Continue && !w.source.Without(s.access, cause)
+	if w.failure == nil && (ends || w.failing >= hopeless) {
 		w.failure = errors.New(first)
 		w.ended = true
 	}
+	return cause
 }
 
 // faultKind sorts a failed completion into the words of the trade.
@@ -310,6 +324,8 @@ func faultKind(s *slot, c *Completion) (string, error) {
 		{syscall.EIO, "i/o error"}, {syscall.ENOSPC, "no space"}, {syscall.EDQUOT, "quota exceeded"},
 		{syscall.EOPNOTSUPP, "not supported"}, {syscall.ENODEV, "device gone"}, {syscall.ENXIO, "device gone"},
 		{syscall.EINVAL, "refused as invalid (often: misaligned)"}, {syscall.EROFS, "read-only"},
+		{syscall.ENOSYS, "not supported"}, {syscall.ENOENT, "not there"}, {syscall.EEXIST, "there already"}, {syscall.EXDEV, "not across file systems"},
+		{syscall.EFBIG, "file too large"}, {syscall.EMFILE, "too many open files"}, {syscall.ENAMETOOLONG, "name too long"}, {syscall.ESTALE, "gone from the server"},
 		{syscall.EBADF, "not opened for this"}, {syscall.ETIMEDOUT, "timed out"}, {syscall.EPERM, "not permitted"},
 		{syscall.EAGAIN, "busy, however often it was asked again"}, {syscall.EINTR, "interrupted, however often it was asked again"},
 	} {

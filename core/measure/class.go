@@ -16,6 +16,17 @@ const (
 	Flush // forces what was written to stable storage
 	Trim  // gives a range back: nobody will ask for what is there
 
+	Open       // opens a file that is there
+	Create     // makes a file and opens it
+	Close      // gives an open file back
+	Truncate   // sets the length of a file
+	Attributes // asks for size, times and rights of a file
+	List       // reads the names in a folder
+	Rename     // gives a file another name, in place of the file that had it
+	Remove     // takes a file away
+	MakeFolder // makes a folder
+	File       // all that is done with one file, from its first operation to its last
+
 	// Classes is how many there are, for tables that are indexed by class.
 	Classes int = iota
 )
@@ -29,6 +40,17 @@ var classes = [Classes]struct {
 	Write: {"writes", "write", true},
 	Flush: {"flushes", "flush", false},
 	Trim:  {"trims", "trim", false},
+
+	Open:       {"opens", "open", false},
+	Create:     {"creates", "create", false},
+	Close:      {"closes", "close", false},
+	Truncate:   {"truncates", "truncate", false},
+	Attributes: {"attributes", "stat", false},
+	List:       {"lists", "list", false},
+	Rename:     {"renames", "rename", false},
+	Remove:     {"removes", "remove", false},
+	MakeFolder: {"folders", "mkdir", false},
+	File:       {"files", "file", false},
 }
 
 // EachClass yields all classes in the order in which they are shown.
@@ -47,6 +69,9 @@ func (c Class) String() string { return classes[c].name }
 
 // Verb names one operation of the class: "read".
 func (c Class) Verb() string { return classes[c].verb }
+
+// OfFiles reports whether it is a class of operations on files and their names.
+func (c Class) OfFiles() bool { return c >= Open }
 
 // Moves reports whether its operations move bytes of the load. Only what moves
 // counts in totals: a flush beside the writes it belongs to would say nothing.

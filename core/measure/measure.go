@@ -36,9 +36,16 @@ type Figures struct {
 	Latency    Latency           `json:"latency" doc:"From the intended start at a set rate, otherwise from the issue, to the completion"`
 }
 
+// Group is what the whole files of one group came to.
+type Group struct {
+	Name string `json:"name"`
+	Figures
+}
+
 // Fault counts operations that failed in one way.
 type Fault struct {
 	Kind  string `json:"kind" doc:"What went wrong, such as 'i/o error' or 'no space'"`
+	Of    string `json:"of,omitempty" doc:"Of a load of files: the class of operation that failed, such as renames"`
 	Count int64  `json:"count"`
 	First string `json:"first" doc:"The first one in full: operation, place and the system's answer"`
 }
@@ -50,6 +57,7 @@ type Ending string
 const (
 	ByTime     Ending = "time"    // the asked time was over
 	ByAmount   Ending = "amount"  // the asked amount was moved
+	ByPasses   Ending = "passes"  // all files were gone through as often as asked
 	ByPatience Ending = "settled" // it settled, or its mean was known well enough
 	ByStop     Ending = "stopped" // the user or the service stopped it
 	ByFailure  Ending = "failure" // an operation failed and the workload says to end
@@ -61,10 +69,12 @@ const (
 type Summary struct {
 	Measured quantity.Seconds `json:"measuredSeconds" doc:"Length of the measured time, without the lead-in"`
 	LeadIn   quantity.Seconds `json:"leadInSeconds" doc:"Time at the start that was kept out of these figures: what was asked for, and the phases before the last one"`
-	Ending   Ending           `json:"ending" enum:"time,amount,settled,stopped,failure" doc:"Why the measurement ended"`
+	Ending   Ending           `json:"ending" enum:"time,amount,passes,settled,stopped,failure" doc:"Why the measurement ended"`
 
-	Total   Figures           `json:"total" doc:"What moved bytes of the load: reads and writes, not flushes and trims"`
-	Classes map[Class]Figures `json:"classes" doc:"By class of operation: reads, writes, flushes, trims; those that the load asks for"`
+	Total   Figures           `json:"total" doc:"What moved bytes of the load: reads and writes, not flushes and trims; of a load that moves none, whole files"`
+	Classes map[Class]Figures `json:"classes" doc:"By class of operation: reads, writes, flushes, trims, and those on files; those that the load asks for"`
+
+	Groups []Group `json:"groups,omitempty" doc:"Of a load of files: whole files by their class, and by what was done with them where that is more than one thing"`
 
 	Service  *Latency          `json:"service,omitempty" doc:"At a set rate: latency counted from the real issue, beside the honest one from the intended start"`
 	IssueLag *quantity.Seconds `json:"issueLagSeconds,omitempty" doc:"At a set rate: mean time by which operations were issued late although a slot was free; the generator's own fault"`
@@ -125,7 +135,8 @@ type Interval struct {
 	Start    quantity.Seconds `json:"startSeconds" doc:"Since the first operation could be issued"`
 	Length   quantity.Seconds `json:"lengthSeconds"`
 	LeadIn   bool             `json:"leadIn" doc:"Whether it is kept out of the summary"`
-	Classes  map[Class]Flow   `json:"classes" doc:"By class of operation: reads, writes, flushes, trims; those that the load asks for"`
+	Classes  map[Class]Flow   `json:"classes" doc:"By class of operation: reads, writes, flushes, trims, and those on files; those that the load asks for"`
+	Groups   []Flow           `json:"groups,omitempty" doc:"Of a load of files: whole files, group by group as the summary names them"`
 	InFlight int              `json:"inFlight" doc:"Operations without an answer at the end of the interval"`
 	Failed   int64            `json:"failed" doc:"Operations that failed"`
 	Spread   []Cell           `json:"spread,omitempty" doc:"How many operations fell into which tenth of a decade of latency, from short to long"`
@@ -142,17 +153,28 @@ type Pace struct {
 	Waited        quantity.Seconds // latencies of all operations together
 }
 
-// Pace is the pace of an interval.
+// Pace is the pace of an interval: of what moves bytes, or of whole files where nothing
+// does.
 func (i Interval) Pace() Pace {
-	p := Pace{Start: i.Start, Length: i.Length}
+	p, moves := Pace{Start: i.Start, Length: i.Length}, i.moves()
 	for class, flow := range i.Classes {
-		if class.Moves() {
+		if class.Moves() || class == File && !moves {
 			p.Operations += flow.Operations
 			p.Bytes += flow.Bytes
 			p.Waited += quantity.Seconds(flow.Operations) * flow.Mean
 		}
 	}
 	return p
+}
+
+// moves reports whether any class moves bytes of the load.
+func (i Interval) moves() bool {
+	for class := range i.Classes {
+		if class.Moves() {
+			return true
+		}
+	}
+	return false
 }
 
 // Rate is in operations per second; zero for an interval without length.
@@ -163,10 +185,12 @@ func (p Pace) Rate() float64 {
 	return float64(p.Operations) / float64(p.Length)
 }
 
-// Moved is the flow of all that moves bytes of the load, without its latencies.
+// Moved is the flow of all that moves bytes of the load, or of whole files where nothing
+// does, without its latencies.
 func (i Interval) Moved() (f Flow) {
+	moves := i.moves()
 	for class := range EachClass() {
-		if one, counted := i.Classes[class]; counted && class.Moves() {
+		if one, counted := i.Classes[class]; counted && (class.Moves() || class == File && !moves) {
 			f.Operations += one.Operations
 			f.Bytes += one.Bytes
 			f.Rate += one.Rate

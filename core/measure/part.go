@@ -12,6 +12,7 @@ import (
 // classes it was made for. It is not safe for concurrent use.
 type Tally struct {
 	Counts  [Classes]Count
+	Groups  []Count    // of whole files, by the groups that the load sorts them into
 	Service *Histogram // latency from the real issue; nil in a closed loop
 	Notes
 }
@@ -41,6 +42,7 @@ type Part struct {
 	Worker  int         `json:"worker" doc:"Number of the worker among all of the measurement, from 0"`
 	Index   int         `json:"index" doc:"Number of the interval, from 0"`
 	Counts  []PartCount `json:"counts,omitempty"`
+	Groups  []PartGroup `json:"groups,omitempty"`
 	Service *Sparse     `json:"service,omitempty"`
 	Notes
 }
@@ -48,6 +50,14 @@ type Part struct {
 // PartCount is what a part counted of one class.
 type PartCount struct {
 	Class      Class  `json:"class"`
+	Operations int64  `json:"operations"`
+	Bytes      int64  `json:"bytes"`
+	Latency    Sparse `json:"latency"`
+}
+
+// PartGroup is what a part counted of the whole files of one group.
+type PartGroup struct {
+	Group      int    `json:"group" doc:"Number of the group among those of the load, from 0"`
 	Operations int64  `json:"operations"`
 	Bytes      int64  `json:"bytes"`
 	Latency    Sparse `json:"latency"`
@@ -116,17 +126,34 @@ func (t *Tally) Record(c Class, bytes, latency int64) {
 	count.Latency.Record(latency)
 }
 
-func (t *Tally) expect(c Class) *Count {
-	count := &t.Counts[c]
-	if count.Latency == nil {
-		count.Latency = NewHistogram()
+func (t *Tally) expect(c Class) *Count { return t.Counts[c].ready() }
+
+func (c *Count) ready() *Count {
+	if c.Latency == nil {
+		c.Latency = NewHistogram()
 	}
-	return count
+	return c
+}
+
+// RecordFile counts one whole file of a group.
+func (t *Tally) RecordFile(group int, bytes, latency int64) {
+	t.Record(File, bytes, latency)
+	count := t.group(group)
+	count.Operations++
+	count.Bytes += bytes
+	count.Latency.Record(latency)
+}
+
+func (t *Tally) group(number int) *Count {
+	for len(t.Groups) <= number {
+		t.Groups = append(t.Groups, Count{})
+	}
+	return t.Groups[number].ready()
 }
 
 // AddFault counts failed operations with others of their kind.
 func (n *Notes) AddFault(f Fault) {
-	if i := slices.IndexFunc(n.Faults, func(have Fault) bool { return have.Kind == f.Kind }); i >= 0 {
+	if i := slices.IndexFunc(n.Faults, func(have Fault) bool { return have.Kind == f.Kind && have.Of == f.Of }); i >= 0 {
 		n.Faults[i].Count += f.Count
 		return
 	}
@@ -157,6 +184,11 @@ func (t *Tally) Take(worker, index int) Part {
 		}
 		p.Counts = append(p.Counts, PartCount{c, count.Operations, count.Bytes, count.Latency.Sparse()})
 	}
+	for number, count := range t.Groups {
+		if count.Operations > 0 {
+			p.Groups = append(p.Groups, PartGroup{number, count.Operations, count.Bytes, count.Latency.Sparse()})
+		}
+	}
 	if t.Service != nil && t.Service.count > 0 {
 		service := t.Service.Sparse()
 		p.Service = &service
@@ -168,16 +200,22 @@ func (t *Tally) Take(worker, index int) Part {
 // Reset forgets all that was counted and keeps the memory.
 func (t *Tally) Reset() {
 	for c := range t.Counts {
-		count := &t.Counts[c]
-		count.Operations, count.Bytes = 0, 0
-		if count.Latency != nil {
-			count.Latency.Reset()
-		}
+		t.Counts[c].reset()
+	}
+	for g := range t.Groups {
+		t.Groups[g].reset()
 	}
 	if t.Service != nil {
 		t.Service.Reset()
 	}
 	t.Notes = Notes{}
+}
+
+func (c *Count) reset() {
+	c.Operations, c.Bytes = 0, 0
+	if c.Latency != nil {
+		c.Latency.Reset()
+	}
 }
 
 // Add counts all that a part counted.
@@ -187,6 +225,12 @@ func (t *Tally) Add(p Part) {
 		count.Operations += c.Operations
 		count.Bytes += c.Bytes
 		count.Latency.MergeSparse(c.Latency)
+	}
+	for _, g := range p.Groups {
+		count := t.group(g.Group)
+		count.Operations += g.Operations
+		count.Bytes += g.Bytes
+		count.Latency.MergeSparse(g.Latency)
 	}
 	if p.Service != nil {
 		if t.Service == nil {
@@ -208,9 +252,9 @@ func (t *Tally) Moved() (bytes int64) {
 }
 
 // Figures is what each expected class came to over a length of time, and what
-// those that move bytes came to together.
+// those that move bytes came to together; where none does, what whole files came to.
 func (t *Tally) Figures(over quantity.Seconds) (by map[Class]Figures, total Figures) {
-	by, all := map[Class]Figures{}, Count{Latency: NewHistogram()}
+	by, all, moves := map[Class]Figures{}, Count{Latency: NewHistogram()}, false
 	for c := range EachClass() {
 		count := t.Counts[c]
 		if count.Latency == nil {
@@ -218,12 +262,24 @@ func (t *Tally) Figures(over quantity.Seconds) (by map[Class]Figures, total Figu
 		}
 		by[c] = count.figures(over)
 		if c.Moves() {
+			moves = true
 			all.Operations += count.Operations
 			all.Bytes += count.Bytes
 			all.Latency.Merge(count.Latency)
 		}
 	}
+	if files, is := by[File]; is && !moves {
+		return by, files
+	}
 	return by, all.figures(over)
+}
+
+// GroupFigures is what each of the named groups came to over a length of time.
+func (t *Tally) GroupFigures(names []string, over quantity.Seconds) (groups []Group) {
+	for number, name := range names {
+		groups = append(groups, Group{name, t.group(number).figures(over)})
+	}
+	return groups
 }
 
 func (c Count) figures(over quantity.Seconds) Figures {
@@ -240,22 +296,34 @@ func (t *Tally) Flows(length quantity.Seconds) map[Class]Flow {
 		if count.Latency == nil {
 			continue
 		}
-		f := Flow{
-			Operations: count.Operations, Bytes: quantity.Bytes(count.Bytes),
-			Mean: count.Latency.Mean(), P50: count.Latency.Quantile(0.5), P99: count.Latency.Quantile(0.99), Max: count.Latency.Max(),
-		}
-		f.Rate, f.Throughput = Per(count.Operations, count.Bytes, length)
-		flows[c] = f
+		flows[c] = count.flow(length)
 	}
 	return flows
 }
 
-// Spread counts the latencies of what moves bytes by tenths of a decade, from
+func (c Count) flow(length quantity.Seconds) Flow {
+	f := Flow{
+		Operations: c.Operations, Bytes: quantity.Bytes(c.Bytes),
+		Mean: c.Latency.Mean(), P50: c.Latency.Quantile(0.5), P99: c.Latency.Quantile(0.99), Max: c.Latency.Max(),
+	}
+	f.Rate, f.Throughput = Per(c.Operations, c.Bytes, length)
+	return f
+}
+
+// GroupFlows is what each of so many groups came to in an interval of the given length.
+func (t *Tally) GroupFlows(count int, length quantity.Seconds) (flows []Flow) {
+	for number := range count {
+		flows = append(flows, t.group(number).flow(length))
+	}
+	return flows
+}
+
+// Spread counts the latencies of what moves bytes, or of whole files, by tenths of a decade, from
 // short to long.
 func (t *Tally) Spread() []Cell {
 	counts := map[int]int64{}
 	for c := range EachClass() {
-		if latency := t.Counts[c].Latency; latency != nil && c.Moves() {
+		if latency := t.Counts[c].Latency; latency != nil && (c.Moves() || c == File) {
 			latency.tenths(counts)
 		}
 	}

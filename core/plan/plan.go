@@ -396,12 +396,23 @@ func Variants(steps []Step) ([]Variant, error) {
 	return variants, nil
 }
 
-// Reach is the largest offset + span that any step works on, and whether any
-// step writes.
-func Reach(steps []Step) (size quantity.Bytes, writes bool) {
+// Extent is what the steps of a plan need of a volume.
+type Extent struct {
+	Size   quantity.Bytes  // the largest offset + span of the loads of blocks; 0 for all there is
+	Writes bool            // some of them write
+	Blocks bool            // there are any
+	Files  []workload.Spec // the loads of files
+}
+
+// Reach is what steps need of a volume.
+func Reach(steps []Step) (e Extent) {
 	for _, s := range steps {
-		reach, destroys := s.Load.Body().Reach()
-		size, writes = max(size, reach), writes || destroys
+		if s.Load.Kind == workload.FilesKind {
+			e.Files = append(e.Files, s.Load)
+			continue
+		}
+		reach, writes := s.Load.Body().Reach()
+		e.Size, e.Writes, e.Blocks = max(e.Size, reach), e.Writes || writes, true
 	}
-	return size, writes
+	return e
 }

@@ -85,6 +85,15 @@ type Asked struct {
 	Span   quantity.Bytes
 	Writes bool
 	Cached bool
+	Files  bool // the span is what the files of a load of files hold
+}
+
+// room says what the span takes room for.
+func (a Asked) room() string {
+	if a.Files {
+		return "Files"
+	}
+	return "A test file"
 }
 
 // CheckNames are the names of all checks, by which one that fails can be passed
@@ -140,9 +149,9 @@ func reachChecks(seen Seen, asked Asked, add adder) {
 		}
 		switch {
 		case asked.Span > f.Free:
-			add("room", Failed, fmt.Sprintf("%s are free, and the load needs a test file of %s.", f.Free, asked.Span), "Use a smaller span, or make room.")
+			add("room", Failed, fmt.Sprintf("%s are free, and the load needs %s of %s.", f.Free, strings.ToLower(asked.room()), asked.Span), "Use a smaller span, or make room.")
 		case asked.Span > 0 && f.Free-asked.Span < f.Size/20:
-			add("room", Caution, fmt.Sprintf("A test file of %s would leave only %s of %s free: a full file system is slower, and a cache or a tier could not be taken away.", asked.Span, f.Free-asked.Span, f.Size), "Use a smaller span, or make room.")
+			add("room", Caution, fmt.Sprintf("%s of %s would leave only %s of %s free: a full file system is slower, and a cache or a tier could not be taken away.", asked.room(), asked.Span, f.Free-asked.Span, f.Size), "Use a smaller span, or make room.")
 		default:
 			add("room", Passed, fmt.Sprintf("%s of %s are free.", f.Free, f.Size), "")
 		}

@@ -25,6 +25,7 @@ const commonPages = 16
 // allocates nothing after NewContent and is not safe for concurrent use.
 type Content struct {
 	state     uint64
+	origin    uint64               // the state at the beginning
 	page      [PageSize / 8]uint64 // random words
 	random    int                  // random bytes of each grain; the rest are zero
 	duplicate uint64               // a draw below this repeats a common page
@@ -54,6 +55,7 @@ func NewContent(spec Spec, worker int) *Content {
 // any other seed or writer.
 func newContent(seed, writer uint64, random int) *Content {
 	c := &Content{state: mixed(mixed(seed) ^ writer*golden), random: random}
+	c.origin = c.state
 	for i := range c.page {
 		c.page[i] = c.draw()
 	}
@@ -86,6 +88,10 @@ func (c *Content) Fill(buffer []byte) {
 		c.make(page)
 	}
 }
+
+// At makes what is filled next depend on nothing but the number and who writes: the same
+// bytes each time.
+func (c *Content) At(number uint64) { c.state = mixed(c.origin ^ mixed(number+golden)) }
 
 // golden is what splitmix64 counts by: 2^64 over the golden ratio.
 const golden = 0x9e3779b97f4a7c15

@@ -17,6 +17,21 @@ type Field struct {
 	Usage string
 	Bool  bool // on the command line it takes no value
 	place
+	of kindOfField
+}
+
+// kindOfField says which loads have a field.
+type kindOfField int
+
+const (
+	ofAll kindOfField = iota
+	ofBlocks
+	ofFiles
+)
+
+// Of reports whether loads of a kind have the field.
+func (f Field) Of(kind Kind) bool {
+	return f.of == ofAll || (f.of == ofFiles) == (kind == FilesKind)
 }
 
 // place is where a field's value is kept, and how it is written as text.
@@ -54,26 +69,34 @@ func Lookup(name string) (Field, error) {
 }
 
 var fields = []Field{
-	{Name: "block", Flag: "block", Usage: "block size, or a mix such as 4KiB:3,64KiB:1 (size:weight)", place: place{setBlocks, func(s *Spec) string { return FormatBlocks(s.Blocks) }}},
-	{Name: "reads", Flag: "reads", Usage: "share of operations that read, such as 70%", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Reads })},
-	{Name: "trims", Flag: "trims", Usage: "share of operations that give their range back to the storage, such as 5%", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Trims })},
-	{Name: "order", Flag: "order", Usage: "random, skewed, sequential, strided or descending", place: at(text[Order], func(s *Spec) *Order { return &s.Order })},
-	{Name: "skew", Flag: "skew", Usage: "Zipf exponent of a skewed order, such as 0.99", place: at(quantity.ParseNumber, func(s *Spec) *float64 { return &s.Skew })},
-	{Name: "hot", Flag: "hot", Usage: "hot region of a skewed order: 80%/20% sends 80 % of accesses to 20 % of the span", place: place{setHot, getHot}},
-	{Name: "streams", Flag: "streams", Usage: "sequential streams of each worker", place: at(strconv.Atoi, func(s *Spec) *int { return &s.Streams })},
-	{Name: "stride", Flag: "stride", Usage: "distance between operation starts of a strided order", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Stride })},
+	{Name: "block", of: ofBlocks, Flag: "block", Usage: "block size, or a mix such as 4KiB:3,64KiB:1 (size:weight)", place: place{setBlocks, func(s *Spec) string { return FormatBlocks(s.Blocks) }}},
+	{Name: "reads", of: ofBlocks, Flag: "reads", Usage: "share of operations that read, such as 70%", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Reads })},
+	{Name: "trims", of: ofBlocks, Flag: "trims", Usage: "share of operations that give their range back to the storage, such as 5%", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Trims })},
+	{Name: "order", of: ofBlocks, Flag: "order", Usage: "random, skewed, sequential, strided or descending", place: at(text[Order], func(s *Spec) *Order { return &s.Order })},
+	{Name: "skew", of: ofBlocks, Flag: "skew", Usage: "Zipf exponent of a skewed order, such as 0.99", place: at(quantity.ParseNumber, func(s *Spec) *float64 { return &s.Skew })},
+	{Name: "hot", of: ofBlocks, Flag: "hot", Usage: "hot region of a skewed order: 80%/20% sends 80 % of accesses to 20 % of the span", place: place{setHot, getHot}},
+	{Name: "streams", of: ofBlocks, Flag: "streams", Usage: "sequential streams of each worker", place: at(strconv.Atoi, func(s *Spec) *int { return &s.Streams })},
+	{Name: "stride", of: ofBlocks, Flag: "stride", Usage: "distance between operation starts of a strided order", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Stride })},
 	{Name: "depth", Flag: "depth", Usage: "operations each worker keeps in flight", place: at(strconv.Atoi, func(s *Spec) *int { return &s.Depth })},
 	{Name: "workers", Flag: "workers", Usage: "workers, each with its own thread and queue", place: at(strconv.Atoi, func(s *Spec) *int { return &s.Workers })},
-	{Name: "span", Flag: "span", Usage: "size of the region that is worked on; 0 for all of a device", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Span })},
-	{Name: "offset", Flag: "offset", Usage: "where that region starts", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Offset })},
-	{Name: "align", Flag: "align", Usage: "offsets are multiples of this (default: of the block size)", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Align })},
-	{Name: "compressible", Flag: "compressible", Usage: "share of written data a compressor can remove, at any block size", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Compressible })},
-	{Name: "duplicate", Flag: "duplicate", Usage: "share of written 4 KiB pages that repeat a common page", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Duplicate })},
-	{Name: "think", Flag: "think", Usage: "pause between a completion and the next operation of its slot", place: at(quantity.ParseSeconds, func(s *Spec) *quantity.Seconds { return &s.Think })},
-	{Name: "rate", Flag: "rate", Usage: "operations per second, all workers together; latency then counts from the intended start", place: at(quantity.ParseOpRate, func(s *Spec) *quantity.OpRate { return &s.Rate })},
-	{Name: "byteRate", Flag: "byte-rate", Usage: "the same as throughput, such as 250MB/s", place: at(quantity.ParseByteRate, func(s *Spec) *quantity.ByteRate { return &s.ByteRate })},
-	{Name: "arrivals", Flag: "arrivals", Usage: "constant or poisson, at a set rate", place: at(text[Arrivals], func(s *Spec) *Arrivals { return &s.Arrivals })},
-	{Name: "syncEvery", Flag: "sync-every", Usage: "flush to stable storage after this many writes of a worker", place: at(strconv.Atoi, func(s *Spec) *int { return &s.SyncEvery })},
+	{Name: "span", of: ofBlocks, Flag: "span", Usage: "size of the region that is worked on; 0 for all of a device", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Span })},
+	{Name: "offset", of: ofBlocks, Flag: "offset", Usage: "where that region starts", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Offset })},
+	{Name: "align", of: ofBlocks, Flag: "align", Usage: "offsets are multiples of this (default: of the block size)", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Align })},
+	{Name: "compressible", of: ofBlocks, Flag: "compressible", Usage: "share of written data a compressor can remove, at any block size", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Compressible })},
+	{Name: "duplicate", of: ofBlocks, Flag: "duplicate", Usage: "share of written 4 KiB pages that repeat a common page", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Duplicate })},
+	{Name: "files", of: ofFiles, Flag: "files", Usage: "work on files: so many of a size, such as '1000 x 64KiB + 3 x 1GiB', or the path of a file set (heron files --help)", place: place{setFiles, func(s *Spec) string { return ofFilesOf(s, func(f *Files) string { return FormatFileSet(f.Set) }) }}},
+	{Name: "task", of: ofFiles, Flag: "task", Usage: "what to do with each file: put, fetch, save, ask, browse or remove, or a mix such as fetch:3,save:1", place: place{setTasks, func(s *Spec) string { return ofFilesOf(s, func(f *Files) string { return FormatTasks(f.Tasks) }) }}},
+	{Name: "passes", of: ofFiles, Flag: "passes", Usage: "how often to go through all files, instead of or besides a time", place: at(strconv.Atoi, func(s *Spec) *int { return &s.Passes })},
+	{Name: "atOnce", of: ofFiles, Flag: "at-once", Usage: "files that each worker has under way at a time (default: its depth)", place: inFiles(strconv.Atoi, func(f *Files) *int { return &f.AtOnce })},
+	{Name: "piece", of: ofFiles, Flag: "piece", Usage: "bytes of a file that are read or written at a time (default: 1MiB)", place: inFiles(quantity.ParseBytes, func(f *Files) *quantity.Bytes { return &f.Piece })},
+	{Name: "visit", of: ofFiles, Flag: "visit", Usage: "listed, shuffled or by-class: in which order files are gone through", place: inFiles(text[Visit], func(f *Files) *Visit { return &f.Visit })},
+	{Name: "flush", of: ofFiles, Flag: "flush", Usage: "never, each (file) or end (of a pass): when what was written is forced to stable storage", place: inFiles(text[Flushing], func(f *Files) *Flushing { return &f.Flush })},
+	{Name: "treeSeed", of: ofFiles, Flag: "tree-seed", Usage: "number that the sizes of files are drawn with", place: inFiles(unsigned, func(f *Files) *uint64 { return &f.TreeSeed })},
+	{Name: "think", of: ofBlocks, Flag: "think", Usage: "pause between a completion and the next operation of its slot", place: at(quantity.ParseSeconds, func(s *Spec) *quantity.Seconds { return &s.Think })},
+	{Name: "rate", of: ofBlocks, Flag: "rate", Usage: "operations per second, all workers together; latency then counts from the intended start", place: at(quantity.ParseOpRate, func(s *Spec) *quantity.OpRate { return &s.Rate })},
+	{Name: "byteRate", of: ofBlocks, Flag: "byte-rate", Usage: "the same as throughput, such as 250MB/s", place: at(quantity.ParseByteRate, func(s *Spec) *quantity.ByteRate { return &s.ByteRate })},
+	{Name: "arrivals", of: ofBlocks, Flag: "arrivals", Usage: "constant or poisson, at a set rate", place: at(text[Arrivals], func(s *Spec) *Arrivals { return &s.Arrivals })},
+	{Name: "syncEvery", of: ofBlocks, Flag: "sync-every", Usage: "flush to stable storage after this many writes of a worker", place: at(strconv.Atoi, func(s *Spec) *int { return &s.SyncEvery })},
 	{Name: "cached", Flag: "cached", Bool: true, Usage: "go through the host's page cache instead of around it", place: at(strconv.ParseBool, func(s *Spec) *bool { return &s.Cached })},
 	{Name: "for", Flag: "for", Usage: "how long to measure after the lead-in", place: at(quantity.ParseSeconds, func(s *Spec) *quantity.Seconds { return &s.For })},
 	{Name: "amount", Flag: "amount", Usage: "bytes to move, instead of or besides a time", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Amount })},
@@ -105,6 +128,55 @@ func at[T any](parse func(string) (T, error), where func(*Spec) *T) place {
 			return fmt.Sprint(value)
 		},
 	}
+}
+
+// inFiles joins a parser with a place in the body of a load of files. Its default is not
+// shown.
+func inFiles[T comparable](parse func(string) (T, error), where func(*Files) *T) place {
+	return place{
+		set: func(s *Spec, text string) error {
+			value, err := parse(text)
+			if err != nil {
+				return plainer(err, text)
+			}
+			s.changeFiles(func(f *Files) { *where(f) = value })
+			return nil
+		},
+		get: func(s *Spec) string {
+			return ofFilesOf(s, func(f *Files) string {
+				var none T
+				if *where(f) == none {
+					return ""
+				}
+				return at(parse, func(*Spec) *T { return where(f) }).get(s)
+			})
+		},
+	}
+}
+
+func ofFilesOf(s *Spec, of func(*Files) string) string {
+	if s.Files == nil {
+		return ""
+	}
+	return of(s.Files)
+}
+
+func setFiles(s *Spec, text string) error {
+	set, err := ParseFileSet(text)
+	if err != nil {
+		return err
+	}
+	s.SetFiles(set)
+	return nil
+}
+
+func setTasks(s *Spec, text string) error {
+	shares, err := ParseTasks(text)
+	if err != nil {
+		return err
+	}
+	s.changeFiles(func(f *Files) { f.Tasks = shares })
+	return nil
 }
 
 // plainer turns the words of strconv into the words of this product.

@@ -12,7 +12,9 @@ import (
 type Access struct {
 	Class  measure.Class
 	Object int   // what of the volume it is about, as the kind of load numbers its own; a block load has only 0
-	Offset int64 // bytes from the start of the volume
+	Handle int   // which of the queue's open files it uses or opens
+	Beside bool  // it is about what stands beside the object until it takes its place
+	Offset int64 // bytes from the start of the volume, or of the file
 	Length int   // bytes
 }
 

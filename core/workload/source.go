@@ -18,10 +18,24 @@ type Source interface {
 	Due() int64
 	// Next gives the operation that is due, and moves on.
 	Next() Access
-	// Fill makes the bytes of the write that Next gave last.
+	// Fill makes the bytes of the write that Next gave last: all of the buffer.
 	Fill(buffer []byte)
-	// Completed tells that an operation was answered, well or not.
-	Completed(a Access, now int64)
+	// Completed tells that an operation was answered, with nil or with what went wrong,
+	// and gives the whole file that ended with it; nil for none, and otherwise valid
+	// until the next call.
+	Completed(a Access, now int64, err error) *Whole
+	// Over reports that nothing more will come, whatever completes.
+	Over() bool
+	// Without reports whether the load goes on where the storage refused an operation
+	// with this error.
+	Without(a Access, err error) bool
+}
+
+// Whole is a file that was done with.
+type Whole struct {
+	Group int // of those that the body names
+	Bytes int64
+	Began int64 // nanoseconds since the common start
 }
 
 // NewSource prepares the work of a worker, 0 to spec.Workers-1. Workers share
@@ -94,7 +108,11 @@ func (p *blocks) Next() Access {
 
 func (p *blocks) Fill(buffer []byte) { p.content.Fill(buffer) }
 
-func (p *blocks) Completed(a Access, now int64) {
+func (p *blocks) Over() bool { return false }
+
+func (p *blocks) Without(Access, error) bool { return false }
+
+func (p *blocks) Completed(a Access, now int64, _ error) *Whole {
 	if a.Class == measure.Write {
 		p.unsynced++
 	}
@@ -102,4 +120,5 @@ func (p *blocks) Completed(a Access, now int64) {
 		p.thinking[(p.first+p.count)%len(p.thinking)] = now + p.think
 		p.count++
 	}
+	return nil
 }

@@ -66,9 +66,10 @@ type BlockShare struct {
 // Default. In JSON the parts stand side by side.
 type Spec struct {
 	Name string `json:"name,omitempty" yaml:"name,omitempty" doc:"What this workload is called" maxLength:"80"`
-	Kind Kind   `json:"kind,omitempty" yaml:"kind,omitempty" doc:"What kind of load it is; absent for block" enum:"block"`
+	Kind Kind   `json:"kind,omitempty" yaml:"kind,omitempty" doc:"What kind of load it is; absent for block" enum:"block,files"`
 
-	Pattern // the body of a block load
+	Pattern        // the body of a block load; of other loads what it comes to as blocks
+	Files   *Files `json:"files,omitempty" doc:"The body of a load of files; what stands beside it of blocks is then worked out of it"`
 	Pace
 	Ending
 
@@ -91,12 +92,25 @@ type Body interface {
 	// Reach is how far into the volume it goes, 0 for all of it, and whether it
 	// writes there.
 	Reach() (size quantity.Bytes, writes bool)
+	// Groups name what it sorts whole files into; none of a load without files.
+	Groups() []string
 	// Source prepares the work of one worker of a load that has this body.
 	Source(s Spec, worker int) (Source, error)
 }
 
 // Body is the body of the load's kind.
-func (s Spec) Body() Body { return s.Pattern }
+func (s Spec) Body() Body {
+	if s.Kind == FilesKind && s.Files != nil {
+		return filesBody{s.Files, s.Pattern}
+	}
+	return s.Pattern
+}
+
+// Classes are the classes of operation that the load issues.
+func (s Spec) Classes() []measure.Class { return s.Body().Classes() }
+
+// Groups name what the load sorts whole files into.
+func (s Spec) Groups() []string { return s.Body().Groups() }
 
 // Pattern is the body of a block load: which blocks, where, in which order, with
 // which content.
@@ -139,6 +153,7 @@ type Pace struct {
 // Ending is how long a load lasts, and what is made of its time.
 type Ending struct {
 	For    quantity.Seconds `json:"forSeconds" yaml:"for,omitempty" doc:"How long to measure after the lead-in; with an amount as well, whichever ends first" minimum:"0" maximum:"2592000"`
+	Passes int              `json:"passes,omitempty" doc:"Of a load of files: how often all files are gone through; 0 means by time alone" minimum:"0" maximum:"1000000"`
 	Amount quantity.Bytes   `json:"amountBytes,omitempty" yaml:"amount,omitempty" doc:"Bytes to move after the lead-in; 0 means by time alone" minimum:"0"`
 	LeadIn quantity.Seconds `json:"leadInSeconds,omitempty" yaml:"leadIn,omitempty" doc:"Time at the start that is issued and shown, but kept out of the summary" minimum:"0" maximum:"86400"`
 
@@ -164,6 +179,9 @@ func Block(size quantity.Bytes) []BlockShare { return []BlockShare{{Size: size, 
 
 // Completed returns s with zero values that mean a default replaced by it.
 func (s Spec) Completed() Spec {
+	if s.Kind == FilesKind && s.Files != nil {
+		s.Pattern = s.Files.pattern(s.Cached)
+	}
 	if s.Interval == 0 {
 		s.Interval = intervalOf(s.For)
 	}
@@ -237,6 +255,9 @@ func (s Pattern) Reach() (size quantity.Bytes, writes bool) {
 	return s.Offset + s.Span, s.Writes()
 }
 
+// Groups are none: blocks belong to no file.
+func (s Pattern) Groups() []string { return nil }
+
 // Patient reports whether the measurement lasts until enough is known rather
 // than for a time.
 func (s Ending) Patient() bool { return s.Settled || s.Within > 0 }
@@ -279,8 +300,21 @@ func invalid(field, format string, args ...any) error {
 // Validate reports the first thing about s that cannot be, as a *FieldError.
 // It does not know the volume: alignment and free space are checked there.
 func (s Spec) Validate() error {
-	if s.Kind != "" && s.Kind != BlockKind {
-		return invalid("kind", "%q; there is block", s.Kind)
+	switch s.Kind {
+	case "", BlockKind:
+		if s.Files != nil {
+			return invalid("kind", "files are given, and the load is of blocks; the kind of a load of files is files")
+		}
+		if s.Passes != 0 {
+			return invalid("passes", "a load of blocks has no files to go through; use amount")
+		}
+	case FilesKind:
+		if err := s.validateFiles(); err != nil {
+			return err
+		}
+		s = s.Completed()
+	default:
+		return invalid("kind", "%q; there are block and files", s.Kind)
 	}
 	for _, check := range []func() error{s.validateBlocks, s.validateOrder, s.validateLimits, s.validatePace} {
 		if err := check(); err != nil {
@@ -386,7 +420,13 @@ func (s Spec) validateLimits() error {
 	if !(s.For >= 0 && s.For <= 30*86400) {
 		return invalid("for", "%g s; at most 30 days", float64(s.For))
 	}
-	if s.For == 0 && s.Amount == 0 {
+	if s.Passes < 0 || s.Passes > 1e6 {
+		return invalid("passes", "%d; up to a million", s.Passes)
+	}
+	if s.Passes > 0 && s.LeadIn > 0 {
+		return invalid("leadIn", "a load that goes through its files so many times begins with the first; leave the lead-in out")
+	}
+	if s.For == 0 && s.Amount == 0 && s.Passes == 0 {
 		return invalid("for", "neither a time nor an amount ends this measurement; try --for 60s")
 	}
 	if s.Patient() && s.For == 0 {
@@ -437,6 +477,9 @@ func (s Spec) validatePace() error {
 // Describe says in a few words what the workload does, such as
 // "4 KiB, 70 % reads, random, 4 workers × depth 32, span 10 GiB".
 func (s Spec) Describe() string {
+	if s.Kind == FilesKind && s.Files != nil {
+		return s.describeFiles()
+	}
 	block := s.Blocks[0].Size.String()
 	if len(s.Blocks) > 1 {
 		block = fmt.Sprintf("%d block sizes to %s", len(s.Blocks), s.LargestBlock())

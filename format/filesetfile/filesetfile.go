@@ -25,11 +25,15 @@ type Error = strictyaml.Error
 
 // Read reads a file set and makes sure that it can be. Errors are *Error.
 func Read(text []byte) (fileset.Set, error) {
-	var s fileset.Set
 	document, err := strictyaml.Parse(text, "a file set with its classes")
 	if err != nil {
-		return s, err
+		return fileset.Set{}, err
 	}
+	return ReadNode(document)
+}
+
+// ReadNode reads a file set that is part of another file. Errors are *Error.
+func ReadNode(document ast.Node) (s fileset.Set, err error) {
 	places := strictyaml.Places{}
 	err = places.Mapping(document, "a file set", "", entries{
 		"name": strictyaml.Text(&s.Name),

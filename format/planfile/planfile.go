@@ -22,6 +22,7 @@ import (
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
 	"patientheron/format/arrayfile"
+	"patientheron/format/filesetfile"
 	"patientheron/format/strictyaml"
 )
 
@@ -120,6 +121,11 @@ func readLoad(n ast.Node, load *workload.Spec, where map[string]ast.Node) error 
 	for _, field := range workload.Fields() {
 		entries[field.Name] = func(n ast.Node) error {
 			where[field.Name] = n
+			if field.Name == "files" && !isText(n) {
+				set, err := filesetfile.ReadNode(n)
+				load.SetFiles(set)
+				return err
+			}
 			text, err := strictyaml.Scalar(n)
 			if err != nil {
 				return err
@@ -130,7 +136,17 @@ func readLoad(n ast.Node, load *workload.Spec, where map[string]ast.Node) error 
 			return nil
 		}
 	}
-	return strictyaml.Mapping(n, "a load", entries)
+	err := strictyaml.Mapping(n, "a load", entries)
+	if where["passes"] != nil && where["for"] == nil {
+		load.For = 0 // the passes end it
+	}
+	return err
+}
+
+// isText reports whether a node is a plain value rather than a mapping or a list.
+func isText(n ast.Node) bool {
+	_, err := strictyaml.Scalar(n)
+	return err == nil
 }
 
 func readAxis(n ast.Node, where map[string]ast.Node) (axis plan.Axis, err error) {

@@ -8,6 +8,7 @@ import (
 
 	"patientheron/core/plan"
 	"patientheron/core/workload"
+	"patientheron/format/filesetfile"
 )
 
 // Write writes a plan so that Read gives it back. Fields of a load that have
@@ -88,6 +89,10 @@ func loadFields(load workload.Spec) (lines []string) {
 		if value := f.Get(load); value != "" && value != f.Get(workload.Default()) {
 			lines = append(lines, f.Name+": "+quoted(value))
 		}
+	}
+	if load.Files != nil && workload.FormatFileSet(load.Files.Set) == "" && len(load.Files.Set.Classes) > 0 {
+		text := strings.TrimSuffix(string(filesetfile.Write(load.Files.Set)), "\n")
+		lines = append(lines, "files:\n        "+strings.ReplaceAll(text, "\n", "\n        "))
 	}
 	return lines
 }

@@ -146,9 +146,9 @@ func (s *Service) startRun(ctx context.Context, n resource.NewRun) (resource.Run
 		return resource.Run{}, err
 	}
 	for _, v := range variants {
-		size, writes := plan.Reach(v.Steps)
+		extent := plan.Reach(v.Steps)
 		locator.With = v.Changed
-		request := volume.Request{Size: size, Writes: writes, Consent: runner.Claim(on), Memory: runner.Spare()}
+		request := volume.Request{Size: extent.Size, Writes: extent.Writes, Files: extent.Files, NoBlocks: !extent.Blocks, Consent: runner.Claim(on), Memory: runner.Spare()}
 		if err := s.check(ctx, on, locator, request); err != nil {
 			return resource.Run{}, err
 		}

@@ -50,8 +50,12 @@ type Request struct {
 // sweep makes.
 func AskedOf(steps []plan.Step) setup.Asked {
 	steps = slices.DeleteFunc(slices.Clone(steps), func(s plan.Step) bool { return len(plan.ArrayOf(s.Point)) > 0 })
-	span, writes := plan.Reach(steps)
-	return setup.Asked{Span: span, Writes: writes, Cached: slices.ContainsFunc(steps, func(s plan.Step) bool { return s.Load.Cached })}
+	extent := plan.Reach(steps)
+	span := extent.Size
+	for _, load := range extent.Files {
+		span = max(span, load.Completed().Span)
+	}
+	return setup.Asked{Span: span, Writes: extent.Writes, Files: len(extent.Files) > 0, Cached: slices.ContainsFunc(steps, func(s plan.Step) bool { return s.Load.Cached })}
 }
 
 // At looks at a volume. It never fails: what cannot be looked at is said in

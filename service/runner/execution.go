@@ -14,6 +14,7 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
+	"patientheron/core/workload"
 	"patientheron/host"
 	"patientheron/patient"
 	"patientheron/resource"
@@ -114,6 +115,9 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 				return err
 			}
 		}
+		if err := e.ready(ctx, used, i+1, step.Load); err != nil {
+			return err
+		}
 		volume := used.Volume
 		if virtual, ok := volume.(interface{ Rest(quantity.Seconds) }); ok {
 			virtual.Rest(step.Settle.Pause) // its own time passes, not ours
@@ -128,6 +132,22 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// ready brings a volume into the state in which a load finds it, where that differs from
+// load to load.
+func (e *execution) ready(ctx context.Context, used *opened, position int, spec workload.Spec) error {
+	readier, is := used.Volume.(volume.Readier)
+	if !is {
+		return nil
+	}
+	if spec.Kind == workload.FilesKind {
+		e.change(func(r *resource.Run) {
+			r.Status, r.Progress.Step, r.Progress.Prepared, r.Progress.Prepare = resource.Preparing, position, 0, 0
+		})
+	}
+	_, err := patient.Own(ctx, patience, func() (any, error) { return nil, readier.Ready(ctx, spec.Completed(), e.preparing) }, func(any, error) {})
+	return err
 }
 
 // change changes the run, records it and passes it on. Where a run stands in

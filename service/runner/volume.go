@@ -35,10 +35,10 @@ func (e *execution) open(ctx context.Context, steps []plan.Step, changed []plan.
 	}
 	locator.With = changed
 	alike := slices.DeleteFunc(slices.Clone(steps), func(s plan.Step) bool { return !slices.Equal(plan.ArrayOf(s.Point), changed) })
-	size, writes := plan.Reach(alike)
+	extent := plan.Reach(alike)
 	used.Volume, err = patient.Own(ctx, patience, func() (volume.Volume, error) {
 		return e.bounds.Prepare(ctx, locator, volume.Request{
-			Size: size, Writes: writes, Content: alike[0].Load, Consent: Claim(e.run.Volume), Memory: Spare(), Progress: e.preparing,
+			Size: extent.Size, Writes: extent.Writes, Files: extent.Files, NoBlocks: !extent.Blocks, Content: alike[0].Load, Consent: Claim(e.run.Volume), Memory: Spare(), Progress: e.preparing,
 		})
 	}, func(v volume.Volume, err error) {
 		if err == nil {
@@ -52,7 +52,7 @@ func (e *execution) open(ctx context.Context, steps []plan.Step, changed []plan.
 	if err != nil {
 		return nil, err
 	}
-	e.wrote = e.wrote || writes
+	e.wrote = e.wrote || extent.Writes
 	if len(changed) > 0 {
 		err = e.described(ctx, locator, used)
 	}

@@ -10,6 +10,7 @@
 package localfile
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -82,7 +83,7 @@ func look(path, kind string) (setup.Facts, error) {
 
 // checkFolder reports why no test file can be made in a folder.
 func (o Opener) checkFolder(path string, request volume.Request) error {
-	if request.Size == 0 {
+	if !request.NoBlocks && request.Size == 0 {
 		return &workload.FieldError{Field: "span", Reason: "a folder has no size of its own; say how large the test file shall be, such as --span 10GiB"}
 	}
 	if folder := keptAbove(path, o.Kept); folder != "" {
@@ -95,8 +96,35 @@ func (o Opener) checkFolder(path string, request volume.Request) error {
 	if !found.Writable {
 		return fmt.Errorf("%s: %w: the service may not write there; grant its user the right, or name another folder", path, volume.ErrNotPermitted)
 	}
+	if err := roomForFiles(path, request, found); err != nil {
+		return err
+	}
 	if request.Size > found.Free {
 		return fmt.Errorf("%w: the test file needs %s, and %s has %s free; use a smaller span, or make room", volume.ErrNoSpace, request.Size, path, found.Free)
+	}
+	return nil
+}
+
+// roomForFiles reports a tree of files that a file system has no room for: what they
+// hold in whole blocks, beside a test file, and one entry for each of them.
+func roomForFiles(path string, request volume.Request, found setup.Facts) error {
+	var stat unix.Statfs_t
+	if err := unix.Statfs(path, &stat); err != nil {
+		return fmt.Errorf("look at the file system of %s: %w", path, err)
+	}
+	for _, spec := range request.Files {
+		files, err := spec.Files.WorkedOut()
+		if err != nil {
+			return err
+		}
+		entries := files.Len() + files.FolderCount()
+		need := files.Bytes() + quantity.Bytes(entries*max(stat.Bsize, 512)/2) // a file's last block is half full on average
+		if need+request.Size > found.Free {
+			return fmt.Errorf("%w: %d files of %s need about %s, and %s has %s free; use fewer or smaller files, or make room", volume.ErrNoSpace, files.Len(), files.Bytes(), need, path, found.Free)
+		}
+		if stat.Files > 0 && uint64(entries) > stat.Ffree {
+			return fmt.Errorf("%w: %d files and folders need as many inodes, and the file system of %s has %d free; use fewer files", volume.ErrNoSpace, entries, path, stat.Ffree)
+		}
 	}
 	return nil
 }
@@ -105,6 +133,7 @@ func (o Opener) checkFolder(path string, request volume.Request) error {
 type Volume struct {
 	file *os.File
 	test *testFile // in a folder
+	tree *tree     // in a folder, for loads of files
 	path string    // as the user named it
 	size quantity.Bytes
 	// cachedWrites is set when the file system takes no uncached writes.
@@ -116,10 +145,25 @@ type Volume struct {
 // Close closes it, and removes a test file that has a name; one without is gone
 // with that.
 func (v *Volume) Close() error {
-	if v.test != nil {
-		return v.test.remove()
+	var errs []error
+	if v.tree != nil {
+		errs = append(errs, v.tree.remove())
 	}
-	return v.file.Close()
+	switch {
+	case v.test != nil:
+		errs = append(errs, v.test.remove())
+	case v.file != nil:
+		errs = append(errs, v.file.Close())
+	}
+	return errors.Join(errs...)
+}
+
+// Ready makes the files that a load of files finds.
+func (v *Volume) Ready(ctx context.Context, spec workload.Spec, progress volume.Progress) error {
+	if spec.Kind != workload.FilesKind {
+		return nil
+	}
+	return v.tree.ready(ctx, spec, progress)
 }
 
 // open opens what the volume is once more, with other flags.
@@ -133,6 +177,9 @@ func (v *Volume) open(mode int, uncached bool) (*os.File, error) {
 // Use opens the volume for one measurement, cached or uncached, for reading
 // alone or for both.
 func (v *Volume) Use(spec workload.Spec) (load.Volume, error) {
+	if spec.Kind == workload.FilesKind {
+		return v.tree.open(spec)
+	}
 	mode := unix.O_RDONLY
 	if spec.Writes() {
 		mode = unix.O_RDWR

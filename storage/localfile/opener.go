@@ -48,6 +48,8 @@ func (Opener) Look(l volume.Locator) (setup.Facts, error) { return look(l.Name, 
 // anything.
 func (o Opener) Check(l volume.Locator, request volume.Request) error {
 	switch {
+	case len(request.Files) > 0 && l.Kind != "folder":
+		return volume.NoFiles(l)
 	case l.Kind == "folder":
 		return o.checkFolder(l.Name, request)
 	case !o.Traits(l.Kind).Overwritten:

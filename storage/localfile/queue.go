@@ -76,6 +76,15 @@ func mapBuffers(options load.QueueOptions) (buffers, error) {
 	return b, nil
 }
 
+// whole are the slots with all that whole pages have room for.
+func (b buffers) whole() [][]byte {
+	slots := make([][]byte, len(b.slots))
+	for i, s := range b.slots {
+		slots[i] = s[:cap(s)]
+	}
+	return slots
+}
+
 func (b buffers) unmap() { _ = unix.Munmap(b.mapped) }
 
 // ringQueue is a queue on an io_uring.

@@ -201,7 +201,8 @@ func wayOf(folder string, traces volume.Traces) (volume.Way, error) {
 	return t.way, t.remove()
 }
 
-// LeftBehind reports whether a test file is under path, and how large it is.
+// LeftBehind reports whether a test file, or a folder of them, is under path, and how
+// much it holds.
 func LeftBehind(path string) (size quantity.Bytes, is bool, err error) {
 	info, err := os.Lstat(path)
 	switch {
@@ -209,34 +210,80 @@ func LeftBehind(path string) (size quantity.Bytes, is bool, err error) {
 		return 0, false, nil
 	case err != nil:
 		return 0, false, fmt.Errorf("look at the test file %s: %w", path, err)
-	case !info.Mode().IsRegular() || !testName.MatchString(filepath.Base(path)):
+	case !testName.MatchString(filepath.Base(path)):
+		return 0, false, nil
+	case info.IsDir():
+		size, err := held(path)
+		return size, true, err
+	case !info.Mode().IsRegular():
 		return 0, false, nil
 	}
 	return quantity.Bytes(info.Size()), true, nil
 }
 
+// mostCounted is how many files of a folder are looked at to say what it holds: the rest
+// is found when it is removed.
+const mostCounted = 20_000
+
+// held is what the files of a folder come to, as far as they are counted.
+func held(path string) (size quantity.Bytes, err error) {
+	counted := 0
+	err = filepath.WalkDir(path, func(_ string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() {
+			return nil // what cannot be looked at is found when it is removed
+		}
+		if counted++; counted > mostCounted {
+			return fs.SkipAll
+		}
+		if info, err := entry.Info(); err == nil {
+			size += quantity.Bytes(info.Size())
+		}
+		return nil
+	})
+	return size, err
+}
+
 // RemoveLeft removes a test file that was left behind. That it is gone already is
 // no error.
 func RemoveLeft(path string) error {
-	_, is, err := LeftBehind(path)
-	if err != nil || !is {
-		return err
+	info, err := os.Lstat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
 	}
-	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err != nil {
+		return fmt.Errorf("look at the test file %s: %w", path, err)
+	}
+	if !testName.MatchString(filepath.Base(path)) || !info.IsDir() && !info.Mode().IsRegular() {
+		return nil
+	}
+	remove := os.Remove
+	if info.IsDir() {
+		remove = os.RemoveAll
+	}
+	if err := remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("remove the test file %s: %w", path, err)
 	}
 	return nil
 }
 
-// prepareFolder makes and fills a test file.
-func (o Opener) prepareFolder(ctx context.Context, path string, request volume.Request) (*Volume, error) {
-	test, err := makeTestFile(path, o.Traces)
-	if err != nil {
-		return nil, err
+// prepareFolder makes and fills a test file for loads of blocks, and an empty tree for
+// those of files.
+func (o Opener) prepareFolder(ctx context.Context, path string, request volume.Request) (v *Volume, err error) {
+	v = &Volume{path: path, size: request.Size, alignment: uncachedAlignment}
+	if len(request.Files) > 0 {
+		if v.tree, err = makeTree(path, o.Traces); err != nil {
+			return nil, err
+		}
 	}
-	v := &Volume{file: test.file, test: test, path: path, size: request.Size, alignment: uncachedAlignment}
+	if request.NoBlocks {
+		return v, nil
+	}
+	if v.test, err = makeTestFile(path, o.Traces); err != nil {
+		return nil, errors.Join(err, v.Close())
+	}
+	v.file = v.test.file
 	if err := v.fill(ctx, request); err != nil {
-		return nil, errors.Join(fmt.Errorf("fill the test file in %s: %w", path, err), test.remove())
+		return nil, errors.Join(fmt.Errorf("fill the test file in %s: %w", path, err), v.Close())
 	}
 	return v, nil
 }

@@ -59,23 +59,28 @@ func (q *threadQueue) Submit(operations []load.Operation) error {
 }
 
 func (q *threadQueue) Collect(into []load.Completion, wait time.Duration) (int, error) {
-	n := q.ready(into, 0)
+	return collect(q.done, q.timer, into, wait)
+}
+
+// collect takes what is done, and waits for the first of it.
+func collect(done <-chan load.Completion, timer *time.Timer, into []load.Completion, wait time.Duration) (int, error) {
+	n := ready(done, into, 0)
 	if n > 0 || wait <= 0 {
 		return n, nil
 	}
-	q.timer.Reset(wait)
+	timer.Reset(wait)
 	select {
-	case into[0] = <-q.done:
-		return q.ready(into, 1), nil
-	case <-q.timer.C:
+	case into[0] = <-done:
+		return ready(done, into, 1), nil
+	case <-timer.C:
 		return 0, nil
 	}
 }
 
-func (q *threadQueue) ready(into []load.Completion, n int) int {
+func ready(done <-chan load.Completion, into []load.Completion, n int) int {
 	for n < len(into) {
 		select {
-		case into[n] = <-q.done:
+		case into[n] = <-done:
 			n++
 		default:
 			return n

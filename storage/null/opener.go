@@ -53,7 +53,12 @@ func (Opener) Describe(l volume.Locator) (setup.Setup, setup.Layer, error) {
 }
 
 // Check finds nothing in the way.
-func (Opener) Check(volume.Locator, volume.Request) error { return nil }
+func (Opener) Check(l volume.Locator, r volume.Request) error {
+	if len(r.Files) > 0 {
+		return volume.NoFiles(l)
+	}
+	return nil
+}
 
 // Prepare has nothing to do.
 func (Opener) Prepare(_ context.Context, l volume.Locator, _ volume.Request) (volume.Volume, error) {

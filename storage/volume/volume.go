@@ -74,6 +74,12 @@ type Volume interface {
 	Close() error
 }
 
+// Readier is a volume that has to be brought into the state in which a load finds it,
+// such as with all files of its set. It is called before Use, and may take long.
+type Readier interface {
+	Ready(context.Context, workload.Spec, Progress) error
+}
+
 // Happening is what can happen to a volume while it is used.
 type Happening string
 
@@ -108,12 +114,19 @@ type Progress func(done, of quantity.Bytes)
 
 // Request says what a run will do.
 type Request struct {
-	Size     quantity.Bytes // the largest offset + span; 0 for all of what has a size
-	Writes   bool           // whether anything is written
-	Content  workload.Spec  // whose content a test file is filled with
-	Consent  *Claim         // what the user agreed to lose; nil for nothing
-	Memory   quantity.Bytes // that may be taken for it; 0 for any
-	Progress Progress       // may be nil
+	Size     quantity.Bytes  // the largest offset + span; 0 for all of what has a size
+	Files    []workload.Spec // the loads of files
+	NoBlocks bool            // all loads are of files
+	Writes   bool            // whether anything is written
+	Content  workload.Spec   // whose content a test file is filled with
+	Consent  *Claim          // what the user agreed to lose; nil for nothing
+	Memory   quantity.Bytes  // that may be taken for it; 0 for any
+	Progress Progress        // may be nil
+}
+
+// NoFiles is the answer of what loads of files cannot work on.
+func NoFiles(l Locator) error {
+	return &workload.FieldError{Field: "files", Reason: fmt.Sprintf("%s is a %s, and files are made in a folder; name a folder of a file system that is on it", l, l.Kind)}
 }
 
 // Claim states what a user agrees to lose: first in the user's words, which

@@ -37,8 +37,9 @@ const (
 	ReadPlain  Opcode = 22
 	WritePlain Opcode = 23
 
-	allocate Opcode = 17
-	cancel   Opcode = 14
+	Allocate Opcode = 17
+
+	cancel Opcode = 14
 )
 
 // calledBack is the token of the request that cancels others.
@@ -99,7 +100,8 @@ type submission struct {
 	userData    uint64
 	buffer      uint16
 	personality uint16
-	_           [5]uint32
+	fileIndex   uint32
+	_           [4]uint32
 }
 
 type completion struct {
@@ -123,10 +125,14 @@ type Features struct {
 	Files        bool // the file is registered
 }
 
+// opcodes is how many opcodes are asked about.
+const opcodes = 64
+
 // Ring is one io_uring.
 type Ring struct {
 	fd       int
 	features Features
+	offers   [opcodes]bool
 
 	ring, entries []byte // mapped memory
 	submissions   []submission
@@ -206,7 +212,7 @@ func (r *Ring) mapMemory(p *params) (err error) {
 
 // probe asks which opcodes the kernel offers.
 func (r *Ring) probe() error {
-	const last = 64
+	const last = opcodes
 	var answer struct {
 		lastOp, count uint8
 		_             uint16
@@ -221,8 +227,13 @@ func (r *Ring) probe() error {
 	if err := r.register(registerProbe, unsafe.Pointer(&answer), last); err != nil {
 		return fmt.Errorf("%w: ask for its operations: %w", ErrUnavailable, err)
 	}
-	for _, op := range []Opcode{Fsync, ReadFixed, WriteFixed, ReadPlain, WritePlain, allocate} {
-		if uint8(op) > answer.lastOp || answer.ops[op].flags&1 == 0 {
+	for op := range answer.ops {
+		if op <= int(answer.lastOp) && answer.ops[op].flags&1 != 0 {
+			r.offers[op] = true
+		}
+	}
+	for _, op := range []Opcode{Fsync, ReadFixed, WriteFixed, ReadPlain, WritePlain, Allocate} {
+		if !r.Offers(op) {
 			return fmt.Errorf("%w: it lacks operation %d", ErrUnavailable, op)
 		}
 	}
@@ -246,6 +257,20 @@ func (r *Ring) RegisterBuffers(buffers [][]byte) error {
 	}
 	err := r.register(registerBuffers, unsafe.Pointer(&vectors[0]), len(vectors))
 	r.features.Buffers = err == nil
+	return err
+}
+
+// Offers reports whether the kernel has an opcode.
+func (r *Ring) Offers(op Opcode) bool { return r.offers[op] }
+
+// RegisterHandles makes a table of so many files, all of them empty, which OpenAt fills.
+func (r *Ring) RegisterHandles(count int) error {
+	fds := make([]int32, count)
+	for i := range fds {
+		fds[i] = -1
+	}
+	err := r.register(registerFiles, unsafe.Pointer(&fds[0]), count)
+	r.features.Files = err == nil
 	return err
 }
 
@@ -279,10 +304,17 @@ func (r *Ring) Prepare(op Opcode, fd int, data []byte, offset int64, buffer int,
 	r.prepared++
 }
 
+// PrepareFlush fills the next submission with a flush of a file and all that is known of
+// it, its length included. The limits are those of Prepare.
+func (r *Ring) PrepareFlush(fd int, token uint64) {
+	r.Prepare(Fsync, fd, nil, 0, 0, token)
+	r.submissions[(r.prepared-1)&r.sqMask].opFlags = 0
+}
+
 // PrepareTrim fills the next submission with giving a range back: it becomes a hole, and
 // reads as zeros. The limits are those of Prepare.
 func (r *Ring) PrepareTrim(fd int, offset int64, length int, token uint64) {
-	r.Prepare(allocate, fd, nil, offset, 0, token)
+	r.Prepare(Allocate, fd, nil, offset, 0, token)
 	s := &r.submissions[(r.prepared-1)&r.sqMask]
 	s.address, s.length = uint64(length), unix.FALLOC_FL_PUNCH_HOLE|unix.FALLOC_FL_KEEP_SIZE
 }

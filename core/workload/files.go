@@ -1,0 +1,397 @@
+package workload
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"sync/atomic"
+
+	"patientheron/core/fileset"
+	"patientheron/core/measure"
+	"patientheron/core/quantity"
+)
+
+// FilesKind is the kind that works on the files of a set, as those who keep them do.
+const FilesKind Kind = "files"
+
+// Files is the body of a load of files: which files there are, and what is done with
+// each. Its pattern is worked out of it: blocks are the pieces in which files are read
+// and written, the span is what they hold together.
+type Files struct {
+	Set      fileset.Set    `json:"set" doc:"The shape of the tree of files"`
+	Tasks    []TaskShare    `json:"tasks" doc:"What is done with the files; one entry for a single task" minItems:"1" maxItems:"16"`
+	AtOnce   int            `json:"atOnce,omitempty" doc:"Files that each worker has under way at a time; 0 means as many as its depth" minimum:"0" maximum:"4096"`
+	Piece    quantity.Bytes `json:"pieceBytes,omitempty" doc:"Bytes that are read or written at a time; 0 means 1 MiB" minimum:"0"`
+	Visit    Visit          `json:"visit,omitempty" doc:"Order in which files are gone through; absent for listed" enum:"listed,shuffled,by-class"`
+	Flush    Flushing       `json:"flush,omitempty" doc:"When what was written is forced to stable storage; absent for where the task asks for it, which only save does" enum:"never,each,end"`
+	TreeSeed uint64         `json:"treeSeed,omitempty" doc:"Number that the sizes of files are drawn with; 0 means 1" maximum:"9007199254740991"`
+
+	worked atomic.Pointer[fileset.Files]
+}
+
+// Task is what is done with one file.
+type Task string
+
+// The tasks.
+const (
+	Put    Task = "put"    // copy a file up: make it, write it, close it
+	Fetch  Task = "fetch"  // copy a file down: open it, read it, close it
+	Save   Task = "save"   // change a file the way editors do: read it, write a new one, rename that over it
+	Ask    Task = "ask"    // ask for the attributes of a file
+	Browse Task = "browse" // read the names in a folder, and ask for the attributes of each file in it
+	Remove Task = "remove" // take a file away
+)
+
+var tasks = []Task{Put, Fetch, Save, Ask, Browse, Remove}
+
+// TaskShare is one task of a mix and its weight in it.
+type TaskShare struct {
+	Task   Task    `json:"task" enum:"put,fetch,save,ask,browse,remove"`
+	Weight float64 `json:"weight" doc:"Weight of this task; the weights need not add up to anything" exclusiveMinimum:"0"`
+}
+
+// Visit is an order in which files are gone through.
+type Visit string
+
+// The orders of visits.
+const (
+	Listed   Visit = "listed"   // as they stand in the set, class by class and folder by folder
+	Shuffled Visit = "shuffled" // all of them in a drawn order, another one in each pass
+	ByClass  Visit = "by-class" // class by class, each in a drawn order
+)
+
+// Flushing is when what was written is forced to stable storage.
+type Flushing string
+
+// The times of flushes.
+const (
+	FlushNever Flushing = "never"
+	FlushEach  Flushing = "each" // each file, before it is closed
+	FlushEnd   Flushing = "end"  // the file system, when all files were gone through
+)
+
+const (
+	defaultPiece = quantity.MiB
+	mostOfSet    = 100_000_000 // files
+)
+
+// WorkedOut are the files of the set, with their numbers. They are worked out once.
+func (f *Files) WorkedOut() (*fileset.Files, error) {
+	if files := f.worked.Load(); files != nil {
+		return files, nil
+	}
+	files, err := fileset.New(f.Set, max(f.TreeSeed, 1))
+	if err != nil {
+		return nil, err
+	}
+	f.worked.Store(files)
+	return files, nil
+}
+
+// clone is a copy that can be changed.
+func (f *Files) clone() *Files {
+	if f == nil {
+		return &Files{Tasks: []TaskShare{{Put, 1}}}
+	}
+	return &Files{Set: f.Set, Tasks: f.Tasks, AtOnce: f.AtOnce, Piece: f.Piece, Visit: f.Visit, Flush: f.Flush, TreeSeed: f.TreeSeed}
+}
+
+// changeFiles makes s a load of files, if it is none yet, and changes it; other specs that
+// share its files keep theirs.
+func (s *Spec) changeFiles(how func(*Files)) {
+	s.Kind, s.Files = FilesKind, s.Files.clone()
+	how(s.Files)
+}
+
+// SetFiles makes s a load of the files of a set.
+func (s *Spec) SetFiles(set fileset.Set) { s.changeFiles(func(f *Files) { f.Set = set }) }
+
+// pattern is what the load comes to as blocks: for buffers, ceilings and judgement.
+func (f *Files) pattern(cached bool) Pattern {
+	piece := f.Piece
+	if piece == 0 {
+		piece = defaultPiece
+	}
+	p := Pattern{Blocks: Block(piece), Order: Sequential, Streams: max(f.AtOnce, 1), Cached: cached, Reads: f.reads()}
+	if files, err := f.WorkedOut(); err == nil {
+		p.Span = max(files.Bytes(), piece)
+	}
+	return p
+}
+
+// reads is the share of reads among what moves bytes; one where nothing does.
+func (f *Files) reads() quantity.Share {
+	reads, writes := 0.0, 0.0
+	for _, t := range f.Tasks {
+		switch t.Task {
+		case Put:
+			writes += t.Weight
+		case Fetch:
+			reads += t.Weight
+		case Save:
+			reads, writes = reads+t.Weight, writes+t.Weight
+		}
+	}
+	if reads+writes == 0 {
+		return 1
+	}
+	return quantity.Share(reads / (reads + writes))
+}
+
+// Does reports whether a task is among those of the load.
+func (f *Files) Does(t Task) bool {
+	return slices.ContainsFunc(f.Tasks, func(s TaskShare) bool { return s.Task == t })
+}
+
+// Starts reports how the tree of files stands before the load: empty where files are
+// only put, otherwise with all of them there.
+func (f *Files) Starts() (empty bool) { return len(f.Tasks) == 1 && f.Tasks[0].Task == Put }
+
+// Classes are the classes of operation that the load issues.
+func (f *Files) classes(cached bool) (issued []measure.Class) {
+	does := func(any ...Task) bool { return slices.ContainsFunc(any, f.Does) }
+	for _, of := range []struct {
+		class  measure.Class
+		issued bool
+	}{
+		{measure.Read, does(Fetch, Save)},
+		{measure.Write, does(Put, Save)},
+		{measure.Flush, does(Put, Save) && f.Flush != FlushNever && (f.Flush != "" || does(Save))},
+		{measure.Open, does(Fetch, Save)},
+		{measure.Create, does(Put, Save)},
+		{measure.Close, does(Put, Fetch, Save)},
+		{measure.Truncate, does(Put, Save) && !cached},
+		{measure.Attributes, does(Ask, Browse)},
+		{measure.List, does(Browse)},
+		{measure.Rename, does(Save)},
+		{measure.Remove, does(Remove)},
+		{measure.MakeFolder, f.Starts()},
+		{measure.File, true},
+	} {
+		if of.issued {
+			issued = append(issued, of.class)
+		}
+	}
+	return issued
+}
+
+// groups name what whole files are sorted into: their classes, for each task of a mix.
+func (f *Files) groups() (names []string) {
+	for _, t := range f.Tasks {
+		for _, c := range f.Set.Classes {
+			name := c.Name
+			if len(f.Tasks) > 1 {
+				name = fmt.Sprintf("%s (%s)", c.Name, t.Task)
+			}
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
+// filesBody is a load of files as a Body.
+type filesBody struct {
+	*Files
+	pattern Pattern
+}
+
+func (b filesBody) Classes() []measure.Class               { return b.classes(b.pattern.Cached) }
+func (b filesBody) LargestBlock() quantity.Bytes           { return b.pattern.LargestBlock() }
+func (b filesBody) Reach() (size quantity.Bytes, any bool) { return b.pattern.Span, true }
+func (b filesBody) Groups() []string                       { return b.groups() }
+
+func (b filesBody) Source(s Spec, worker int) (Source, error) { return newFileWork(s, worker) }
+
+// validateFiles reports what cannot be of a load of files.
+func (s Spec) validateFiles() error {
+	f := s.Files
+	if f == nil || len(f.Set.Classes) == 0 {
+		return invalid("files", "it does not say which files; try 1000 x 64KiB, or the classes of a file set (docs/files.md)")
+	}
+	if err := f.Set.Validate(); err != nil {
+		return invalid("files", "%v", err)
+	}
+	if len(f.Tasks) == 0 || len(f.Tasks) > 16 {
+		return invalid("task", "%d tasks; from 1 to 16 of %s", len(f.Tasks), listTasks())
+	}
+	seen := map[Task]bool{}
+	for _, t := range f.Tasks {
+		switch {
+		case !slices.Contains(tasks, t.Task):
+			return invalid("task", "%q; there are %s", t.Task, listTasks())
+		case seen[t.Task]:
+			return invalid("task", "%s is there twice", t.Task)
+		case !(t.Weight > 0) || t.Weight > 1e9:
+			return invalid("task", "weight %g of %s; a weight is above 0 and at most 1e9", t.Weight, t.Task)
+		}
+		seen[t.Task] = true
+	}
+	if f.Piece < 0 || f.Piece > 64*quantity.MiB || f.Piece > 0 && f.Piece%4096 != 0 {
+		return invalid("piece", "%s; a multiple of 4 KiB up to 64 MiB", f.Piece)
+	}
+	if f.AtOnce < 0 || f.AtOnce > s.Depth {
+		return invalid("atOnce", "%d files at a time need as many operations in flight, and the depth is %d", f.AtOnce, s.Depth)
+	}
+	if v := f.Visit; v != "" && v != Listed && v != Shuffled && v != ByClass {
+		return invalid("visit", "%q; listed, shuffled or by-class", v)
+	}
+	if w := f.Flush; w != "" && w != FlushNever && w != FlushEach && w != FlushEnd {
+		return invalid("flush", "%q; never, each or end", w)
+	}
+	if f.TreeSeed > 1<<53-1 {
+		return invalid("treeSeed", "%d; at most 9007199254740991, so that every JSON reader keeps it exact", f.TreeSeed)
+	}
+	files, err := f.WorkedOut()
+	if err != nil {
+		return invalid("files", "%v", err)
+	}
+	switch {
+	case files.Len() == 0:
+		return invalid("files", "the set has no files")
+	case files.Len() > mostOfSet:
+		return invalid("files", "%d files; at most %d", files.Len(), mostOfSet)
+	case files.Len() < int64(s.Workers):
+		return invalid("workers", "%d for %d files; each worker has files of its own", s.Workers, files.Len())
+	case s.Open() || s.Think > 0:
+		return invalid("rate", "a load of files is worked on as fast as it goes; leave rate and think out")
+	case len(f.Tasks) > 1 && s.Passes > 0:
+		return invalid("passes", "a mix draws files and never is through with all of them; say for how long (for), or keep one task")
+	case s.Passes > 1 && f.Tasks[0].Task == Remove:
+		return invalid("passes", "files can be removed once")
+	}
+	return s.validateUnused()
+}
+
+// validateUnused reports fields of block loads that were set for a load of files.
+func (s Spec) validateUnused() error {
+	worked, plain := s, Default()
+	worked.Pattern = s.Files.pattern(s.Cached)
+	for _, field := range fields {
+		value := field.Get(s)
+		if field.of == ofBlocks && value != field.Get(worked) && value != field.Get(plain) && value != field.Get(Spec{Pattern: Pattern{Streams: 1}}) {
+			return invalid(field.Name, "is about loads of blocks, and this one is of files; leave it out (files are read and written in pieces of the size piece)")
+		}
+	}
+	return nil
+}
+
+// describeFiles says in a few words what a load of files does.
+func (s Spec) describeFiles() string {
+	f := s.Files
+	text := FormatTasks(f.Tasks)
+	if len(f.Tasks) == 1 {
+		text = string(f.Tasks[0].Task)
+	}
+	if files, err := f.WorkedOut(); err == nil {
+		text += fmt.Sprintf(" %d files of %s", files.Len(), files.Bytes())
+	}
+	if f.Set.Name != "" {
+		text += " (" + f.Set.Name + ")"
+	}
+	if f.Visit != "" && f.Visit != Listed {
+		text += ", " + string(f.Visit)
+	}
+	workers := "1 worker"
+	if s.Workers > 1 {
+		workers = fmt.Sprintf("%d workers", s.Workers)
+	}
+	text += fmt.Sprintf(", %s × depth %d", workers, s.Depth)
+	if f.AtOnce > 0 && f.AtOnce < s.Depth {
+		text += fmt.Sprintf(", %d at once", f.AtOnce)
+	}
+	if f.Flush != "" {
+		text += ", flush " + string(f.Flush)
+	}
+	if s.Passes > 1 {
+		text += fmt.Sprintf(", %d passes", s.Passes)
+	}
+	if s.Cached {
+		text += ", cached"
+	}
+	return text
+}
+
+func listTasks() string {
+	names := make([]string, len(tasks))
+	for i, t := range tasks {
+		names[i] = string(t)
+	}
+	return strings.Join(names, ", ")
+}
+
+// ParseTasks reads a task or a weighted mix such as "fetch:3,save:1".
+func ParseTasks(text string) (shares []TaskShare, err error) {
+	for part := range strings.SplitSeq(text, ",") {
+		name, weight, weighted := strings.Cut(part, ":")
+		share := TaskShare{Task: Task(strings.TrimSpace(name)), Weight: 1}
+		if !slices.Contains(tasks, share.Task) {
+			return nil, fmt.Errorf("there is no task %q; there are %s", share.Task, listTasks())
+		}
+		if weighted {
+			if share.Weight, err = quantity.ParseNumber(weight); err != nil {
+				return nil, fmt.Errorf("weight of %s: %w", share.Task, err)
+			}
+		}
+		shares = append(shares, share)
+	}
+	return shares, nil
+}
+
+// FormatTasks writes a mix the way ParseTasks reads it.
+func FormatTasks(shares []TaskShare) string {
+	parts := make([]string, len(shares))
+	for i, t := range shares {
+		parts[i] = string(t.Task)
+		if len(shares) > 1 {
+			parts[i] += ":" + strconv.FormatFloat(t.Weight, 'f', -1, 64)
+		}
+	}
+	return strings.Join(parts, ",")
+}
+
+// ParseFileSet reads a set of classes of one size each: "1000 x 64KiB", and with more of
+// them "1000 x 64KiB + 3 x 1GiB".
+func ParseFileSet(text string) (set fileset.Set, err error) {
+	for part := range strings.SplitSeq(text, "+") {
+		number, size, found := strings.Cut(part, "x")
+		count, err := strconv.ParseInt(strings.TrimSpace(number), 10, 64)
+		if !found || err != nil {
+			return set, fmt.Errorf("%q is no number of files of a size; write it like 1000 x 64KiB, or 1000 x 64KiB + 3 x 1GiB", strings.TrimSpace(part))
+		}
+		c := fileset.Class{Number: count, Folders: fileset.Folders{Files: plainFolder}}
+		if c.Size.Fixed, err = quantity.ParseBytes(size); err != nil {
+			return set, err
+		}
+		c.Name = plainName(c.Size.Fixed)
+		set.Classes = append(set.Classes, c)
+	}
+	return set, set.Validate()
+}
+
+// plainFolder is how many files of a set that was given by number and size lie in a folder.
+const plainFolder = 1000
+
+func plainName(size quantity.Bytes) string { return "files of " + size.String() }
+
+// FormatFileSet writes a set the way ParseFileSet reads it; "" for one that it cannot read.
+func FormatFileSet(set fileset.Set) string {
+	var parts []string
+	for _, c := range set.Classes {
+		plain := fileset.Class{Name: plainName(c.Size.Fixed), Number: c.Number, Size: fileset.Sizes{Fixed: c.Size.Fixed}, Folders: fileset.Folders{Files: plainFolder}}
+		if set.Name != "" || !sameClass(c, plain) {
+			return ""
+		}
+		size, _ := c.Size.Fixed.MarshalYAML() // cannot fail
+		parts = append(parts, fmt.Sprintf("%d x %s", c.Number, size))
+	}
+	return strings.Join(parts, " + ")
+}
+
+func sameClass(x, y fileset.Class) bool {
+	if len(x.Size.Bins)+len(y.Size.Bins) > 0 {
+		return false
+	}
+	x.Size.Bins, y.Size.Bins = nil, nil
+	return fmt.Sprint(x) == fmt.Sprint(y)
+}

@@ -1,0 +1,455 @@
+package workload
+
+import (
+	"errors"
+	"math/rand/v2"
+	"syscall"
+
+	"patientheron/core/fileset"
+	"patientheron/core/measure"
+)
+
+// fileWork is the work of one worker of a load of files. It has some files under way at
+// a time, each at a step of its task; steps that are ready wait in a ring. The worker's
+// files are every so many of the order in which files are visited, so that no two workers
+// have the same.
+type fileWork struct {
+	spec   Spec
+	files  *fileset.Files
+	steps  [][]step // of each task
+	worker int64
+	of     int64 // workers
+	random *rand.Rand
+	pick   picker
+
+	jobs   []fileJob
+	ready  []int // numbers of jobs that have something to issue, a ring
+	first  int
+	count  int
+	active int // jobs that work on a file
+	begun  int // files of this pass
+	pieces int // operations that one file may have in flight
+
+	pass    int   // from 0
+	next    int64 // place in the pass
+	flushes bool  // the flush that ends the pass is under way
+	ended   bool  // nothing new is begun
+
+	folders *folderMaker // where the load makes folders
+	content []*Content   // by class of file
+	writing struct {     // what Fill fills
+		class  int
+		number uint64
+	}
+	whole Whole
+}
+
+// fileJob is a file that is worked on.
+type fileJob struct {
+	task    int // number among those of the load
+	file    int64
+	class   int
+	size    int64
+	busy    bool  // it has a file
+	step    int   // of the task
+	offset  int64 // of the next piece
+	flying  int
+	queued  bool // in the ring
+	failed  bool
+	began   int64
+	browsed struct{ next, end int64 } // files of a folder whose attributes are asked for
+}
+
+// step is one of the operations that a task consists of.
+type step int
+
+const (
+	makeFolder step = iota // if it is not there yet
+	openOld
+	readAll
+	closeOld
+	createNew    // under its own name
+	createBeside // under the name that stands beside it
+	writeAll
+	cutLength // where pieces are longer than the file
+	flushFile
+	closeNew
+	renameOver
+	askAttributes
+	listFolder
+	askEach
+	removeFile
+)
+
+// steps of the tasks, in order.
+var stepsOf = map[Task][]step{
+	Put:    {makeFolder, createNew, writeAll, cutLength, flushFile, closeNew},
+	Fetch:  {openOld, readAll, closeOld},
+	Save:   {openOld, readAll, closeOld, createBeside, writeAll, cutLength, flushFile, closeNew, renameOver},
+	Ask:    {askAttributes},
+	Browse: {listFolder, askEach},
+	Remove: {removeFile},
+}
+
+// classOf is the class of the operations of a step.
+var classOf = [...]measure.Class{
+	makeFolder: measure.MakeFolder, openOld: measure.Open, readAll: measure.Read, closeOld: measure.Close,
+	createNew: measure.Create, createBeside: measure.Create, writeAll: measure.Write, cutLength: measure.Truncate,
+	flushFile: measure.Flush, closeNew: measure.Close, renameOver: measure.Rename, askAttributes: measure.Attributes,
+	listFolder: measure.List, askEach: measure.Attributes, removeFile: measure.Remove,
+}
+
+// Everything stands for the object of a flush of all files.
+const Everything = -1
+
+// Unit is what the length of a file that is written around the host's memory is
+// rounded up to, before it is cut.
+const Unit = 4096
+
+func newFileWork(spec Spec, worker int) (*fileWork, error) {
+	spec = spec.Completed()
+	if err := spec.Validate(); err != nil {
+		return nil, err
+	}
+	files, err := spec.Files.WorkedOut()
+	if err != nil {
+		return nil, err
+	}
+	atOnce := spec.Files.AtOnce
+	if atOnce == 0 {
+		atOnce = spec.Depth
+	}
+	w := &fileWork{
+		spec: spec, files: files, worker: int64(worker), of: int64(spec.Workers),
+		random: rand.New(rand.NewPCG(spec.Seed, golden*uint64(worker+1))),
+		jobs:   make([]fileJob, atOnce), ready: make([]int, atOnce), pieces: max(spec.Depth/atOnce, 1),
+		content: make([]*Content, len(spec.Files.Set.Classes)),
+	}
+	for _, t := range spec.Files.Tasks {
+		w.steps = append(w.steps, stepsOf[t.Task])
+	}
+	if spec.Files.Starts() {
+		w.folders = newFolderMaker(files)
+	}
+	w.pick = newPicker(w)
+	for i := range w.jobs {
+		w.begin(i, 0)
+	}
+	return w, nil
+}
+
+// begin gives a job its next file, or none when there is no more for now.
+func (w *fileWork) begin(number int, now int64) {
+	j := &w.jobs[number]
+	*j = fileJob{began: now}
+	if w.ended || w.flushes || !w.pick.next(w, j) {
+		if w.active == 0 && !w.ended && !w.flushes {
+			w.endPass(now)
+		}
+		return
+	}
+	j.busy = true
+	w.active++
+	w.begun++
+	if w.task(j) != Browse {
+		f := w.files.At(j.file)
+		j.class, j.size = f.Class, int64(f.Size)
+	}
+	w.arrive(number)
+}
+
+// endPass is called when all files of a pass are done with.
+func (w *fileWork) endPass(now int64) {
+	if w.begun == 0 { // this worker has none
+		w.ended = true
+		return
+	}
+	if w.spec.Files.Flush == FlushEnd {
+		w.flushes = true
+		w.push(0)
+		return
+	}
+	w.startPass(now)
+}
+
+func (w *fileWork) startPass(now int64) {
+	w.pass++
+	w.next, w.begun = 0, 0
+	if w.spec.Passes > 0 && w.pass >= w.spec.Passes || w.spec.Files.Does(Remove) && len(w.spec.Files.Tasks) == 1 {
+		w.ended = true
+		return
+	}
+	w.pick.newPass(w)
+	for i := range w.jobs {
+		w.begin(i, now)
+	}
+}
+
+func (w *fileWork) task(j *fileJob) Task { return w.spec.Files.Tasks[j.task].Task }
+
+func (w *fileWork) stepOf(j *fileJob) step { return w.steps[j.task][j.step] }
+
+// arrive takes a job past the steps that have nothing to do, and puts it into the ring;
+// or ends it.
+func (w *fileWork) arrive(number int) (done bool) {
+	j := &w.jobs[number]
+	for j.step < len(w.steps[j.task]) {
+		switch s := w.stepOf(j); {
+		case s == makeFolder && w.folders == nil, s == cutLength && (w.spec.Cached || j.size%Unit == 0),
+			s == flushFile && !w.flushesEach(j), (s == readAll || s == writeAll) && j.offset >= j.size,
+			s == askEach && j.browsed.next >= j.browsed.end:
+			j.step++
+			j.offset = 0
+			continue
+		case s == makeFolder:
+			switch w.folders.toMake(number, w.files.FolderOf(j.file)) {
+			case folderThere:
+				j.step++
+				continue
+			case folderBeingMade:
+				return false // it is put into the ring when that is made
+			}
+		}
+		w.push(number)
+		return false
+	}
+	return true
+}
+
+func (w *fileWork) flushesEach(j *fileJob) bool {
+	return w.spec.Files.Flush == FlushEach || w.spec.Files.Flush == "" && w.task(j) == Save
+}
+
+func (w *fileWork) push(number int) {
+	if w.jobs[number].queued {
+		return
+	}
+	w.jobs[number].queued = true
+	w.ready[(w.first+w.count)%len(w.ready)] = number
+	w.count++
+}
+
+func (w *fileWork) pop() int {
+	number := w.ready[w.first]
+	w.first = (w.first + 1) % len(w.ready)
+	w.count--
+	w.jobs[number].queued = false
+	return number
+}
+
+// Due is zero when a job is ready, and Never otherwise.
+func (w *fileWork) Due() int64 {
+	if w.count > 0 {
+		return 0
+	}
+	return Never
+}
+
+// Next gives the next operation of the job whose turn it is.
+func (w *fileWork) Next() Access {
+	number := w.pop()
+	j := &w.jobs[number]
+	j.flying++
+	if w.flushes {
+		return Access{Class: measure.Flush, Object: Everything, Handle: number}
+	}
+	s := w.stepOf(j)
+	a := Access{Class: classOf[s], Object: int(j.file), Handle: number}
+	switch s {
+	case makeFolder:
+		a.Object = int(w.folders.asked(number))
+	case createBeside, renameOver:
+		a.Beside = true
+	case cutLength:
+		a.Offset = j.size
+	case readAll, writeAll:
+		a.Offset = j.offset
+		a.Length = int(min(int64(w.spec.Blocks[0].Size), j.size-j.offset))
+		j.offset += int64(a.Length)
+		if s == writeAll {
+			w.writing.class, w.writing.number = j.class, contentNumber(j.file, a.Offset, w.pass)
+		}
+		if j.offset < j.size && j.flying < w.pieces && !j.failed {
+			w.push(number)
+		}
+	case askEach:
+		a.Object = int(j.browsed.next)
+		j.browsed.next++
+		if j.browsed.next < j.browsed.end && j.flying < w.pieces {
+			w.push(number)
+		}
+	}
+	return a
+}
+
+// contentNumber is what the content of a piece is made from.
+func contentNumber(file, offset int64, pass int) uint64 {
+	return mixed(uint64(file)*golden+uint64(offset/Unit)) + uint64(pass)*golden
+}
+
+// Fill makes the bytes of a piece, the same for the same file, place and pass.
+func (w *fileWork) Fill(buffer []byte) {
+	c := w.content[w.writing.class]
+	if c == nil {
+		c = FileContent(w.spec, w.writing.class)
+		w.content[w.writing.class] = c
+	}
+	c.At(w.writing.number)
+	c.Fill(buffer)
+}
+
+// FileContent makes the content of files of a class.
+func FileContent(spec Spec, class int) *Content {
+	c := spec.Files.Set.Classes[class]
+	return NewContent(Spec{Pattern: Pattern{Compressible: c.Compressible, Duplicate: c.Duplicate}, Seed: spec.Seed}, class)
+}
+
+// FillFile makes the bytes of a piece of a file as a load finds them at its start.
+func FillFile(c *Content, buffer []byte, file, offset int64) {
+	c.At(contentNumber(file, offset, -1))
+	c.Fill(buffer)
+}
+
+// Completed moves the job on that the operation belongs to. One that failed ends its
+// file, but for what the load can do without.
+func (w *fileWork) Completed(a Access, now int64, err error) *Whole {
+	number := a.Handle
+	j := &w.jobs[number]
+	j.flying--
+	if w.flushes {
+		w.flushes = false
+		w.startPass(now)
+		return nil
+	}
+	s := w.stepOf(j)
+	if s == askEach {
+		return w.browsed(number, a, now, err)
+	}
+	if err != nil && !w.skips(a, err) {
+		j.failed = true
+	}
+	switch {
+	case s == makeFolder:
+		w.madeFolder(int64(a.Object), err)
+		if !j.failed { // the next folder, or the file
+			return w.goOn(number, now)
+		}
+	case j.failed:
+	case (s == readAll || s == writeAll) && j.offset < j.size:
+		w.push(number)
+		return nil
+	case s == listFolder:
+		first, count := w.files.In(j.file)
+		j.browsed.next, j.browsed.end = first, first+count
+	}
+	if j.flying > 0 || j.queued {
+		return nil
+	}
+	if j.failed {
+		return w.giveUp(number, s, now)
+	}
+	j.step++
+	j.offset = 0
+	return w.goOn(number, now)
+}
+
+// goOn takes a job to its next step, or ends it.
+func (w *fileWork) goOn(number int, now int64) *Whole {
+	if !w.arrive(number) {
+		return nil
+	}
+	j := &w.jobs[number]
+	task := w.task(j)
+	w.whole = Whole{Group: w.group(j.task, j.class), Bytes: j.size, Began: j.began}
+	if task == Ask || task == Remove {
+		w.whole.Bytes = 0
+	}
+	w.done(number, now)
+	if task == Browse { // a folder without files
+		return nil
+	}
+	return &w.whole
+}
+
+// browsed counts a file whose attributes were asked for, and goes on with the next of its
+// folder.
+func (w *fileWork) browsed(number int, a Access, now int64, err error) (whole *Whole) {
+	j := &w.jobs[number]
+	if err == nil {
+		w.whole = Whole{Group: w.group(j.task, w.files.At(int64(a.Object)).Class), Began: j.began}
+		whole = &w.whole
+	}
+	j.began = now
+	switch {
+	case j.browsed.next < j.browsed.end:
+		w.push(number)
+	case j.flying == 0:
+		w.done(number, now)
+	}
+	return whole
+}
+
+func (w *fileWork) group(task, class int) int { return task*len(w.spec.Files.Set.Classes) + class }
+
+// done gives a job another file.
+func (w *fileWork) done(number int, now int64) {
+	w.pick.done(w, &w.jobs[number])
+	w.active--
+	w.begin(number, now)
+}
+
+// giveUp ends a file of which an operation failed: what is open is closed first.
+func (w *fileWork) giveUp(number int, failed step, now int64) *Whole {
+	j := &w.jobs[number]
+	for _, s := range w.steps[j.task][j.step+1:] {
+		if (s == closeOld || s == closeNew) && failed != openOld && failed != createNew && failed != createBeside && failed != makeFolder {
+			for w.stepOf(j) != s {
+				j.step++
+			}
+			w.push(number)
+			return nil
+		}
+		if s == createBeside { // nothing of the second half is open
+			break
+		}
+	}
+	w.done(number, now)
+	return nil
+}
+
+// madeFolder tells those who wait for it that a folder is there.
+func (w *fileWork) madeFolder(folder int64, err error) {
+	for _, waiting := range w.folders.answered(folder, err) {
+		if w.arrive(waiting) {
+			panic("a task ends with its folder")
+		}
+	}
+}
+
+// skips reports whether the rest of a file can be done without an operation that failed.
+func (w *fileWork) skips(a Access, err error) bool {
+	switch a.Class {
+	case measure.Flush, measure.Truncate, measure.Rename:
+		return w.Without(a, err)
+	}
+	return false
+}
+
+// Without reports whether the load goes on: the file system lacks an operation, or does
+// not take it, and the others tell the user what to expect of it.
+func (w *fileWork) Without(a Access, err error) bool {
+	switch a.Class {
+	case measure.Flush, measure.Truncate, measure.Attributes, measure.List, measure.Rename, measure.Remove:
+	default:
+		return false
+	}
+	for _, refused := range []error{syscall.EOPNOTSUPP, syscall.ENOSYS, syscall.EINVAL, syscall.EXDEV, syscall.EPERM} {
+		if errors.Is(err, refused) {
+			return true
+		}
+	}
+	return false
+}
+
+// Over reports that all files were gone through.
+func (w *fileWork) Over() bool { return w.ended && w.active == 0 && w.count == 0 }

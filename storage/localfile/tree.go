@@ -1,0 +1,308 @@
+package localfile
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sync"
+	"sync/atomic"
+
+	"golang.org/x/sys/unix"
+
+	"patientheron/core/fileset"
+	"patientheron/core/load"
+	"patientheron/core/quantity"
+	"patientheron/core/workload"
+	"patientheron/storage/volume"
+)
+
+// tree is a folder that was made for loads of files. Its name is noted before it is made:
+// files that have names are left behind when the process is killed.
+type tree struct {
+	path   string // of the folder that was made
+	traces volume.Traces
+	shape  string // of the files that are in it; "" for none
+	whole  bool   // all of them are, with their sizes
+}
+
+// inTree is the folder within that the files are in, so that all of them can be taken
+// away at once.
+const inTree = "files"
+
+// makeTree makes an empty tree in a folder.
+func makeTree(folder string, traces volume.Traces) (*tree, error) {
+	if traces == nil {
+		return nil, fmt.Errorf("%s: files that are made there have names, and nothing notes them", folder)
+	}
+	t := &tree{path: filepath.Join(folder, ".patient-heron-"+rand.Text()), traces: traces}
+	if err := traces.Note(t.path); err != nil {
+		return nil, fmt.Errorf("note the name of the folder %s before it is made: %w", t.path, err)
+	}
+	if err := os.Mkdir(t.path, folderMode); err != nil {
+		traces.Forget(t.path)
+		return nil, explain(err, folder)
+	}
+	if err := os.Mkdir(t.files(), folderMode); err != nil {
+		return nil, errors.Join(explain(err, t.path), t.remove())
+	}
+	return t, nil
+}
+
+func (t *tree) files() string { return filepath.Join(t.path, inTree) }
+
+// remove takes the tree away.
+func (t *tree) remove() error {
+	if err := os.RemoveAll(t.path); err != nil {
+		return fmt.Errorf("remove the files that were made in %s: %w", t.path, err)
+	}
+	t.traces.Forget(t.path)
+	return nil
+}
+
+// shapeOf tells sets of files apart.
+func shapeOf(f *workload.Files) string {
+	text, err := json.Marshal(struct {
+		Set  fileset.Set
+		Seed uint64
+	}{f.Set, f.TreeSeed})
+	if err != nil { // which only a number that is none can bring about
+		return ""
+	}
+	return string(text)
+}
+
+// ready brings the tree into the state in which a load finds it: empty, or with all files.
+func (t *tree) ready(ctx context.Context, spec workload.Spec, progress volume.Progress) error {
+	shape := shapeOf(spec.Files)
+	if t.shape != "" && (spec.Files.Starts() || t.shape != shape) {
+		if err := os.RemoveAll(t.files()); err != nil {
+			return fmt.Errorf("remove the files of the measurement before from %s: %w", t.path, err)
+		}
+		if err := os.Mkdir(t.files(), folderMode); err != nil {
+			return explain(err, t.path)
+		}
+		t.shape, t.whole = "", false
+	}
+	if spec.Files.Starts() || t.whole {
+		return t.settle()
+	}
+	t.shape = shape
+	m := &maker{tree: t, spec: spec, progress: progress}
+	if err := m.make(ctx); err != nil {
+		return fmt.Errorf("make the files in %s: %w", t.path, noRoom(err))
+	}
+	t.whole = true
+	return nil
+}
+
+// settle forces all that was written to stable storage, so that no measurement has to
+// wait for what came before it.
+func (t *tree) settle() error {
+	root, err := os.Open(t.files())
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	if err := unix.Syncfs(int(root.Fd())); err != nil && !errors.Is(err, unix.EOPNOTSUPP) && !errors.Is(err, unix.ENOSYS) {
+		return fmt.Errorf("flush the file system of %s: %w", t.path, err)
+	}
+	return nil
+}
+
+func noRoom(err error) error {
+	if errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) {
+		return fmt.Errorf("%w; use fewer or smaller files, or make room: %w", volume.ErrNoSpace, err)
+	}
+	return err
+}
+
+// used notes what a load leaves of the tree.
+func (t *tree) used(f *workload.Files) {
+	if f.Starts() {
+		t.shape = shapeOf(f)
+	}
+	if f.Does(workload.Put) || f.Does(workload.Save) || f.Does(workload.Remove) {
+		t.whole = false
+	}
+}
+
+// maker makes the files of a tree that are not there yet.
+type maker struct {
+	tree     *tree
+	spec     workload.Spec
+	progress volume.Progress
+	next     atomic.Int64 // file
+	done     atomic.Int64 // bytes
+	failed   atomic.Pointer[error]
+}
+
+// makers is how many files are made at a time.
+const makers = 8
+
+// batch is how many files a goroutine takes at once.
+const batch = 64
+
+func (m *maker) make(ctx context.Context) error {
+	files, err := m.spec.Files.WorkedOut()
+	if err != nil {
+		return err
+	}
+	root, err := os.OpenRoot(m.tree.files())
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	files.Folders(func(path []byte) bool {
+		if err = root.Mkdir(string(path), folderMode); errors.Is(err, fs.ErrExist) {
+			err = nil
+		}
+		return err == nil && ctx.Err() == nil
+	})
+	if err != nil {
+		return err
+	}
+	var all sync.WaitGroup
+	for range makers {
+		all.Go(func() {
+			if err := m.some(ctx, root, files); err != nil {
+				m.failed.Store(&err)
+			}
+		})
+	}
+	all.Wait()
+	if err := m.failed.Load(); err != nil {
+		return *err
+	}
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	return m.tree.settle()
+}
+
+// some makes files until there are no more.
+func (m *maker) some(ctx context.Context, root *os.Root, files *fileset.Files) error {
+	buffer := make([]byte, 1<<20)
+	content := make([]*workload.Content, len(m.spec.Files.Set.Classes))
+	var path []byte
+	for {
+		first := m.next.Add(batch) - batch
+		if first >= files.Len() {
+			return nil
+		}
+		for i := first; i < min(first+batch, files.Len()); i++ {
+			if ctx.Err() != nil || m.failed.Load() != nil {
+				return ctx.Err()
+			}
+			f := files.At(i)
+			if content[f.Class] == nil {
+				content[f.Class] = workload.FileContent(m.spec, f.Class)
+			}
+			path = files.Path(path[:0], i)
+			if err := m.file(ctx, root, string(path), i, int64(f.Size), content[f.Class], buffer); err != nil {
+				return err
+			}
+			if done := m.done.Add(int64(f.Size)); m.progress != nil {
+				m.progress(quantity.Bytes(done), files.Bytes())
+			}
+		}
+	}
+}
+
+// file makes a file that is not there with its size. What was written of it shall not
+// answer the reads of a measurement from memory.
+func (m *maker) file(ctx context.Context, root *os.Root, path string, number, size int64, content *workload.Content, buffer []byte) error {
+	if m.spec.Files.Does(workload.Save) {
+		_ = root.Remove(path + besides) // of a save that was cut short
+	}
+	if info, err := root.Lstat(path); err == nil && info.Mode().IsRegular() && info.Size() == size {
+		return nil
+	}
+	file, err := root.OpenFile(path, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, fileMode)
+	if err != nil {
+		return err
+	}
+	for at := int64(0); at < size; {
+		if ctx.Err() != nil {
+			file.Close()
+			return ctx.Err()
+		}
+		part := buffer[:min(int64(len(buffer)), size-at)]
+		workload.FillFile(content, part, number, at)
+		n, err := file.Write(part)
+		if err != nil {
+			file.Close()
+			return err
+		}
+		at += int64(n)
+	}
+	if size >= largeFile && !m.spec.Cached {
+		_ = unix.Fdatasync(int(file.Fd()))
+		_ = unix.Fadvise(int(file.Fd()), 0, 0, unix.FADV_DONTNEED)
+	}
+	return file.Close()
+}
+
+// largeFile is how large a file is whose writing is not slowed down by forcing it out.
+const largeFile = 8 << 20
+
+// openedTree is a tree opened for one measurement.
+type openedTree struct {
+	root  *os.File
+	files *fileset.Files
+	facts load.Facts
+	cache bool // the host's memory may help
+}
+
+// open opens the tree for a load, and tries whether it can be written around the host's
+// memory where that is asked for.
+func (t *tree) open(spec workload.Spec) (load.Volume, error) {
+	files, err := spec.Files.WorkedOut()
+	if err != nil {
+		return nil, err
+	}
+	root, err := os.Open(t.files())
+	if err != nil {
+		return nil, explain(err, t.path)
+	}
+	if !spec.Cached {
+		if err := t.tryUncached(); err != nil {
+			return nil, errors.Join(err, root.Close())
+		}
+	}
+	t.used(spec.Files)
+	return &openedTree{root: root, files: files, cache: spec.Cached, facts: load.Facts{Size: files.Bytes(), Alignment: 1, Files: true}}, nil
+}
+
+func (t *tree) tryUncached() error {
+	path := filepath.Join(t.path, "uncached")
+	defer os.Remove(path)
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR|unix.O_DIRECT, fileMode)
+	if err == nil {
+		var page []byte
+		if page, err = unix.Mmap(-1, 0, pageSize, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_ANON|unix.MAP_PRIVATE); err == nil {
+			_, err = file.WriteAt(page, 0)
+			_ = unix.Munmap(page)
+		}
+		file.Close()
+	}
+	if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.EOPNOTSUPP) {
+		return fmt.Errorf("work on files in %s uncached: its file system cannot do that (%w); measure it with --cached and more files than this host's memory holds", filepath.Dir(t.path), load.ErrUnsupported)
+	}
+	if err != nil {
+		return fmt.Errorf("try to work on files in %s: %w", t.path, noRoom(err))
+	}
+	return nil
+}
+
+func (o *openedTree) Facts() load.Facts { return o.facts }
+
+func (o *openedTree) Close() error { return o.root.Close() }
+
+func (o *openedTree) Open(options load.QueueOptions) (load.Queue, error) {
+	return openTreeQueue(o.files, int(o.root.Fd()), !o.cache, options)
+}
