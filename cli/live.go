@@ -10,6 +10,8 @@ import (
 	"golang.org/x/term"
 
 	"patientheron/core/measure"
+	"patientheron/core/quantity"
+	"patientheron/core/workload"
 	"patientheron/resource"
 )
 
@@ -26,7 +28,8 @@ type liveView struct {
 	width    int // of the line that is on the screen
 	last     time.Time
 	status   resource.Status
-	shown    int // index of the last interval shown
+	shown    int   // index of the last interval shown
+	files    int64 // whole files of the measurement until then
 }
 
 func newLiveView(out io.Writer, quiet bool) *liveView {
@@ -57,7 +60,7 @@ func (v *liveView) measurement(m resource.Measurement) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	if m.ID != v.current.ID {
-		v.shown = -1
+		v.shown, v.files = -1, 0
 		if !m.Status.Final() && !v.brief {
 			v.note("Measuring " + v.heading(m))
 		}
@@ -84,6 +87,7 @@ func (v *liveView) point(p resource.Point) {
 		return
 	}
 	v.shown = p.Interval.Index
+	v.files += p.Interval.Classes[measure.File].Operations
 	v.line(false, v.describe(p.Interval))
 }
 
@@ -98,15 +102,41 @@ func (v *liveView) describe(i measure.Interval) string {
 	if i.LeadIn {
 		parts = append(parts, "lead-in")
 	}
+	if load.Kind == workload.FilesKind {
+		parts = append(parts, v.describeFiles(i, &parts[0])...)
+	}
 	for class := range measure.EachClass() {
 		if flow, counted := i.Classes[class]; counted && class.Moves() {
-			parts = append(parts, fmt.Sprintf("%s %s %s p99 %s", class, flow.Rate, flow.Throughput, flow.P99))
+			rate := flow.Rate.String() + " "
+			if load.Kind == workload.FilesKind {
+				rate = ""
+			}
+			parts = append(parts, fmt.Sprintf("%s %s%s p99 %s", class, rate, flow.Throughput, flow.P99))
 		}
 	}
 	if i.Failed > 0 {
 		parts = append(parts, fmt.Sprintf("%d failed", i.Failed))
 	}
 	return strings.Join(parts, "  ")
+}
+
+// describeFiles says how many whole files were done, and how far that is of all of them
+// where they are gone through so many times.
+func (v *liveView) describeFiles(i measure.Interval, at *string) []string {
+	flow := i.Classes[measure.File]
+	parts := []string{quantity.FileRate(flow.Rate).String()}
+	load := v.current.Load
+	files, err := load.Files.WorkedOut()
+	if err != nil || load.Passes == 0 {
+		return parts
+	}
+	all := files.Len() * int64(load.Passes)
+	done := float64(v.files) / float64(all)
+	*at = fmt.Sprintf("%s %d of %d files", bar(done, 12), v.files, all)
+	if elapsed := i.Start + i.Length; done > 0 && done < 1 && elapsed > 2 {
+		parts = append(parts, fmt.Sprintf("about %s left", elapsed*quantity.Seconds((1-done)/done)))
+	}
+	return parts
 }
 
 // bar draws a share as a bar of cells.

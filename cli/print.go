@@ -18,6 +18,7 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
+	"patientheron/core/workload"
 	"patientheron/resource"
 )
 
@@ -151,30 +152,15 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 	if s == nil {
 		return nil
 	}
-	t := newTable(w, 2, "", "IOPS", "MB/s", "mean ms", "p50 ms", "p99 ms", "p99.9 ms", "max ms")
-	add := func(name string, f measure.Figures) {
-		l := f.Latency
-		if m.Unreliable(name) {
-			name += " (?)"
-		}
-		row := table.Row{"   " + name, withoutUnit(f.Rate), quantity.Digits(float64(f.Throughput) / 1e6)}
-		for _, latency := range []quantity.Seconds{l.Mean, l.P50, l.P99, l.P999, l.Max} {
-			row = append(row, quantity.Digits(float64(latency)*1e3))
-		}
-		t.AppendRow(row)
+	if m.Load.Kind == workload.FilesKind {
+		printFileFigures(w, m)
+	} else {
+		printFigures(w, m)
 	}
-	moving, others := split(s.Classes)
-	for _, class := range moving {
-		add(class.String(), s.Classes[class])
-	}
-	if len(moving) > 1 {
-		add("total", s.Total)
-	}
-	for _, class := range others {
-		add(class.String(), s.Classes[class])
-	}
-	t.Render()
 	words := "measured " + s.Measured.String()
+	if s.Ending == measure.ByPasses {
+		words = "finished in " + s.Measured.String()
+	}
 	if s.LeadIn > 0 {
 		words += fmt.Sprintf(" after %s of lead-in%s", s.LeadIn, cutInWords(s))
 	}
@@ -204,12 +190,88 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 		fmt.Fprintf(w, "   %s\n", indented(fmt.Sprintf("%s%s: %s", mark, f.Weight, words), "     "))
 	}
 	for _, f := range s.Faults {
-		fmt.Fprintf(w, "   %d × %s; the first: %s\n", f.Count, f.Kind, f.First)
+		kind := f.Kind
+		if f.Of != "" {
+			kind = f.Of + ": " + f.Kind
+		}
+		fmt.Fprintf(w, "   %d × %s; the first: %s\n", f.Count, kind, f.First)
 	}
 	if s.Unanswered > 0 {
 		fmt.Fprintf(w, "   %d operations had no answer when the measurement gave up waiting\n", s.Unanswered)
 	}
 	return nil
+}
+
+// printFigures prints the figures of a load of blocks.
+func printFigures(w io.Writer, m resource.Measurement) {
+	s := m.Summary
+	t := newTable(w, 2, "", "IOPS", "MB/s", "mean ms", "p50 ms", "p99 ms", "p99.9 ms", "max ms")
+	add := func(name string, f measure.Figures) {
+		l := f.Latency
+		if m.Unreliable(name) {
+			name += " (?)"
+		}
+		row := table.Row{"   " + name, withoutUnit(f.Rate), quantity.Digits(float64(f.Throughput) / 1e6)}
+		for _, latency := range []quantity.Seconds{l.Mean, l.P50, l.P99, l.P999, l.Max} {
+			row = append(row, quantity.Digits(float64(latency)*1e3))
+		}
+		t.AppendRow(row)
+	}
+	moving, others := split(s.Classes)
+	for _, class := range moving {
+		add(class.String(), s.Classes[class])
+	}
+	if len(moving) > 1 {
+		add("total", s.Total)
+	}
+	for _, class := range others {
+		add(class.String(), s.Classes[class])
+	}
+	t.Render()
+}
+
+// printFileFigures prints what whole files came to by their class, and below that what
+// each kind of operation did.
+func printFileFigures(w io.Writer, m resource.Measurement) {
+	s := m.Summary
+	mark := func(name, figure string) string {
+		if m.Unreliable(figure) {
+			name += " (?)"
+		}
+		return "   " + name
+	}
+	times := func(row table.Row, l measure.Latency) table.Row {
+		for _, latency := range []quantity.Seconds{l.Mean, l.P50, l.P99, l.P999, l.Max} {
+			row = append(row, quantity.Digits(float64(latency)*1e3))
+		}
+		return row
+	}
+	t := newTable(w, 2, "   whole files", "done", "files/s", "MB/s", "mean ms", "p50 ms", "p99 ms", "p99.9 ms", "max ms")
+	add := func(name string, f measure.Figures) {
+		t.AppendRow(times(table.Row{mark(name, "files"), f.Operations, strings.TrimSuffix(quantity.FileRate(f.Rate).String(), " files/s"), quantity.Digits(float64(f.Throughput) / 1e6)}, f.Latency))
+	}
+	for _, g := range s.Groups {
+		add(g.Name, g.Figures)
+	}
+	if len(s.Groups) != 1 {
+		add("all", s.Classes[measure.File])
+	}
+	t.Render()
+	fmt.Fprintln(w)
+	t = newTable(w, 2, "   operations", "done", "a second", "MB/s", "mean ms", "p50 ms", "p99 ms", "p99.9 ms", "max ms")
+	moving, others := split(s.Classes)
+	for _, class := range append(moving, others...) {
+		f := s.Classes[class]
+		if class == measure.File || f.Operations == 0 {
+			continue
+		}
+		throughput := ""
+		if class.Moves() {
+			throughput = quantity.Digits(float64(f.Throughput) / 1e6)
+		}
+		t.AppendRow(times(table.Row{mark(class.String(), class.String()), f.Operations, withoutUnit(f.Rate), throughput}, f.Latency))
+	}
+	t.Render()
 }
 
 // insideInWords says what a volume tells of its inside: of like parts, such as

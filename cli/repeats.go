@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -37,6 +38,9 @@ func (a *app) repeats() *cobra.Command {
 	return command
 }
 
+// brief are the figures that are shown of a point beside the one that matters most.
+var brief = []string{"iops", "p99", "files", "finish", "file-p99"}
+
 func printShape(w io.Writer, s resource.Shape) {
 	if len(s.Points) == 0 {
 		fmt.Fprintln(w, "This run has no results.")
@@ -51,7 +55,7 @@ func printShape(w io.Writer, s resource.Shape) {
 		}
 		for _, r := range p.Rows {
 			f := figure.Of(r.Figure)
-			if r.Figure != p.Main && r.Figure != "iops" && r.Figure != "p99" && !f.OfPhases() || len(r.Values.Values) == 0 {
+			if r.Figure != p.Main && !slices.Contains(brief, r.Figure) && !f.OfPhases() || len(r.Values.Values) == 0 {
 				continue
 			}
 			row := table.Row{name, r.Figure, f.Show(r.Mean.Mean), "not known", "", strconv.Itoa(len(r.Values.Values))}

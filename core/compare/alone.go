@@ -197,13 +197,13 @@ func along(points []Alone, axis int) (lines []Line) {
 		spot := Spot{Value: p.Point[axis].Value, At: at}
 		for _, row := range p.Rows {
 			switch row.Figure {
-			case "iops":
+			case "iops", "files":
 				spot.Rate = row.Mean
 			case "throughput":
 				spot.Throughput = row.Mean.Mean
-			case "mean":
+			case "mean", "file-mean":
 				spot.Mean = row.Mean.Mean
-			case "p99":
+			case "p99", "file-p99":
 				spot.P99 = row.Mean.Mean
 			}
 		}

@@ -3,6 +3,7 @@
 package figure
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"math"
@@ -19,12 +20,13 @@ var ErrInvalid = errors.New("impossible figure")
 
 // Figure is one number of a measurement that can be compared.
 type Figure struct {
-	Key   string `json:"key"`
-	Label string `json:"label"`
-	Unit  string `json:"unit" enum:"bytes per second,per second,seconds,bytes"`
-	Lower bool   `json:"lower" doc:"Less is better"`
-	Side  string `json:"-"` // class of operation it is about; all that move bytes when empty
-	None  string `json:"-"` // why a measurement may have none
+	Key   string        `json:"key"`
+	Label string        `json:"label"`
+	Unit  string        `json:"unit" enum:"bytes per second,per second,files per second,seconds,bytes"`
+	Lower bool          `json:"lower" doc:"Less is better"`
+	Side  string        `json:"-"` // class of operation it is about; all that move bytes when empty
+	None  string        `json:"-"` // why a measurement may have none
+	of    workload.Kind // of load that has it; all kinds when empty
 
 	// Value reads it from a summary; NaN when it has none.
 	Value func(*measure.Summary) float64 `json:"-"`
@@ -37,6 +39,8 @@ func (f Figure) Show(value float64) string {
 		return quantity.ByteRate(value).String()
 	case "per second":
 		return quantity.OpRate(value).String()
+	case "files per second":
+		return quantity.FileRate(value).String()
 	case "bytes":
 		return quantity.Bytes(value).String()
 	}
@@ -126,11 +130,23 @@ func (f Figure) OfPhases() bool {
 var figures = func() []Figure {
 	all := []Figure{
 		{Key: "throughput", Label: "throughput", Unit: "bytes per second", Value: func(s *measure.Summary) float64 { return float64(s.Total.Throughput) }},
-		{Key: "iops", Label: "IOPS", Unit: "per second", Value: func(s *measure.Summary) float64 { return float64(s.Total.Rate) }},
+		{Key: "files", Label: "files a second", Unit: "files per second", of: workload.FilesKind, Value: func(s *measure.Summary) float64 { return float64(s.Classes[measure.File].Rate) }},
+		{Key: "finish", Label: "time to finish", Unit: "seconds", Lower: true, None: "it ended before all files were gone through", of: workload.FilesKind, Value: func(s *measure.Summary) float64 {
+			if s.Ending == measure.ByPasses {
+				return float64(s.Measured)
+			}
+			return math.NaN()
+		}},
+		{Key: "iops", Label: "IOPS", Unit: "per second", of: workload.BlockKind, Value: func(s *measure.Summary) float64 { return float64(s.Total.Rate) }},
 	}
 	for _, l := range latencies {
-		all = append(all, Figure{Key: l.key, Label: l.key + " latency", Unit: "seconds", Lower: true, Value: func(s *measure.Summary) float64 {
+		all = append(all, Figure{Key: l.key, Label: l.key + " latency", Unit: "seconds", Lower: true, of: workload.BlockKind, Value: func(s *measure.Summary) float64 {
 			return float64(l.of(s.Total.Latency))
+		}})
+	}
+	for _, l := range latencies {
+		all = append(all, Figure{Key: "file-" + l.key, Label: l.key + " time of a file", Unit: "seconds", Lower: true, of: workload.FilesKind, Value: func(s *measure.Summary) float64 {
+			return float64(l.of(s.Classes[measure.File].Latency))
 		}})
 	}
 	for class := range measure.EachClass() {
@@ -179,16 +195,24 @@ func Lookup(key string) (Figure, error) {
 	return Figure{}, fmt.Errorf("%w: there is no figure %q; there are %s", ErrInvalid, key, strings.Join(keys, ", "))
 }
 
-// For leaves out what a load cannot have: reads apart from writes where
-// it does only one of them.
+// For leaves out what a load cannot have: reads apart from writes where it does only one
+// of them; whole files where it has none, and where it has them the pieces they are moved
+// in.
 func For(load workload.Spec) []Figure {
+	kind := cmp.Or(load.Kind, workload.BlockKind)
 	mixed := load.Reads > 0 && load.Reads < 1
-	return slices.DeleteFunc(slices.Clone(figures), func(f Figure) bool { return f.Side != "" && !mixed })
+	return slices.DeleteFunc(slices.Clone(figures), func(f Figure) bool {
+		return f.Side != "" && !mixed || f.of != "" && f.of != kind
+	})
 }
 
 // Main is the key of the figure that matters most for a load: at a set rate the
-// throughput is given and latency is what differs.
+// throughput is given and latency is what differs, and of small files it is how many of
+// them are done.
 func Main(load workload.Spec) string {
+	if load.Kind == workload.FilesKind && load.Files.Small() {
+		return "files"
+	}
 	if load.Open() {
 		return "p99"
 	}

@@ -8,6 +8,7 @@ import (
 
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
+	"patientheron/core/workload"
 )
 
 // phases says how the rate went: that it fell, that it never stood still, or that
@@ -142,7 +143,7 @@ func waitedForCores(o Observed) []Finding {
 // the rest of the time on its own work.
 func fewInFlight(o Observed) []Finding {
 	total := o.Summary.Total
-	if o.Load.Open() || o.Load.Think > 0 || total.Operations < 1000 || o.Load.Amount > 0 {
+	if o.Load.Open() || o.Load.Think > 0 || total.Operations < 1000 || o.Load.Amount > 0 || o.Load.Kind == workload.FilesKind {
 		return nil
 	}
 	asked := float64(o.Load.Workers * o.Load.Depth)

@@ -232,6 +232,10 @@ func (w *worker) reap(completions []Completion, now int64) error {
 			w.failing = 0
 			w.record(s, now)
 			w.release(c.Slot, now, nil)
+		case s.access.MayBeGone && errors.Is(c.Err, syscall.ENOENT): // which is an answer
+			w.failing = 0
+			w.record(s, now)
+			w.release(c.Slot, now, c.Err)
 		case c.Err == nil && c.Bytes > 0:
 			if s.operation.From == 0 {
 				w.counted.Pieces++
@@ -296,10 +300,7 @@ func (w *worker) fail(s *slot, c *Completion) error {
 	w.failing++
 	kind, cause := faultKind(s, c)
 	fault := measure.Fault{Kind: kind, Count: 1}
-	first := fmt.Sprintf("%s of %d bytes at offset %d: %v", s.access.Class.Verb(), s.access.Length, s.access.Offset, cause)
-	if !s.access.Class.Moves() {
-		first = fmt.Sprintf("%s: %v", s.access.Class.Verb(), cause)
-	}
+	first := fmt.Sprintf("%s: %v", w.source.Words(s.access), cause)
 	if fault.First = first; w.groups > 0 {
 		fault.Of = s.access.Class.String()
 	}

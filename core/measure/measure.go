@@ -36,8 +36,8 @@ type Figures struct {
 	Latency    Latency           `json:"latency" doc:"From the intended start at a set rate, otherwise from the issue, to the completion"`
 }
 
-// Group is what the whole files of one group came to.
-type Group struct {
+// FileGroup is what the whole files of one group came to.
+type FileGroup struct {
 	Name string `json:"name"`
 	Figures
 }
@@ -74,7 +74,7 @@ type Summary struct {
 	Total   Figures           `json:"total" doc:"What moved bytes of the load: reads and writes, not flushes and trims; of a load that moves none, whole files"`
 	Classes map[Class]Figures `json:"classes" doc:"By class of operation: reads, writes, flushes, trims, and those on files; those that the load asks for"`
 
-	Groups []Group `json:"groups,omitempty" doc:"Of a load of files: whole files by their class, and by what was done with them where that is more than one thing"`
+	Groups []FileGroup `json:"groups,omitempty" doc:"Of a load of files: whole files by their class, and by what was done with them where that is more than one thing"`
 
 	Service  *Latency          `json:"service,omitempty" doc:"At a set rate: latency counted from the real issue, beside the honest one from the intended start"`
 	IssueLag *quantity.Seconds `json:"issueLagSeconds,omitempty" doc:"At a set rate: mean time by which operations were issued late although a slot was free; the generator's own fault"`

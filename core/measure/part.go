@@ -275,9 +275,9 @@ func (t *Tally) Figures(over quantity.Seconds) (by map[Class]Figures, total Figu
 }
 
 // GroupFigures is what each of the named groups came to over a length of time.
-func (t *Tally) GroupFigures(names []string, over quantity.Seconds) (groups []Group) {
+func (t *Tally) GroupFigures(names []string, over quantity.Seconds) (groups []FileGroup) {
 	for number, name := range names {
-		groups = append(groups, Group{name, t.group(number).figures(over)})
+		groups = append(groups, FileGroup{name, t.group(number).figures(over)})
 	}
 	return groups
 }

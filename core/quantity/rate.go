@@ -27,6 +27,13 @@ func (r OpRate) String() string {
 	return scaled(float64(r), []unit{{"IOPS", 1}, {"k IOPS", 1e3}, {"M IOPS", 1e6}, {"G IOPS", 1e9}})
 }
 
+// FileRate is a number of files per second.
+type FileRate float64
+
+func (r FileRate) String() string {
+	return scaled(float64(r), []unit{{"files/s", 1}, {"k files/s", 1e3}, {"M files/s", 1e6}})
+}
+
 // Full prints r in operations per second without its unit.
 func (r OpRate) Full() string { return full(float64(r)) }
 

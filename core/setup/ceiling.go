@@ -38,6 +38,9 @@ func UseOf(load workload.Spec) Use {
 		Sequential: load.Order != workload.Random && load.Order != workload.Skewed,
 		Depth:      load.Depth * load.Workers, Streams: max(load.Streams, 1) * load.Workers,
 	}
+	if load.Kind == workload.FilesKind {
+		u.Block = load.Files.MeanPiece()
+	}
 	if load.Order == workload.Skewed && load.Skew == 0 {
 		u.HotAccesses, u.HotSpan = load.HotAccesses, load.HotSpan
 	}

@@ -148,7 +148,37 @@ func (f *Files) Does(t Task) bool {
 // only put, otherwise with all of them there.
 func (f *Files) Starts() (empty bool) { return len(f.Tasks) == 1 && f.Tasks[0].Task == Put }
 
-// Classes are the classes of operation that the load issues.
+// smallFile is the mean size below which what a file costs is more than what its bytes do.
+const smallFile = quantity.MiB
+
+// Small reports whether files count rather than their bytes: most tasks move none, or
+// files are small.
+func (f *Files) Small() bool {
+	files, err := f.WorkedOut()
+	if err != nil || !f.Does(Put) && !f.Does(Fetch) && !f.Does(Save) {
+		return true
+	}
+	return files.Bytes()/quantity.Bytes(max(files.Len(), 1)) < smallFile
+}
+
+// MeanPiece is about the mean size of what is read or written at a time, from a sample of
+// the files.
+func (f *Files) MeanPiece() quantity.Bytes {
+	files, err := f.WorkedOut()
+	if err != nil || files.Len() == 0 {
+		return defaultPiece
+	}
+	piece := f.pattern(false).LargestBlock()
+	bytes, pieces := quantity.Bytes(0), quantity.Bytes(0)
+	const sample = 4096
+	for i := range min(files.Len(), sample) {
+		size := files.At(i * files.Len() / min(files.Len(), sample)).Size
+		bytes, pieces = bytes+size, pieces+(size+piece-1)/piece
+	}
+	return max(bytes/max(pieces, 1), 1)
+}
+
+// classes are the classes of operation that the load issues.
 func (f *Files) classes(cached bool) (issued []measure.Class) {
 	does := func(any ...Task) bool { return slices.ContainsFunc(any, f.Does) }
 	for _, of := range []struct {

@@ -2,6 +2,7 @@ package workload
 
 import (
 	"errors"
+	"fmt"
 	"math/rand/v2"
 	"syscall"
 
@@ -273,7 +274,7 @@ func (w *fileWork) Next() Access {
 			w.push(number)
 		}
 	case askEach:
-		a.Object = int(j.browsed.next)
+		a.Object, a.MayBeGone = int(j.browsed.next), w.spec.Files.Does(Remove)
 		j.browsed.next++
 		if j.browsed.next < j.browsed.end && j.flying < w.pieces {
 			w.push(number)
@@ -424,6 +425,21 @@ func (w *fileWork) madeFolder(folder int64, err error) {
 			panic("a task ends with its folder")
 		}
 	}
+}
+
+// Words says what an operation is about, with the name of the file or folder.
+func (w *fileWork) Words(a Access) string {
+	words := a.Class.Verb()
+	if a.Class.Moves() {
+		words = fmt.Sprintf("%s %d bytes at offset %d", words, a.Length, a.Offset)
+	}
+	switch {
+	case a.Object == Everything:
+		return words + " of all files"
+	case a.Class == measure.MakeFolder || a.Class == measure.List:
+		return words + " of " + string(w.files.Folder(nil, int64(a.Object)))
+	}
+	return words + " of " + string(w.files.Path(nil, int64(a.Object)))
 }
 
 // skips reports whether the rest of a file can be done without an operation that failed.

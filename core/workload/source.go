@@ -1,6 +1,7 @@
 package workload
 
 import (
+	"fmt"
 	"math"
 
 	"patientheron/core/measure"
@@ -24,6 +25,8 @@ type Source interface {
 	// and gives the whole file that ended with it; nil for none, and otherwise valid
 	// until the next call.
 	Completed(a Access, now int64, err error) *Whole
+	// Words says what an operation is about, such as "write of 4096 bytes at offset 0".
+	Words(a Access) string
 	// Over reports that nothing more will come, whatever completes.
 	Over() bool
 	// Without reports whether the load goes on where the storage refused an operation
@@ -107,6 +110,13 @@ func (p *blocks) Next() Access {
 }
 
 func (p *blocks) Fill(buffer []byte) { p.content.Fill(buffer) }
+
+func (p *blocks) Words(a Access) string {
+	if !a.Class.Moves() {
+		return a.Class.Verb()
+	}
+	return fmt.Sprintf("%s of %d bytes at offset %d", a.Class.Verb(), a.Length, a.Offset)
+}
 
 func (p *blocks) Over() bool { return false }
 
