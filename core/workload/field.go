@@ -89,8 +89,8 @@ var fields = []Field{
 	{Name: "passes", of: ofFiles, Flag: "passes", Usage: "how often to go through all files, instead of or besides a time", place: at(strconv.Atoi, func(s *Spec) *int { return &s.Passes })},
 	{Name: "atOnce", of: ofFiles, Flag: "at-once", Usage: "files that each worker has under way at a time (default: its depth)", place: inFiles(strconv.Atoi, func(f *Files) *int { return &f.AtOnce })},
 	{Name: "piece", of: ofFiles, Flag: "piece", Usage: "bytes of a file that are read or written at a time (default: 1MiB)", place: inFiles(quantity.ParseBytes, func(f *Files) *quantity.Bytes { return &f.Piece })},
-	{Name: "visit", of: ofFiles, Flag: "visit", Usage: "listed, shuffled or by-class: in which order files are gone through", place: inFiles(text[Visit], func(f *Files) *Visit { return &f.Visit })},
-	{Name: "flush", of: ofFiles, Flag: "flush", Usage: "never, each (file) or end (of a pass): when what was written is forced to stable storage", place: inFiles(text[Flushing], func(f *Files) *Flushing { return &f.Flush })},
+	{Name: "visit", of: ofFiles, Flag: "visit", Usage: "listed, shuffled or by-class: in which order files are gone through", place: inFiles(oneOf(Listed, Shuffled, ByClass), func(f *Files) *Visit { return &f.Visit })},
+	{Name: "flush", of: ofFiles, Flag: "flush", Usage: "never, each (file) or end (of a pass): when what was written is forced to stable storage", place: inFiles(oneOf(FlushNever, FlushEach, FlushEnd), func(f *Files) *Flushing { return &f.Flush })},
 	{Name: "treeSeed", of: ofFiles, Flag: "tree-seed", Usage: "number that the sizes of files are drawn with", place: inFiles(unsigned, func(f *Files) *uint64 { return &f.TreeSeed })},
 	{Name: "think", of: ofBlocks, Flag: "think", Usage: "pause between a completion and the next operation of its slot", place: at(quantity.ParseSeconds, func(s *Spec) *quantity.Seconds { return &s.Think })},
 	{Name: "rate", of: ofBlocks, Flag: "rate", Usage: "operations per second, all workers together; latency then counts from the intended start", place: at(quantity.ParseOpRate, func(s *Spec) *quantity.OpRate { return &s.Rate })},
@@ -191,6 +191,17 @@ func plainer(err error, text string) error {
 }
 
 func text[T ~string](text string) (T, error) { return T(strings.TrimSpace(text)), nil }
+
+// oneOf reads one of several words.
+func oneOf[T ~string](words ...T) func(string) (T, error) {
+	return func(text string) (T, error) {
+		word := T(strings.TrimSpace(text))
+		if !slices.Contains(words, word) {
+			return "", fmt.Errorf("%q is none of %v", text, words)
+		}
+		return word, nil
+	}
+}
 
 func unsigned(text string) (uint64, error) { return strconv.ParseUint(text, 10, 64) }
 

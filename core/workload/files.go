@@ -178,6 +178,11 @@ func (f *Files) MeanPiece() quantity.Bytes {
 	return max(bytes/max(pieces, 1), 1)
 }
 
+// flushesAtEnd reports whether the file system is flushed at the end of each pass.
+func (f *Files) flushesAtEnd() bool {
+	return f.Flush == FlushEnd && (f.Does(Put) || f.Does(Save) || f.Does(Remove))
+}
+
 // classes are the classes of operation that the load issues.
 func (f *Files) classes(cached bool) (issued []measure.Class) {
 	does := func(any ...Task) bool { return slices.ContainsFunc(any, f.Does) }
@@ -187,7 +192,7 @@ func (f *Files) classes(cached bool) (issued []measure.Class) {
 	}{
 		{measure.Read, does(Fetch, Save)},
 		{measure.Write, does(Put, Save)},
-		{measure.Flush, does(Put, Save) && f.Flush != FlushNever && (f.Flush != "" || does(Save))},
+		{measure.Flush, f.flushesAtEnd() || f.Flush == FlushEach && does(Put, Save) || f.Flush == "" && does(Save)},
 		{measure.Open, does(Fetch, Save)},
 		{measure.Create, does(Put, Save)},
 		{measure.Close, does(Put, Fetch, Save)},

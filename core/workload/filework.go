@@ -165,7 +165,7 @@ func (w *fileWork) endPass(now int64) {
 		w.ended = true
 		return
 	}
-	if w.spec.Files.Flush == FlushEnd {
+	if w.spec.Files.flushesAtEnd() {
 		w.flushes = true
 		w.push(0)
 		return

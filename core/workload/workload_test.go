@@ -73,6 +73,8 @@ func TestEveryFieldCanBeSetByText(t *testing.T) {
 		"compressible": "50%", "duplicate": "10%", "think": "5ms", "rate": "5k", "byteRate": "250MB/s",
 		"arrivals": "poisson", "syncEvery": "8", "cached": "true", "for": "60s", "amount": "1GiB", "leadIn": "2s",
 		"interval": "100ms", "settled": "true", "within": "2%", "onError": "continue", "seed": "7",
+		"files": "1000 x 64KiB + 3 x 1GiB", "task": "fetch:3,save:1", "passes": "3", "atOnce": "4", "piece": "64KiB",
+		"visit": "by-class", "flush": "each", "treeSeed": "5",
 	}
 	for _, field := range Fields() {
 		before, after := Default(), Default()

@@ -26,8 +26,18 @@ const (
 	Named    volume.Way = "with a name until the end" // which is noted before it is made
 )
 
-// testName is what test files are called. Nobody else calls a file that.
-var testName = regexp.MustCompile(`^\.patient-heron-[A-Z2-7]{26}$`)
+// testName is what test files are called, and treeName what folders are that files are
+// made in. Nobody else calls a file or a folder that.
+var (
+	testName = regexp.MustCompile(`^\.patient-heron-[A-Z2-7]{26}$`)
+	treeName = regexp.MustCompile(`^\.patient-heron-files-[A-Z2-7]{26}$`)
+)
+
+// madeHere reports whether what is under a path is of a kind that was made there.
+func madeHere(path string, info fs.FileInfo) bool {
+	name := filepath.Base(path)
+	return info.IsDir() && treeName.MatchString(name) || info.Mode().IsRegular() && testName.MatchString(name)
+}
 
 // testFile is a file that was made to be measured.
 type testFile struct {
@@ -210,13 +220,11 @@ func LeftBehind(path string) (size quantity.Bytes, is bool, err error) {
 		return 0, false, nil
 	case err != nil:
 		return 0, false, fmt.Errorf("look at the test file %s: %w", path, err)
-	case !testName.MatchString(filepath.Base(path)):
+	case !madeHere(path, info):
 		return 0, false, nil
 	case info.IsDir():
 		size, err := held(path)
 		return size, true, err
-	case !info.Mode().IsRegular():
-		return 0, false, nil
 	}
 	return quantity.Bytes(info.Size()), true, nil
 }
@@ -253,7 +261,7 @@ func RemoveLeft(path string) error {
 	if err != nil {
 		return fmt.Errorf("look at the test file %s: %w", path, err)
 	}
-	if !testName.MatchString(filepath.Base(path)) || !info.IsDir() && !info.Mode().IsRegular() {
+	if !madeHere(path, info) {
 		return nil
 	}
 	remove := os.Remove

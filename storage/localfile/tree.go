@@ -39,7 +39,7 @@ func makeTree(folder string, traces volume.Traces) (*tree, error) {
 	if traces == nil {
 		return nil, fmt.Errorf("%s: files that are made there have names, and nothing notes them", folder)
 	}
-	t := &tree{path: filepath.Join(folder, ".patient-heron-"+rand.Text()), traces: traces}
+	t := &tree{path: filepath.Join(folder, ".patient-heron-files-"+rand.Text()), traces: traces}
 	if err := traces.Note(t.path); err != nil {
 		return nil, fmt.Errorf("note the name of the folder %s before it is made: %w", t.path, err)
 	}

@@ -93,7 +93,7 @@ func once(t *testing.T, _ Kind, v load.Volume) {
 	for round := range 20 {
 		var operations []load.Operation
 		for slot := range depth {
-			o := load.Operation{Class: measure.Class((slot + round) % measure.Classes), Slot: slot}
+			o := load.Operation{Class: measure.Class((slot + round) % int(measure.Open)), Slot: slot} // those on blocks
 			if o.Class != measure.Flush {
 				o.Offset, o.Length = int64((slot*7+round*13)%100)*block, block*(1+slot%2)
 			}
