@@ -1,6 +1,9 @@
 package array
 
-import "patientheron/core/quantity"
+import (
+	"patientheron/core/filesystem"
+	"patientheron/core/quantity"
+)
 
 // Medium is a kind of storage device.
 type Medium string
@@ -39,7 +42,8 @@ type Description struct {
 	Link       Link  // none when its rate is zero
 	Replica    *Replica
 	Faults     []Fault
-	Price      float64 // invented currency
+	Price      float64             // invented currency
+	FileSystem filesystem.Settings // that loads of files find on it
 
 	// Empty is the share of the volume, at its end, that holds nothing when the
 	// simulation begins. Elsewhere data lies on the members, in order.

@@ -166,6 +166,12 @@ func (r *reader) entries() entries {
 				"operations": positive(&d.Controller.Operations, quantity.ParseOpRate), "throughput": rate(&d.Controller.Throughput),
 			})
 		},
+		"fileSystem": func(n ast.Node) error {
+			f := &d.FileSystem
+			return r.places.Mapping(n, "a file system", "fileSystem", entries{
+				"group": size(&f.Group), "journal": size(&f.Journal), "commit": time(&f.Commit), "memory": size(&f.Memory), "call": time(&f.Call),
+			})
+		},
 		"caches": func(n ast.Node) error {
 			return strictyaml.Several(n, "caches", func(i int, n ast.Node) error {
 				d.Caches = append(d.Caches, array.Cache{Name: "cache"})

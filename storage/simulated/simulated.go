@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"patientheron/core/array"
+	"patientheron/core/filesystem"
 	"patientheron/core/load"
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
@@ -26,6 +27,9 @@ type Volume struct {
 	array  *array.Array
 	before array.Totals
 	queues []*queue
+
+	settings filesystem.Settings
+	files    *files // the file system that is on it; nil for none
 
 	answered []int // queues that have something to collect
 
@@ -45,12 +49,16 @@ func New(d array.Description) (*Volume, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Volume{array: a, before: a.Totals(), strikes: make(chan strike, 16)}, nil
+	return &Volume{array: a, settings: d.FileSystem, before: a.Totals(), strikes: make(chan strike, 16)}, nil
 }
 
 // Use gives the array as it stands to the next measurement.
 func (v *Volume) Use(spec workload.Spec) (load.Volume, error) {
 	v.queues = nil
+	if spec.Kind == workload.FilesKind {
+		return v.useFiles(spec)
+	}
+	v.leaveFiles()
 	v.array.Writes(float64(spec.Compressible), float64(spec.Duplicate))
 	return v, nil
 }
@@ -58,6 +66,11 @@ func (v *Volume) Use(spec workload.Spec) (load.Volume, error) {
 // Rest lets virtual time pass in which nothing is asked of the array.
 func (v *Volume) Rest(pause quantity.Seconds) {
 	until := v.array.Now() + int64(pause.Duration())
+	if v.files != nil {
+		for v.files.step(until) {
+		}
+		return
+	}
 	for v.array.Step(until) {
 	}
 }
