@@ -284,8 +284,8 @@ func (d *disk) runStart(i int) int {
 	for range d.active {
 		place, write, before := d.active[i].offset, d.active[i].write, -1
 		for k := range d.active {
-			// Reads of a run may overlap.
-			if q := &d.active[k]; uint64(place-q.offset-1) < uint64(q.length) && q.write == write && (!write || q.end() == place) {
+			// Reads of a run may overlap, and leave gaps that are read across, such as parity.
+			if q := &d.active[k]; uint64(place-q.offset-1) < uint64(q.length)+uint64(d.across) && q.write == write && (!write || q.end() == place) {
 				before = k
 				break
 			}

@@ -98,6 +98,9 @@ func (d Description) Validate() error {
 	if err := d.Link.validate(); err != nil {
 		return err
 	}
+	if err := d.FileSystem.Validate(); err != nil {
+		return wrong("fileSystem", "%v", err)
+	}
 	if r := d.Replica; r != nil && (!(r.Kilometres >= 0) || r.Kilometres > 40_000 || !(r.Service >= 0) || !(r.Rate >= 0)) {
 		return wrong("replica", "%g km with a service time of %s; distance and times are not negative, and the earth is 40 000 km around", r.Kilometres, r.Service)
 	}

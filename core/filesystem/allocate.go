@@ -22,10 +22,10 @@ type group struct {
 // layGroups divides what is behind the journal.
 func (f *FS) layGroups(from uint32) {
 	length := uint32(f.settings.Group / block)
-	for start := from; int64(start)+int64(length) <= f.size || int64(start)+1024 <= f.size; start += length {
+	for start := alignedUp(from); int64(start)+int64(length) <= f.size || int64(start)+1024 <= f.size; start += length {
 		count := min(int64(length), f.size-int64(start))
 		most := uint32(count * block / perInode)
-		g := group{start: start, data: start + 2 + (most+perBlock-1)/perBlock, end: uint32(int64(start) + count), most: most}
+		g := group{start: start, data: alignedUp(start + 2 + (most+perBlock-1)/perBlock), end: uint32(int64(start) + count), most: most}
 		g.next, g.free = g.data, int64(g.end-g.data)
 		f.free += g.free
 		f.groups = append(f.groups, g)
@@ -34,6 +34,12 @@ func (f *FS) layGroups(from uint32) {
 		}
 	}
 }
+
+// aligned is what files of as many blocks begin at a multiple of, 1 MiB, so that they lie
+// on whole stripes.
+const aligned = 256
+
+func alignedUp(at uint32) uint32 { return (at + aligned - 1) / aligned * aligned }
 
 // near is how many groups are tried for a file as a whole before it is cut up.
 const near = 16
@@ -54,7 +60,18 @@ func (f *FS) allocate(at int, count uint32) (taken []extent, err error) {
 		}
 	}
 	f.free -= int64(count)
-	for n := 0; count > 0; n++ {
+	for n := 0; n < len(f.groups) && count >= aligned; n++ { // whole pieces of what was never used
+		g := &f.groups[(at+n)%len(f.groups)]
+		g.align(aligned)
+		if left := min(g.end-g.next, count) / aligned * aligned; left > 0 {
+			e := extent{g.next, left}
+			g.next += left
+			g.free -= int64(left)
+			taken = append(taken, e)
+			count -= left
+		}
+	}
+	for n := 0; count > 0; n++ { // and then whatever there is
 		g := &f.groups[(at+n)%len(f.groups)]
 		for count > 0 && g.free > 0 {
 			e := g.some(count)
@@ -74,12 +91,31 @@ func (g *group) whole(count uint32) (extent, bool) {
 	if g.free < int64(count) {
 		return extent{}, false
 	}
+	if count >= aligned {
+		g.align(count)
+	} else if e, ok := g.search(count); ok {
+		return e, true
+	}
 	if g.end-g.next >= count {
 		e := extent{g.next, count}
 		g.next += count
 		g.free -= int64(count)
 		return e, true
 	}
+	return g.search(count)
+}
+
+// align skips to where so many blocks can begin as they should, when they fit there; what
+// is skipped is for smaller files.
+func (g *group) align(count uint32) {
+	if skip := alignedUp(g.next) - g.next; skip > 0 && uint64(g.next)+uint64(skip)+uint64(count) <= uint64(g.end) {
+		g.freed = append(g.freed, extent{g.next, skip})
+		g.next += skip
+	}
+}
+
+// search looks for blocks among those that were given back.
+func (g *group) search(count uint32) (extent, bool) {
 	for i := len(g.freed) - 1; i >= max(len(g.freed)-mostSearched, 0); i-- {
 		if g.freed[i].count >= count {
 			return g.cut(i, count), true

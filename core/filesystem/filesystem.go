@@ -25,7 +25,7 @@ import (
 
 // Settings describe a file system. Zero values take defaults.
 type Settings struct {
-	Group   quantity.Bytes   // of blocks with their own tables; default 128 MiB
+	Group   quantity.Bytes   // of blocks with their own tables; default a 64th of the device, from 128 MiB to 1 GiB
 	Journal quantity.Bytes   // default a 64th of the device, from 4 MiB to 128 MiB
 	Commit  quantity.Seconds // after which changes go to the journal when nobody asks; default 5 s
 	Memory  quantity.Bytes   // of the host, for names and attributes; default 256 MiB
@@ -35,7 +35,7 @@ type Settings struct {
 // Completed is s with defaults in place of zeros, for a device of a size.
 func (s Settings) Completed(size quantity.Bytes) Settings {
 	if s.Group == 0 {
-		s.Group = 128 * quantity.MiB
+		s.Group = min(max(size/64/quantity.MiB*quantity.MiB, 128*quantity.MiB), quantity.GiB)
 	}
 	if s.Journal == 0 {
 		s.Journal = min(max(size/64, 4*quantity.MiB), 128*quantity.MiB)
@@ -50,6 +50,23 @@ func (s Settings) Completed(size quantity.Bytes) Settings {
 		s.Call = 2e-6
 	}
 	return s
+}
+
+// Validate reports the first thing about s that cannot be.
+func (s Settings) Validate() error {
+	const most = 64 * quantity.GiB
+	for _, size := range []struct {
+		what            string
+		is, least, unit quantity.Bytes
+	}{{"group", s.Group, 8 * quantity.MiB, quantity.MiB}, {"journal", s.Journal, quantity.MiB, block}, {"memory", s.Memory, 64 * quantity.KiB, block}} {
+		if size.is != 0 && (size.is < size.least || size.is > most || size.is%size.unit != 0) {
+			return fmt.Errorf("a %s of %s; a multiple of %s from %s to %s", size.what, size.is, size.unit, size.least, most)
+		}
+	}
+	if !(s.Commit >= 0 && s.Commit <= 3600) || !(s.Call >= 0 && s.Call <= 1) {
+		return fmt.Errorf("commits every %s, and %s of CPU time for a call; up to an hour, and up to a second", s.Commit, s.Call)
+	}
+	return nil
 }
 
 const (

@@ -4,9 +4,11 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"slices"
 
 	"patientheron/core/array"
 	"patientheron/core/setup"
+	"patientheron/core/workload"
 	"patientheron/storage/volume"
 )
 
@@ -69,6 +71,18 @@ func fits(d array.Description, r volume.Request) error {
 	}
 	if size := d.Size(); r.Size > size {
 		return fmt.Errorf("%w: the load reaches to %s, and %s has %s; use a smaller span", volume.ErrNoSpace, r.Size, d.Name, size)
+	}
+	for _, load := range r.Files {
+		if slices.ContainsFunc(d.Members, func(g array.Group) bool { return g.Zone > 0 }) {
+			return &workload.FieldError{Field: "files", Reason: fmt.Sprintf("the members of %s have zones that the host manages, which a file system that writes in place cannot use", d.Name)}
+		}
+		files, err := load.Files.WorkedOut()
+		if err != nil {
+			return err
+		}
+		if files.Bytes() > d.Size() {
+			return fmt.Errorf("%w: %d files of %s, and %s has %s; use fewer or smaller files", volume.ErrNoSpace, files.Len(), files.Bytes(), d.Name, d.Size())
+		}
 	}
 	return nil
 }

@@ -1,0 +1,162 @@
+package simulated
+
+import (
+	"errors"
+	"math"
+	"reflect"
+	"testing"
+
+	"patientheron/core/array"
+	"patientheron/core/fileset"
+	"patientheron/core/load"
+	"patientheron/core/measure"
+	"patientheron/core/quantity"
+	"patientheron/core/workload"
+	"patientheron/storage/volume"
+)
+
+func mirrorStripe() array.Description {
+	return array.Description{Name: "mirror stripe", Members: []array.Group{{Count: 4, Medium: array.Flash, Capacity: 200 * quantity.GiB}}, Layout: array.Layout{Level: array.MirrorStripe}}
+}
+
+func simulate(t *testing.T, d array.Description) *Volume {
+	t.Helper()
+	v, err := New(d)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return v
+}
+
+func filesLoad(task workload.Task, classes ...fileset.Class) workload.Spec {
+	s := workload.Default()
+	s.SetFiles(fileset.Set{Classes: classes})
+	s.Files.Tasks = []workload.TaskShare{{Task: task, Weight: 1}}
+	s.For, s.Passes, s.Depth = 0, 1, 16
+	return s
+}
+
+// measured makes the files ready and measures.
+func measured(t *testing.T, v *Volume, spec workload.Spec) measure.Summary {
+	t.Helper()
+	if err := v.Ready(t.Context(), spec, nil); err != nil {
+		t.Fatal(err)
+	}
+	opened, err := v.Use(spec)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer opened.Close()
+	o, err := load.Run(t.Context(), load.Job{Workload: spec, Volume: opened, Clock: load.NewMonotonic()})
+	if err != nil || o.Failure != nil {
+		t.Fatal(err, o.Failure)
+	}
+	return o.Summary
+}
+
+// Every task is done with every file, on a file system that stays from one measurement
+// to the next, and blocks can be measured on the array between them.
+func TestTasksOnSimulatedArrays(t *testing.T) {
+	v := simulate(t, mirrorStripe())
+	classes := []fileset.Class{{Name: "large", Number: 5, Size: fileset.Sizes{Fixed: 30_000_000}}, {Name: "small", Number: 3000, Size: fileset.Sizes{From: 1, To: 20_000}, Folders: fileset.Folders{Files: 100}}}
+	for _, task := range []workload.Task{workload.Put, workload.Fetch, workload.Save, workload.Ask, workload.Browse, workload.Remove, workload.Fetch} {
+		spec := filesLoad(task, classes...)
+		spec.Workers = 3
+		s := measured(t, v, spec)
+		files, err := spec.Files.WorkedOut()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if s.Classes[measure.File].Operations != files.Len() || s.Ending != measure.ByPasses {
+			t.Errorf("%s: %d of %d files, ended by %s", task, s.Classes[measure.File].Operations, files.Len(), s.Ending)
+		}
+		if moved := task == workload.Put || task == workload.Fetch || task == workload.Save; moved && s.Total.Bytes%files.Bytes() != 0 {
+			t.Errorf("%s moved %d bytes of %d", task, s.Total.Bytes, files.Bytes())
+		}
+		blocks := workload.Default()
+		blocks.For = 0.5
+		if s := measured(t, v, blocks); s.Total.Operations == 0 {
+			t.Error("no blocks were read")
+		}
+	}
+}
+
+// The same load gives the same figures each time.
+func TestSimulatedFilesAreRepeatable(t *testing.T) {
+	spec := filesLoad(workload.Save, fileset.Class{Name: "small", Number: 2000, Size: fileset.Sizes{Median: 8000, Spread: 2}})
+	one, other := measured(t, simulate(t, mirrorStripe()), spec), measured(t, simulate(t, mirrorStripe()), spec)
+	if !reflect.DeepEqual(one, other) {
+		t.Errorf("%+v is not %+v", one.Total, other.Total)
+	}
+}
+
+// Large files cost what their blocks cost.
+func TestLargeFilesCostTheirBlocks(t *testing.T) {
+	for _, d := range []array.Description{mirrorStripe(), {Name: "disks", Members: []array.Group{{Count: 6, Medium: array.HardDisk, Capacity: 400 * quantity.GiB}}, Layout: array.Layout{Level: array.DoubleParity}}} {
+		for _, task := range []workload.Task{workload.Put, workload.Fetch} {
+			spec := filesLoad(task, fileset.Class{Name: "images", Number: 2, Size: fileset.Sizes{Fixed: 4 * quantity.GiB}})
+			spec.Files.AtOnce = 1
+			blocks := workload.Default()
+			blocks.Blocks, blocks.Order, blocks.Depth, blocks.Span, blocks.For, blocks.Amount = workload.Block(quantity.MiB), workload.Sequential, 16, 8*quantity.GiB, 0, 8*quantity.GiB
+			if task == workload.Put {
+				blocks.Reads = 0
+			}
+			// A fresh array for each, and the same place on the disks.
+			files, plain := measured(t, simulate(t, d), spec).Total.Throughput, measured(t, simulate(t, d), blocks).Total.Throughput
+			if ratio := float64(files) / float64(plain); math.Abs(ratio-1) > 0.02 {
+				t.Errorf("%s, %s: files %s, blocks %s, ratio %.3f", d.Name, task, files, plain, ratio)
+			}
+		}
+	}
+}
+
+// Passes over an array with a cache rise as far as it covers the classes: what fits is
+// answered by the cache from the second pass on, what does not stays as it was.
+func TestClassesThatFitTheCacheGain(t *testing.T) {
+	d := mirrorStripe()
+	d.Members = []array.Group{{Count: 6, Medium: array.HardDisk, Capacity: 400 * quantity.GiB}}
+	d.Caches = []array.Cache{{Name: "memory", Mode: array.ReadOnly, Size: 3 * quantity.GiB}}
+	v := simulate(t, d)
+	notes := fileset.Class{Name: "notes", Number: 20_000, Size: fileset.Sizes{Fixed: 32 * quantity.KiB}, Folders: fileset.Folders{Files: 500}}
+	images := fileset.Class{Name: "images", Number: 40, Size: fileset.Sizes{Fixed: 512 * quantity.MiB}}
+	rate := func(c fileset.Class) (first, second float64) {
+		spec := filesLoad(workload.Fetch, c)
+		spec.Files.Visit = workload.Shuffled
+		for pass, at := range []*float64{&first, &second} {
+			spec.Seed = uint64(pass + 1)
+			*at = float64(measured(t, v, spec).Total.Throughput)
+		}
+		return first, second
+	}
+	if first, second := rate(notes); second < 4*first {
+		t.Errorf("notes of 640 MiB: %.0f and then %.0f MB/s", first/1e6, second/1e6)
+	}
+	if first, second := rate(images); second > 1.3*first {
+		t.Errorf("images of 20 GiB: %.0f and then %.0f MB/s", first/1e6, second/1e6)
+	}
+}
+
+func TestFilesThatDoNotFit(t *testing.T) {
+	d := mirrorStripe()
+	d.Members[0].Capacity = 10 * quantity.GiB
+	v := simulate(t, d)
+	err := v.Ready(t.Context(), filesLoad(workload.Fetch, fileset.Class{Name: "images", Number: 8, Size: fileset.Sizes{Fixed: 5 * quantity.GiB}}), nil)
+	if !errors.Is(err, volume.ErrNoSpace) {
+		t.Errorf("got %v", err)
+	}
+	// What is put until the room ends is counted, and the failure is that of the room.
+	spec := filesLoad(workload.Put, fileset.Class{Name: "images", Number: 8, Size: fileset.Sizes{Fixed: 3 * quantity.GiB}})
+	spec.Files.Piece = 64 * quantity.MiB
+	if err := v.Ready(t.Context(), spec, nil); err != nil {
+		t.Fatal(err)
+	}
+	opened, err := v.Use(spec)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer opened.Close()
+	o, err := load.Run(t.Context(), load.Job{Workload: spec, Volume: opened, Clock: load.NewMonotonic()})
+	if err != nil || o.Failure == nil || o.Summary.Ending != measure.ByFailure || len(o.Summary.Faults) == 0 || o.Summary.Faults[0].Kind != "no space" || o.Summary.Faults[0].Of != "writes" {
+		t.Errorf("%v, %v, %+v", err, o.Failure, o.Summary.Faults)
+	}
+}
