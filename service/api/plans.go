@@ -6,11 +6,14 @@ import (
 	"maps"
 	"net/http"
 	"slices"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"patientheron/core/fileset"
 	"patientheron/core/plan"
 	"patientheron/core/workload"
+	"patientheron/format/filesetfile"
 	"patientheron/format/planfile"
 	"patientheron/resource"
 )
@@ -55,7 +58,9 @@ func (s *Service) registerWorkloads(api huma.API) {
 		func(context.Context, *struct{}) (*body[FieldList], error) {
 			list := FieldList{}
 			for _, f := range workload.Fields() {
-				list.Fields = append(list.Fields, Field{Name: f.Name, Usage: f.Usage, TakesNoValue: f.Bool})
+				list.Fields = append(list.Fields, Field{
+					Name: f.Name, Usage: f.Usage, TakesNoValue: f.Bool, OfBlocks: f.Of(workload.BlockKind), OfFiles: f.Of(workload.FilesKind),
+				})
 			}
 			return &body[FieldList]{list}, nil
 		})
@@ -106,6 +111,8 @@ type Field struct {
 	Name         string `json:"name"`
 	Usage        string `json:"usage" doc:"What it means, in a few words"`
 	TakesNoValue bool   `json:"takesNoValue" doc:"It is set or not"`
+	OfBlocks     bool   `json:"ofBlocks" doc:"Loads of blocks have it"`
+	OfFiles      bool   `json:"ofFiles" doc:"Loads of files have it"`
 }
 
 // FieldList is all fields of a workload.
@@ -115,7 +122,7 @@ type FieldList struct {
 
 // TypedLoad is a workload as people type it.
 type TypedLoad struct {
-	Fields map[string]string `json:"fields" doc:"Values by the name of their field, such as block: 4KiB; what is left out keeps its default"`
+	Fields map[string]string `json:"fields" doc:"Values by the name of their field, such as block: 4KiB; what is left out keeps its default. Files are so many of a size, such as 1000 x 64KiB, or the text of a file set"`
 }
 
 // ReadLoad is a workload that was read.
@@ -131,12 +138,22 @@ func readLoad(fields map[string]string) (workload.Spec, error) {
 	var wrong []error
 	for _, name := range slices.Sorted(maps.Keys(fields)) {
 		field, err := workload.Lookup(name)
-		if err == nil {
+		switch {
+		case err != nil:
+		case field.Name == "files" && strings.Contains(fields[name], "classes:"):
+			var set fileset.Set
+			if set, err = filesetfile.Read([]byte(fields[name])); err == nil {
+				spec.SetFiles(set)
+			}
+		default:
 			err = field.Set(&spec, fields[name])
 		}
 		if err != nil {
 			wrong = append(wrong, located(err, name))
 		}
+	}
+	if fields["passes"] != "" && fields["for"] == "" {
+		spec.For = 0 // the passes end it
 	}
 	if len(wrong) == 0 {
 		if err := spec.Validate(); err != nil {

@@ -781,6 +781,14 @@ export interface components {
              */
             workerWaits?: number;
         };
+        Bin: {
+            /** Format: int64 */
+            meanBytes?: number;
+            /** Format: double */
+            share: number;
+            /** Format: int64 */
+            toBytes: number;
+        };
         BlockShare: {
             /**
              * Format: int64
@@ -846,6 +854,20 @@ export interface components {
             /** @enum {string} */
             result: "passed" | "caution" | "failed" | "could not look";
             sentence: string;
+        };
+        Class: {
+            /** Format: double */
+            compressible?: number;
+            /** Format: double */
+            duplicate?: number;
+            ending?: string;
+            folders?: components["schemas"]["Folders"];
+            name: string;
+            /** Format: int64 */
+            number?: number;
+            size: components["schemas"]["Sizes"];
+            /** Format: int64 */
+            totalBytes?: number;
         };
         ClassLatency: {
             /** @description Buckets that hold something, from short to long */
@@ -1207,9 +1229,15 @@ export interface components {
             first: string;
             /** @description What went wrong, such as 'i/o error' or 'no space' */
             kind: string;
+            /** @description Of a load of files: the class of operation that failed, such as renames */
+            of?: string;
         };
         Field: {
             name: string;
+            /** @description Loads of blocks have it */
+            ofBlocks: boolean;
+            /** @description Loads of files have it */
+            ofFiles: boolean;
             /** @description It is set or not */
             takesNoValue: boolean;
             /** @description What it means, in a few words */
@@ -1224,7 +1252,7 @@ export interface components {
             /** @description Less is better */
             lower: boolean;
             /** @enum {string} */
-            unit: "bytes per second" | "per second" | "seconds" | "bytes";
+            unit: "bytes per second" | "per second" | "files per second" | "seconds" | "bytes";
         };
         Figures: {
             /**
@@ -1249,6 +1277,62 @@ export interface components {
              * @description Bytes per second
              */
             throughputBytesPerSecond: number;
+        };
+        FileGroup: {
+            /**
+             * Format: int64
+             * @description Bytes they moved
+             */
+            bytes: number;
+            /** @description From the intended start at a set rate, otherwise from the issue, to the completion */
+            latency: components["schemas"]["Latency"];
+            name: string;
+            /**
+             * Format: int64
+             * @description Operations completed in the measured time
+             */
+            operations: number;
+            /**
+             * Format: double
+             * @description Operations per second
+             */
+            rate: number;
+            /**
+             * Format: double
+             * @description Bytes per second
+             */
+            throughputBytesPerSecond: number;
+        };
+        Files: {
+            /**
+             * Format: int64
+             * @description Files that each worker has under way at a time; 0 means as many as its depth
+             */
+            atOnce?: number;
+            /**
+             * @description When what was written is forced to stable storage; absent for where the task asks for it, which only save does
+             * @enum {string}
+             */
+            flush?: "never" | "each" | "end";
+            /**
+             * Format: int64
+             * @description Bytes that are read or written at a time; 0 means 1 MiB
+             */
+            pieceBytes?: number;
+            /** @description The shape of the tree of files */
+            set: components["schemas"]["Set"];
+            /** @description What is done with the files; one entry for a single task */
+            tasks: components["schemas"]["TaskShare"][] | null;
+            /**
+             * Format: int64
+             * @description Number that the sizes of files are drawn with; 0 means 1
+             */
+            treeSeed?: number;
+            /**
+             * @description Order in which files are gone through; absent for listed
+             * @enum {string}
+             */
+            visit?: "listed" | "shuffled" | "by-class";
         };
         Fill: {
             /**
@@ -1297,6 +1381,12 @@ export interface components {
             rate: number;
             /** Format: double */
             throughputBytesPerSecond: number;
+        };
+        Folders: {
+            /** Format: int64 */
+            deep?: number;
+            /** Format: int64 */
+            files?: number;
         };
         Group: {
             /** @description By default made from volume and run */
@@ -1362,7 +1452,7 @@ export interface components {
         Interval: {
             /** @description What each host that took part and its devices did meanwhile */
             beside?: components["schemas"]["Beside"][] | null;
-            /** @description By class of operation: reads, writes, flushes, trims; those that the load asks for */
+            /** @description By class of operation: reads, writes, flushes, trims, and those on files; those that the load asks for */
             classes: {
                 [key: string]: components["schemas"]["Flow"];
             };
@@ -1371,6 +1461,8 @@ export interface components {
              * @description Operations that failed
              */
             failed: number;
+            /** @description Of a load of files: whole files, group by group as the summary names them */
+            groups?: components["schemas"]["Flow"][] | null;
             /**
              * Format: int64
              * @description Operations without an answer at the end of the interval
@@ -2075,6 +2167,10 @@ export interface components {
              */
             unreadable?: number;
         };
+        Set: {
+            classes: components["schemas"]["Class"][] | null;
+            name?: string;
+        };
         Setting: {
             field: string;
             value: string;
@@ -2162,6 +2258,21 @@ export interface components {
             /** @description The mean without the odd ones */
             withoutOdd?: components["schemas"]["Mean"];
         };
+        Sizes: {
+            bins?: components["schemas"]["Bin"][] | null;
+            /** Format: int64 */
+            fixedBytes?: number;
+            /** Format: int64 */
+            fromBytes?: number;
+            /** Format: int64 */
+            medianBytes?: number;
+            /** Format: int64 */
+            mostBytes?: number;
+            /** Format: double */
+            spread?: number;
+            /** Format: int64 */
+            toBytes?: number;
+        };
         Spec: {
             /**
              * Format: int64
@@ -2197,6 +2308,8 @@ export interface components {
              * @description Share of written 4 KiB pages that repeat one of sixteen common pages
              */
             duplicate?: number;
+            /** @description The body of a load of files; what stands beside it of blocks is then worked out of it */
+            files?: components["schemas"]["Files"];
             /**
              * Format: double
              * @description How long to measure after the lead-in; with an amount as well, whichever ends first
@@ -2221,7 +2334,7 @@ export interface components {
              * @description What kind of load it is; absent for block
              * @enum {string}
              */
-            kind?: "block";
+            kind?: "block" | "files";
             /**
              * Format: double
              * @description Time at the start that is issued and shown, but kept out of the summary
@@ -2244,6 +2357,11 @@ export interface components {
              * @enum {string}
              */
             order: "random" | "skewed" | "sequential" | "strided" | "descending";
+            /**
+             * Format: int64
+             * @description Of a load of files: how often all files are gone through; 0 means by time alone
+             */
+            passes?: number;
             /**
              * Format: double
              * @description Operations per second of all workers together (open loop); 0 means as fast as they complete
@@ -2409,7 +2527,7 @@ export interface components {
             runs: number[] | null;
         };
         Summary: {
-            /** @description By class of operation: reads, writes, flushes, trims; those that the load asks for */
+            /** @description By class of operation: reads, writes, flushes, trims, and those on files; those that the load asks for */
             classes: {
                 [key: string]: components["schemas"]["Figures"];
             };
@@ -2427,9 +2545,11 @@ export interface components {
              * @description Why the measurement ended
              * @enum {string}
              */
-            ending: "time" | "amount" | "settled" | "stopped" | "failure";
+            ending: "time" | "amount" | "passes" | "settled" | "stopped" | "failure";
             /** @description Failed operations by kind; they are in no other figure */
             faults?: components["schemas"]["Fault"][] | null;
+            /** @description Of a load of files: whole files by their class, and by what was done with them where that is more than one thing */
+            groups?: components["schemas"]["FileGroup"][] | null;
             /** @description Means over the measured time of what the volume tells of its inside */
             inside?: components["schemas"]["Counter"][] | null;
             /** @description How operations were handed over: io_uring, threads (the portable fallback), or none for the null volume */
@@ -2472,7 +2592,7 @@ export interface components {
              * @description Share of this host's CPU time that a hypervisor gave to others meanwhile
              */
             stolenShare?: number;
-            /** @description What moved bytes of the load: reads and writes, not flushes and trims */
+            /** @description What moved bytes of the load: reads and writes, not flushes and trims; of a load that moves none, whole files */
             total: components["schemas"]["Figures"];
             /**
              * Format: int64
@@ -2484,6 +2604,15 @@ export interface components {
              * @description CPU time of the workers' threads alone for one operation; 0 where it was not recorded
              */
             workerCpuPerOperationSeconds?: number;
+        };
+        TaskShare: {
+            /** @enum {string} */
+            task: "put" | "fetch" | "save" | "ask" | "browse" | "remove";
+            /**
+             * Format: double
+             * @description Weight of this task; the weights need not add up to anything
+             */
+            weight: number;
         };
         ToldFact: {
             key: string;
@@ -2505,7 +2634,7 @@ export interface components {
             version?: number;
         };
         TypedLoad: {
-            /** @description Values by the name of their field, such as block: 4KiB; what is left out keeps its default */
+            /** @description Values by the name of their field, such as block: 4KiB; what is left out keeps its default. Files are so many of a size, such as 1000 x 64KiB, or the text of a file set */
             fields: {
                 [key: string]: string;
             };

@@ -17,6 +17,19 @@ const first: Record<string, string> = {
 	leadIn: "2s",
 };
 
+const firstFiles = {
+	files: "1000 x 64KiB",
+	task: "put",
+	passes: "1",
+	depth: "16",
+	workers: "1",
+	flush: "",
+	for: "",
+};
+
+/** What is measured: blocks, files, or what a plan says. */
+type Way = "blocks" | "files" | "plan";
+
 /** Chooses a volume and a load, and starts the run. */
 export function Measure() {
 	const navigate = useNavigate();
@@ -29,7 +42,14 @@ export function Measure() {
 	const [name, setName] = useState("");
 	const [repeats, setRepeats] = useState(1);
 	const [pace, setPace] = useState(0);
-	const [planned, setPlanned] = useState(false);
+	const [way, setWay] = useState<Way>("blocks");
+	const planned = way === "plan";
+	const main = way === "files" ? firstFiles : first;
+	const choose = (to: Way) => {
+		setWay(to);
+		setValues(to === "files" ? firstFiles : first);
+		start.reset();
+	};
 	const [text, setText] = useState("");
 	const chosenKind = (volumes.data?.volumes?.find((v) => v.id === volume) ?? volumes.data?.volumes?.[0])
 		?.kind;
@@ -77,7 +97,7 @@ export function Measure() {
 		e.preventDefault();
 		start.mutate();
 	};
-	const all = fields.data.fields ?? [];
+	const all = (fields.data.fields ?? []).filter((f) => (way === "files" ? f.ofFiles : f.ofBlocks));
 	const input = (f: Field) => (
 		<FieldInput
 			key={f.name}
@@ -117,36 +137,30 @@ export function Measure() {
 				</label>
 			</div>
 			<div role="tablist" aria-label="What to measure" className="tabs tabs-border mt-6 mb-2">
-				<button
-					type="button"
-					role="tab"
-					aria-selected={!planned}
-					className={`tab ${planned ? "" : "tab-active"}`}
-					onClick={() => setPlanned(false)}
-				>
-					One load
-				</button>
-				<button
-					type="button"
-					role="tab"
-					aria-selected={planned}
-					className={`tab ${planned ? "tab-active" : ""}`}
-					onClick={() => setPlanned(true)}
-				>
-					A plan
-				</button>
+				{(["blocks", "files", "plan"] as const).map((w) => (
+					<button
+						key={w}
+						type="button"
+						role="tab"
+						aria-selected={way === w}
+						className={`tab ${way === w ? "tab-active" : ""}`}
+						onClick={() => choose(w)}
+					>
+						{{ blocks: "One load", files: "Files", plan: "A plan" }[w]}
+					</button>
+				))}
 			</div>
 			{planned ? (
 				<PlanText text={text} change={setText} />
 			) : (
 				<>
 					<div className="grid gap-4 sm:grid-cols-2 lg:grid-cols-4">
-						{all.filter((f) => f.name in first).map(input)}
+						{all.filter((f) => f.name in main).map(input)}
 					</div>
 					<details className="mt-4">
 						<summary className="cursor-pointer py-1">More about the load</summary>
 						<div className="mt-2 grid gap-4 sm:grid-cols-2 lg:grid-cols-4">
-							{all.filter((f) => !(f.name in first)).map(input)}
+							{all.filter((f) => !(f.name in main)).map(input)}
 						</div>
 					</details>
 					<label className="mt-4 flex w-40 flex-col gap-1">
@@ -246,7 +260,12 @@ function PlanText({ text, change }: { text: string; change: (text: string) => vo
 	);
 }
 
-const orders = ["random", "sequential", "skewed", "strided", "descending"];
+/** Fields that take one of some words; "" stands for the default. */
+const choices: Record<string, string[]> = {
+	order: ["random", "sequential", "skewed", "strided", "descending"],
+	flush: ["", "never", "each", "end"],
+	visit: ["", "listed", "shuffled", "by-class"],
+};
 
 function FieldInput(props: { field: Field; value: string; change: (v: string) => void; trouble?: string }) {
 	const { field, value, change, trouble } = props;
@@ -254,17 +273,27 @@ function FieldInput(props: { field: Field; value: string; change: (v: string) =>
 	return (
 		<label className="flex flex-col gap-1" htmlFor={`field-${field.name}`}>
 			{words(field.name)}
-			{field.name === "order" ? (
+			{field.name in choices ? (
 				<select
 					className="select w-full"
 					name={field.name}
 					value={value}
 					onChange={(e) => change(e.target.value)}
 				>
-					{orders.map((o) => (
+					{choices[field.name].map((o) => (
 						<option key={o}>{o}</option>
 					))}
 				</select>
+			) : field.name === "files" ? (
+				<textarea
+					id={`field-${field.name}`}
+					className={`textarea h-24 w-full font-mono text-sm ${trouble ? "textarea-error" : ""}`}
+					name={field.name}
+					spellCheck={false}
+					value={value}
+					onChange={(e) => change(e.target.value)}
+					aria-invalid={trouble !== undefined}
+				/>
 			) : field.takesNoValue ? (
 				<input
 					id={`field-${field.name}`}

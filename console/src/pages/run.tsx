@@ -12,10 +12,11 @@ import {
 } from "../api/client";
 import { useFeed } from "../api/feed";
 import { save } from "../parts/chart";
+import { flow, wholeFiles } from "../parts/classes";
 import { DistributionChart } from "../parts/distribution";
 import { Behind, Markers, Repeats } from "../parts/evidence";
 import { Doubt, FiguresTable } from "../parts/figures";
-import { bytes, digits, moment, rate, seconds } from "../parts/format";
+import { bytes, digits, files, moment, rate, seconds } from "../parts/format";
 import { HeatMap } from "../parts/heat";
 import { SeriesCharts } from "../parts/series";
 import { StatusWord, Trouble, Unreadable } from "../parts/shell";
@@ -271,18 +272,29 @@ function MeasurementList(props: {
 							<td title={m.reason}>
 								<StatusWord status={m.status} />
 							</td>
-							<td className="figure">{m.summary && rate(m.summary.total.rate)}</td>
+							<td className="figure">{m.summary && rateOf(m)}</td>
 							<td className="figure">
 								{m.summary && digits(m.summary.total.throughputBytesPerSecond / 1e6)}
 							</td>
-							<td className="figure">{m.summary && digits(m.summary.total.latency.p50Seconds * 1e3)}</td>
-							<td className="figure">{m.summary && digits(m.summary.total.latency.p99Seconds * 1e3)}</td>
+							<td className="figure">{latencyOf(m, "p50Seconds")}</td>
+							<td className="figure">{latencyOf(m, "p99Seconds")}</td>
 						</tr>
 					))}
 				</tbody>
 			</table>
 		</div>
 	);
+}
+
+/** Operations a second; of a load of files whole files. */
+function rateOf(m: Measurement): string {
+	const whole = m.summary?.classes[wholeFiles];
+	return whole ? files(whole.rate) : rate(m.summary?.total.rate ?? 0);
+}
+
+function latencyOf(m: Measurement, key: "p50Seconds" | "p99Seconds"): string {
+	const of = m.summary?.classes[wholeFiles] ?? m.summary?.total;
+	return of ? digits(of.latency[key] * 1e3) : "";
 }
 
 function MeasurementView({ m, live, markers }: { m: Measurement; live: Interval[]; markers: Marker[] }) {
@@ -324,8 +336,25 @@ function Progress({ m, intervals }: { m: Measurement; intervals: Interval[] }) {
 	const planned = m.load.forSeconds + (m.load.leadInSeconds ?? 0);
 	const elapsed = Math.max(0, (now - Date.parse(m.started)) / 1000);
 	const last = intervals[intervals.length - 1];
+	const whole = intervals.reduce((sum, i) => sum + flow(i, wholeFiles).operations, 0);
+	const wholeBytes = intervals.reduce((sum, i) => sum + flow(i, wholeFiles).bytes, 0);
+	const all = m.load.files ? m.load.spanBytes * (m.load.passes ?? 0) : 0;
 	return (
 		<div role="status">
+			{m.load.files && (
+				<p>
+					{whole} files done
+					{all > 0 && wholeBytes > 0 && `, ${bytes(wholeBytes)} of ${bytes(all)}`}
+				</p>
+			)}
+			{all > 0 && wholeBytes > 0 && (
+				<progress
+					className="progress progress-primary w-full"
+					aria-label="files"
+					value={Math.min(wholeBytes, all)}
+					max={all}
+				/>
+			)}
 			<p>
 				{seconds(Math.min(elapsed, planned || elapsed))}
 				{planned > 0 && ` of ${seconds(planned)}`}

@@ -11,7 +11,23 @@ const known = [
 	{ name: "writes", moves: true },
 	{ name: "flushes", moves: false },
 	{ name: "trims", moves: false },
+	{ name: "opens", moves: false },
+	{ name: "creates", moves: false },
+	{ name: "closes", moves: false },
+	{ name: "truncates", moves: false },
+	{ name: "attributes", moves: false },
+	{ name: "lists", moves: false },
+	{ name: "renames", moves: false },
+	{ name: "removes", moves: false },
+	{ name: "folders", moves: false },
 ];
+
+/** The class of whole files: all that is done with one, from its first operation to its last. */
+export const wholeFiles = "files";
+
+/** Names of the classes that have a curve of latencies: what moves bytes, or whole files of a load of files. */
+export const timed = (by: Record<string, unknown>): string[] =>
+	wholeFiles in by ? [wholeFiles] : moving(by);
 
 /** Names of the classes that something was counted of and that move bytes. */
 export const moving = (by: Record<string, unknown>): string[] =>
@@ -60,6 +76,9 @@ export function rows(by: Record<string, Figures>, total: Figures): [string, stri
 
 /** Colour and shape of a class's line, the same everywhere. */
 export function look(name: string, c: Colours) {
+	if (name === wholeFiles) {
+		return { colour: c.baseline, symbol: "diamond", type: "solid" };
+	}
 	const reads = name === "reads";
 	return {
 		colour: reads ? c.read : c.write,

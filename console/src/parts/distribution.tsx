@@ -1,14 +1,14 @@
 import { useMemo } from "react";
 import type { Distribution, Measurement } from "../api/client";
 import { Chart, type Colours } from "./chart";
-import { look, moving } from "./classes";
+import { look, timed } from "./classes";
 import { digits, seconds } from "./format";
 
 /** How the latencies of a measurement are spread, on a logarithmic axis. */
 export function DistributionChart({ m, latency }: { m: Measurement; latency: Distribution }) {
 	const sides = useMemo(
 		() =>
-			moving(latency.classes)
+			timed(latency.classes)
 				.map((name) => ({ name, bars: latency.classes[name].bars ?? [] }))
 				.filter((side) => side.bars.length > 0),
 		[latency],

@@ -13,6 +13,9 @@ const figures: [string, string, string][] = [
 	["throughput", "Throughput", "bytes per second"],
 	["iops", "IOPS", "per second"],
 	["p99", "p99 latency", "seconds"],
+	["files", "Files", "files per second"],
+	["file-p99", "p99 time of a file", "seconds"],
+	["finish", "Time to finish", "seconds"],
 	["worst", "Slowest interval", "per second"],
 ];
 
@@ -27,6 +30,9 @@ export function Repeats({ run }: { run: Run }) {
 	});
 	const points = (shape.data?.points ?? []).filter((p) => (p.measurements ?? []).length > 1);
 	const lines = shape.data?.lines ?? [];
+	const shown = figures.filter(([key]) =>
+		points.some((p) => p.rows?.some((r) => r.figure === key && (r.values ?? []).length > 0)),
+	);
 	return (
 		<>
 			{points.length > 0 && (
@@ -37,7 +43,7 @@ export function Repeats({ run }: { run: Run }) {
 							<thead>
 								<tr>
 									<th>Measurement</th>
-									{figures.map(([key, label]) => (
+									{shown.map(([key, label]) => (
 										<th key={key} className="figure">
 											{label}
 										</th>
@@ -51,7 +57,7 @@ export function Repeats({ run }: { run: Run }) {
 									return (
 										<tr key={p.title}>
 											<td>{p.title}</td>
-											{figures.map(([key, , unit]) => {
+											{shown.map(([key, , unit]) => {
 												const v = p.rows?.find((r) => r.figure === key);
 												return (
 													<td key={key} className="figure">
@@ -90,7 +96,7 @@ export function Repeats({ run }: { run: Run }) {
 								<Warming
 									key={p.title}
 									title={p.title}
-									values={everyPass(p.rows?.find((r) => r.figure === "iops"))}
+									values={everyPass(p.rows?.find((r) => r.figure === "iops" || r.figure === "files"))}
 									warm={p.passes.going ? 0 : p.passes.warm}
 								/>
 							))}

@@ -1,6 +1,6 @@
-import type { Finding, Measurement } from "../api/client";
-import { rows } from "./classes";
-import { bytes, digits, rate, seconds } from "./format";
+import type { Figures, Finding, Measurement } from "../api/client";
+import { rows, wholeFiles } from "./classes";
+import { bytes, digits, files, rate, seconds } from "./format";
 
 /** The findings that say not to trust a figure: "reads", "writes" or "total". */
 export function doubts(m: Measurement, figure: string): Finding[] {
@@ -53,49 +53,86 @@ function wentInWords(s: NonNullable<Measurement["summary"]>): string {
 	return p && ((p.list?.length ?? 0) > 1 || p.dips || p.wave) ? ` Phases: ${p.words}` : "";
 }
 
+type Row = [name: string, look: string, figures: Figures];
+
+/** Figures of classes of operation, or of groups of whole files, row by row. */
+function Table(props: {
+	m: Measurement;
+	of: string;
+	unit: string;
+	rows: Row[];
+	show: (rate: number) => string;
+	doubt?: string;
+}) {
+	return (
+		<table className="table table-sm">
+			<thead>
+				<tr>
+					<th>{props.of}</th>
+					<th className="figure">{props.unit}</th>
+					<th className="figure">MB/s</th>
+					<th className="figure">mean, ms</th>
+					<th className="figure">± deviation, ms</th>
+					<th className="figure">p50, ms</th>
+					<th className="figure">p99, ms</th>
+					<th className="figure">p99.9, ms</th>
+					<th className="figure">max, ms</th>
+				</tr>
+			</thead>
+			<tbody>
+				{props.rows.map(([name, look, f]) => (
+					<tr key={name}>
+						<th scope="row" className={look}>
+							{name}
+							<Doubt m={props.m} figure={props.doubt ?? name} />
+						</th>
+						<td className="figure">{props.show(f.rate)}</td>
+						<td className="figure">{digits(f.throughputBytesPerSecond / 1e6)}</td>
+						<td className="figure">{digits(f.latency.meanSeconds * 1e3)}</td>
+						<td className="figure">{digits(f.latency.deviationSeconds * 1e3)}</td>
+						<td className="figure">{digits(f.latency.p50Seconds * 1e3)}</td>
+						<td className="figure">{digits(f.latency.p99Seconds * 1e3)}</td>
+						<td className="figure">{digits(f.latency.p999Seconds * 1e3)}</td>
+						<td className="figure">{digits(f.latency.maxSeconds * 1e3)}</td>
+					</tr>
+				))}
+			</tbody>
+		</table>
+	);
+}
+
 /** The summary of a measurement as a table that can be read aloud. */
 export function FiguresTable({ m }: { m: Measurement }) {
 	const s = m.summary;
 	if (!s) {
 		return null;
 	}
+	const operations = rows(s.classes, s.total).filter(([, , f]) => !s.groups || f.operations > 0);
+	const groups: Row[] = (s.groups ?? []).map((g) => [g.name, "", g]);
+	if (groups.length > 1) {
+		groups.push(["all", "", s.classes[wholeFiles]]);
+	}
 	return (
 		<div className="overflow-x-auto">
-			<table className="table table-sm">
-				<thead>
-					<tr>
-						<th />
-						<th className="figure">IOPS</th>
-						<th className="figure">MB/s</th>
-						<th className="figure">mean, ms</th>
-						<th className="figure">± deviation, ms</th>
-						<th className="figure">p50, ms</th>
-						<th className="figure">p99, ms</th>
-						<th className="figure">p99.9, ms</th>
-						<th className="figure">max, ms</th>
-					</tr>
-				</thead>
-				<tbody>
-					{rows(s.classes, s.total).map(([name, look, f]) => (
-						<tr key={name}>
-							<th scope="row" className={look}>
-								{name}
-								<Doubt m={m} figure={name} />
-							</th>
-							<td className="figure">{rate(f.rate)}</td>
-							<td className="figure">{digits(f.throughputBytesPerSecond / 1e6)}</td>
-							<td className="figure">{digits(f.latency.meanSeconds * 1e3)}</td>
-							<td className="figure">{digits(f.latency.deviationSeconds * 1e3)}</td>
-							<td className="figure">{digits(f.latency.p50Seconds * 1e3)}</td>
-							<td className="figure">{digits(f.latency.p99Seconds * 1e3)}</td>
-							<td className="figure">{digits(f.latency.p999Seconds * 1e3)}</td>
-							<td className="figure">{digits(f.latency.maxSeconds * 1e3)}</td>
-						</tr>
-					))}
-				</tbody>
-			</table>
+			{groups.length > 0 && (
+				<Table
+					m={m}
+					of="whole files"
+					unit="files/s"
+					rows={groups}
+					doubt={wholeFiles}
+					show={(v) => files(v).replace(/ ?files\/s$/, "")}
+				/>
+			)}
+			<Table
+				m={m}
+				of={groups.length > 0 ? "operations" : ""}
+				unit={groups.length > 0 ? "a second" : "IOPS"}
+				rows={operations}
+				show={rate}
+			/>
 			<p className="mt-2 text-sm opacity-80">
-				Measured {seconds(s.measuredSeconds)}
+				{s.ending === "passes" ? "Finished in" : "Measured"} {seconds(s.measuredSeconds)}
 				{s.leadInSeconds > 0 && ` after ${seconds(s.leadInSeconds)} of lead-in`}, {bytes(s.total.bytes)} moved
 				{through(s.interface)}.{wentInWords(s)}
 				{s.patience && ` ${s.patience.words}`}
@@ -104,8 +141,9 @@ export function FiguresTable({ m }: { m: Measurement }) {
 			</p>
 			<Findings m={m} />
 			{s.faults?.map((f) => (
-				<p key={f.kind} className="text-sm text-error">
-					{f.count} × {f.kind}. The first: {f.first}
+				<p key={(f.of ?? "") + f.kind} className="text-sm text-error">
+					{f.count} × {f.of && `${f.of}: `}
+					{f.kind}. The first: {f.first}
 				</p>
 			))}
 			{s.unanswered ? (

@@ -23,6 +23,13 @@ export const iops = (v: number) =>
 		[1, "IOPS"],
 	]);
 
+export const files = (v: number) =>
+	scaled(v, [
+		[1e6, "M files/s"],
+		[1e3, "k files/s"],
+		[1, "files/s"],
+	]);
+
 /** A rate for a column whose head says IOPS. */
 export const rate = (v: number) => iops(v).replace(/ ?IOPS$/, "");
 

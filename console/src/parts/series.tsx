@@ -1,8 +1,8 @@
 import { useMemo } from "react";
 import type { Interval, Marker, Measurement } from "../api/client";
 import { Chart, type Colours } from "./chart";
-import { flow, look, moving } from "./classes";
-import { digits, iops, seconds, share, throughput } from "./format";
+import { flow, look, moving, timed, wholeFiles } from "./classes";
+import { digits, files, iops, seconds, share, throughput } from "./format";
 
 interface Curve {
 	title: string;
@@ -28,9 +28,16 @@ const rateCurve: Curve = {
 	words: iops,
 };
 
-/** The classes of operation that have a curve. */
-const sidesOf = (intervals: Interval[]): string[] =>
-	moving(Object.assign({}, ...intervals.map((i) => i.classes)));
+const fileCurve: Curve = {
+	title: "Files",
+	unit: "files/s",
+	scale: 1,
+	of: (i, side) => flow(i, side).rate,
+	words: files,
+};
+
+/** All classes of operation that something was counted of. */
+const classesOf = (intervals: Interval[]) => Object.assign({}, ...intervals.map((i) => i.classes));
 
 /** The time axis: the end of each interval, in seconds since the start. */
 const at = (i: Interval) => i.startSeconds + i.lengthSeconds;
@@ -182,7 +189,7 @@ function LatencyChart({ sides, intervals }: { sides: string[]; intervals: Interv
 	);
 	return (
 		<Chart
-			title="Latency"
+			title={sides.includes(wholeFiles) ? "Time of a file" : "Latency"}
 			summary={`Latency over ${intervals.length} intervals, median and 99th percentile, in milliseconds.`}
 			table={() => [
 				["end of interval (s)", ...sides.flatMap((s) => [`${s} p50 (ms)`, `${s} p99 (ms)`, `${s} max (ms)`])],
@@ -337,19 +344,25 @@ const none: Phase[] = [];
 /** The series of a measurement: throughput, rate, latency, and the host. */
 export function SeriesCharts(props: { intervals: Interval[]; markers: Marker[]; m: Measurement }) {
 	const { intervals, markers, m } = props;
-	const sides = useMemo(() => sidesOf(intervals), [intervals]);
+	const [sides, times] = useMemo(() => {
+		const all = classesOf(intervals);
+		return [moving(all), timed(all)];
+	}, [intervals]);
+	const rated = times.includes(wholeFiles) ? fileCurve : rateCurve;
 	const phases = m.summary?.phases?.list ?? none;
 	return (
 		<div className="grid gap-6 lg:grid-cols-2">
-			<CurveChart
-				sides={sides}
-				intervals={intervals}
-				curve={throughputCurve}
-				markers={markers}
-				phases={phases}
-			/>
-			<CurveChart sides={sides} intervals={intervals} curve={rateCurve} markers={markers} phases={phases} />
-			<LatencyChart sides={sides} intervals={intervals} />
+			{sides.length > 0 && (
+				<CurveChart
+					sides={sides}
+					intervals={intervals}
+					curve={throughputCurve}
+					markers={markers}
+					phases={phases}
+				/>
+			)}
+			<CurveChart sides={times} intervals={intervals} curve={rated} markers={markers} phases={phases} />
+			<LatencyChart sides={times} intervals={intervals} />
 			<HostChart intervals={intervals} />
 			<InsideChart intervals={intervals} />
 		</div>
