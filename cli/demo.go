@@ -135,6 +135,19 @@ func measureDemo(ctx context.Context, c *client.Client, command *cobra.Command, 
 		return err
 	}
 	details = append(details, again)
+	files, err := demo.Plan(demo.Files)
+	if err != nil {
+		return err
+	}
+	var ofFiles []resource.RunDetail
+	for _, setup := range demo.FilesOn {
+		detail, err := demoRun(ctx, c, command, setup, "", files)
+		if err != nil {
+			return err
+		}
+		detail.Volume.Name = demo.OfFiles(setup)
+		ofFiles = append(ofFiles, detail)
+	}
 	sweep, err := demo.Plan(demo.Sweep)
 	if err != nil {
 		return err
@@ -143,7 +156,7 @@ func measureDemo(ctx context.Context, c *client.Client, command *cobra.Command, 
 		return err
 	}
 	printDemo(command.OutOrStdout(), details)
-	return keepComparisons(ctx, c, details)
+	return keepComparisons(ctx, c, append(ofFiles, details...))
 }
 
 // keepComparisons asks the station's questions of the runs.

@@ -246,15 +246,15 @@ func printFileFigures(w io.Writer, m resource.Measurement) {
 		}
 		return row
 	}
-	t := newTable(w, 2, "   whole files", "done", "files/s", "MB/s", "mean ms", "p50 ms", "p99 ms", "p99.9 ms", "max ms")
-	add := func(name string, f measure.Figures) {
-		t.AppendRow(times(table.Row{mark(name, "files"), f.Operations, strings.TrimSuffix(quantity.FileRate(f.Rate).String(), " files/s"), quantity.Digits(float64(f.Throughput) / 1e6)}, f.Latency))
+	t := newTable(w, 2, "   whole files", "done", "took", "files/s", "MB/s", "mean ms", "p50 ms", "p99 ms", "p99.9 ms", "max ms")
+	add := func(name string, took quantity.Seconds, f measure.Figures) {
+		t.AppendRow(times(table.Row{mark(name, "files"), f.Operations, took, strings.TrimSuffix(quantity.FileRate(f.Rate).String(), " files/s"), quantity.Digits(float64(f.Throughput) / 1e6)}, f.Latency))
 	}
 	for _, g := range s.Groups {
-		add(g.Name, g.Figures)
+		add(g.Name, g.Took, g.Figures)
 	}
 	if len(s.Groups) != 1 {
-		add("all", s.Classes[measure.File])
+		add("all", s.Measured, s.Classes[measure.File])
 	}
 	t.Render()
 	fmt.Fprintln(w)

@@ -319,7 +319,7 @@ func (a *app) export() *cobra.Command {
 			return writeNew(command, to, func(w io.Writer) error { return c.Export(ctx, id, format, of, w) })
 		})
 	command.Flags().StringVar(&format, "format", "json", "json or csv")
-	command.Flags().StringVar(&of, "table", "summary", "which table for csv: summary, phases, series, counters or latency")
+	command.Flags().StringVar(&of, "table", "summary", "which table for csv: summary, phases, series, counters, latency or files")
 	command.Flags().StringVar(&to, "to", "", "file to write (default: standard output)")
 	return command
 }

@@ -31,6 +31,16 @@ var Setups = []string{
 // Sweep is the plan that sweeps the first setup itself.
 const Sweep = "how-many-disks"
 
+// Files is the plan of the files that a summer leaves, and FilesOn the setups that carry
+// them.
+const Files = "summer-files"
+
+// FilesOn are the setups on which the summer's files are copied up and down.
+var FilesOn = []string{"plain-parity", "read-cache", "write-back", "four-ssds"}
+
+// OfFiles names the run of the summer's files on a setup.
+func OfFiles(setup string) string { return setup + ", files" }
+
 // Comparison is a question that setups answer, against one of them.
 type Comparison struct {
 	Name       string
@@ -44,6 +54,7 @@ var Comparisons = []Comparison{
 	{"What does a cache or a tier bring?", "plain-parity", []string{"read-cache", "write-back", "with-tier"}},
 	{"Other ways with the same disks", "plain-parity", []string{"mirror-stripe", "one-member-slow", "degraded"}},
 	{"Is it the cable?", "four-ssds", []string{"second-link", "jumbo-frames", "jumbo-one-end", "mainland-copy"}},
+	{"How do the files of a summer fare?", OfFiles("plain-parity"), []string{OfFiles("read-cache"), OfFiles("write-back"), OfFiles("four-ssds")}},
 	{"The same twice", "plain-parity", []string{Again}},
 }
 

@@ -8,6 +8,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -21,17 +22,21 @@ import (
 type Table string
 
 // The tables: one row a measurement, a phase, an interval, a counter in an interval,
-// or a bucket of a latency histogram.
+// a bucket of a latency histogram, or a group of whole files.
 const (
 	SummaryTable  Table = "summary"
 	PhasesTable   Table = "phases"
 	SeriesTable   Table = "series"
 	CountersTable Table = "counters"
 	LatencyTable  Table = "latency"
+	FilesTable    Table = "files"
 )
 
+// Tables are the names of all of them.
+const Tables = "summary, phases, series, counters, latency and files"
+
 var tables = map[Table]func(Results, row) error{
-	SummaryTable: writeSummary, PhasesTable: writePhases, SeriesTable: writeSeries, CountersTable: writeCounters, LatencyTable: writeLatency,
+	SummaryTable: writeSummary, PhasesTable: writePhases, SeriesTable: writeSeries, CountersTable: writeCounters, LatencyTable: writeLatency, FilesTable: writeFiles,
 }
 
 // WriteCSV writes one table of a run with a header line. Text that a
@@ -39,7 +44,7 @@ var tables = map[Table]func(Results, row) error{
 func WriteCSV(w io.Writer, r Results, table Table) error {
 	write := tables[table]
 	if write == nil {
-		return fmt.Errorf("there is no table %q; there are summary, phases, series, counters and latency", table)
+		return fmt.Errorf("there is no table %q; there are %s", table, Tables)
 	}
 	out := csv.NewWriter(w)
 	err := write(r, out.Write)
@@ -61,16 +66,12 @@ func writeSummary(e Results, write row) error {
 		"measured_seconds", "lead_in_seconds", "standing", "fell_after_seconds", "fell_after_bytes", "ending", "interface", "failed_operations", "unanswered_operations",
 		"reads_unreliable", "writes_unreliable", "findings",
 	}
-	kinds := []string{"total"}
-	for class := range measure.EachClass() {
+	kinds, classes := []string{"total"}, classesOf(e)
+	for _, class := range classes {
 		kinds = append(kinds, class.Verb())
 	}
 	for _, kind := range kinds {
-		header = append(header,
-			kind+"_operations", kind+"_bytes", kind+"_operations_per_second", kind+"_bytes_per_second",
-			kind+"_latency_mean_seconds", kind+"_latency_deviation_seconds", kind+"_latency_min_seconds", kind+"_latency_p50_seconds",
-			kind+"_latency_p90_seconds", kind+"_latency_p95_seconds", kind+"_latency_p99_seconds",
-			kind+"_latency_p999_seconds", kind+"_latency_p9999_seconds", kind+"_latency_max_seconds")
+		header = append(header, figureColumns(kind+"_")...)
 	}
 	if err := write(header); err != nil {
 		return err
@@ -95,15 +96,11 @@ func writeSummary(e Results, write row) error {
 		row = append(row, string(m.Summary.Ending), m.Summary.Interface, number(failed), number(m.Summary.Unanswered),
 			strconv.FormatBool(m.Unreliable("reads")), strconv.FormatBool(m.Unreliable("writes")), resource.Cell(findingsInWords(m)))
 		figures := []measure.Figures{m.Summary.Total}
-		for class := range measure.EachClass() {
+		for _, class := range classes {
 			figures = append(figures, m.Summary.Classes[class])
 		}
 		for _, f := range figures {
-			row = append(row, number(f.Operations), f.Bytes.Full(), f.Rate.Full(), f.Throughput.Full())
-			l := f.Latency
-			for _, s := range []quantity.Seconds{l.Mean, l.Deviation, l.Min, l.P50, l.P90, l.P95, l.P99, l.P999, l.P9999, l.Max} {
-				row = append(row, s.Full())
-			}
+			row = append(row, figuresInFull(f)...)
 		}
 		if err := write(row); err != nil {
 			return err
@@ -198,6 +195,65 @@ func counters(i measure.Interval) (all []counter) {
 	return all
 }
 
+// classesOf are the classes of operation that have columns: those on blocks, and of those
+// on files what some measurement of the run has.
+func classesOf(e Results) (classes []measure.Class) {
+	for class := range measure.EachClass() {
+		has := func(m resource.Measurement) bool {
+			if m.Summary == nil {
+				return false
+			}
+			_, is := m.Summary.Classes[class]
+			return is
+		}
+		if !class.OfFiles() || slices.ContainsFunc(e.Measurements, has) {
+			classes = append(classes, class)
+		}
+	}
+	return classes
+}
+
+func figureColumns(prefix string) (columns []string) {
+	for _, name := range []string{
+		"operations", "bytes", "operations_per_second", "bytes_per_second",
+		"latency_mean_seconds", "latency_deviation_seconds", "latency_min_seconds", "latency_p50_seconds", "latency_p90_seconds",
+		"latency_p95_seconds", "latency_p99_seconds", "latency_p999_seconds", "latency_p9999_seconds", "latency_max_seconds",
+	} {
+		columns = append(columns, prefix+name)
+	}
+	return columns
+}
+
+// figuresInFull are the values of the columns of figures.
+func figuresInFull(f measure.Figures) []string {
+	values := []string{number(f.Operations), f.Bytes.Full(), f.Rate.Full(), f.Throughput.Full()}
+	l := f.Latency
+	for _, s := range []quantity.Seconds{l.Mean, l.Deviation, l.Min, l.P50, l.P90, l.P95, l.P99, l.P999, l.P9999, l.Max} {
+		values = append(values, s.Full())
+	}
+	return values
+}
+
+// writeFiles writes what the whole files of each group came to, in each measurement of a
+// load of files.
+func writeFiles(e Results, write row) error {
+	if err := write(append([]string{"run", "position", "stage", "point", "repeat", "group", "took_seconds"}, figureColumns("")...)); err != nil {
+		return err
+	}
+	for _, m := range e.Measurements {
+		if m.Summary == nil {
+			continue
+		}
+		for _, g := range m.Summary.Groups {
+			row := []string{number(e.Run.ID), number(int64(m.Position)), resource.Cell(m.Name), resource.Cell(plan.Describe(m.Point)), number(int64(m.Repeat)), resource.Cell(g.Name), g.Took.Full()}
+			if err := write(append(row, figuresInFull(g.Figures)...)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 func findingsInWords(m resource.Measurement) string {
 	sentences := make([]string, len(m.Findings))
 	for i, f := range m.Findings {
@@ -207,8 +263,8 @@ func findingsInWords(m resource.Measurement) string {
 }
 
 func writeSeries(e Results, write row) error {
-	header := []string{"run", "position", "interval", "start_seconds", "length_seconds", "lead_in"}
-	for class := range measure.EachClass() {
+	header, classes := []string{"run", "position", "interval", "start_seconds", "length_seconds", "lead_in"}, classesOf(e)
+	for _, class := range classes {
 		kind := class.Verb()
 		header = append(header, kind+"_operations", kind+"_bytes", kind+"_latency_mean_seconds", kind+"_latency_p50_seconds",
 			kind+"_latency_p99_seconds", kind+"_latency_max_seconds")
@@ -226,7 +282,7 @@ func writeSeries(e Results, write row) error {
 			row := []string{
 				number(e.Run.ID), number(int64(m.Position)), number(int64(i.Index)), i.Start.Full(), i.Length.Full(), strconv.FormatBool(i.LeadIn),
 			}
-			for class := range measure.EachClass() {
+			for _, class := range classes {
 				f := i.Classes[class]
 				row = append(row, number(f.Operations), f.Bytes.Full(), f.Mean.Full(), f.P50.Full(), f.P99.Full(), f.Max.Full())
 			}

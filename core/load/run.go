@@ -363,7 +363,11 @@ func (r *run) outcome(back []bool) *Outcome {
 		}
 	}
 	summary.Classes, summary.Total = total.Figures(summary.Measured)
-	summary.Groups = total.GroupFigures(r.Workload.Groups(), summary.Measured)
+	over := summary.Measured
+	if summary.Ending == measure.ByPasses {
+		over = 0 // each class over its own time: listed files go class by class
+	}
+	summary.Groups = total.GroupFigures(r.Workload.Groups(), over)
 	if total.Service != nil {
 		service := total.Service.Latency()
 		summary.Service = &service

@@ -290,7 +290,7 @@ func (w *worker) release(number int, now int64, err error) {
 	}
 	w.idle = append(w.idle, number)
 	if whole := w.source.Completed(w.slots[number].access, now, err); whole != nil && now < w.line.end {
-		w.counted.RecordFile(whole.Group, whole.Bytes, now-whole.Began)
+		w.counted.RecordFile(whole.Group, whole.Bytes, whole.Began, now)
 	}
 }
 

@@ -36,9 +36,12 @@ type Figures struct {
 	Latency    Latency           `json:"latency" doc:"From the intended start at a set rate, otherwise from the issue, to the completion"`
 }
 
-// FileGroup is what the whole files of one group came to.
+// FileGroup is what the whole files of one group came to. Its rates are over the time that
+// its own files took where all files were gone through, and over the measured time
+// otherwise.
 type FileGroup struct {
-	Name string `json:"name"`
+	Name string           `json:"name"`
+	Took quantity.Seconds `json:"tookSeconds" doc:"From when the first of them began to when the last ended"`
 	Figures
 }
 

@@ -12,7 +12,7 @@ import (
 // classes it was made for. It is not safe for concurrent use.
 type Tally struct {
 	Counts  [Classes]Count
-	Groups  []Count    // of whole files, by the groups that the load sorts them into
+	Groups  []Whole    // of whole files, by the groups that the load sorts them into
 	Service *Histogram // latency from the real issue; nil in a closed loop
 	Notes
 }
@@ -22,6 +22,13 @@ type Tally struct {
 type Count struct {
 	Operations, Bytes int64
 	Latency           *Histogram
+}
+
+// Whole is what was counted of the whole files of a group, and between which times, in
+// nanoseconds since the common start: the first begin and the last end.
+type Whole struct {
+	Count
+	First, Last int64
 }
 
 // Notes is what is counted beside the operations of each class.
@@ -61,6 +68,8 @@ type PartGroup struct {
 	Operations int64  `json:"operations"`
 	Bytes      int64  `json:"bytes"`
 	Latency    Sparse `json:"latency"`
+	First      int64  `json:"firstNanoseconds" doc:"When the first of them began, since the common start"`
+	Last       int64  `json:"lastNanoseconds" doc:"When the last of them ended"`
 }
 
 // Sparse is what a histogram counted, in little memory.
@@ -135,20 +144,31 @@ func (c *Count) ready() *Count {
 	return c
 }
 
-// RecordFile counts one whole file of a group.
-func (t *Tally) RecordFile(group int, bytes, latency int64) {
-	t.Record(File, bytes, latency)
+// RecordFile counts one whole file of a group that began and ended at times in
+// nanoseconds since the common start.
+func (t *Tally) RecordFile(group int, bytes, began, ended int64) {
+	t.Record(File, bytes, ended-began)
 	count := t.group(group)
+	count.between(began, ended)
 	count.Operations++
 	count.Bytes += bytes
-	count.Latency.Record(latency)
+	count.Latency.Record(ended - began)
 }
 
-func (t *Tally) group(number int) *Count {
+func (t *Tally) group(number int) *Whole {
 	for len(t.Groups) <= number {
-		t.Groups = append(t.Groups, Count{})
+		t.Groups = append(t.Groups, Whole{})
 	}
-	return t.Groups[number].ready()
+	t.Groups[number].ready()
+	return &t.Groups[number]
+}
+
+// between widens the time of a group, before its operations are counted.
+func (w *Whole) between(first, last int64) {
+	if w.Operations == 0 {
+		w.First, w.Last = first, last
+	}
+	w.First, w.Last = min(w.First, first), max(w.Last, last)
 }
 
 // AddFault counts failed operations with others of their kind.
@@ -186,7 +206,7 @@ func (t *Tally) Take(worker, index int) Part {
 	}
 	for number, count := range t.Groups {
 		if count.Operations > 0 {
-			p.Groups = append(p.Groups, PartGroup{number, count.Operations, count.Bytes, count.Latency.Sparse()})
+			p.Groups = append(p.Groups, PartGroup{number, count.Operations, count.Bytes, count.Latency.Sparse(), count.First, count.Last})
 		}
 	}
 	if t.Service != nil && t.Service.count > 0 {
@@ -228,6 +248,7 @@ func (t *Tally) Add(p Part) {
 	}
 	for _, g := range p.Groups {
 		count := t.group(g.Group)
+		count.between(g.First, g.Last)
 		count.Operations += g.Operations
 		count.Bytes += g.Bytes
 		count.Latency.MergeSparse(g.Latency)
@@ -274,10 +295,17 @@ func (t *Tally) Figures(over quantity.Seconds) (by map[Class]Figures, total Figu
 	return by, all.figures(over)
 }
 
-// GroupFigures is what each of the named groups came to over a length of time.
+// GroupFigures is what each of the named groups came to over a length of time; zero for
+// the time of each itself, from its first begin to its last end.
 func (t *Tally) GroupFigures(names []string, over quantity.Seconds) (groups []FileGroup) {
 	for number, name := range names {
-		groups = append(groups, FileGroup{name, t.group(number).figures(over)})
+		count := t.group(number)
+		took := quantity.Seconds(count.Last-count.First) / 1e9
+		of := over
+		if over == 0 {
+			of = took
+		}
+		groups = append(groups, FileGroup{Name: name, Took: took, Figures: count.figures(of)})
 	}
 	return groups
 }

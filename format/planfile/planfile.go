@@ -3,7 +3,7 @@
 //
 // A load is a mapping of the same names that flags and sweeps use; what is
 // left out keeps its default. Presets are plan files that ship with the
-// product.
+// product. Loads of files that name none work on the files of the plan.
 //
 //	name: Samples ledger
 //	stages:
@@ -18,6 +18,7 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"patientheron/core/fileset"
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
@@ -68,9 +69,15 @@ func read(text []byte) (p plan.Plan, where []places, err error) {
 	if err != nil {
 		return p, nil, err
 	}
+	var shared *fileset.Set
 	err = strictyaml.Mapping(document, "a plan", map[string]func(ast.Node) error{
 		"name": strictyaml.Text(&p.Name),
 		"why":  strictyaml.Text(&p.Why),
+		"files": func(n ast.Node) error {
+			set, err := readSet(n)
+			shared = &set
+			return err
+		},
 		"stages": func(n ast.Node) error {
 			return strictyaml.Sequence(n, "stages", func(n ast.Node) error {
 				stage, places, err := readStage(n)
@@ -79,7 +86,28 @@ func read(text []byte) (p plan.Plan, where []places, err error) {
 			})
 		},
 	})
+	for i := range p.Stages {
+		if load := &p.Stages[i].Load; shared != nil && load.Files != nil && len(load.Files.Set.Classes) == 0 {
+			load.SetFiles(*shared)
+		}
+	}
 	return p, where, err
+}
+
+// readSet reads a file set: its classes, or so many files of a size as text.
+func readSet(n ast.Node) (fileset.Set, error) {
+	if !isText(n) {
+		return filesetfile.ReadNode(n)
+	}
+	text, err := strictyaml.Scalar(n)
+	if err != nil {
+		return fileset.Set{}, err
+	}
+	set, err := workload.ParseFileSet(text)
+	if err != nil {
+		return set, strictyaml.Fail(n, err, "%s", err)
+	}
+	return set, nil
 }
 
 func readStage(n ast.Node) (plan.Stage, places, error) {
@@ -121,8 +149,8 @@ func readLoad(n ast.Node, load *workload.Spec, where map[string]ast.Node) error 
 	for _, field := range workload.Fields() {
 		entries[field.Name] = func(n ast.Node) error {
 			where[field.Name] = n
-			if field.Name == "files" && !isText(n) {
-				set, err := filesetfile.ReadNode(n)
+			if field.Name == "files" {
+				set, err := readSet(n)
 				load.SetFiles(set)
 				return err
 			}

@@ -2,10 +2,12 @@ package planfile
 
 import (
 	"fmt"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
 
+	"patientheron/core/fileset"
 	"patientheron/core/plan"
 	"patientheron/core/workload"
 	"patientheron/format/filesetfile"
@@ -22,14 +24,45 @@ func Write(p plan.Plan) string {
 	}
 	top("name", p.Name)
 	top("why", p.Why)
+	shared := sharedSet(p)
+	if shared != nil {
+		writeSet(&b, "", *shared)
+	}
 	b.WriteString("stages:\n")
 	for _, s := range p.Stages {
-		writeStage(&b, s)
+		writeStage(&b, s, shared)
 	}
 	return b.String()
 }
 
-func writeStage(b *strings.Builder, s plan.Stage) {
+// sharedSet is the file set of the first stage that has one, when another stage has it too.
+func sharedSet(p plan.Plan) *fileset.Set {
+	var first *fileset.Set
+	for _, s := range p.Stages {
+		switch {
+		case s.Load.Files == nil:
+		case first == nil:
+			first = &s.Load.Files.Set
+		case reflect.DeepEqual(*first, s.Load.Files.Set):
+			return first
+		}
+	}
+	return nil
+}
+
+// writeSet writes a file set under a key, each line after an indent.
+func writeSet(b *strings.Builder, indent string, set fileset.Set) {
+	if text := workload.FormatFileSet(set); text != "" {
+		fmt.Fprintf(b, "%sfiles: %s\n", indent, quoted(text))
+		return
+	}
+	fmt.Fprintf(b, "%sfiles:\n", indent)
+	for line := range strings.Lines(string(filesetfile.Write(set))) {
+		b.WriteString(indent + "  " + line)
+	}
+}
+
+func writeStage(b *strings.Builder, s plan.Stage, shared *fileset.Set) {
 	lead := "  - "
 	line := func(format string, arguments ...any) {
 		fmt.Fprintf(b, lead+format+"\n", arguments...)
@@ -50,13 +83,17 @@ func writeStage(b *strings.Builder, s plan.Stage) {
 		line("fill: {%s}", strings.Join(parts, ", "))
 	}
 	fields := loadFields(s.Load)
-	if len(fields) == 0 {
+	own := s.Load.Files != nil && (shared == nil || !reflect.DeepEqual(*shared, s.Load.Files.Set))
+	if len(fields) == 0 && !own {
 		line("load: {}")
 	} else {
 		line("load:")
 		for _, f := range fields {
 			line("  %s", f)
 		}
+	}
+	if own {
+		writeSet(b, "      ", s.Load.Files.Set)
 	}
 	if len(s.Sweep) > 0 {
 		line("sweep:")
@@ -86,13 +123,9 @@ func loadFields(load workload.Spec) (lines []string) {
 		lines = append(lines, "name: "+quoted(load.Name))
 	}
 	for _, f := range workload.Fields() {
-		if value := f.Get(load); value != "" && value != f.Get(workload.Default()) {
+		if value := f.Get(load); f.Name != "files" && f.Of(load.Kind) && value != "" && value != f.Get(workload.Default()) {
 			lines = append(lines, f.Name+": "+quoted(value))
 		}
-	}
-	if load.Files != nil && workload.FormatFileSet(load.Files.Set) == "" && len(load.Files.Set.Classes) > 0 {
-		text := strings.TrimSuffix(string(filesetfile.Write(load.Files.Set)), "\n")
-		lines = append(lines, "files:\n        "+strings.ReplaceAll(text, "\n", "\n        "))
 	}
 	return lines
 }

@@ -77,7 +77,7 @@ func (s *Service) latency(ctx context.Context, id int64, perDecade int) (resourc
 type exportInput struct {
 	ByID
 	Format string `query:"format" enum:"json,csv" default:"json"`
-	Table  string `query:"table" enum:"summary,phases,series,counters,latency" default:"summary" doc:"Which table, for CSV"`
+	Table  string `query:"table" enum:"summary,phases,series,counters,latency,files" default:"summary" doc:"Which table, for CSV"`
 }
 
 type file struct {

@@ -1302,6 +1302,11 @@ export interface components {
              * @description Bytes per second
              */
             throughputBytesPerSecond: number;
+            /**
+             * Format: double
+             * @description From when the first of them began to when the last ended
+             */
+            tookSeconds: number;
         };
         Files: {
             /**
@@ -4161,7 +4166,7 @@ export interface operations {
             query?: {
                 format?: "json" | "csv";
                 /** @description Which table, for CSV */
-                table?: "summary" | "phases" | "series" | "counters" | "latency";
+                table?: "summary" | "phases" | "series" | "counters" | "latency" | "files";
             };
             header?: never;
             path: {

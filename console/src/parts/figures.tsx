@@ -108,9 +108,9 @@ export function FiguresTable({ m }: { m: Measurement }) {
 		return null;
 	}
 	const operations = rows(s.classes, s.total).filter(([, , f]) => !s.groups || f.operations > 0);
-	const groups: Row[] = (s.groups ?? []).map((g) => [g.name, "", g]);
+	const groups: Row[] = (s.groups ?? []).map((g) => [`${g.name}, in ${seconds(g.tookSeconds)}`, "", g]);
 	if (groups.length > 1) {
-		groups.push(["all", "", s.classes[wholeFiles]]);
+		groups.push([`all, in ${seconds(s.measuredSeconds)}`, "", s.classes[wholeFiles]]);
 	}
 	return (
 		<div className="overflow-x-auto">
