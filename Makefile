@@ -62,6 +62,7 @@ format:
 bench: build
 	scripts/install-test-needs
 	$(CC) -O2 -Wall -o bin/bare test/bench/bare/bare.c
+	$(CC) -O2 -Wall -o bin/bare-files test/bench/bare/files.c
 	go build -o bin/bench ./test/bench
 	$(SUDO) ./bin/bench
 

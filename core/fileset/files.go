@@ -148,7 +148,11 @@ func (f *Files) At(i int64) File {
 }
 
 func (f *Files) classOf(i int64) int {
-	return sort.Search(len(f.classes), func(n int) bool { return i < f.classes[n].first+f.classes[n].count })
+	last := len(f.classes) - 1
+	if last == 0 || i >= f.classes[last].first {
+		return last
+	}
+	return sort.Search(last, func(n int) bool { return i < f.classes[n].first+f.classes[n].count })
 }
 
 // Path appends the path of a file to a buffer, with slashes and below the folder of the
@@ -178,9 +182,13 @@ func (c *class) levels() int {
 // the digits of its number, to the base of the branches, name those above it.
 func (c *class) appendFolder(buffer []byte, number int64, levels int) []byte {
 	buffer = append(buffer, c.folder...)
-	for level := levels - 1; level >= 0; level-- {
+	for level := levels - 1; level > 0; level-- {
 		buffer = append(buffer, '/')
 		buffer = appendPadded(buffer, number/power(c.branch, level)%c.branch, c.width)
+	}
+	if levels > 0 {
+		buffer = append(buffer, '/')
+		buffer = appendPadded(buffer, number%c.branch, c.width)
 	}
 	return buffer
 }
@@ -202,10 +210,13 @@ func (f *Files) Folders(each func(path []byte) bool) {
 }
 
 func appendPadded(buffer []byte, number int64, width int) []byte {
-	for have := len(strconv.FormatInt(number, 10)); have < width; have++ {
-		buffer = append(buffer, '0')
+	const zeros = "0000000000000000000"
+	buffer = append(buffer, zeros[:width]...)
+	for i := len(buffer) - 1; number > 0; i-- {
+		buffer[i] = byte('0' + number%10)
+		number /= 10
 	}
-	return strconv.AppendInt(buffer, number, 10)
+	return buffer
 }
 
 // At is the size that a share of all files is not larger than.

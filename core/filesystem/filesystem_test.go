@@ -208,7 +208,7 @@ func work(t *testing.T, f *FS, d *device, spec workload.Spec, most int) (done in
 			idle = idle[:len(idle)-1]
 			a := source.Next()
 			slots[slot] = a
-			f.Begin(0, slot, Operation{Class: a.Class, Object: a.Object, Handle: a.Handle, Beside: a.Beside, Offset: a.Offset, Length: a.Length})
+			f.Begin(0, slot, Operation{Class: a.Class, Object: a.Object, Handle: int(a.Handle), Beside: a.Beside, Offset: a.Offset, Length: a.Length})
 			done++
 		}
 		if len(idle) == len(slots) {

@@ -52,9 +52,9 @@ type QueueOptions struct {
 // slot, from From on.
 type Operation struct {
 	Class  measure.Class
-	Object int   // what of the volume it is about; 0 for the volume itself
-	Handle int   // which of the queue's open files it uses or opens
 	Beside bool  // it is about what stands beside the object until it takes its place
+	Handle int32 // which of the queue's open files it uses or opens
+	Object int   // what of the volume it is about; 0 for the volume itself
 	Offset int64 // bytes from the start of the volume, or of the file; for a truncate its length
 	Length int   // bytes
 	Slot   int

@@ -147,7 +147,6 @@ func (c *Count) ready() *Count {
 // RecordFile counts one whole file of a group that began and ended at times in
 // nanoseconds since the common start.
 func (t *Tally) RecordFile(group int, bytes, began, ended int64) {
-	t.Record(File, bytes, ended-began)
 	count := t.group(group)
 	count.between(began, ended)
 	count.Operations++
@@ -196,6 +195,7 @@ func (n *Notes) add(other Notes) {
 // Take gives what was counted as the part of a worker and an interval, and
 // empties t.
 func (t *Tally) Take(worker, index int) Part {
+	t.wholeFiles()
 	p := Part{Worker: worker, Index: index, Notes: t.Notes}
 	for c := range EachClass() {
 		count := &t.Counts[c]
@@ -215,6 +215,22 @@ func (t *Tally) Take(worker, index int) Part {
 	}
 	t.Reset()
 	return p
+}
+
+// wholeFiles counts the files of all groups as those of their class, unless that was done.
+func (t *Tally) wholeFiles() {
+	all := &t.Counts[File]
+	if len(t.Groups) == 0 || all.Operations > 0 {
+		return
+	}
+	for g := range t.Groups {
+		if group := &t.Groups[g]; group.Operations > 0 {
+			all.ready()
+			all.Operations += group.Operations
+			all.Bytes += group.Bytes
+			all.Latency.Merge(group.Latency)
+		}
+	}
 }
 
 // Reset forgets all that was counted and keeps the memory.

@@ -35,7 +35,7 @@ type model struct {
 	cached  bool
 	folders map[string]bool
 	sizes   map[string]int64 // of what is there
-	handles map[int]*opened
+	handles map[int32]*opened
 	counts  map[measure.Class]int64
 	read    map[string]int64
 	wholes  map[int]int64
@@ -151,7 +151,7 @@ func newModel(t *testing.T, spec Spec) *model {
 		t.Fatal(err)
 	}
 	m := &model{
-		t: t, files: files, cached: spec.Cached, folders: map[string]bool{}, sizes: map[string]int64{}, handles: map[int]*opened{},
+		t: t, files: files, cached: spec.Cached, folders: map[string]bool{}, sizes: map[string]int64{}, handles: map[int32]*opened{},
 		counts: map[measure.Class]int64{}, read: map[string]int64{}, wholes: map[int]int64{},
 	}
 	if !spec.Files.Starts() {
@@ -307,7 +307,7 @@ func TestMixesKeepTheirShares(t *testing.T) {
 	})
 	m = newModel(t, browsing)
 	for worker := range 2 {
-		m.handles = map[int]*opened{}
+		m.handles = map[int32]*opened{}
 		m.work(browsing, worker, 20_000)
 	}
 }

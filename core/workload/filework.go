@@ -252,10 +252,10 @@ func (w *fileWork) Next() Access {
 	j := &w.jobs[number]
 	j.flying++
 	if w.flushes {
-		return Access{Class: measure.Flush, Object: Everything, Handle: number}
+		return Access{Class: measure.Flush, Object: Everything, Handle: int32(number)}
 	}
 	s := w.stepOf(j)
-	a := Access{Class: classOf[s], Object: int(j.file), Handle: number}
+	a := Access{Class: classOf[s], Object: int(j.file), Handle: int32(number)}
 	switch s {
 	case makeFolder:
 		a.Object = int(w.folders.asked(number))
@@ -314,7 +314,7 @@ func FillFile(c *Content, buffer []byte, file, offset int64) {
 // Completed moves the job on that the operation belongs to. One that failed ends its
 // file, but for what the load can do without.
 func (w *fileWork) Completed(a Access, now int64, err error) *Whole {
-	number := a.Handle
+	number := int(a.Handle)
 	j := &w.jobs[number]
 	j.flying--
 	if w.flushes {

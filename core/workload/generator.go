@@ -10,12 +10,11 @@ import (
 
 // Access is one operation before it is issued: what it does, where and how much.
 type Access struct {
-	Class  measure.Class
-	Object int  // what of the volume it is about, as the kind of load numbers its own; a block load has only 0
-	Handle int  // which of the queue's open files it uses or opens
-	Beside bool // it is about what stands beside the object until it takes its place
-	// MayBeGone says that it may be answered with there being no such object.
-	MayBeGone bool
+	Class     measure.Class
+	Beside    bool  // it is about what stands beside the object until it takes its place
+	MayBeGone bool  // it may be answered with there being no such object
+	Handle    int32 // which of the queue's open files it uses or opens
+	Object    int   // what of the volume it is about, as the kind of load numbers its own; a block load has only 0
 	Offset    int64 // bytes from the start of the volume, or of the file
 	Length    int   // bytes
 }

@@ -101,9 +101,9 @@ func (q *treeRing) tableWorks() bool {
 func (q *treeRing) Buffer(slot int) []byte { return q.memory.slots[slot] }
 
 // file is what the ring knows an open file by.
-func (q *treeRing) file(handle int) int {
+func (q *treeRing) file(handle int32) int {
 	if q.table {
-		return handle
+		return int(handle)
 	}
 	return q.handles[handle]
 }
@@ -127,7 +127,7 @@ func (q *treeRing) Submit(operations []load.Operation) error {
 func (q *treeRing) prepare(o *load.Operation, token uint64) {
 	switch o.Class {
 	case measure.Open, measure.Create:
-		q.ring.OpenAt(q.root, q.names.file(o.Slot, o.Object, o.Beside), q.flags(o.Class), fileMode, o.Handle, token)
+		q.ring.OpenAt(q.root, q.names.file(o.Slot, o.Object, o.Beside), q.flags(o.Class), fileMode, int(o.Handle), token)
 	case measure.Close:
 		q.ring.CloseFile(q.file(o.Handle), token)
 	case measure.Read:

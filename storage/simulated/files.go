@@ -255,7 +255,7 @@ func (q *fileQueue) Submit(operations []load.Operation) error {
 	for i := range operations {
 		o := &operations[i]
 		q.lengths[o.Slot] = o.Length
-		q.files.fs.Begin(q.number, o.Slot, filesystem.Operation{Class: o.Class, Object: o.Object, Handle: o.Handle, Beside: o.Beside, Offset: o.Offset, Length: o.Length})
+		q.files.fs.Begin(q.number, o.Slot, filesystem.Operation{Class: o.Class, Object: o.Object, Handle: int(o.Handle), Beside: o.Beside, Offset: o.Offset, Length: o.Length})
 	}
 	return nil
 }

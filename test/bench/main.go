@@ -63,7 +63,7 @@ func bench() error {
 	fmt.Printf("%s, %d cores, %s\n\n", runtime.Version(), runtime.NumCPU(), kernel())
 	fmt.Println("| what | figure | goal |")
 	fmt.Println("|---|---|---|")
-	for _, part := range []func() error{nullVolume, allocations, intervals, simulatedArrays, againstBareLoop, memory, keeping, judging, comparing, looking} {
+	for _, part := range []func() error{nullVolume, allocations, intervals, simulatedArrays, againstBareLoop, smallFiles, memory, keeping, judging, comparing, looking} {
 		if err := part(); err != nil {
 			return err
 		}

@@ -350,22 +350,26 @@ func (r *Ring) CallBack(inFlight int, within time.Duration) (left int) {
 func (r *Ring) Ready() int { return int(atomic.LoadUint32(r.cqTail) - *r.cqHead) }
 
 // Enter hands over what was prepared and, when nothing is ready after that,
-// waits for a completion up to wait.
+// waits for a completion up to wait: in one call of the kernel where it takes all at
+// once.
 func (r *Ring) Enter(wait time.Duration) error {
-	if err := r.handOver(); err != nil {
-		return err
-	}
 	if wait <= 0 || r.Ready() > 0 {
-		return nil
+		return r.handOver()
 	}
+	atomic.StoreUint32(r.sqTail, r.prepared)
 	r.timeout = unix.NsecToTimespec(int64(wait))
-	_, _, errno := unix.Syscall6(unix.SYS_IO_URING_ENTER, uintptr(r.fd), 0, 1, enterGetEvents|enterExtArg,
+	taken, _, errno := unix.Syscall6(unix.SYS_IO_URING_ENTER, uintptr(r.fd), uintptr(r.prepared-r.handed), 1, enterGetEvents|enterExtArg,
 		uintptr(unsafe.Pointer(&r.argument)), unsafe.Sizeof(r.argument))
 	switch errno {
-	case 0, unix.ETIME, unix.EINTR:
+	case 0:
+		if r.handed += uint32(taken); r.handed != r.prepared { // it did not wait
+			return r.handOver()
+		}
+		return nil
+	case unix.ETIME, unix.EINTR, unix.EAGAIN, unix.EBUSY: // of the last two see handOver
 		return nil
 	}
-	return fmt.Errorf("wait for completions: %w", errno)
+	return fmt.Errorf("hand over %d operations and wait: %w", r.prepared-r.handed, errno)
 }
 
 // handOver makes the kernel take the prepared submissions and produce the

@@ -1,0 +1,181 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strconv"
+	"strings"
+	"time"
+
+	"patientheron/core/array"
+	"patientheron/core/fileset"
+	"patientheron/core/load"
+	"patientheron/core/measure"
+	"patientheron/core/quantity"
+	"patientheron/core/workload"
+	"patientheron/storage/localfile"
+	"patientheron/storage/simulated"
+	"patientheron/storage/volume"
+)
+
+// nowhere forgets the names of what is made.
+type nowhere struct{}
+
+func (nowhere) Note(string) error { return nil }
+func (nowhere) Forget(string)     {}
+
+// filesOf is a load that goes once through so many files.
+func filesOf(task workload.Task, count int64, size quantity.Bytes) workload.Spec {
+	s := workload.Default()
+	s.SetFiles(fileset.Set{Classes: []fileset.Class{{Name: "small", Number: count, Size: fileset.Sizes{Fixed: size}, Folders: fileset.Folders{Files: 1000}}}})
+	s.Files.Tasks = []workload.TaskShare{{Task: task, Weight: 1}}
+	s.Files.Piece = max(size, 4096)
+	s.For, s.Passes, s.Depth, s.Cached = 0, 1, 16, true
+	return s
+}
+
+// measureFiles makes files ready in a folder, and gives how many were done a second.
+func measureFiles(folder string, s workload.Spec) (float64, error) {
+	rate, _, err := measureCounting(folder, s)
+	return rate, err
+}
+
+// measureCounting counts the allocations meanwhile as well.
+func measureCounting(folder string, s workload.Spec) (rate float64, allocated uint64, err error) {
+	v, err := localfile.Opener{Traces: nowhere{}}.Prepare(context.Background(), volume.Locator{Kind: "folder", Name: folder}, volume.Request{Files: []workload.Spec{s}, NoBlocks: true})
+	if err != nil {
+		return 0, 0, err
+	}
+	defer v.Close()
+	if err := v.(volume.Readier).Ready(context.Background(), s, nil); err != nil {
+		return 0, 0, err
+	}
+	opened, err := v.Use(s)
+	if err != nil {
+		return 0, 0, err
+	}
+	defer opened.Close()
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	outcome, err := load.Run(context.Background(), load.Job{Workload: s, Volume: opened, Clock: load.NewMonotonic(), Observe: func(measure.Interval) {}})
+	if err != nil {
+		return 0, 0, err
+	}
+	runtime.ReadMemStats(&after)
+	return float64(outcome.Summary.Classes[measure.File].Rate), after.Mallocs - before.Mallocs, outcome.Failure
+}
+
+// bareFiles runs the loop in C over as many files, in a folder of its own.
+func bareFiles(folder string, count int64, task workload.Task) (float64, error) {
+	folder, err := os.MkdirTemp(folder, "bare-")
+	if err != nil {
+		return 0, err
+	}
+	defer os.RemoveAll(folder)
+	for i := range count / 1000 {
+		if err := os.MkdirAll(filepath.Join(folder, "small", fmt.Sprintf("%03d", i)), 0o700); err != nil {
+			return 0, err
+		}
+	}
+	run := func(task workload.Task) (float64, error) {
+		out, err := exec.Command(filepath.Join(filepath.Dir(os.Args[0]), "bare-files"), folder, strconv.FormatInt(count, 10), "16", string(task)).Output()
+		if err != nil {
+			return 0, fmt.Errorf("run the bare loop over files: %w; 'make bench' builds it", err)
+		}
+		return strconv.ParseFloat(strings.TrimSpace(string(out)), 64)
+	}
+	rate, err := run(workload.Put)
+	if err == nil && task == workload.Fetch {
+		rate, err = run(workload.Fetch)
+	}
+	return rate, err
+}
+
+// smallFiles holds the engine against the bare loop on a file system in memory.
+func smallFiles() error {
+	const count = 200_000
+	folder, err := os.MkdirTemp("/dev/shm", "heron-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(folder)
+	for task, what := range map[workload.Task]string{workload.Put: "make, write, close", workload.Fetch: "open, read, close"} {
+		ours, bare, ratio, err := paired(
+			func() (float64, error) { return measureFiles(folder, filesOf(task, count, 4096)) },
+			func() (float64, error) { return bareFiles(folder, count, task) },
+		)
+		if err != nil {
+			return err
+		}
+		row(fmt.Sprintf("files of 4 KiB in memory, %s, depth 16: engine against a bare io_uring loop in C", what), "0.9", "%.3f (%.0f k against %.0f k a second)", ratio, ours/1e3, bare/1e3)
+	}
+	few, more := filesOf(workload.Fetch, 50_000, 4096), filesOf(workload.Fetch, 50_000, 4096)
+	more.Passes = 5
+	_, one, err := measureCounting(folder, few)
+	if err != nil {
+		return err
+	}
+	_, five, err := measureCounting(folder, more)
+	if err != nil {
+		return err
+	}
+	row("allocations for each further file", "0", "%.5f", max(float64(five)-float64(one), 0)/200_000)
+	return simulatedFiles()
+}
+
+// simulatedFiles is how fast virtual time goes with files, and what many of them take.
+func simulatedFiles() error {
+	s := workload.Default()
+	s.SetFiles(fileset.Set{Classes: []fileset.Class{
+		{Name: "notes", Number: 400_000, Size: fileset.Sizes{From: 1024, To: 16 << 10}, Folders: fileset.Folders{Files: 500}},
+		{Name: "photographs", Number: 2000, Size: fileset.Sizes{Median: 200 << 10, Spread: 2}, Folders: fileset.Folders{Files: 200}},
+	}})
+	s.For, s.Passes, s.Depth = 0, 1, 16
+	d := array.Description{Name: "mirror stripe", Members: []array.Group{{Count: 4, Medium: array.Flash, Capacity: 400 * quantity.GiB}}, Layout: array.Layout{Level: array.MirrorStripe}}
+	for _, task := range []workload.Task{workload.Put, workload.Fetch} {
+		s.Files.Tasks = []workload.TaskShare{{Task: task, Weight: 1}}
+		rate, err := virtualFiles(d, s)
+		if err != nil {
+			return err
+		}
+		row(fmt.Sprintf("simulated mirror stripe of SSDs, a mixed set, %s: files a second of the wall", task), "200 k", "%.0f k", rate/1e3)
+	}
+	many := filesOf(workload.Fetch, 10_000_000, 8192)
+	many.Files.Set.Classes[0].Size = fileset.Sizes{From: 0, To: 16 << 10}
+	many.Passes, many.For = 0, 0.5
+	_, err := virtualFiles(d, many)
+	if err != nil {
+		return err
+	}
+	var after runtime.MemStats
+	runtime.ReadMemStats(&after)
+	row("ten million files on a simulated array: memory of the process, at most", "1 GiB", "%s", quantity.Bytes(after.Sys))
+	return nil
+}
+
+// virtualFiles measures on a simulated array, and gives the files a second of the wall's
+// clock.
+func virtualFiles(d array.Description, s workload.Spec) (float64, error) {
+	v, err := simulated.New(d)
+	if err != nil {
+		return 0, err
+	}
+	if err := v.Ready(context.Background(), s, nil); err != nil {
+		return 0, err
+	}
+	opened, err := v.Use(s)
+	if err != nil {
+		return 0, err
+	}
+	defer opened.Close()
+	began := time.Now()
+	outcome, err := load.Run(context.Background(), load.Job{Workload: s, Volume: opened, Clock: load.NewMonotonic()})
+	if err != nil {
+		return 0, err
+	}
+	return float64(outcome.Summary.Classes[measure.File].Operations) / time.Since(began).Seconds(), outcome.Failure
+}
