@@ -56,6 +56,14 @@ func (k *Keeper) Forget(path string) {
 	delete(k.ours, path)
 }
 
+// Left tells that a file stays although the run that made it is over: it is listed, and
+// can be removed.
+func (k *Keeper) Left(path string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	delete(k.ours, path)
+}
+
 // List gives the files that were left behind. What is gone by now is forgotten.
 func (k *Keeper) List(ctx context.Context) ([]resource.LeftBehind, error) {
 	noted, err := k.store.TestFiles(ctx)

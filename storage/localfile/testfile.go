@@ -173,6 +173,8 @@ func (t *testFile) remove() error {
 	err := t.unlink()
 	if err == nil {
 		t.forget()
+	} else if t.traces != nil {
+		t.traces.Left(t.path)
 	}
 	return errors.Join(err, t.file.Close())
 }
@@ -266,7 +268,7 @@ func RemoveLeft(path string) error {
 	}
 	remove := os.Remove
 	if info.IsDir() {
-		remove = os.RemoveAll
+		remove = removeAll
 	}
 	if err := remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("remove the test file %s: %w", path, err)

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -57,11 +58,25 @@ func (t *tree) files() string { return filepath.Join(t.path, inTree) }
 
 // remove takes the tree away.
 func (t *tree) remove() error {
-	if err := os.RemoveAll(t.path); err != nil {
+	if err := removeAll(t.path); err != nil {
+		t.traces.Left(t.path)
 		return fmt.Errorf("remove the files that were made in %s: %w", t.path, err)
 	}
 	t.traces.Forget(t.path)
 	return nil
+}
+
+// removeAll removes a folder and all that is in it. The kernel closes files of a ring some
+// time after the ring is gone, and where another process serves the file system a file
+// that is still open keeps a name until then: so it is tried again for some seconds.
+func removeAll(path string) (err error) {
+	for pause := 10 * time.Millisecond; pause < 3*time.Second; pause *= 2 {
+		if err = os.RemoveAll(path); !errors.Is(err, unix.ENOTEMPTY) && !errors.Is(err, unix.EBUSY) {
+			return err
+		}
+		time.Sleep(pause)
+	}
+	return err
 }
 
 // shapeOf tells sets of files apart.
@@ -80,7 +95,7 @@ func shapeOf(f *workload.Files) string {
 func (t *tree) ready(ctx context.Context, spec workload.Spec, progress volume.Progress) error {
 	shape := shapeOf(spec.Files)
 	if t.shape != "" && (spec.Files.Starts() || t.shape != shape) {
-		if err := os.RemoveAll(t.files()); err != nil {
+		if err := removeAll(t.files()); err != nil {
 			return fmt.Errorf("remove the files of the measurement before from %s: %w", t.path, err)
 		}
 		if err := os.Mkdir(t.files(), folderMode); err != nil {

@@ -26,6 +26,7 @@ type noted map[string]bool
 
 func (n noted) Note(path string) error { n[path] = true; return nil }
 func (n noted) Forget(path string)     { delete(n, path) }
+func (n noted) Left(string)            {}
 
 func treeLoad(task workload.Task, change func(*workload.Spec)) workload.Spec {
 	s := workload.Default()

@@ -202,4 +202,6 @@ type Traces interface {
 	Note(path string) error
 	// Forget is called when path is gone.
 	Forget(path string)
+	// Left is called when path could not be removed: nobody works on it any more.
+	Left(path string)
 }
