@@ -49,7 +49,7 @@ func New(s Set, seed uint64) (*Files, error) {
 	f := &Files{set: s}
 	for i, c := range s.Classes {
 		k := class{Class: c, seed: mixed(mixed(seed) ^ uint64(i+1)*golden), sizes: c.Size.sampler(), first: f.Len(), last: -1, folder: folderName(c.Name)}
-		if err := k.number(fmt.Sprintf("classes[%d]", i)); err != nil {
+		if err := k.number(fmt.Sprintf("classes[%d]", i), mostFiles-f.Len()); err != nil {
 			return nil, err
 		}
 		k.lay()
@@ -60,17 +60,25 @@ func New(s Set, seed uint64) (*Files, error) {
 	return f, nil
 }
 
-// number finds how many files there are and what they come to.
-func (c *class) number(at string) error {
-	if c.count = c.Number; c.Total == 0 {
+// number finds how many files there are and what they come to, when they are not more than
+// there may be.
+func (c *class) number(at string, most int64) error {
+	if c.count = c.Number; c.count > most {
+		return wrong(at+".number", "%d, with the classes before it more than the %d files that a set may have", c.count, mostFiles)
+	}
+	if c.Total == 0 && c.Size.Fixed > 0 {
+		c.bytes = quantity.Bytes(c.count) * c.Size.Fixed
+		return nil
+	}
+	if c.Total == 0 {
 		for i := range c.count {
 			c.bytes += c.size(i)
 		}
 		return nil
 	}
 	for c.bytes < c.Total {
-		if c.count == mostFiles {
-			return wrong(at+".total", "%s are more than %d files of these sizes", c.Total, mostFiles)
+		if c.count == most {
+			return wrong(at+".total", "%s are more files of these sizes than the %d that a set may have", c.Total, mostFiles)
 		}
 		size := c.size(c.count)
 		if c.bytes+size > c.Total {

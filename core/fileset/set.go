@@ -84,7 +84,7 @@ type Folders struct {
 
 const (
 	mostClasses = 64
-	mostFiles   = 100_000_000 // of a class
+	mostFiles   = 100_000_000 // of a set
 	mostBins    = 256
 	mostDeep    = 16
 	largestFile = quantity.Bytes(1) << 53

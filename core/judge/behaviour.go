@@ -16,7 +16,7 @@ import (
 // it, whatever happens on the way.
 func phases(o Observed) []Finding {
 	p := o.Summary.Phases
-	if p == nil || len(p.List) == 0 {
+	if p == nil || len(p.List) == 0 || o.Load.Uneven() {
 		return nil
 	}
 	var findings []Finding
@@ -40,7 +40,7 @@ func phases(o Observed) []Finding {
 		})
 	}
 	switch {
-	case o.Load.Amount > 0 || p.Standing == measure.Settled:
+	case o.Load.Amount > 0 || o.Load.Passes > 0 || p.Standing == measure.Settled:
 	case p.Standing == measure.NotSettled:
 		words := p.Words
 		if d := p.Drift; d != nil {
@@ -67,7 +67,7 @@ func phases(o Observed) []Finding {
 // puts whole numbers of operations.
 func unsteady(o Observed) []Finding {
 	s := o.Summary.Steadiness
-	if s == nil || s.Intervals < 5 || s.WorstShare >= 0.5 {
+	if s == nil || s.Intervals < 5 || s.WorstShare >= 0.5 || o.Load.Uneven() {
 		return nil
 	}
 	usual := 0.0

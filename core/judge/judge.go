@@ -52,6 +52,15 @@ type Observed struct {
 	Setup   setup.Setup  // what is known of what stands behind it
 }
 
+// use is what the load asked of the volume.
+func (o Observed) use() setup.Use {
+	use := setup.UseOf(o.Load)
+	if o.Load.Kind == workload.FilesKind { // whose operations are of many sizes
+		use = use.Measured(o.Summary.Total.Operations, o.Summary.Total.Bytes)
+	}
+	return use
+}
+
 // Findings applies all rules. The order is that of the rules, so that the same
 // measurement always gives the same list.
 func Findings(o Observed) []Finding {

@@ -64,7 +64,7 @@ func whoLimits(o Observed) []Finding {
 }
 
 func nearCeiling(o Observed) (string, []Evidence) {
-	use := setup.UseOf(o.Load)
+	use := o.use()
 	limit := setup.Limit(o.Setup.Ceilings(use))
 	if limit == nil {
 		return "", nil

@@ -119,7 +119,8 @@ const tolerance = 0.10
 // of what was never written, says nothing about the hops before it, so that then only
 // those count. A load through this host's memory needs none of them.
 func aboveCeiling(o Observed) []Finding {
-	hops := o.Setup.Ceilings(setup.UseOf(o.Load))
+	use := o.use()
+	hops := o.Setup.Ceilings(use)
 	inFront := o.Setup.Count("cache") > 0 || o.Setup.Text("tier.size") != "" || o.Setup.Text("pool.unit") != "" || o.Setup.Bytes("controller.memory") > 0
 	rate := o.Summary.Total.Rate
 	var lowest *setup.Hop
@@ -134,7 +135,6 @@ func aboveCeiling(o Observed) []Finding {
 	if lowest == nil {
 		return nil
 	}
-	use := setup.UseOf(o.Load)
 	figure, verb := "all", "Operations"
 	switch o.Load.Reads {
 	case 1:

@@ -13,7 +13,7 @@ type Use struct {
 	Name       string
 	Reads      quantity.Share
 	Sequential bool
-	Block      quantity.Bytes // on average
+	Block      quantity.Bytes // on average; 0 where no bytes are moved, which nothing is known to limit
 	Span       quantity.Bytes // that the load works on; 0 for all there is
 	Depth      int            // operations in flight; 0 for as many as help
 	Streams    int            // of a sequential one; 0 for one
@@ -40,12 +40,23 @@ func UseOf(load workload.Spec) Use {
 	}
 	if load.Kind == workload.FilesKind {
 		u.Block = load.Files.MeanPiece()
+		if !load.Files.Moves() {
+			u.Block = 0
+		}
 	}
 	if load.Order == workload.Skewed && load.Skew == 0 {
 		u.HotAccesses, u.HotSpan = load.HotAccesses, load.HotSpan
 	}
 	if load.Open() {
 		u.Depth = 0 // as many as the rate brings with it
+	}
+	return u
+}
+
+// Measured is u with the mean size of the operations that were counted.
+func (u Use) Measured(operations int64, bytes quantity.Bytes) Use {
+	if u.Block > 0 && operations > 0 && bytes > 0 {
+		u.Block = quantity.Bytes(math.Round(float64(bytes) / float64(operations)))
 	}
 	return u
 }
@@ -129,8 +140,8 @@ func (h Hop) Behind() bool { return h.Station == memberStation || h.Station == r
 // those, and caches, can answer without what is behind them. A hop about
 // which something but not enough is known is listed with a rate of 0.
 func (s Setup) Ceilings(u Use) []Hop {
-	if u.Block <= 0 {
-		u.Block = 4 * quantity.KiB
+	if u.Block == 0 {
+		return nil
 	}
 	var hops []Hop
 	for i := range s.Count("link") {

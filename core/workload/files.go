@@ -73,7 +73,6 @@ const (
 
 const (
 	defaultPiece = quantity.MiB
-	mostOfSet    = 100_000_000 // files
 )
 
 // WorkedOut are the files of the set, with their numbers. They are worked out once.
@@ -151,15 +150,24 @@ func (f *Files) Starts() (empty bool) { return len(f.Tasks) == 1 && f.Tasks[0].T
 // smallFile is the mean size below which what a file costs is more than what its bytes do.
 const smallFile = quantity.MiB
 
+// Uneven reports whether what the load does changes along the way by itself: files that are
+// gone through as they are listed, or class by class, are of one size after another.
+func (s Spec) Uneven() bool {
+	return s.Kind == FilesKind && s.Files != nil && len(s.Files.Tasks) == 1 && s.Files.Visit != Shuffled && len(s.Files.Set.Classes) > 1
+}
+
 // Small reports whether files count rather than their bytes: most tasks move none, or
 // files are small.
 func (f *Files) Small() bool {
 	files, err := f.WorkedOut()
-	if err != nil || !f.Does(Put) && !f.Does(Fetch) && !f.Does(Save) {
+	if err != nil || !f.Moves() {
 		return true
 	}
 	return files.Bytes()/quantity.Bytes(max(files.Len(), 1)) < smallFile
 }
+
+// Moves reports whether bytes of files are read or written.
+func (f *Files) Moves() bool { return f.Does(Put) || f.Does(Fetch) || f.Does(Save) }
 
 // MeanPiece is about the mean size of what is read or written at a time, from a sample of
 // the files.
@@ -284,8 +292,6 @@ func (s Spec) validateFiles() error {
 	switch {
 	case files.Len() == 0:
 		return invalid("files", "the set has no files")
-	case files.Len() > mostOfSet:
-		return invalid("files", "%d files; at most %d", files.Len(), mostOfSet)
 	case files.Len() < int64(s.Workers):
 		return invalid("workers", "%d for %d files; each worker has files of its own", s.Workers, files.Len())
 	case s.Open() || s.Think > 0:

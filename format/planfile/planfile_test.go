@@ -1,6 +1,7 @@
 package planfile
 
 import (
+	"encoding/json"
 	"errors"
 	"reflect"
 	"strings"
@@ -94,7 +95,7 @@ func TestPresetsArePossibleAndExplained(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if len(list) != 10 {
+	if len(list) != 12 {
 		t.Errorf("%d presets", len(list))
 	}
 	for _, p := range list {
@@ -102,7 +103,7 @@ func TestPresetsArePossibleAndExplained(t *testing.T) {
 			t.Errorf("%s: named %q, explained as %q", p.Key, p.Plan.Name, p.Plan.Why)
 		}
 		again, err := Read([]byte(Write(p.Plan)))
-		if err != nil || !reflect.DeepEqual(again, p.Plan) {
+		if err != nil || !same(t, again, p.Plan) {
 			t.Errorf("%s does not survive writing: %v\n%s", p.Key, err, Write(p.Plan))
 		}
 	}
@@ -119,10 +120,26 @@ func TestPresetsArePossibleAndExplained(t *testing.T) {
 	}
 }
 
+// same compares plans as they are kept: what was worked out of their files does not count.
+func same(t *testing.T, a, b plan.Plan) bool {
+	t.Helper()
+	one, err := json.Marshal(a)
+	if err != nil {
+		t.Fatal(err)
+	}
+	other, err := json.Marshal(b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(one) == string(other)
+}
+
 func FuzzRead(f *testing.F) {
 	f.Add([]byte(ledger))
 	f.Add([]byte("stages: [{load: {block: 4KiB, reads: 50%}}]"))
 	f.Add([]byte("stages: &a [*a]"))
+	f.Add([]byte("files: {classes: {name: a, number: 3, size: {median: 1MiB, spread: 2}}}\nstages: [{load: {task: save, passes: 2}}, {load: {task: \"put:1,fetch:2\"}}]"))
+	f.Add([]byte("stages: [{load: {files: 10 x 4KiB + 2 x 1MiB, flush: end}, sweep: [{field: task, values: [put, fetch]}]}]"))
 	f.Add([]byte("? [a]\n: b"))
 	f.Add([]byte("stages:\n- load: !!binary aGk=\n"))
 	f.Fuzz(func(t *testing.T, text []byte) {

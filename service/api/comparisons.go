@@ -422,7 +422,7 @@ func (s *Service) reach(ctx context.Context, id int64) ([]resource.Reach, error)
 		if m.Fill || m.Summary == nil {
 			continue
 		}
-		r := resource.Reach{MeasurementID: m.ID, Ceilings: run.SetupOf(m).For(setup.UseOf(m.Load))}
+		r := resource.Reach{MeasurementID: m.ID, Ceilings: run.SetupOf(m).For(setup.UseOf(m.Load).Measured(m.Summary.Total.Operations, m.Summary.Total.Bytes))}
 		if limit := setup.Limit(r.Ceilings.Hops); limit != nil {
 			r.Reached = float64(m.Summary.Total.Rate) / float64(limit.Rate)
 		}

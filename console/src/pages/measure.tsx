@@ -146,7 +146,7 @@ export function Measure() {
 						className={`tab ${way === w ? "tab-active" : ""}`}
 						onClick={() => choose(w)}
 					>
-						{{ blocks: "One load", files: "Files", plan: "A plan" }[w]}
+						{{ blocks: "Blocks", files: "Files", plan: "A plan" }[w]}
 					</button>
 				))}
 			</div>
@@ -155,7 +155,9 @@ export function Measure() {
 			) : (
 				<>
 					<div className="grid gap-4 sm:grid-cols-2 lg:grid-cols-4">
-						{all.filter((f) => f.name in main).map(input)}
+						{Object.keys(main)
+							.flatMap((name) => all.filter((f) => f.name === name))
+							.map(input)}
 					</div>
 					<details className="mt-4">
 						<summary className="cursor-pointer py-1">More about the load</summary>

@@ -65,7 +65,7 @@ function Table(props: {
 	doubt?: string;
 }) {
 	return (
-		<table className="table table-sm">
+		<table className="table table-sm mb-2">
 			<thead>
 				<tr>
 					<th>{props.of}</th>
@@ -87,7 +87,7 @@ function Table(props: {
 							<Doubt m={props.m} figure={props.doubt ?? name} />
 						</th>
 						<td className="figure">{props.show(f.rate)}</td>
-						<td className="figure">{digits(f.throughputBytesPerSecond / 1e6)}</td>
+						<td className="figure">{f.bytes > 0 && digits(f.throughputBytesPerSecond / 1e6)}</td>
 						<td className="figure">{digits(f.latency.meanSeconds * 1e3)}</td>
 						<td className="figure">{digits(f.latency.deviationSeconds * 1e3)}</td>
 						<td className="figure">{digits(f.latency.p50Seconds * 1e3)}</td>
