@@ -66,13 +66,18 @@ func (c *class) number(at string, most int64) error {
 	if c.count = c.Number; c.count > most {
 		return wrong(at+".number", "%d, with the classes before it more than the %d files that a set may have", c.count, mostFiles)
 	}
+	if c.Total == 0 && c.count > 0 && c.Size.Fixed > mostBytes/quantity.Bytes(c.count) || c.Total > mostBytes {
+		return wrong(at, "holds more than the %s that a set may hold", mostBytes)
+	}
 	if c.Total == 0 && c.Size.Fixed > 0 {
 		c.bytes = quantity.Bytes(c.count) * c.Size.Fixed
 		return nil
 	}
 	if c.Total == 0 {
 		for i := range c.count {
-			c.bytes += c.size(i)
+			if c.bytes += c.size(i); c.bytes > mostBytes {
+				return wrong(at, "holds more than the %s that a set may hold", mostBytes)
+			}
 		}
 		return nil
 	}

@@ -291,3 +291,18 @@ func TestTenMillionFilesTakeNoMemory(t *testing.T) {
 		t.Errorf("%v allocations for each file", allocated)
 	}
 }
+
+// Sets of more files than there may be, or of more bytes than can be counted, are refused
+// at once.
+func TestSetsHaveBounds(t *testing.T) {
+	for _, classes := range [][]Class{
+		{{Name: "a", Number: mostFiles}, {Name: "b", Number: 1}},
+		{{Name: "a", Number: mostFiles, Size: Sizes{Fixed: largestFile}}},
+		{{Name: "a", Number: 1000, Size: Sizes{From: largestFile - 1, To: largestFile}}},
+		{{Name: "a", Total: mostBytes + 1, Size: Sizes{Fixed: largestFile}}},
+	} {
+		if _, err := New(Set{Classes: classes}, 1); !errors.Is(err, ErrInvalid) {
+			t.Errorf("%+v: %v", classes, err)
+		}
+	}
+}

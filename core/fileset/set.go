@@ -84,7 +84,8 @@ type Folders struct {
 
 const (
 	mostClasses = 64
-	mostFiles   = 100_000_000 // of a set
+	mostFiles   = 100_000_000             // of a set
+	mostBytes   = quantity.Bytes(1) << 56 // of a class: with 64 of them no sum overflows
 	mostBins    = 256
 	mostDeep    = 16
 	largestFile = quantity.Bytes(1) << 53
