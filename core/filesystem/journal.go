@@ -26,7 +26,6 @@ type journal struct {
 	old     map[uint32]bool // committed, and not in their places
 	list    []uint32        // of those, what is being written back, in order
 	writing int             // operations of that which are not answered
-	wrote   []run           // by operation
 	backAt  int64           // when writing back begins without being asked
 	ending  bool            // the list is written: the device flushes, and the journal's beginning moves
 	full    bool            // a commit waits for room
