@@ -114,6 +114,13 @@ func (v *liveView) describe(i measure.Interval) string {
 			parts = append(parts, fmt.Sprintf("%s %s%s p99 %s", class, rate, flow.Throughput, flow.P99))
 		}
 	}
+	if load.Kind == workload.FeedsKind {
+		late := int64(0)
+		for _, g := range i.Groups {
+			late += g.Late
+		}
+		parts = append(parts, fmt.Sprintf("%d pieces late", late))
+	}
 	if i.Failed > 0 {
 		parts = append(parts, fmt.Sprintf("%d failed", i.Failed))
 	}

@@ -157,6 +157,9 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 	} else {
 		printFigures(w, m)
 	}
+	if s.Feeds != nil {
+		printFeeds(w, *s)
+	}
 	words := "measured " + s.Measured.String()
 	if s.Ending == measure.ByPasses {
 		words = "finished in " + s.Measured.String()
@@ -228,6 +231,31 @@ func printFigures(w io.Writer, m resource.Measurement) {
 		add(class.String(), s.Classes[class])
 	}
 	t.Render()
+}
+
+// mostFeedRows is how many feeds are printed; of more, those that were latest.
+const mostFeedRows = 12
+
+// printFeeds prints whether the pieces of feeds came in time.
+func printFeeds(w io.Writer, s measure.Summary) {
+	groups := slices.Clone(s.Groups)
+	slices.SortStableFunc(groups, func(a, b measure.FileGroup) int {
+		return cmp.Or(cmp.Compare(b.WorstLate, a.WorstLate), cmp.Compare(b.Latency.Max, a.Latency.Max))
+	})
+	more := max(len(groups)-mostFeedRows, 0)
+	fmt.Fprintln(w)
+	t := newTable(w, 2, "   feeds, the latest first", "pieces", "late", "worst late", "longest stall", "MB/s", "mean ms", "max ms")
+	for _, g := range groups[:len(groups)-more] {
+		late := []any{g.Late, "", ""}
+		if g.Late > 0 {
+			late[1], late[2] = g.WorstLate, g.LongestStall
+		}
+		t.AppendRow(table.Row{"   " + g.Name, g.Operations, late[0], late[1], late[2], quantity.Digits(float64(g.Throughput) / 1e6), quantity.Digits(float64(g.Latency.Mean) * 1e3), quantity.Digits(float64(g.Latency.Max) * 1e3)})
+	}
+	t.Render()
+	if more > 0 {
+		fmt.Fprintf(w, "   and %d more\n", more)
+	}
 }
 
 // printFileFigures prints what whole files came to by their class, and below that what

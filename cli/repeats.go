@@ -39,7 +39,7 @@ func (a *app) repeats() *cobra.Command {
 }
 
 // brief are the figures that are shown of a point beside the one that matters most.
-var brief = []string{"iops", "p99", "files", "finish", "file-p99"}
+var brief = []string{"iops", "p99", "files", "finish", "file-p99", "late", "stall"}
 
 func printShape(w io.Writer, s resource.Shape) {
 	if len(s.Points) == 0 {

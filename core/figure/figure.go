@@ -22,7 +22,7 @@ var ErrInvalid = errors.New("impossible figure")
 type Figure struct {
 	Key   string        `json:"key"`
 	Label string        `json:"label"`
-	Unit  string        `json:"unit" enum:"bytes per second,per second,files per second,seconds,bytes"`
+	Unit  string        `json:"unit" enum:"bytes per second,per second,files per second,seconds,bytes,share"`
 	Lower bool          `json:"lower" doc:"Less is better"`
 	Side  string        `json:"-"` // class of operation it is about; all that move bytes when empty
 	None  string        `json:"-"` // why a measurement may have none
@@ -43,6 +43,8 @@ func (f Figure) Show(value float64) string {
 		return quantity.FileRate(value).String()
 	case "bytes":
 		return quantity.Bytes(value).String()
+	case "share":
+		return quantity.Share(value).String()
 	}
 	return quantity.Seconds(value).String()
 }
@@ -137,6 +139,12 @@ var figures = func() []Figure {
 			}
 			return math.NaN()
 		}},
+		{Key: "late", Label: "late pieces", Unit: "share", Lower: true, of: workload.FeedsKind, Value: func(s *measure.Summary) float64 {
+			return ofFeeds(s, func(f *measure.FeedFigures) float64 { return float64(f.LateShare) })
+		}},
+		{Key: "stall", Label: "longest stall", Unit: "seconds", Lower: true, of: workload.FeedsKind, Value: func(s *measure.Summary) float64 {
+			return ofFeeds(s, func(f *measure.FeedFigures) float64 { return float64(f.LongestStall) })
+		}},
 		{Key: "iops", Label: "IOPS", Unit: "per second", of: workload.BlockKind, Value: func(s *measure.Summary) float64 { return float64(s.Total.Rate) }},
 	}
 	for _, l := range latencies {
@@ -172,6 +180,14 @@ var figures = func() []Figure {
 	)
 }()
 
+// ofFeeds reads a figure of feeds; NaN of a load without any.
+func ofFeeds(s *measure.Summary, of func(*measure.FeedFigures) float64) float64 {
+	if s.Feeds == nil {
+		return math.NaN()
+	}
+	return of(s.Feeds)
+}
+
 // All lists all figures, in the order in which they are shown.
 func All() []Figure { return figures }
 
@@ -202,7 +218,7 @@ func For(load workload.Spec) []Figure {
 	kind := cmp.Or(load.Kind, workload.BlockKind)
 	mixed := load.Reads > 0 && load.Reads < 1
 	return slices.DeleteFunc(slices.Clone(figures), func(f Figure) bool {
-		return f.Side != "" && !mixed || f.of != "" && f.of != kind
+		return f.Side != "" && !mixed || f.of != "" && f.of != kind && !(f.of == workload.BlockKind && kind == workload.FeedsKind)
 	})
 }
 

@@ -40,7 +40,7 @@ func phases(o Observed) []Finding {
 		})
 	}
 	switch {
-	case o.Load.Amount > 0 || o.Load.Passes > 0 || p.Standing == measure.Settled:
+	case o.Load.Amount > 0 || o.Load.Passes > 0 || o.Load.Kind == workload.FeedsKind || p.Standing == measure.Settled:
 	case p.Standing == measure.NotSettled:
 		words := p.Words
 		if d := p.Drift; d != nil {
@@ -168,6 +168,29 @@ func fewInFlight(o Observed) []Finding {
 	return []Finding{{
 		Kind: "few-in-flight", Weight: Caution, Figure: "all", Sentence: sentence, Next: next,
 		Evidence: []Evidence{{"rate × mean latency", found}, {"workers × depth", asked}},
+	}}
+}
+
+// lateFeeds says whether the pieces of feeds came before they were needed.
+func lateFeeds(o Observed) []Finding {
+	f := o.Summary.Feeds
+	if f == nil || f.Pieces == 0 {
+		return nil
+	}
+	evidence := []Evidence{{"pieces", float64(f.Pieces)}, {"late pieces", float64(f.Late)}, {"seconds before it was needed that the tightest piece was there", float64(f.Tightest)}}
+	if f.Late == 0 {
+		return []Finding{{
+			Kind: "feeds-kept", Weight: Info, Figure: "all",
+			Sentence: fmt.Sprintf("All %d pieces were there before they were needed, half of them %s before, the tightest %s.", f.Pieces, f.Usual, f.Tightest),
+			Next:     "Let it go on for as long as the feeds do: a cache or a fast region carries them for a while.",
+			Evidence: evidence,
+		}}
+	}
+	return []Finding{{
+		Kind: "late-pieces", Weight: Caution, Figure: "all",
+		Sentence: fmt.Sprintf("%d of %d pieces (%s) came after they were needed, the worst %s; the longest time that a feed stood still was %s.", f.Late, f.Pieces, f.LateShare, f.WorstLate, f.LongestStall),
+		Next:     "Fewer feeds, a lower rate of each, or a larger buffer where the lateness passes by.",
+		Evidence: evidence,
 	}}
 }
 

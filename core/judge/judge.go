@@ -69,7 +69,7 @@ func Findings(o Observed) []Finding {
 	measure.CutLeadIn(o.Series, o.Summary.LeadIn)
 	for _, rule := range []func(Observed) []Finding{
 		memoryFileSystem, silentlyBuffered, cachedOnPurpose, aboveCeiling, cacheAnswered,
-		phases, unsteady, stolenTime, waitedForCores, fewInFlight, fellBehind, lateGenerator, portableInterface, whoLimits,
+		phases, unsteady, stolenTime, waitedForCores, fewInFlight, lateFeeds, fellBehind, lateGenerator, portableInterface, whoLimits,
 	} {
 		findings = append(findings, rule(o)...)
 	}

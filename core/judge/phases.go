@@ -60,7 +60,7 @@ func Phases(load workload.Spec, paces []measure.Pace) (phases measure.Phases, fr
 	}
 	name(phases.List, kindOf[cut.standing])
 	phases.Fall = fall(phases.List, paces)
-	if cut.standing != measure.NotSettled && load.Amount == 0 && load.Passes == 0 && !load.Uneven() {
+	if cut.standing != measure.NotSettled && load.Amount == 0 && load.Passes == 0 && load.Kind != workload.FeedsKind && !load.Uneven() { // a late piece counts whenever it comes
 		from = last
 		phases.Cut = span(paces[:last])
 	}

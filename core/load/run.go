@@ -368,6 +368,9 @@ func (r *run) outcome(back []bool) *Outcome {
 		over = 0 // each class over its own time: listed files go class by class
 	}
 	summary.Groups = total.GroupFigures(r.Workload.Groups(), over)
+	if r.Workload.Feeds != nil {
+		summary.Feeds = summary.FeedsOf(r.Workload.Feeds.Buffer)
+	}
 	if total.Service != nil {
 		service := total.Service.Latency()
 		summary.Service = &service

@@ -289,7 +289,12 @@ func (w *worker) release(number int, now int64, err error) {
 		w.freedAt = now
 	}
 	w.idle = append(w.idle, number)
-	if whole := w.source.Completed(w.slots[number].access, now, err); whole != nil && now < w.line.end {
+	whole := w.source.Completed(w.slots[number].access, now, err)
+	switch {
+	case whole == nil || now >= w.line.end:
+	case whole.Piece:
+		w.counted.RecordPiece(whole.Group, whole.Bytes, whole.Began, now, whole.Late, whole.Stall)
+	default:
 		w.counted.RecordFile(whole.Group, whole.Bytes, whole.Began, now)
 	}
 }

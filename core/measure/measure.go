@@ -36,12 +36,42 @@ type Figures struct {
 	Latency    Latency           `json:"latency" doc:"From the intended start at a set rate, otherwise from the issue, to the completion"`
 }
 
+// FeedFigures say whether the pieces of feeds came in time.
+type FeedFigures struct {
+	Pieces       int64            `json:"pieces"`
+	Late         int64            `json:"late" doc:"Pieces that came after they were needed"`
+	LateShare    quantity.Share   `json:"lateShare"`
+	WorstLate    quantity.Seconds `json:"worstLateSeconds" doc:"By how much the worst of them was late"`
+	LongestStall quantity.Seconds `json:"longestStallSeconds" doc:"The longest time in which a feed waited for what was needed already"`
+	Usual        quantity.Seconds `json:"usualSeconds" doc:"How long before it was needed half of the pieces were there"`
+	Tightest     quantity.Seconds `json:"tightestSeconds" doc:"How long before it was needed the last of them was there; negative when that was late"`
+}
+
+// FeedsOf adds up what groups of feeds came to, whose pieces may take as long as a buffer
+// lasts.
+func (s *Summary) FeedsOf(buffer quantity.Seconds) *FeedFigures {
+	f := &FeedFigures{Usual: buffer - s.Total.Latency.P50, Tightest: buffer - s.Total.Latency.Max}
+	for _, g := range s.Groups {
+		f.Pieces += g.Operations
+		f.Late += g.Late
+		f.WorstLate, f.LongestStall = max(f.WorstLate, g.WorstLate), max(f.LongestStall, g.LongestStall)
+	}
+	if f.Pieces > 0 {
+		f.LateShare = quantity.Share(float64(f.Late) / float64(f.Pieces))
+	}
+	return f
+}
+
 // FileGroup is what the whole files of one group came to. Its rates are over the time that
 // its own files took where all files were gone through, and over the measured time
 // otherwise.
 type FileGroup struct {
 	Name string           `json:"name"`
 	Took quantity.Seconds `json:"tookSeconds" doc:"From when the first of them began to when the last ended"`
+
+	Late         int64            `json:"late,omitempty" doc:"Of feeds: pieces that came after they were needed"`
+	WorstLate    quantity.Seconds `json:"worstLateSeconds,omitempty" doc:"By how much the worst of them did"`
+	LongestStall quantity.Seconds `json:"longestStallSeconds,omitempty" doc:"The longest time in which a feed waited for what was needed already"`
 	Figures
 }
 
@@ -77,7 +107,8 @@ type Summary struct {
 	Total   Figures           `json:"total" doc:"What moved bytes of the load: reads and writes, not flushes and trims; of a load that moves none, whole files"`
 	Classes map[Class]Figures `json:"classes" doc:"By class of operation: reads, writes, flushes, trims, and those on files; those that the load asks for"`
 
-	Groups []FileGroup `json:"groups,omitempty" doc:"Of a load of files: whole files by their class, and by what was done with them where that is more than one thing"`
+	Feeds  *FeedFigures `json:"feeds,omitempty" doc:"Of a load of feeds: whether their pieces came in time"`
+	Groups []FileGroup  `json:"groups,omitempty" doc:"Of a load of feeds: each feed, or what they do where there are many. Of a load of files: whole files by their class, and by what was done with them where that is more than one thing"`
 
 	Service  *Latency          `json:"service,omitempty" doc:"At a set rate: latency counted from the real issue, beside the honest one from the intended start"`
 	IssueLag *quantity.Seconds `json:"issueLagSeconds,omitempty" doc:"At a set rate: mean time by which operations were issued late although a slot was free; the generator's own fault"`
@@ -130,6 +161,7 @@ type Flow struct {
 	P50        quantity.Seconds  `json:"p50Seconds"`
 	P99        quantity.Seconds  `json:"p99Seconds"`
 	Max        quantity.Seconds  `json:"maxSeconds"`
+	Late       int64             `json:"late,omitempty" doc:"Of feeds: pieces that came after they were needed"`
 }
 
 // Interval is one point of a measurement's series.

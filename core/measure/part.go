@@ -29,6 +29,19 @@ type Count struct {
 type Whole struct {
 	Count
 	First, Last int64
+	Lateness
+}
+
+// Lateness is what is counted of pieces of feeds that came after they were needed.
+type Lateness struct {
+	Late  int64 `json:"late,omitempty" doc:"Pieces that came late"`
+	Worst int64 `json:"worstNanoseconds,omitempty" doc:"By how much the worst of them did"`
+	Stall int64 `json:"stallNanoseconds,omitempty" doc:"The longest time in which a feed waited for what was needed already"`
+}
+
+func (l *Lateness) add(other Lateness) {
+	l.Late += other.Late
+	l.Worst, l.Stall = max(l.Worst, other.Worst), max(l.Stall, other.Stall)
 }
 
 // Notes is what is counted beside the operations of each class.
@@ -70,6 +83,7 @@ type PartGroup struct {
 	Latency    Sparse `json:"latency"`
 	First      int64  `json:"firstNanoseconds" doc:"When the first of them began, since the common start"`
 	Last       int64  `json:"lastNanoseconds" doc:"When the last of them ended"`
+	Lateness
 }
 
 // Sparse is what a histogram counted, in little memory.
@@ -154,6 +168,20 @@ func (t *Tally) RecordFile(group int, bytes, began, ended int64) {
 	count.Latency.Record(ended - began)
 }
 
+// RecordPiece counts one piece of a group of feeds that was asked for and came at times
+// in nanoseconds since the common start; late says by how much after it was needed, and
+// stall how long its feed had been waiting by then.
+func (t *Tally) RecordPiece(group int, bytes, asked, came, late, stall int64) {
+	count := t.group(group)
+	count.between(asked, came)
+	count.Operations++
+	count.Bytes += bytes
+	count.Latency.Record(came - asked)
+	if late > 0 {
+		count.add(Lateness{1, late, stall})
+	}
+}
+
 func (t *Tally) group(number int) *Whole {
 	for len(t.Groups) <= number {
 		t.Groups = append(t.Groups, Whole{})
@@ -206,7 +234,7 @@ func (t *Tally) Take(worker, index int) Part {
 	}
 	for number, count := range t.Groups {
 		if count.Operations > 0 {
-			p.Groups = append(p.Groups, PartGroup{number, count.Operations, count.Bytes, count.Latency.Sparse(), count.First, count.Last})
+			p.Groups = append(p.Groups, PartGroup{number, count.Operations, count.Bytes, count.Latency.Sparse(), count.First, count.Last, count.Lateness})
 		}
 	}
 	if t.Service != nil && t.Service.count > 0 {
@@ -220,12 +248,11 @@ func (t *Tally) Take(worker, index int) Part {
 // wholeFiles counts the files of all groups as those of their class, unless that was done.
 func (t *Tally) wholeFiles() {
 	all := &t.Counts[File]
-	if len(t.Groups) == 0 || all.Operations > 0 {
+	if len(t.Groups) == 0 || all.Operations > 0 || all.Latency == nil {
 		return
 	}
 	for g := range t.Groups {
 		if group := &t.Groups[g]; group.Operations > 0 {
-			all.ready()
 			all.Operations += group.Operations
 			all.Bytes += group.Bytes
 			all.Latency.Merge(group.Latency)
@@ -240,6 +267,7 @@ func (t *Tally) Reset() {
 	}
 	for g := range t.Groups {
 		t.Groups[g].reset()
+		t.Groups[g].Lateness = Lateness{}
 	}
 	if t.Service != nil {
 		t.Service.Reset()
@@ -265,6 +293,7 @@ func (t *Tally) Add(p Part) {
 	for _, g := range p.Groups {
 		count := t.group(g.Group)
 		count.between(g.First, g.Last)
+		count.add(g.Lateness)
 		count.Operations += g.Operations
 		count.Bytes += g.Bytes
 		count.Latency.MergeSparse(g.Latency)
@@ -321,7 +350,10 @@ func (t *Tally) GroupFigures(names []string, over quantity.Seconds) (groups []Fi
 		if over == 0 {
 			of = took
 		}
-		groups = append(groups, FileGroup{Name: name, Took: took, Figures: count.figures(of)})
+		groups = append(groups, FileGroup{
+			Name: name, Took: took, Figures: count.figures(of),
+			Late: count.Late, WorstLate: quantity.Seconds(count.Worst) / 1e9, LongestStall: quantity.Seconds(count.Stall) / 1e9,
+		})
 	}
 	return groups
 }
@@ -357,7 +389,9 @@ func (c Count) flow(length quantity.Seconds) Flow {
 // GroupFlows is what each of so many groups came to in an interval of the given length.
 func (t *Tally) GroupFlows(count int, length quantity.Seconds) (flows []Flow) {
 	for number := range count {
-		flows = append(flows, t.group(number).flow(length))
+		flow := t.group(number).flow(length)
+		flow.Late = t.group(number).Late
+		flows = append(flows, flow)
 	}
 	return flows
 }

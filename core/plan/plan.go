@@ -351,9 +351,13 @@ func (p Plan) Estimate() (Estimate, error) {
 	}
 	e := Estimate{Measurements: len(steps)}
 	for _, s := range steps {
+		s.Load = s.Load.Completed()
 		writes := 1 - float64(s.Load.Reads)
 		e.Time += s.Load.LeadIn + s.Settle.Pause
 		switch {
+		case s.Load.Passes > 0:
+			e.Written += quantity.Bytes(float64(s.Load.Span) * float64(s.Load.Passes) * writes)
+			e.Open = true
 		case s.Load.Amount > 0:
 			e.Written += quantity.Bytes(float64(s.Load.Amount) * writes)
 			e.Open = true

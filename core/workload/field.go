@@ -24,14 +24,19 @@ type Field struct {
 type kindOfField int
 
 const (
-	ofAll kindOfField = iota
-	ofBlocks
+	ofAll    kindOfField = 0
+	ofBlocks kindOfField = 1 << (iota - 1)
 	ofFiles
+	ofFeeds
 )
 
 // Of reports whether loads of a kind have the field.
 func (f Field) Of(kind Kind) bool {
-	return f.of == ofAll || (f.of == ofFiles) == (kind == FilesKind)
+	of := map[Kind]kindOfField{FilesKind: ofFiles, FeedsKind: ofFeeds}[kind]
+	if of == ofAll {
+		of = ofBlocks
+	}
+	return f.of == ofAll || f.of&of != 0
 }
 
 // place is where a field's value is kept, and how it is written as text.
@@ -70,7 +75,7 @@ func Lookup(name string) (Field, error) {
 
 var fields = []Field{
 	{Name: "block", of: ofBlocks, Flag: "block", Usage: "block size, or a mix such as 4KiB:3,64KiB:1 (size:weight)", place: place{setBlocks, func(s *Spec) string { return FormatBlocks(s.Blocks) }}},
-	{Name: "reads", of: ofBlocks, Flag: "reads", Usage: "share of operations that read, such as 70%", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Reads })},
+	{Name: "reads", of: ofBlocks | ofFeeds, Flag: "reads", Usage: "share of operations that read, such as 70%", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Reads })},
 	{Name: "trims", of: ofBlocks, Flag: "trims", Usage: "share of operations that give their range back to the storage, such as 5%", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Trims })},
 	{Name: "order", of: ofBlocks, Flag: "order", Usage: "random, skewed, sequential, strided or descending", place: at(text[Order], func(s *Spec) *Order { return &s.Order })},
 	{Name: "skew", of: ofBlocks, Flag: "skew", Usage: "Zipf exponent of a skewed order, such as 0.99", place: at(quantity.ParseNumber, func(s *Spec) *float64 { return &s.Skew })},
@@ -79,11 +84,11 @@ var fields = []Field{
 	{Name: "stride", of: ofBlocks, Flag: "stride", Usage: "distance between operation starts of a strided order", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Stride })},
 	{Name: "depth", Flag: "depth", Usage: "operations each worker keeps in flight", place: at(strconv.Atoi, func(s *Spec) *int { return &s.Depth })},
 	{Name: "workers", Flag: "workers", Usage: "workers, each with its own thread and queue", place: at(strconv.Atoi, func(s *Spec) *int { return &s.Workers })},
-	{Name: "span", of: ofBlocks, Flag: "span", Usage: "size of the region that is worked on; 0 for all of a device", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Span })},
-	{Name: "offset", of: ofBlocks, Flag: "offset", Usage: "where that region starts", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Offset })},
+	{Name: "span", of: ofBlocks | ofFeeds, Flag: "span", Usage: "size of the region that is worked on; 0 for all of a device", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Span })},
+	{Name: "offset", of: ofBlocks | ofFeeds, Flag: "offset", Usage: "where that region starts", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Offset })},
 	{Name: "align", of: ofBlocks, Flag: "align", Usage: "offsets are multiples of this (default: of the block size)", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Align })},
-	{Name: "compressible", of: ofBlocks, Flag: "compressible", Usage: "share of written data a compressor can remove, at any block size", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Compressible })},
-	{Name: "duplicate", of: ofBlocks, Flag: "duplicate", Usage: "share of written 4 KiB pages that repeat a common page", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Duplicate })},
+	{Name: "compressible", of: ofBlocks | ofFeeds, Flag: "compressible", Usage: "share of written data a compressor can remove, at any block size", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Compressible })},
+	{Name: "duplicate", of: ofBlocks | ofFeeds, Flag: "duplicate", Usage: "share of written 4 KiB pages that repeat a common page", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Duplicate })},
 	{Name: "files", of: ofFiles, Flag: "files", Usage: "work on files: so many of a size, such as '1000 x 64KiB + 3 x 1GiB', or a file set (docs/files.md): its path on the command line, its text elsewhere", place: place{setFiles, func(s *Spec) string { return ofFilesOf(s, func(f *Files) string { return FormatFileSet(f.Set) }) }}},
 	{Name: "task", of: ofFiles, Flag: "task", Usage: "what to do with each file: put, fetch, save, ask, browse or remove, or a mix such as fetch:3,save:1", place: place{setTasks, func(s *Spec) string { return ofFilesOf(s, func(f *Files) string { return FormatTasks(f.Tasks) }) }}},
 	{Name: "passes", of: ofFiles, Flag: "passes", Usage: "how often to go through all files, instead of or besides a time", place: at(strconv.Atoi, func(s *Spec) *int { return &s.Passes })},
@@ -92,6 +97,11 @@ var fields = []Field{
 	{Name: "visit", of: ofFiles, Flag: "visit", Usage: "listed, shuffled or by-class: in which order files are gone through", place: inFiles(oneOf(Listed, Shuffled, ByClass), func(f *Files) *Visit { return &f.Visit })},
 	{Name: "flush", of: ofFiles, Flag: "flush", Usage: "never, each (file) or end (of a pass): when what was written is forced to stable storage", place: inFiles(oneOf(FlushNever, FlushEach, FlushEnd), func(f *Files) *Flushing { return &f.Flush })},
 	{Name: "treeSeed", of: ofFiles, Flag: "tree-seed", Usage: "number that the sizes of files are drawn with", place: inFiles(unsigned, func(f *Files) *uint64 { return &f.TreeSeed })},
+	{Name: "feeds", of: ofFeeds, Flag: "feeds", Usage: "so many streams, each at a rate of its own that must be kept", place: inFeeds(strconv.Atoi, func(f *Feeds) *int { return &f.Count })},
+	{Name: "feedRate", of: ofFeeds, Flag: "feed-rate", Usage: "rate of each feed, such as 25MB/s", place: inFeeds(quantity.ParseByteRate, func(f *Feeds) *quantity.ByteRate { return &f.Rate })},
+	{Name: "frames", of: ofFeeds, Flag: "frames", Usage: "frames of each feed instead of a rate: raster, bits of a pixel and frames a second, such as hd1080/20@25, or 8MiB@24", place: place{setFrames, func(s *Spec) string { return formatFrames(s.Feeds) }}},
+	{Name: "feedPiece", of: ofFeeds, Flag: "feed-piece", Usage: "bytes of a feed that are read or written at a time (default: 1MiB, or a frame)", place: inFeeds(quantity.ParseBytes, func(f *Feeds) *quantity.Bytes { return &f.Piece })},
+	{Name: "buffer", of: ofFeeds, Flag: "buffer", Usage: "how long after it is asked for a piece may come (default: 1s)", place: inFeeds(quantity.ParseSeconds, func(f *Feeds) *quantity.Seconds { return &f.Buffer })},
 	{Name: "think", of: ofBlocks, Flag: "think", Usage: "pause between a completion and the next operation of its slot", place: at(quantity.ParseSeconds, func(s *Spec) *quantity.Seconds { return &s.Think })},
 	{Name: "rate", of: ofBlocks, Flag: "rate", Usage: "operations per second, all workers together; latency then counts from the intended start", place: at(quantity.ParseOpRate, func(s *Spec) *quantity.OpRate { return &s.Rate })},
 	{Name: "byteRate", of: ofBlocks, Flag: "byte-rate", Usage: "the same as throughput, such as 250MB/s", place: at(quantity.ParseByteRate, func(s *Spec) *quantity.ByteRate { return &s.ByteRate })},
@@ -152,6 +162,37 @@ func inFiles[T comparable](parse func(string) (T, error), where func(*Files) *T)
 			})
 		},
 	}
+}
+
+// inFeeds joins a parser with a place in the body of a load of feeds. Its default is not
+// shown.
+func inFeeds[T comparable](parse func(string) (T, error), where func(*Feeds) *T) place {
+	return place{
+		set: func(s *Spec, text string) error {
+			value, err := parse(text)
+			if err != nil {
+				return plainer(err, text)
+			}
+			s.changeFeeds(func(f *Feeds) { *where(f) = value })
+			return nil
+		},
+		get: func(s *Spec) string {
+			var none T
+			if s.Feeds == nil || *where(s.Feeds) == none {
+				return ""
+			}
+			return at(parse, func(*Spec) *T { return where(s.Feeds) }).get(s)
+		},
+	}
+}
+
+func setFrames(s *Spec, text string) error {
+	bytes, rate, err := parseFrames(text)
+	if err != nil {
+		return err
+	}
+	s.changeFeeds(func(f *Feeds) { f.Frame, f.FrameRate = bytes, rate })
+	return nil
 }
 
 func ofFilesOf(s *Spec, of func(*Files) string) string {

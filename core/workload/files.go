@@ -310,7 +310,7 @@ func (s Spec) validateUnused() error {
 	worked.Pattern = s.Files.pattern(s.Cached)
 	for _, field := range fields {
 		value := field.Get(s)
-		if field.of == ofBlocks && value != field.Get(worked) && value != field.Get(plain) && value != field.Get(Spec{Pattern: Pattern{Streams: 1}}) {
+		if !field.Of(FilesKind) && value != field.Get(worked) && value != field.Get(plain) && value != field.Get(Spec{Pattern: Pattern{Streams: 1}}) {
 			return invalid(field.Name, "is about loads of blocks, and this one is of files; leave it out (files are read and written in pieces of the size piece)")
 		}
 	}

@@ -34,11 +34,14 @@ type Source interface {
 	Without(a Access, err error) bool
 }
 
-// Whole is a file that was done with.
+// Whole is a file that was done with, or a piece of a feed that was asked for.
 type Whole struct {
 	Group int // of those that the body names
 	Bytes int64
 	Began int64 // nanoseconds since the common start
+	Piece bool
+	Late  int64 // of a piece: nanoseconds after it was needed; 0 for in time
+	Stall int64 // of a late piece: since when its feed had been waiting for what was needed
 }
 
 // NewSource prepares the work of a worker, 0 to spec.Workers-1. Workers share

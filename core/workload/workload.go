@@ -13,6 +13,7 @@
 package workload
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 
@@ -66,10 +67,11 @@ type BlockShare struct {
 // Default. In JSON the parts stand side by side.
 type Spec struct {
 	Name string `json:"name,omitempty" yaml:"name,omitempty" doc:"What this workload is called" maxLength:"80"`
-	Kind Kind   `json:"kind,omitempty" yaml:"kind,omitempty" doc:"What kind of load it is; absent for block" enum:"block,files"`
+	Kind Kind   `json:"kind,omitempty" yaml:"kind,omitempty" doc:"What kind of load it is; absent for block" enum:"block,files,feeds"`
 
 	Pattern        // the body of a block load; of other loads what it comes to as blocks
 	Files   *Files `json:"files,omitempty" doc:"The body of a load of files; what stands beside it of blocks is then worked out of it"`
+	Feeds   *Feeds `json:"feeds,omitempty" doc:"The body of a load of feeds; blocks, order, streams and rates beside it are then worked out of it"`
 	Pace
 	Ending
 
@@ -102,6 +104,9 @@ type Body interface {
 func (s Spec) Body() Body {
 	if s.Kind == FilesKind && s.Files != nil {
 		return filesBody{s.Files, s.Pattern}
+	}
+	if s.Kind == FeedsKind && s.Feeds != nil {
+		return feedsBody{s.Pattern, s}
 	}
 	return s.Pattern
 }
@@ -181,6 +186,9 @@ func Block(size quantity.Bytes) []BlockShare { return []BlockShare{{Size: size, 
 func (s Spec) Completed() Spec {
 	if s.Kind == FilesKind && s.Files != nil {
 		s.Pattern = s.Files.pattern(s.Cached)
+	}
+	if s.Kind == FeedsKind && s.Feeds != nil && s.Feeds.Count > 0 {
+		s.completeFeeds()
 	}
 	if s.Interval == 0 {
 		s.Interval = intervalOf(s.For)
@@ -300,6 +308,9 @@ func invalid(field, format string, args ...any) error {
 // Validate reports the first thing about s that cannot be, as a *FieldError.
 // It does not know the volume: alignment and free space are checked there.
 func (s Spec) Validate() error {
+	if s.Feeds != nil && s.Kind != FeedsKind || s.Files != nil && s.Kind == FeedsKind {
+		return invalid("kind", "the load is of %s, and another kind is described beside it; keep one", cmp.Or(s.Kind, BlockKind))
+	}
 	switch s.Kind {
 	case "", BlockKind:
 		if s.Files != nil {
@@ -313,8 +324,16 @@ func (s Spec) Validate() error {
 			return err
 		}
 		s = s.Completed()
+	case FeedsKind:
+		if err := s.validateFeeds(); err != nil {
+			return err
+		}
+		if s.Passes != 0 {
+			return invalid("passes", "a load of feeds has no files to go through; leave it out")
+		}
+		s = s.Completed()
 	default:
-		return invalid("kind", "%q; there are block and files", s.Kind)
+		return invalid("kind", "%q; there are block, files and feeds", s.Kind)
 	}
 	for _, check := range []func() error{s.validateBlocks, s.validateOrder, s.validateLimits, s.validatePace} {
 		if err := check(); err != nil {
@@ -479,6 +498,9 @@ func (s Spec) validatePace() error {
 func (s Spec) Describe() string {
 	if s.Kind == FilesKind && s.Files != nil {
 		return s.describeFiles()
+	}
+	if s.Kind == FeedsKind && s.Feeds != nil {
+		return s.describeFeeds()
 	}
 	block := s.Blocks[0].Size.String()
 	if len(s.Blocks) > 1 {

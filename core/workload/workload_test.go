@@ -75,6 +75,7 @@ func TestEveryFieldCanBeSetByText(t *testing.T) {
 		"interval": "100ms", "settled": "true", "within": "2%", "onError": "continue", "seed": "7",
 		"files": "1000 x 64KiB + 3 x 1GiB", "task": "fetch:3,save:1", "passes": "3", "atOnce": "4", "piece": "64KiB",
 		"visit": "by-class", "flush": "each", "treeSeed": "5",
+		"feeds": "12", "feedRate": "25MB/s", "frames": "hd1080/20@25", "feedPiece": "256KiB", "buffer": "500ms",
 	}
 	for _, field := range Fields() {
 		before, after := Default(), Default()
