@@ -93,6 +93,7 @@ type measureOptions struct {
 	pace    string
 	over    []string
 	sweep   []string
+	fit     string
 	detach  bool
 }
 
@@ -107,6 +108,10 @@ With --files a load works on files instead of blocks: they are made in a folder 
 their own below the one that is measured, worked on, and removed when the run ends.
 Tasks: put (copy up), fetch (copy down), save (change the way editors do), ask (for
 attributes), browse (read folders, and ask), remove.
+
+With --feeds streams are read or written, each at a rate that must be kept: pieces that
+come later than the buffer lasts are counted, and how long a stream stood still. With
+--fit the largest number of them that is kept is looked for.
 
 In a folder a test file of the span is made, filled with data, and gone again
 afterwards. An existing file or device is only read, unless it was registered
@@ -128,6 +133,8 @@ Without other flags: 4 KiB random reads, depth 8, one worker, over a span of
   heron measure /srv/pool --sweep depth=1..64 --sweep block=4KiB,64KiB --for 5s
   heron measure /srv/pool --files "2000 x 64KiB" --task put --passes 1 --workers 4
   heron measure /srv/pool --files photographs.yaml --task fetch:3,save:1 --for 60s
+  heron measure /srv/pool --feeds 12 --frames hd1080/20@25 --span 40GiB --for 60s
+  heron measure /srv/pool --feed-rate 6MB/s --fit feeds=1..400 --repeats 3 --span 40GiB --for 60s
   heron measure null:1TiB --here --json`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			return a.startMeasuring(ctx, c, command, arguments[0], o)
@@ -145,6 +152,7 @@ func (o *measureOptions) flags(command *cobra.Command) {
 	flags.StringVar(&o.preset, "preset", "", "carry out a preset; 'heron preset list' shows them")
 	flags.StringVar(&o.file, "plan", "", "carry out a plan file (- for standard input)")
 	flags.StringArrayVar(&o.sweep, "sweep", nil, "measure at each of these values of a field, or of a key of an array file, such as depth=1..64 or members.count=4,6,8; several multiply")
+	flags.StringVar(&o.fit, "fit", "", "look for the largest value of a field at which feeds are kept, such as feeds=1..400")
 	flags.StringVar(&o.name, "name", "", "what to call the run")
 	flags.IntVar(&o.repeats, "repeats", 1, "how often to measure it")
 	flags.StringVar(&o.pause, "pause", "0", "wait this long before each measurement")
@@ -197,6 +205,28 @@ func readPace(text string) (float64, error) {
 		return 0, fmt.Errorf("--pace %q is not understood; write it like 1x or 20x", text)
 	}
 	return pace, nil
+}
+
+// readFit reads a search such as "feeds=1..400"; nil for none.
+func readFit(text string) (*plan.Fit, error) {
+	if text == "" {
+		return nil, nil
+	}
+	field, values, found := strings.Cut(text, "=")
+	from, to, isRange := strings.Cut(values, "..")
+	f := plan.Fit{Field: strings.TrimSpace(field)}
+	var wrong error
+	for _, part := range []struct {
+		text  string
+		place *int
+	}{{from, &f.From}, {to, &f.To}} {
+		value, err := strconv.Atoi(strings.TrimSpace(part.text))
+		*part.place, wrong = value, errors.Join(wrong, err)
+	}
+	if !found || !isRange || wrong != nil {
+		return nil, fmt.Errorf("--fit %q is not understood; write it like feeds=1..400", text)
+	}
+	return &f, nil
 }
 
 // readSweeps reads axes such as "depth=1..64". Values of a key of an array file may hold
@@ -282,6 +312,10 @@ func (o *measureOptions) plan(command *cobra.Command) (p plan.Plan, err error) {
 	if err != nil {
 		return p, fmt.Errorf("--quiet: %w", err)
 	}
+	fit, err := readFit(o.fit)
+	if err != nil {
+		return p, err
+	}
 	axes, err := readSweeps(o.sweep)
 	if err != nil {
 		return p, err
@@ -290,6 +324,9 @@ func (o *measureOptions) plan(command *cobra.Command) (p plan.Plan, err error) {
 		stage := &p.Stages[i]
 		if stage.Fill == nil {
 			stage.Sweep = append(slices.Clone(stage.Sweep), axes...)
+		}
+		if fit != nil && stage.Fill == nil {
+			stage.Fit = fit
 		}
 		if flags.Changed("repeats") {
 			stage.Repeats = o.repeats

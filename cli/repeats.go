@@ -75,6 +75,9 @@ func printShape(w io.Writer, s resource.Shape) {
 			fmt.Fprintf(w, "%s\n", indented(p.Title+": "+p.Words+".", "  "))
 		}
 	}
+	for _, f := range s.Fits {
+		fmt.Fprintf(w, "%s\n", indented(fmt.Sprintf("%s: %s.", f.Stage, f.Words), "  "))
+	}
 	for _, l := range s.Lines {
 		fmt.Fprintf(w, "%s\n", indented(fmt.Sprintf("%s by %s: %s", l.Stage, l.Field, l.Words), "  "))
 	}

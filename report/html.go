@@ -53,6 +53,7 @@ type runPage struct {
 	Charts   []template.HTML
 	Markers  []resource.Marker
 	Lines    []compare.Line
+	Fits     []resource.StageFits
 	Sweeps   []template.HTML
 	Failed   []resource.Measurement
 	Plan     string
@@ -81,7 +82,7 @@ type namedFinding struct {
 // script, no other file.
 // Series and distributions are fetched for what is drawn, and for nothing else.
 func WriteRun(w io.Writer, e Results, shape resource.Shape) error {
-	page := runPage{Run: e.Run, Question: e.Run.Plan.Why, Markers: e.Markers, Lines: shape.Lines, Plan: planfile.Write(e.Run.Plan)}
+	page := runPage{Run: e.Run, Question: e.Run.Plan.Why, Markers: e.Markers, Lines: shape.Lines, Fits: shape.Fits, Plan: planfile.Write(e.Run.Plan)}
 	loads := map[int64]resource.Measurement{}
 	seen := map[string]bool{}
 	for _, m := range e.Measurements {

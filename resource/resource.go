@@ -8,6 +8,7 @@ package resource
 
 import (
 	"slices"
+	"strconv"
 	"time"
 
 	"patientheron/core/compare"
@@ -255,6 +256,33 @@ type Compared struct {
 type Shape struct {
 	Points []compare.Alone `json:"points" doc:"Each point with all its repeats together"`
 	Lines  []compare.Line  `json:"lines" doc:"How rate and latency go with what was swept"`
+	Fits   []StageFits     `json:"fits,omitempty" doc:"How many fit, of each stage that looked for that"`
+}
+
+// StageFits is what a stage that looked for what fits came to.
+type StageFits struct {
+	Stage string `json:"stage"`
+	judge.Fits
+}
+
+// FitsOf is what the stages of a run that looked for what fits came to.
+func FitsOf(r Run, measurements []Measurement) (fits []StageFits) {
+	for number, stage := range r.Plan.Stages {
+		if stage.Fit == nil {
+			continue
+		}
+		name, tried := "", []judge.Tried{}
+		for _, m := range measurements {
+			if m.Stage != number+1 || len(m.Point) != 1 || !m.Status.Final() {
+				continue
+			}
+			if value, err := strconv.Atoi(m.Point[0].Value); err == nil {
+				name, tried = m.Name, append(tried, judge.Tried{Value: value, Carried: m.Status == Finished && m.Load.Feeds != nil && judge.Carried(m.Summary, m.Load.Feeds.Buffer, stage.Fit.Late)})
+			}
+		}
+		fits = append(fits, StageFits{Stage: name, Fits: judge.FitsOf(stage.Fit.Field, tried)})
+	}
+	return fits
 }
 
 // Series is the intervals of a measurement.

@@ -178,6 +178,14 @@ func lateFeeds(o Observed) []Finding {
 		return nil
 	}
 	evidence := []Evidence{{"pieces", float64(f.Pieces)}, {"late pieces", float64(f.Late)}, {"seconds before it was needed that the tightest piece was there", float64(f.Tightest)}}
+	if f.Late == 0 && o.Load.Feeds != nil && f.Behind > o.Load.Feeds.Buffer*mostBehind {
+		return []Finding{{
+			Kind: "feeds-behind", Weight: Caution, Figure: "all",
+			Sentence: fmt.Sprintf("No piece came late yet, but at the end %s of what had been asked for was missing, and the buffer lasts %s: it is not kept.", f.Behind, o.Load.Feeds.Buffer),
+			Next:     "Let it go on for longer to see it, or use fewer feeds.",
+			Evidence: append(evidence, Evidence{"seconds behind at the end", float64(f.Behind)}),
+		}}
+	}
 	if f.Late == 0 {
 		return []Finding{{
 			Kind: "feeds-kept", Weight: Info, Figure: "all",

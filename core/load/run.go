@@ -369,7 +369,9 @@ func (r *run) outcome(back []bool) *Outcome {
 	}
 	summary.Groups = total.GroupFigures(r.Workload.Groups(), over)
 	if r.Workload.Feeds != nil {
-		summary.Feeds = summary.FeedsOf(r.Workload.Feeds.Buffer)
+		feeds := r.Workload.Feeds
+		asked := feeds.AskedUntil(summary.LeadIn+summary.Measured) - feeds.AskedUntil(summary.LeadIn)
+		summary.Feeds = summary.FeedsOf(asked, feeds.Asked(), feeds.Buffer)
 	}
 	if total.Service != nil {
 		service := total.Service.Latency()

@@ -45,11 +45,12 @@ type FeedFigures struct {
 	LongestStall quantity.Seconds `json:"longestStallSeconds" doc:"The longest time in which a feed waited for what was needed already"`
 	Usual        quantity.Seconds `json:"usualSeconds" doc:"How long before it was needed half of the pieces were there"`
 	Tightest     quantity.Seconds `json:"tightestSeconds" doc:"How long before it was needed the last of them was there; negative when that was late"`
+	Behind       quantity.Seconds `json:"behindSeconds,omitempty" doc:"How much of what had been asked for was missing at the end, as the time that the feeds take to ask for it"`
 }
 
-// FeedsOf adds up what groups of feeds came to, whose pieces may take as long as a buffer
-// lasts.
-func (s *Summary) FeedsOf(buffer quantity.Seconds) *FeedFigures {
+// FeedsOf adds up what groups of feeds came to, that asked for so many pieces in the
+// measured time, at a rate together, each of which may take as long as a buffer lasts.
+func (s *Summary) FeedsOf(asked int64, rate quantity.OpRate, buffer quantity.Seconds) *FeedFigures {
 	f := &FeedFigures{Usual: buffer - s.Total.Latency.P50, Tightest: buffer - s.Total.Latency.Max}
 	for _, g := range s.Groups {
 		f.Pieces += g.Operations
@@ -58,6 +59,9 @@ func (s *Summary) FeedsOf(buffer quantity.Seconds) *FeedFigures {
 	}
 	if f.Pieces > 0 {
 		f.LateShare = quantity.Share(float64(f.Late) / float64(f.Pieces))
+	}
+	if rate > 0 && s.Ending == ByTime {
+		f.Behind = quantity.Seconds(float64(max(asked-f.Pieces, 0)) / float64(rate))
 	}
 	return f
 }

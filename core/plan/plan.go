@@ -41,6 +41,7 @@ type Stage struct {
 	Load    workload.Spec `json:"load" yaml:"load"`
 	Sweep   []Axis        `json:"sweep,omitempty" yaml:"sweep,omitempty" maxItems:"8" doc:"Fields to vary; every combination is measured, the last axis fastest"`
 	Shuffle bool          `json:"shuffle,omitempty" yaml:"shuffle,omitempty" doc:"Visit the points of the sweep in a shuffled order, the same for the same seed"`
+	Fit     *Fit          `json:"fit,omitempty" yaml:"fit,omitempty" doc:"Look for the largest value of a field at which the feeds of the load are kept"`
 	Repeats int           `json:"repeats,omitempty" yaml:"repeats,omitempty" minimum:"0" maximum:"1000" doc:"How often each point is measured; 0 means once"`
 	Settle  Settle        `json:"settle,omitempty" yaml:"settle,omitempty" doc:"What to wait for before each measurement"`
 }
@@ -100,6 +101,7 @@ type Step struct {
 	Repeats int
 	Load    workload.Spec
 	Settle  Settle
+	Fit     *Fit // of a search: what it measures is chosen when it comes to it, and it may not be needed
 }
 
 // Steps lists the measurements in the order in which they are made: each
@@ -141,6 +143,8 @@ func (p Plan) keepsFilled(stage int) error {
 
 func (s Stage) title() string {
 	switch {
+	case s.Name == "" && s.Fit != nil:
+		return "how many " + s.Fit.Field + " fit"
 	case s.Name != "":
 		return s.Name
 	case s.Load.Name != "":
@@ -166,6 +170,13 @@ func (s Stage) steps(number int) ([]Step, error) {
 		if load, err = s.Fill.load(load, s.Sweep); err != nil {
 			return nil, err
 		}
+	}
+	if s.Fit != nil {
+		steps, err := s.fitSteps(load)
+		for i := range steps {
+			steps[i].Stage, steps[i].Name, steps[i].Settle = number, s.title(), s.Settle
+		}
+		return steps, err
 	}
 	points, err := s.points(load)
 	if err != nil {

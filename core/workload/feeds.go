@@ -62,6 +62,34 @@ func (f Feeds) EachRate() quantity.ByteRate {
 	return f.Rate
 }
 
+// Asked is how many pieces all feeds ask for in a second.
+func (f Feeds) Asked() quantity.OpRate {
+	_, every := f.unit()
+	return quantity.OpRate(float64(f.pieces()) * float64(f.Count) / every)
+}
+
+// AskedUntil is how many pieces all feeds have asked for before a time since their start.
+func (f Feeds) AskedUntil(time quantity.Seconds) (sum int64) {
+	every, until := f.everyNanoseconds(), int64(time.Duration())
+	for n := range int64(f.Count) {
+		if begun := f.begins(n); until > begun {
+			sum += (until-begun-1)/every + 1
+		}
+	}
+	return sum * f.pieces()
+}
+
+func (f Feeds) everyNanoseconds() int64 {
+	_, every := f.unit()
+	return max(int64(math.Round(every*1e9)), 1)
+}
+
+// begins is when a feed begins, in nanoseconds: not all together, which would be a burst
+// in every interval.
+func (f Feeds) begins(number int64) int64 {
+	return f.everyNanoseconds() / int64(f.Count) * number
+}
+
 // pieces is how many a unit is read or written in.
 func (f Feeds) pieces() int64 {
 	bytes, _ := f.unit()
@@ -287,7 +315,6 @@ type feed struct {
 	start  int64 // of its region
 	length int64 // of it, in whole units
 	offset int64 // in the region
-	units  int64 // that were asked for
 	within int64 // pieces of the unit under way that were asked for
 	due    int64
 
@@ -311,10 +338,10 @@ func newFeeding(spec Spec, worker int) (*feeding, error) {
 	f := spec.Feeds
 	unit, every := f.unit()
 	w := &feeding{
-		spec: spec, every: int64(math.Round(every * 1e9)), pieces: f.pieces(), unit: int64(unit), piece: int64(f.Piece),
+		spec: spec, every: f.everyNanoseconds(), pieces: f.pieces(), unit: int64(unit), piece: int64(f.Piece),
 		buffer: int64(f.Buffer.Duration()), flying: make([]flyingPiece, spec.Depth), many: f.Count > mostGroups,
 	}
-	if w.every < 1 {
+	if every*1e9 < 1 {
 		return nil, invalid("feedRate", "%s comes to more than a piece every nanosecond; use larger pieces", f.EachRate())
 	}
 	for i := range w.flying {
@@ -324,8 +351,7 @@ func newFeeding(spec Spec, worker int) (*feeding, error) {
 	region := alignDown(int64(spec.Span)/int64(f.Count), Unit)
 	for n := worker; n < f.Count; n += spec.Workers {
 		one := feed{number: n, write: n >= reading, start: int64(spec.Offset) + int64(n)*region, length: region}
-		// Feeds do not begin together: that would be a burst in every interval.
-		one.due = w.every / int64(f.Count) * int64(n)
+		one.due = f.begins(int64(n))
 		w.feeds = append(w.feeds, one)
 		w.queue = append(w.queue, int32(len(w.feeds)-1))
 	}
@@ -376,8 +402,7 @@ func (w *feeding) Next() Access {
 	}
 	if f.within++; f.within == w.pieces {
 		f.within = 0
-		f.units++
-		f.due = w.every/int64(w.spec.Feeds.Count)*int64(f.number) + f.units*w.every
+		f.due += w.every
 	}
 	if f.offset += int64(a.Length); f.offset+w.piece > f.length {
 		f.offset = 0

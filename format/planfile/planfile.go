@@ -131,6 +131,14 @@ func readStage(n ast.Node) (plan.Stage, places, error) {
 				"quiet": strictyaml.Parsed(&stage.Settle.Quiet, quantity.ParseSeconds),
 			})
 		},
+		"fit": func(n ast.Node) error {
+			fit := plan.Fit{Field: "feeds", From: 1}
+			stage.Fit = &fit
+			return strictyaml.Mapping(n, "a fit", map[string]func(ast.Node) error{
+				"field": strictyaml.Text(&fit.Field), "from": strictyaml.Number(&fit.From), "to": strictyaml.Number(&fit.To),
+				"late": strictyaml.Parsed(&fit.Late, quantity.ParseShare),
+			})
+		},
 		"fill": func(n ast.Node) error {
 			fill := plan.Fill{Passes: 1}
 			stage.Fill = &fill

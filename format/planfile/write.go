@@ -105,6 +105,14 @@ func writeStage(b *strings.Builder, s plan.Stage, shared *fileset.Set) {
 			line("  - {field: %s, values: [%s]}", axis.Field, strings.Join(values, ", "))
 		}
 	}
+	if f := s.Fit; f != nil {
+		parts := []string{"field: " + f.Field, "from: " + strconv.Itoa(f.From), "to: " + strconv.Itoa(f.To)}
+		if f.Late > 0 {
+			share, _ := f.Late.MarshalYAML() // cannot fail
+			parts = append(parts, "late: "+string(share))
+		}
+		line("fit: {%s}", strings.Join(parts, ", "))
+	}
 	if s.Shuffle {
 		line("shuffle: true")
 	}

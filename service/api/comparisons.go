@@ -91,7 +91,11 @@ func (s *Service) registerComparisons(api huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return &body[resource.Shape]{resource.Shape{Points: compare.Points(side), Lines: compare.Lines(side, in.P99)}}, nil
+			detail, err := s.detail(ctx, in.ID)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[resource.Shape]{resource.Shape{Points: compare.Points(side), Lines: compare.Lines(side, in.P99), Fits: resource.FitsOf(detail.Run, detail.Measurements)}}, nil
 		})
 
 	huma.Register(api, operation(http.MethodPost, "/runs/{id}/markers", "mark-run", "Set a marker at the present moment of a run", http.StatusCreated, http.StatusNotFound, http.StatusConflict),
@@ -153,7 +157,7 @@ func (s *Service) registerComparisons(api huma.API) {
 			return nil, s.problem(err)
 		}
 		var content bytes.Buffer
-		if err := report.WriteRun(&content, results, resource.Shape{Points: compare.Points(side), Lines: compare.Lines(side, 0)}); err != nil {
+		if err := report.WriteRun(&content, results, resource.Shape{Points: compare.Points(side), Lines: compare.Lines(side, 0), Fits: resource.FitsOf(results.Run, results.Measurements)}); err != nil {
 			return nil, s.problem(err)
 		}
 		return htmlFile(fmt.Sprintf("heron-run-%d.html", in.ID), content.Bytes()), nil

@@ -30,8 +30,9 @@ type execution struct {
 	stop        context.CancelCauseFunc
 	failed      int    // measurements that failed
 	lastFailure string // why the last of them did
-	wrote       bool   // the volume was opened for writing
-	cutShort    bool   // stopped after a measurement
+	last        resource.Measurement
+	wrote       bool // the volume was opened for writing
+	cutShort    bool // stopped after a measurement
 
 	asking sync.Mutex // guards what others ask of it and about it
 	after  bool       // end it after the measurement under way
@@ -99,7 +100,24 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 	}
 	var used *opened
 	defer func() { e.done(ctx, used) }()
-	for i, step := range steps {
+	searches, position, most := map[int]*plan.Search{}, 0, len(steps)
+	for _, step := range steps {
+		search := searches[step.Stage]
+		if step.Fit != nil {
+			if search == nil {
+				search = plan.NewSearch(*step.Fit, step.Repeats)
+				searches[step.Stage] = search
+			}
+			value, repeat, more := search.Next()
+			if !more {
+				most--
+				continue
+			}
+			if step, err = step.At(value, repeat); err != nil {
+				return err
+			}
+		}
+		position++
 		if err := ctx.Err(); err != nil {
 			return err
 		}
@@ -115,21 +133,27 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 				return err
 			}
 		}
-		if err := e.ready(ctx, used, i+1, step.Load); err != nil {
+		if err := e.ready(ctx, used, position, step.Load); err != nil {
 			return err
 		}
 		volume := used.Volume
 		if virtual, ok := volume.(interface{ Rest(quantity.Seconds) }); ok {
 			virtual.Rest(step.Settle.Pause) // its own time passes, not ours
-		} else if err := e.settle(ctx, i+1, step.Settle); err != nil {
+		} else if err := e.settle(ctx, position, step.Settle); err != nil {
 			return err
 		}
 		e.change(func(r *resource.Run) {
-			r.Status, r.Progress = resource.Running, resource.Progress{Step: i + 1, Steps: len(steps)}
+			r.Status, r.Progress = resource.Running, resource.Progress{Step: position, Steps: most}
 		})
-		if err := e.measure(ctx, used, i+1, step); err != nil {
+		if err := e.measure(ctx, used, position, step); err != nil {
 			return err
 		}
+		if step.Fit != nil {
+			search.Measured(e.last.Status == resource.Finished && judge.Carried(e.last.Summary, e.last.Load.Feeds.Buffer, step.Fit.Late))
+		}
+	}
+	if most != len(steps) { // what a search did not need
+		e.change(func(r *resource.Run) { r.Progress = resource.Progress{Step: position, Steps: position} })
 	}
 	return nil
 }
@@ -359,6 +383,7 @@ func (e *execution) measure(ctx context.Context, used *opened, position int, ste
 		return fmt.Errorf("what measurement %d came to could not be kept: %w", position, err)
 	}
 	e.feed.send(e.run.ID, m)
+	e.last = m
 	return ctx.Err()
 }
 

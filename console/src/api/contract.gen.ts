@@ -1232,10 +1232,80 @@ export interface components {
             /** @description Of a load of files: the class of operation that failed, such as renames */
             of?: string;
         };
+        FeedFigures: {
+            /**
+             * Format: double
+             * @description How much of what had been asked for was missing at the end, as the time that the feeds take to ask for it
+             */
+            behindSeconds?: number;
+            /**
+             * Format: int64
+             * @description Pieces that came after they were needed
+             */
+            late: number;
+            /** Format: double */
+            lateShare: number;
+            /**
+             * Format: double
+             * @description The longest time in which a feed waited for what was needed already
+             */
+            longestStallSeconds: number;
+            /** Format: int64 */
+            pieces: number;
+            /**
+             * Format: double
+             * @description How long before it was needed the last of them was there; negative when that was late
+             */
+            tightestSeconds: number;
+            /**
+             * Format: double
+             * @description How long before it was needed half of the pieces were there
+             */
+            usualSeconds: number;
+            /**
+             * Format: double
+             * @description By how much the worst of them was late
+             */
+            worstLateSeconds: number;
+        };
+        Feeds: {
+            /**
+             * Format: double
+             * @description How long after it is asked for a piece may come; 0 means 1 s
+             */
+            bufferSeconds?: number;
+            /**
+             * Format: int64
+             * @description Feeds, of all workers together
+             */
+            count: number;
+            /**
+             * Format: int64
+             * @description Size of a frame; 0 for feeds without frames
+             */
+            frameBytes?: number;
+            /**
+             * Format: double
+             * @description Of each feed
+             */
+            framesPerSecond?: number;
+            /**
+             * Format: int64
+             * @description Bytes that are read or written at a time; 0 means 1 MiB, or a frame where that is smaller
+             */
+            pieceBytes?: number;
+            /**
+             * Format: double
+             * @description Of each feed, where it has no frames
+             */
+            rateBytesPerSecond?: number;
+        };
         Field: {
             name: string;
             /** @description Loads of blocks have it */
             ofBlocks: boolean;
+            /** @description Loads of feeds have it */
+            ofFeeds: boolean;
             /** @description Loads of files have it */
             ofFiles: boolean;
             /** @description It is set or not */
@@ -1252,7 +1322,7 @@ export interface components {
             /** @description Less is better */
             lower: boolean;
             /** @enum {string} */
-            unit: "bytes per second" | "per second" | "files per second" | "seconds" | "bytes";
+            unit: "bytes per second" | "per second" | "files per second" | "seconds" | "bytes" | "share";
         };
         Figures: {
             /**
@@ -1284,8 +1354,18 @@ export interface components {
              * @description Bytes they moved
              */
             bytes: number;
+            /**
+             * Format: int64
+             * @description Of feeds: pieces that came after they were needed
+             */
+            late?: number;
             /** @description From the intended start at a set rate, otherwise from the issue, to the completion */
             latency: components["schemas"]["Latency"];
+            /**
+             * Format: double
+             * @description The longest time in which a feed waited for what was needed already
+             */
+            longestStallSeconds?: number;
             name: string;
             /**
              * Format: int64
@@ -1307,6 +1387,11 @@ export interface components {
              * @description From when the first of them began to when the last ended
              */
             tookSeconds: number;
+            /**
+             * Format: double
+             * @description By how much the worst of them did
+             */
+            worstLateSeconds?: number;
         };
         Files: {
             /**
@@ -1369,9 +1454,36 @@ export interface components {
             /** @enum {string} */
             weight: "info" | "caution" | "unreliable";
         };
+        Fit: {
+            /**
+             * @description The field
+             * @enum {string}
+             */
+            field: "feeds" | "workers" | "depth";
+            /**
+             * Format: int64
+             * @description The least value that is tried
+             */
+            from: number;
+            /**
+             * Format: double
+             * @description Share of pieces that may come late; 0 means none
+             */
+            lateShare?: number;
+            /**
+             * Format: int64
+             * @description The largest
+             */
+            to: number;
+        };
         Flow: {
             /** Format: int64 */
             bytes: number;
+            /**
+             * Format: int64
+             * @description Of feeds: pieces that came after they were needed
+             */
+            late?: number;
             /** Format: double */
             maxSeconds: number;
             /** Format: double */
@@ -2218,6 +2330,8 @@ export interface components {
             versions: components["schemas"]["SetupVersion"][] | null;
         };
         Shape: {
+            /** @description How many fit, of each stage that looked for that */
+            fits?: components["schemas"]["StageFits"][] | null;
             /** @description How rate and latency go with what was swept */
             lines: components["schemas"]["Line"][] | null;
             /** @description Each point with all its repeats together */
@@ -2313,6 +2427,8 @@ export interface components {
              * @description Share of written 4 KiB pages that repeat one of sixteen common pages
              */
             duplicate?: number;
+            /** @description The body of a load of feeds; blocks, order, streams and rates beside it are then worked out of it */
+            feeds?: components["schemas"]["Feeds"];
             /** @description The body of a load of files; what stands beside it of blocks is then worked out of it */
             files?: components["schemas"]["Files"];
             /**
@@ -2339,7 +2455,7 @@ export interface components {
              * @description What kind of load it is; absent for block
              * @enum {string}
              */
-            kind?: "block" | "files";
+            kind?: "block" | "files" | "feeds";
             /**
              * Format: double
              * @description Time at the start that is issued and shown, but kept out of the summary
@@ -2473,6 +2589,8 @@ export interface components {
         Stage: {
             /** @description Make this a stage that writes the whole span before others measure it */
             fill?: components["schemas"]["Fill"];
+            /** @description Look for the largest value of a field at which the feeds of the load are kept */
+            fit?: components["schemas"]["Fit"];
             load: components["schemas"]["Spec"];
             /** @description What this stage is called; the default describes its workload, or its sweep */
             name?: string;
@@ -2487,6 +2605,21 @@ export interface components {
             shuffle?: boolean;
             /** @description Fields to vary; every combination is measured, the last axis fastest */
             sweep?: components["schemas"]["Axis"][] | null;
+        };
+        StageFits: {
+            /**
+             * Format: int64
+             * @description Largest value at which all repeats were kept; 0 for none
+             */
+            carries: number;
+            /**
+             * Format: int64
+             * @description Smallest value at which none was; absent when none was found
+             */
+            fails?: number;
+            field: string;
+            stage: string;
+            words: string;
         };
         Steadiness: {
             /**
@@ -2553,7 +2686,9 @@ export interface components {
             ending: "time" | "amount" | "passes" | "settled" | "stopped" | "failure";
             /** @description Failed operations by kind; they are in no other figure */
             faults?: components["schemas"]["Fault"][] | null;
-            /** @description Of a load of files: whole files by their class, and by what was done with them where that is more than one thing */
+            /** @description Of a load of feeds: whether their pieces came in time */
+            feeds?: components["schemas"]["FeedFigures"];
+            /** @description Of a load of feeds: each feed, or what they do where there are many. Of a load of files: whole files by their class, and by what was done with them where that is more than one thing */
             groups?: components["schemas"]["FileGroup"][] | null;
             /** @description Means over the measured time of what the volume tells of its inside */
             inside?: components["schemas"]["Counter"][] | null;

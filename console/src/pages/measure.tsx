@@ -27,8 +27,26 @@ const firstFiles = {
 	for: "",
 };
 
-/** What is measured: blocks, files, or what a plan says. */
-type Way = "blocks" | "files" | "plan";
+const firstFeeds = {
+	feeds: "4",
+	feedRate: "25MB/s",
+	frames: "",
+	buffer: "1s",
+	reads: "100%",
+	workers: "1",
+	span: "4GiB",
+	for: "30s",
+};
+
+/** What is measured: blocks, files, feeds, or what a plan says. */
+type Way = "blocks" | "files" | "feeds" | "plan";
+
+const starts: Record<Way, Record<string, string>> = {
+	blocks: first,
+	files: firstFiles,
+	feeds: firstFeeds,
+	plan: first,
+};
 
 /** Chooses a volume and a load, and starts the run. */
 export function Measure() {
@@ -44,10 +62,10 @@ export function Measure() {
 	const [pace, setPace] = useState(0);
 	const [way, setWay] = useState<Way>("blocks");
 	const planned = way === "plan";
-	const main = way === "files" ? firstFiles : first;
+	const main = starts[way];
 	const choose = (to: Way) => {
 		setWay(to);
-		setValues(to === "files" ? firstFiles : first);
+		setValues(starts[to]);
 		start.reset();
 	};
 	const [text, setText] = useState("");
@@ -97,7 +115,9 @@ export function Measure() {
 		e.preventDefault();
 		start.mutate();
 	};
-	const all = (fields.data.fields ?? []).filter((f) => (way === "files" ? f.ofFiles : f.ofBlocks));
+	const all = (fields.data.fields ?? []).filter((f) =>
+		way === "files" ? f.ofFiles : way === "feeds" ? f.ofFeeds : f.ofBlocks,
+	);
 	const input = (f: Field) => (
 		<FieldInput
 			key={f.name}
@@ -137,7 +157,7 @@ export function Measure() {
 				</label>
 			</div>
 			<div role="tablist" aria-label="What to measure" className="tabs tabs-border mt-6 mb-2">
-				{(["blocks", "files", "plan"] as const).map((w) => (
+				{(["blocks", "files", "feeds", "plan"] as const).map((w) => (
 					<button
 						key={w}
 						type="button"
@@ -146,7 +166,7 @@ export function Measure() {
 						className={`tab ${way === w ? "tab-active" : ""}`}
 						onClick={() => choose(w)}
 					>
-						{{ blocks: "Blocks", files: "Files", plan: "A plan" }[w]}
+						{{ blocks: "Blocks", files: "Files", feeds: "Feeds", plan: "A plan" }[w]}
 					</button>
 				))}
 			</div>

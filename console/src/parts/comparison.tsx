@@ -3,19 +3,20 @@ import { useMemo, useState } from "react";
 import { api, type Candidate, type Compared, type Interval, type Match, type Values } from "../api/client";
 import { Chart, type Colours, sideLine } from "./chart";
 import { moved, moving } from "./classes";
-import { bytes, digits, iops, seconds, throughput } from "./format";
+import { bytes, digits, files, iops, seconds, share, throughput } from "./format";
 import { HeatMap } from "./heat";
 import { Verdict } from "./verdict";
 
 /** A value of a figure in the unit that suits it. */
 export function show(unit: string, v: number): string {
-	return unit === "bytes per second"
-		? throughput(v)
-		: unit === "per second"
-			? iops(v)
-			: unit === "bytes"
-				? bytes(v)
-				: seconds(v);
+	const words: Record<string, (v: number) => string> = {
+		"bytes per second": throughput,
+		"per second": iops,
+		"files per second": files,
+		bytes,
+		share,
+	};
+	return (words[unit] ?? seconds)(v);
 }
 
 /** Gains and losses as bars from the baseline, with the interval of each ratio. */

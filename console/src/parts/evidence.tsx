@@ -16,6 +16,8 @@ const figures: [string, string, string][] = [
 	["files", "Files", "files per second"],
 	["file-p99", "p99 time of a file", "seconds"],
 	["finish", "Time to finish", "seconds"],
+	["late", "Late pieces", "share"],
+	["stall", "Longest stall", "seconds"],
 	["worst", "Slowest interval", "per second"],
 ];
 
@@ -30,6 +32,7 @@ export function Repeats({ run }: { run: Run }) {
 	});
 	const points = (shape.data?.points ?? []).filter((p) => (p.measurements ?? []).length > 1);
 	const lines = shape.data?.lines ?? [];
+	const fits = shape.data?.fits ?? [];
 	const shown = figures.filter(([key]) =>
 		points.some((p) => p.rows?.some((r) => r.figure === key && (r.values ?? []).length > 0)),
 	);
@@ -101,6 +104,16 @@ export function Repeats({ run }: { run: Run }) {
 								/>
 							))}
 					</div>
+				</section>
+			)}
+			{fits.length > 0 && (
+				<section aria-label="What fits" className="mt-8">
+					<h2 className="text-lg">What fits</h2>
+					{fits.map((f) => (
+						<p key={f.stage} className="my-1">
+							{f.stage}: <strong>{f.words}</strong>.
+						</p>
+					))}
 				</section>
 			)}
 			{lines.length > 0 && (

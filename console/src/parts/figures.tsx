@@ -101,17 +101,67 @@ function Table(props: {
 	);
 }
 
+/** Most feeds that have a row: those that were latest. */
+const mostFeeds = 12;
+
+/** Whether the pieces of feeds came in time, those that were latest first. */
+function Feeds({ summary: s }: { summary: NonNullable<Measurement["summary"]> }) {
+	const groups = [...(s.groups ?? [])].sort(
+		(a, b) =>
+			(b.worstLateSeconds ?? 0) - (a.worstLateSeconds ?? 0) || b.latency.maxSeconds - a.latency.maxSeconds,
+	);
+	return (
+		<table className="table table-sm mb-2">
+			<thead>
+				<tr>
+					<th>feeds, the latest first</th>
+					<th className="figure">pieces</th>
+					<th className="figure">late</th>
+					<th className="figure">worst late</th>
+					<th className="figure">longest stall</th>
+					<th className="figure">MB/s</th>
+					<th className="figure">mean, ms</th>
+					<th className="figure">max, ms</th>
+				</tr>
+			</thead>
+			<tbody>
+				{groups.slice(0, mostFeeds).map((g) => (
+					<tr key={g.name}>
+						<th scope="row">{g.name}</th>
+						<td className="figure">{g.operations}</td>
+						<td className="figure">{g.late ?? 0}</td>
+						<td className="figure">{g.worstLateSeconds ? seconds(g.worstLateSeconds) : ""}</td>
+						<td className="figure">{g.longestStallSeconds ? seconds(g.longestStallSeconds) : ""}</td>
+						<td className="figure">{digits(g.throughputBytesPerSecond / 1e6)}</td>
+						<td className="figure">{digits(g.latency.meanSeconds * 1e3)}</td>
+						<td className="figure">{digits(g.latency.maxSeconds * 1e3)}</td>
+					</tr>
+				))}
+				{groups.length > mostFeeds && (
+					<tr>
+						<td colSpan={8}>and {groups.length - mostFeeds} more</td>
+					</tr>
+				)}
+			</tbody>
+		</table>
+	);
+}
+
 /** The summary of a measurement as a table that can be read aloud. */
 export function FiguresTable({ m }: { m: Measurement }) {
 	const s = m.summary;
 	if (!s) {
 		return null;
 	}
-	const operations = rows(s.classes, s.total).filter(([, , f]) => !s.groups || f.operations > 0);
-	const groups: Row[] = (s.groups ?? []).map((g) => [`${g.name}, in ${seconds(g.tookSeconds)}`, "", g]);
+	const groups: Row[] = (s.feeds ? [] : (s.groups ?? [])).map((g) => [
+		`${g.name}, in ${seconds(g.tookSeconds)}`,
+		"",
+		g,
+	]);
 	if (groups.length > 1) {
 		groups.push([`all, in ${seconds(s.measuredSeconds)}`, "", s.classes[wholeFiles]]);
 	}
+	const operations = rows(s.classes, s.total).filter(([, , f]) => groups.length === 0 || f.operations > 0);
 	return (
 		<div className="overflow-x-auto">
 			{groups.length > 0 && (
@@ -131,6 +181,7 @@ export function FiguresTable({ m }: { m: Measurement }) {
 				rows={operations}
 				show={rate}
 			/>
+			{s.feeds && <Feeds summary={s} />}
 			<p className="mt-2 text-sm opacity-80">
 				{s.ending === "passes" ? "Finished in" : "Measured"} {seconds(s.measuredSeconds)}
 				{s.leadInSeconds > 0 && ` after ${seconds(s.leadInSeconds)} of lead-in`}, {bytes(s.total.bytes)} moved
