@@ -129,4 +129,9 @@ func printEstimate(w io.Writer, e plan.Estimate) {
 	fmt.Fprintln(w, ". Preparing a test file comes on top.")
 }
 
-func estimateTime(e plan.Estimate) string { return e.Time.String() }
+func estimateTime(e plan.Estimate) string {
+	if e.Time == 0 && e.Open {
+		return "until it is through"
+	}
+	return e.Time.String()
+}

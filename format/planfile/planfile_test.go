@@ -139,6 +139,7 @@ func FuzzRead(f *testing.F) {
 	f.Add([]byte("stages: [{load: {block: 4KiB, reads: 50%}}]"))
 	f.Add([]byte("stages: &a [*a]"))
 	f.Add([]byte("files: {classes: {name: a, number: 3, size: {median: 1MiB, spread: 2}}}\nstages: [{load: {task: save, passes: 2}}, {load: {task: \"put:1,fetch:2\"}}]"))
+	f.Add([]byte("stages: [{load: {feedRate: 2MB/s, buffer: 2s}, fit: {from: 2, to: 50, late: 1%}, repeats: 2}, {load: {feeds: 3, frames: hd1080/20@25}}]"))
 	f.Add([]byte("stages: [{load: {files: 10 x 4KiB + 2 x 1MiB, flush: end}, sweep: [{field: task, values: [put, fetch]}]}]"))
 	f.Add([]byte("? [a]\n: b"))
 	f.Add([]byte("stages:\n- load: !!binary aGk=\n"))

@@ -6,6 +6,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 
 	"patientheron/core/plan"
@@ -15,6 +16,36 @@ import (
 	"patientheron/service/store"
 	"patientheron/storage"
 )
+
+// onArrays starts a runner that reads array files in a folder, and gives what carries a
+// plan out to its end.
+func onArrays(t *testing.T, folder string) (*store.Store, func(resource.Volume, plan.Plan) (resource.Run, []resource.Measurement)) {
+	t.Helper()
+	s, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "heron.sqlite"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := Start(t.Context(), Options{
+		Store: s, Room: room.Hold(filepath.Join(t.TempDir(), "reserve")), Log: slog.New(slog.DiscardHandler), Version: "test", Bounds: storage.Bounds{Arrays: []string{folder}},
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { r.Close(); s.Close() })
+	return s, func(on resource.Volume, p plan.Plan) (resource.Run, []resource.Measurement) {
+		t.Helper()
+		run, err := r.Submit(t.Context(), "x", on, p, 0, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, _, last := watched(t, r, run.ID)
+		measurements, _, err := s.Measurements(t.Context(), run.ID)
+		if err != nil || last.Status != resource.Finished {
+			t.Fatalf("%s: %s, %v", last.Status, last.Reason, err)
+		}
+		return last, measurements
+	}
+}
 
 // Each point of a sweep over an array is what the array measures whose file says so.
 func TestSweptArraysAreThoseOfTheirFiles(t *testing.T) {
@@ -27,29 +58,7 @@ func TestSweptArraysAreThoseOfTheirFiles(t *testing.T) {
 		}
 		return resource.Volume{ID: 1, Name: name, Locator: "array:" + path, Kind: "array"}
 	}
-	s, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "heron.sqlite"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	r, err := Start(t.Context(), Options{
-		Store: s, Room: room.Hold(filepath.Join(t.TempDir(), "reserve")), Log: slog.New(slog.DiscardHandler), Version: "test", Bounds: storage.Bounds{Arrays: []string{folder}},
-	})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { r.Close(); s.Close() })
-	measured := func(on resource.Volume, p plan.Plan) (resource.Run, []resource.Measurement) {
-		run, err := r.Submit(t.Context(), "x", on, p, 0, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
-		_, _, last := watched(t, r, run.ID)
-		measurements, _, err := s.Measurements(t.Context(), run.ID)
-		if err != nil || last.Status != resource.Finished {
-			t.Fatalf("%s: %s, %v", last.Status, last.Reason, err)
-		}
-		return last, measurements
-	}
+	s, measured := onArrays(t, folder)
 	load := workload.Default()
 	load.For, load.LeadIn, load.Span, load.Reads, load.Depth = 5, 1, 1<<32, 0.5, 16
 	base := write("swept.yaml", 3, "64MiB")
@@ -89,4 +98,36 @@ func written(t *testing.T, of ...any) string {
 		t.Fatal(err)
 	}
 	return string(text)
+}
+
+// A search measures what it needs and no more, one after the other between other stages;
+// what fits is what goes into the rate that the volume is held to.
+func TestSearchMeasuresWhatItNeeds(t *testing.T) {
+	folder := t.TempDir()
+	path := filepath.Join(folder, "limited.yaml")
+	if err := os.WriteFile(path, []byte("members: {count: 2, medium: ssd, capacity: 100GB}\nlayout: {level: raid1}\nlimits: {throughput: 21MB/s}\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	feeds, other := workload.Default(), workload.Default()
+	feeds.Kind, feeds.Feeds, feeds.For = workload.FeedsKind, &workload.Feeds{Count: 1, Rate: 2e6, Piece: 256 << 10}, 60
+	other.For = 1
+	p := plan.Plan{Stages: []plan.Stage{{Load: other}, {Load: feeds, Repeats: 2, Fit: &plan.Fit{Field: "feeds", From: 3, To: 50}}, {Load: other}}}
+	_, measured := onArrays(t, folder)
+	run, measurements := measured(resource.Volume{ID: 1, Name: "limited", Locator: "array:" + path, Kind: "array"}, p)
+	var tried []string
+	for i, m := range measurements {
+		if m.Position != i+1 {
+			t.Errorf("measurement %d has position %d", i+1, m.Position)
+		}
+		if m.Stage == 2 && m.Repeat == 1 {
+			tried = append(tried, m.Point[0].Value)
+		}
+	}
+	// Doubled from 3 until it is not kept, and then halved between 6 and 12.
+	if want := []string{"3", "6", "12", "9", "10", "11"}; !slices.Equal(tried, want) || len(measurements) != 2+2*len(want) || run.Progress.Steps != len(measurements) {
+		t.Errorf("tried %v in %d measurements, %+v", tried, len(measurements), run.Progress)
+	}
+	if fits := resource.FitsOf(run, measurements); len(fits) != 1 || fits[0].Carries != 10 || fits[0].Fails != 11 {
+		t.Errorf("%+v", fits)
+	}
 }
