@@ -331,7 +331,7 @@ func faultKind(s *slot, c *Completion) (string, error) {
 		{syscall.EOPNOTSUPP, "not supported"}, {syscall.ENODEV, "device gone"}, {syscall.ENXIO, "device gone"},
 		{syscall.EINVAL, "refused as invalid (often: misaligned)"}, {syscall.EROFS, "read-only"},
 		{syscall.ENOSYS, "not supported"}, {syscall.ENOENT, "not there"}, {syscall.EEXIST, "there already"}, {syscall.EXDEV, "not across file systems"},
-		{syscall.EFBIG, "file too large"}, {syscall.EMFILE, "too many open files"}, {syscall.ENAMETOOLONG, "name too long"}, {syscall.ESTALE, "gone from the server"}, {syscall.ENOTCONN, "not connected"},
+		{syscall.EFBIG, "file too large"}, {syscall.EMFILE, "too many open files"}, {syscall.ENAMETOOLONG, "name too long"}, {syscall.ESTALE, "gone from the server"}, {syscall.ENOTCONN, "connection lost"}, {syscall.ECONNABORTED, "connection lost"}, {syscall.ECONNRESET, "connection lost"}, {syscall.EREMOTEIO, "connection lost"},
 		{syscall.EBADF, "not opened for this"}, {syscall.ETIMEDOUT, "timed out"}, {syscall.EPERM, "not permitted"},
 		{syscall.EAGAIN, "busy, however often it was asked again"}, {syscall.EINTR, "interrupted, however often it was asked again"},
 	} {

@@ -226,13 +226,19 @@ func (w *fileWork) push(number int) {
 		return
 	}
 	w.jobs[number].queued = true
-	w.ready[(w.first+w.count)%len(w.ready)] = number
+	at := w.first + w.count
+	if at >= len(w.ready) {
+		at -= len(w.ready)
+	}
+	w.ready[at] = number
 	w.count++
 }
 
 func (w *fileWork) pop() int {
 	number := w.ready[w.first]
-	w.first = (w.first + 1) % len(w.ready)
+	if w.first++; w.first == len(w.ready) {
+		w.first = 0
+	}
 	w.count--
 	w.jobs[number].queued = false
 	return number

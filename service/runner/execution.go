@@ -95,6 +95,9 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 		return err
 	}
 	e.change(func(r *resource.Run) { r.Status = resource.Preparing })
+	if err := e.alone(ctx); err != nil {
+		return err
+	}
 	if err := e.look(ctx, steps); err != nil {
 		return err
 	}

@@ -49,10 +49,11 @@ type Runner struct {
 
 	now func() time.Time
 
-	mu      sync.Mutex     // never held while the store or a volume is asked
-	asked   map[int64]bool // runs asked of this runner, when it carries out no others; otherwise nil
-	trouble string         // what keeps runs from going on
-	under   *execution     // the run under way; nil for none
+	mu      sync.Mutex      // never held while the store or a volume is asked
+	asked   map[int64]bool  // runs asked of this runner, when it carries out no others; otherwise nil
+	trouble string          // what keeps runs from going on
+	under   *execution      // the run under way; nil for none
+	leaving []chan struct{} // closed when a volume was given back that took longer than its run
 }
 
 // Options say what a runner works with.

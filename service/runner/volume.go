@@ -65,14 +65,58 @@ func (e *execution) open(ctx context.Context, steps []plan.Step, changed []plan.
 	return used, nil
 }
 
-// done gives a volume back; nil is none. A hung device may not hang the service.
+// done gives a volume back; nil is none. A hung device may not hang the service: what is
+// not given back in time, the next run waits for.
 func (e *execution) done(ctx context.Context, used *opened) {
 	if used == nil {
 		return
 	}
 	e.using(nil)
 	e.renew(ctx, used.Volume)
-	_, _ = patient.Own(ctx, patience, func() (any, error) { return nil, used.Close() }, func(any, error) {})
+	closed := make(chan struct{})
+	_, _ = patient.Own(ctx, patience, func() (any, error) {
+		defer close(closed)
+		err := used.Close()
+		if err != nil {
+			e.log.Warn("a volume could not be given back", "run", e.id, "error", err)
+		}
+		return nil, err
+	}, func(any, error) {})
+	select {
+	case <-closed:
+	default:
+		e.mu.Lock()
+		e.leaving = append(e.leaving, closed)
+		e.mu.Unlock()
+	}
+}
+
+// mostLeaving is how long a run waits for what runs before it have not given back: files
+// that are still being removed would be measured along.
+const mostLeaving = 2 * time.Minute
+
+// alone waits until nothing of the runs before is under way any more.
+func (e *execution) alone(ctx context.Context) error {
+	e.mu.Lock()
+	leaving := e.leaving
+	e.leaving = nil
+	e.mu.Unlock()
+	timer := time.NewTimer(mostLeaving)
+	defer timer.Stop()
+	for i, closed := range leaving {
+		select {
+		case <-closed:
+			continue
+		case <-timer.C:
+			e.log.Warn("what a run before made is still being removed", "run", e.id)
+		case <-ctx.Done():
+		}
+		e.mu.Lock()
+		e.leaving = append(e.leaving, leaving[i:]...)
+		e.mu.Unlock()
+		return ctx.Err()
+	}
+	return nil
 }
 
 // described finds the setup of an array that a sweep changed, and keeps it.

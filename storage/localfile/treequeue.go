@@ -36,8 +36,15 @@ type treeRing struct {
 	inside      int  // operations in the ring
 	event       int
 	armed       bool
-	count       []byte // what is read of the event
-	operations  []load.Operation
+	count       []byte     // what is read of the event
+	under       []underWay // by slot
+}
+
+// underWay is what has to be known of an operation when it is answered.
+type underWay struct {
+	class  measure.Class
+	handle int32
+	length int32
 }
 
 // openTreeQueue makes an io_uring queue for files, or the portable one where the kernel
@@ -63,7 +70,7 @@ func openTreeQueue(files *fileset.Files, root int, direct bool, options load.Que
 		names.unmap()
 		return nil, err
 	}
-	q := &treeRing{treeCalls: calls, ring: ring, read: uring.ReadPlain, write: uring.WritePlain, name: "io_uring", event: -1, operations: make([]load.Operation, options.Depth)}
+	q := &treeRing{treeCalls: calls, ring: ring, read: uring.ReadPlain, write: uring.WritePlain, name: "io_uring", event: -1, under: make([]underWay, options.Depth)}
 	q.choose()
 	if q.table = q.tableWorks() && ring.RegisterHandles(options.Handles) == nil; !q.table {
 		q.name += " without registered files"
@@ -111,7 +118,7 @@ func (q *treeRing) file(handle int32) int {
 func (q *treeRing) Submit(operations []load.Operation) error {
 	for i := range operations {
 		o := &operations[i]
-		q.operations[o.Slot] = *o
+		q.under[o.Slot] = underWay{o.Class, o.Handle, int32(o.Length)}
 		if q.aside[o.Class] || o.Class == measure.Flush && o.Object == workload.Everything {
 			if err := q.sendAside(*o); err != nil {
 				return err
@@ -209,23 +216,23 @@ func (q *treeRing) Collect(into []load.Completion, wait time.Duration) (int, err
 
 // answer turns a result of the ring into a completion.
 func (q *treeRing) answer(slot int, result int32) load.Completion {
-	o := &q.operations[slot]
+	o := q.under[slot]
 	c := load.Completion{Slot: slot}
 	switch {
 	case result < 0:
 		c.Err = syscall.Errno(-result)
-	case o.Class.Moves():
-		c.Bytes = int(result)
-	case (o.Class == measure.Open || o.Class == measure.Create) && !q.table:
-		q.handles[o.Handle] = int(result)
+	case o.class.Moves():
+		c.Bytes = min(int(result), int(o.length))
+	case (o.class == measure.Open || o.class == measure.Create) && !q.table:
+		q.handles[o.handle] = int(result)
 	}
 	switch {
-	case o.Class == measure.Close:
-		q.handles[o.Handle] = -1
-	case o.Class == measure.MakeFolder && c.Err != nil:
+	case o.class == measure.Close:
+		q.handles[o.handle] = -1
+	case o.class == measure.MakeFolder && c.Err != nil:
 		c.Err = made(c.Err)
 	}
-	return moved(c, o)
+	return c
 }
 
 func (q *treeRing) Interface() string { return q.name }

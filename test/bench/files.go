@@ -17,6 +17,7 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	"patientheron/host"
 	"patientheron/storage/localfile"
 	"patientheron/storage/simulated"
 	"patientheron/storage/volume"
@@ -125,7 +126,24 @@ func smallFiles() error {
 		return err
 	}
 	row("allocations for each further file", "0", "%.5f", max(float64(five)-float64(one), 0)/200_000)
+	if err := manyFeeds(); err != nil {
+		return err
+	}
 	return simulatedFiles()
+}
+
+// manyFeeds is what a hundred feeds cost beyond their bytes, which the null volume does not
+// move.
+func manyFeeds() error {
+	s := workload.Default()
+	s.Kind, s.Feeds, s.For, s.Span = workload.FeedsKind, &workload.Feeds{Count: 100, Rate: 1e6}, 5, 10*quantity.GiB
+	outcome, err := load.Run(context.Background(), load.Job{Workload: s, Volume: nothing, Clock: load.NewMonotonic(), Thread: host.ThreadUse, Observe: func(measure.Interval) {}})
+	if err != nil {
+		return err
+	}
+	share := float64(outcome.Summary.WorkerCPUPerOp) * float64(outcome.Summary.Total.Rate)
+	row("a hundred feeds of 1 MB/s on the null volume: share of a core", "2 %", "%.2f %%", 100*share)
+	return nil
 }
 
 // simulatedFiles is how fast virtual time goes with files, and what many of them take.

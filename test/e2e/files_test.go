@@ -243,3 +243,41 @@ func TestShareVanishesAmongFiles(t *testing.T) {
 		return err == nil && len(left) == 0
 	})
 }
+
+// A stop ends a run at once although its files take longer to be removed; the next run
+// waits for that, so that it measures nothing of it.
+func TestNextRunWaitsForFilesToBeRemoved(t *testing.T) {
+	point, branches := remote(t) // which removes slowly
+	s := serve(t, t.TempDir(), false)
+	volume := s.volume(point, nil)
+	many := someFiles(workload.Fetch, func(l *workload.Spec) {
+		l.SetFiles(fileset.Set{Classes: []fileset.Class{{Name: "notes", Number: 6000, Size: fileset.Sizes{Fixed: 100}, Folders: fileset.Folders{Files: 100}}}})
+		l.For, l.Passes, l.Cached = 60, 0, true
+	})
+	running := func(id int64) {
+		t.Helper()
+		until(t, "it measures", func() bool {
+			detail, err := s.Run(t.Context(), id)
+			return err == nil && detail.Status == resource.Running
+		})
+	}
+	first := s.begun(volume, onePlan(many))
+	running(first)
+	ok(t, s.StopRun(t.Context(), first, false))
+	if detail := s.finished(first); detail.Status != resource.Stopped {
+		t.Fatalf("%s: %s", detail.Status, detail.Reason)
+	}
+	left := held(t, branches)
+	second := s.begun(volume, onePlan(someFiles(workload.Ask, func(l *workload.Spec) { l.For, l.Passes, l.Cached = 60, 0, true })))
+	running(second)
+	for _, name := range left {
+		if _, err := os.Stat(name); err == nil {
+			t.Errorf("%s is still being removed while the next run measures", name)
+		}
+	}
+	if len(left) == 0 {
+		t.Log("they were removed before the run had ended")
+	}
+	ok(t, s.StopRun(t.Context(), second, false))
+	s.finished(second)
+}

@@ -7,55 +7,12 @@
  *
  * FOLDER has a folder "small", and that a folder for every thousand files, named 000,
  * 001, and so on.
- *
- * Structures and constants: linux/io_uring.h; behaviour: io_uring_setup(2),
- * io_uring_enter(2), io_uring_register(2).
  */
-#define _GNU_SOURCE
-#include <errno.h>
-#include <fcntl.h>
-#include <linux/io_uring.h>
-#include <stdint.h>
-#include <stdio.h>
-#include <stdlib.h>
-#include <string.h>
-#include <sys/mman.h>
-#include <sys/syscall.h>
-#include <sys/uio.h>
-#include <time.h>
-#include <unistd.h>
+#include "ring.h"
 
-#define BLOCK 4096
-
-static void die(const char *what)
-{
-	fprintf(stderr, "files: %s: %s\n", what, strerror(errno));
-	exit(1);
-}
-
-static double now(void)
-{
-	struct timespec t;
-	clock_gettime(CLOCK_MONOTONIC, &t);
-	return t.tv_sec + t.tv_nsec / 1e9;
-}
-
-static struct io_uring_sqe *entries;
-static char *buffers, (*names)[64];
-static unsigned *sq_tail, sq_mask, *sq_array, tail;
+static char (*names)[64];
 static unsigned *step; /* of each slot: 0 opens, 1 moves, 2 closes */
 static int folder, put;
-
-static struct io_uring_sqe *next(unsigned slot)
-{
-	unsigned at = tail & sq_mask;
-	struct io_uring_sqe *e = &entries[at];
-	memset(e, 0, sizeof *e);
-	e->user_data = slot;
-	sq_array[at] = at;
-	tail++;
-	return e;
-}
 
 static void prepare(unsigned slot, uint64_t number)
 {
@@ -96,44 +53,21 @@ int main(int argc, char **argv)
 	folder = open(argv[1], O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 	if (folder < 0)
 		die(argv[1]);
-	struct io_uring_params p = {.flags = IORING_SETUP_SINGLE_ISSUER | IORING_SETUP_DEFER_TASKRUN};
-	int ring = syscall(SYS_io_uring_setup, depth, &p);
-	if (ring < 0)
-		die("set up a ring");
-	size_t sq_size = p.sq_off.array + p.sq_entries * sizeof(unsigned);
-	size_t cq_size = p.cq_off.cqes + p.cq_entries * sizeof(struct io_uring_cqe);
-	char *shared = mmap(NULL, sq_size > cq_size ? sq_size : cq_size, PROT_READ | PROT_WRITE, MAP_SHARED | MAP_POPULATE, ring, IORING_OFF_SQ_RING);
-	entries = mmap(NULL, p.sq_entries * sizeof *entries, PROT_READ | PROT_WRITE, MAP_SHARED | MAP_POPULATE, ring, IORING_OFF_SQES);
-	buffers = mmap(NULL, (size_t)depth * BLOCK, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
 	names = calloc(depth, sizeof *names);
 	step = calloc(depth, sizeof *step);
-	struct iovec *vectors = calloc(depth, sizeof *vectors);
 	int *table = malloc(depth * sizeof *table);
-	if (shared == MAP_FAILED || entries == MAP_FAILED || buffers == MAP_FAILED || !names || !step || !vectors || !table)
-		die("map memory");
-	sq_tail = (unsigned *)(shared + p.sq_off.tail);
-	sq_mask = *(unsigned *)(shared + p.sq_off.ring_mask);
-	sq_array = (unsigned *)(shared + p.sq_off.array);
-	unsigned *cq_head = (unsigned *)(shared + p.cq_off.head), *cq_tail = (unsigned *)(shared + p.cq_off.tail);
-	unsigned cq_mask = *(unsigned *)(shared + p.cq_off.ring_mask);
-	struct io_uring_cqe *cqes = (struct io_uring_cqe *)(shared + p.cq_off.cqes);
-	for (unsigned i = 0; i < depth; i++) {
-		vectors[i] = (struct iovec){buffers + (size_t)i * BLOCK, BLOCK};
+	if (!names || !step || !table)
+		die("get memory");
+	for (unsigned i = 0; i < depth; i++)
 		table[i] = -1;
-	}
-	if (syscall(SYS_io_uring_register, ring, IORING_REGISTER_BUFFERS, vectors, depth) < 0)
-		die("register buffers");
-	if (syscall(SYS_io_uring_register, ring, IORING_REGISTER_FILES, table, depth) < 0)
-		die("register a table of files");
+	open_ring(depth, table, depth);
 
 	double start = now();
 	unsigned submit = 0, flying = 0;
 	for (unsigned i = 0; i < depth && begun < count; i++, submit++, flying++)
 		prepare(i, begun++);
 	while (flying > 0) {
-		__atomic_store_n(sq_tail, tail, __ATOMIC_RELEASE);
-		if (syscall(SYS_io_uring_enter, ring, submit, 1, IORING_ENTER_GETEVENTS, NULL, 0) < 0 && errno != EINTR)
-			die("enter");
+		enter(submit);
 		submit = 0;
 		unsigned head = *cq_head, ready = __atomic_load_n(cq_tail, __ATOMIC_ACQUIRE);
 		for (; head != ready; head++) {
