@@ -142,3 +142,41 @@ func TestConsoleShowsEachMeasurement(t *testing.T) {
 	p.until(`document.querySelector("section h2")?.textContent === "stage at block 4KiB"`)
 	p.until(`document.querySelectorAll("section figure canvas").length >= 4`)
 }
+
+// Files and feeds are asked for on tabs of their own; mistakes stand beside their field,
+// and the results are in their own terms.
+func TestConsoleMeasuresFilesAndFeeds(t *testing.T) {
+	s := serve(t, t.TempDir(), false)
+	folder := s.volume(t.TempDir(), nil)
+	nothing := s.volume("null:1TiB", nil)
+	p := open(t, s)
+	p.do(chromedp.Navigate(s.link), chromedp.WaitVisible(chromedp.CSS("main")))
+	tab := func(volume int64, name, field string) {
+		t.Helper()
+		p.do(chromedp.Navigate(fmt.Sprintf("%s/measure?volume=%d", s.url, volume)), chromedp.WaitVisible(chromedp.CSS("[role=tab]")))
+		p.until(fmt.Sprintf(`[...document.querySelectorAll("[role=tab]")].filter(e => e.textContent === %q).map(e => e.click()).length === 1`, name))
+		p.do(chromedp.WaitVisible(chromedp.CSS("[name=" + field + "]")))
+	}
+	tab(folder.ID, "Files", "files")
+	p.typed("[name=files]", "plenty")
+	p.click("button[type=submit]")
+	p.says("is no number of files of a size")
+	p.typed("[name=files]", "300 x 8KiB")
+	p.click("button[type=submit]")
+	p.says("whole files")
+	p.says("files of 8 KiB, in")
+	p.says("creates")
+	p.says("Finished in")
+
+	tab(nothing.ID, "Feeds", "feeds")
+	p.typed("[name=feeds]", "3")
+	p.typed("[name=for]", "1s")
+	p.click("button[type=submit]")
+	p.says("feeds, the latest first")
+	p.says("feed 3 (reads)")
+	p.says("pieces were there before they were needed")
+	detail, err := s.Run(t.Context(), 1)
+	if err != nil || detail.Measurements[0].Summary.Groups[0].Operations != 300 {
+		t.Errorf("%+v (%v)", detail.Measurements, err)
+	}
+}

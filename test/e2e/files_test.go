@@ -251,7 +251,7 @@ func TestNextRunWaitsForFilesToBeRemoved(t *testing.T) {
 	s := serve(t, t.TempDir(), false)
 	volume := s.volume(point, nil)
 	many := someFiles(workload.Fetch, func(l *workload.Spec) {
-		l.SetFiles(fileset.Set{Classes: []fileset.Class{{Name: "notes", Number: 6000, Size: fileset.Sizes{Fixed: 100}, Folders: fileset.Folders{Files: 100}}}})
+		l.SetFiles(fileset.Set{Classes: []fileset.Class{{Name: "notes", Number: 15_000, Size: fileset.Sizes{Fixed: 100}, Folders: fileset.Folders{Files: 100}}}})
 		l.For, l.Passes, l.Cached = 60, 0, true
 	})
 	running := func(id int64) {
