@@ -97,13 +97,18 @@ func WriteRun(w io.Writer, e Results, shape resource.Shape) error {
 			}
 		}
 	}
+	for _, f := range shape.Fits {
+		page.Result = append(page.Result, fmt.Sprintf("%s: %s.", f.Stage, f.Words))
+	}
 	for _, p := range shape.Points {
 		part := pointPart{Alone: p}
 		if len(p.Measurements) > 0 {
 			part.Load = loads[p.Measurements[0]].Load.Describe()
 		}
 		page.Points = append(page.Points, part)
-		page.Result = append(page.Result, sentence(p))
+		if !slices.ContainsFunc(shape.Fits, func(f resource.StageFits) bool { return f.Stage == p.Stage }) { // whose answer is another
+			page.Result = append(page.Result, sentence(p))
+		}
 		if len(page.Charts) >= most {
 			page.Left++
 			continue

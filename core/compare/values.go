@@ -116,7 +116,7 @@ func values(samples []Sample, f figure.Figure, which which) Values {
 	v.Repeated = judge.Repeats(v.compared)
 	v.Taken = v.Repeated.Centre()
 	for _, value := range v.compared {
-		if value == 0 {
+		if value == 0 && f.Unit != "share" {
 			v.Idle++
 		}
 	}

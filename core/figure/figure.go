@@ -132,7 +132,7 @@ func (f Figure) OfPhases() bool {
 var figures = func() []Figure {
 	all := []Figure{
 		{Key: "throughput", Label: "throughput", Unit: "bytes per second", Value: func(s *measure.Summary) float64 { return float64(s.Total.Throughput) }},
-		{Key: "files", Label: "files a second", Unit: "files per second", of: workload.FilesKind, Value: func(s *measure.Summary) float64 { return float64(s.Classes[measure.File].Rate) }},
+		{Key: "files", Label: "whole files", Unit: "files per second", of: workload.FilesKind, Value: func(s *measure.Summary) float64 { return float64(s.Classes[measure.File].Rate) }},
 		{Key: "finish", Label: "time to finish", Unit: "seconds", Lower: true, None: "it ended before all files were gone through", of: workload.FilesKind, Value: func(s *measure.Summary) float64 {
 			if s.Ending == measure.ByPasses {
 				return float64(s.Measured)
@@ -142,7 +142,7 @@ var figures = func() []Figure {
 		{Key: "late", Label: "late pieces", Unit: "share", Lower: true, of: workload.FeedsKind, Value: func(s *measure.Summary) float64 {
 			return ofFeeds(s, func(f *measure.FeedFigures) float64 { return float64(f.LateShare) })
 		}},
-		{Key: "stall", Label: "longest stall", Unit: "seconds", Lower: true, of: workload.FeedsKind, Value: func(s *measure.Summary) float64 {
+		{Key: "stall", Label: "longest stall", Unit: "seconds", Lower: true, None: "no feed stood still", of: workload.FeedsKind, Value: func(s *measure.Summary) float64 {
 			return ofFeeds(s, func(f *measure.FeedFigures) float64 { return float64(f.LongestStall) })
 		}},
 		{Key: "iops", Label: "IOPS", Unit: "per second", of: workload.BlockKind, Value: func(s *measure.Summary) float64 { return float64(s.Total.Rate) }},
@@ -216,9 +216,10 @@ func Lookup(key string) (Figure, error) {
 // in.
 func For(load workload.Spec) []Figure {
 	kind := cmp.Or(load.Kind, workload.BlockKind)
+	still := kind == workload.FilesKind && !load.Files.Moves()
 	mixed := load.Reads > 0 && load.Reads < 1
 	return slices.DeleteFunc(slices.Clone(figures), func(f Figure) bool {
-		return f.Side != "" && !mixed || f.of != "" && f.of != kind && !(f.of == workload.BlockKind && kind == workload.FeedsKind)
+		return f.Side != "" && !mixed || still && (f.Unit == "bytes per second" || f.OfPhases()) || f.of != "" && f.of != kind && !(f.of == workload.BlockKind && kind == workload.FeedsKind)
 	})
 }
 
