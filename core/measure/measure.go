@@ -175,7 +175,7 @@ type Interval struct {
 	Length   quantity.Seconds `json:"lengthSeconds"`
 	LeadIn   bool             `json:"leadIn" doc:"Whether it is kept out of the summary"`
 	Classes  map[Class]Flow   `json:"classes" doc:"By class of operation: reads, writes, flushes, trims, and those on files; those that the load asks for"`
-	Groups   []Flow           `json:"groups,omitempty" doc:"Of a load of files: whole files, group by group as the summary names them"`
+	Groups   []Flow           `json:"groups,omitempty" doc:"Of loads of files and feeds: whole files or pieces, group by group as the summary names them; absent for more than 64 groups"`
 	InFlight int              `json:"inFlight" doc:"Operations without an answer at the end of the interval"`
 	Failed   int64            `json:"failed" doc:"Operations that failed"`
 	Spread   []Cell           `json:"spread,omitempty" doc:"How many operations fell into which tenth of a decade of latency, from short to long"`

@@ -386,12 +386,22 @@ func (c Count) flow(length quantity.Seconds) Flow {
 	return f
 }
 
-// GroupFlows is what each of so many groups came to in an interval of the given length.
-func (t *Tally) GroupFlows(count int, length quantity.Seconds) (flows []Flow) {
-	for number := range count {
-		flow := t.group(number).flow(length)
-		flow.Late = t.group(number).Late
-		flows = append(flows, flow)
+// mostFlows is how many groups an interval tells apart: more would be most of what is
+// kept of a measurement.
+const mostFlows = 64
+
+// GroupFlows is what each of so many groups came to in an interval of the given length;
+// none when they are too many to tell apart.
+func (t *Tally) GroupFlows(count int, length quantity.Seconds) []Flow {
+	if count == 0 || count > mostFlows {
+		return nil
+	}
+	flows := make([]Flow, count)
+	for number := range min(count, len(t.Groups)) {
+		if group := &t.Groups[number]; group.Operations > 0 {
+			flows[number] = group.flow(length)
+			flows[number].Late = group.Late
+		}
 	}
 	return flows
 }

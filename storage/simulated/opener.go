@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"patientheron/core/array"
+	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
 	"patientheron/storage/volume"
@@ -79,6 +80,10 @@ func fits(d array.Description, r volume.Request) error {
 		files, err := load.Files.WorkedOut()
 		if err != nil {
 			return err
+		}
+		// Of each file the inode and the first block are kept, and of its place in the tree a bit.
+		if needs := quantity.Bytes(files.Len() * 9); r.Memory > 0 && needs > r.Memory {
+			return fmt.Errorf("%w: %d files on a simulated array take %s, and %s can be spared; use fewer files", volume.ErrMemory, files.Len(), needs, r.Memory)
 		}
 		if files.Bytes() > d.Size() {
 			return fmt.Errorf("%w: %d files of %s, and %s has %s; use fewer or smaller files", volume.ErrNoSpace, files.Len(), files.Bytes(), d.Name, d.Size())

@@ -1578,7 +1578,7 @@ export interface components {
              * @description Operations that failed
              */
             failed: number;
-            /** @description Of a load of files: whole files, group by group as the summary names them */
+            /** @description Of loads of files and feeds: whole files or pieces, group by group as the summary names them; absent for more than 64 groups */
             groups?: components["schemas"]["Flow"][] | null;
             /**
              * Format: int64
