@@ -94,10 +94,10 @@ func TestSimulatedFilesAreRepeatable(t *testing.T) {
 func TestLargeFilesCostTheirBlocks(t *testing.T) {
 	for _, d := range []array.Description{mirrorStripe(), {Name: "disks", Members: []array.Group{{Count: 6, Medium: array.HardDisk, Capacity: 400 * quantity.GiB}}, Layout: array.Layout{Level: array.DoubleParity}}} {
 		for _, task := range []workload.Task{workload.Put, workload.Fetch} {
-			spec := filesLoad(task, fileset.Class{Name: "images", Number: 2, Size: fileset.Sizes{Fixed: 4 * quantity.GiB}})
+			spec := filesLoad(task, fileset.Class{Name: "images", Number: 1, Size: fileset.Sizes{Fixed: 4 * quantity.GiB}})
 			spec.Files.AtOnce = 1
 			blocks := workload.Default()
-			blocks.Blocks, blocks.Order, blocks.Depth, blocks.Span, blocks.For, blocks.Amount = workload.Block(quantity.MiB), workload.Sequential, 16, 8*quantity.GiB, 0, 8*quantity.GiB
+			blocks.Blocks, blocks.Order, blocks.Depth, blocks.Span, blocks.For, blocks.Amount = workload.Block(quantity.MiB), workload.Sequential, 16, 4*quantity.GiB, 0, 4*quantity.GiB
 			if task == workload.Put {
 				blocks.Reads = 0
 			}
@@ -115,10 +115,10 @@ func TestLargeFilesCostTheirBlocks(t *testing.T) {
 func TestClassesThatFitTheCacheGain(t *testing.T) {
 	d := mirrorStripe()
 	d.Members = []array.Group{{Count: 6, Medium: array.HardDisk, Capacity: 400 * quantity.GiB}}
-	d.Caches = []array.Cache{{Name: "memory", Mode: array.ReadOnly, Size: 3 * quantity.GiB}}
+	d.Caches = []array.Cache{{Name: "memory", Mode: array.ReadOnly, Size: quantity.GiB}}
 	v := simulate(t, d)
-	notes := fileset.Class{Name: "notes", Number: 20_000, Size: fileset.Sizes{Fixed: 32 * quantity.KiB}, Folders: fileset.Folders{Files: 500}}
-	images := fileset.Class{Name: "images", Number: 40, Size: fileset.Sizes{Fixed: 512 * quantity.MiB}}
+	notes := fileset.Class{Name: "notes", Number: 6000, Size: fileset.Sizes{Fixed: 32 * quantity.KiB}, Folders: fileset.Folders{Files: 500}}
+	images := fileset.Class{Name: "images", Number: 12, Size: fileset.Sizes{Fixed: 512 * quantity.MiB}}
 	rate := func(c fileset.Class) (first, second float64) {
 		spec := filesLoad(workload.Fetch, c)
 		spec.Files.Visit = workload.Shuffled
@@ -129,23 +129,23 @@ func TestClassesThatFitTheCacheGain(t *testing.T) {
 		return first, second
 	}
 	if first, second := rate(notes); second < 4*first {
-		t.Errorf("notes of 640 MiB: %.0f and then %.0f MB/s", first/1e6, second/1e6)
+		t.Errorf("notes of 190 MiB: %.0f and then %.0f MB/s", first/1e6, second/1e6)
 	}
 	if first, second := rate(images); second > 1.3*first {
-		t.Errorf("images of 20 GiB: %.0f and then %.0f MB/s", first/1e6, second/1e6)
+		t.Errorf("images of 6 GiB: %.0f and then %.0f MB/s", first/1e6, second/1e6)
 	}
 }
 
 func TestFilesThatDoNotFit(t *testing.T) {
 	d := mirrorStripe()
-	d.Members[0].Capacity = 10 * quantity.GiB
+	d.Members[0].Capacity = 4 * quantity.GiB
 	v := simulate(t, d)
-	err := v.Ready(t.Context(), filesLoad(workload.Fetch, fileset.Class{Name: "images", Number: 8, Size: fileset.Sizes{Fixed: 5 * quantity.GiB}}), nil)
+	err := v.Ready(t.Context(), filesLoad(workload.Fetch, fileset.Class{Name: "images", Number: 8, Size: fileset.Sizes{Fixed: 2 * quantity.GiB}}), nil)
 	if !errors.Is(err, volume.ErrNoSpace) {
 		t.Errorf("got %v", err)
 	}
 	// What is put until the room ends is counted, and the failure is that of the room.
-	spec := filesLoad(workload.Put, fileset.Class{Name: "images", Number: 8, Size: fileset.Sizes{Fixed: 3 * quantity.GiB}})
+	spec := filesLoad(workload.Put, fileset.Class{Name: "images", Number: 8, Size: fileset.Sizes{Fixed: 1200 * quantity.MiB}})
 	spec.Files.Piece = 64 * quantity.MiB
 	if err := v.Ready(t.Context(), spec, nil); err != nil {
 		t.Fatal(err)

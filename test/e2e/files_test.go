@@ -78,6 +78,7 @@ func TestFilesOnManyFileSystems(t *testing.T) {
 		"remote":                  {func(t *testing.T) string { point, _ := remote(t); return point }, true},
 	} {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel()
 			folder := where.make(t)
 			before := held(t, []string{folder})
 			s := serve(t, t.TempDir(), false)
