@@ -108,7 +108,7 @@ func take(ctx context.Context, heron, folder string) error {
 	p.page("/volumes", "table")
 	p.picture("volumes", 1280, 800)
 	p.page("/measure", "form")
-	p.do(chromedp.Click(chromedp.CSS("[role=tab]:nth-child(3)")))
+	p.do(chromedp.Click(chromedp.CSS("[role=tab]:last-child")))
 	p.until(`document.querySelectorAll("[name=preset] option").length > 4`)
 	p.do(chromedp.SendKeys(chromedp.CSS("[name=preset]"), "Ledger"))
 	p.until(`[...document.querySelectorAll("button")].filter(e => e.textContent === "Check").map(e => e.click()).length === 1`)
