@@ -237,7 +237,7 @@ func (f *FS) makeFolder(number int64) error {
 	return syscall.ENOSPC
 }
 
-// makeFile allocates an inode near the folder that a file is in.
+// newFile takes an inode near the folder that a file is in.
 func (f *FS) newFile(file int64) (inode uint32, err error) {
 	return f.newInode(f.groupOfInode(f.folders[f.files.FolderOf(file)].inode))
 }

@@ -1,6 +1,7 @@
 package workload
 
 import (
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strconv"
@@ -86,6 +87,18 @@ func (f *Files) WorkedOut() (*fileset.Files, error) {
 	}
 	f.worked.Store(files)
 	return files, nil
+}
+
+// Shape tells the files of one load from those of another: the same files have the same.
+func (f *Files) Shape() string {
+	text, err := json.Marshal(struct {
+		Set  fileset.Set
+		Seed uint64
+	}{f.Set, max(f.TreeSeed, 1)})
+	if err != nil { // which only a number that is none can bring about
+		return ""
+	}
+	return string(text)
 }
 
 // clone is a copy that can be changed.

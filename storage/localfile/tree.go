@@ -3,7 +3,6 @@ package localfile
 import (
 	"context"
 	"crypto/rand"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -79,21 +78,9 @@ func removeAll(path string) (err error) {
 	return err
 }
 
-// shapeOf tells sets of files apart.
-func shapeOf(f *workload.Files) string {
-	text, err := json.Marshal(struct {
-		Set  fileset.Set
-		Seed uint64
-	}{f.Set, f.TreeSeed})
-	if err != nil { // which only a number that is none can bring about
-		return ""
-	}
-	return string(text)
-}
-
 // ready brings the tree into the state in which a load finds it: empty, or with all files.
 func (t *tree) ready(ctx context.Context, spec workload.Spec, progress volume.Progress) error {
-	shape := shapeOf(spec.Files)
+	shape := spec.Files.Shape()
 	if t.shape != "" && (spec.Files.Starts() || t.shape != shape) {
 		if err := removeAll(t.files()); err != nil {
 			return fmt.Errorf("remove the files of the measurement before from %s: %w", t.path, err)
@@ -139,7 +126,7 @@ func noRoom(err error) error {
 // used notes what a load leaves of the tree.
 func (t *tree) used(f *workload.Files) {
 	if f.Starts() {
-		t.shape = shapeOf(f)
+		t.shape = f.Shape()
 	}
 	if f.Does(workload.Put) || f.Does(workload.Save) || f.Does(workload.Remove) {
 		t.whole = false

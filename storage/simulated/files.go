@@ -2,7 +2,6 @@ package simulated
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"math"
@@ -50,21 +49,15 @@ func (v *Volume) Ready(ctx context.Context, spec workload.Spec, progress volume.
 	if err != nil {
 		return err
 	}
-	shape, err := json.Marshal(struct {
-		Set  fileset.Set
-		Seed uint64
-	}{spec.Files.Set, spec.Files.TreeSeed})
-	if err != nil {
-		return fmt.Errorf("tell the files of one set from those of another: %w", err)
-	}
+	shape := spec.Files.Shape()
 	v.array.Writes(contentOf(spec.Files.Set))
-	if old := v.files; old != nil && old.shape == string(shape) && !spec.Files.Starts() {
+	if old := v.files; old != nil && old.shape == shape && !spec.Files.Starts() {
 		if old.whole = old.whole || old.fs.Whole(); old.whole {
 			return nil
 		}
 	}
 	v.leaveFiles()
-	f := &files{array: v, shape: string(shape), whole: !spec.Files.Starts(), size: set.Bytes()}
+	f := &files{array: v, shape: shape, whole: !spec.Files.Starts(), size: set.Bytes()}
 	if f.fs, err = filesystem.New(v.settings, v.array.Size(), set, f); err != nil {
 		return noRoom(err, set)
 	}
