@@ -112,8 +112,18 @@ func (f *Files) clone() *Files {
 // changeFiles makes s a load of files, if it is none yet, and changes it; other specs that
 // share its files keep theirs.
 func (s *Spec) changeFiles(how func(*Files)) {
-	s.Kind, s.Files = FilesKind, s.Files.clone()
+	before := s.Files
+	s.Kind, s.Files = FilesKind, before.clone()
 	how(s.Files)
+	if before.sameSet(s.Files) { // it need not be worked out once more
+		s.Files.worked.Store(before.worked.Load())
+	}
+}
+
+// sameSet reports whether two have one set between them.
+func (f *Files) sameSet(other *Files) bool {
+	return f != nil && f.TreeSeed == other.TreeSeed && f.Set.Name == other.Set.Name && len(f.Set.Classes) > 0 &&
+		len(f.Set.Classes) == len(other.Set.Classes) && &f.Set.Classes[0] == &other.Set.Classes[0]
 }
 
 // SetFiles makes s a load of the files of a set.

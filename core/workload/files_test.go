@@ -435,3 +435,34 @@ func photographs(t *testing.T, s Spec) quantity.Bytes {
 	_, bytes := files.Of(1)
 	return bytes
 }
+
+// A set is worked out once, however often what is done with it changes, and anew when it
+// changes itself.
+func TestSetsAreWorkedOutOnce(t *testing.T) {
+	s := fileLoad(func(*Spec, *Files) {})
+	first, err := s.Files.WorkedOut()
+	if err != nil {
+		t.Fatal(err)
+	}
+	set := func(name, text string) *fileset.Files {
+		t.Helper()
+		field, err := Lookup(name)
+		if err == nil {
+			err = field.Set(&s, text)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		files, err := s.Files.WorkedOut()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return files
+	}
+	if set("task", "fetch") != first || set("atOnce", "2") != first {
+		t.Error("it was worked out again")
+	}
+	if set("treeSeed", "9") == first || set("files", "10 x 4KiB").Len() != 10 {
+		t.Error("it is still the one before")
+	}
+}
