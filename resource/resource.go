@@ -273,7 +273,7 @@ func FitsOf(r Run, measurements []Measurement) (fits []StageFits) {
 		}
 		name, tried := "", []judge.Tried{}
 		for _, m := range measurements {
-			if m.Stage != number+1 || len(m.Point) != 1 || !m.Status.Final() {
+			if m.Stage != number+1 || len(m.Point) != 1 || m.Status != Finished && m.Status != Failed { // what was stopped says nothing
 				continue
 			}
 			if value, err := strconv.Atoi(m.Point[0].Value); err == nil {
