@@ -128,7 +128,7 @@ func (a *app) arrayMeasure() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.startMeasuring(ctx, c, command, "array:"+path, o)
+			return a.startMeasuring(ctx, c, command, []string{"array:" + path}, o)
 		}),
 	}
 	o.flags(command)

@@ -46,7 +46,7 @@ func run(t *testing.T, arguments ...string) (string, error) {
 }
 
 func TestPresetsAndPlansNeedNoService(t *testing.T) {
-	if out, err := run(t, "preset", "list"); err != nil || strings.Count(out, "?") != 12 {
+	if out, err := run(t, "preset", "list"); err != nil || strings.Count(out, "?") != 13 {
 		t.Errorf("%v\n%s", err, out)
 	}
 	if out, err := run(t, "preset", "show", "ledger"); err != nil || !strings.Contains(out, "commit log") {

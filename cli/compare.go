@@ -184,6 +184,9 @@ func printCompared(w io.Writer, c resource.Compared, chosen string) {
 		caution(candidate.Difference.Caution)
 		caution(candidate.Caution)
 		caution(candidate.Handling)
+		if candidate.Paired != "" {
+			fmt.Fprintf(w, "  %s\n", indented(candidate.Paired, "  "))
+		}
 		fmt.Fprintf(w, "  %s\n", indented(candidate.Words, "  "))
 		if candidate.Index > 0 {
 			left := ""

@@ -9,6 +9,8 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"slices"
+	"strings"
 	"syscall"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -139,14 +141,9 @@ func measureDemo(ctx context.Context, c *client.Client, command *cobra.Command, 
 	if err != nil {
 		return err
 	}
-	var ofFiles []resource.RunDetail
-	for _, setup := range demo.FilesOn {
-		detail, err := demoRun(ctx, c, command, setup, "", files)
-		if err != nil {
-			return err
-		}
-		detail.Volume.Name = demo.OfFiles(setup)
-		ofFiles = append(ofFiles, detail)
+	ofFiles, err := demoOn(ctx, c, command, demo.FilesOn, files, demo.OfFiles)
+	if err != nil {
+		return err
 	}
 	sweep, err := demo.Plan(demo.Sweep)
 	if err != nil {
@@ -155,8 +152,76 @@ func measureDemo(ctx context.Context, c *client.Client, command *cobra.Command, 
 	if _, err := demoRun(ctx, c, command, demo.Setups[0], "", sweep); err != nil {
 		return err
 	}
+	racing, err := demoRace(ctx, c, command)
+	if err != nil {
+		return err
+	}
+	catalogue, err := demo.Plan(demo.Catalogue)
+	if err != nil {
+		return err
+	}
+	ofCatalogue, err := demoOn(ctx, c, command, demo.CatalogueOn, catalogue, demo.Cataloguing)
+	if err != nil {
+		return err
+	}
 	printDemo(command.OutOrStdout(), details)
-	return keepComparisons(ctx, c, append(ofFiles, details...))
+	return keepComparisons(ctx, c, slices.Concat(ofFiles, racing, ofCatalogue, details))
+}
+
+// demoOn carries a plan out on setups that are registered, one after the other, and names
+// each run for what is compared.
+func demoOn(ctx context.Context, c *client.Client, command *cobra.Command, setups []string, p plan.Plan, name func(string) string) (details []resource.RunDetail, err error) {
+	for _, setup := range setups {
+		detail, err := demoRun(ctx, c, command, setup, "", p)
+		if err != nil {
+			return nil, err
+		}
+		detail.Volume.Name = name(setup)
+		details = append(details, detail)
+	}
+	return details, nil
+}
+
+// demoRace lets setups race each other.
+func demoRace(ctx context.Context, c *client.Client, command *cobra.Command) (details []resource.RunDetail, err error) {
+	p, err := demo.Plan(demo.Race)
+	if err != nil {
+		return nil, err
+	}
+	var ids []int64
+	for _, setup := range demo.RaceOn {
+		v, err := registered(ctx, c, setup)
+		if err != nil {
+			return nil, err
+		}
+		ids = append(ids, v.ID)
+	}
+	run, err := c.StartRun(ctx, resource.NewRun{VolumeID: ids[0], Beside: ids[1:], Plan: p})
+	if err != nil {
+		return nil, err
+	}
+	runs, err := jointOf(ctx, c, run)
+	if err != nil {
+		return nil, err
+	}
+	fmt.Fprintf(command.ErrOrStderr(), "Runs %d to %d: %s on %s\n", runs[0].ID, runs[len(runs)-1].ID, run.Name, strings.Join(demo.RaceOn, ", "))
+	view := newLiveView(command.ErrOrStderr(), false)
+	view.brief = true
+	if err := watchAll(ctx, c, view, runs); err != nil {
+		return nil, err
+	}
+	for _, r := range runs {
+		detail, err := c.Run(ctx, r.ID)
+		if err != nil {
+			return nil, err
+		}
+		if err := ending(detail); err != nil {
+			return nil, err
+		}
+		detail.Volume.Name = demo.Racing(detail.Volume.Name)
+		details = append(details, detail)
+	}
+	return details, nil
 }
 
 // keepComparisons asks the station's questions of the runs.

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -22,7 +23,8 @@ type liveView struct {
 	out      io.Writer
 	terminal bool
 	quiet    bool
-	brief    bool // no line of its own for each measurement
+	brief    bool             // no line of its own for each measurement
+	names    map[int64]string // of volumes, by run, when there are several
 	current  resource.Measurement
 	steps    int
 	width    int // of the line that is on the screen
@@ -39,6 +41,9 @@ func newLiveView(out io.Writer, quiet bool) *liveView {
 func (v *liveView) run(r resource.Run) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
+	if r.Status == resource.Waiting {
+		return // another one is shown
+	}
 	v.steps = r.Progress.Steps
 	changed := r.Status != v.status
 	v.status = r.Status
@@ -76,6 +81,9 @@ func (v *liveView) heading(m resource.Measurement) string {
 	}
 	if v.steps > 1 {
 		heading = fmt.Sprintf("%d of %d  %s", m.Position, v.steps, heading)
+	}
+	if name := v.names[m.RunID]; name != "" {
+		heading = name + "  " + heading
 	}
 	return heading
 }
@@ -121,6 +129,13 @@ func (v *liveView) describe(i measure.Interval) string {
 		}
 		parts = append(parts, fmt.Sprintf("%d pieces late", late))
 	}
+	if load.Kind == workload.StoresKind {
+		for _, g := range v.current.Load.Groups()[:min(len(i.Groups), 3)] {
+			if flow := i.Groups[slices.Index(v.current.Load.Groups(), g)]; flow.Operations > 0 {
+				parts = append(parts, fmt.Sprintf("%s %s", g, quantity.RequestRate(flow.Rate)))
+			}
+		}
+	}
 	if i.Failed > 0 {
 		parts = append(parts, fmt.Sprintf("%d failed", i.Failed))
 	}
@@ -133,11 +148,11 @@ func (v *liveView) describeFiles(i measure.Interval, at *string) []string {
 	flow := i.Classes[measure.File]
 	parts := []string{quantity.FileRate(flow.Rate).String()}
 	load := v.current.Load
-	files, err := load.Files.WorkedOut()
-	if err != nil || load.Passes == 0 {
+	held, known := load.Files.Holds()
+	if !known || load.Passes == 0 {
 		return parts
 	}
-	all := files.Len() * int64(load.Passes)
+	all := held.Files * int64(load.Passes)
 	done := float64(v.files) / float64(all)
 	*at = fmt.Sprintf("%s %d of %d files", bar(done, 12), v.files, all)
 	if elapsed := i.Start + i.Length; done > 0 && done < 1 && elapsed > 2 {

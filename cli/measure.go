@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -14,6 +16,7 @@ import (
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
+	"golang.org/x/sync/errgroup"
 
 	"patientheron/client"
 	"patientheron/core/fileset"
@@ -55,6 +58,13 @@ func (f *fieldValue) Type() string {
 }
 
 func (f *fieldValue) Set(text string) error {
+	if f.field.Name == "from" { // from here, as volumes are named
+		folder, err := filepath.Abs(text)
+		if err != nil {
+			return err
+		}
+		text = folder
+	}
 	f.text = text
 	if f.field.Name != "files" {
 		return f.field.Set(f.spec, text)
@@ -95,14 +105,20 @@ type measureOptions struct {
 	sweep   []string
 	fit     string
 	detach  bool
+	race    bool
 }
 
 func (a *app) measure() *cobra.Command {
 	o := &measureOptions{spec: workload.Default()}
 	command := &cobra.Command{
-		Use: "measure VOLUME", Short: "Measure a volume and show it live", Args: cobra.ExactArgs(1),
+		Use: "measure VOLUME...", Short: "Measure a volume, or several together, and show it live", Args: cobra.RangeArgs(1, plan.MostBeside),
 		Long: `Measure a volume: a folder, a file, a block device, array:FILE, null:SIZE, or the
 name of a registered one. A path that is not registered yet is registered.
+
+Several volumes are measured in turn: each measurement on one after the other, to and
+fro, so that what drifts meanwhile meets all of them. With --race each begins on all at
+the same moment. Each volume has a run of its own; they are compared pair by pair, the
+first as the baseline.
 
 With --files a load works on files instead of blocks: they are made in a folder of
 their own below the one that is measured, worked on, and removed when the run ends.
@@ -116,6 +132,9 @@ come later than the buffer lasts are counted, and how long a stream stood still.
 In a folder a test file of the span is made, filled with data, and gone again
 afterwards. An existing file or device is only read, unless it was registered
 with consent to overwrite ("heron volume add --help").
+
+With --stores the load is that of stores that log and are asked to put, get and scan
+entries: a log, tables that are merged from level to level, reads through filters.
 
 With --preset or --plan the plan is carried out, and load flags beside it
 override that field in all its stages.
@@ -135,9 +154,12 @@ Without other flags: 4 KiB random reads, depth 8, one worker, over a span of
   heron measure /srv/pool --files photographs.yaml --task fetch:3,save:1 --for 60s
   heron measure /srv/pool --feeds 12 --frames hd1080/20@25 --span 40GiB --for 60s
   heron measure /srv/pool --feed-rate 6MB/s --fit feeds=1..400 --repeats 3 --span 40GiB --for 60s
+  heron measure /srv/pool --stores 1 --requests put:1,get:1 --value 400B --log group --span 20GiB --for 120s
+  heron measure /srv/old /srv/new --block 64KiB --for 20s --repeats 5
+  heron measure /srv/old /srv/new --files "2000 x 64KiB" --task put --passes 1 --race
   heron measure null:1TiB --here --json`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
-			return a.startMeasuring(ctx, c, command, arguments[0], o)
+			return a.startMeasuring(ctx, c, command, arguments, o)
 		}),
 	}
 	o.flags(command)
@@ -153,6 +175,7 @@ func (o *measureOptions) flags(command *cobra.Command) {
 	flags.StringVar(&o.file, "plan", "", "carry out a plan file (- for standard input)")
 	flags.StringArrayVar(&o.sweep, "sweep", nil, "measure at each of these values of a field, or of a key of an array file, such as depth=1..64 or members.count=4,6,8; several multiply")
 	flags.StringVar(&o.fit, "fit", "", "look for the largest value of a field at which feeds are kept, such as feeds=1..400")
+	flags.BoolVar(&o.race, "race", false, "begin each measurement on all volumes at the same moment, instead of in turn")
 	flags.StringVar(&o.name, "name", "", "what to call the run")
 	flags.IntVar(&o.repeats, "repeats", 1, "how often to measure it")
 	flags.StringVar(&o.pause, "pause", "0", "wait this long before each measurement")
@@ -162,10 +185,13 @@ func (o *measureOptions) flags(command *cobra.Command) {
 	flags.BoolVar(&o.detach, "detach", false, "start the run and do not wait for it")
 }
 
-func (a *app) startMeasuring(ctx context.Context, c *client.Client, command *cobra.Command, target string, o *measureOptions) error {
+func (a *app) startMeasuring(ctx context.Context, c *client.Client, command *cobra.Command, targets []string, o *measureOptions) error {
 	p, err := o.plan(command)
 	if err != nil {
 		return err
+	}
+	if o.race && len(targets) < 2 {
+		return errors.New("--race needs two volumes or more; name another, or leave it out")
 	}
 	if a.here && o.detach {
 		return errors.New("--here works only as long as this command runs; leave out --detach")
@@ -174,16 +200,20 @@ func (a *app) startMeasuring(ctx context.Context, c *client.Client, command *cob
 	if err != nil {
 		return err
 	}
-	volume, err := a.findVolume(ctx, c, target)
+	var ids []int64
+	for _, target := range targets {
+		volume, err := a.findVolume(ctx, c, target)
+		if err != nil {
+			return err
+		}
+		ids = append(ids, volume.ID)
+	}
+	run, err := c.StartRun(ctx, resource.NewRun{Name: o.name, VolumeID: ids[0], Beside: ids[1:], Plan: p, Pace: pace, Override: o.over})
 	if err != nil {
 		return err
 	}
-	run, err := c.StartRun(ctx, resource.NewRun{Name: o.name, VolumeID: volume.ID, Plan: p, Pace: pace, Override: o.over})
-	if err != nil {
-		return err
-	}
-	if !a.json && run.Estimate.Measurements > 1 {
-		printEstimate(command.ErrOrStderr(), run.Estimate)
+	if !a.json && run.Estimate.Measurements*len(ids) > 1 {
+		printEstimate(command.ErrOrStderr(), run.Estimate, len(ids), p.Beside)
 	}
 	if o.detach {
 		if a.json {
@@ -192,7 +222,7 @@ func (a *app) startMeasuring(ctx context.Context, c *client.Client, command *cob
 		fmt.Fprintf(command.OutOrStdout(), "Run %d is %s; watch it with 'heron watch %d'.\n", run.ID, run.Status, run.ID)
 		return nil
 	}
-	return a.follow(ctx, c, command, run.ID, true)
+	return a.follow(ctx, c, command, run, true)
 }
 
 // readPace reads "20x" or "20"; nothing is as fast as it can.
@@ -284,6 +314,9 @@ func (o *measureOptions) plan(command *cobra.Command) (p plan.Plan, err error) {
 	if err != nil {
 		return p, err
 	}
+	if o.race {
+		p.Beside = plan.Race
+	}
 	if o.preset != "" || o.file != "" {
 		var given []plan.Setting
 		for _, field := range workload.Fields() {
@@ -374,9 +407,10 @@ func register(ctx context.Context, c *client.Client, v resource.NewVolume, regis
 	return c.AddVolume(ctx, v)
 }
 
-// follow watches a run to its end and prints the result. When the command
-// owns the run, an interrupt stops the run; a second one leaves at once.
-func (a *app) follow(ctx context.Context, c *client.Client, command *cobra.Command, id int64, owns bool) error {
+// follow watches a run, and those that are made together with it, to the end and prints
+// the result. When the command owns the run, an interrupt stops the run; a second one
+// leaves at once.
+func (a *app) follow(ctx context.Context, c *client.Client, command *cobra.Command, run resource.Run, owns bool) error {
 	interrupted, release := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer release()
 	watching, leave := context.WithCancel(context.WithoutCancel(ctx))
@@ -388,29 +422,96 @@ func (a *app) follow(ctx context.Context, c *client.Client, command *cobra.Comma
 			leave()
 			return
 		}
-		if err := c.StopRun(watching, id, false); err != nil {
+		if err := c.StopRun(watching, run.ID, false); err != nil {
 			leave()
 		}
 	}()
-	view := newLiveView(command.ErrOrStderr(), a.json)
-	err := c.Watch(watching, id, client.Watcher{Run: view.run, Measurement: view.measurement, Point: view.point})
-	view.end()
+	runs, err := jointOf(ctx, c, run)
+	if err != nil {
+		return err
+	}
+	err = watchAll(watching, c, newLiveView(command.ErrOrStderr(), a.json), runs)
 	if err != nil && !errors.Is(err, context.Canceled) {
 		return err
 	}
 	if !owns && interrupted.Err() != nil {
 		return nil // the run goes on without us
 	}
-	detail, err := c.Run(context.WithoutCancel(ctx), id)
-	if err != nil {
+	var details []resource.RunDetail
+	var ended error
+	for _, r := range runs {
+		detail, err := c.Run(context.WithoutCancel(ctx), r.ID)
+		if err != nil {
+			return err
+		}
+		details, ended = append(details, detail), errors.Join(ended, ending(detail))
+	}
+	return errors.Join(a.printResult(context.WithoutCancel(ctx), c, command.OutOrStdout(), details), ended)
+}
+
+// jointOf is a run with those that are made together with it.
+func jointOf(ctx context.Context, c *client.Client, run resource.Run) ([]resource.Run, error) {
+	if run.Joint == nil {
+		return []resource.Run{run}, nil
+	}
+	var runs []resource.Run
+	for _, id := range run.Joint.Runs {
+		detail, err := c.Run(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		runs = append(runs, detail.Run)
+	}
+	return runs, nil
+}
+
+// watchAll shows runs until all of them have ended.
+func watchAll(ctx context.Context, c *client.Client, view *liveView, runs []resource.Run) error {
+	defer view.end()
+	watcher := client.Watcher{Run: view.run, Measurement: view.measurement, Point: view.point}
+	if len(runs) > 1 {
+		together := newRaceView(view, runs)
+		if runs[0].Joint.As == plan.Race {
+			watcher.Measurement, watcher.Point = together.measurement, together.point
+		} else {
+			view.names = together.names
+		}
+	}
+	all, ctx := errgroup.WithContext(ctx)
+	for _, run := range runs {
+		all.Go(func() error { return c.Watch(ctx, run.ID, watcher) })
+	}
+	return all.Wait()
+}
+
+// printResult prints a run that ended, or those that were made together with what comes
+// of them together.
+func (a *app) printResult(ctx context.Context, c *client.Client, w io.Writer, details []resource.RunDetail) error {
+	together, err := madeTogether(ctx, c, details)
+	switch {
+	case err != nil:
 		return err
+	case a.json && len(details) == 1:
+		return printJSON(w, details[0])
+	case a.json:
+		return printJSON(w, together)
 	}
-	if a.json {
-		err = printJSON(command.OutOrStdout(), detail)
-	} else {
-		err = printRun(command.OutOrStdout(), detail)
+	for _, detail := range details {
+		if err := printRun(w, detail); err != nil {
+			return err
+		}
+		if len(details) > 1 {
+			fmt.Fprintln(w)
+		}
 	}
-	return errors.Join(err, ending(detail))
+	if together.Races != nil {
+		printRaces(w, *together.Races)
+		fmt.Fprintln(w)
+	}
+	if together.Compared != nil {
+		printCompared(w, *together.Compared, "")
+	}
+	return nil
 }
 
 // ErrNotFinished is given when a run that was waited for did not finish, so
@@ -434,7 +535,11 @@ func (a *app) watch() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.follow(ctx, c, command, id, false)
+			detail, err := c.Run(ctx, id)
+			if err != nil {
+				return err
+			}
+			return a.follow(ctx, c, command, detail.Run, false)
 		}),
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"patientheron/core/plan"
+	"patientheron/core/quantity"
 	"patientheron/format/planfile"
 )
 
@@ -81,7 +82,7 @@ func (a *app) plan() *cobra.Command {
 				t.AppendRow(table.Row{i + 1, shorten(s.Name, 40), plan.Describe(s.Point), s.Load.Describe()})
 			}
 			t.Render()
-			printEstimate(command.OutOrStdout(), estimate)
+			printEstimate(command.OutOrStdout(), estimate, 1, "")
 			return nil
 		},
 	})
@@ -118,7 +119,13 @@ func readText(name string, in io.Reader) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(in, mostText))
 }
 
-func printEstimate(w io.Writer, e plan.Estimate) {
+// printEstimate says what a plan takes, on so many volumes together.
+func printEstimate(w io.Writer, e plan.Estimate, volumes int, as plan.Beside) {
+	e.Measurements *= volumes
+	e.Written *= quantity.Bytes(volumes)
+	if as != plan.Race {
+		e.Time *= quantity.Seconds(volumes)
+	}
 	fmt.Fprintf(w, "%d measurements, %s", e.Measurements, estimateTime(e))
 	if e.Written > 0 {
 		fmt.Fprintf(w, ", %s written by fills, amounts and set rates", e.Written)

@@ -85,6 +85,9 @@ func (n *pointNames) broken(by, text string) string {
 func printRun(w io.Writer, d resource.RunDetail) error {
 	fmt.Fprintf(w, "Run %d  %s\n", d.ID, d.Name)
 	fmt.Fprintf(w, "Volume %s (%s)%s\n", d.Volume.Name, d.Volume.Locator, factsInWords(d.Volume))
+	if words := d.Beside(); words != "" {
+		fmt.Fprintln(w, words)
+	}
 	fmt.Fprintf(w, "Status %s", d.Status)
 	if d.Reason != "" {
 		fmt.Fprintf(w, ": %s", d.Reason)
@@ -159,6 +162,9 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 	}
 	if s.Feeds != nil {
 		printFeeds(w, *s)
+	}
+	if s.Stores != nil {
+		printStores(w, *s)
 	}
 	words := "measured " + s.Measured.String()
 	if s.Ending == measure.ByPasses {
@@ -256,6 +262,44 @@ func printFeeds(w io.Writer, s measure.Summary) {
 	if more > 0 {
 		fmt.Fprintf(w, "   and %d more\n", more)
 	}
+}
+
+// printStores prints what stores did for their requests, and what that took.
+func printStores(w io.Writer, s measure.Summary) {
+	fmt.Fprintln(w)
+	t := newTable(w, 2, "   requests", "done", "a second", "MB/s", "mean ms", "p50 ms", "p99 ms", "p99.9 ms", "max ms")
+	for _, g := range s.Groups {
+		if g.Operations == 0 {
+			continue
+		}
+		throughput := ""
+		if g.Bytes > 0 {
+			throughput = quantity.Digits(float64(g.Throughput) / 1e6)
+		}
+		row := table.Row{"   " + g.Name, g.Operations, withoutUnit(g.Rate), throughput}
+		for _, latency := range []quantity.Seconds{g.Latency.Mean, g.Latency.P50, g.Latency.P99, g.Latency.P999, g.Latency.Max} {
+			row = append(row, quantity.Digits(float64(latency)*1e3))
+		}
+		t.AppendRow(row)
+	}
+	t.Render()
+	fmt.Fprintf(w, "%s\n", indented("   "+storesInWords(s), "   "))
+}
+
+// storesInWords says what requests took of the storage.
+func storesInWords(s measure.Summary) string {
+	f := s.Stores
+	words := fmt.Sprintf("%s, %s reads of the storage for each", quantity.RequestRate(f.Requests), quantity.Digits(f.Read))
+	if f.Written > 0 {
+		words += fmt.Sprintf("; %s bytes written to it for each that was put", quantity.Digits(f.Written))
+	}
+	if f.CPU > 0 {
+		words += fmt.Sprintf("; %s of a core for each", f.CPU)
+	}
+	if f.Waits > 0 {
+		words += fmt.Sprintf("; %d puts waited for tables or the log, the longest %s", f.Waits, f.Longest)
+	}
+	return words
 }
 
 // printFileFigures prints what whole files came to by their class, and below that what

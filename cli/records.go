@@ -265,7 +265,7 @@ func (a *app) run() *cobra.Command {
 		return nil
 	})
 	remove.Flags().BoolVar(&yes, "yes", false, "do not ask")
-	command.AddCommand(list, show, a.repeats(), stop, remove, a.export())
+	command.AddCommand(list, show, a.repeats(), a.zones(), stop, remove, a.export())
 	return command
 }
 
@@ -319,7 +319,7 @@ func (a *app) export() *cobra.Command {
 			return writeNew(command, to, func(w io.Writer) error { return c.Export(ctx, id, format, of, w) })
 		})
 	command.Flags().StringVar(&format, "format", "json", "json or csv")
-	command.Flags().StringVar(&of, "table", "summary", "which table for csv: summary, phases, series, counters, latency or files")
+	command.Flags().StringVar(&of, "table", "summary", "which table for csv: summary, phases, series, counters, latency, files or races")
 	command.Flags().StringVar(&to, "to", "", "file to write (default: standard output)")
 	return command
 }

@@ -257,6 +257,12 @@ func (c *Client) StartRun(ctx context.Context, n resource.NewRun) (run resource.
 	return run, c.call(ctx, http.MethodPost, "/runs", n, &run)
 }
 
+// Races tells who was ahead, of a run that was made as a race: in all of its races, or in
+// that at a position.
+func (c *Client) Races(ctx context.Context, id int64, position int) (races resource.Races, err error) {
+	return races, c.call(ctx, http.MethodGet, "/runs/"+number(id)+"/races?position="+strconv.Itoa(position), nil, &races)
+}
+
 // Run gives one run with its measurements.
 func (c *Client) Run(ctx context.Context, id int64) (detail resource.RunDetail, err error) {
 	err = c.call(ctx, http.MethodGet, "/runs/"+number(id), nil, &detail)

@@ -36,7 +36,25 @@ const Sweep = "how-many-disks"
 const Files = "summer-files"
 
 // FilesOn are the setups on which the summer's files are copied up and down.
-var FilesOn = []string{"plain-parity", "read-cache", "write-back", "four-ssds"}
+var FilesOn = []string{"plain-parity", "read-cache", "write-back", "with-tier", "four-ssds"}
+
+// Race is the plan under which the setups RaceOn race each other.
+const Race = "first-home"
+
+// RaceOn are the setups that race to have a morning's files stored.
+var RaceOn = []string{"plain-parity", "write-back", "four-ssds"}
+
+// Racing names the run of a setup that races.
+func Racing(setup string) string { return setup + ", racing" }
+
+// Catalogue is the plan of a store that logs, and CatalogueOn the setups that carry it.
+const Catalogue = "specimen-catalogue"
+
+// CatalogueOn are the setups on which the catalogue of specimens is kept.
+var CatalogueOn = []string{"plain-parity", "read-cache", "write-back", "with-tier", "four-ssds"}
+
+// Cataloguing names the run of the catalogue on a setup.
+func Cataloguing(setup string) string { return setup + ", catalogue" }
 
 // OfFiles names the run of the summer's files on a setup.
 func OfFiles(setup string) string { return setup + ", files" }
@@ -54,8 +72,18 @@ var Comparisons = []Comparison{
 	{"What does a cache or a tier bring?", "plain-parity", []string{"read-cache", "write-back", "with-tier"}},
 	{"Other ways with the same disks", "plain-parity", []string{"mirror-stripe", "one-member-slow", "degraded"}},
 	{"Is it the cable?", "four-ssds", []string{"second-link", "jumbo-frames", "jumbo-one-end", "mainland-copy"}},
-	{"How do the files of a summer fare?", OfFiles("plain-parity"), []string{OfFiles("read-cache"), OfFiles("write-back"), OfFiles("four-ssds")}},
+	{"How do the files of a summer fare?", OfFiles("plain-parity"), named(FilesOn[1:], OfFiles)},
+	{"Who has the morning's files home first?", Racing("plain-parity"), named(RaceOn[1:], Racing)},
+	{"What does the catalogue need?", Cataloguing("plain-parity"), named(CatalogueOn[1:], Cataloguing)},
 	{"The same twice", "plain-parity", []string{Again}},
+}
+
+// named names the runs on setups.
+func named(setups []string, name func(setup string) string) (names []string) {
+	for _, setup := range setups {
+		names = append(names, name(setup))
+	}
+	return names
 }
 
 // Again names the second run of the first setup.

@@ -22,7 +22,7 @@ import (
 type Table string
 
 // The tables: one row a measurement, a phase, an interval, a counter in an interval,
-// a bucket of a latency histogram, or a group of whole files.
+// a bucket of a latency histogram, a group of whole files, or a moment of a racer.
 const (
 	SummaryTable  Table = "summary"
 	PhasesTable   Table = "phases"
@@ -30,13 +30,14 @@ const (
 	CountersTable Table = "counters"
 	LatencyTable  Table = "latency"
 	FilesTable    Table = "files"
+	RacesTable    Table = "races"
 )
 
 // Tables are the names of all of them.
-const Tables = "summary, phases, series, counters, latency and files"
+const Tables = "summary, phases, series, counters, latency, files and races"
 
 var tables = map[Table]func(Results, row) error{
-	SummaryTable: writeSummary, PhasesTable: writePhases, SeriesTable: writeSeries, CountersTable: writeCounters, LatencyTable: writeLatency, FilesTable: writeFiles,
+	SummaryTable: writeSummary, PhasesTable: writePhases, SeriesTable: writeSeries, CountersTable: writeCounters, LatencyTable: writeLatency, FilesTable: writeFiles, RacesTable: writeRaces,
 }
 
 // WriteCSV writes one table of a run with a header line. Text that a
@@ -254,6 +255,23 @@ func writeFiles(e Results, write row) error {
 	return nil
 }
 
+// writeRaces writes how far each racer was at each moment.
+func writeRaces(e Results, write row) error {
+	if err := write([]string{"position", "measured", "repeat", "racer", "run", "counts", "at_seconds", "done", "ahead_of_last"}); err != nil {
+		return err
+	}
+	for _, r := range e.Races {
+		for _, s := range r.Racers {
+			for _, m := range s.Line {
+				if err := write([]string{number(int64(r.Position)), resource.Cell(r.Title), number(int64(r.Repeat)), resource.Cell(s.Name), number(s.Run), r.Counts, m.At.Full(), amount(m.Done), amount(m.Ahead)}); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
 func findingsInWords(m resource.Measurement) string {
 	sentences := make([]string, len(m.Findings))
 	for i, f := range m.Findings {
@@ -351,3 +369,6 @@ func writeLatency(e Results, write row) error {
 }
 
 func number(n int64) string { return strconv.FormatInt(n, 10) }
+
+// amount writes a number of bytes or files that may lie between two of them.
+func amount(v float64) string { return strconv.FormatFloat(v, 'f', -1, 64) }

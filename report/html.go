@@ -58,6 +58,10 @@ type runPage struct {
 	Failed   []resource.Measurement
 	Plan     string
 	Left     int // charts left out
+
+	Beside string // with which runs it was made together
+	Races  []resource.NamedRace
+	Ahead  []template.HTML // a chart of each race
 }
 
 type pointPart struct {
@@ -82,7 +86,7 @@ type namedFinding struct {
 // script, no other file.
 // Series and distributions are fetched for what is drawn, and for nothing else.
 func WriteRun(w io.Writer, e Results, shape resource.Shape) error {
-	page := runPage{Run: e.Run, Question: e.Run.Plan.Why, Markers: e.Markers, Lines: shape.Lines, Fits: shape.Fits, Plan: planfile.Write(e.Run.Plan)}
+	page := runPage{Run: e.Run, Question: e.Run.Plan.Why, Markers: e.Markers, Lines: shape.Lines, Fits: shape.Fits, Plan: planfile.Write(e.Run.Plan), Beside: e.Run.Beside(), Races: e.Races}
 	loads := map[int64]resource.Measurement{}
 	seen := map[string]bool{}
 	for _, m := range e.Measurements {
@@ -138,6 +142,13 @@ func WriteRun(w io.Writer, e Results, shape resource.Shape) error {
 			page.Charts = append(page.Charts, svg)
 		}
 	}
+	for _, r := range e.Races[:min(len(e.Races), most)] {
+		svg, err := aheadChart(r)
+		if err != nil {
+			return err
+		}
+		page.Ahead = append(page.Ahead, svg)
+	}
 	for _, l := range shape.Lines {
 		of := line{name: "rate"}
 		for _, s := range l.Spots {
@@ -153,6 +164,23 @@ func WriteRun(w io.Writer, e Results, shape resource.Shape) error {
 		return fmt.Errorf("write the report of run %d: %w", e.Run.ID, err)
 	}
 	return nil
+}
+
+// aheadChart draws by how much each racer was ahead of the one that had done least.
+func aheadChart(r resource.NamedRace) (template.HTML, error) {
+	unit, of := "files ahead of the last", 1.0
+	if r.Counts == "bytes" {
+		unit, of = "MB ahead of the last", 1e6
+	}
+	var lines []line
+	for _, s := range r.Racers {
+		ahead := line{name: s.Name}
+		for _, m := range s.Line {
+			ahead.x, ahead.y = append(ahead.x, float64(m.At)), append(ahead.y, m.Ahead/of)
+		}
+		lines = append(lines, ahead)
+	}
+	return chart(fmt.Sprintf("%s, repeat %d", r.Title, r.Repeat), "seconds", unit, false, lines)
 }
 
 // joined is the distribution of all that moves bytes of the load together: the

@@ -16,6 +16,7 @@ type Results struct {
 	Run          resource.Run
 	Measurements []resource.Measurement
 	Markers      []resource.Marker
+	Races        []resource.NamedRace // of a run that was made as a race
 	// Series gives the intervals of a measurement to each, in order.
 	Series func(measurement int64, each func(measure.Interval) error) error
 	// Latency is the distribution of a measurement, all as recorded.

@@ -34,6 +34,7 @@ type NewWorkload struct {
 type NewRun struct {
 	Name     string    `json:"name,omitempty" maxLength:"120" pattern:"^[^\\p{Cc}\\p{Cf}]*$" doc:"By default made from the plan"`
 	VolumeID int64     `json:"volumeId" minimum:"1"`
+	Beside   []int64   `json:"besideIds,omitempty" maxItems:"8" doc:"Volumes that are measured together with it under the same plan, each in a run of its own, in turn or as a race: as the plan says"`
 	Plan     plan.Plan `json:"plan"`
 	Override []string  `json:"override,omitempty" maxItems:"40" doc:"Names of checks that shall not stop the run when they fail; recorded with it"`
 	Pace     float64   `json:"pace,omitempty" minimum:"0" maximum:"1000000" doc:"Of a simulated array: so many times as fast as the wall's clock, to be watched; 0 is as fast as it can"`

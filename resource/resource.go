@@ -7,8 +7,10 @@
 package resource
 
 import (
+	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"patientheron/core/compare"
@@ -17,6 +19,7 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
+	"patientheron/core/race"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
 )
@@ -75,12 +78,12 @@ type Workload struct {
 // Status is where a run or a measurement stands.
 type Status string
 
-// The statuses. Queued, Preparing, Settling and Running are under way; the
-// others are final.
+// The statuses. Finished and those after it are final.
 const (
 	Queued      Status = "queued"
 	Preparing   Status = "preparing"
 	Settling    Status = "settling"
+	Waiting     Status = "waiting" // for its turn among the runs that are made together
 	Running     Status = "running"
 	Finished    Status = "finished"
 	Stopped     Status = "stopped"     // the user stopped it
@@ -100,9 +103,10 @@ type Run struct {
 	VolumeID  int64         `json:"volumeId"`
 	Volume    Volume        `json:"volume" doc:"The volume as it was when the run began"`
 	Plan      plan.Plan     `json:"plan"`
+	Joint     *Joint        `json:"joint,omitempty" doc:"Set when other volumes are measured under the same plan together with this one"`
 	Estimate  plan.Estimate `json:"estimate" doc:"What the plan was expected to take"`
 	Pace      float64       `json:"pace,omitempty" doc:"Of a simulated array: so many times as fast as the wall's clock, to be watched; 0 is as fast as it can"`
-	Status    Status        `json:"status" enum:"queued,preparing,settling,running,finished,stopped,failed,interrupted"`
+	Status    Status        `json:"status" enum:"queued,preparing,settling,waiting,running,finished,stopped,failed,interrupted"`
 	Reason    string        `json:"reason,omitempty" doc:"Why it did not finish, and what to do"`
 	Progress  Progress      `json:"progress"`
 	Setup     setup.Setup   `json:"setup" doc:"What was known of what stands behind the volume when the run began"`
@@ -113,6 +117,30 @@ type Run struct {
 	Created   time.Time     `json:"created"`
 	Started   *time.Time    `json:"started,omitempty"`
 	Ended     *time.Time    `json:"ended,omitempty"`
+}
+
+// Joint is the runs of several volumes that are made together, in turn or as a race.
+type Joint struct {
+	Runs []int64     `json:"runs" doc:"All of them, in the order of their volumes, this run among them"`
+	As   plan.Beside `json:"as" enum:"in turn,race"`
+}
+
+// Beside says in words with which runs a run was made; "" for none.
+func (r Run) Beside() string {
+	if r.Joint == nil {
+		return ""
+	}
+	var others []string
+	for _, id := range r.Joint.Runs {
+		if id != r.ID {
+			others = append(others, fmt.Sprintf("run %d", id))
+		}
+	}
+	words := "Made in turn with "
+	if r.Joint.As == plan.Race {
+		words = "A race with "
+	}
+	return words + strings.Join(others, " and ")
 }
 
 // Progress is how far a run is.
@@ -135,7 +163,7 @@ type Measurement struct {
 	Repeat   int              `json:"repeat"`
 	Repeats  int              `json:"repeats"`
 	Load     workload.Spec    `json:"load"`
-	Status   Status           `json:"status" enum:"queued,preparing,settling,running,finished,stopped,failed,interrupted"`
+	Status   Status           `json:"status" enum:"queued,preparing,settling,waiting,running,finished,stopped,failed,interrupted"`
 	Reason   string           `json:"reason,omitempty"`
 	Summary  *measure.Summary `json:"summary,omitempty" doc:"Absent until it ended, and when it could not start"`
 	Findings []judge.Finding  `json:"findings,omitempty" doc:"What to believe of it; judged when the measurement ended"`
@@ -263,6 +291,22 @@ type Shape struct {
 type StageFits struct {
 	Stage string `json:"stage"`
 	judge.Fits
+}
+
+// Races are the measurements that several volumes made at the same moments.
+type Races struct {
+	Joint Joint       `json:"joint"`
+	Races []NamedRace `json:"races" doc:"In the order in which they were begun; the one under way is the last"`
+}
+
+// NamedRace is one race, and what was raced in.
+type NamedRace struct {
+	Position int            `json:"position" doc:"Number of the measurement within each run"`
+	Title    string         `json:"title"`
+	Point    []plan.Setting `json:"point,omitempty"`
+	Repeat   int            `json:"repeat"`
+	Repeats  int            `json:"repeats"`
+	race.Race
 }
 
 // FitsOf is what the stages of a run that looked for what fits came to.

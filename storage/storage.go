@@ -14,7 +14,10 @@ import (
 	"strings"
 
 	"patientheron/core/array"
+	"patientheron/core/fileset"
+	"patientheron/core/load"
 	"patientheron/core/setup"
+	"patientheron/core/workload"
 	"patientheron/storage/localfile"
 	"patientheron/storage/null"
 	"patientheron/storage/simulated"
@@ -96,6 +99,17 @@ func TraitsOf(kind string) volume.Traits {
 
 // Look tells what stands behind a locator without writing anything.
 func (b Bounds) Look(l volume.Locator) (setup.Facts, error) { return b.of(l).Look(l) }
+
+// ListSource lists the files of a folder of this host that a load puts.
+func ListSource(ctx context.Context, folder string) (*fileset.Listed, error) {
+	return localfile.ListSource(ctx, folder)
+}
+
+// CheckSource reports a folder that files cannot be put from.
+func CheckSource(folder string) error { return localfile.CheckSource(folder) }
+
+// OpenSource opens the folder that the files of a load come from, to measure it alone.
+func OpenSource(spec workload.Spec) (load.Volume, error) { return localfile.OpenSource(spec) }
 
 // Check reports what would stop a run from being prepared, without writing
 // anything.

@@ -40,8 +40,9 @@ type Request struct {
 
 // Answer tells that an operation completed.
 type Answer struct {
-	Tag    int
-	Failed bool // too many members are missing for what was asked
+	Tag     int
+	Failed  bool    // too many members are missing for what was asked, or a zone refused it
+	Refusal Refusal // why a zone did
 }
 
 // Array simulates one array. It is not safe for concurrent use.
@@ -317,6 +318,6 @@ func (a *Array) answer(n int32) {
 	a.spend(j, placeWay)
 	a.counters.operations++
 	a.counters.answered[j.kind]++
-	a.done = append(a.done, Answer{Tag: j.tag, Failed: j.failed})
+	a.done = append(a.done, Answer{Tag: j.tag, Failed: j.failed, Refusal: j.refusal})
 	a.jobs.give(n)
 }

@@ -53,7 +53,8 @@ type state struct {
 	step    step
 	level   int8 // caches it has passed
 	failed  bool
-	lasting bool // it counts only when it is where a power cut loses nothing
+	refusal Refusal // of a zone
+	lasting bool    // it counts only when it is where a power cut loses nothing
 	host    int16
 	path    int16 // that it came by
 	place   int8  // of a host: where the time is spent that passes now

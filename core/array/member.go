@@ -102,11 +102,14 @@ func (a *Array) issue(n int32, p piece) {
 		m.waiting--
 		return
 	}
-	if m.zones != nil && p.write && !m.zones.write(p.offset, p.offset+int64(p.length)) {
-		a.jobs.at(n).failed = true
-		a.counters.zonesRefused++
-		m.waiting--
-		return
+	if m.zones != nil && p.write {
+		if refusal := m.zones.write(p.offset, p.offset+int64(p.length)); refusal != 0 {
+			j := a.jobs.at(n)
+			j.failed, j.refusal = true, refusal
+			a.counters.zonesRefused++
+			m.waiting--
+			return
+		}
 	}
 	id := a.commands.take()
 	c := a.commands.at(id)

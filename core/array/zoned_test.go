@@ -65,6 +65,36 @@ func TestZonesAgainstAPlainTable(t *testing.T) {
 	}
 }
 
+// The map has a digit for each zone up to the last that was touched: empty, full, or in
+// between, and of many those that lie beside each other on average.
+func TestMapOfZones(t *testing.T) {
+	d := zonedDisk(HardDisk)
+	d.Members[0].OpenZones, d.Empty = 0, 1
+	a := build(t, d)
+	if m := a.ZoneMap(); m != "" {
+		t.Errorf("untouched: %q", m)
+	}
+	one(a, Request{Write: true, Offset: 0, Length: 4 << 20})
+	one(a, Request{Write: true, Offset: 8 << 20, Length: 2 << 20})
+	one(a, Request{Write: true, Offset: 12 << 20, Length: 4096})
+	if m := a.ZoneMap(); m != "9051" {
+		t.Errorf("full, empty, half and begun: %q", m)
+	}
+	one(a, Request{Trim: true, Offset: 0, Length: 4 << 20})
+	if m := a.ZoneMap(); m != "0051" {
+		t.Errorf("the first was reset: %q", m)
+	}
+	d.Members[0].Count, d.Members[0].Zone = 1, quantity.MiB
+	d.Members[0].Capacity = 128 * quantity.MiB
+	a = build(t, d)
+	for i := range int64(128) {
+		one(a, Request{Write: true, Offset: i << 20, Length: 1 << (19 + i%2)})
+	}
+	if m := a.ZoneMap(); m != strings.Repeat("7", 64) { // three quarters of each two
+		t.Errorf("128 zones: %q", m)
+	}
+}
+
 // A stream into empty zones runs at the rate of the media; the same once more is refused
 // until the zones are reset. Drives of zones stand alone.
 func TestZonesAreWrittenInOrder(t *testing.T) {

@@ -134,6 +134,7 @@ type Line struct {
 	Words   string         `json:"words"`
 
 	paced bool // the load itself sets the rate
+	show  func(rate float64) string
 }
 
 // Spot is one value of the swept field.
@@ -192,19 +193,19 @@ func along(points []Alone, axis int) (lines []Line) {
 		if !known {
 			place = len(lines)
 			places[key] = place
-			lines = append(lines, Line{Stage: p.Stage, Field: p.Point[axis].Field, Held: held, paced: p.Main == "p99"})
+			lines = append(lines, Line{Stage: p.Stage, Field: p.Point[axis].Field, Held: held, paced: p.Main == "p99", show: showing(p.Main)})
 		}
 		spot := Spot{Value: p.Point[axis].Value, At: at}
 		for _, row := range p.Rows {
 			switch row.Figure {
-			case "iops", "files":
+			case "iops", "files", "requests":
 				spot.Rate = row.Mean
 			case "throughput":
 				spot.Throughput = row.Mean.Mean
-			case "mean", "file-mean":
-				spot.Mean = row.Mean.Mean
-			case "p99", "file-p99":
-				spot.P99 = row.Mean.Mean
+			case "mean", "file-mean", "put-mean", "get-mean":
+				spot.Mean = cmp.Or(spot.Mean, row.Mean.Mean)
+			case "p99", "file-p99", "put-p99", "get-p99":
+				spot.P99 = cmp.Or(spot.P99, row.Mean.Mean)
 			}
 		}
 		if spot.Rate.Mean > 0 {
@@ -212,6 +213,14 @@ func along(points []Alone, axis int) (lines []Line) {
 		}
 	}
 	return lines
+}
+
+// showing writes rates of what counts most of a load: whole files, requests, or operations.
+func showing(main string) func(float64) string {
+	if main == "files" || main == "requests" {
+		return figure.Of(main).Show
+	}
+	return figure.Of("iops").Show
 }
 
 // readers read swept values as numbers, each in a unit of its own.
@@ -244,7 +253,7 @@ func numeric(points []Alone, axis int) func(string) (float64, error) {
 }
 
 // concurrency are the fields along which more are at work at once.
-var concurrency = []string{"depth", "workers", "streams"}
+var concurrency = []string{"depth", "workers", "streams", "stores", "clients"}
 
 // parts are the keys of an array file that count like things which work side by side.
 var parts = []string{"count", "dies", "units", "devices", "hosts"}
@@ -282,7 +291,7 @@ func (l Line) finished(wanted quantity.Seconds) Line {
 	}
 	l.Knee, l.Keeps = -1, -1
 	first, last := l.Spots[0], l.Spots[len(l.Spots)-1]
-	l.Words = "The rate goes from " + quantity.OpRate(first.Rate.Mean).String() + " at " + first.Value + " to " + quantity.OpRate(last.Rate.Mean).String() + " at " + last.Value
+	l.Words = "The rate goes from " + l.show(first.Rate.Mean) + " at " + first.Value + " to " + l.show(last.Rate.Mean) + " at " + last.Value
 	if slices.Contains(concurrency, l.Field) && !l.paced {
 		if alone := flat(spots); alone > 0 {
 			l.Words += "; up to " + l.Field + " " + l.Spots[alone].Value + " an operation takes no longer than at " + first.Value
@@ -309,7 +318,7 @@ func (l Line) finished(wanted quantity.Seconds) Line {
 			tails[i] = judge.Spot{At: s.At, Rate: s.Rate.Mean, Latency: s.P99}
 		}
 		if l.Keeps = judge.Within(tails, float64(wanted)); l.Keeps >= 0 {
-			l.Words += "; with p99 within " + wanted.String() + " it is " + quantity.OpRate(l.Spots[l.Keeps].Rate.Mean).String() + " at " + l.Field + " " + l.Spots[l.Keeps].Value
+			l.Words += "; with p99 within " + wanted.String() + " it is " + l.show(l.Spots[l.Keeps].Rate.Mean) + " at " + l.Field + " " + l.Spots[l.Keeps].Value
 		} else {
 			l.Words += "; p99 stays within " + wanted.String() + " nowhere"
 		}

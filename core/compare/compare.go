@@ -58,6 +58,7 @@ type Candidate struct {
 	Subject
 	Difference setup.Difference `json:"difference" doc:"Of its setup to that of the baseline"`
 	Handling   string           `json:"handling,omitempty" doc:"How operations were handed over to the system, when that was another way than in the baseline"`
+	Paired     string           `json:"paired,omitempty" doc:"What it brought that both were measured together, in turn or as a race, when they were"`
 	Words      string           `json:"words" doc:"What got better and what worse, in a sentence, the largest change first"`
 	Index      float64          `json:"index,omitempty" doc:"Geometric mean of the gains of the main figures that are known and to be trusted; absent when there is none"`
 	LeftOut    int              `json:"leftOut,omitempty" doc:"Main figures that are not in the index: hints, missing ones, and those not to be trusted"`
@@ -132,6 +133,7 @@ func Sides(baseline Side, candidates []Side, noise quantity.Share) Result {
 		candidate := c.candidate(i, side, setup.Diff(baseline.Setup, side.Setup))
 		candidate.Caution = mixed(side)
 		candidate.Handling = handling(baseline, side)
+		candidate.Paired = c.paired(i)
 		c.Candidates = append(c.Candidates, candidate)
 	}
 	return c
@@ -302,7 +304,7 @@ func (c *Result) decide(baseline Side, candidates []Side) {
 				f := figure.Of(row.Figure)
 				for n := range candidates {
 					o := &row.Candidates[n]
-					o.Ratio = judge.Compare(before.repetition(f.Key, row.Baseline, p.key, after[n]), after[n].repetition(f.Key, o.Values, p.key, before), c.Noise)
+					o.Ratio = ratio(before, row.Baseline, after[n], o.Values, f.Key, p.key, c.Noise)
 					perPoint[i] = append(perPoint[i], judge.Decided{Ratio: &o.Ratio, Lower: f.Lower, Main: row.Figure == p.Main && row != p.Cold})
 				}
 			}

@@ -141,6 +141,24 @@ type Sample struct {
 	Summary          *measure.Summary // nil when there is no result
 	Reason           string           // why there is none
 	Doubts           []judge.Finding  // those that make a figure unreliable
+
+	Joint    int64 // names the runs that were made together with this one; 0 for none
+	Position int   // within its run: measurements of a joint at one position are a pair
+}
+
+// pair names the measurement that a sample is one of, or, of a whole run, the joint.
+func (s Sample) pair(ofRun bool) pair {
+	if s.Joint == 0 || ofRun {
+		return pair{joint: s.Joint}
+	}
+	return pair{s.Joint, s.Position}
+}
+
+// pair is what values of two sides have in common that were measured together; the zero
+// pair is nothing.
+type pair struct {
+	joint    int64
+	position int
 }
 
 // mixed says that the runs of a side are not of the same setup.

@@ -22,6 +22,7 @@ type Values struct {
 	Idle       int        `json:"idle,omitempty" doc:"Repeats in which nothing moved"`
 
 	compared []float64 // those that stand for what the side does once it is warm
+	pairs    []pair    // what each of them was measured together with
 	runs     int       // that they come from
 }
 
@@ -77,6 +78,7 @@ type which struct {
 func values(samples []Sample, f figure.Figure, which which) Values {
 	v := Values{}
 	perRun, passes, order := map[int64][]float64{}, map[int64]int{}, []int64{}
+	pairs := map[int64][]pair{}
 	for _, s := range samples {
 		passes[s.Run]++
 		pass := passes[s.Run]
@@ -102,15 +104,16 @@ func values(samples []Sample, f figure.Figure, which which) Values {
 			order = append(order, s.Run)
 		}
 		perRun[s.Run] = append(perRun[s.Run], value)
+		pairs[s.Run] = append(pairs[s.Run], s.pair(false))
 	}
 	kept := 0
 	for _, run := range order {
 		kept += len(perRun[run])
 		if len(order) < 3 {
-			v.compared = append(v.compared, perRun[run]...)
+			v.compared, v.pairs = append(v.compared, perRun[run]...), append(v.pairs, pairs[run]...)
 			continue
 		}
-		v.compared = append(v.compared, judge.MeanOfRepeats(perRun[run]).Mean)
+		v.compared, v.pairs = append(v.compared, judge.MeanOfRepeats(perRun[run]).Mean), append(v.pairs, pair{joint: pairs[run][0].joint})
 	}
 	v.runs = len(order)
 	v.Repeated = judge.Repeats(v.compared)

@@ -34,7 +34,7 @@ func (c *Result) advice(sides []known) string {
 	if !unknown || most < float64(c.Noise)/2 {
 		return ""
 	}
-	return fmt.Sprintf("Runs of the same differ by %s here (standard deviation, learned from other runs), so that %s is hard to see between single runs. Measure both sides in turn, three times or more, and compare them together, such as 'heron compare 1+3+5 2+4+6'.",
+	return fmt.Sprintf("Runs of the same differ by %s here (standard deviation, learned from other runs), so that %s is hard to see between single runs. Measure both in turn ('heron measure A B --repeats 5'), or both three times or more, and compare those together, such as 'heron compare 1+3+5 2+4+6'.",
 		quantity.Share(most), c.Noise)
 }
 

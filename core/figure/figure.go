@@ -22,7 +22,7 @@ var ErrInvalid = errors.New("impossible figure")
 type Figure struct {
 	Key   string        `json:"key"`
 	Label string        `json:"label"`
-	Unit  string        `json:"unit" enum:"bytes per second,per second,files per second,seconds,bytes,share"`
+	Unit  string        `json:"unit" enum:"bytes per second,per second,files per second,requests per second,seconds,bytes,share,times"`
 	Lower bool          `json:"lower" doc:"Less is better"`
 	Side  string        `json:"-"` // class of operation it is about; all that move bytes when empty
 	None  string        `json:"-"` // why a measurement may have none
@@ -41,6 +41,10 @@ func (f Figure) Show(value float64) string {
 		return quantity.OpRate(value).String()
 	case "files per second":
 		return quantity.FileRate(value).String()
+	case "requests per second":
+		return quantity.RequestRate(value).String()
+	case "times":
+		return quantity.Digits(value) + " times"
 	case "bytes":
 		return quantity.Bytes(value).String()
 	case "share":
@@ -56,7 +60,7 @@ func (f Figure) InWords(ratio float64) string {
 	switch f.Unit {
 	case "seconds":
 		more, less, much = "longer", "shorter", "long"
-	case "bytes":
+	case "bytes", "times":
 		more, less, much = "more", "less", "much"
 	}
 	words := "not known"
@@ -145,6 +149,15 @@ var figures = func() []Figure {
 		{Key: "stall", Label: "longest stall", Unit: "seconds", Lower: true, None: "no feed stood still", of: workload.FeedsKind, Value: func(s *measure.Summary) float64 {
 			return ofFeeds(s, func(f *measure.FeedFigures) float64 { return float64(f.LongestStall) })
 		}},
+		{Key: "requests", Label: "requests", Unit: "requests per second", of: workload.StoresKind, Value: func(s *measure.Summary) float64 {
+			return ofStores(s, func(f *measure.StoreFigures) float64 { return float64(f.Requests) })
+		}},
+		{Key: "written", Label: "written for what is put", Unit: "times", Lower: true, None: "nothing was put", of: workload.StoresKind, Value: func(s *measure.Summary) float64 {
+			return ofStores(s, func(f *measure.StoreFigures) float64 { return known(f.Written) })
+		}},
+		{Key: "wait", Label: "longest wait of a put", Unit: "seconds", Lower: true, None: "no put waited", of: workload.StoresKind, Value: func(s *measure.Summary) float64 {
+			return ofStores(s, func(f *measure.StoreFigures) float64 { return known(float64(f.Longest)) })
+		}},
 		{Key: "iops", Label: "IOPS", Unit: "per second", of: workload.BlockKind, Value: func(s *measure.Summary) float64 { return float64(s.Total.Rate) }},
 	}
 	for _, l := range latencies {
@@ -156,6 +169,16 @@ var figures = func() []Figure {
 		all = append(all, Figure{Key: "file-" + l.key, Label: l.key + " time of a file", Unit: "seconds", Lower: true, of: workload.FilesKind, Value: func(s *measure.Summary) float64 {
 			return float64(l.of(s.Classes[measure.File].Latency))
 		}})
+	}
+	for n, request := range []string{"put", "get", "scan"} {
+		for _, l := range latencies {
+			all = append(all, Figure{Key: request + "-" + l.key, Label: l.key + " time of a " + request, Unit: "seconds", Lower: true, None: "none was asked for", of: workload.StoresKind, Value: func(s *measure.Summary) float64 {
+				if s.Stores == nil || n >= len(s.Groups) || s.Groups[n].Operations == 0 {
+					return math.NaN()
+				}
+				return float64(l.of(s.Groups[n].Latency))
+			}})
+		}
 	}
 	for class := range measure.EachClass() {
 		if !class.Moves() {
@@ -186,6 +209,22 @@ func ofFeeds(s *measure.Summary, of func(*measure.FeedFigures) float64) float64 
 		return math.NaN()
 	}
 	return of(s.Feeds)
+}
+
+// ofStores reads a figure of stores; NaN of a load without any.
+func ofStores(s *measure.Summary, of func(*measure.StoreFigures) float64) float64 {
+	if s.Stores == nil {
+		return math.NaN()
+	}
+	return of(s.Stores)
+}
+
+// known is a value that is above zero, and otherwise none.
+func known(value float64) float64 {
+	if !(value > 0) {
+		return math.NaN()
+	}
+	return value
 }
 
 // All lists all figures, in the order in which they are shown.
@@ -219,6 +258,9 @@ func For(load workload.Spec) []Figure {
 	still := kind == workload.FilesKind && !load.Files.Moves()
 	mixed := load.Reads > 0 && load.Reads < 1
 	return slices.DeleteFunc(slices.Clone(figures), func(f Figure) bool {
+		if request, _, of := strings.Cut(f.Key, "-"); of && f.of == workload.StoresKind && kind == f.of && !load.Stores.Asks(workload.Request(request)) {
+			return true
+		}
 		return f.Side != "" && !mixed || still && (f.Unit == "bytes per second" || f.OfPhases()) || f.of != "" && f.of != kind && !(f.of == workload.BlockKind && kind == workload.FeedsKind)
 	})
 }
@@ -229,6 +271,9 @@ func For(load workload.Spec) []Figure {
 func Main(load workload.Spec) string {
 	if load.Kind == workload.FilesKind && load.Files.Small() {
 		return "files"
+	}
+	if load.Kind == workload.StoresKind {
+		return "requests"
 	}
 	if load.Open() {
 		return "p99"

@@ -47,9 +47,10 @@ const (
 	samplePiece = 64 << 10 // of each
 )
 
-// kind is the files with one ending.
+// kind is the files with one ending, or with several that are kept together.
 type kind struct {
 	ending  string
+	of      []string // all endings
 	files   int64
 	bytes   quantity.Bytes
 	least   int64       // size of the smallest
@@ -69,10 +70,16 @@ type sizeBin struct{ files, bytes int64 }
 // compressed. Of names it keeps the endings, of contents nothing. What it cannot look at
 // is counted. It fails when the top cannot be looked at, holds no files, or ctx ends.
 func Describe(ctx context.Context, tree fs.FS, look Look) (Described, error) {
-	var d Described
+	d, _, err := describe(ctx, tree, look, func(string, string, int64) error { return nil })
+	return d, err
+}
+
+// describe gives each file it finds to keep, with its ending, and the kinds that became
+// the classes of the set.
+func describe(ctx context.Context, tree fs.FS, look Look, keep func(ending, name string, size int64) error) (d Described, classes []*kind, err error) {
 	kinds := map[string]*kind{}
 	draws := rand.New(rand.NewPCG(1, 1))
-	err := fs.WalkDir(tree, ".", func(name string, entry fs.DirEntry, err error) error {
+	err = fs.WalkDir(tree, ".", func(name string, entry fs.DirEntry, err error) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
@@ -105,26 +112,27 @@ func Describe(ctx context.Context, tree fs.FS, look Look) (Described, error) {
 		ending := endingOf(name)
 		k := kinds[ending]
 		if k == nil {
-			k = &kind{ending: ending}
+			k = &kind{ending: ending, of: []string{ending}}
 			kinds[ending] = k
 		}
 		k.add(name, info.Size(), draws)
 		if look.Progress != nil && d.Files%1024 == 0 {
 			look.Progress(d.Files, d.Bytes)
 		}
-		return nil
+		return keep(ending, name, info.Size())
 	})
 	if err != nil {
-		return d, err
+		return d, nil, err
 	}
 	if d.Files == 0 {
-		return d, errors.New("there are no files in it")
+		return d, nil, errors.New("there are no files in it")
 	}
-	for _, k := range sorted(kinds) {
+	classes = sorted(kinds)
+	for _, k := range classes {
 		c := k.class()
 		read, left, err := k.compressed(ctx, tree)
 		if err != nil {
-			return d, err
+			return d, nil, err
 		}
 		d.Sampled += quantity.Bytes(read)
 		if read > 0 {
@@ -132,7 +140,7 @@ func Describe(ctx context.Context, tree fs.FS, look Look) (Described, error) {
 		}
 		d.Set.Classes = append(d.Set.Classes, c)
 	}
-	return d, nil
+	return d, classes, nil
 }
 
 // endingOf is what a name ends in, when that says of what kind the file is: up to five
@@ -217,6 +225,7 @@ func (k *kind) merge(other *kind) {
 		k.bins[i].files += bin.files
 		k.bins[i].bytes += bin.bytes
 	}
+	k.of = append(k.of, other.of...)
 	k.sample = append(k.sample, other.sample...)
 }
 

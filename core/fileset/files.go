@@ -20,7 +20,8 @@ type class struct {
 	Class
 	seed   uint64
 	sizes  sampler
-	first  int64 // number of its first file among all
+	listed []quantity.Bytes // sizes of files that are not drawn; nil for those that are
+	first  int64            // number of its first file among all
 	count  int64
 	bytes  quantity.Bytes
 	last   quantity.Bytes // size of the last file; -1 for that which is drawn
@@ -98,6 +99,9 @@ func (c *class) number(at string, most int64) error {
 
 // size is the size of a file of the class.
 func (c *class) size(number int64) quantity.Bytes {
+	if c.listed != nil {
+		return c.listed[number]
+	}
 	if c.last >= 0 && number == c.count-1 {
 		return c.last
 	}
@@ -234,6 +238,9 @@ func appendPadded(buffer []byte, number int64, width int) []byte {
 
 // At is the size that a share of all files is not larger than.
 func (s Sizes) At(share quantity.Share) quantity.Bytes { return s.sampler()(float64(share)) }
+
+// Sampler gives the size that a share of all files is not larger than.
+func (s Sizes) Sampler() func(share float64) quantity.Bytes { return s.sampler() }
 
 // sampler gives the size that a share of all files is not larger than: the inverse of
 // their distribution.

@@ -129,6 +129,9 @@ func (c Class) validate(at string) error {
 	return c.Size.validate(at + ".size")
 }
 
+// Validate reports sizes that cannot be.
+func (s Sizes) Validate() error { return s.validate("size") }
+
 func (s Sizes) validate(at string) error {
 	kinds := 0
 	for _, is := range []bool{s.Fixed != 0, s.From != 0 || s.To != 0, s.Median != 0 || s.Spread != 0 || s.Most != 0, len(s.Bins) > 0} {

@@ -143,7 +143,7 @@ func waitedForCores(o Observed) []Finding {
 // the rest of the time on its own work.
 func fewInFlight(o Observed) []Finding {
 	total := o.Summary.Total
-	if o.Load.Open() || o.Load.Think > 0 || total.Operations < 1000 || o.Load.Amount > 0 || o.Load.Kind == workload.FilesKind {
+	if o.Load.Open() || o.Load.Think > 0 || total.Operations < 1000 || o.Load.Amount > 0 || o.ownSteps() {
 		return nil
 	}
 	asked := float64(o.Load.Workers * o.Load.Depth)

@@ -36,9 +36,12 @@ type Ratio struct {
 	Deviation float64 `json:"deviation,omitempty" doc:"Standard error of the logarithm of the ratio, or of the ratio where it is linear"`
 	Freedom   float64 `json:"freedom,omitempty" doc:"Degrees of freedom it is known with"`
 	Linear    bool    `json:"linear,omitempty" doc:"The ratio is of arithmetic means, because a value is zero"`
+	Pairs     int     `json:"pairs,omitempty" doc:"Of measurements that were made in turn or at the same moment, when the ratio is of those; 0 otherwise"`
+	Narrower  float64 `json:"narrower,omitempty" doc:"How many times as wide the interval of the same values would be without the pairs"`
 
-	difference float64 // of the logarithms, or of the values over the baseline's mean
-	equal      float64 // probability of such a difference if one of the noise were there
+	difference  float64 // of the logarithms, or of the values over the baseline's mean
+	fromNothing bool    // the baseline's mean is zero
+	equal       float64 // probability of such a difference if one of the noise were there
 }
 
 // Known reports whether there is an interval.
@@ -88,37 +91,12 @@ type Repetition struct {
 // means are compared as they are, and never called the same. Sides without a value
 // give Missing.
 func Compare(baseline, candidate Repetition, noise quantity.Share) Ratio {
-	if len(baseline.Values) == 0 || len(candidate.Values) == 0 || !finite(baseline.Values) || !finite(candidate.Values) {
-		return Ratio{Verdict: Missing, Chance: 1, equal: 1}
-	}
-	a, okA := logs(baseline.Values)
-	b, okB := logs(candidate.Values)
-	r := Ratio{Chance: 1, equal: 1, Linear: !okA || !okB}
-	if r.Linear {
-		scale := average(baseline.Values)
-		if scale == 0 {
-			scale = average(candidate.Values)
-		}
-		if scale == 0 {
-			r.Value, r.Low, r.High, r.Verdict = 1, 1, 1, Same // nothing moved on either side
-			return r
-		}
-		a, b = scaled(baseline.Values, scale), scaled(candidate.Values, scale)
-	}
-	meanA, devA := stat.MeanStdDev(a, nil)
-	meanB, devB := stat.MeanStdDev(b, nil)
-	r.difference = meanB - meanA
-	back := math.Exp
-	if r.Linear {
-		back = func(d float64) float64 { return max(1+d, 0) }
-	}
-	if r.Value = back(r.difference); r.Linear && meanA == 0 {
-		r.Value = 0
-	}
-	if len(a) < 2 || len(b) < 2 {
-		r.Verdict = Hint
+	r, a, b := ratioOf(baseline.Values, candidate.Values)
+	if r.Verdict != "" {
 		return r
 	}
+	_, devA := stat.MeanStdDev(a, nil)
+	_, devB := stat.MeanStdDev(b, nil)
 	found, taken := pooled{}, pooled{}
 	for _, side := range []struct {
 		own, others float64
@@ -139,13 +117,57 @@ func Compare(baseline, candidate Repetition, noise quantity.Share) Ratio {
 	if found.doubt > 0 { // what is added to a variance found in few values makes it no better known
 		r.Freedom = min(found.freedom(), taken.freedom())
 	}
-	variance := taken.variance
+	return r.known(taken.variance, noise)
+}
+
+// ratioOf is the ratio of two sets of values without its interval, and the numbers of
+// which it is the difference of the means: logarithms, or where a value is zero shares of
+// the baseline's mean. The verdict is set when there is no more to it.
+func ratioOf(baseline, candidate []float64) (r Ratio, a, b []float64) {
+	if len(baseline) == 0 || len(candidate) == 0 || !finite(baseline) || !finite(candidate) {
+		return Ratio{Verdict: Missing, Chance: 1, equal: 1}, nil, nil
+	}
+	a, okA := logs(baseline)
+	b, okB := logs(candidate)
+	r = Ratio{Chance: 1, equal: 1, Linear: !okA || !okB}
+	if r.Linear {
+		scale := average(baseline)
+		if scale == 0 {
+			scale = average(candidate)
+		}
+		if scale == 0 {
+			r.Value, r.Low, r.High, r.Verdict = 1, 1, 1, Same // nothing moved on either side
+			return r, nil, nil
+		}
+		a, b = scaled(baseline, scale), scaled(candidate, scale)
+	}
+	r.difference = stat.Mean(b, nil) - stat.Mean(a, nil)
+	if r.Value, r.fromNothing = r.back(r.difference), average(baseline) == 0; r.fromNothing {
+		r.Value = 0
+	}
+	if len(a) < 2 || len(b) < 2 {
+		r.Verdict = Hint
+	}
+	return r, a, b
+}
+
+// back turns a difference into the ratio that it stands for.
+func (r Ratio) back(difference float64) float64 {
+	if r.Linear {
+		return max(1+difference, 0)
+	}
+	return math.Exp(difference)
+}
+
+// known is the ratio with its interval and its probabilities, its difference being known
+// with a variance.
+func (r Ratio) known(variance float64, noise quantity.Share) Ratio {
 	// Values that agree to the last digit say nothing finer than that.
 	r.Deviation = max(math.Sqrt(variance), 1e-9)
 	student := distuv.StudentsT{Sigma: 1, Nu: r.Freedom}
 	half := quantile(r.Freedom) * r.Deviation
-	if r.Value > 0 || meanA > 0 {
-		r.Low, r.High = back(r.difference-half), back(r.difference+half)
+	if !r.fromNothing {
+		r.Low, r.High = r.back(r.difference-half), r.back(r.difference+half)
 	}
 	distance := math.Abs(r.difference)
 	r.Chance = 2 * student.Survival(distance/r.Deviation)

@@ -48,17 +48,24 @@ type Observed struct {
 	Load    workload.Spec
 	Summary measure.Summary
 	Series  []measure.Interval
-	Facts   *setup.Facts // of the volume; nil when it could not be looked at
-	Setup   setup.Setup  // what is known of what stands behind it
+	Facts   *setup.Facts     // of the volume; nil when it could not be looked at
+	Setup   setup.Setup      // what is known of what stands behind it
+	Source  *measure.Summary // of the folder alone that files are put from; nil for none
 }
 
 // use is what the load asked of the volume.
 func (o Observed) use() setup.Use {
 	use := setup.UseOf(o.Load)
-	if o.Load.Kind == workload.FilesKind { // whose operations are of many sizes
+	if o.ownSteps() {
 		use = use.Measured(o.Summary.Total.Operations, o.Summary.Total.Bytes)
 	}
 	return use
+}
+
+// ownSteps reports a load that asks for more only when something of its own was done: its
+// operations are of many sizes, and its depth is the most that can be in flight.
+func (o Observed) ownSteps() bool {
+	return o.Load.Kind == workload.FilesKind || o.Load.Kind == workload.StoresKind
 }
 
 // Findings applies all rules. The order is that of the rules, so that the same
@@ -69,7 +76,7 @@ func Findings(o Observed) []Finding {
 	measure.CutLeadIn(o.Series, o.Summary.LeadIn)
 	for _, rule := range []func(Observed) []Finding{
 		memoryFileSystem, silentlyBuffered, cachedOnPurpose, aboveCeiling, cacheAnswered,
-		phases, unsteady, stolenTime, waitedForCores, fewInFlight, lateFeeds, fellBehind, lateGenerator, portableInterface, whoLimits,
+		phases, unsteady, stolenTime, waitedForCores, fewInFlight, lateFeeds, fellBehind, lateGenerator, portableInterface, sourceLimits, whoLimits,
 	} {
 		findings = append(findings, rule(o)...)
 	}

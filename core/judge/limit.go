@@ -11,6 +11,7 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
+	"patientheron/core/workload"
 )
 
 // The limits of what limits.
@@ -30,6 +31,9 @@ const (
 func whoLimits(o Observed) []Finding {
 	if o.Load.Open() || o.Load.Think > 0 || o.Summary.Total.Operations == 0 {
 		return nil // the load itself sets the pace
+	}
+	if o.ofSource() >= 1-near {
+		return nil // which was said
 	}
 	var found []string
 	evidence := []Evidence{}
@@ -176,6 +180,9 @@ func addedLatency(o Observed) (string, []Evidence) {
 	asked := float64(o.Load.Workers * o.Load.Depth)
 	latency := float64(o.Summary.Total.Latency.Mean)
 	flying := float64(o.Summary.Total.Rate) * latency
+	if o.Load.Kind == workload.StoresKind { // which has as many in flight as its requests bring with them
+		asked = math.Round(flying*10) / 10
+	}
 	spent, parts := timeSpent(o) // who accounts for all the time leaves no doubt
 	if !known || busiest >= idle || spent == "" && (o.Load.SyncEvery > 0 || math.Abs(flying/asked-1) > 0.1) {
 		return "", nil

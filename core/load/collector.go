@@ -30,6 +30,7 @@ type collector struct {
 	open     bool
 	beside   func() *measure.Beside
 	inside   func() []measure.Counter // of a volume in virtual time
+	zones    func() string            // of media with zones; nil for none
 	passOn   func(measure.Interval)   // nil when nobody wants them
 	arrivals *inbox[measure.Part]
 	stop     chan int64
@@ -42,6 +43,7 @@ type collector struct {
 	first   int   // number of the first worker
 	upTo    []int // last interval each worker handed over
 	total   *measure.Tally
+	moved   int64 // bytes, since the lead-in ended
 
 	watch   Watch       // nil when nobody asks for phases
 	patient bool        // the workload ends when the watch has seen enough
@@ -59,6 +61,7 @@ type cell struct {
 	inFlight int
 	beside   *measure.Beside
 	inside   []measure.Counter
+	zones    string
 }
 
 func newCollector(spec workload.Spec, job Job) *collector {
@@ -174,7 +177,10 @@ func (c *collector) add(p measure.Part) {
 	c.at(max(p.Index, c.next)).tally.Add(p)
 	if c.line.isLeadIn(p.Index) {
 		p = measure.Part{Notes: measure.Notes{Retries: p.Retries, Pieces: p.Pieces, Faults: p.Faults}}
-	} else if c.watch != nil { // it is known only at the end which of them count
+	} else {
+		c.moved += p.Moved()
+	}
+	if c.watch != nil && !c.line.isLeadIn(p.Index) { // it is known only at the end which of them count
 		p = measure.Part{Notes: measure.Notes{Retries: p.Retries, Pieces: p.Pieces, Faults: p.Faults, LastDone: p.LastDone}}
 	}
 	c.total.Add(p)
@@ -191,6 +197,9 @@ func (c *collector) sample(inFlight int) {
 	if c.inside != nil {
 		into.inside = c.inside()
 	}
+	if c.zones != nil {
+		into.zones = c.zones()
+	}
 }
 
 // complete reports whether every worker handed over the next interval.
@@ -198,7 +207,7 @@ func (c *collector) complete() bool { return slices.Min(c.upTo) >= c.next }
 
 // emit passes on the intervals that are complete or whose grace is over. At
 // the last call everything is passed on, but for a stump too short to give a
-// rate.
+// rate, unless nothing else was measured.
 func (c *collector) emit(now int64, last bool) {
 	for {
 		cell := c.cells[c.next]
@@ -208,7 +217,7 @@ func (c *collector) emit(now int64, last bool) {
 			return
 		case last:
 			end = min(end, now)
-			if end-start < c.line.length/10 && c.next > 0 {
+			if end-start < c.line.length/10 && c.next > 0 && c.next != c.line.leading {
 				if !c.enough.Load() {
 					c.kept.rest(quantity.Seconds(end-start)/1e9, cell.tally.Take(0, c.next))
 				}
@@ -247,7 +256,7 @@ func (c *cell) interval(index int, start, end int64, leadIn bool) measure.Interv
 	i := measure.Interval{
 		Index: index, Start: quantity.Seconds(start) / 1e9, Length: length, LeadIn: leadIn,
 		Classes: c.tally.Flows(length), Spread: c.tally.Spread(),
-		InFlight: c.inFlight, Failed: c.tally.Failed, Inside: c.inside,
+		InFlight: c.inFlight, Failed: c.tally.Failed, Inside: c.inside, Zones: c.zones,
 	}
 	if b := c.beside; b != nil {
 		if c.tally.CPU > 0 && length > 0 {

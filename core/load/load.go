@@ -11,6 +11,7 @@
 package load
 
 import (
+	"context"
 	"errors"
 	"time"
 
@@ -114,9 +115,10 @@ type Job struct {
 	// elsewhere; the zero Share is all of them. Numbers, seeds, regions and shares of
 	// rate and amount are those of the whole.
 	Here Share
-	// Start is when the workers begin, on all hosts together; at once when it is
-	// zero or past.
-	Start time.Time
+	// Start, when set, is called once all queues are open, and says when the workers
+	// begin, together with those of other engines: it may wait for them. A time that is
+	// past is at once; an error, or an end of the context, is that of Run.
+	Start func(context.Context) (time.Time, error)
 	// Beside, when set, is called at the start and at the end of each interval
 	// and tells what host and device did since the call before.
 	Beside func() *measure.Beside

@@ -165,6 +165,19 @@ func TestAmountIsMovedExactly(t *testing.T) {
 			t.Errorf("%d workers moved %s and ended by %s", workers, sum.Total.Bytes, sum.Ending)
 		}
 	}
+	// The same where phases are looked for, with a lead-in whose bytes do not count; it
+	// lasted no longer than it took.
+	began := time.Now()
+	outcome, err := load.Run(t.Context(), load.Job{
+		Workload: spec(func(s *workload.Spec) { s.LeadIn, s.For, s.Amount = 0.1, 0, 200*quantity.MiB }),
+		Volume:   nullVolume, Clock: load.NewMonotonic(), Watch: func([]measure.Pace, bool) measure.Stand { return measure.Stand{} },
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if sum := outcome.Summary; sum.Ending != measure.ByAmount || float64(sum.Measured) > time.Since(began).Seconds() || sum.Total.Bytes < 200*quantity.MiB {
+		t.Errorf("measured %s, %s moved, ended by %s", sum.Measured, sum.Total.Bytes, sum.Ending)
+	}
 }
 
 func TestSameSeedIssuesTheSameOperations(t *testing.T) {
@@ -209,7 +222,7 @@ func TestSharesMakeTheWhole(t *testing.T) {
 			seen = append(seen, o)
 			return load.Completion{Slot: o.Slot, Bytes: o.Length}
 		}}
-		outcome, err := load.Run(t.Context(), load.Job{Workload: s, Volume: v, Clock: load.NewMonotonic(), Here: here, Start: start})
+		outcome, err := load.Run(t.Context(), load.Job{Workload: s, Volume: v, Clock: load.NewMonotonic(), Here: here, Start: func(context.Context) (time.Time, error) { return start, nil }})
 		if err != nil || outcome.Failure != nil || time.Now().Before(start) {
 			t.Fatal(err, outcome)
 		}

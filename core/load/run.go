@@ -62,7 +62,9 @@ func Run(ctx context.Context, job Job) (*Outcome, error) {
 	defer holdProcessors(job.Here.Count)()
 	abort, err := r.open(ctx)
 	if err == nil {
-		err = r.waitForStart(ctx, abort)
+		if err = r.waitForStart(ctx); err != nil {
+			close(abort)
+		}
 	}
 	if err != nil {
 		return nil, err
@@ -160,17 +162,25 @@ func (r *run) open(ctx context.Context) (abort chan struct{}, err error) {
 	return abort, failed
 }
 
-// waitForStart waits for the instant at which all hosts begin.
-func (r *run) waitForStart(ctx context.Context, abort chan struct{}) error {
-	timer := time.NewTimer(time.Until(r.Start))
-	defer timer.Stop()
-	select {
-	case <-timer.C:
+// waitForStart waits for the instant at which all engines begin.
+func (r *run) waitForStart(ctx context.Context) error {
+	if r.Start == nil {
 		return nil
-	case <-ctx.Done():
-		close(abort)
-		return fmt.Errorf("wait for the start: %w", ctx.Err())
 	}
+	at, err := r.Start(ctx)
+	if err == nil {
+		timer := time.NewTimer(time.Until(at))
+		defer timer.Stop()
+		select {
+		case <-timer.C:
+		case <-ctx.Done():
+			err = ctx.Err()
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("wait for the start: %w", err)
+	}
+	return nil
 }
 
 // thread is the life of one worker.
@@ -385,6 +395,9 @@ func (r *run) outcome(back []bool) *Outcome {
 	if n := summary.Total.Operations; n > 0 && total.CPU > 0 {
 		summary.WorkerCPUPerOp = quantity.Seconds(float64(total.CPU) / float64(n) / 1e9)
 	}
+	if r.Workload.Stores != nil {
+		summary.Stores = summary.StoresOf()
+	}
 	if all := float64(summary.Measured) * float64(len(r.workers)); all > 0 {
 		summary.CoreWait = quantity.Share(min(float64(total.Waited)/1e9/all, 1))
 	}
@@ -413,7 +426,7 @@ func (r *run) times(summary *measure.Summary, total *measure.Tally, failure erro
 		summary.Ending, end = measure.ByStop, max(total.LastDone, r.stoppedAt)
 	case r.collect.enough.Load():
 		summary.Ending = measure.ByPatience
-	case r.Workload.Amount > 0 && total.Moved() >= int64(r.Workload.Amount):
+	case r.Workload.Amount > 0 && r.collect.moved >= int64(r.Workload.Amount):
 		summary.Ending, end = measure.ByAmount, total.LastDone
 	case r.through(back):
 		summary.Ending, end = measure.ByPasses, total.LastDone

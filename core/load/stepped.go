@@ -24,6 +24,14 @@ type Stepped interface {
 	Inside() []measure.Counter
 }
 
+// Zoned is a volume in virtual time some of whose media have zones that are written in
+// order.
+type Zoned interface {
+	// Zones is how full each zone is, or of several beside each other: a digit from 0,
+	// empty, to 9, full; "" for media without zones.
+	Zones() string
+}
+
 // stopCheck is how many steps pass between two looks at the context.
 const stopCheck = 4096
 
@@ -44,6 +52,12 @@ func runStepped(ctx context.Context, job Job, volume Stepped) (*Outcome, error) 
 		if r.workers[number], err = newWorker(job.Workload, job.Here.First+number, queue, r.collect.add); err != nil {
 			return nil, err
 		}
+	}
+	if err := r.waitForStart(ctx); err != nil {
+		return nil, err
+	}
+	if zoned, is := volume.(Zoned); is {
+		r.collect.zones = zoned.Zones
 	}
 	volume.Inside() // the first call marks the start
 	r.origin = volume.Now()

@@ -290,12 +290,12 @@ func (w *worker) release(number int, now int64, err error) {
 	}
 	w.idle = append(w.idle, number)
 	whole := w.source.Completed(w.slots[number].access, now, err)
-	switch {
-	case whole == nil || now >= w.line.end:
-	case whole.Piece:
-		w.counted.RecordPiece(whole.Group, whole.Bytes, whole.Began, now, whole.Late, whole.Stall)
-	default:
-		w.counted.RecordFile(whole.Group, whole.Bytes, whole.Began, now)
+	for ; whole != nil && now < w.line.end; whole = whole.More {
+		if whole.Piece {
+			w.counted.RecordPiece(whole.Group, whole.Bytes, whole.Began, now, whole.Late, whole.Stall)
+		} else {
+			w.counted.RecordFile(whole.Group, whole.Bytes, whole.Began, now)
+		}
 	}
 }
 

@@ -111,8 +111,9 @@ type Summary struct {
 	Total   Figures           `json:"total" doc:"What moved bytes of the load: reads and writes, not flushes and trims; of a load that moves none, whole files"`
 	Classes map[Class]Figures `json:"classes" doc:"By class of operation: reads, writes, flushes, trims, and those on files; those that the load asks for"`
 
-	Feeds  *FeedFigures `json:"feeds,omitempty" doc:"Of a load of feeds: whether their pieces came in time"`
-	Groups []FileGroup  `json:"groups,omitempty" doc:"Of a load of feeds: each feed, or what they do where there are many. Of a load of files: whole files by their class, and by what was done with them where that is more than one thing"`
+	Feeds  *FeedFigures  `json:"feeds,omitempty" doc:"Of a load of feeds: whether their pieces came in time"`
+	Stores *StoreFigures `json:"stores,omitempty" doc:"Of a load of stores that log: what they did for their requests"`
+	Groups []FileGroup   `json:"groups,omitempty" doc:"Of a load of stores: puts, gets, scans, and puts that waited. Of a load of feeds: each feed, or what they do where there are many. Of a load of files: whole files by their class, and by what was done with them where that is more than one thing"`
 
 	Service  *Latency          `json:"service,omitempty" doc:"At a set rate: latency counted from the real issue, beside the honest one from the intended start"`
 	IssueLag *quantity.Seconds `json:"issueLagSeconds,omitempty" doc:"At a set rate: mean time by which operations were issued late although a slot was free; the generator's own fault"`
@@ -180,6 +181,7 @@ type Interval struct {
 	Failed   int64            `json:"failed" doc:"Operations that failed"`
 	Spread   []Cell           `json:"spread,omitempty" doc:"How many operations fell into which tenth of a decade of latency, from short to long"`
 	Beside   []Beside         `json:"beside,omitempty" doc:"What each host that took part and its devices did meanwhile"`
+	Zones    string           `json:"zones,omitempty" doc:"Of simulated media with zones that hosts write in order: how full each is at the end of the interval, or of several beside each other, a digit from 0, empty, to 9, full"`
 	Inside   []Counter        `json:"inside,omitempty" doc:"What the volume tells of its inside: of a simulated array, its members, caches, controller and links"`
 }
 

@@ -308,10 +308,10 @@ func (t *Tally) Add(p Part) {
 }
 
 // Moved is how many bytes of the load were moved.
-func (t *Tally) Moved() (bytes int64) {
-	for c := range EachClass() {
-		if c.Moves() {
-			bytes += t.Counts[c].Bytes
+func (p Part) Moved() (bytes int64) {
+	for _, c := range p.Counts {
+		if c.Class.Moves() {
+			bytes += c.Bytes
 		}
 	}
 	return bytes

@@ -31,7 +31,33 @@ const limit = 10_000
 type Plan struct {
 	Name   string  `json:"name,omitempty" yaml:"name,omitempty" maxLength:"80" doc:"What this plan is called"`
 	Why    string  `json:"why,omitempty" yaml:"why,omitempty" maxLength:"400" doc:"The question it answers, in a sentence"`
+	Beside Beside  `json:"beside,omitempty" yaml:"beside,omitempty" enum:"in turn,race" doc:"How several volumes are measured under it: each measurement on one after the other, in turn, which is the default, or on all at the same moment, a race"`
 	Stages []Stage `json:"stages" yaml:"stages" minItems:"1" maxItems:"100"`
+}
+
+// Beside is how several volumes are measured under one plan.
+type Beside string
+
+// The ways in which several volumes are measured. In turn, whatever drifts meanwhile
+// meets all of them; in a race, each measurement begins on all at the same moment.
+const (
+	InTurn Beside = "in turn"
+	Race   Beside = "race"
+)
+
+// MostBeside is how many volumes are measured under one plan together.
+const MostBeside = 9
+
+// together reports a plan that several volumes cannot be measured under as it asks.
+func (p Plan) together() error {
+	if p.Beside != "" && p.Beside != InTurn && p.Beside != Race {
+		return fmt.Errorf("%w: several volumes are measured %q or as a %q, not %q", ErrInvalid, InTurn, Race, p.Beside)
+	}
+	fits := slices.IndexFunc(p.Stages, func(s Stage) bool { return s.Fit != nil })
+	if p.Beside == Race && fits >= 0 {
+		return fmt.Errorf("%w: stage %d looks for what fits, and what it measures next hangs on each volume; such volumes cannot race, measure them in turn", ErrInvalid, fits+1)
+	}
+	return nil
 }
 
 // Stage is one workload at every point of its sweep, repeated.
@@ -101,6 +127,7 @@ type Step struct {
 	Repeats int
 	Load    workload.Spec
 	Settle  Settle
+	Source  bool // the folder that the files come from is measured alone
 	Fit     *Fit // of a search: what it measures is chosen when it comes to it, and it may not be needed
 }
 
@@ -110,6 +137,9 @@ type Step struct {
 func (p Plan) Steps() ([]Step, error) {
 	if len(p.Stages) == 0 {
 		return nil, fmt.Errorf("%w: it has no stages; add at least one workload", ErrInvalid)
+	}
+	if err := p.together(); err != nil {
+		return nil, err
 	}
 	var steps []Step
 	for i, stage := range p.Stages {
@@ -200,6 +230,9 @@ func (s Stage) steps(number int) ([]Step, error) {
 	for repeat := range repeats {
 		for _, point := range points {
 			point.Stage, point.Name, point.Fill, point.Settle = number, s.title(), s.Fill != nil, s.Settle
+			if point.Load.FromFolder() != "" && repeat == 0 {
+				steps = append(steps, point.ofSource())
+			}
 			point.Repeat, point.Repeats = repeat+1, repeats
 			// The same operations again would find everything cached, and
 			// repeats that are not independent say nothing about spread.
@@ -208,6 +241,13 @@ func (s Stage) steps(number int) ([]Step, error) {
 		}
 	}
 	return steps, nil
+}
+
+// ofSource is the step that measures the folder alone from which a step puts files.
+func (s Step) ofSource() Step {
+	s.Name, s.Source, s.Repeat, s.Repeats = s.Name+", the source alone", true, 1, 1
+	s.Load = s.Load.OfSource()
+	return s
 }
 
 // points multiplies the axes out.
@@ -419,9 +459,12 @@ type Extent struct {
 	Files  []workload.Spec // the loads of files
 }
 
-// Reach is what steps need of a volume.
+// Reach is what steps need of a volume; what measures a source alone needs nothing of it.
 func Reach(steps []Step) (e Extent) {
 	for _, s := range steps {
+		if s.Source {
+			continue
+		}
 		if s.Load.Kind == workload.FilesKind {
 			e.Files = append(e.Files, s.Load)
 			continue

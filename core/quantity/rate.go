@@ -34,6 +34,13 @@ func (r FileRate) String() string {
 	return scaled(float64(r), []unit{{"files/s", 1}, {"k files/s", 1e3}, {"M files/s", 1e6}})
 }
 
+// RequestRate is a number of requests per second.
+type RequestRate float64
+
+func (r RequestRate) String() string {
+	return scaled(float64(r), []unit{{"requests/s", 1}, {"k requests/s", 1e3}, {"M requests/s", 1e6}})
+}
+
 // Full prints r in operations per second without its unit.
 func (r OpRate) Full() string { return full(float64(r)) }
 

@@ -2,6 +2,7 @@ package workload
 
 import (
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -28,11 +29,12 @@ const (
 	ofBlocks kindOfField = 1 << (iota - 1)
 	ofFiles
 	ofFeeds
+	ofStores
 )
 
 // Of reports whether loads of a kind have the field.
 func (f Field) Of(kind Kind) bool {
-	of := map[Kind]kindOfField{FilesKind: ofFiles, FeedsKind: ofFeeds}[kind]
+	of := map[Kind]kindOfField{FilesKind: ofFiles, FeedsKind: ofFeeds, StoresKind: ofStores}[kind]
 	if of == ofAll {
 		of = ofBlocks
 	}
@@ -84,13 +86,14 @@ var fields = []Field{
 	{Name: "stride", of: ofBlocks, Flag: "stride", Usage: "distance between operation starts of a strided order", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Stride })},
 	{Name: "depth", Flag: "depth", Usage: "operations each worker keeps in flight", place: at(strconv.Atoi, func(s *Spec) *int { return &s.Depth })},
 	{Name: "workers", Flag: "workers", Usage: "workers, each with its own thread and queue", place: at(strconv.Atoi, func(s *Spec) *int { return &s.Workers })},
-	{Name: "span", of: ofBlocks | ofFeeds, Flag: "span", Usage: "size of the region that is worked on; 0 for all of a device", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Span })},
-	{Name: "offset", of: ofBlocks | ofFeeds, Flag: "offset", Usage: "where that region starts", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Offset })},
+	{Name: "span", of: ofBlocks | ofFeeds | ofStores, Flag: "span", Usage: "size of the region that is worked on; 0 for all of a device", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Span })},
+	{Name: "offset", of: ofBlocks | ofFeeds | ofStores, Flag: "offset", Usage: "where that region starts", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Offset })},
 	{Name: "align", of: ofBlocks, Flag: "align", Usage: "offsets are multiples of this (default: of the block size)", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Align })},
-	{Name: "compressible", of: ofBlocks | ofFeeds, Flag: "compressible", Usage: "share of written data a compressor can remove, at any block size", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Compressible })},
-	{Name: "duplicate", of: ofBlocks | ofFeeds, Flag: "duplicate", Usage: "share of written 4 KiB pages that repeat a common page", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Duplicate })},
+	{Name: "compressible", of: ofBlocks | ofFeeds | ofStores, Flag: "compressible", Usage: "share of written data a compressor can remove, at any block size", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Compressible })},
+	{Name: "duplicate", of: ofBlocks | ofFeeds | ofStores, Flag: "duplicate", Usage: "share of written 4 KiB pages that repeat a common page", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Duplicate })},
 	{Name: "files", of: ofFiles, Flag: "files", Usage: "work on files: so many of a size, such as '1000 x 64KiB + 3 x 1GiB', or a file set (docs/files.md): its path on the command line, its text elsewhere", place: place{setFiles, func(s *Spec) string { return ofFilesOf(s, func(f *Files) string { return FormatFileSet(f.Set) }) }}},
 	{Name: "task", of: ofFiles, Flag: "task", Usage: "what to do with each file: put, fetch, save, ask, browse or remove, or a mix such as fetch:3,save:1", place: place{setTasks, func(s *Spec) string { return ofFilesOf(s, func(f *Files) string { return FormatTasks(f.Tasks) }) }}},
+	{Name: "from", of: ofFiles, Flag: "from", Usage: "put the files of this folder of the service's host, read from there as they are written; how fast it can be read is measured first", place: inFiles(folder, func(f *Files) *string { return &f.From })},
 	{Name: "passes", of: ofFiles, Flag: "passes", Usage: "how often to go through all files, instead of or besides a time", place: at(strconv.Atoi, func(s *Spec) *int { return &s.Passes })},
 	{Name: "atOnce", of: ofFiles, Flag: "at-once", Usage: "files that each worker has under way at a time (default: its depth)", place: inFiles(strconv.Atoi, func(f *Files) *int { return &f.AtOnce })},
 	{Name: "piece", of: ofFiles, Flag: "piece", Usage: "bytes of a file that are read or written at a time (default: 1MiB)", place: inFiles(quantity.ParseBytes, func(f *Files) *quantity.Bytes { return &f.Piece })},
@@ -102,6 +105,21 @@ var fields = []Field{
 	{Name: "frames", of: ofFeeds, Flag: "frames", Usage: "frames of each feed instead of a rate: raster, bits of a pixel and frames a second, such as hd1080/20@25, or 8MiB@24", place: place{setFrames, func(s *Spec) string { return formatFrames(s.Feeds) }}},
 	{Name: "feedPiece", of: ofFeeds, Flag: "feed-piece", Usage: "bytes of a feed that are read or written at a time (default: 1MiB, or a frame)", place: inFeeds(quantity.ParseBytes, func(f *Feeds) *quantity.Bytes { return &f.Piece })},
 	{Name: "buffer", of: ofFeeds, Flag: "buffer", Usage: "how long after it is asked for a piece may come (default: 1s)", place: inFeeds(quantity.ParseSeconds, func(f *Feeds) *quantity.Seconds { return &f.Buffer })},
+	{Name: "stores", of: ofStores, Flag: "stores", Usage: "so many stores that log, side by side, that are asked to put, get and scan entries", place: inStores(strconv.Atoi, func(s *Stores) *int { return &s.Count })},
+	{Name: "requests", of: ofStores, Flag: "requests", Usage: "what is asked of a store: put, get or scan, or a mix such as get:8,put:2", place: place{setRequests, func(s *Spec) string {
+		return ofStoresOf(s, func(f *Stores) string { return formatRequests(f.Requests) })
+	}}},
+	{Name: "value", of: ofStores, Flag: "value", Usage: "sizes of values: 400B, any between 100B..2KiB, or 400B*2 for two thirds within half and double of that", place: place{setValue, func(s *Spec) string { return ofStoresOf(s, func(f *Stores) string { return formatValue(f.Value) }) }}},
+	{Name: "key", of: ofStores, Flag: "key", Usage: "size of keys (default: 24B)", place: inStores(quantity.ParseBytes, func(s *Stores) *quantity.Bytes { return &s.Key })},
+	{Name: "keySkew", of: ofStores, Flag: "key-skew", Usage: "Zipf exponent by which keys are asked for, such as 0.99 (default: all alike)", place: inStores(quantity.ParseNumber, func(s *Stores) *float64 { return &s.Skew })},
+	{Name: "clients", of: ofStores, Flag: "clients", Usage: "requests that each store has under way (default: 16)", place: inStores(strconv.Atoi, func(s *Stores) *int { return &s.Clients })},
+	{Name: "log", of: ofStores, Flag: "log", Usage: "off, gathered (written in pieces), each (put flushed) or group (flushed together): how a put is made safe (default: group)", place: inStores(oneOf(LogOff, LogGathered, LogEach, LogGroup), func(s *Stores) *Logging { return &s.Log })},
+	{Name: "memory", of: ofStores, Flag: "memory", Usage: "bytes of entries that a store gathers before it writes a table (default: 16MiB)", place: inStores(quantity.ParseBytes, func(s *Stores) *quantity.Bytes { return &s.Memory })},
+	{Name: "growth", of: ofStores, Flag: "growth", Usage: "how many times as large each level of tables is as the one before (default: 10)", place: inStores(strconv.Atoi, func(s *Stores) *int { return &s.Growth })},
+	{Name: "first", of: ofStores, Flag: "first", Usage: "tables of the first level that are merged together (default: 4)", place: inStores(strconv.Atoi, func(s *Stores) *int { return &s.First })},
+	{Name: "wrong", of: ofStores, Flag: "wrong", Usage: "share of filters that send a get to a table without its key; 100% for no filters (default: 1%)", place: inStores(quantity.ParseShare, func(s *Stores) *quantity.Share { return &s.Wrong })},
+	{Name: "zone", of: ofStores, Flag: "zone", Usage: "size of the zones of media that hosts write in order: writes keep to them, and zones are reset (default: no zones)", place: inStores(quantity.ParseBytes, func(s *Stores) *quantity.Bytes { return &s.Zone })},
+	{Name: "scan", of: ofStores, Flag: "scan", Usage: "keys that a scan goes through (default: 100)", place: inStores(strconv.Atoi, func(s *Stores) *int { return &s.Scan })},
 	{Name: "think", of: ofBlocks, Flag: "think", Usage: "pause between a completion and the next operation of its slot", place: at(quantity.ParseSeconds, func(s *Spec) *quantity.Seconds { return &s.Think })},
 	{Name: "rate", of: ofBlocks, Flag: "rate", Usage: "operations per second, all workers together; latency then counts from the intended start", place: at(quantity.ParseOpRate, func(s *Spec) *quantity.OpRate { return &s.Rate })},
 	{Name: "byteRate", of: ofBlocks, Flag: "byte-rate", Usage: "the same as throughput, such as 250MB/s", place: at(quantity.ParseByteRate, func(s *Spec) *quantity.ByteRate { return &s.ByteRate })},
@@ -140,50 +158,66 @@ func at[T any](parse func(string) (T, error), where func(*Spec) *T) place {
 	}
 }
 
-// inFiles joins a parser with a place in the body of a load of files. Its default is not
-// shown.
+// inFiles joins a parser with a place in the body of a load of files.
 func inFiles[T comparable](parse func(string) (T, error), where func(*Files) *T) place {
+	return inBody(parse, where, (*Spec).changeFiles, func(s *Spec) *Files { return s.Files })
+}
+
+// inFeeds joins a parser with a place in the body of a load of feeds.
+func inFeeds[T comparable](parse func(string) (T, error), where func(*Feeds) *T) place {
+	return inBody(parse, where, (*Spec).changeFeeds, func(s *Spec) *Feeds { return s.Feeds })
+}
+
+// inStores joins a parser with a place in the body of a load of stores.
+func inStores[T comparable](parse func(string) (T, error), where func(*Stores) *T) place {
+	return inBody(parse, where, (*Spec).changeStores, func(s *Spec) *Stores { return s.Stores })
+}
+
+// inBody joins a parser with a place in the body of a kind of load, which change makes and
+// of reads; nil where the load is of another kind. Its default is not shown.
+func inBody[B any, T comparable](parse func(string) (T, error), where func(*B) *T, change func(*Spec, func(*B)), of func(*Spec) *B) place {
 	return place{
 		set: func(s *Spec, text string) error {
 			value, err := parse(text)
 			if err != nil {
 				return plainer(err, text)
 			}
-			s.changeFiles(func(f *Files) { *where(f) = value })
+			change(s, func(b *B) { *where(b) = value })
 			return nil
 		},
 		get: func(s *Spec) string {
-			return ofFilesOf(s, func(f *Files) string {
-				var none T
-				if *where(f) == none {
-					return ""
-				}
-				return at(parse, func(*Spec) *T { return where(f) }).get(s)
-			})
+			b := of(s)
+			var none T
+			if b == nil || *where(b) == none {
+				return ""
+			}
+			return at(parse, func(*Spec) *T { return where(b) }).get(s)
 		},
 	}
 }
 
-// inFeeds joins a parser with a place in the body of a load of feeds. Its default is not
-// shown.
-func inFeeds[T comparable](parse func(string) (T, error), where func(*Feeds) *T) place {
-	return place{
-		set: func(s *Spec, text string) error {
-			value, err := parse(text)
-			if err != nil {
-				return plainer(err, text)
-			}
-			s.changeFeeds(func(f *Feeds) { *where(f) = value })
-			return nil
-		},
-		get: func(s *Spec) string {
-			var none T
-			if s.Feeds == nil || *where(s.Feeds) == none {
-				return ""
-			}
-			return at(parse, func(*Spec) *T { return where(s.Feeds) }).get(s)
-		},
+// ofStoresOf reads something of the body of a load of stores; "" where it has none.
+func ofStoresOf(s *Spec, read func(*Stores) string) string {
+	if s.Stores == nil {
+		return ""
 	}
+	return read(s.Stores)
+}
+
+func setRequests(s *Spec, text string) error {
+	shares, err := parseRequests(text)
+	if err == nil {
+		s.changeStores(func(f *Stores) { f.Requests = shares })
+	}
+	return err
+}
+
+func setValue(s *Spec, text string) error {
+	sizes, err := parseValue(text)
+	if err == nil {
+		s.changeStores(func(f *Stores) { f.Value = sizes })
+	}
+	return err
 }
 
 func setFrames(s *Spec, text string) error {
@@ -229,6 +263,15 @@ func plainer(err error, text string) error {
 		return fmt.Errorf("%q is not a whole number that fits", text)
 	}
 	return err
+}
+
+// folder reads the whole path of one.
+func folder(text string) (string, error) {
+	text = strings.TrimSpace(text)
+	if !filepath.IsAbs(text) {
+		return "", fmt.Errorf("%q is not a whole path; name a folder of the service's host", text)
+	}
+	return filepath.Clean(text), nil
 }
 
 func text[T ~string](text string) (T, error) { return T(strings.TrimSpace(text)), nil }

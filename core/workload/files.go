@@ -3,6 +3,7 @@ package workload
 import (
 	"encoding/json"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -27,8 +28,17 @@ type Files struct {
 	Visit    Visit          `json:"visit,omitempty" doc:"Order in which files are gone through; absent for listed" enum:"listed,shuffled,by-class"`
 	Flush    Flushing       `json:"flush,omitempty" doc:"When what was written is forced to stable storage; absent for where the task asks for it, which only save does" enum:"never,each,end"`
 	TreeSeed uint64         `json:"treeSeed,omitempty" doc:"Number that the sizes of files are drawn with; 0 means 1" maximum:"9007199254740991"`
+	From     string         `json:"from,omitempty" maxLength:"4095" doc:"Folder of the service's host whose own files are put: each piece is read from there before it is written. The set is like them once they were listed"`
+	Held     *Held          `json:"held,omitempty" doc:"What that folder held when it was listed: the set is like its files, and its sizes are theirs only by and large"`
 
 	worked atomic.Pointer[fileset.Files]
+	listed *fileset.Listed // of the folder that the files come from
+}
+
+// Held is what a folder held.
+type Held struct {
+	Files int64          `json:"files" minimum:"0"`
+	Bytes quantity.Bytes `json:"bytes" minimum:"0"`
 }
 
 // Task is what is done with one file.
@@ -94,7 +104,8 @@ func (f *Files) Shape() string {
 	text, err := json.Marshal(struct {
 		Set  fileset.Set
 		Seed uint64
-	}{f.Set, max(f.TreeSeed, 1)})
+		From string
+	}{f.Set, max(f.TreeSeed, 1), f.From})
 	if err != nil { // which only a number that is none can bring about
 		return ""
 	}
@@ -106,7 +117,7 @@ func (f *Files) clone() *Files {
 	if f == nil {
 		return &Files{Tasks: []TaskShare{{Put, 1}}}
 	}
-	return &Files{Set: f.Set, Tasks: f.Tasks, AtOnce: f.AtOnce, Piece: f.Piece, Visit: f.Visit, Flush: f.Flush, TreeSeed: f.TreeSeed}
+	return &Files{Set: f.Set, Tasks: f.Tasks, AtOnce: f.AtOnce, Piece: f.Piece, Visit: f.Visit, Flush: f.Flush, TreeSeed: f.TreeSeed, From: f.From, Held: f.Held, listed: f.listed}
 }
 
 // changeFiles makes s a load of files, if it is none yet, and changes it; other specs that
@@ -129,6 +140,54 @@ func (f *Files) sameSet(other *Files) bool {
 // SetFiles makes s a load of the files of a set.
 func (s *Spec) SetFiles(set fileset.Set) { s.changeFiles(func(f *Files) { f.Set = set }) }
 
+// UseListed makes s a load of the files of a folder as they were listed there.
+func (s *Spec) UseListed(l *fileset.Listed) {
+	s.changeFiles(func(f *Files) {
+		f.Set, f.listed, f.Held = l.Set, l, &Held{l.Numbered().Len(), l.Numbered().Bytes()}
+	})
+	s.Files.worked.Store(l.Numbered())
+}
+
+// FromFolder is the folder whose files the load puts; "" for a load that makes them.
+func (s Spec) FromFolder() string {
+	if s.Kind != FilesKind || s.Files == nil {
+		return ""
+	}
+	return s.Files.From
+}
+
+// Listed are the files of the folder that the load puts; nil when it makes them, or they
+// were not listed yet.
+func (f *Files) Listed() *fileset.Listed { return f.listed }
+
+// ReadsSource reports whether the load reads the folder alone that another puts.
+func (s Spec) ReadsSource() bool { return s.FromFolder() != "" && s.Files.Does(Fetch) }
+
+// Holds is what all files come to; not known of a folder that was not listed yet, or of a
+// set that cannot be.
+func (f *Files) Holds() (held Held, known bool) {
+	if f.Held != nil {
+		return *f.Held, true
+	}
+	files, err := f.WorkedOut()
+	if err != nil {
+		return held, false
+	}
+	return Held{files.Len(), files.Bytes()}, true
+}
+
+// Known reports whether it is known which files there are: not of a folder that was not
+// listed yet.
+func (f *Files) Known() bool { return f.From == "" || len(f.Set.Classes) > 0 }
+
+// OfSource is the load that reads the files of the folder alone, once, in the way in which
+// s reads them to put them.
+func (s Spec) OfSource() Spec {
+	s.changeFiles(func(f *Files) { f.Tasks, f.Flush = []TaskShare{{Fetch, 1}}, "" })
+	s.Passes = 1
+	return s
+}
+
 // pattern is what the load comes to as blocks: for buffers, ceilings and judgement.
 func (f *Files) pattern(cached bool) Pattern {
 	piece := f.Piece
@@ -136,8 +195,8 @@ func (f *Files) pattern(cached bool) Pattern {
 		piece = defaultPiece
 	}
 	p := Pattern{Blocks: Block(piece), Order: Sequential, Streams: max(f.AtOnce, 1), Cached: cached, Reads: f.reads()}
-	if files, err := f.WorkedOut(); err == nil {
-		p.Span = max(files.Bytes(), piece)
+	if held, known := f.Holds(); known {
+		p.Span = max(held.Bytes, piece)
 	}
 	return p
 }
@@ -182,11 +241,11 @@ func (s Spec) Uneven() bool {
 // Small reports whether files count rather than their bytes: most tasks move none, or
 // files are small.
 func (f *Files) Small() bool {
-	files, err := f.WorkedOut()
-	if err != nil || !f.Moves() {
+	held, known := f.Holds()
+	if !known || !f.Moves() {
 		return true
 	}
-	return files.Bytes()/quantity.Bytes(max(files.Len(), 1)) < smallFile
+	return held.Bytes/quantity.Bytes(max(held.Files, 1)) < smallFile
 }
 
 // Moves reports whether bytes of files are read or written.
@@ -272,6 +331,11 @@ func (b filesBody) Source(s Spec, worker int) (Source, error) { return newFileWo
 // validateFiles reports what cannot be of a load of files.
 func (s Spec) validateFiles() error {
 	f := s.Files
+	if f != nil && f.From != "" {
+		if err := s.validateFrom(); err != nil || len(f.Set.Classes) == 0 {
+			return err // what is in the folder is known when it was listed
+		}
+	}
 	if f == nil || len(f.Set.Classes) == 0 {
 		return invalid("files", "it does not say which files; try 1000 x 64KiB, or the classes of a file set (docs/files.md)")
 	}
@@ -327,6 +391,22 @@ func (s Spec) validateFiles() error {
 	return s.validateUnused()
 }
 
+// validateFrom reports what cannot be of a load that puts the files of a folder.
+func (s Spec) validateFrom() error {
+	f := s.Files
+	switch {
+	case !filepath.IsAbs(f.From):
+		return invalid("from", "%q is not a whole path; name a folder of the service's host", f.From)
+	case f.listed != nil:
+		return nil
+	case len(f.Set.Classes) > 0 || f.Held != nil:
+		return invalid("from", "the files of the folder are what is put; leave files out")
+	case !f.Starts():
+		return invalid("from", "the files of a folder can be put, and nothing else is done with them; use task put")
+	}
+	return nil
+}
+
 // validateUnused reports fields of block loads that were set for a load of files.
 func (s Spec) validateUnused() error {
 	worked, plain := s, Default()
@@ -347,8 +427,11 @@ func (s Spec) describeFiles() string {
 	if len(f.Tasks) == 1 {
 		text = string(f.Tasks[0].Task)
 	}
-	if files, err := f.WorkedOut(); err == nil {
-		text += fmt.Sprintf(" %d files of %s", files.Len(), files.Bytes())
+	if held, known := f.Holds(); known {
+		text += fmt.Sprintf(" %d files of %s", held.Files, held.Bytes)
+	}
+	if f.From != "" {
+		text += " from " + f.From
 	}
 	if f.Set.Name != "" {
 		text += " (" + f.Set.Name + ")"

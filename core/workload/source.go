@@ -40,8 +40,9 @@ type Whole struct {
 	Bytes int64
 	Began int64 // nanoseconds since the common start
 	Piece bool
-	Late  int64 // of a piece: nanoseconds after it was needed; 0 for in time
-	Stall int64 // of a late piece: since when its feed had been waiting for what was needed
+	Late  int64  // of a piece: nanoseconds after it was needed; 0 for in time
+	Stall int64  // of a late piece: since when its feed had been waiting for what was needed
+	More  *Whole // another that ended at the same moment; nil for none
 }
 
 // NewSource prepares the work of a worker, 0 to spec.Workers-1. Workers share

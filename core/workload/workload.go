@@ -67,11 +67,12 @@ type BlockShare struct {
 // Default. In JSON the parts stand side by side.
 type Spec struct {
 	Name string `json:"name,omitempty" yaml:"name,omitempty" doc:"What this workload is called" maxLength:"80"`
-	Kind Kind   `json:"kind,omitempty" yaml:"kind,omitempty" doc:"What kind of load it is; absent for block" enum:"block,files,feeds"`
+	Kind Kind   `json:"kind,omitempty" yaml:"kind,omitempty" doc:"What kind of load it is; absent for block" enum:"block,files,feeds,stores"`
 
-	Pattern        // the body of a block load; of other loads what it comes to as blocks
-	Files   *Files `json:"files,omitempty" doc:"The body of a load of files; what stands beside it of blocks is then worked out of it"`
-	Feeds   *Feeds `json:"feeds,omitempty" doc:"The body of a load of feeds; blocks, order, streams and rates beside it are then worked out of it"`
+	Pattern         // the body of a block load; of other loads what it comes to as blocks
+	Files   *Files  `json:"files,omitempty" doc:"The body of a load of files; what stands beside it of blocks is then worked out of it"`
+	Feeds   *Feeds  `json:"feeds,omitempty" doc:"The body of a load of feeds; blocks, order, streams and rates beside it are then worked out of it"`
+	Stores  *Stores `json:"stores,omitempty" doc:"The body of a load of stores that log; blocks and order beside it are then worked out of it"`
 	Pace
 	Ending
 
@@ -107,6 +108,9 @@ func (s Spec) Body() Body {
 	}
 	if s.Kind == FeedsKind && s.Feeds != nil {
 		return feedsBody{s.Pattern, s}
+	}
+	if s.Kind == StoresKind && s.Stores != nil {
+		return storesBody{s.Pattern, s.Stores}
 	}
 	return s.Pattern
 }
@@ -189,6 +193,9 @@ func (s Spec) Completed() Spec {
 	}
 	if s.Kind == FeedsKind && s.Feeds != nil && s.Feeds.Count > 0 {
 		s.completeFeeds()
+	}
+	if s.Kind == StoresKind && s.Stores != nil && s.Stores.Count > 0 {
+		s.completeStores()
 	}
 	if s.Interval == 0 {
 		s.Interval = intervalOf(s.For)
@@ -308,7 +315,7 @@ func invalid(field, format string, args ...any) error {
 // Validate reports the first thing about s that cannot be, as a *FieldError.
 // It does not know the volume: alignment and free space are checked there.
 func (s Spec) Validate() error {
-	if s.Feeds != nil && s.Kind != FeedsKind || s.Files != nil && s.Kind == FeedsKind {
+	if s.Feeds != nil && s.Kind != FeedsKind || s.Stores != nil && s.Kind != StoresKind || s.Files != nil && (s.Kind == FeedsKind || s.Kind == StoresKind) {
 		return invalid("kind", "the load is of %s, and another kind is described beside it; keep one", cmp.Or(s.Kind, BlockKind))
 	}
 	switch s.Kind {
@@ -321,6 +328,11 @@ func (s Spec) Validate() error {
 		}
 	case FilesKind:
 		if err := s.validateFiles(); err != nil {
+			return err
+		}
+		s = s.Completed()
+	case StoresKind:
+		if err := s.validateStores(); err != nil {
 			return err
 		}
 		s = s.Completed()
@@ -498,6 +510,9 @@ func (s Spec) validatePace() error {
 func (s Spec) Describe() string {
 	if s.Kind == FilesKind && s.Files != nil {
 		return s.describeFiles()
+	}
+	if s.Kind == StoresKind && s.Stores != nil {
+		return s.describeStores()
 	}
 	if s.Kind == FeedsKind && s.Feeds != nil {
 		return s.describeFeeds()

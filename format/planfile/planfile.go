@@ -3,7 +3,8 @@
 //
 // A load is a mapping of the same names that flags and sweeps use; what is
 // left out keeps its default. Presets are plan files that ship with the
-// product. Loads of files that name none work on the files of the plan.
+// product. Loads of files that name none work on the files of the plan; "beside: race"
+// measures several volumes at the same moment, and not in turn.
 //
 //	name: Samples ledger
 //	stages:
@@ -73,6 +74,13 @@ func read(text []byte) (p plan.Plan, where []places, err error) {
 	err = strictyaml.Mapping(document, "a plan", map[string]func(ast.Node) error{
 		"name": strictyaml.Text(&p.Name),
 		"why":  strictyaml.Text(&p.Why),
+		"beside": func(n ast.Node) error {
+			text, err := strictyaml.Scalar(n)
+			if p.Beside = plan.Beside(text); err == nil && p.Beside != plan.InTurn && p.Beside != plan.Race {
+				return strictyaml.Fail(n, plan.ErrInvalid, "several volumes are measured \"in turn\" or as a \"race\", not %q", text)
+			}
+			return err
+		},
 		"files": func(n ast.Node) error {
 			set, err := readSet(n)
 			shared = &set
@@ -87,7 +95,7 @@ func read(text []byte) (p plan.Plan, where []places, err error) {
 		},
 	})
 	for i := range p.Stages {
-		if load := &p.Stages[i].Load; shared != nil && load.Files != nil && len(load.Files.Set.Classes) == 0 {
+		if load := &p.Stages[i].Load; shared != nil && load.Files != nil && load.Files.From == "" && len(load.Files.Set.Classes) == 0 {
 			load.SetFiles(*shared)
 		}
 	}

@@ -55,6 +55,28 @@ func TestReadGivesEveryValue(t *testing.T) {
 	}
 }
 
+// What stands beside the stages and within loads of files comes back as it was written.
+func TestFilesOfAFolderInARace(t *testing.T) {
+	const text = "beside: race\nstages:\n  - load: {from: /srv/films, task: put, passes: 1}\n"
+	p, err := Read([]byte(text))
+	if err != nil || p.Beside != plan.Race || p.Stages[0].Load.FromFolder() != "/srv/films" {
+		t.Fatalf("%+v (%v)", p, err)
+	}
+	again, err := Read([]byte(Write(p)))
+	if err != nil || !reflect.DeepEqual(p, again) {
+		t.Errorf("written and read back: %v\n%s", err, Write(p))
+	}
+	for text, says := range map[string]string{
+		"beside: alone\nstages:\n  - load: {}\n":                      "line 1, column 9",
+		"stages:\n  - load: {from: films, task: put}\n":               "not a whole path",
+		"stages:\n  - load: {from: /srv/films, task: \"put,save\"}\n": "use task put",
+	} {
+		if _, err := Read([]byte(text)); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
+}
+
 func TestMistakesHaveALineAndAColumn(t *testing.T) {
 	for name, c := range map[string]struct {
 		text         string
@@ -95,7 +117,7 @@ func TestPresetsArePossibleAndExplained(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if len(list) != 12 {
+	if len(list) != 13 {
 		t.Errorf("%d presets", len(list))
 	}
 	for _, p := range list {

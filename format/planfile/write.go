@@ -24,6 +24,7 @@ func Write(p plan.Plan) string {
 	}
 	top("name", p.Name)
 	top("why", p.Why)
+	top("beside", string(p.Beside))
 	shared := sharedSet(p)
 	if shared != nil {
 		writeSet(&b, "", *shared)
@@ -40,7 +41,7 @@ func sharedSet(p plan.Plan) *fileset.Set {
 	var first *fileset.Set
 	for _, s := range p.Stages {
 		switch {
-		case s.Load.Files == nil:
+		case s.Load.Files == nil || s.Load.Files.From != "": // which has its own
 		case first == nil:
 			first = &s.Load.Files.Set
 		case reflect.DeepEqual(*first, s.Load.Files.Set):
@@ -83,7 +84,7 @@ func writeStage(b *strings.Builder, s plan.Stage, shared *fileset.Set) {
 		line("fill: {%s}", strings.Join(parts, ", "))
 	}
 	fields := loadFields(s.Load)
-	own := s.Load.Files != nil && (shared == nil || !reflect.DeepEqual(*shared, s.Load.Files.Set))
+	own := s.Load.Files != nil && s.Load.Files.From == "" && (shared == nil || !reflect.DeepEqual(*shared, s.Load.Files.Set))
 	if len(fields) == 0 && !own {
 		line("load: {}")
 	} else {

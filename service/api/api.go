@@ -136,7 +136,7 @@ func (s *Service) problem(err error) error {
 	switch {
 	case errors.Is(err, store.ErrNotFound), errors.Is(err, errNotFound):
 		status = http.StatusNotFound
-	case errors.Is(err, store.ErrTaken), errors.Is(err, store.ErrChanged), errors.Is(err, runner.ErrFinal), errors.Is(err, runner.ErrNotMeasuring), errors.Is(err, runner.ErrNotFaulty), errors.Is(err, errBusy), errors.Is(err, leftover.ErrInUse):
+	case errors.Is(err, store.ErrTaken), errors.Is(err, store.ErrChanged), errors.Is(err, runner.ErrFinal), errors.Is(err, runner.ErrNotMeasuring), errors.Is(err, runner.ErrNotFaulty), errors.Is(err, errBusy), errors.Is(err, errNoRace), errors.Is(err, leftover.ErrInUse):
 		status = http.StatusConflict
 	case errors.Is(err, setup.ErrInvalid), errors.Is(err, compare.ErrInvalid), errors.Is(err, workload.ErrInvalid), errors.Is(err, plan.ErrInvalid), errors.Is(err, volume.ErrLocator), errors.Is(err, strictyaml.ErrInvalid), errors.Is(err, array.ErrInvalid),
 		errors.Is(err, volume.ErrNoSpace), errors.Is(err, volume.ErrNotPermitted), errors.Is(err, volume.ErrConsent),
@@ -154,6 +154,7 @@ func (s *Service) problem(err error) error {
 
 var (
 	errBusy     = errors.New("in use")
+	errNoRace   = errors.New("it was not made as a race; measure two volumes or more with --race")
 	errNotFound = errors.New("not found")
 )
 

@@ -252,7 +252,7 @@ func TestTypedLoadsAndPlans(t *testing.T) {
 			t.Errorf("%s gives %s", body, text)
 		}
 	}
-	if _, text := call(t, server, http.MethodGet, "/api/v1/presets", "", with(token)...); strings.Count(text, `"key"`) != 12 {
+	if _, text := call(t, server, http.MethodGet, "/api/v1/presets", "", with(token)...); strings.Count(text, `"key"`) != 13 {
 		t.Errorf("presets: %s", text)
 	}
 }

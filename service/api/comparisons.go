@@ -308,7 +308,7 @@ func (s *Service) side(ctx context.Context, group resource.Group) (compare.Side,
 		side.Setup = run.Setup // of the newest, when there are several
 		side.Setups = append(side.Setups, run.Setup)
 		side.Real = side.Real || !storage.TraitsOf(run.Volume.Kind).Virtual
-		side.Samples = append(side.Samples, samples(measurements)...)
+		side.Samples = append(side.Samples, samples(run, measurements)...)
 	}
 	if side.Name == "" {
 		side.Name = strings.Join(names, " + ")
@@ -316,11 +316,16 @@ func (s *Service) side(ctx context.Context, group resource.Group) (compare.Side,
 	return side, nil
 }
 
-func samples(measurements []resource.Measurement) (of []compare.Sample) {
+func samples(run resource.Run, measurements []resource.Measurement) (of []compare.Sample) {
 	for _, m := range measurements {
-		if !m.Fill && m.Status.Final() {
-			of = append(of, sample(m))
+		if m.Fill || !m.Status.Final() {
+			continue
 		}
+		s := sample(m)
+		if run.Joint != nil {
+			s.Joint, s.Position = run.Joint.Runs[0], m.Position
+		}
+		of = append(of, s)
 	}
 	return of
 }
@@ -373,7 +378,7 @@ func (s *Service) addPast(ctx context.Context, sides []compare.Side) error {
 				if err != nil {
 					return err
 				}
-				read[run.ID] = samples(measurements)
+				read[run.ID] = samples(run, measurements)
 				all += len(measurements)
 			}
 			if side.Past = append(side.Past, compare.Side{Runs: []int64{run.ID}, Samples: read[run.ID]}); len(side.Past) == pastAlike {

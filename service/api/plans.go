@@ -59,7 +59,7 @@ func (s *Service) registerWorkloads(api huma.API) {
 			list := FieldList{}
 			for _, f := range workload.Fields() {
 				list.Fields = append(list.Fields, Field{
-					Name: f.Name, Usage: f.Usage, TakesNoValue: f.Bool, OfBlocks: f.Of(workload.BlockKind), OfFiles: f.Of(workload.FilesKind), OfFeeds: f.Of(workload.FeedsKind),
+					Name: f.Name, Usage: f.Usage, TakesNoValue: f.Bool, OfBlocks: f.Of(workload.BlockKind), OfFiles: f.Of(workload.FilesKind), OfFeeds: f.Of(workload.FeedsKind), OfStores: f.Of(workload.StoresKind),
 				})
 			}
 			return &body[FieldList]{list}, nil
@@ -114,6 +114,7 @@ type Field struct {
 	OfBlocks     bool   `json:"ofBlocks" doc:"Loads of blocks have it"`
 	OfFiles      bool   `json:"ofFiles" doc:"Loads of files have it"`
 	OfFeeds      bool   `json:"ofFeeds" doc:"Loads of feeds have it"`
+	OfStores     bool   `json:"ofStores" doc:"Loads of stores that log have it"`
 }
 
 // FieldList is all fields of a workload.

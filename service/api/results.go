@@ -77,7 +77,7 @@ func (s *Service) latency(ctx context.Context, id int64, perDecade int) (resourc
 type exportInput struct {
 	ByID
 	Format string `query:"format" enum:"json,csv" default:"json"`
-	Table  string `query:"table" enum:"summary,phases,series,counters,latency,files" default:"summary" doc:"Which table, for CSV"`
+	Table  string `query:"table" enum:"summary,phases,series,counters,latency,files,races" default:"summary" doc:"Which table, for CSV"`
 }
 
 type file struct {
@@ -95,6 +95,11 @@ func (s *Service) export(ctx context.Context, in *exportInput) (*huma.StreamResp
 	}
 	name, kind := fmt.Sprintf("heron-run-%d.json", in.ID), "application/json"
 	write := func(w io.Writer) error { return report.WriteJSON(w, results) }
+	if in.Format == "csv" && report.Table(in.Table) == report.RacesTable {
+		if results.Races, err = s.racesOf(ctx, results.Run); err != nil {
+			return nil, s.problem(err)
+		}
+	}
 	if in.Format == "csv" {
 		name, kind = fmt.Sprintf("heron-run-%d-%s.csv", in.ID, in.Table), "text/csv; charset=utf-8; header=present"
 		write = func(w io.Writer) error { return report.WriteCSV(w, results, report.Table(in.Table)) }
@@ -170,8 +175,12 @@ func (s *Service) outlined(ctx context.Context, id int64) (report.Results, error
 	if err != nil {
 		return report.Results{}, err
 	}
+	races, err := s.racesOf(ctx, detail.Run)
+	if err != nil {
+		return report.Results{}, err
+	}
 	return report.Results{
-		Run: detail.Run, Measurements: detail.Measurements, Markers: detail.Markers,
+		Run: detail.Run, Measurements: detail.Measurements, Markers: detail.Markers, Races: races,
 		Series: func(id int64, each func(measure.Interval) error) error {
 			series, err := s.series(ctx, id, 0, 0, drawn)
 			for _, i := range series.Intervals {

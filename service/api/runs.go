@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -21,6 +22,7 @@ import (
 	"patientheron/service/access"
 	"patientheron/service/runner"
 	"patientheron/service/store"
+	"patientheron/storage"
 	"patientheron/storage/volume"
 )
 
@@ -105,6 +107,18 @@ func (s *Service) registerRuns(api huma.API) {
 			return &body[Reaches]{Reaches{reached}}, nil
 		})
 
+	huma.Register(api, operation(http.MethodGet, "/runs/{id}/races", "get-races", "Who was ahead, of a run that was made as a race", http.StatusOK, http.StatusNotFound, http.StatusConflict),
+		func(ctx context.Context, in *struct {
+			ByID
+			Position int `query:"position" minimum:"0" doc:"Only the race of this measurement within each run; 0 for all"`
+		}) (*body[resource.Races], error) {
+			races, err := s.races(ctx, in.ID, in.Position)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[resource.Races]{races}, nil
+		})
+
 	watch := operation(http.MethodGet, "/runs/{id}/events", "watch-run", "Watch a run: its present state, then what happens, until it ends", http.StatusOK, http.StatusNotFound)
 	sse.Register(api, watch, map[string]any{"run": resource.Run{}, "measurement": resource.Measurement{}, "marker": resource.Marker{}, "point": resource.Point{}},
 		func(ctx context.Context, in *ByID, send sse.Sender) {
@@ -115,26 +129,11 @@ func (s *Service) registerRuns(api huma.API) {
 		})
 }
 
+// startRun starts a run on a volume, and those on the volumes beside it.
 func (s *Service) startRun(ctx context.Context, n resource.NewRun) (resource.Run, error) {
-	on, err := s.Store.Volume(ctx, n.VolumeID)
-	if err != nil {
-		return resource.Run{}, fmt.Errorf("%w; register it first", err)
-	}
 	steps, err := n.Plan.Steps()
 	if err != nil {
 		return resource.Run{}, err
-	}
-	locator, err := parsed(on.Locator)
-	if err != nil {
-		return resource.Run{}, err
-	}
-	if err := runner.SameKind(on, locator); err != nil {
-		return resource.Run{}, err
-	}
-	for _, step := range steps {
-		if err := runner.Fits(step.Load, on); err != nil {
-			return resource.Run{}, err
-		}
 	}
 	for _, name := range n.Override {
 		if !slices.Contains(setup.CheckNames, name) {
@@ -145,27 +144,90 @@ func (s *Service) startRun(ctx context.Context, n resource.NewRun) (resource.Run
 	if err != nil {
 		return resource.Run{}, err
 	}
+	if err := s.checkSources(steps); err != nil {
+		return resource.Run{}, err
+	}
+	ids, volumes := append([]int64{n.VolumeID}, n.Beside...), []resource.Volume{}
+	for i, id := range ids {
+		on, err := s.Store.Volume(ctx, id)
+		if err != nil {
+			return resource.Run{}, fmt.Errorf("%w; register it first", err)
+		}
+		if err := s.fit(ctx, on, n.Plan, variants, len(ids)); err != nil {
+			return resource.Run{}, about(on, len(ids), err)
+		}
+		if slices.Contains(ids[:i], id) && storage.TraitsOf(on.Kind).Overwritten && plan.Reach(steps).Writes {
+			return resource.Run{}, fmt.Errorf("%w: %s stands twice among the volumes, and one run would write over what the other reads; name it once, or use a load that only reads", plan.ErrInvalid, on.Name)
+		}
+		volumes = append(volumes, on)
+	}
+	name := cmp.Or(n.Name, n.Plan.Name, steps[len(steps)-1].Name)
+	runs, err := s.Runner.Submit(ctx, runner.Order{Name: name, Plan: n.Plan, Pace: n.Pace, Overrides: n.Override}, s.looked(volumes)...)
+	if err != nil {
+		return resource.Run{}, err
+	}
+	who := access.Who(ctx)
+	for _, run := range runs {
+		s.Log.Info("run asked for", "run", run.ID, "volume", run.Volume.Locator, "by", who.By, "session", who.Session)
+	}
+	return runs[0], nil
+}
+
+// about names the volume that an error is about, where there are several.
+func about(on resource.Volume, volumes int, err error) error {
+	if volumes < 2 {
+		return err
+	}
+	return fmt.Errorf("%s: %w", on.Name, err)
+}
+
+// fit says what would stop a plan from being carried out on a volume, or on it as one of
+// several.
+func (s *Service) fit(ctx context.Context, on resource.Volume, p plan.Plan, variants []plan.Variant, volumes int) error {
+	locator, err := parsed(on.Locator)
+	if err != nil {
+		return err
+	}
+	if err := runner.SameKind(on, locator); err != nil {
+		return err
+	}
+	atOnce := 1
+	if p.Beside == plan.Race {
+		atOnce = volumes
+	}
 	for _, v := range variants {
+		for _, step := range v.Steps {
+			if err := runner.Fits(step.Load, on, atOnce); err != nil {
+				return err
+			}
+		}
 		extent := plan.Reach(v.Steps)
 		locator.With = v.Changed
 		request := volume.Request{Size: extent.Size, Writes: extent.Writes, Files: extent.Files, NoBlocks: !extent.Blocks, Consent: runner.Claim(on), Memory: runner.Spare()}
 		if err := s.check(ctx, on, locator, request); err != nil {
-			return resource.Run{}, err
+			return err
 		}
 	}
-	on = s.looked([]resource.Volume{on})[0]
-	name := n.Name
-	if name == "" {
-		name = n.Plan.Name
+	return nil
+}
+
+// checkSources reports a folder that files cannot be put from.
+func (s *Service) checkSources(steps []plan.Step) error {
+	checked := map[string]bool{"": true}
+	for _, step := range steps {
+		folder := step.Load.FromFolder()
+		if checked[folder] {
+			continue
+		}
+		checked[folder] = true
+		patience, cancel := context.WithTimeout(context.Background(), agreeTime)
+		_, err := patient.Ask(patience, folder, "source", func() (any, error) { return nil, storage.CheckSource(folder) })
+		cancel()
+		if err != nil {
+			return fmt.Errorf("%w: from: %w", plan.ErrInvalid, err)
+		}
 	}
-	if name == "" {
-		name = steps[len(steps)-1].Name
-	}
-	run, err := s.Runner.Submit(ctx, name, on, n.Plan, n.Pace, n.Override)
-	if who := access.Who(ctx); err == nil {
-		s.Log.Info("run asked for", "run", run.ID, "volume", on.Locator, "by", who.By, "session", who.Session)
-	}
-	return run, err
+	return nil
 }
 
 // check says what would stop a run. Consent that no longer holds is recorded as

@@ -192,7 +192,7 @@ func defaultName(locator string) string {
 
 // forgetVolume removes a volume that no unfinished run uses.
 func (s *Service) forgetVolume(ctx context.Context, id int64) error {
-	under, _, err := s.Store.RunsWithStatus(ctx, resource.Queued, resource.Preparing, resource.Settling, resource.Running)
+	under, _, err := s.Store.RunsWithStatus(ctx, resource.Queued, resource.Preparing, resource.Settling, resource.Waiting, resource.Running)
 	if err != nil {
 		return err
 	}

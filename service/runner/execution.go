@@ -31,11 +31,13 @@ type execution struct {
 	failed      int    // measurements that failed
 	lastFailure string // why the last of them did
 	last        resource.Measurement
+	sources     sources
 	wrote       bool // the volume was opened for writing
 	cutShort    bool // stopped after a measurement
+	meeting     *meeting
+	place       int // in the meeting
 
-	asking sync.Mutex // guards what others ask of it and about it
-	after  bool       // end it after the measurement under way
+	asking sync.Mutex // guards what others ask about it
 	keeps  *recorder  // of the measurement under way
 	at     place      // where that stands
 	used   volume.Volume
@@ -45,8 +47,8 @@ type execution struct {
 	told     time.Time // when progress was last passed on
 }
 
-func newExecution(service context.Context, r *Runner, run resource.Run) *execution {
-	e := &execution{Runner: r, id: run.ID, run: run}
+func newExecution(service context.Context, r *Runner, run resource.Run, meeting *meeting, place int) *execution {
+	e := &execution{Runner: r, id: run.ID, run: run, meeting: meeting, place: place, sources: sources{}}
 	e.ctx, e.stop = context.WithCancelCause(service)
 	return e
 }
@@ -57,21 +59,38 @@ func (e *execution) askToEnd(afterMeasurement bool) {
 		e.stop(errStopped)
 		return
 	}
-	e.asking.Lock()
-	defer e.asking.Unlock()
-	e.after = true
+	e.meeting.endAfterRound()
 }
+
+// attend waits for the run's place in the next round of its meeting. Over is set when it
+// was asked to end there.
+func (e *execution) attend(ctx context.Context, o order) (over bool, err error) {
+	over, err = e.meeting.attend(ctx, e.place, o, func() {
+		e.change(func(r *resource.Run) { r.Status = resource.Waiting })
+	})
+	e.cutShort = e.cutShort || over
+	return over, err
+}
+
+// racing reports whether the run's measurements begin with those of others.
+func (e *execution) racing() bool { return e.run.Joint != nil && e.run.Joint.As == plan.Race }
 
 // carryOut makes the run from its beginning to a final status.
 func (e *execution) carryOut(service context.Context) {
 	begun, err := e.begin()
 	if err == nil && !begun {
-		return // it was taken out of the queue
+		e.meeting.leave(e.place, nil) // it was taken out of the queue
+		return
 	}
 	if err == nil {
 		err = e.prepareAndMeasure(e.ctx)
 	}
 	status, reason := verdict(e.ctx, err)
+	var failed error // which ends those that are made together with it
+	if status == resource.Failed {
+		failed = fmt.Errorf("run %d on %s: %w", e.id, e.run.Volume.Name, err)
+	}
+	e.meeting.leave(e.place, failed)
 	switch {
 	case status != resource.Finished:
 	case e.cutShort:
@@ -94,13 +113,20 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 	if err := e.consent(ctx); err != nil {
 		return err
 	}
+	if over, err := e.attend(ctx, oneByOne); over || err != nil {
+		return err
+	}
 	e.change(func(r *resource.Run) { r.Status = resource.Preparing })
 	if err := e.alone(ctx); err != nil {
+		return err
+	}
+	if steps, err = listSources(ctx, steps); err != nil {
 		return err
 	}
 	if err := e.look(ctx, steps); err != nil {
 		return err
 	}
+	e.meeting.end(e.place)
 	var used *opened
 	defer func() { e.done(ctx, used) }()
 	searches, position, most := map[int]*plan.Search{}, 0, len(steps)
@@ -124,11 +150,8 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		e.asking.Lock()
-		e.cutShort = e.after
-		e.asking.Unlock()
-		if e.cutShort {
-			return nil
+		if over, err := e.attend(ctx, turnOf(position)); over || err != nil {
+			return err
 		}
 		if changed := plan.ArrayOf(step.Point); used == nil || !slices.Equal(used.changed, changed) {
 			e.done(ctx, used)
@@ -136,8 +159,16 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 				return err
 			}
 		}
-		if err := e.ready(ctx, used, position, step.Load); err != nil {
-			return err
+		if !step.Source {
+			if err := e.ready(ctx, used, position, step.Load); err != nil {
+				return err
+			}
+		}
+		if e.racing() {
+			e.meeting.end(e.place)
+			if over, err := e.attend(ctx, allAtOnce); over || err != nil {
+				return err
+			}
 		}
 		volume := used.Volume
 		if virtual, ok := volume.(interface{ Rest(quantity.Seconds) }); ok {
@@ -151,6 +182,7 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 		if err := e.measure(ctx, used, position, step); err != nil {
 			return err
 		}
+		e.meeting.end(e.place)
 		if step.Fit != nil {
 			search.Measured(e.last.Status == resource.Finished && judge.Carried(e.last.Summary, e.last.Load.Feeds.Buffer, step.Fit.Late))
 		}
@@ -158,6 +190,7 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 	if most != len(steps) { // what a search did not need
 		e.change(func(r *resource.Run) { r.Progress = resource.Progress{Step: position, Steps: position} })
 	}
+	e.meeting.rest(ctx, e.place)
 	return nil
 }
 
@@ -346,10 +379,15 @@ func (e *execution) measure(ctx context.Context, used *opened, position int, ste
 		RunID: e.run.ID, Position: position, Stage: step.Stage + 1, Name: step.Name, Fill: step.Fill,
 		Point: step.Point, Repeat: step.Repeat, Repeats: step.Repeats, Load: step.Load.Completed(), Status: resource.Running,
 	}
-	err := e.held(func() error {
-		added, err := e.store.AddMeasurement(ctx, m)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	err := e.held(func() error { // also when it is stopped meanwhile: it ends at once then
+		keep, cancel := record(ctx)
+		defer cancel()
+		added, err := e.store.AddMeasurement(keep, m)
 		if errors.Is(err, store.ErrTaken) { // it was kept although nobody was told so
-			added, err = e.store.MeasurementAt(ctx, m.RunID, m.Position)
+			added, err = e.store.MeasurementAt(keep, m.RunID, m.Position)
 		}
 		if err == nil {
 			m = added
@@ -410,16 +448,25 @@ func (e *execution) judge(ctx context.Context, m *resource.Measurement, on setup
 	m.Summary.Stolen = judge.Stolen(series)
 	m.Summary.CPUPerOp = judge.CPUPerOperation(series)
 	m.Summary.Inside = judge.Inside(series)
-	m.Findings = judge.Findings(judge.Observed{Load: m.Load, Summary: *m.Summary, Series: series, Facts: e.run.Volume.Facts, Setup: on})
+	observed := judge.Observed{Load: m.Load, Summary: *m.Summary, Series: series, Facts: e.run.Volume.Facts, Setup: on, Source: e.sources.of(m.Load)}
+	if m.Load.ReadsSource() {
+		observed.Facts, observed.Setup = nil, setup.Setup{} // which are of the volume
+	}
+	m.Findings = judge.Findings(observed)
+	e.sources.keep(m.Load, m.Summary)
 	return nil
 }
 
 // drive runs the load engine and keeps the series as it grows.
 func (e *execution) drive(ctx context.Context, used *opened, m resource.Measurement) (*load.Outcome, error) {
-	if err := Fits(m.Load, e.run.Volume); err != nil {
+	atOnce := 1
+	if e.racing() {
+		atOnce = len(e.run.Joint.Runs)
+	}
+	if err := Fits(m.Load, e.run.Volume, atOnce); err != nil {
 		return nil, err
 	}
-	opened, err := patient.Own(ctx, patience, func() (load.Volume, error) { return used.Use(m.Load) }, func(v load.Volume, err error) {
+	opened, err := patient.Own(ctx, patience, func() (load.Volume, error) { return e.use(used, m.Load) }, func(v load.Volume, err error) {
 		if err == nil {
 			_ = v.Close()
 		}
@@ -434,7 +481,7 @@ func (e *execution) drive(ctx context.Context, used *opened, m resource.Measurem
 		return e.store.AddIntervals(ctx, m.ID, batch)
 	})
 	e.recording(recorder)
-	outcome, err := load.Run(ctx, load.Job{
+	job := load.Job{
 		Workload: m.Load, Volume: opened, Clock: load.NewMonotonic(), Pace: e.run.Pace,
 		Beside: host.NewSampler(e.devices()...).Sample, Watch: judge.Watch(m.Load), Thread: host.ThreadUse,
 		Observe: func(interval measure.Interval) {
@@ -442,7 +489,11 @@ func (e *execution) drive(ctx context.Context, used *opened, m resource.Measurem
 			e.stand(m.ID, interval)
 			e.feed.send(e.run.ID, resource.Point{MeasurementID: m.ID, Interval: interval})
 		},
-	})
+	}
+	if e.racing() {
+		job.Start = func(ctx context.Context) (time.Time, error) { return e.meeting.start(ctx, e.place) }
+	}
+	outcome, err := load.Run(ctx, job)
 	lost := recorder.end()
 	e.recording(nil)
 	if err != nil {

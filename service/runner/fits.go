@@ -25,9 +25,10 @@ func Spare() quantity.Bytes {
 // Fits reports a load whose buffers would take more than three quarters of the
 // memory that is left, with a depth that would fit. Simulated arrays keep one
 // buffer for all operations of a worker.
-func Fits(spec workload.Spec, on resource.Volume) error {
-	if most := Spare(); most > 0 {
-		return fits(spec, on, most)
+// Several loads at once share it.
+func Fits(spec workload.Spec, on resource.Volume, atOnce int) error {
+	if most := Spare() / quantity.Bytes(max(atOnce, 1)); most > 0 {
+		return fits(spec.Completed(), on, most)
 	}
 	return nil // what cannot be looked at stops nobody
 }
@@ -41,6 +42,10 @@ func fits(spec workload.Spec, on resource.Volume, most quantity.Bytes) error {
 		}
 		return load.Memory(of)
 	}
+	if keeps := spec.Keeps(); keeps > most {
+		return fmt.Errorf("%w: the keys of its stores take %s, and %s of memory can be spared; use larger values, or a smaller span", volume.ErrMemory, keeps, most)
+	}
+	most -= spec.Keeps()
 	if needs(spec.Depth) <= most {
 		return nil
 	}

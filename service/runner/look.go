@@ -128,12 +128,12 @@ func (r *Runner) Strike(ctx context.Context, run int64, fault string) (resource.
 	return r.Mark(ctx, run, words)
 }
 
-// Measuring is the run under way; 0 for none.
+// Measuring is the run under way, the first of several; 0 for none.
 func (r *Runner) Measuring() int64 {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.under == nil {
+	if len(r.under) == 0 {
 		return 0
 	}
-	return r.under.id
+	return r.under[0].id
 }

@@ -158,7 +158,7 @@ func TestAloneCarriesOutOnlyWhatItIsAsked(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer alone.Close()
-	asked, err := alone.Submit(t.Context(), "asked", nothing, short(), 0, nil)
+	asked, err := submit(t, alone, "asked", nothing, short())
 	if err != nil {
 		t.Fatal(err)
 	}

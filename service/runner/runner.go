@@ -1,6 +1,7 @@
 // Package runner carries runs out: one at a time, so that none pollutes
 // another, each with its preparation, its measurements one after the other,
-// and its end, whatever way it comes.
+// and its end, whatever way it comes. Runs of a joint are under way together and
+// take turns, or race.
 //
 // The main type is Runner. What it records goes to the store at once and to
 // everyone who watches; a run that was under way when the service was killed
@@ -8,11 +9,13 @@
 package runner
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"log/slog"
 	"os"
+	"slices"
 	"sync"
 	"time"
 
@@ -52,7 +55,7 @@ type Runner struct {
 	mu      sync.Mutex      // never held while the store or a volume is asked
 	asked   map[int64]bool  // runs asked of this runner, when it carries out no others; otherwise nil
 	trouble string          // what keeps runs from going on
-	under   *execution      // the run under way; nil for none
+	under   []*execution    // the runs under way: one, or those of a joint
 	leaving []chan struct{} // closed when a volume was given back that took longer than its run
 }
 
@@ -112,28 +115,39 @@ func (r *Runner) Close() {
 // Host is the name of this host.
 func (r *Runner) Host() string { return r.host }
 
-// Submit queues a run of a plan on a volume. Pace is for simulated arrays; at
-// zero they run as fast as they can.
-// Overrides name failed checks that shall not stop it.
-func (r *Runner) Submit(ctx context.Context, name string, volume resource.Volume, p plan.Plan, pace float64, overrides []string) (resource.Run, error) {
-	estimate, err := p.Estimate()
+// Order is a plan to carry out.
+type Order struct {
+	Name      string
+	Plan      plan.Plan
+	Pace      float64  // of simulated arrays; at zero they run as fast as they can
+	Overrides []string // failed checks that shall not stop it
+}
+
+// Submit queues an order on a volume, or on several together, and gives the run of each.
+func (r *Runner) Submit(ctx context.Context, o Order, on ...resource.Volume) ([]resource.Run, error) {
+	estimate, err := o.Plan.Estimate()
 	if err != nil {
-		return resource.Run{}, err
+		return nil, err
 	}
-	run, err := r.store.AddRun(ctx, resource.Run{
-		Name: name, VolumeID: volume.ID, Volume: volume, Plan: p, Estimate: estimate, Pace: pace, Status: resource.Queued, Overrides: overrides,
-		Progress: resource.Progress{Steps: estimate.Measurements}, Host: r.host, Version: r.version,
-	})
-	if err != nil {
-		return run, err
+	runs := make([]resource.Run, len(on))
+	for i, volume := range on {
+		runs[i] = resource.Run{
+			Name: o.Name, VolumeID: volume.ID, Volume: volume, Plan: o.Plan, Estimate: estimate, Pace: o.Pace, Status: resource.Queued, Overrides: o.Overrides,
+			Progress: resource.Progress{Steps: estimate.Measurements}, Host: r.host, Version: r.version,
+		}
+	}
+	if runs, err = r.store.AddRuns(ctx, runs, cmp.Or(o.Plan.Beside, plan.InTurn)); err != nil {
+		return nil, err
 	}
 	r.mu.Lock()
-	if r.asked != nil {
-		r.asked[run.ID] = true
+	for _, run := range runs {
+		if r.asked != nil {
+			r.asked[run.ID] = true
+		}
 	}
 	r.mu.Unlock()
 	r.look()
-	return run, nil
+	return runs, nil
 }
 
 // Trouble is what keeps runs from going on, in words; "" for nothing.
@@ -159,19 +173,36 @@ func (r *Runner) Waiting(ctx context.Context) (int, error) {
 	return len(runs), err
 }
 
-// execution is the run under way, if it is the one of that id.
+// execution is the run of that id, if it is under way.
 func (r *Runner) execution(id int64) *execution {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.under != nil && r.under.id == id {
-		return r.under
+	for _, e := range r.under {
+		if e.id == id {
+			return e
+		}
 	}
 	return nil
 }
 
-// Stop ends a run: at once, or after the measurement under way. It gives
-// ErrFinal when the run has ended.
+// Stop ends a run, and those that are made together with it: at once, or after the
+// measurement under way. It gives ErrFinal when the run has ended.
 func (r *Runner) Stop(ctx context.Context, id int64, afterMeasurement bool) error {
+	run, err := r.store.Run(ctx, id)
+	if err == nil && run.Joint != nil {
+		for _, other := range run.Joint.Runs {
+			if other == id {
+				continue
+			}
+			if err := r.stop(ctx, other, afterMeasurement); err != nil && !errors.Is(err, ErrFinal) && !errors.Is(err, store.ErrNotFound) {
+				return err
+			}
+		}
+	}
+	return r.stop(ctx, id, afterMeasurement)
+}
+
+func (r *Runner) stop(ctx context.Context, id int64, afterMeasurement bool) error {
 	if e := r.execution(id); e != nil {
 		e.askToEnd(afterMeasurement)
 		return nil
@@ -216,7 +247,7 @@ func (r *Runner) look() {
 func (r *Runner) loop(ctx context.Context) {
 	defer close(r.done)
 	for {
-		e, err := r.next(ctx)
+		group, err := r.next(ctx)
 		var later <-chan time.Time // when to look again by itself
 		switch {
 		case ctx.Err() != nil:
@@ -227,7 +258,7 @@ func (r *Runner) loop(ctx context.Context) {
 		default:
 			r.troubled("")
 		}
-		if e == nil {
+		if len(group) == 0 {
 			select {
 			case <-ctx.Done():
 				return
@@ -236,17 +267,23 @@ func (r *Runner) loop(ctx context.Context) {
 			}
 			continue
 		}
-		e.carryOut(ctx)
+		var together sync.WaitGroup
+		for _, e := range group {
+			together.Go(func() { e.carryOut(ctx) })
+		}
+		together.Wait()
 		r.mu.Lock()
 		r.under = nil
 		r.mu.Unlock()
-		e.stop(nil)
+		for _, e := range group {
+			e.stop(nil)
+		}
 	}
 }
 
-// next makes the execution of the oldest queued run, or nil. From here on Stop
-// reaches it.
-func (r *Runner) next(ctx context.Context) (*execution, error) {
+// next makes the execution of the oldest queued run, with those that are made together
+// with it, or none. From here on Stop reaches them.
+func (r *Runner) next(ctx context.Context) ([]*execution, error) {
 	queued, _, err := r.store.RunsWithStatus(ctx, resource.Queued)
 	if err != nil {
 		return nil, err
@@ -259,11 +296,18 @@ func (r *Runner) next(ctx context.Context) (*execution, error) {
 		if free, err := r.room.Free(); err == nil && free < room.Floor {
 			return nil, fmt.Errorf("%w for results: %s is free, and a run wants at least %s; make room on its file system", store.ErrFull, free, room.Floor)
 		}
-		e := newExecution(ctx, r, run)
+		runs := []resource.Run{run}
+		if run.Joint != nil {
+			runs = slices.DeleteFunc(slices.Clone(queued), func(other resource.Run) bool { return !slices.Contains(run.Joint.Runs, other.ID) })
+		}
+		group, meeting := make([]*execution, len(runs)), newMeeting(len(runs))
+		for i, run := range runs {
+			group[i] = newExecution(ctx, r, run, meeting, i)
+		}
 		r.mu.Lock()
-		r.under = e
+		r.under = group
 		r.mu.Unlock()
-		return e, nil
+		return group, nil
 	}
 	return nil, nil
 }

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"patientheron/core/fileset"
 	"patientheron/core/plan"
 	"patientheron/core/workload"
 	"patientheron/resource"
@@ -36,6 +37,16 @@ func startOn(t *testing.T, database string) *Runner {
 }
 
 var nothing = resource.Volume{ID: 1, Name: "nothing", Locator: "null:1GiB", Kind: "null"}
+
+// submit queues a run of a plan on one volume.
+func submit(t *testing.T, r *Runner, name string, on resource.Volume, p plan.Plan) (resource.Run, error) {
+	t.Helper()
+	runs, err := r.Submit(t.Context(), Order{Name: name, Plan: p}, on)
+	if err != nil {
+		return resource.Run{}, err
+	}
+	return runs[0], nil
+}
 
 func short() plan.Plan {
 	load := workload.Default()
@@ -67,11 +78,11 @@ func watched(t *testing.T, r *Runner, id int64) (statuses []resource.Status, poi
 
 func TestRunsAreCarriedOutInOrder(t *testing.T) {
 	r := start(t)
-	first, err := r.Submit(t.Context(), "first", nothing, short(), 0, nil)
+	first, err := submit(t, r, "first", nothing, short())
 	if err != nil {
 		t.Fatal(err)
 	}
-	second, err := r.Submit(t.Context(), "second", nothing, short(), 0, nil)
+	second, err := submit(t, r, "second", nothing, short())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -92,14 +103,14 @@ func TestRunsAreCarriedOutInOrder(t *testing.T) {
 
 func TestImpossibleVolumeFailsWithItsReason(t *testing.T) {
 	r := start(t)
-	run, err := r.Submit(t.Context(), "x", resource.Volume{ID: 1, Locator: "/no/such/place", Kind: "folder"}, short(), 0, nil)
+	run, err := submit(t, r, "x", resource.Volume{ID: 1, Locator: "/no/such/place", Kind: "folder"}, short())
 	if err != nil {
 		t.Fatal(err)
 	}
 	if _, _, last := watched(t, r, run.ID); last.Status != resource.Failed || last.Reason == "" {
 		t.Errorf("%s: %q", last.Status, last.Reason)
 	}
-	if _, err := r.Submit(t.Context(), "x", nothing, plan.Plan{}, 0, nil); !errors.Is(err, plan.ErrInvalid) {
+	if _, err := submit(t, r, "x", nothing, plan.Plan{}); !errors.Is(err, plan.ErrInvalid) {
 		t.Errorf("an empty plan: %v", err)
 	}
 	if err := r.Stop(t.Context(), run.ID, false); !errors.Is(err, ErrFinal) {
@@ -150,6 +161,15 @@ func TestBuffersHaveToFitIntoMemory(t *testing.T) {
 	if err := fits(load, real, 1<<20); !errors.Is(err, volume.ErrMemory) || !strings.Contains(err.Error(), "fewer workers") {
 		t.Errorf("no depth fits: %v", err)
 	}
+	stores := workload.Default()
+	stores.Kind, stores.Span = workload.StoresKind, 4<<30
+	stores.Stores = &workload.Stores{Count: 1, Requests: []workload.RequestShare{{Request: workload.PutRequest, Weight: 1}}, Value: fileset.Sizes{From: 50, To: 150}}
+	if err := fits(stores.Completed(), real, 64<<20); !errors.Is(err, volume.ErrMemory) || !strings.Contains(err.Error(), "larger values") {
+		t.Errorf("some ten million keys in 64 MiB: %v", err)
+	}
+	if err := fits(stores.Completed(), real, 1<<30); err != nil {
+		t.Errorf("and in 1 GiB: %v", err)
+	}
 	load.Depth = 4096
 	if err := fits(load, resource.Volume{Kind: "array"}, 256<<20); err != nil {
 		t.Errorf("a simulated array: %v", err)
@@ -161,7 +181,7 @@ func TestBuffersHaveToFitIntoMemory(t *testing.T) {
 func TestStopAtAnyMoment(t *testing.T) {
 	r := start(t)
 	for i := range 40 {
-		run, err := r.Submit(t.Context(), "stopped", nothing, short(), 0, nil)
+		run, err := submit(t, r, "stopped", nothing, short())
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -188,7 +208,7 @@ func TestNothingWaitsForTheStoreThatNeedsNone(t *testing.T) {
 	r := startOn(t, path)
 	long := short()
 	long.Stages[0].Load.For = 60
-	first, err := r.Submit(t.Context(), "long", nothing, long, 0, nil)
+	first, err := submit(t, r, "long", nothing, long)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -196,7 +216,7 @@ func TestNothingWaitsForTheStoreThatNeedsNone(t *testing.T) {
 		measurements, _, err := r.store.Measurements(t.Context(), first.ID)
 		return err == nil && len(measurements) == 1 && r.Measuring() == first.ID
 	})
-	second, err := r.Submit(t.Context(), "waits", nothing, short(), 0, nil)
+	second, err := submit(t, r, "waits", nothing, short())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -253,7 +273,7 @@ func TestEventsBecomeMarkers(t *testing.T) {
 	r := start(t)
 	long := short()
 	long.Stages[0].Load.For = 60
-	run, err := r.Submit(t.Context(), "long", nothing, long, 0, nil)
+	run, err := submit(t, r, "long", nothing, long)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -34,7 +34,7 @@ func onArrays(t *testing.T, folder string) (*store.Store, func(resource.Volume, 
 	t.Cleanup(func() { r.Close(); s.Close() })
 	return s, func(on resource.Volume, p plan.Plan) (resource.Run, []resource.Measurement) {
 		t.Helper()
-		run, err := r.Submit(t.Context(), "x", on, p, 0, nil)
+		run, err := submit(t, r, "x", on, p)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -34,6 +35,7 @@ type runRow struct {
 	Setup     document[setup.Setup]
 	Checks    document[[]setup.Check]
 	Overrides document[[]string]
+	Joint     document[*resource.Joint]
 	Format    format
 }
 
@@ -42,7 +44,7 @@ func (r runRow) record() resource.Run {
 		ID: r.ID, Name: r.Name, VolumeID: r.VolumeID, Volume: r.Volume.value, Plan: r.Plan.value,
 		Estimate: r.Estimate.value, Pace: r.Pace, Status: r.Status, Reason: r.Reason, Progress: r.Progress.value,
 		Host: r.Host, Version: r.Version, Created: r.Created.UTC(), Started: inUTC(r.Started), Ended: inUTC(r.Ended),
-		Setup: known(r.Setup.value), Checks: r.Checks.value, Overrides: r.Overrides.value,
+		Setup: known(r.Setup.value), Checks: r.Checks.value, Overrides: r.Overrides.value, Joint: r.Joint.value,
 	}
 }
 
@@ -64,19 +66,60 @@ func inUTC(t *time.Time) *time.Time {
 
 // AddRun keeps a new run and returns it with its id.
 func (s *Store) AddRun(ctx context.Context, r resource.Run) (resource.Run, error) {
-	r.Created = s.Now().UTC()
+	runs, err := s.AddRuns(ctx, []resource.Run{r}, "")
+	if err != nil {
+		return r, err
+	}
+	return runs[0], nil
+}
+
+// AddRuns keeps new runs, all or none, and returns them with their ids. Several are a
+// joint of the kind.
+func (s *Store) AddRuns(ctx context.Context, runs []resource.Run, as plan.Beside) ([]resource.Run, error) {
+	runs = slices.Clone(runs)
+	err := s.transaction(ctx, "keep new runs", func(tx *sqlx.Tx) error {
+		joint := &resource.Joint{As: as}
+		for i := range runs {
+			runs[i].Created = s.Now().UTC()
+			id, err := insertRun(ctx, tx, runs[i])
+			if err != nil {
+				return err
+			}
+			runs[i].ID, joint.Runs = id, append(joint.Runs, id)
+		}
+		if len(runs) < 2 {
+			return nil
+		}
+		text, err := encode(joint)
+		if err != nil {
+			return err
+		}
+		for i := range runs {
+			runs[i].Joint = joint
+			if _, err := tx.ExecContext(ctx, `UPDATE runs SET joint = ? WHERE id = ?`, text, runs[i].ID); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return runs, err
+}
+
+func insertRun(ctx context.Context, tx *sqlx.Tx, r resource.Run) (int64, error) {
 	texts := make([]string, 5)
 	for i, value := range []any{r.Volume, r.Plan, r.Estimate, r.Progress, r.Overrides} {
 		var err error
 		if texts[i], err = encode(value); err != nil {
-			return r, err
+			return 0, err
 		}
 	}
-	var err error
-	r.ID, err = s.insert(ctx, fmt.Sprintf("keep run %q", r.Name),
+	result, err := tx.ExecContext(ctx,
 		`INSERT INTO runs (name, volume_id, volume, plan, estimate, progress, overrides, pace, status, host, version, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		r.Name, r.VolumeID, texts[0], texts[1], texts[2], texts[3], texts[4], r.Pace, r.Status, r.Host, r.Version, r.Created)
-	return r, err
+	if err != nil {
+		return 0, err
+	}
+	return result.LastInsertId()
 }
 
 // UpdateRun keeps what changes while a run goes on: status, reason, progress,
@@ -189,7 +232,7 @@ func (s *Store) InterruptUnfinished(ctx context.Context, reason string) (count i
 	now := s.Now().UTC()
 	err = s.transaction(ctx, "mark interrupted runs", func(tx *sqlx.Tx) error {
 		for _, table := range []string{"measurements", "runs"} {
-			result, err := tx.ExecContext(ctx, `UPDATE `+table+` SET status = 'interrupted', reason = ?, ended = ? WHERE status IN ('preparing', 'settling', 'running')`, reason, now)
+			result, err := tx.ExecContext(ctx, `UPDATE `+table+` SET status = 'interrupted', reason = ?, ended = ? WHERE status IN ('preparing', 'settling', 'waiting', 'running')`, reason, now)
 			if err != nil {
 				return err
 			}

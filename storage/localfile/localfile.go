@@ -113,6 +113,9 @@ func roomForFiles(path string, request volume.Request, found setup.Facts) error 
 		return fmt.Errorf("look at the file system of %s: %w", path, err)
 	}
 	for _, spec := range request.Files {
+		if !spec.Files.Known() { // it is looked at again when they were listed
+			continue
+		}
 		files, err := spec.Files.WorkedOut()
 		if err != nil {
 			return err

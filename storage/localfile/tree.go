@@ -30,6 +30,9 @@ type tree struct {
 	whole  bool   // all of them are, with their sizes
 }
 
+// treePrefix is what the names of such folders begin with.
+const treePrefix = ".patient-heron-files-"
+
 // inTree is the folder within that the files are in, so that all of them can be taken
 // away at once.
 const inTree = "files"
@@ -39,7 +42,7 @@ func makeTree(folder string, traces volume.Traces) (*tree, error) {
 	if traces == nil {
 		return nil, fmt.Errorf("%s: files that are made there have names, and nothing notes them", folder)
 	}
-	t := &tree{path: filepath.Join(folder, ".patient-heron-files-"+rand.Text()), traces: traces}
+	t := &tree{path: filepath.Join(folder, treePrefix+rand.Text()), traces: traces}
 	if err := traces.Note(t.path); err != nil {
 		return nil, fmt.Errorf("note the name of the folder %s before it is made: %w", t.path, err)
 	}
@@ -255,6 +258,8 @@ const largeFile = 8 << 20
 // openedTree is a tree opened for one measurement.
 type openedTree struct {
 	root  *os.File
+	from  *os.File // folder that the files come from; nil where they are made
+	spec  workload.Spec
 	files *fileset.Files
 	facts load.Facts
 	cache bool // the host's memory may help
@@ -276,8 +281,14 @@ func (t *tree) open(spec workload.Spec) (load.Volume, error) {
 			return nil, errors.Join(err, root.Close())
 		}
 	}
+	o := &openedTree{root: root, spec: spec, files: files, cache: spec.Cached, facts: load.Facts{Size: files.Bytes(), Alignment: 1, Files: true}}
+	if spec.Files.Listed() != nil {
+		if o.from, err = os.Open(spec.FromFolder()); err != nil {
+			return nil, errors.Join(explain(err, spec.FromFolder()), root.Close())
+		}
+	}
 	t.used(spec.Files)
-	return &openedTree{root: root, files: files, cache: spec.Cached, facts: load.Facts{Size: files.Bytes(), Alignment: 1, Files: true}}, nil
+	return o, nil
 }
 
 func (t *tree) tryUncached() error {
@@ -303,8 +314,24 @@ func (t *tree) tryUncached() error {
 
 func (o *openedTree) Facts() load.Facts { return o.facts }
 
-func (o *openedTree) Close() error { return o.root.Close() }
+func (o *openedTree) Close() error {
+	if o.from != nil {
+		return errors.Join(o.root.Close(), o.from.Close())
+	}
+	return o.root.Close()
+}
 
 func (o *openedTree) Open(options load.QueueOptions) (load.Queue, error) {
-	return openTreeQueue(o.files, int(o.root.Fd()), !o.cache, options)
+	names, err := mapNames(o.files, nameSpace, options.Depth)
+	if err != nil {
+		return nil, err
+	}
+	var from *source
+	if o.from != nil {
+		if from, err = openSource(o.spec.Files.Listed(), int(o.from.Fd()), options); err != nil {
+			names.unmap()
+			return nil, err
+		}
+	}
+	return openTreeQueue(names, int(o.root.Fd()), !o.cache, from, options)
 }

@@ -79,11 +79,17 @@ func (b byThreads) Open(options load.QueueOptions) (load.Queue, error) {
 	if err != nil {
 		return nil, err
 	}
-	names, err := mapNames(b.files, options.Depth)
+	names, err := mapNames(b.files, nameSpace, options.Depth)
 	if err != nil {
 		return nil, err
 	}
-	return openTreeThreads(newTreeCalls(names, memory, int(b.root.Fd()), !b.cache, options), options.Depth), nil
+	var from *source
+	if b.from != nil {
+		if from, err = openSource(b.spec.Files.Listed(), int(b.from.Fd()), options); err != nil {
+			return nil, err
+		}
+	}
+	return openTreeThreads(newTreeCalls(names, memory, int(b.root.Fd()), !b.cache, from, options), options.Depth), nil
 }
 
 // found is what a tree holds, by name.

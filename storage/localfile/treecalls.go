@@ -28,15 +28,16 @@ type treeCalls struct {
 	memory  buffers
 	root    int  // descriptor of the folder that the files are in
 	direct  bool // around the host's memory
-	handles []int
+	source  *source
+	handles []int // of open files; those of the source's come after
 	work    chan load.Operation
 	done    chan load.Completion
 	over    sync.WaitGroup
 }
 
-func newTreeCalls(names names, memory buffers, root int, direct bool, options load.QueueOptions) *treeCalls {
+func newTreeCalls(names names, memory buffers, root int, direct bool, from *source, options load.QueueOptions) *treeCalls {
 	c := &treeCalls{
-		names: names, memory: memory, root: root, direct: direct, handles: make([]int, options.Handles),
+		names: names, memory: memory, root: root, direct: direct, source: from, handles: make([]int, from.handles(options.Handles)),
 		work: make(chan load.Operation, options.Depth), done: make(chan load.Completion, options.Depth),
 	}
 	for i := range c.handles {
@@ -83,7 +84,39 @@ func (c *treeCalls) data(o *load.Operation) []byte {
 	return c.memory.slots[o.Slot][o.From:cap(c.memory.slots[o.Slot])][:length]
 }
 
+// perform makes the calls of an operation: of one that copies that on the source first.
 func (c *treeCalls) perform(o load.Operation, listing []byte) load.Completion {
+	if !c.source.before(&o) {
+		return c.one(o, listing)
+	}
+	twin := c.source.twin(o.Handle)
+	switch o.Class {
+	case measure.Create:
+		path := c.source.names.file(o.Slot, o.Object, false)
+		fd, err := unix.Openat(c.source.root, text(path), c.source.flags(c.direct), 0)
+		if err != nil {
+			return load.Completion{Slot: o.Slot, Err: ofTheSource(err)}
+		}
+		c.handles[twin] = fd
+	case measure.Write:
+		n, err := unix.Pread(c.handles[twin], c.data(&o), o.Offset)
+		if err = enough(n, &o, err); err != nil {
+			return load.Completion{Slot: o.Slot, Err: err}
+		}
+	case measure.Close:
+		_ = unix.Close(c.handles[twin])
+		c.handles[twin] = -1
+	}
+	done := c.one(o, listing)
+	if o.Class == measure.Create && done.Err != nil {
+		_ = unix.Close(c.handles[twin])
+		c.handles[twin] = -1
+	}
+	return done
+}
+
+// one makes the call of an operation.
+func (c *treeCalls) one(o load.Operation, listing []byte) load.Completion {
 	done := load.Completion{Slot: o.Slot}
 	switch o.Class {
 	case measure.Open, measure.Create:
@@ -154,6 +187,24 @@ func list(root int, path string, into []byte) error {
 // text is a path without the zero byte at its end, without a copy.
 func text(path []byte) string { return unsafe.String(&path[0], len(path)-1) }
 
+// buffer is the memory of an operation that its content is made in; nil where that comes
+// from a source.
+func (c *treeCalls) buffer(slot int) []byte {
+	if c.source != nil {
+		return nil
+	}
+	return c.memory.slots[slot]
+}
+
+// free gives memory back that nobody uses any more.
+func (c *treeCalls) free() {
+	c.memory.unmap()
+	c.names.unmap()
+	if c.source != nil {
+		c.source.names.unmap()
+	}
+}
+
 // closeAll closes what is still open.
 func (c *treeCalls) closeAll() {
 	for i, fd := range c.handles {
@@ -175,7 +226,7 @@ func openTreeThreads(calls *treeCalls, depth int) *treeThreads {
 	return &treeThreads{calls, time.NewTimer(time.Hour)}
 }
 
-func (q *treeThreads) Buffer(slot int) []byte { return q.memory.slots[slot] }
+func (q *treeThreads) Buffer(slot int) []byte { return q.buffer(slot) }
 
 func (q *treeThreads) Submit(operations []load.Operation) error {
 	for _, o := range operations {
@@ -195,8 +246,7 @@ func (q *treeThreads) Close(unanswered int) error {
 	if unanswered == 0 {
 		q.over.Wait()
 		q.closeAll()
-		q.memory.unmap()
-		q.names.unmap()
+		q.free()
 	}
 	return nil
 }

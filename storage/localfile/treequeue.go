@@ -9,7 +9,6 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"patientheron/core/fileset"
 	"patientheron/core/load"
 	"patientheron/core/measure"
 	"patientheron/core/workload"
@@ -38,41 +37,43 @@ type treeRing struct {
 	armed       bool
 	count       []byte     // what is read of the event
 	under       []underWay // by slot
+	copies      []copying  // by slot, where files come from a source
+	followed    bool       // something for the ring followed an answer
 }
 
 // underWay is what has to be known of an operation when it is answered.
 type underWay struct {
 	class  measure.Class
+	copies bool // a piece of the source, or what opens and closes it there
 	handle int32
 	length int32
 }
 
 // openTreeQueue makes an io_uring queue for files, or the portable one where the kernel
-// refuses io_uring.
-func openTreeQueue(files *fileset.Files, root int, direct bool, options load.QueueOptions) (load.Queue, error) {
+// refuses io_uring. The queue gives the names and the source back, also when it fails.
+func openTreeQueue(names names, root int, direct bool, from *source, options load.QueueOptions) (load.Queue, error) {
+	calls := newTreeCalls(names, buffers{}, root, direct, from, options)
 	memory, err := mapBuffers(options)
 	if err != nil {
+		calls.free()
 		return nil, err
 	}
-	names, err := mapNames(files, options.Depth)
-	if err != nil {
-		memory.unmap()
-		return nil, err
-	}
+	calls.memory = memory
 	_ = unix.Prctl(unix.PR_SET_TIMERSLACK, 1, 0, 0, 0) // as in openQueue
-	calls := newTreeCalls(names, memory, root, direct, options)
 	ring, err := uring.Open(options.Depth + 1)
 	if errors.Is(err, uring.ErrUnavailable) {
 		return openTreeThreads(calls, options.Depth), nil
 	}
 	if err != nil {
-		memory.unmap()
-		names.unmap()
+		calls.free()
 		return nil, err
 	}
 	q := &treeRing{treeCalls: calls, ring: ring, read: uring.ReadPlain, write: uring.WritePlain, name: "io_uring", event: -1, under: make([]underWay, options.Depth)}
+	if from != nil {
+		q.copies = make([]copying, options.Depth)
+	}
 	q.choose()
-	if q.table = q.tableWorks() && ring.RegisterHandles(options.Handles) == nil; !q.table {
+	if q.table = q.tableWorks() && ring.RegisterHandles(len(calls.handles)) == nil; !q.table {
 		q.name += " without registered files"
 	}
 	if ring.RegisterBuffers(memory.whole()) == nil {
@@ -105,7 +106,7 @@ func (q *treeRing) tableWorks() bool {
 	return true
 }
 
-func (q *treeRing) Buffer(slot int) []byte { return q.memory.slots[slot] }
+func (q *treeRing) Buffer(slot int) []byte { return q.buffer(slot) }
 
 // file is what the ring knows an open file by.
 func (q *treeRing) file(handle int32) int {
@@ -118,7 +119,7 @@ func (q *treeRing) file(handle int32) int {
 func (q *treeRing) Submit(operations []load.Operation) error {
 	for i := range operations {
 		o := &operations[i]
-		q.under[o.Slot] = underWay{o.Class, o.Handle, int32(o.Length)}
+		q.under[o.Slot] = underWay{class: o.Class, handle: o.Handle, length: int32(o.Length)}
 		if q.aside[o.Class] || o.Class == measure.Flush && o.Object == workload.Everything {
 			if err := q.sendAside(*o); err != nil {
 				return err
@@ -126,6 +127,11 @@ func (q *treeRing) Submit(operations []load.Operation) error {
 			continue
 		}
 		q.inside++
+		if q.source.before(o) {
+			q.under[o.Slot].copies = true
+			q.beginCopy(o)
+			continue
+		}
 		q.prepare(o, uint64(o.Slot))
 	}
 	return nil
@@ -182,11 +188,22 @@ func (q *treeRing) arm() {
 	}
 }
 
-func (q *treeRing) Collect(into []load.Completion, wait time.Duration) (int, error) {
-	if err := q.ring.Enter(wait); err != nil {
-		return 0, err
+func (q *treeRing) Collect(into []load.Completion, wait time.Duration) (n int, err error) {
+	for {
+		q.followed = false
+		if err := q.ring.Enter(wait); err != nil {
+			return 0, err
+		}
+		// What follows an answer about the source is handed over here, where nothing
+		// else makes the worker come back at once.
+		if n = q.take(into); n > 0 || !q.followed {
+			return n, nil
+		}
 	}
-	n := 0
+}
+
+// take gives the answers that are there.
+func (q *treeRing) take(into []load.Completion) (n int) {
 	for n < len(into) {
 		token, result, ok := q.ring.Take()
 		if !ok {
@@ -196,9 +213,16 @@ func (q *treeRing) Collect(into []load.Completion, wait time.Duration) (int, err
 			q.armed = false
 			continue
 		}
-		q.inside--
-		into[n] = q.answer(int(token), result)
-		n++
+		over := true
+		if q.under[token].copies {
+			into[n], over = q.copied(int(token), result)
+		} else {
+			into[n] = q.answer(int(token), result)
+		}
+		if over {
+			q.inside--
+			n++
+		}
 	}
 	for q.outside > 0 && n < len(into) {
 		select {
@@ -211,7 +235,7 @@ func (q *treeRing) Collect(into []load.Completion, wait time.Duration) (int, err
 		break
 	}
 	q.arm()
-	return n, nil
+	return n
 }
 
 // answer turns a result of the ring into a completion.

@@ -77,6 +77,9 @@ func fits(d array.Description, r volume.Request) error {
 		if slices.ContainsFunc(d.Members, func(g array.Group) bool { return g.Zone > 0 }) {
 			return &workload.FieldError{Field: "files", Reason: fmt.Sprintf("the members of %s have zones that the host manages, which a file system that writes in place cannot use", d.Name)}
 		}
+		if from := load.FromFolder(); from != "" {
+			return &workload.FieldError{Field: "from", Reason: fmt.Sprintf("%s is a real folder, whose time is that of the wall, and %s is simulated; describe the folder (heron files describe %s), name what that writes with files, and leave from out", from, d.Name, from)}
+		}
 		files, err := load.Files.WorkedOut()
 		if err != nil {
 			return err

@@ -100,7 +100,7 @@ func (v *Volume) Step(until int64) bool {
 		slot := answer.Tag % slotsOfQueue
 		c := load.Completion{Slot: slot, Bytes: q.lengths[slot]}
 		if answer.Failed {
-			c = load.Completion{Slot: slot, Err: syscall.EIO}
+			c = load.Completion{Slot: slot, Err: failure(answer.Refusal)}
 		}
 		if len(q.ready) == 0 {
 			v.answered = append(v.answered, q.number)
@@ -109,6 +109,14 @@ func (v *Volume) Step(until int64) bool {
 	}
 	v.array.Forget()
 	return true
+}
+
+// failure is the error of an operation that failed.
+func failure(refusal array.Refusal) error {
+	if refusal == 0 {
+		return syscall.EIO
+	}
+	return fmt.Errorf("%w: a zone of the media refused it: %s; keep to zones (loads of stores have a zone), or use media without", syscall.EIO, refusal)
 }
 
 // Strike makes a fault happen at the present moment, between two steps of whoever
@@ -155,6 +163,9 @@ func (v *Volume) Answered() []int {
 	v.answered = v.answered[:0]
 	return list
 }
+
+// Zones is how full the zones of the members are.
+func (v *Volume) Zones() string { return v.array.ZoneMap() }
 
 // Inside tells what happened inside the array since the call before.
 func (v *Volume) Inside() []measure.Counter {

@@ -1,9 +1,13 @@
 package e2e
 
 import (
+	"bytes"
+	"fmt"
 	"io/fs"
+	"math"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -11,6 +15,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"patientheron/core/fileset"
+	"patientheron/core/judge"
 	"patientheron/core/measure"
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
@@ -281,4 +286,56 @@ func TestNextRunWaitsForFilesToBeRemoved(t *testing.T) {
 	}
 	ok(t, s.StopRun(t.Context(), second, false))
 	s.finished(second)
+}
+
+// Files are put from a folder whose device the kernel holds to a rate: that it is the limit
+// is said, with the rate that it has by itself; each is there once, and the folder is as
+// it was.
+func TestASlowSourceIsNamed(t *testing.T) {
+	device := quietDevice(t, 96<<20)
+	from := mounted(t, device, "mkfs.ext4", "-q")
+	for i := range 30 {
+		ok(t, os.WriteFile(filepath.Join(from, fmt.Sprintf("take %02d.wav", i)), bytes.Repeat([]byte{byte(i)}, 1<<20), 0o644))
+	}
+	must(t, "sync", "-f", from)
+	s := serve(t, t.TempDir(), false)
+	throttle(t, s, device, 12<<20)
+	target := t.TempDir()
+	load := workload.Default()
+	load.Kind, load.Files = workload.FilesKind, &workload.Files{From: from, Tasks: []workload.TaskShare{{Task: workload.Put, Weight: 1}}}
+	load.For, load.Passes = 0, 1
+	p := onePlan(load)
+	run := s.measured(s.volume(target, nil), p)
+	if run.Status != resource.Finished || len(run.Measurements) != 2 || run.Progress.Steps != 2 {
+		t.Fatalf("%s: %s, %+v", run.Status, run.Reason, run.Progress)
+	}
+	alone, put := run.Measurements[0], run.Measurements[1]
+	if rate := float64(alone.Summary.Total.Throughput); !alone.Load.ReadsSource() || math.Abs(rate/(12<<20)-1) > 0.15 || !strings.HasSuffix(alone.Name, "the source alone") {
+		t.Errorf("%s by itself: %.0f bytes a second", alone.Name, rate)
+	}
+	if put.Summary.Classes[measure.File].Operations != 30 || put.Summary.Total.Bytes != 30<<20 {
+		t.Errorf("%+v", put.Summary.Classes[measure.File])
+	}
+	if !slices.ContainsFunc(put.Findings, func(f judge.Finding) bool { return f.Kind == "limited-by-source" && strings.Contains(f.Sentence, from) }) {
+		t.Errorf("%.0f bytes a second, %+v", float64(put.Summary.Total.Throughput), put.Findings)
+	}
+	if out, said, err := s.cli("run", "show", "1"); err != nil || !strings.Contains(out, "put 30 files of 30 MiB from "+from) {
+		t.Errorf("%v %s %s", err, said, out)
+	}
+	if files, size := counted(t, from); files != 30 || size != 30<<20 {
+		t.Errorf("%d files of %s are in the source", files, size)
+	}
+	if files, _ := counted(t, target); files != 0 {
+		t.Errorf("%d files were left", files)
+	}
+	for arguments, says := range map[string]string{
+		"--from " + from + " --task fetch":    "use task put",
+		"--from " + from + "/none":            "does not exist",
+		"--from " + from + " --files 10x4KiB": "leave files out",
+		"--from " + device:                    "files are put from a folder",
+	} {
+		if _, said, err := s.cli(append([]string{"measure", target, "--passes", "1"}, strings.Fields(arguments)...)...); err == nil || !strings.Contains(said, says) {
+			t.Errorf("%s: %s", arguments, said)
+		}
+	}
 }

@@ -33,6 +33,7 @@ export type Match = Schemas["Match"];
 export type Outcome = Schemas["Outcome"];
 export type Values = Schemas["Values"];
 export type Candidate = Schemas["Candidate"];
+export type Race = Schemas["NamedRace"];
 export type Figure = Schemas["Figure"];
 export type NewComparison = Schemas["NewComparison"];
 type Problem = Partial<Schemas["ErrorModel"]>;
@@ -124,6 +125,8 @@ export const api = {
 	startRun: (r: Schemas["NewRun"]) => call<Run>("POST", "/runs", r),
 	stopRun: (id: number, afterMeasurement: boolean) =>
 		call<void>("POST", `/runs/${id}/stop`, { afterMeasurement }),
+	races: (id: number, position: number) =>
+		call<Schemas["Races"]>("GET", `/runs/${id}/races?position=${position}`),
 	deleteRun: (id: number) => call<void>("DELETE", `/runs/${id}`),
 	fields: () => call<Schemas["FieldList"]>("GET", "/fields"),
 	readLoad: (fields: Record<string, string>) => call<Schemas["ReadLoad"]>("POST", "/loads", { fields }),

@@ -433,6 +433,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/races": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who was ahead, of a run that was made as a race */
+        get: operations["get-races"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}/reach": {
         parameters: {
             query?: never;
@@ -819,6 +836,8 @@ export interface components {
              */
             leftOut?: number;
             name: string;
+            /** @description What it brought that both were measured together, in turn or as a race, when they were */
+            paired?: string;
             /** @description What the index and the sentence are made of, the largest gain first, the largest loss last */
             parts: components["schemas"]["Part"][] | null;
             runs: number[] | null;
@@ -1151,7 +1170,7 @@ export interface components {
             /** Format: date-time */
             started: string;
             /** @enum {string} */
-            status: "queued" | "preparing" | "settling" | "running" | "finished" | "stopped" | "failed" | "interrupted";
+            status: "queued" | "preparing" | "settling" | "waiting" | "running" | "finished" | "stopped" | "failed" | "interrupted";
             /** @description Absent until it ended, and when it could not start */
             summary?: components["schemas"]["Summary"];
         };
@@ -1308,6 +1327,8 @@ export interface components {
             ofFeeds: boolean;
             /** @description Loads of files have it */
             ofFiles: boolean;
+            /** @description Loads of stores that log have it */
+            ofStores: boolean;
             /** @description It is set or not */
             takesNoValue: boolean;
             /** @description What it means, in a few words */
@@ -1322,7 +1343,7 @@ export interface components {
             /** @description Less is better */
             lower: boolean;
             /** @enum {string} */
-            unit: "bytes per second" | "per second" | "files per second" | "seconds" | "bytes" | "share";
+            unit: "bytes per second" | "per second" | "files per second" | "requests per second" | "seconds" | "bytes" | "share" | "times";
         };
         Figures: {
             /**
@@ -1404,6 +1425,10 @@ export interface components {
              * @enum {string}
              */
             flush?: "never" | "each" | "end";
+            /** @description Folder of the service's host whose own files are put: each piece is read from there before it is written. The set is like them once they were listed */
+            from?: string;
+            /** @description What that folder held when it was listed: the set is like its files, and its sizes are theirs only by and large */
+            held?: components["schemas"]["Held"];
             /**
              * Format: int64
              * @description Bytes that are read or written at a time; 0 means 1 MiB
@@ -1523,6 +1548,12 @@ export interface components {
             verdict: "better" | "worse" | "same" | "not shown" | "hint" | "missing";
             words: string;
         };
+        Held: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            files: number;
+        };
         Hop: {
             /** @description How that is worked out, or what would have to be known */
             formula: string;
@@ -1603,6 +1634,14 @@ export interface components {
              * @description Since the first operation could be issued
              */
             startSeconds: number;
+            /** @description Of simulated media with zones that hosts write in order: how full each is at the end of the interval, or of several beside each other, a digit from 0, empty, to 9, full */
+            zones?: string;
+        };
+        Joint: {
+            /** @enum {string} */
+            as: "in turn" | "race";
+            /** @description All of them, in the order of their volumes, this run among them */
+            runs: number[] | null;
         };
         KeptArray: {
             /** @description To register as a volume */
@@ -1655,6 +1694,27 @@ export interface components {
             trouble?: string;
             /** @description What it is, in a few words */
             words: string;
+        };
+        Lead: {
+            /**
+             * Format: double
+             * @description At the end of the stretch: how much earlier it had done what the next one has done then
+             */
+            earlySeconds: number;
+            /** Format: double */
+            fromSeconds: number;
+            /**
+             * Format: double
+             * @description At the end of the stretch: what the next one has done less, as a share
+             */
+            gapShare: number;
+            /**
+             * Format: int64
+             * @description Number of the one ahead, from 0; -1 where nobody is, by more than 1 %
+             */
+            racer: number;
+            /** Format: double */
+            toSeconds: number;
         };
         LeftBehind: {
             /** Format: date-time */
@@ -1709,6 +1769,20 @@ export interface components {
             tookSeconds: number;
             /** @description What each hop can pass, for four kinds of load */
             uses: components["schemas"]["UseCeilings"][] | null;
+        };
+        Mark: {
+            /**
+             * Format: double
+             * @description What it had done more than the one that had done least
+             */
+            ahead: number;
+            /**
+             * Format: double
+             * @description Since the start
+             */
+            atSeconds: number;
+            /** Format: double */
+            done: number;
         };
         "Mark-runRequest": {
             /** @description What happened */
@@ -1804,9 +1878,38 @@ export interface components {
             /** Format: date-time */
             started: string;
             /** @enum {string} */
-            status: "queued" | "preparing" | "settling" | "running" | "finished" | "stopped" | "failed" | "interrupted";
+            status: "queued" | "preparing" | "settling" | "waiting" | "running" | "finished" | "stopped" | "failed" | "interrupted";
             /** @description Absent until it ended, and when it could not start */
             summary?: components["schemas"]["Summary"];
+        };
+        NamedRace: {
+            /** @description What the racers shared, and whether it held them up */
+            cautions?: string[] | null;
+            /**
+             * Format: int64
+             * @description How often the lead went from one to another
+             */
+            changes: number;
+            /**
+             * @description What is counted: bytes moved, or whole files where what is done with them moves none
+             * @enum {string}
+             */
+            counts: "bytes" | "files";
+            /** @description Who was ahead when, from the start to the end */
+            leads: components["schemas"]["Lead"][] | null;
+            point?: components["schemas"]["Setting"][] | null;
+            /**
+             * Format: int64
+             * @description Number of the measurement within each run
+             */
+            position: number;
+            racers: components["schemas"]["Standing"][] | null;
+            /** Format: int64 */
+            repeat: number;
+            /** Format: int64 */
+            repeats: number;
+            title: string;
+            words: string;
         };
         NewComparison: {
             baseline: components["schemas"]["Group"];
@@ -1822,6 +1925,8 @@ export interface components {
             noise?: number;
         };
         NewRun: {
+            /** @description Volumes that are measured together with it under the same plan, each in a run of its own, in turn or as a race: as the plan says */
+            besideIds?: number[] | null;
             /** @description By default made from the plan */
             name?: string;
             /** @description Names of checks that shall not stop the run when they fail; recorded with it */
@@ -1887,8 +1992,18 @@ export interface components {
             mean: components["schemas"]["Mean"];
             /** Format: double */
             median: number;
+            /**
+             * Format: double
+             * @description How many times as wide the interval of the same values would be without the pairs
+             */
+            narrower?: number;
             /** @description Numbers, from 1, of repeats that lie apart from the others; they are kept in all figures */
             odd?: number[] | null;
+            /**
+             * Format: int64
+             * @description Of measurements that were made in turn or at the same moment, when the ratio is of those; 0 otherwise
+             */
+            pairs?: number;
             /** @description Why there is no value */
             reason?: string;
             /** @description Which of the values are compared, when not all are, and which are zero */
@@ -2032,6 +2147,11 @@ export interface components {
             words: string;
         };
         Plan: {
+            /**
+             * @description How several volumes are measured under it: each measurement on one after the other, in turn, which is the default, or on all at the same moment, a race
+             * @enum {string}
+             */
+            beside?: "in turn" | "race";
             /** @description What this plan is called */
             name?: string;
             stages: components["schemas"]["Stage"][] | null;
@@ -2099,6 +2219,11 @@ export interface components {
             /** @description HMAC-SHA-256 with the token as key, in hexadecimal, over 'patient heron', the challenge and the port, with a zero byte between each */
             proof: string;
         };
+        Races: {
+            joint: components["schemas"]["Joint"];
+            /** @description In the order in which they were begun; the one under way is the last */
+            races: components["schemas"]["NamedRace"][] | null;
+        };
         Reach: {
             ceilings: components["schemas"]["UseCeilings"];
             /** Format: int64 */
@@ -2120,6 +2245,15 @@ export interface components {
         ReadPlan: {
             estimate: components["schemas"]["Estimate"];
             plan: components["schemas"]["Plan"];
+        };
+        RequestShare: {
+            /** @enum {string} */
+            request: "put" | "get" | "scan";
+            /**
+             * Format: double
+             * @description Weight of this request; the weights need not add up to anything
+             */
+            weight: number;
         };
         Result: {
             /** @description How to know more, when runs of the same differ too much for the difference that matters */
@@ -2155,6 +2289,8 @@ export interface components {
             host?: string;
             /** Format: int64 */
             id: number;
+            /** @description Set when other volumes are measured under the same plan together with this one */
+            joint?: components["schemas"]["Joint"];
             name: string;
             /** @description Names of failed checks that the user chose to pass over */
             overrides?: string[] | null;
@@ -2172,7 +2308,7 @@ export interface components {
             /** Format: date-time */
             started?: string;
             /** @enum {string} */
-            status: "queued" | "preparing" | "settling" | "running" | "finished" | "stopped" | "failed" | "interrupted";
+            status: "queued" | "preparing" | "settling" | "waiting" | "running" | "finished" | "stopped" | "failed" | "interrupted";
             /** @description Version of Patient Heron that made it */
             version?: string;
             /** @description The volume as it was when the run began */
@@ -2193,6 +2329,8 @@ export interface components {
             host?: string;
             /** Format: int64 */
             id: number;
+            /** @description Set when other volumes are measured under the same plan together with this one */
+            joint?: components["schemas"]["Joint"];
             markers: components["schemas"]["Marker"][] | null;
             measurements: components["schemas"]["Measurement"][] | null;
             name: string;
@@ -2212,7 +2350,7 @@ export interface components {
             /** Format: date-time */
             started?: string;
             /** @enum {string} */
-            status: "queued" | "preparing" | "settling" | "running" | "finished" | "stopped" | "failed" | "interrupted";
+            status: "queued" | "preparing" | "settling" | "waiting" | "running" | "finished" | "stopped" | "failed" | "interrupted";
             /** @description Measurements that are kept and cannot be read */
             unreadable?: components["schemas"]["Unreadable"][] | null;
             /** @description Setups of the array at the points where a sweep changed it */
@@ -2455,7 +2593,7 @@ export interface components {
              * @description What kind of load it is; absent for block
              * @enum {string}
              */
-            kind?: "block" | "files" | "feeds";
+            kind?: "block" | "files" | "feeds" | "stores";
             /**
              * Format: double
              * @description Time at the start that is issued and shown, but kept out of the summary
@@ -2515,6 +2653,8 @@ export interface components {
              * @description Size of the region that is worked on; 0 means all of a volume of fixed size
              */
             spanBytes: number;
+            /** @description The body of a load of stores that log; blocks and order beside it are then worked out of it */
+            stores?: components["schemas"]["Stores"];
             /**
              * Format: int64
              * @description Streams of each worker for a sequential or descending order, each in a region of its own; 0 means 1
@@ -2621,6 +2761,36 @@ export interface components {
             stage: string;
             words: string;
         };
+        Standing: {
+            /**
+             * Format: double
+             * @description Bytes or files, since the lead-in ended
+             */
+            done: number;
+            /** @description Why it did not */
+            failed?: string;
+            /** @description It did all that it was given, an amount or passes */
+            finished: boolean;
+            /** @description How far it was at each moment, the same moments for all, at most a few hundred */
+            line: components["schemas"]["Mark"][] | null;
+            /** Format: int64 */
+            measurementId: number;
+            name: string;
+            /** Format: int64 */
+            runId: number;
+            /**
+             * Format: double
+             * @description Since the start, to its last interval
+             */
+            seconds: number;
+            /** @description Its rate varies less than that of all others, by more than chance */
+            steadiest?: boolean;
+            /**
+             * Format: double
+             * @description Standard deviation of the rates of its intervals, as a share of their mean; absent where they are too few
+             */
+            variation?: number;
+        };
         Steadiness: {
             /**
              * Format: double
@@ -2653,6 +2823,99 @@ export interface components {
         "Stop-runRequest": {
             /** @description Let the measurement under way finish first */
             afterMeasurement?: boolean;
+        };
+        StoreFigures: {
+            /**
+             * Format: double
+             * @description CPU time of the workers' threads for each request; absent where it was not recorded
+             */
+            cpuPerRequestSeconds?: number;
+            /**
+             * Format: double
+             * @description The longest of them
+             */
+            longestWaitSeconds: number;
+            /**
+             * Format: double
+             * @description Reads of the storage for each request, those of merging among them
+             */
+            readPerRequest: number;
+            /**
+             * Format: double
+             * @description Puts, gets and scans a second
+             */
+            requestRate: number;
+            /**
+             * Format: int64
+             * @description Puts that waited until memory was emptied, tables were merged, or the log was written
+             */
+            waits: number;
+            /**
+             * Format: double
+             * @description Bytes written to the storage for each byte that was put: log, tables and what was merged; absent without puts
+             */
+            writtenPerPut?: number;
+        };
+        Stores: {
+            /**
+             * Format: int64
+             * @description Requests that each store has under way; 0 means 16
+             */
+            clients?: number;
+            /**
+             * Format: int64
+             * @description Stores, of all workers together
+             */
+            count: number;
+            /**
+             * Format: int64
+             * @description Tables of the first level that are merged together; 0 means 4
+             */
+            first?: number;
+            /**
+             * Format: int64
+             * @description How many times as large each level of tables is as the one before; 0 means 10
+             */
+            growth?: number;
+            /**
+             * Format: int64
+             * @description Size of the keys of entries; 0 means 24
+             */
+            keyBytes?: number;
+            /**
+             * Format: double
+             * @description Exponent of the Zipf law that keys are asked for by; 0 for all alike
+             */
+            keySkew?: number;
+            /**
+             * @description How a put is made safe before it is answered; absent for group
+             * @enum {string}
+             */
+            log?: "off" | "gathered" | "each" | "group";
+            /**
+             * Format: int64
+             * @description Entries that are gathered in memory before they are written as a table; 0 means 16 MiB
+             */
+            memoryBytes?: number;
+            /** @description What is asked of them; one entry for a single kind of request */
+            requests: components["schemas"]["RequestShare"][] | null;
+            /**
+             * Format: int64
+             * @description Keys that a scan goes through; 0 means 100
+             */
+            scanKeys?: number;
+            /** @description Sizes of the values of entries */
+            value: components["schemas"]["Sizes"];
+            /**
+             * Format: double
+             * @description Share of filters that send a get to a table that does not hold its key: 0 means 1 %, and 1 is no filters
+             */
+            wrongShare?: number;
+            /**
+             * Format: int64
+             * @description Size of the zones of the media: what is written then goes in order, and zones are reset when nothing in them is needed; 0 for media without
+             */
+            zoneBytes?: number;
         };
         "Strike-runRequest": {
             /** @description A fault as in an array file, such as {kind: path drops, path: 1, for: 2s} */
@@ -2688,7 +2951,7 @@ export interface components {
             faults?: components["schemas"]["Fault"][] | null;
             /** @description Of a load of feeds: whether their pieces came in time */
             feeds?: components["schemas"]["FeedFigures"];
-            /** @description Of a load of feeds: each feed, or what they do where there are many. Of a load of files: whole files by their class, and by what was done with them where that is more than one thing */
+            /** @description Of a load of stores: puts, gets, scans, and puts that waited. Of a load of feeds: each feed, or what they do where there are many. Of a load of files: whole files by their class, and by what was done with them where that is more than one thing */
             groups?: components["schemas"]["FileGroup"][] | null;
             /** @description Means over the measured time of what the volume tells of its inside */
             inside?: components["schemas"]["Counter"][] | null;
@@ -2732,6 +2995,8 @@ export interface components {
              * @description Share of this host's CPU time that a hypervisor gave to others meanwhile
              */
             stolenShare?: number;
+            /** @description Of a load of stores that log: what they did for their requests */
+            stores?: components["schemas"]["StoreFigures"];
             /** @description What moved bytes of the load: reads and writes, not flushes and trims; of a load that moves none, whole files */
             total: components["schemas"]["Figures"];
             /**
@@ -4301,7 +4566,7 @@ export interface operations {
             query?: {
                 format?: "json" | "csv";
                 /** @description Which table, for CSV */
-                table?: "summary" | "phases" | "series" | "counters" | "latency" | "files";
+                table?: "summary" | "phases" | "series" | "counters" | "latency" | "files" | "races";
             };
             header?: never;
             path: {
@@ -4533,6 +4798,76 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-races": {
+        parameters: {
+            query?: {
+                /** @description Only the race of this measurement within each run; 0 for all */
+                position?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Races"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -240,6 +240,7 @@ export function ComparisonPage() {
 							{k.name}
 						</button>
 						<p className="mt-1">{k.words}</p>
+						{k.paired && <p className="mt-1 text-sm opacity-80">{k.paired}</p>}
 						<p className="mt-1 text-sm opacity-80">Changed: {k.difference.words}</p>
 						{k.difference.caution && <p className="text-sm text-accent">{k.difference.caution}</p>}
 						{k.caution && <p className="text-sm text-accent">{k.caution}</p>}

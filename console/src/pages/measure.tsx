@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
-import { api, CallError, type Field } from "../api/client";
+import { api, CallError, type Field, type Volume } from "../api/client";
 import { Empty, Trouble } from "../parts/shell";
 import { estimate } from "./run";
 
@@ -38,13 +38,25 @@ const firstFeeds = {
 	for: "30s",
 };
 
-/** What is measured: blocks, files, feeds, or what a plan says. */
-type Way = "blocks" | "files" | "feeds" | "plan";
+const firstStores = {
+	stores: "1",
+	requests: "put:1,get:1",
+	value: "400B",
+	log: "group",
+	clients: "16",
+	memory: "16MiB",
+	span: "8GiB",
+	for: "60s",
+};
+
+/** What is measured: blocks, files, feeds, stores, or what a plan says. */
+type Way = "blocks" | "files" | "feeds" | "stores" | "plan";
 
 const starts: Record<Way, Record<string, string>> = {
 	blocks: first,
 	files: firstFiles,
 	feeds: firstFeeds,
+	stores: firstStores,
 	plan: first,
 };
 
@@ -57,6 +69,8 @@ export function Measure() {
 	const fields = useQuery({ queryKey: ["fields"], queryFn: api.fields, staleTime: Number.POSITIVE_INFINITY });
 	const [values, setValues] = useState<Record<string, string>>(first);
 	const [volume, setVolume] = useState(Number(search.get("volume") ?? 0));
+	const [others, setOthers] = useState<number[]>([]);
+	const [race, setRace] = useState(false);
 	const [name, setName] = useState("");
 	const [repeats, setRepeats] = useState(1);
 	const [pace, setPace] = useState(0);
@@ -69,24 +83,27 @@ export function Measure() {
 		start.reset();
 	};
 	const [text, setText] = useState("");
-	const chosenKind = (volumes.data?.volumes?.find((v) => v.id === volume) ?? volumes.data?.volumes?.[0])
-		?.kind;
+	const baseline = volumes.data?.volumes?.find((v) => v.id === volume) ?? volumes.data?.volumes?.[0];
+	const besides = others.filter((id) => id !== baseline?.id);
+	const simulated = [baseline?.id, ...besides].some(
+		(id) => volumes.data?.volumes?.find((v) => v.id === id)?.kind === "array",
+	);
 	const start = useMutation({
 		mutationFn: async () => {
-			const paced = chosenKind === "array" ? pace : 0;
-			const on = volume || volumes.data?.volumes?.[0]?.id || 0;
+			const on = {
+				name: name || undefined,
+				volumeId: baseline?.id ?? 0,
+				besideIds: besides,
+				pace: simulated ? pace : 0,
+			};
+			const as = besides.length > 0 && race ? { beside: "race" as const } : {};
 			if (planned) {
 				const { plan } = await api.readPlan(text);
-				return api.startRun({ name: name || undefined, volumeId: on, plan, pace: paced });
+				return api.startRun({ ...on, plan: { ...plan, ...as } });
 			}
 			const typed = Object.fromEntries(Object.entries(values).filter(([, v]) => v !== ""));
 			const { load } = await api.readLoad(typed);
-			return api.startRun({
-				name: name || undefined,
-				volumeId: on,
-				plan: { stages: [{ load, repeats }] },
-				pace: paced,
-			});
+			return api.startRun({ ...on, plan: { stages: [{ load, repeats }], ...as } });
 		},
 		onSuccess: (run) => {
 			queries.invalidateQueries({ queryKey: ["runs"] });
@@ -116,7 +133,7 @@ export function Measure() {
 		start.mutate();
 	};
 	const all = (fields.data.fields ?? []).filter((f) =>
-		way === "files" ? f.ofFiles : way === "feeds" ? f.ofFeeds : f.ofBlocks,
+		way === "files" ? f.ofFiles : way === "feeds" ? f.ofFeeds : way === "stores" ? f.ofStores : f.ofBlocks,
 	);
 	const input = (f: Field) => (
 		<FieldInput
@@ -141,7 +158,7 @@ export function Measure() {
 					>
 						{list.map((v) => (
 							<option key={v.id} value={v.id}>
-								{v.name} ({v.locator})
+								{shortened(`${v.name} (${v.locator})`)}
 							</option>
 						))}
 					</select>
@@ -156,8 +173,17 @@ export function Measure() {
 					/>
 				</label>
 			</div>
+			{list.length > 1 && (
+				<Together
+					volumes={list.filter((v) => v.id !== baseline?.id)}
+					chosen={besides}
+					choose={setOthers}
+					race={race}
+					setRace={setRace}
+				/>
+			)}
 			<div role="tablist" aria-label="What to measure" className="tabs tabs-border mt-6 mb-2">
-				{(["blocks", "files", "feeds", "plan"] as const).map((w) => (
+				{(["blocks", "files", "feeds", "stores", "plan"] as const).map((w) => (
 					<button
 						key={w}
 						type="button"
@@ -166,7 +192,7 @@ export function Measure() {
 						className={`tab ${way === w ? "tab-active" : ""}`}
 						onClick={() => choose(w)}
 					>
-						{{ blocks: "Blocks", files: "Files", feeds: "Feeds", plan: "A plan" }[w]}
+						{{ blocks: "Blocks", files: "Files", feeds: "Feeds", stores: "Stores", plan: "A plan" }[w]}
 					</button>
 				))}
 			</div>
@@ -199,7 +225,7 @@ export function Measure() {
 					</label>
 				</>
 			)}
-			{chosenKind === "array" && (
+			{simulated && (
 				<label className="mt-4 flex w-64 flex-col gap-1">
 					Pace of the simulated array
 					<select
@@ -219,6 +245,72 @@ export function Measure() {
 				Measure
 			</button>
 		</form>
+	);
+}
+
+/** Signs of a choice that fit beside its arrow. */
+const mostSigns = 44;
+
+/** A text that may be long, with its middle left out. */
+function shortened(text: string): string {
+	const half = Math.floor(mostSigns / 2);
+	return text.length > mostSigns ? `${text.slice(0, half)}…${text.slice(1 - half)}` : text;
+}
+
+/** Chooses volumes that are measured together with the first one, and how. */
+function Together(props: {
+	volumes: Volume[];
+	chosen: number[];
+	choose: (ids: number[]) => void;
+	race: boolean;
+	setRace: (race: boolean) => void;
+}) {
+	const { volumes, chosen, choose } = props;
+	return (
+		<details className="mt-4">
+			<summary className="cursor-pointer py-1">
+				Together with other volumes{chosen.length > 0 && `: ${chosen.length}`}
+			</summary>
+			<fieldset className="mt-1">
+				<legend className="text-sm">
+					Each has a run of its own; they are compared pair by pair with the first, at most eight
+				</legend>
+				<div className="max-h-48 overflow-auto rounded-field border border-base-300 p-2">
+					{volumes.map((v) => (
+						<label key={v.id} className="flex items-center gap-2 py-0.5">
+							<input
+								type="checkbox"
+								className="checkbox checkbox-sm"
+								checked={chosen.includes(v.id)}
+								disabled={!chosen.includes(v.id) && chosen.length >= 8}
+								onChange={(e) =>
+									choose(e.target.checked ? [...chosen, v.id] : chosen.filter((id) => id !== v.id))
+								}
+							/>
+							{v.name} ({v.locator})
+						</label>
+					))}
+				</div>
+				{chosen.length > 0 && (
+					<div className="mt-2 flex flex-wrap gap-x-6 gap-y-1">
+						{[false, true].map((race) => (
+							<label key={String(race)} className="flex items-center gap-2">
+								<input
+									type="radio"
+									name="as"
+									className="radio radio-sm"
+									checked={props.race === race}
+									onChange={() => props.setRace(race)}
+								/>
+								{race
+									? "A race: each measurement begins on all at the same moment"
+									: "In turn: each measurement on one after the other, to and fro"}
+							</label>
+						))}
+					</div>
+				)}
+			</fieldset>
+		</details>
 	);
 }
 
@@ -287,6 +379,7 @@ const choices: Record<string, string[]> = {
 	order: ["random", "sequential", "skewed", "strided", "descending"],
 	flush: ["", "never", "each", "end"],
 	visit: ["", "listed", "shuffled", "by-class"],
+	log: ["group", "each", "gathered", "off"],
 };
 
 function FieldInput(props: { field: Field; value: string; change: (v: string) => void; trouble?: string }) {

@@ -20,6 +20,7 @@ import { bytes, digits, files, moment, rate, seconds } from "../parts/format";
 import { HeatMap } from "../parts/heat";
 import { SeriesCharts } from "../parts/series";
 import { StatusWord, Trouble, Unreadable } from "../parts/shell";
+import { Beside, Races } from "../parts/together";
 
 /** One run: live while it goes on, its results afterwards. */
 export function RunPage() {
@@ -59,12 +60,14 @@ export function RunPage() {
 					{run.reason}
 				</p>
 			)}
+			<Beside run={run} />
 			<PassOver run={run} />
 			<Waiting run={run} />
 			{measurements.length > 1 && (
 				<MeasurementList measurements={measurements} shown={shown} choose={choose} />
 			)}
 			<Markers run={run} markers={markers} refresh={() => detail.refetch()} />
+			<Races run={run} shown={shown} />
 			{shown && (
 				<MeasurementView key={shown.id} m={shown} live={feed.points[shown.id] ?? []} markers={markers} />
 			)}
@@ -141,13 +144,18 @@ function Heading({ run }: { run: Run }) {
 							<details className="dropdown dropdown-end">
 								<summary className="btn btn-sm">Export CSV</summary>
 								<ul className="menu dropdown-content z-10 mt-1 w-44 rounded-box border border-base-300 bg-base-100">
-									{["summary", "series", "latency"].map((table) => (
-										<li key={table}>
-											<button type="button" onClick={exported(`format=csv&table=${table}`, `-${table}.csv`)}>
-												{table}
-											</button>
-										</li>
-									))}
+									{["summary", "series", "latency", ...(run.joint?.as === "race" ? ["races"] : [])].map(
+										(table) => (
+											<li key={table}>
+												<button
+													type="button"
+													onClick={exported(`format=csv&table=${table}`, `-${table}.csv`)}
+												>
+													{table}
+												</button>
+											</li>
+										),
+									)}
 								</ul>
 							</details>
 							<button type="button" className="btn btn-sm btn-ghost" onClick={attempt(remove)}>
@@ -200,6 +208,9 @@ function Waiting({ run }: { run: Run }) {
 	const p = run.progress;
 	if (run.status === "queued") {
 		return <p role="status">It waits for the run before it. Then it takes {estimate(run.estimate)}.</p>;
+	}
+	if (run.status === "waiting") {
+		return <p role="status">It waits for its turn: another volume is being measured or prepared.</p>;
 	}
 	if (run.status === "settling") {
 		return (

@@ -3,6 +3,7 @@ import { Link, useSearchParams } from "react-router";
 import { api, isFinal } from "../api/client";
 import { moment } from "../parts/format";
 import { Empty, StatusWord, Trouble, Unreadable } from "../parts/shell";
+import { beside } from "../parts/together";
 
 export function Runs() {
 	const [search, setSearch] = useSearchParams();
@@ -59,6 +60,7 @@ export function Runs() {
 									<Link to={`/runs/${r.id}`} className="link link-hover">
 										{r.name}
 									</Link>
+									{r.joint && <span className="ml-2 text-sm opacity-70">{beside(r)}</span>}
 								</td>
 								<td>{r.volume.name}</td>
 								<td title={r.reason}>

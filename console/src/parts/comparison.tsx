@@ -3,7 +3,7 @@ import { useMemo, useState } from "react";
 import { api, type Candidate, type Compared, type Interval, type Match, type Values } from "../api/client";
 import { Chart, type Colours, sideLine } from "./chart";
 import { moved, moving } from "./classes";
-import { bytes, digits, files, iops, seconds, share, throughput } from "./format";
+import { bytes, digits, files, iops, requests, seconds, share, throughput } from "./format";
 import { HeatMap } from "./heat";
 import { Verdict } from "./verdict";
 
@@ -13,6 +13,8 @@ export function show(unit: string, v: number): string {
 		"bytes per second": throughput,
 		"per second": iops,
 		"files per second": files,
+		"requests per second": requests,
+		times: (v) => `${digits(v)} times`,
 		bytes,
 		share,
 	};

@@ -1,6 +1,6 @@
 import type { Figures, Finding, Measurement } from "../api/client";
 import { rows, wholeFiles } from "./classes";
-import { bytes, digits, files, rate, seconds } from "./format";
+import { bytes, digits, files, rate, requests, seconds } from "./format";
 
 /** The findings that say not to trust a figure: "reads", "writes" or "total". */
 export function doubts(m: Measurement, figure: string): Finding[] {
@@ -147,13 +147,34 @@ function Feeds({ summary: s }: { summary: NonNullable<Measurement["summary"]> })
 	);
 }
 
+/** What stores did for their requests, and what that took of the storage. */
+function Stores({ m, summary: s }: { m: Measurement; summary: NonNullable<Measurement["summary"]> }) {
+	const rows: Row[] = (s.groups ?? []).filter((g) => g.operations > 0).map((g) => [g.name, "", g]);
+	const f = s.stores;
+	return (
+		<>
+			<Table m={m} of="requests" unit="a second" rows={rows} show={rate} doubt="total" />
+			{f && (
+				<p className="text-sm">
+					{requests(f.requestRate)}, {digits(f.readPerRequest)} reads of the storage for each
+					{f.writtenPerPut ? `; ${digits(f.writtenPerPut)} bytes written to it for each that was put` : ""}
+					{f.cpuPerRequestSeconds ? `; ${seconds(f.cpuPerRequestSeconds)} of a core for each` : ""}
+					{f.waits > 0 &&
+						`; ${f.waits} puts waited for tables or the log, the longest ${seconds(f.longestWaitSeconds)}`}
+					.
+				</p>
+			)}
+		</>
+	);
+}
+
 /** The summary of a measurement as a table that can be read aloud. */
 export function FiguresTable({ m }: { m: Measurement }) {
 	const s = m.summary;
 	if (!s) {
 		return null;
 	}
-	const groups: Row[] = (s.feeds ? [] : (s.groups ?? [])).map((g) => [
+	const groups: Row[] = (s.feeds || s.stores ? [] : (s.groups ?? [])).map((g) => [
 		`${g.name}, in ${seconds(g.tookSeconds)}`,
 		"",
 		g,
@@ -182,6 +203,7 @@ export function FiguresTable({ m }: { m: Measurement }) {
 				show={rate}
 			/>
 			{s.feeds && <Feeds summary={s} />}
+			{s.stores && <Stores m={m} summary={s} />}
 			<p className="mt-2 text-sm opacity-80">
 				{s.ending === "passes" ? "Finished in" : "Measured"} {seconds(s.measuredSeconds)}
 				{s.leadInSeconds > 0 && ` after ${seconds(s.leadInSeconds)} of lead-in`}, {bytes(s.total.bytes)} moved

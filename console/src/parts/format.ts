@@ -31,6 +31,7 @@ export const files = (v: number) =>
 	]);
 
 /** A rate for a column whose head says IOPS. */
+export const requests = (v: number) => iops(v).replace(/IOPS$/, "requests/s");
 export const rate = (v: number) => iops(v).replace(/ ?IOPS$/, "");
 
 export const throughput = (v: number) =>

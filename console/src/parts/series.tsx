@@ -3,6 +3,7 @@ import type { Interval, Marker, Measurement } from "../api/client";
 import { Chart, type Colours } from "./chart";
 import { flow, look, moving, timed, wholeFiles } from "./classes";
 import { digits, files, iops, seconds, share, throughput } from "./format";
+import { StoreCharts, ZoneMap } from "./stores";
 
 interface Curve {
 	title: string;
@@ -352,6 +353,7 @@ export function SeriesCharts(props: { intervals: Interval[]; markers: Marker[]; 
 	const phases = m.summary?.phases?.list ?? none;
 	return (
 		<div className="grid gap-6 lg:grid-cols-2">
+			{m.load.stores && <StoreCharts intervals={intervals} />}
 			{sides.length > 0 && (
 				<CurveChart
 					sides={sides}
@@ -365,6 +367,7 @@ export function SeriesCharts(props: { intervals: Interval[]; markers: Marker[]; 
 			<LatencyChart sides={times} intervals={intervals} />
 			<HostChart intervals={intervals} />
 			<InsideChart intervals={intervals} />
+			<ZoneMap intervals={intervals} />
 		</div>
 	);
 }

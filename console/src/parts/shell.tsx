@@ -97,6 +97,7 @@ const looks: Record<string, [string, string]> = {
 	preparing: ["◔", ""],
 	settling: ["◔", ""],
 	running: ["●", "text-primary"],
+	waiting: ["○", ""],
 	finished: ["✓", "text-secondary"],
 	stopped: ["■", ""],
 	failed: ["✕", "text-error"],

@@ -1,0 +1,102 @@
+package compare
+
+import (
+	"fmt"
+	"slices"
+
+	"patientheron/core/judge"
+	"patientheron/core/quantity"
+)
+
+// ratio compares what two sides have of a figure under a load: pair by pair where they
+// were measured together.
+func ratio(before known, baseline Values, after known, candidate Values, figure, load string, noise quantity.Share) judge.Ratio {
+	apart := judge.Compare(before.repetition(figure, baseline, load, after), after.repetition(figure, candidate, load, before), noise)
+	a, b := pairsOf(baseline, candidate)
+	if len(a) == 0 {
+		return apart
+	}
+	r := judge.ComparePairs(before.inPairs(a, baseline.runs), after.inPairs(b, candidate.runs), noise)
+	if r.Known() && apart.Known() {
+		r.Narrower = apart.Half() / r.Half()
+	}
+	return r
+}
+
+// pairsOf are the values of both sides that were measured together, in the same order.
+// There are none where one side has a value that was measured with nothing: values alone
+// and in pairs say different things.
+func pairsOf(baseline, candidate Values) (a, b []float64) {
+	places := map[pair]int{}
+	for i, p := range candidate.pairs {
+		if _, twice := places[p]; twice || p == (pair{}) {
+			return nil, nil
+		}
+		places[p] = i
+	}
+	seen := map[pair]bool{}
+	for i, p := range baseline.pairs {
+		if seen[p] || p == (pair{}) {
+			return nil, nil
+		}
+		seen[p] = true
+		if at, together := places[p]; together {
+			a, b = append(a, baseline.compared[i]), append(b, candidate.compared[at])
+		}
+	}
+	return a, b
+}
+
+// inPairs is what a side measured together with another. Fewer than three runs do not
+// show what stays throughout a run.
+func (k known) inPairs(values []float64, runs int) judge.Repetition {
+	r := judge.Repetition{Values: values, Runs: runs}
+	if k.Real && runs < 3 {
+		r.Spread = judge.Spread{Deviation: judge.InPlace, Freedom: unlearned}
+	}
+	return r
+}
+
+// paired says what it brought that a candidate was measured together with the baseline:
+// by how much that made the intervals of the main figures narrower, in the middle.
+func (c *Result) paired(candidate int) string {
+	var narrower []float64
+	least, most := 0, 0
+	for _, p := range c.Points {
+		r := p.Row(p.Main).Candidates[candidate].Ratio
+		if r.Pairs == 0 {
+			continue
+		}
+		if least, most = min(least, r.Pairs), max(most, r.Pairs); least == 0 {
+			least = r.Pairs
+		}
+		if r.Narrower > 0 {
+			narrower = append(narrower, r.Narrower)
+		}
+	}
+	if most == 0 {
+		return ""
+	}
+	pairs := fmt.Sprint(most)
+	if least < most {
+		pairs = fmt.Sprintf("%d to %d", least, most)
+	}
+	words := fmt.Sprintf("Measured together, %s pairs a point", pairs)
+	if most == 1 {
+		words = "Measured together, one pair a point"
+	}
+	if len(narrower) == 0 {
+		return words + ": no more than a hint; measure more repeats."
+	}
+	slices.Sort(narrower)
+	switch by := narrower[len(narrower)/2]; {
+	case by > 100:
+		return words + ": the intervals are more than a hundred times as narrow as those of the same values without the pairs."
+	case by >= 1.05:
+		return fmt.Sprintf("%s: the intervals are %s times as narrow as those of the same values without the pairs.", words, quantity.Digits(by))
+	case by > 0.95:
+		return words + ": the intervals are as wide as without the pairs; nothing disturbed both alike."
+	default:
+		return fmt.Sprintf("%s: the intervals are %s times as wide as without the pairs, because nothing disturbed both alike, and differences of so few pairs are less well known.", words, quantity.Digits(1/by))
+	}
+}

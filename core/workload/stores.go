@@ -1,0 +1,537 @@
+package workload
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+
+	"patientheron/core/fileset"
+	"patientheron/core/logstore"
+	"patientheron/core/measure"
+	"patientheron/core/quantity"
+)
+
+// StoresKind is the kind of load that stores which log issue: they are asked to put, get
+// and scan entries, and write a log and tables, and merge those.
+const StoresKind Kind = "stores"
+
+// Stores is the body of a load of stores that log, side by side, each in a span of its own.
+type Stores struct {
+	Count    int            `json:"count" doc:"Stores, of all workers together" minimum:"1" maximum:"1024"`
+	Requests []RequestShare `json:"requests" doc:"What is asked of them; one entry for a single kind of request" minItems:"1" maxItems:"3"`
+	Value    fileset.Sizes  `json:"value" doc:"Sizes of the values of entries"`
+	Key      quantity.Bytes `json:"keyBytes,omitempty" doc:"Size of the keys of entries; 0 means 24" minimum:"0" maximum:"4096"`
+	Clients  int            `json:"clients,omitempty" doc:"Requests that each store has under way; 0 means 16" minimum:"0" maximum:"256"`
+	Log      Logging        `json:"log,omitempty" doc:"How a put is made safe before it is answered; absent for group" enum:"off,gathered,each,group"`
+	Memory   quantity.Bytes `json:"memoryBytes,omitempty" doc:"Entries that are gathered in memory before they are written as a table; 0 means 16 MiB" minimum:"0"`
+	Growth   int            `json:"growth,omitempty" doc:"How many times as large each level of tables is as the one before; 0 means 10" minimum:"0" maximum:"100"`
+	First    int            `json:"first,omitempty" doc:"Tables of the first level that are merged together; 0 means 4" minimum:"0" maximum:"64"`
+	Wrong    quantity.Share `json:"wrongShare,omitempty" doc:"Share of filters that send a get to a table that does not hold its key: 0 means 1 %, and 1 is no filters" minimum:"0" maximum:"1"`
+	Scan     int            `json:"scanKeys,omitempty" doc:"Keys that a scan goes through; 0 means 100" minimum:"0" maximum:"1000000"`
+	Zone     quantity.Bytes `json:"zoneBytes,omitempty" doc:"Size of the zones of the media: what is written then goes in order, and zones are reset when nothing in them is needed; 0 for media without" minimum:"0"`
+	Skew     float64        `json:"keySkew,omitempty" doc:"Exponent of the Zipf law that keys are asked for by; 0 for all alike" minimum:"0" maximum:"5"`
+}
+
+// Request is what is asked of a store.
+type Request string
+
+// The requests.
+const (
+	PutRequest  Request = "put"
+	GetRequest  Request = "get"
+	ScanRequest Request = "scan"
+)
+
+var requests = []Request{PutRequest, GetRequest, ScanRequest}
+
+// RequestShare is one request of a mix and its weight in it.
+type RequestShare struct {
+	Request Request `json:"request" enum:"put,get,scan"`
+	Weight  float64 `json:"weight" doc:"Weight of this request; the weights need not add up to anything" exclusiveMinimum:"0"`
+}
+
+// Logging is how a put is made safe before it is answered.
+type Logging string
+
+// The ways of logging.
+const (
+	LogOff      Logging = "off"      // there is no log
+	LogGathered Logging = "gathered" // pieces are written as they fill, and nobody waits for them
+	LogEach     Logging = "each"     // each put is written and flushed by itself
+	LogGroup    Logging = "group"    // those that wait together are written and flushed together
+)
+
+var loggings = map[Logging]logstore.Log{LogOff: logstore.NoLog, LogGathered: logstore.Gathered, LogEach: logstore.FlushEach, LogGroup: logstore.FlushGroup}
+
+// Groups of a load of stores: the requests, in their order, and puts that waited.
+const (
+	PutsGroup   = "puts"
+	GetsGroup   = "gets"
+	ScansGroup  = "scans"
+	StallsGroup = "waits of puts"
+)
+
+var storeGroups = []string{PutsGroup, GetsGroup, ScansGroup, StallsGroup}
+
+const (
+	mostStores    = 1024
+	mostKeys      = 50_000_000 // of all stores: each takes some bytes of this host's memory
+	largestValue  = 64 * quantity.KiB
+	entryOverhead = 8  // bytes of an entry beside key and value
+	background    = 12 // operations of tables that a store has under way at most, about
+	storePiece    = logstore.Piece
+)
+
+// completed is s with defaults in place of zeros.
+func (s Stores) completed() Stores {
+	set := func(place *int, value int) {
+		if *place == 0 {
+			*place = value
+		}
+	}
+	set(&s.Clients, 16)
+	set(&s.Growth, 10)
+	set(&s.First, 4)
+	set(&s.Scan, 100)
+	if s.Key == 0 {
+		s.Key = 24
+	}
+	if s.Memory == 0 && s.Zone > 0 { // a table to a zone, as nearly as can be
+		s.Memory = max(s.Zone-quantity.Bytes(int64(s.Clients+1)*s.largest()), quantity.MiB)
+	}
+	if s.Memory == 0 {
+		s.Memory = 16 * quantity.MiB
+	}
+	if s.Wrong == 0 {
+		s.Wrong = 0.01
+	}
+	if s.Log == "" {
+		s.Log = LogGroup
+	}
+	return s
+}
+
+// Asks reports whether a request is among those of the load.
+func (s Stores) Asks(r Request) bool {
+	return slices.ContainsFunc(s.Requests, func(share RequestShare) bool { return share.Request == r })
+}
+
+// changeStores makes s a load of stores, if it is none yet, and changes it; other specs
+// that share its stores keep theirs.
+func (s *Spec) changeStores(how func(*Stores)) {
+	stores := Stores{Count: 1, Requests: []RequestShare{{PutRequest, 1}}, Value: fileset.Sizes{Fixed: 400}}
+	if s.Stores != nil {
+		stores = *s.Stores
+		stores.Requests = slices.Clone(stores.Requests)
+	}
+	how(&stores)
+	s.Kind, s.Stores = StoresKind, &stores
+}
+
+// completeStores works out what the load comes to as blocks.
+func (s *Spec) completeStores() {
+	stores := s.Stores.completed()
+	s.Stores = &stores
+	each := (stores.Count + max(s.Workers, 1) - 1) / max(s.Workers, 1)
+	// As blocks it is at best as easy as what is in order: no ceiling lies below it.
+	s.Blocks, s.Order, s.Align, s.Streams = Block(storePiece), Sequential, logstore.Block, 1
+	s.Depth = max(s.Depth, min(each*(stores.Clients+background), 4096))
+	if s.Reads = 0.5; !stores.Asks(PutRequest) {
+		s.Reads = 1
+	}
+}
+
+// largest is the size of the largest entry.
+func (s Stores) largest() int64 {
+	return int64(s.Key) + entryOverhead + min(int64(s.Value.Sampler()(0.999999)), int64(largestValue))
+}
+
+// shape is that of one store in so much room.
+func (s Stores) shape(room int64) logstore.Shape {
+	sizes := s.Value.Sampler()
+	least, most := int64(sizes(0)), int64(sizes(0.999999))
+	fixed := int64(s.Key) + entryOverhead
+	sh := logstore.Shape{
+		Largest: s.largest(), Zone: int64(s.Zone), Memory: int64(s.Memory), Growth: int64(s.Growth), First: s.First,
+		False: float64(s.Wrong), Log: loggings[s.Log], Clients: s.Clients, ScanKeys: int64(s.Scan), Room: room,
+	}
+	if least == most {
+		size := fixed + least
+		sh.Size, sh.Mean = func(uint32) int64 { return size }, float64(size)
+	} else {
+		sh.Size = func(key uint32) int64 {
+			share := float64(mixed(uint64(key)*golden)>>11) / (1 << 53)
+			return fixed + min(int64(sizes(share)), int64(largestValue))
+		}
+		const parts = 1000 // of all entries, by size: the middle of each
+		for i := range parts {
+			sh.Mean += (float64(fixed) + min(float64(sizes((float64(i)+0.5)/parts)), float64(largestValue))) / parts
+		}
+	}
+	// As many keys as the room takes.
+	sh.Keys = int64(sort.Search(mostKeys, func(keys int) bool {
+		sh.Keys = int64(keys + 1)
+		return sh.Needs() > room
+	}))
+	return sh
+}
+
+// Keeps is the memory that a load takes beside its buffers: of stores the keys of all
+// levels, and where entries differ in size where they begin.
+func (s Spec) Keeps() quantity.Bytes {
+	if s.Kind != StoresKind || s.Stores == nil || s.Span == 0 {
+		return 0
+	}
+	f := s.Stores.completed()
+	each := 5.0 // four bytes in the last level, and a share of that in those above
+	if f.Value.Fixed == 0 {
+		each *= 2
+	}
+	return quantity.Bytes(each * float64(f.shape(s.storeRoom()).Keys) * float64(f.Count))
+}
+
+// room is that of each store.
+func (s Spec) storeRoom() int64 {
+	if s.Stores == nil || s.Stores.Count < 1 {
+		return 0
+	}
+	return alignDown(int64(s.Span)/int64(s.Stores.Count), max(int64(s.Stores.Zone), logstore.Block))
+}
+
+// storesBody is a load of stores as a Body.
+type storesBody struct {
+	Pattern
+	stores *Stores
+}
+
+func (b storesBody) Classes() []measure.Class {
+	if b.stores.Asks(PutRequest) && b.stores.Zone > 0 {
+		return []measure.Class{measure.Read, measure.Write, measure.Flush, measure.Trim}
+	}
+	if b.stores.Asks(PutRequest) {
+		return []measure.Class{measure.Read, measure.Write, measure.Flush}
+	}
+	return []measure.Class{measure.Read}
+}
+
+func (b storesBody) Groups() []string { return storeGroups }
+
+func (b storesBody) Source(s Spec, worker int) (Source, error) { return newStoring(s, worker) }
+
+// validateStores reports what cannot be of a load of stores.
+func (s Spec) validateStores() error {
+	if s.Stores == nil || s.Stores.Count < 1 || s.Stores.Count > mostStores {
+		return invalid("stores", "it does not say how many; from 1 to %d", mostStores)
+	}
+	f := s.Stores.completed()
+	if f.Count < s.Workers {
+		return invalid("workers", "%d for %d stores; each worker has stores of its own", s.Workers, f.Count)
+	}
+	if err := validateRequests(f.Requests); err != nil {
+		return err
+	}
+	if err := f.Value.Validate(); err != nil {
+		return invalid("value", "%v", err)
+	}
+	switch most := f.Value.At(0.999999); {
+	case most < 1 || f.Value.At(0) > largestValue || f.Value.Fixed > largestValue:
+		return invalid("value", "values of %s; from 1 byte to %s", most, largestValue)
+	case f.Key < 1 || f.Key > 4096:
+		return invalid("key", "%s; from 1 byte to 4 KiB", f.Key)
+	case f.Clients < 1 || f.Clients > 256:
+		return invalid("clients", "%d; from 1 to 256", f.Clients)
+	case f.Memory < quantity.MiB || f.Memory > quantity.GiB:
+		return invalid("memory", "%s; from 1 MiB to 1 GiB", f.Memory)
+	case f.Growth < 2 || f.Growth > 100:
+		return invalid("growth", "%d; from 2 to 100", f.Growth)
+	case f.First < 1 || f.First > 64:
+		return invalid("first", "%d; from 1 to 64", f.First)
+	case !(f.Wrong > 0 && f.Wrong <= 1):
+		return invalid("wrong", "%g; a share up to 100%%, which is no filters", float64(f.Wrong))
+	case f.Scan < 1 || f.Scan > 1_000_000:
+		return invalid("scan", "%d keys; from 1 to 1,000,000", f.Scan)
+	case !(f.Skew >= 0 && f.Skew <= 5):
+		return invalid("keySkew", "%g; from 0 to 5", f.Skew)
+	case s.Open() || s.Think > 0 || s.Trims > 0 || s.SyncEvery > 0 || s.Stride > 0 || s.Pattern.Skew > 0 || s.HotSpan > 0:
+		return invalid("stores", "requests follow each other as they are answered; leave rate, think, trims, syncEvery, stride, skew and hot out")
+	case s.Amount > 0:
+		return invalid("amount", "stores are asked for a time; leave amount out")
+	}
+	if f.Zone < 0 || f.Zone > 0 && (f.Zone < quantity.MiB || f.Zone > 4*quantity.GiB || f.Zone%logstore.Block != 0 || s.Offset%f.Zone != 0) {
+		return invalid("zone", "%s; from 1 MiB to 4 GiB, as the media has them, and an offset of whole zones", f.Zone)
+	}
+	if _, known := loggings[f.Log]; !known {
+		return invalid("log", "%q; off, gathered, each or group", f.Log)
+	}
+	if s.Span == 0 { // which the volume says
+		return nil
+	}
+	shape := f.shape(s.storeRoom())
+	least := shape
+	least.Keys = 1000
+	switch {
+	case shape.Keys < 1000:
+		return invalid("span", "%s leave each of %d stores %s, and one with tables of %s takes at least %s; use a larger span, or less memory", s.Span, f.Count, quantity.Bytes(s.storeRoom()), f.Memory, quantity.Bytes(least.Needs()))
+	case shape.Keys*int64(f.Count) > mostKeys:
+		return invalid("value", "%d entries of %s fill the span, more than the %d that are kept in mind; use larger values, or a smaller span", shape.Keys*int64(f.Count), quantity.Bytes(shape.Mean), mostKeys)
+	}
+	return nil
+}
+
+func validateRequests(shares []RequestShare) error {
+	if len(shares) == 0 || len(shares) > len(requests) {
+		return invalid("requests", "%d requests; from 1 to 3 of put, get and scan", len(shares))
+	}
+	seen := map[Request]bool{}
+	for _, r := range shares {
+		switch {
+		case !slices.Contains(requests, r.Request):
+			return invalid("requests", "%q; put, get or scan", r.Request)
+		case seen[r.Request]:
+			return invalid("requests", "%s is there twice", r.Request)
+		case !(r.Weight > 0) || r.Weight > 1e9:
+			return invalid("requests", "weight %g of %s; a weight is above 0 and at most 1e9", r.Weight, r.Request)
+		}
+		seen[r.Request] = true
+	}
+	return nil
+}
+
+// parseRequests reads a request or a weighted mix such as "get:8,put:2".
+func parseRequests(text string) (shares []RequestShare, err error) {
+	for part := range strings.SplitSeq(text, ",") {
+		name, weight, weighted := strings.Cut(part, ":")
+		share := RequestShare{Request: Request(strings.TrimSpace(name)), Weight: 1}
+		if weighted {
+			if share.Weight, err = quantity.ParseNumber(weight); err != nil {
+				return nil, fmt.Errorf("weight of %s: %w", share.Request, err)
+			}
+		}
+		shares = append(shares, share)
+	}
+	return shares, validateRequests(shares)
+}
+
+func formatRequests(shares []RequestShare) string {
+	parts := make([]string, len(shares))
+	for i, r := range shares {
+		if parts[i] = string(r.Request); len(shares) > 1 {
+			parts[i] += ":" + strconv.FormatFloat(r.Weight, 'f', -1, 64)
+		}
+	}
+	return strings.Join(parts, ",")
+}
+
+// parseValue reads sizes of values: "400B" for all alike, "100B..2KiB" for any between, or
+// "400B*2" for two thirds between the half and the double of that.
+func parseValue(text string) (sizes fileset.Sizes, err error) {
+	if low, high, isRange := strings.Cut(text, ".."); isRange {
+		if sizes.From, err = quantity.ParseBytes(low); err == nil {
+			sizes.To, err = quantity.ParseBytes(high)
+		}
+		return sizes, err
+	}
+	if median, spread, isSpread := strings.Cut(text, "*"); isSpread {
+		if sizes.Median, err = quantity.ParseBytes(median); err == nil {
+			sizes.Spread, err = quantity.ParseNumber(spread)
+		}
+		sizes.Most = largestValue
+		return sizes, err
+	}
+	sizes.Fixed, err = quantity.ParseBytes(text)
+	return sizes, err
+}
+
+// formatValue writes sizes the way parseValue reads them.
+func formatValue(s fileset.Sizes) string {
+	text := func(b quantity.Bytes) string {
+		written, _ := b.MarshalYAML() // cannot fail
+		return string(written)
+	}
+	switch {
+	case s.To > 0:
+		return text(s.From) + ".." + text(s.To)
+	case s.Median > 0:
+		return text(s.Median) + "*" + strconv.FormatFloat(s.Spread, 'f', -1, 64)
+	}
+	return text(s.Fixed)
+}
+
+func (s Stores) valueInWords() string {
+	if s.Value.Fixed > 0 {
+		return s.Value.Fixed.String()
+	}
+	return formatValue(s.Value)
+}
+
+// describeStores says in a few words what a load of stores does.
+func (s Spec) describeStores() string {
+	f := s.Stores.completed()
+	text := "1 store"
+	if f.Count > 1 {
+		text = fmt.Sprintf("%d stores", f.Count)
+	}
+	text += fmt.Sprintf(", %s, values of %s, %d clients", formatRequests(f.Requests), f.valueInWords(), f.Clients)
+	if f.Asks(PutRequest) {
+		text += ", log " + string(f.Log)
+	}
+	if f.Zone > 0 {
+		text += ", zones of " + f.Zone.String()
+	}
+	if f.Skew > 0 {
+		text += fmt.Sprintf(", keys skewed by %g", f.Skew)
+	}
+	if s.Workers > 1 {
+		text += fmt.Sprintf(", %d workers", s.Workers)
+	}
+	if s.Span > 0 {
+		text += ", span " + s.Span.String()
+	}
+	if s.Cached {
+		text += ", cached"
+	}
+	return text
+}
+
+// storing is the work of one worker of a load of stores: every so many of them.
+type storing struct {
+	stores  []*logstore.Store
+	bases   []int64
+	numbers []int   // of the stores among all
+	ready   []int32 // stores that have something to issue, in turn
+	waits   []bool  // of each store, that it is among them
+	content *Content
+	wholes  []Whole
+}
+
+func newStoring(spec Spec, worker int) (*storing, error) {
+	spec = spec.Completed()
+	if err := spec.Validate(); err != nil {
+		return nil, err
+	}
+	if spec.Span == 0 {
+		return nil, invalid("span", "is not known")
+	}
+	f, room := spec.Stores, spec.storeRoom()
+	w := &storing{content: NewContent(spec, worker)}
+	for n := worker; n < f.Count; n += spec.Workers {
+		shape := f.shape(room)
+		random := rand.NewPCG(spec.Seed, golden*uint64(n+1))
+		shape.Ask, shape.Key = f.asking(random), f.picking(random, shape.Keys)
+		store, err := logstore.New(shape, f.Value.Fixed == 0, mixed(spec.Seed^uint64(n)*golden))
+		if err != nil {
+			return nil, invalid("span", "%v", err)
+		}
+		w.stores, w.bases, w.numbers = append(w.stores, store), append(w.bases, int64(spec.Offset)+int64(n)*room), append(w.numbers, n)
+		w.waits = append(w.waits, false)
+		w.queue(len(w.stores) - 1)
+	}
+	return w, nil
+}
+
+// asking draws requests by their weights.
+func (s Stores) asking(random *rand.PCG) func() logstore.Request {
+	below, kinds, sum, running := []uint64{}, []logstore.Request{}, 0.0, 0.0
+	for _, r := range s.Requests {
+		sum += r.Weight
+	}
+	for _, r := range s.Requests {
+		running += r.Weight / sum
+		below = append(below, threshold(running))
+		kinds = append(kinds, map[Request]logstore.Request{PutRequest: logstore.Put, GetRequest: logstore.Get, ScanRequest: logstore.Scan}[r.Request])
+	}
+	if len(kinds) == 1 {
+		return func() logstore.Request { return kinds[0] }
+	}
+	return func() logstore.Request {
+		draw := random.Uint64()
+		for i := range kinds[:len(kinds)-1] {
+			if draw < below[i] {
+				return kinds[i]
+			}
+		}
+		return kinds[len(kinds)-1]
+	}
+}
+
+// picking draws keys: all alike, or by a Zipf law that scatters those that are asked for
+// most.
+func (s Stores) picking(random *rand.PCG, keys int64) func() uint32 {
+	if s.Skew > 0 {
+		z := newZipf(s.Skew, uint64(keys))
+		return func() uint32 { return uint32(z.scatter(z.rank(random))) }
+	}
+	even := rand.New(random)
+	return func() uint32 { return uint32(even.Int64N(keys)) }
+}
+
+// queue lets a store wait for its turn, if it has something to issue.
+func (w *storing) queue(store int) {
+	if !w.waits[store] && w.stores[store].Ready() {
+		w.waits[store] = true
+		w.ready = append(w.ready, int32(store))
+	}
+}
+
+// Due is zero when a store has something to issue, and Never otherwise.
+func (w *storing) Due() int64 {
+	if len(w.ready) > 0 {
+		return 0
+	}
+	return Never
+}
+
+// Next gives the next operation of the store whose turn it is.
+func (w *storing) Next() Access {
+	store := int(w.ready[0])
+	w.ready = w.ready[:copy(w.ready, w.ready[1:])]
+	w.waits[store] = false
+	o := w.stores[store].Next()
+	w.queue(store)
+	a := Access{Object: store, Handle: o.Tag, Offset: w.bases[store] + o.Offset, Length: o.Length}
+	switch o.Kind {
+	case logstore.Read:
+		a.Class = measure.Read
+	case logstore.Write:
+		a.Class = measure.Write
+	case logstore.Sync:
+		a.Class, a.Offset = measure.Flush, 0
+	case logstore.Reset:
+		a.Class = measure.Trim
+	}
+	return a
+}
+
+func (w *storing) Fill(buffer []byte) { w.content.Fill(buffer) }
+
+// Completed tells the store, and gives the requests that ended with it.
+func (w *storing) Completed(a Access, now int64, _ error) *Whole {
+	ended := w.stores[a.Object].Completed(a.Handle, now)
+	w.queue(a.Object)
+	if len(ended) == 0 {
+		return nil
+	}
+	w.wholes = w.wholes[:0]
+	for _, e := range ended {
+		w.wholes = append(w.wholes, Whole{Group: int(e.Request), Bytes: e.Bytes, Began: e.Began, Piece: true})
+	}
+	for i := range w.wholes[1:] {
+		w.wholes[i].More = &w.wholes[i+1]
+	}
+	return &w.wholes[0]
+}
+
+// Words says what an operation is about.
+func (w *storing) Words(a Access) string {
+	if a.Class == measure.Flush {
+		return fmt.Sprintf("flush of store %d", w.numbers[a.Object]+1)
+	}
+	return fmt.Sprintf("%s of %d bytes at offset %d of store %d", a.Class.Verb(), a.Length, a.Offset-w.bases[a.Object], w.numbers[a.Object]+1)
+}
+
+func (w *storing) Over() bool { return false }
+
+func (w *storing) Without(Access, error) bool { return false }

@@ -1,0 +1,75 @@
+package runner
+
+import (
+	"context"
+	"fmt"
+
+	"patientheron/core/fileset"
+	"patientheron/core/load"
+	"patientheron/core/measure"
+	"patientheron/core/plan"
+	"patientheron/core/workload"
+	"patientheron/patient"
+	"patientheron/storage"
+)
+
+// listSources lists the folders that files of some steps come from, and gives the steps
+// with what is in them.
+func listSources(ctx context.Context, steps []plan.Step) ([]plan.Step, error) {
+	listed := map[string]*fileset.Listed{}
+	for i := range steps {
+		step := &steps[i]
+		from := step.Load.FromFolder()
+		if from == "" {
+			continue
+		}
+		if listed[from] == nil {
+			found, err := patient.Own(ctx, patience, func() (*fileset.Listed, error) { return storage.ListSource(ctx, from) }, func(*fileset.Listed, error) {})
+			if err != nil {
+				return nil, err
+			}
+			listed[from] = found
+		}
+		if step.Load.UseListed(listed[from]); !step.Source {
+			if err := step.Load.Validate(); err != nil {
+				return nil, fmt.Errorf("the files of %s: %w", from, err)
+			}
+		}
+	}
+	return steps, nil
+}
+
+// use opens what a load is measured on: the volume, or the folder alone that files come
+// from.
+func (e *execution) use(used *opened, spec workload.Spec) (load.Volume, error) {
+	if spec.ReadsSource() {
+		return storage.OpenSource(spec)
+	}
+	return used.Use(spec)
+}
+
+// sources are what the folders gave by themselves from which files are put, by the load
+// that puts them.
+type sources map[string]*measure.Summary
+
+// key tells the loads apart that put files from one folder in different ways.
+func (sources) key(spec workload.Spec) string {
+	spec = spec.OfSource()
+	return spec.FromFolder() + " " + spec.Describe()
+}
+
+// keep remembers what a folder gave by itself.
+func (s sources) keep(spec workload.Spec, summary *measure.Summary) {
+	if spec.ReadsSource() && summary != nil {
+		s[s.key(spec)] = summary
+	}
+}
+
+// of is what the folder gave by itself that a load puts files from; nil when that is not
+// known, or it makes its files.
+func (s sources) of(spec workload.Spec) *measure.Summary {
+	if spec.FromFolder() == "" || spec.ReadsSource() {
+		return nil
+	}
+	return s[s.key(spec)]
+}
