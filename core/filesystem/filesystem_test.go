@@ -206,7 +206,8 @@ func work(t *testing.T, f *FS, d *device, spec workload.Spec, most int) (done in
 		for len(idle) > 0 && source.Due() == 0 && done < most {
 			slot := idle[len(idle)-1]
 			idle = idle[:len(idle)-1]
-			a := source.Next()
+			var a workload.Access
+			source.Next(&a)
 			slots[slot] = a
 			f.Begin(0, slot, Operation{Class: a.Class, Object: a.Object, Handle: int(a.Handle), Beside: a.Beside, Offset: a.Offset, Length: a.Length})
 			done++
@@ -224,7 +225,7 @@ func work(t *testing.T, f *FS, d *device, spec workload.Spec, most int) (done in
 				t.Fatalf("%+v: %v", slots[a.Slot], a.Err)
 			}
 			idle = append(idle, a.Slot)
-			source.Completed(slots[a.Slot], d.now, a.Err)
+			source.Completed(&slots[a.Slot], d.now, a.Err)
 		}
 		f.Forget()
 	}

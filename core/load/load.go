@@ -49,18 +49,8 @@ type QueueOptions struct {
 	Handles      int // files that are open at a time at most, numbered from 0
 }
 
-// Operation is one I/O to be issued. Its data is in the queue's buffer of its
-// slot, from From on.
-type Operation struct {
-	Class  measure.Class
-	Beside bool  // it is about what stands beside the object until it takes its place
-	Handle int32 // which of the queue's open files it uses or opens
-	Object int   // what of the volume it is about; 0 for the volume itself
-	Offset int64 // bytes from the start of the volume, or of the file; for a truncate its length
-	Length int   // bytes
-	Slot   int
-	From   int // above zero when this is the rest of what was moved in part
-}
+// Operation is one I/O to be issued: an access of the load, with its slot.
+type Operation = workload.Access
 
 // Completion is the answer to one operation.
 type Completion struct {
@@ -75,9 +65,10 @@ type Queue interface {
 	// volume keeps no data. It belongs to the volume while an operation of that
 	// slot is in flight.
 	Buffer(slot int) []byte
-	// Submit takes operations. It may hold them back until the next Collect.
-	// An error is about the queue as a whole: nothing of it works any more.
-	Submit([]Operation) error
+	// Submit takes operations, which stay as they are until they are answered. It may
+	// hold them back until the next Collect. An error is about the queue as a whole:
+	// nothing of it works any more.
+	Submit([]*Operation) error
 	// Collect stores completions and returns how many. It waits up to wait for
 	// the first one; at zero it only looks. Fewer than asked, even none after
 	// waiting, is no error.

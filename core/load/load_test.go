@@ -54,16 +54,16 @@ type deviceQueue struct {
 
 func (q *deviceQueue) Buffer(slot int) []byte { return q.memory[slot*q.block : (slot+1)*q.block] }
 
-func (q *deviceQueue) Submit(operations []load.Operation) error {
+func (q *deviceQueue) Submit(operations []*load.Operation) error {
 	for _, o := range operations {
 		if q.seen != nil {
-			*q.seen = append(*q.seen, o)
+			*q.seen = append(*q.seen, *o)
 		}
 		if now := time.Now(); q.free.Before(now) {
 			q.free = now
 		}
 		q.free = q.free.Add(q.service)
-		q.pending, q.ready = append(q.pending, o), append(q.ready, q.free)
+		q.pending, q.ready = append(q.pending, *o), append(q.ready, q.free)
 	}
 	return nil
 }

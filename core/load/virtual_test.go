@@ -62,7 +62,7 @@ func (q *tickingQueue) Buffer(int) []byte { return nil }
 func (q *tickingQueue) Interface() string { return "ticking" }
 func (q *tickingQueue) Close(int) error   { return nil }
 
-func (q *tickingQueue) Submit(operations []load.Operation) error {
+func (q *tickingQueue) Submit(operations []*load.Operation) error {
 	for _, o := range operations {
 		q.slots, q.ready = append(q.slots, o.Slot), append(q.ready, q.of.now+1e6)
 	}

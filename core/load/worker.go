@@ -37,7 +37,7 @@ type worker struct {
 	slots     []slot
 	idle      []int // free slots, used as a stack
 	postponed []int // slots whose operation is to be issued again
-	batch     []Operation
+	batch     []*Operation
 
 	issued  int64 // bytes issued after the lead-in
 	share   int64 // of an amount: bytes this worker moves; 0 without an amount
@@ -62,7 +62,6 @@ type worker struct {
 
 // slot is one operation in flight.
 type slot struct {
-	access    workload.Access
 	operation Operation // what of it is still to be done
 	due       int64     // when it should have started: latency counts from here
 	sent      int64     // when it did
@@ -78,7 +77,7 @@ func newWorker(spec workload.Spec, number int, queue Queue, hand func(measure.Pa
 	w := &worker{
 		spec: spec, number: number, line: newTimeline(spec), source: source, queue: queue,
 		slots: make([]slot, spec.Depth), idle: make([]int, spec.Depth),
-		batch:   make([]Operation, 0, spec.Depth),
+		batch:   make([]*Operation, 0, spec.Depth),
 		counted: measure.NewTally(spec.Open(), spec.Classes()...), hand: hand, groups: len(spec.Groups()),
 	}
 	for i := range w.idle {
@@ -190,7 +189,7 @@ func (w *worker) issueAgain(now int64) {
 	left := w.postponed[:0]
 	for _, number := range w.postponed {
 		if s := &w.slots[number]; s.again <= now {
-			w.batch = append(w.batch, s.operation)
+			w.batch = append(w.batch, &s.operation)
 		} else {
 			left = append(left, number)
 		}
@@ -203,17 +202,18 @@ func (w *worker) add(due int64) {
 	number := w.idle[len(w.idle)-1]
 	w.idle = w.idle[:len(w.idle)-1]
 	s := &w.slots[number]
-	access := w.source.Next()
-	if access.Class == measure.Write {
+	o := &s.operation
+	w.source.Next(o)
+	o.Slot = number
+	if o.Class == measure.Write {
 		if buffer := w.queue.Buffer(number); buffer != nil {
-			w.source.Fill(buffer[:access.Length])
+			w.source.Fill(buffer[:o.Length])
 		}
 	}
-	s.access, s.due, s.retries = access, due, 0
-	s.operation = Operation{Class: access.Class, Object: access.Object, Handle: access.Handle, Beside: access.Beside, Offset: access.Offset, Length: access.Length, Slot: number}
-	w.batch = append(w.batch, s.operation)
-	if w.share > 0 && access.Class.Moves() && !w.line.isLeadIn(w.index) {
-		if w.issued += int64(access.Length); w.issued >= w.share {
+	s.due, s.retries = due, 0
+	w.batch = append(w.batch, o)
+	if w.share > 0 && o.Class.Moves() && !w.line.isLeadIn(w.index) {
+		if w.issued += int64(o.Length); w.issued >= w.share {
 			w.ended = true
 		}
 	}
@@ -227,24 +227,26 @@ func (w *worker) reap(completions []Completion, now int64) error {
 	for i := range completions {
 		c := &completions[i]
 		s := &w.slots[c.Slot]
+		o := &s.operation
 		switch {
-		case c.Err == nil && (c.Bytes == s.operation.Length || !s.access.Class.Moves()):
+		case c.Err == nil && (c.Bytes == o.Length || !o.Class.Moves()):
 			w.failing = 0
+			s.makeWhole()
 			w.record(s, now)
 			w.release(c.Slot, now, nil)
-		case s.access.MayBeGone && errors.Is(c.Err, syscall.ENOENT): // which is an answer
+		case o.MayBeGone && errors.Is(c.Err, syscall.ENOENT): // which is an answer
 			w.failing = 0
 			w.record(s, now)
 			w.release(c.Slot, now, c.Err)
 		case c.Err == nil && c.Bytes > 0:
-			if s.operation.From == 0 {
+			if o.From == 0 {
 				w.counted.Pieces++
 			}
-			s.operation.From += c.Bytes
-			s.operation.Offset += int64(c.Bytes)
-			s.operation.Length -= c.Bytes
+			o.From += c.Bytes
+			o.Offset += int64(c.Bytes)
+			o.Length -= c.Bytes
 			s.retries = 0
-			w.batch = append(w.batch, s.operation)
+			w.batch = append(w.batch, o)
 		case w.postpone(s, c.Err, now):
 			w.counted.Retries++
 			w.postponed = append(w.postponed, c.Slot)
@@ -257,6 +259,13 @@ func (w *worker) reap(completions []Completion, now int64) error {
 		return w.queue.Submit(w.batch)
 	}
 	return nil
+}
+
+// makeWhole makes the operation what it was before some of it was moved.
+func (s *slot) makeWhole() {
+	if o := &s.operation; o.From > 0 {
+		o.Offset, o.Length, o.From = o.Offset-int64(o.From), o.Length+o.From, 0
+	}
 }
 
 // postpone reports whether an operation is to be issued again, and notes when.
@@ -275,7 +284,7 @@ func (w *worker) record(s *slot, now int64) {
 	if now >= w.line.end {
 		return
 	}
-	w.counted.Record(s.access.Class, int64(s.access.Length), now-s.due)
+	w.counted.Record(s.operation.Class, int64(s.operation.Length), now-s.due)
 	w.counted.LastDone = now
 	if service := w.counted.Service; service != nil {
 		service.Record(now - s.sent)
@@ -289,7 +298,7 @@ func (w *worker) release(number int, now int64, err error) {
 		w.freedAt = now
 	}
 	w.idle = append(w.idle, number)
-	whole := w.source.Completed(w.slots[number].access, now, err)
+	whole := w.source.Completed(&w.slots[number].operation, now, err)
 	for ; whole != nil && now < w.line.end; whole = whole.More {
 		if whole.Piece {
 			w.counted.RecordPiece(whole.Group, whole.Bytes, whole.Began, now, whole.Late, whole.Stall)
@@ -303,14 +312,16 @@ func (w *worker) release(number int, now int64, err error) {
 func (w *worker) fail(s *slot, c *Completion) error {
 	w.counted.Failed++
 	w.failing++
-	kind, cause := faultKind(s, c)
+	moved := s.operation.From + c.Bytes
+	s.makeWhole()
+	kind, cause := faultKind(&s.operation, c, moved)
 	fault := measure.Fault{Kind: kind, Count: 1}
-	first := fmt.Sprintf("%s: %v", w.source.Words(s.access), cause)
+	first := fmt.Sprintf("%s: %v", w.source.Words(s.operation), cause)
 	if fault.First = first; w.groups > 0 {
-		fault.Of = s.access.Class.String()
+		fault.Of = s.operation.Class.String()
 	}
 	w.counted.AddFault(fault)
-	ends := w.spec.OnError != workload.Continue && !w.source.Without(s.access, cause)
+	ends := w.spec.OnError != workload.Continue && !w.source.Without(s.operation, cause)
 	if w.failure == nil && (ends || w.failing >= hopeless) {
 		w.failure = errors.New(first)
 		w.ended = true
@@ -318,10 +329,11 @@ func (w *worker) fail(s *slot, c *Completion) error {
 	return cause
 }
 
-// faultKind sorts a failed completion into the words of the trade.
-func faultKind(s *slot, c *Completion) (string, error) {
+// faultKind sorts a failed completion of an operation, of which so many bytes were moved,
+// into the words of the trade.
+func faultKind(o *Operation, c *Completion, moved int) (string, error) {
 	if c.Err == nil {
-		return "short " + s.access.Class.Verb(), fmt.Errorf("only %d of %d bytes were moved", s.operation.From+c.Bytes, s.access.Length)
+		return "short " + o.Class.Verb(), fmt.Errorf("only %d of %d bytes were moved", moved, o.Length)
 	}
 	for _, known := range []struct {
 		errno syscall.Errno

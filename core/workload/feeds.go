@@ -388,12 +388,12 @@ func (w *feeding) sink(i int) {
 func (w *feeding) Due() int64 { return w.feeds[w.queue[0]].due }
 
 // Next gives that piece.
-func (w *feeding) Next() Access {
+func (w *feeding) Next(a *Access) {
 	f := &w.feeds[w.queue[0]]
 	slot := w.free[len(w.free)-1]
 	w.free = w.free[:len(w.free)-1]
 	w.flying[slot] = flyingPiece{w.queue[0], f.due}
-	a := Access{Class: measure.Read, Handle: slot, Offset: f.start + f.offset, Length: int(w.piece)}
+	*a = Access{Class: measure.Read, Handle: slot, Offset: f.start + f.offset, Length: int(w.piece)}
 	if f.write {
 		a.Class = measure.Write
 	}
@@ -408,14 +408,13 @@ func (w *feeding) Next() Access {
 		f.offset = 0
 	}
 	w.sink(0)
-	return a
 }
 
 // Fill makes the bytes of a piece.
 func (w *feeding) Fill(buffer []byte) { w.content.Fill(buffer) }
 
 // Completed tells whether a piece came in time, and how long its feed has been standing.
-func (w *feeding) Completed(a Access, now int64, err error) *Whole {
+func (w *feeding) Completed(a *Access, now int64, err error) *Whole {
 	piece := w.flying[a.Handle]
 	w.free = append(w.free, a.Handle)
 	f := &w.feeds[piece.feed]

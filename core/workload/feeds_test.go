@@ -60,7 +60,7 @@ func feedsOf(t *testing.T, s Spec, until int64, delay func() int64) (by map[int]
 				flying = slices.Delete(flying, first, first+1)
 				now = max(now, f.at)
 				by[f.feed][f.number].came = now
-				if whole := source.Completed(f.access, now, nil); whole != nil {
+				if whole := source.Completed(&f.access, now, nil); whole != nil {
 					wholes = append(wholes, *whole)
 				}
 				continue
@@ -74,13 +74,14 @@ func feedsOf(t *testing.T, s Spec, until int64, delay func() int64) (by map[int]
 				flying = slices.Delete(flying, first, first+1)
 				now = max(now, f.at)
 				by[f.feed][f.number].came = now
-				if whole := source.Completed(f.access, now, nil); whole != nil {
+				if whole := source.Completed(&f.access, now, nil); whole != nil {
 					wholes = append(wholes, *whole)
 				}
 				continue
 			}
 			now = max(now, next)
-			a := source.Next()
+			var a Access
+			source.Next(&a)
 			feed := int((a.Offset - int64(s.Offset)) / region)
 			by[feed] = append(by[feed], asked{due: next, offset: a.Offset, length: a.Length, write: a.Class == measure.Write})
 			last[feed] = max(last[feed], now+delay())

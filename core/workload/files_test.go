@@ -175,7 +175,8 @@ func (m *model) work(spec Spec, worker, most int) {
 	now := int64(0)
 	for issued := 0; ; {
 		for len(flying) < spec.Depth && source.Due() == 0 && issued < most {
-			a := source.Next()
+			var a Access
+			source.Next(&a)
 			if a.Class == measure.Write {
 				source.Fill(make([]byte, a.Length))
 			}
@@ -192,7 +193,7 @@ func (m *model) work(spec Spec, worker, most int) {
 		a := flying[i]
 		flying = slices.Delete(flying, i, i+1)
 		now++
-		if whole := source.Completed(a, now, m.do(a)); whole != nil {
+		if whole := source.Completed(&a, now, m.do(a)); whole != nil {
 			m.wholes[whole.Group]++
 			if whole.Began > now || whole.Began < 0 {
 				m.t.Fatalf("a file began at %d and ended at %d", whole.Began, now)

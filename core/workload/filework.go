@@ -126,17 +126,29 @@ func newFileWork(spec Spec, worker int) (*fileWork, error) {
 		jobs:   make([]fileJob, atOnce), ready: make([]int, atOnce), pieces: max(spec.Depth/atOnce, 1),
 		content: make([]*Content, len(spec.Files.Set.Classes)),
 	}
-	for _, t := range spec.Files.Tasks {
-		w.steps = append(w.steps, stepsOf[t.Task])
-	}
 	if spec.Files.Starts() {
 		w.folders = newFolderMaker(files)
+	}
+	for _, t := range spec.Files.Tasks {
+		w.steps = append(w.steps, w.taken(t.Task))
 	}
 	w.pick = newPicker(w)
 	for i := range w.jobs {
 		w.begin(i, 0)
 	}
 	return w, nil
+}
+
+// taken are the steps of a task without those that this load never takes.
+func (w *fileWork) taken(t Task) (steps []step) {
+	flushes := w.spec.Files.Flush == FlushEach || w.spec.Files.Flush == "" && t == Save
+	for _, s := range stepsOf[t] {
+		if s == makeFolder && w.folders == nil || s == cutLength && w.spec.Cached || s == flushFile && !flushes {
+			continue
+		}
+		steps = append(steps, s)
+	}
+	return steps
 }
 
 // begin gives a job its next file, or none when there is no more for now.
@@ -194,10 +206,9 @@ func (w *fileWork) stepOf(j *fileJob) step { return w.steps[j.task][j.step] }
 // or ends it.
 func (w *fileWork) arrive(number int) (done bool) {
 	j := &w.jobs[number]
-	for j.step < len(w.steps[j.task]) {
-		switch s := w.stepOf(j); {
-		case s == makeFolder && w.folders == nil, s == cutLength && (w.spec.Cached || j.size%Unit == 0),
-			s == flushFile && !w.flushesEach(j), (s == readAll || s == writeAll) && j.offset >= j.size,
+	for steps := w.steps[j.task]; j.step < len(steps); {
+		switch s := steps[j.step]; {
+		case (s == readAll || s == writeAll) && j.offset >= j.size, s == cutLength && j.size%Unit == 0,
 			s == askEach && j.browsed.next >= j.browsed.end:
 			j.step++
 			j.offset = 0
@@ -215,10 +226,6 @@ func (w *fileWork) arrive(number int) (done bool) {
 		return false
 	}
 	return true
-}
-
-func (w *fileWork) flushesEach(j *fileJob) bool {
-	return w.spec.Files.Flush == FlushEach || w.spec.Files.Flush == "" && w.task(j) == Save
 }
 
 func (w *fileWork) push(number int) {
@@ -253,15 +260,16 @@ func (w *fileWork) Due() int64 {
 }
 
 // Next gives the next operation of the job whose turn it is.
-func (w *fileWork) Next() Access {
+func (w *fileWork) Next(a *Access) {
 	number := w.pop()
 	j := &w.jobs[number]
 	j.flying++
 	if w.flushes {
-		return Access{Class: measure.Flush, Object: Everything, Handle: int32(number)}
+		*a = Access{Class: measure.Flush, Object: Everything, Handle: int32(number)}
+		return
 	}
 	s := w.stepOf(j)
-	a := Access{Class: classOf[s], Object: int(j.file), Handle: int32(number)}
+	*a = Access{Class: classOf[s], Object: int(j.file), Handle: int32(number)}
 	switch s {
 	case makeFolder:
 		a.Object = int(w.folders.asked(number))
@@ -286,7 +294,6 @@ func (w *fileWork) Next() Access {
 			w.push(number)
 		}
 	}
-	return a
 }
 
 // contentNumber is what the content of a piece is made from.
@@ -319,7 +326,7 @@ func FillFile(c *Content, buffer []byte, file, offset int64) {
 
 // Completed moves the job on that the operation belongs to. One that failed ends its
 // file, but for what the load can do without.
-func (w *fileWork) Completed(a Access, now int64, err error) *Whole {
+func (w *fileWork) Completed(a *Access, now int64, err error) *Whole {
 	number := int(a.Handle)
 	j := &w.jobs[number]
 	j.flying--
@@ -380,7 +387,7 @@ func (w *fileWork) goOn(number int, now int64) *Whole {
 
 // browsed counts a file whose attributes were asked for, and goes on with the next of its
 // folder.
-func (w *fileWork) browsed(number int, a Access, now int64, err error) (whole *Whole) {
+func (w *fileWork) browsed(number int, a *Access, now int64, err error) (whole *Whole) {
 	j := &w.jobs[number]
 	if err == nil {
 		w.whole = Whole{Group: w.group(j.task, w.files.At(int64(a.Object)).Class), Began: j.began}
@@ -449,10 +456,10 @@ func (w *fileWork) Words(a Access) string {
 }
 
 // skips reports whether the rest of a file can be done without an operation that failed.
-func (w *fileWork) skips(a Access, err error) bool {
+func (w *fileWork) skips(a *Access, err error) bool {
 	switch a.Class {
 	case measure.Flush, measure.Truncate, measure.Rename:
-		return w.Without(a, err)
+		return w.Without(*a, err)
 	}
 	return false
 }

@@ -8,15 +8,19 @@ import (
 	"patientheron/core/quantity"
 )
 
-// Access is one operation before it is issued: what it does, where and how much.
+// Access is one operation: what it does, where and how much.
 type Access struct {
 	Class     measure.Class
 	Beside    bool  // it is about what stands beside the object until it takes its place
 	MayBeGone bool  // it may be answered with there being no such object
 	Handle    int32 // which of the queue's open files it uses or opens
-	Object    int   // what of the volume it is about, as the kind of load numbers its own; a block load has only 0
-	Offset    int64 // bytes from the start of the volume, or of the file
+	Object    int   // what of the volume it is about, as the kind of load numbers its own; 0 for the volume itself
+	Offset    int64 // bytes from the start of the volume, or of the file; for a truncate its length
 	Length    int   // bytes
+
+	// Where it is in the engine, which the source leaves alone.
+	Slot int // its data is in the queue's buffer of this slot, from From on
+	From int // above zero when this is the rest of what was moved in part
 }
 
 // Generator yields the accesses of one worker. It allocates nothing after
@@ -162,7 +166,7 @@ func (g *Generator) prepareStreams(spec Spec, worker int) error {
 }
 
 // Next yields the next access.
-func (g *Generator) Next() Access {
+func (g *Generator) Next(a *Access) {
 	s := &g.sizes[0]
 	if len(g.sizes) > 1 {
 		draw := g.random.Uint64()
@@ -178,7 +182,7 @@ func (g *Generator) Next() Access {
 	} else if g.always || (g.readBelow > 0 && g.random.Uint64() < g.readBelow) {
 		class = measure.Read
 	}
-	return Access{Class: class, Offset: g.base + g.next(g, s), Length: s.length}
+	*a = Access{Class: class, Offset: g.base + g.next(g, s), Length: s.length}
 }
 
 // below draws uniformly from 0 to n-1 by multiplication; the bias is at most

@@ -17,14 +17,14 @@ type Source interface {
 	// Due is when the next operation shall start; zero for as soon as there is
 	// room, Never while none comes before something completes.
 	Due() int64
-	// Next gives the operation that is due, and moves on.
-	Next() Access
+	// Next makes the operation that is due, and moves on.
+	Next(*Access)
 	// Fill makes the bytes of the write that Next gave last: all of the buffer.
 	Fill(buffer []byte)
 	// Completed tells that an operation was answered, with nil or with what went wrong,
 	// and gives the whole file that ended with it; nil for none, and otherwise valid
 	// until the next call.
-	Completed(a Access, now int64, err error) *Whole
+	Completed(a *Access, now int64, err error) *Whole
 	// Words says what an operation is about, such as "write of 4096 bytes at offset 0".
 	Words(a Access) string
 	// Over reports that nothing more will come, whatever completes.
@@ -95,7 +95,7 @@ func (p *blocks) Due() int64 {
 	return Never
 }
 
-func (p *blocks) Next() Access {
+func (p *blocks) Next(a *Access) {
 	switch {
 	case p.Schedule != nil:
 		p.Advance()
@@ -108,9 +108,10 @@ func (p *blocks) Next() Access {
 	}
 	if p.syncEvery > 0 && p.unsynced >= p.syncEvery {
 		p.unsynced = 0
-		return Access{Class: measure.Flush}
+		*a = Access{Class: measure.Flush}
+		return
 	}
-	return p.Generator.Next()
+	p.Generator.Next(a)
 }
 
 func (p *blocks) Fill(buffer []byte) { p.content.Fill(buffer) }
@@ -126,7 +127,7 @@ func (p *blocks) Over() bool { return false }
 
 func (p *blocks) Without(Access, error) bool { return false }
 
-func (p *blocks) Completed(a Access, now int64, _ error) *Whole {
+func (p *blocks) Completed(a *Access, now int64, _ error) *Whole {
 	if a.Class == measure.Write {
 		p.unsynced++
 	}

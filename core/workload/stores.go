@@ -485,13 +485,13 @@ func (w *storing) Due() int64 {
 }
 
 // Next gives the next operation of the store whose turn it is.
-func (w *storing) Next() Access {
+func (w *storing) Next(a *Access) {
 	store := int(w.ready[0])
 	w.ready = w.ready[:copy(w.ready, w.ready[1:])]
 	w.waits[store] = false
 	o := w.stores[store].Next()
 	w.queue(store)
-	a := Access{Object: store, Handle: o.Tag, Offset: w.bases[store] + o.Offset, Length: o.Length}
+	*a = Access{Object: store, Handle: o.Tag, Offset: w.bases[store] + o.Offset, Length: o.Length}
 	switch o.Kind {
 	case logstore.Read:
 		a.Class = measure.Read
@@ -502,13 +502,12 @@ func (w *storing) Next() Access {
 	case logstore.Reset:
 		a.Class = measure.Trim
 	}
-	return a
 }
 
 func (w *storing) Fill(buffer []byte) { w.content.Fill(buffer) }
 
 // Completed tells the store, and gives the requests that ended with it.
-func (w *storing) Completed(a Access, now int64, _ error) *Whole {
+func (w *storing) Completed(a *Access, now int64, _ error) *Whole {
 	ended := w.stores[a.Object].Completed(a.Handle, now)
 	w.queue(a.Object)
 	if len(ended) == 0 {

@@ -37,7 +37,8 @@ func TestStoresKeepToTheirSpans(t *testing.T) {
 		var under []Access
 		for now := range int64(60_000) {
 			for source.Due() == 0 {
-				a := source.Next()
+				var a Access
+				source.Next(&a)
 				if a.Class != measure.Flush {
 					store := (a.Offset - 1<<20) / room
 					if int(store)%2 != worker || a.Offset+int64(a.Length) > 1<<20+(store+1)*room || a.Length > storePiece {
@@ -49,7 +50,7 @@ func TestStoresKeepToTheirSpans(t *testing.T) {
 			}
 			a := under[0]
 			under = under[1:]
-			for whole := source.Completed(a, now, nil); whole != nil; whole = whole.More {
+			for whole := source.Completed(&a, now, nil); whole != nil; whole = whole.More {
 				counts[whole.Group]++
 				if whole.Began > now || whole.Group != 3 && whole.Bytes == 0 {
 					t.Fatalf("%+v at %d", whole, now)

@@ -29,7 +29,7 @@ func generate(t *testing.T, s Spec, worker, count int) []Access {
 	}
 	accesses := make([]Access, count)
 	for i := range accesses {
-		accesses[i] = g.Next()
+		g.Next(&accesses[i])
 	}
 	return accesses
 }
@@ -335,7 +335,8 @@ func TestTrimsTakeTheirShare(t *testing.T) {
 			t.Fatal(err)
 		}
 		for range 100_000 {
-			a := g.Next()
+			var a Access
+			g.Next(&a)
 			classes[a.Class]++
 			accesses = append(accesses, a)
 		}

@@ -15,6 +15,7 @@ import (
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
 	"patientheron/storage/volume"
+	"patientheron/storage/volume/volumetest"
 )
 
 func spec(change func(*workload.Spec)) workload.Spec {
@@ -134,7 +135,7 @@ func TestQueuesMoveTheData(t *testing.T) {
 
 func perform(t *testing.T, q load.Queue, operations []load.Operation) []load.Completion {
 	t.Helper()
-	if err := q.Submit(operations); err != nil {
+	if err := volumetest.Submit(q, operations); err != nil {
 		t.Fatal(err)
 	}
 	into := make([]load.Completion, len(operations))

@@ -98,9 +98,8 @@ type ringQueue struct {
 
 func (q *ringQueue) Buffer(slot int) []byte { return q.memory.slots[slot] }
 
-func (q *ringQueue) Submit(operations []load.Operation) error {
-	for i := range operations {
-		o := &operations[i]
+func (q *ringQueue) Submit(operations []*load.Operation) error {
+	for _, o := range operations {
 		data := q.memory.slots[o.Slot][o.From : o.From+o.Length]
 		switch o.Class {
 		case measure.Read:

@@ -51,9 +51,9 @@ func (q *threadQueue) perform(fd int, o load.Operation) load.Completion {
 
 func (q *threadQueue) Buffer(slot int) []byte { return q.memory.slots[slot] }
 
-func (q *threadQueue) Submit(operations []load.Operation) error {
+func (q *threadQueue) Submit(operations []*load.Operation) error {
 	for _, o := range operations {
-		q.work <- o
+		q.work <- *o
 	}
 	return nil
 }

@@ -224,7 +224,8 @@ func TestContentsOfRealFiles(t *testing.T) {
 func written(source workload.Source, file, size int64) []byte {
 	content := make([]byte, size)
 	for now := int64(0); !source.Over(); now++ {
-		a := source.Next()
+		var a workload.Access
+		source.Next(&a)
 		if a.Class == measure.Write {
 			part := make([]byte, a.Length)
 			source.Fill(part)
@@ -232,7 +233,7 @@ func written(source workload.Source, file, size int64) []byte {
 				copy(content[a.Offset:], part)
 			}
 		}
-		source.Completed(a, now, nil)
+		source.Completed(&a, now, nil)
 	}
 	return content
 }

@@ -228,9 +228,9 @@ func openTreeThreads(calls *treeCalls, depth int) *treeThreads {
 
 func (q *treeThreads) Buffer(slot int) []byte { return q.buffer(slot) }
 
-func (q *treeThreads) Submit(operations []load.Operation) error {
+func (q *treeThreads) Submit(operations []*load.Operation) error {
 	for _, o := range operations {
-		q.work <- o
+		q.work <- *o
 	}
 	return nil
 }

@@ -10,7 +10,7 @@ import (
 // copying is an operation of which something is done at the source first, and how far it
 // is.
 type copying struct {
-	operation load.Operation
+	operation *load.Operation
 	phase     phase
 	failed    error // why it is given up
 }
@@ -26,7 +26,7 @@ const (
 
 // beginCopy prepares what is done at the source before an operation.
 func (q *treeRing) beginCopy(o *load.Operation) {
-	q.copies[o.Slot] = copying{operation: *o}
+	q.copies[o.Slot] = copying{operation: o}
 	twin, token := q.source.twin(o.Handle), uint64(o.Slot)
 	switch o.Class {
 	case measure.Create:
@@ -41,7 +41,7 @@ func (q *treeRing) beginCopy(o *load.Operation) {
 // copied takes an answer of the ring, and goes on with the operation or is over with it.
 func (q *treeRing) copied(slot int, result int32) (c load.Completion, over bool) {
 	copies := &q.copies[slot]
-	o := &copies.operation
+	o := copies.operation
 	twin := q.source.twin(o.Handle)
 	switch copies.phase {
 	case atSource:

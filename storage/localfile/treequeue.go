@@ -41,12 +41,10 @@ type treeRing struct {
 	followed    bool       // something for the ring followed an answer
 }
 
-// underWay is what has to be known of an operation when it is answered.
+// underWay is an operation that was not answered yet.
 type underWay struct {
-	class  measure.Class
+	*load.Operation
 	copies bool // a piece of the source, or what opens and closes it there
-	handle int32
-	length int32
 }
 
 // openTreeQueue makes an io_uring queue for files, or the portable one where the kernel
@@ -116,10 +114,9 @@ func (q *treeRing) file(handle int32) int {
 	return q.handles[handle]
 }
 
-func (q *treeRing) Submit(operations []load.Operation) error {
-	for i := range operations {
-		o := &operations[i]
-		q.under[o.Slot] = underWay{class: o.Class, handle: o.Handle, length: int32(o.Length)}
+func (q *treeRing) Submit(operations []*load.Operation) error {
+	for _, o := range operations {
+		q.under[o.Slot] = underWay{o, false}
 		if q.aside[o.Class] || o.Class == measure.Flush && o.Object == workload.Everything {
 			if err := q.sendAside(*o); err != nil {
 				return err
@@ -240,20 +237,20 @@ func (q *treeRing) take(into []load.Completion) (n int) {
 
 // answer turns a result of the ring into a completion.
 func (q *treeRing) answer(slot int, result int32) load.Completion {
-	o := q.under[slot]
+	o := q.under[slot].Operation
 	c := load.Completion{Slot: slot}
 	switch {
 	case result < 0:
 		c.Err = syscall.Errno(-result)
-	case o.class.Moves():
-		c.Bytes = min(int(result), int(o.length))
-	case (o.class == measure.Open || o.class == measure.Create) && !q.table:
-		q.handles[o.handle] = int(result)
+	case o.Class.Moves():
+		c.Bytes = min(int(result), o.Length)
+	case (o.Class == measure.Open || o.Class == measure.Create) && !q.table:
+		q.handles[o.Handle] = int(result)
 	}
 	switch {
-	case o.class == measure.Close:
-		q.handles[o.handle] = -1
-	case o.class == measure.MakeFolder && c.Err != nil:
+	case o.Class == measure.Close:
+		q.handles[o.Handle] = -1
+	case o.Class == measure.MakeFolder && c.Err != nil:
 		c.Err = made(c.Err)
 	}
 	return c

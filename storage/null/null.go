@@ -33,9 +33,9 @@ type queue struct {
 
 func (q *queue) Buffer(slot int) []byte { return q.memory[slot*q.block : (slot+1)*q.block] }
 
-func (q *queue) Submit(operations []load.Operation) error {
-	for i := range operations {
-		q.pending = append(q.pending, load.Completion{Slot: operations[i].Slot, Bytes: operations[i].Length})
+func (q *queue) Submit(operations []*load.Operation) error {
+	for _, o := range operations {
+		q.pending = append(q.pending, load.Completion{Slot: o.Slot, Bytes: o.Length})
 	}
 	return nil
 }

@@ -244,9 +244,8 @@ type fileQueue struct {
 
 func (q *fileQueue) Buffer(int) []byte { return nil }
 
-func (q *fileQueue) Submit(operations []load.Operation) error {
-	for i := range operations {
-		o := &operations[i]
+func (q *fileQueue) Submit(operations []*load.Operation) error {
+	for _, o := range operations {
 		q.lengths[o.Slot] = o.Length
 		q.files.fs.Begin(q.number, o.Slot, filesystem.Operation{Class: o.Class, Object: o.Object, Handle: int(o.Handle), Beside: o.Beside, Offset: o.Offset, Length: o.Length})
 	}

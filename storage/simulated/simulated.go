@@ -201,9 +201,8 @@ type queue struct {
 
 func (q *queue) Buffer(int) []byte { return nil }
 
-func (q *queue) Submit(operations []load.Operation) error {
-	for i := range operations {
-		o := &operations[i]
+func (q *queue) Submit(operations []*load.Operation) error {
+	for _, o := range operations {
 		q.lengths[o.Slot] = o.Length
 		q.volume.array.Submit(array.Request{
 			Tag: q.number*slotsOfQueue + o.Slot, Host: q.number, Write: o.Class == measure.Write, Flush: o.Class == measure.Flush, Trim: o.Class == measure.Trim, Offset: o.Offset, Length: o.Length,

@@ -159,6 +159,12 @@ func TestTheSameUnderALimitIsTheSame(t *testing.T) {
 	allAlike(t, s, volume, repeated("ledger", spec(func(w *workload.Spec) { w.Depth, w.For, w.LeadIn, w.Interval = 4, 0.5, 0.3, 0.1 })))
 }
 
+// still is how much runs of the same may differ for the machine to have kept still: half
+// of what counts as noise. Beyond it, the runs are not of the same.
+const still = 0.025
+
+// allAlike compares each pair of nine runs of the same. Held to a limit and in virtual time
+// they stay alike; elsewhere other tenants of the machine may be what is told apart.
 func allAlike(t *testing.T, s *service, volume resource.Volume, p plan.Plan) {
 	var ids []int64
 	var samples []compare.Sample
@@ -194,7 +200,7 @@ func allAlike(t *testing.T, s *service, volume resource.Volume, p plan.Plan) {
 	drift := compare.Points(compare.Side{Runs: ids, Samples: samples})[0].Rows[0].Variation
 	t.Logf("%d pairs of the same: %v; of %d pairs whose repeats spread under 2 %%: %v; runs differ by %s, repeats by %v", pairs, words, steadyPairs, steady, drift, spreads)
 	// One in twenty is two of 36; pairs share runs, so that they are wrong together.
-	if wrong := words[judge.Better] + words[judge.Worse]; wrong > 5 && drift < 0.10 {
+	if wrong := words[judge.Better] + words[judge.Worse]; wrong > 5 && drift < still {
 		t.Errorf("%d pairs of the same came out as %v", pairs, words)
 	}
 	if steadyPairs > 10 && 2*steady[judge.Same] < steadyPairs && drift < 0.015 {

@@ -33,7 +33,8 @@ func open(t *testing.T, s *service) *page {
 func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
 	p.t.Helper()
 	if err := p.Do(steps...); err != nil {
-		p.t.Fatal(err)
+		shown, _ := p.Text("body")
+		p.t.Fatalf("%v; the page says:\n%s", err, shown)
 	}
 }
 
@@ -89,7 +90,7 @@ func TestConsole(t *testing.T) {
 	p.typed("[name=locator]", folder)
 	p.typed("[name=name]", "bench")
 	p.click("button[type=submit]")
-	p.says("a test file")
+	p.until(`document.querySelector("tbody")?.textContent.includes("bench")`)
 
 	p.do(chromedp.Navigate(s.url+"/measure"), chromedp.WaitVisible(chromedp.CSS("[name=depth]")))
 	p.typed("[name=depth]", "0")

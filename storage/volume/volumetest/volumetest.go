@@ -62,10 +62,19 @@ func queue(t *testing.T, v load.Volume, depth int) load.Queue {
 	return q
 }
 
+// Submit hands operations over to a queue.
+func Submit(q load.Queue, operations []load.Operation) error {
+	all := make([]*load.Operation, len(operations))
+	for i := range operations {
+		all[i] = &operations[i]
+	}
+	return q.Submit(all)
+}
+
 // perform hands operations over and collects all answers.
 func perform(t *testing.T, v load.Volume, q load.Queue, operations ...load.Operation) []load.Completion {
 	t.Helper()
-	if err := q.Submit(operations); err != nil {
+	if err := Submit(q, operations); err != nil {
 		t.Fatal(err)
 	}
 	var answers []load.Completion
@@ -209,7 +218,7 @@ func closing(t *testing.T, _ Kind, v load.Volume) {
 		for slot := range 32 {
 			operations = append(operations, load.Operation{Class: measure.Read, Offset: int64(slot) * block, Length: block, Slot: slot})
 		}
-		if err := q.Submit(operations); err != nil {
+		if err := Submit(q, operations); err != nil {
 			t.Fatal(err)
 		}
 		n, err := q.Collect(make([]load.Completion, 1+round), 0)

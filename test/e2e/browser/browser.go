@@ -36,7 +36,7 @@ func Open(ctx context.Context, folder string) (*Browser, error) {
 	)
 	page, stopPage := chromedp.NewContext(allocated)
 	b := &Browser{ctx: page, stop: []func(){stopPage, stopAllocator}}
-	if err := b.Do(chromedp.EmulateViewport(1280, 800)); err != nil {
+	if err := chromedp.Do(b.ctx, chromedp.EmulateViewport(1280, 800)); err != nil { // which starts it, for as long as its context lasts
 		b.Close()
 		return nil, fmt.Errorf("start Chromium: %w", err)
 	}
@@ -50,9 +50,20 @@ func (b *Browser) Close() {
 	}
 }
 
+// patience is how long a step may take: what is waited for may never come.
+const patience = 90 * time.Second
+
 // Do carries out steps on the page.
 func (b *Browser) Do(steps ...chromedp.Action[chromedp.Void]) error {
-	return chromedp.Do(b.ctx, steps...)
+	ctx, cancel := context.WithTimeoutCause(b.ctx, patience, fmt.Errorf("the page did not come to it in %s", patience))
+	defer cancel()
+	if err := chromedp.Do(ctx, steps...); err != nil {
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		return err
+	}
+	return nil
 }
 
 // Text gives the text of the first element a CSS selector finds.
