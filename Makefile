@@ -34,7 +34,7 @@ test: install-test-needs build check
 	go test $$(go list ./... | grep -v -E '^patientheron/(test/(e2e|lab)|$(RACED))(/|$$)')
 	go test -race $$(go list ./... | grep -E '^patientheron/($(RACED))(/|$$)')
 	go test -c -o bin/e2e.test ./test/e2e
-	cd test/e2e && $(SUDO) ../../bin/e2e.test -test.timeout=12m
+	cd test/e2e && $(SUDO) ../../bin/e2e.test -test.timeout=14m
 	$(MAKE) lab
 
 check: build

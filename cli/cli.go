@@ -140,7 +140,7 @@ func (a *app) with(work func(ctx context.Context, c *client.Client, command *cob
 func (a *app) client(ctx context.Context) (c *client.Client, done func() error, err error) {
 	if a.here {
 		s, err := service.Open(ctx, service.Options{
-			Folder: a.data, Version: Version, Alone: true,
+			Folder: a.data, Version: Version, Alone: true, Secrets: os.Getenv("HERON_SECRETS"),
 			Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn})),
 		})
 		if err != nil {

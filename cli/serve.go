@@ -17,7 +17,7 @@ import (
 const defaultAddress = "127.0.0.1:7437"
 
 func (a *app) serve() *cobra.Command {
-	var listen string
+	var listen, secrets string
 	var arrays, names []string
 	command := &cobra.Command{
 		Use: "serve", Short: "Start the service and its web console", Args: cobra.NoArgs,
@@ -36,7 +36,7 @@ Ctrl-C ends it: a run under way is stopped and what it measured is kept.`,
 			ctx, stop := signal.NotifyContext(command.Context(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 			defer stop()
 			s, err := service.Open(ctx, service.Options{
-				Folder: a.data, Version: Version, Arrays: arrays, Names: names, Log: slog.New(slog.NewTextHandler(command.ErrOrStderr(), nil)),
+				Folder: a.data, Version: Version, Arrays: arrays, Names: names, Secrets: secrets, Log: slog.New(slog.NewTextHandler(command.ErrOrStderr(), nil)),
 			})
 			if err != nil {
 				return err
@@ -52,6 +52,7 @@ Ctrl-C ends it: a run under way is stopped and what it measured is kept.`,
 	command.Flags().StringVar(&listen, "listen", defaultAddress, "address to listen on; the port 0 takes a free one")
 	command.Flags().StringArrayVar(&arrays, "arrays", nil, "folder whose array files the service reads, beside those handed over (may be given several times)")
 	command.Flags().StringArrayVar(&names, "reached-as", nil, "another name by which the service is reached (may be given several times)")
+	command.Flags().StringVar(&secrets, "secrets", os.Getenv("HERON_SECRETS"), "file of what users log in to iSCSI targets with (also HERON_SECRETS; secrets in the data folder where none is named)")
 	return command
 }
 

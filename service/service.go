@@ -24,6 +24,7 @@ import (
 
 	"patientheron/client"
 	"patientheron/console"
+	"patientheron/format/secretfile"
 	"patientheron/service/api"
 	"patientheron/service/leftover"
 	"patientheron/service/room"
@@ -42,6 +43,7 @@ const (
 	lockFile     = "lock"
 	reserveFile  = "reserve" // room for the end of a run when there is no other
 	arrayFolder  = "arrays"  // array files that were handed over
+	secretsFile  = "secrets" // what users log in to targets with
 	// AddressFile holds the address of the service that listens, so that the
 	// command line finds it.
 	AddressFile = "address"
@@ -65,6 +67,7 @@ type Options struct {
 	Log     *slog.Logger
 	Arrays  []string // folders whose array files it reads, beside its own
 	Names   []string // by which it is reached, beside this host's own
+	Secrets string   // file of what users log in to targets with; "" for that in the data folder
 	// Alone is a service for the one command it lives in: it reads the array
 	// files that its user may read, and carries out no runs but those asked of
 	// it.
@@ -104,6 +107,11 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 	if o.Alone {
 		bounds.Arrays = []string{"/"}
 	}
+	secrets := o.Secrets
+	if secrets == "" {
+		secrets = filepath.Join(s.folder, secretsFile)
+	}
+	bounds.Secrets = func() ([]secretfile.Secret, error) { return secretfile.Read(secrets) }
 	left := leftover.New(s.store)
 	bounds.Traces = left
 	if files, err := left.List(ctx); err != nil {

@@ -2,8 +2,8 @@
 // nothing about any of them.
 //
 // A locator names where I/O goes: the absolute path of a folder, a file or a block
-// device, "array:FILE" for a simulated array, or "null:SIZE" for the null volume. A
-// new kind is a package with a volume.Opener, and a line in openers.
+// device, "array:FILE" for a simulated array, "iscsi://HOST/TARGET/LUN" for a logical unit
+// over iSCSI, or "null:SIZE" for the null volume. A new kind is a package with a volume.Opener, and a line in openers.
 package storage
 
 import (
@@ -18,6 +18,8 @@ import (
 	"patientheron/core/load"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
+	"patientheron/format/secretfile"
+	"patientheron/storage/iscsi"
 	"patientheron/storage/localfile"
 	"patientheron/storage/null"
 	"patientheron/storage/simulated"
@@ -34,6 +36,8 @@ type Bounds struct {
 	Arrays []string
 	// Traces is where test files with a name are noted; nil when nobody does.
 	Traces volume.Traces
+	// Secrets gives what users log in to targets with; nil where nobody has any.
+	Secrets func() ([]secretfile.Secret, error)
 }
 
 // openers are all kinds of volume, by the scheme of their locators.
@@ -41,6 +45,7 @@ func (b Bounds) openers() map[string]volume.Opener {
 	return map[string]volume.Opener{
 		"":      localfile.Opener{Kept: b.Kept, Traces: b.Traces},
 		"array": simulated.Opener{Folders: b.Arrays},
+		"iscsi": iscsi.Opener{Secrets: b.Secrets},
 		"null":  null.Opener{},
 	}
 }
@@ -72,7 +77,7 @@ func schemes(openers map[string]volume.Opener) (names []string) {
 }
 
 // Scheme is what a locator begins with that is not a path: "null" of "null:1TiB",
-// "iscsi" of "iscsi://host/name"; "" for all others.
+// "nfs" of "nfs://host/name"; "" for all others.
 func Scheme(text string) string {
 	scheme, rest, found := strings.Cut(text, ":")
 	known := Bounds{}.openers()[scheme] != nil && scheme != ""

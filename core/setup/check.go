@@ -173,7 +173,7 @@ func reachChecks(seen Seen, asked Asked, add adder) {
 		add("nothing-of-value", CouldNotLook, strings.TrimSuffix(seen.Unread, ".")+".", "Look longer; it is looked at again before anything is written.")
 	} else if seen.Agreed {
 		add("nothing-of-value", Passed, "What it holds was agreed to be lost, and nobody uses it.", "")
-	} else if seen.Kind == "device" {
+	} else if seen.Kind == "device" || seen.Kind == "LUN" {
 		add("nothing-of-value", Passed, "Nothing is recognised on it, and nobody uses it.", "")
 	}
 }

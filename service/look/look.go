@@ -115,44 +115,43 @@ func behind(ctx context.Context, explorer *host.Explorer, locator volume.Locator
 			found.Seen.Troubles = append(found.Seen.Troubles, fmt.Sprintf("not everything was looked at: %v", err))
 		}
 	})
-	var facts *setup.Facts
-	var trouble, refusal, holds, unlooked, way string
-	var agreed bool
-	var users []string
-	together.Go(func() {
-		f, err := patient.Ask(ctx, locator.String(), "look", func() (setup.Facts, error) { return r.Bounds.Look(locator) })
-		if err != nil {
-			trouble = err.Error()
-			return
-		}
-		facts = &f
-		var unread error
-		refusal, unread = refused(ctx, locator, r)
-		agreed = r.Asked.Writes && r.Consent != nil && refusal == "" && unread == nil
-		if unread == nil && !agreed && (locator.Kind == "device" || r.Asked.Writes) {
-			holds, users, unread = held(ctx, locator, r)
-		}
-		if traits.Makes && f.Writable && unread == nil && refusal == "" {
-			found, err := patient.Ask(ctx, locator.String(), "test file", func() (volume.Way, error) { return r.Bounds.WayOf(locator) })
-			if way = string(found); err != nil && !errors.Is(err, patient.ErrNoAnswer) {
-				refusal = fmt.Sprintf("No test file can be made there: %v", err)
-			}
-		}
-		if unread != nil {
-			unlooked = fmt.Sprintf("What it holds and who uses it could not be looked at: %v", unread)
-		}
-	})
+	var asked setup.Seen
+	together.Go(func() { asked = ask(ctx, locator, traits, r) })
 	together.Wait()
-	found.Seen.TestFile = way
-	found.Seen.Facts, found.Seen.Trouble, found.Seen.Refusal = facts, trouble, refusal
-	found.Seen.Holds, found.Seen.UsedBy, found.Seen.Agreed, found.Seen.Unread = holds, users, agreed, unlooked
+	found.Seen.Facts, found.Seen.Trouble, found.Seen.Refusal, found.Seen.TestFile = asked.Facts, asked.Trouble, asked.Refusal, asked.TestFile
+	found.Seen.Holds, found.Seen.UsedBy, found.Seen.Agreed, found.Seen.Unread = asked.Holds, asked.UsedBy, asked.Agreed, asked.Unread
 	if found.Chain == nil {
 		found.Chain = []setup.Layer{}
 	}
-	if facts != nil && !r.Measuring {
-		watch(ctx, facts.Devices, &found.Seen)
+	if found.Seen.Facts != nil && !r.Measuring {
+		watch(ctx, found.Seen.Facts.Devices, &found.Seen)
 	}
 	return found.Setup, found.Chain, found.Seen
+}
+
+// ask asks the storage what a locator names, and whether it can be used as a run would.
+func ask(ctx context.Context, locator volume.Locator, traits volume.Traits, r Request) (seen setup.Seen) {
+	facts, err := patient.Ask(ctx, locator.String(), "look", func() (setup.Facts, error) { return r.Bounds.Look(locator) })
+	if err != nil {
+		return setup.Seen{Trouble: err.Error()}
+	}
+	seen.Facts = &facts
+	var unread error
+	seen.Refusal, unread = refused(ctx, locator, r)
+	seen.Agreed = r.Asked.Writes && r.Consent != nil && seen.Refusal == "" && unread == nil
+	if unread == nil && !seen.Agreed && traits.Overwritten && (locator.Kind != "file" || r.Asked.Writes) {
+		seen.Holds, seen.UsedBy, unread = held(ctx, locator, r)
+	}
+	if traits.Makes && facts.Writable && unread == nil && seen.Refusal == "" {
+		found, err := patient.Ask(ctx, locator.String(), "test file", func() (volume.Way, error) { return r.Bounds.WayOf(locator) })
+		if seen.TestFile = string(found); err != nil && !errors.Is(err, patient.ErrNoAnswer) {
+			seen.Refusal = fmt.Sprintf("No test file can be made there: %v", err)
+		}
+	}
+	if unread != nil {
+		seen.Unread = fmt.Sprintf("What it holds and who uses it could not be looked at: %v", unread)
+	}
+	return seen
 }
 
 // byItself describes what nothing of this host stands below.
@@ -172,10 +171,14 @@ func byItself(ctx context.Context, explorer *host.Explorer, locator volume.Locat
 	if err != nil {
 		return setup.Setup{}, []setup.Layer{}, setup.Seen{Trouble: err.Error()}
 	}
+	seen := setup.Seen{Facts: &d.facts}
 	if !traits.Virtual {
 		d.setup = d.setup.Over(explorer.Machine(ctx))
 	}
-	return d.setup, []setup.Layer{d.layer}, setup.Seen{Facts: &d.facts}
+	if traits.Overwritten {
+		seen = ask(ctx, locator, traits, r)
+	}
+	return d.setup, []setup.Layer{d.layer}, seen
 }
 
 // held tells what a device, or a file to be written, holds that was not agreed to

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"golang.org/x/sys/unix"
 
@@ -33,17 +32,7 @@ func agree(path, kind string, claim volume.Claim, kept []string) (setup.Identity
 	if err != nil {
 		return found, err
 	}
-	switch {
-	case found.Size != claim.Size:
-		return found, fmt.Errorf("%s: %w: it is %s bytes large, the consent names %s bytes; look again at which %s you mean", path, volume.ErrConsent, found.Size.Full(), claim.Size.Full(), kind)
-	case found.Serial != claim.Serial:
-		return found, fmt.Errorf("%s: %w: its serial number is %q, the consent names %q; look again at which %s you mean", path, volume.ErrConsent, found.Serial, claim.Serial, kind)
-	case found.HoldsInWords() == claim.Holds:
-		return found, nil
-	case found.HoldsInWords() == "":
-		return found, fmt.Errorf("%s: %w: nothing is on it, the consent names %q; look again at which %s you mean", path, volume.ErrConsent, claim.Holds, kind)
-	}
-	return found, fmt.Errorf("%s: %w: it holds %s; nothing was written. If that may be lost, name it in the consent (--holds %q)", path, volume.ErrConsent, found.HoldsInWords(), found.HoldsInWords())
+	return found, claim.Agreed(volume.Locator{Kind: kind, Name: path}, found)
 }
 
 // openToLook opens a file or device for reading; what became something else
@@ -181,26 +170,21 @@ func keptAbove(path string, kept []string) string {
 
 // still reports whether an opened file or device is what consent was given for.
 func still(file *os.File, path string, claim volume.Claim) error {
-	if claim.Lapsed != "" {
-		return &volume.LapsedError{Path: path, Why: claim.Lapsed}
-	}
-	if claim.Identity == nil {
-		return &volume.LapsedError{Path: path, Why: "it was given before identities were kept"}
+	l := volume.Locator{Name: path}
+	if claim.Lapsed != "" || claim.Identity == nil {
+		return claim.Still(l, setup.Identity{})
 	}
 	found, err := identify(file)
 	if err != nil {
 		return err
 	}
-	if changed := claim.Identity.Differences(found); len(changed) > 0 {
-		return &volume.LapsedError{Path: path, Why: "this is not what was agreed to: " + strings.Join(changed, ", ")}
-	}
-	return nil
+	return claim.Still(l, found)
 }
 
 // checkConsent reports, before a run, why it may not write.
 func checkConsent(path, kind string, request volume.Request, kept []string) error {
 	if request.Consent == nil {
-		return fmt.Errorf("%s: %w: the workload would overwrite what this %s holds; measure with reads 100%%, or give consent to overwrite it (heron volume consent)", path, volume.ErrConsent, kind)
+		return volume.NoConsent(volume.Locator{Kind: kind, Name: path})
 	}
 	file, err := openToLook(path, kind)
 	if err != nil {

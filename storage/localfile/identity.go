@@ -2,11 +2,8 @@ package localfile
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -60,28 +57,14 @@ func contents(file *os.File, id *setup.Identity) (err error) {
 		id.Holds = []string{kind}
 	}
 	if len(id.Holds) == 0 {
-		something, err := signature.Content(file, size)
-		if err != nil {
+		if id.Holds, err = signature.Recognised(file, size); err != nil {
 			return fmt.Errorf("look at what %s holds: %w", file.Name(), err)
 		}
-		if something {
-			id.Holds = []string{signature.Unknown}
-		}
 	}
-	const end = 1 << 20
-	if id.Head, err = digest(file, 0, min(end, size)); err != nil {
-		return err
+	if id.Head, id.Tail, err = signature.Digests(file, size); err != nil {
+		return fmt.Errorf("%s: %w", file.Name(), err)
 	}
-	id.Tail, err = digest(file, max(size-end, 0), min(end, size))
-	return err
-}
-
-func digest(file *os.File, offset, length int64) (string, error) {
-	hash := sha256.New()
-	if _, err := io.Copy(hash, io.NewSectionReader(file, offset, length)); err != nil {
-		return "", fmt.Errorf("read %d bytes of %s at %d: %w", length, file.Name(), offset, err)
-	}
-	return hex.EncodeToString(hash.Sum(nil)), nil
+	return nil
 }
 
 // ofDevice tells what the kernel knows of a device. A loop device is what is

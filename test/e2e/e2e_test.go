@@ -132,7 +132,7 @@ func (s *service) cli(arguments ...string) (string, string, error) {
 
 func runHeron(t *testing.T, arguments ...string) (string, string, error) {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
+	ctx, cancel := context.WithTimeout(t.Context(), 6*time.Minute)
 	defer cancel()
 	command := exec.CommandContext(ctx, heron, arguments...)
 	command.Dir = t.TempDir()
@@ -213,7 +213,7 @@ func (s *service) measured(volume resource.Volume, p plan.Plan) resource.RunDeta
 
 func (s *service) finished(id int64) resource.RunDetail {
 	s.t.Helper()
-	ctx, cancel := context.WithTimeout(s.t.Context(), time.Minute)
+	ctx, cancel := context.WithTimeout(s.t.Context(), 3*time.Minute)
 	defer cancel()
 	if err := s.Watch(ctx, id, client.Watcher{}); err != nil {
 		s.t.Fatal(err)
@@ -232,7 +232,7 @@ func (s *service) begun(volume resource.Volume, p plan.Plan) int64 {
 	if err != nil {
 		s.t.Fatal(err)
 	}
-	ctx, cancel := context.WithTimeout(s.t.Context(), time.Minute)
+	ctx, cancel := context.WithTimeout(s.t.Context(), 3*time.Minute)
 	defer cancel()
 	err = s.Watch(ctx, run.ID, client.Watcher{Point: func(resource.Point) { cancel() }})
 	if ctx.Err() == nil || s.t.Context().Err() != nil {

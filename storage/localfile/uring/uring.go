@@ -143,6 +143,7 @@ type Ring struct {
 	handed        uint32 // tail as the kernel knows it
 
 	completions []completion
+	taken       uint32 // head as we see it; the kernel is told when it is entered
 	cqHead      *uint32
 	cqTail      *uint32
 	cqMask      uint32
@@ -204,7 +205,7 @@ func (r *Ring) mapMemory(p *params) (err error) {
 	}
 	r.completions = unsafe.Slice((*completion)(unsafe.Pointer(&r.ring[p.cq.entries])), p.cqEntries)
 	r.cqHead, r.cqTail, r.cqMask = word(p.cq.head), word(p.cq.tail), *word(p.cq.ringMask)
-	r.prepared = *r.sqTail
+	r.prepared, r.taken = *r.sqTail, *r.cqHead
 	r.handed = r.prepared
 	r.argument.timeout = uint64(uintptr(unsafe.Pointer(&r.timeout)))
 	return nil
@@ -347,7 +348,7 @@ func (r *Ring) CallBack(inFlight int, within time.Duration) (left int) {
 }
 
 // Ready reports how many completions can be taken without asking the kernel.
-func (r *Ring) Ready() int { return int(atomic.LoadUint32(r.cqTail) - *r.cqHead) }
+func (r *Ring) Ready() int { return int(atomic.LoadUint32(r.cqTail) - r.taken) }
 
 // Enter hands over what was prepared and, when nothing is ready after that,
 // waits for a completion up to wait: in one call of the kernel where it takes all at
@@ -356,7 +357,7 @@ func (r *Ring) Enter(wait time.Duration) error {
 	if wait <= 0 || r.Ready() > 0 {
 		return r.handOver()
 	}
-	atomic.StoreUint32(r.sqTail, r.prepared)
+	r.tell()
 	r.timeout = unix.NsecToTimespec(int64(wait))
 	taken, _, errno := unix.Syscall6(unix.SYS_IO_URING_ENTER, uintptr(r.fd), uintptr(r.prepared-r.handed), 1, enterGetEvents|enterExtArg,
 		uintptr(unsafe.Pointer(&r.argument)), unsafe.Sizeof(r.argument))
@@ -372,12 +373,18 @@ func (r *Ring) Enter(wait time.Duration) error {
 	return fmt.Errorf("hand over %d operations and wait: %w", r.prepared-r.handed, errno)
 }
 
+// tell shows the kernel what was prepared and what was taken.
+func (r *Ring) tell() {
+	atomic.StoreUint32(r.sqTail, r.prepared)
+	atomic.StoreUint32(r.cqHead, r.taken)
+}
+
 // handOver makes the kernel take the prepared submissions and produce the
 // completions that are due. It is not meant to block, but a file system may do its
 // work within it and never answer. So the runtime is told: otherwise its garbage
 // collector would wait for this thread, and the whole process with it.
 func (r *Ring) handOver() error {
-	atomic.StoreUint32(r.sqTail, r.prepared)
+	r.tell()
 	for {
 		taken, _, errno := unix.Syscall6(unix.SYS_IO_URING_ENTER, uintptr(r.fd), uintptr(r.prepared-r.handed), 0, enterGetEvents, 0, 0)
 		switch errno {
@@ -400,14 +407,12 @@ func (r *Ring) handOver() error {
 // Take stores the token and the result of the next completion; ok is false
 // when none is ready. A negative result is an error number.
 func (r *Ring) Take() (token uint64, result int32, ok bool) {
-	head := *r.cqHead
-	if head == atomic.LoadUint32(r.cqTail) {
+	if r.taken == atomic.LoadUint32(r.cqTail) {
 		return 0, 0, false
 	}
-	c := &r.completions[head&r.cqMask]
-	token, result = c.userData, c.result
-	atomic.StoreUint32(r.cqHead, head+1)
-	return token, result, true
+	c := &r.completions[r.taken&r.cqMask]
+	r.taken++
+	return c.userData, c.result, true
 }
 
 // Close frees the ring. Operations in flight go on and their memory must stay

@@ -1,0 +1,122 @@
+package iscsi
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/binary"
+	"fmt"
+	"sync/atomic"
+
+	"patientheron/core/load"
+	"patientheron/core/quantity"
+	"patientheron/format/secretfile"
+	"patientheron/protocol/iscsi"
+	"patientheron/protocol/scsi"
+	"patientheron/storage/volume"
+)
+
+// initiatorName is that of this program, for who has given none.
+const initiatorName = "iqn.2026-01.invalid.patient-heron"
+
+// usual are the values that are offered where the locator says nothing of a key: those
+// that move most at a time.
+var usual = iscsi.Wishes{
+	iscsi.SegmentLength: "262144", iscsi.InitialR2T: "No", iscsi.ImmediateData: "Yes",
+	iscsi.MaxBurst: "16776192", iscsi.FirstBurst: "262144", iscsi.OutstandingR2T: "8",
+}
+
+// numberOf makes the identifiers of sessions differ within this process, and random that
+// of this process from others.
+var (
+	numberOf atomic.Uint32
+	process  = func() (b [3]byte) { _, _ = rand.Read(b[:]); return }()
+)
+
+// identifier is a new ISID, of the random kind (RFC 7143, 11.12.5).
+func identifier() (id [6]byte) {
+	id[0] = 0x80
+	copy(id[1:4], process[:])
+	binary.BigEndian.PutUint16(id[4:], uint16(numberOf.Add(1)))
+	return id
+}
+
+// opened is a logical unit opened for one measurement.
+type opened struct {
+	address Address
+	secrets []secretfile.Secret
+	unit    unit
+	lun     uint64
+	writes  bool
+	tell    func(volume.Event)
+}
+
+// options are those of a new session.
+func (v *opened) options() options { return v.address.options(v.secrets) }
+
+// options are those of a session with a target.
+func (a Address) options(secrets []secretfile.Secret) options {
+	o := options{name: a.Name, target: a.Target, session: identifier(), wishes: iscsi.Wishes{}}
+	if o.name == "" {
+		o.name = initiatorName
+	}
+	for key, value := range usual {
+		o.wishes[key] = value
+	}
+	for key, value := range a.Wishes {
+		o.wishes[key] = value
+	}
+	for _, s := range secrets {
+		if s.User == a.User && (s.Target == a.Target || s.Target == "") {
+			o.secret, o.expected = iscsi.Proof{Name: s.User, Secret: s.Secret}, iscsi.Proof{Name: s.TargetUser, Secret: s.TargetSecret}
+			break
+		}
+	}
+	return o
+}
+
+// login opens the session of a path, and makes sure that the same unit is there.
+func (v *opened) login(ctx context.Context, p *path, depth int) (*session, error) {
+	s, err := login(ctx, p.portal, p.options, depth)
+	if err != nil {
+		return nil, err
+	}
+	u, err := ask(ctx, s, v.lun)
+	switch {
+	case err != nil:
+		err = fmt.Errorf("%s: unit %d: %w", p.portal, v.address.LUN, err)
+	case u.Name != v.unit.Name || u.Serial != v.unit.Serial || u.Blocks != v.unit.Blocks || u.BlockLength != v.unit.BlockLength:
+		err = fmt.Errorf("%s: unit %d is another one than before: %s, and it was %s", p.portal, v.address.LUN, u.words(), v.unit.words())
+	default:
+		return s, nil
+	}
+	s.logout()
+	return nil, err
+}
+
+// words name a unit by what tells it from others.
+func (u unit) words() string {
+	name := u.Name
+	if name == "" {
+		name = u.Serial
+	}
+	return fmt.Sprintf("%s %s of %s", u.Vendor+" "+u.Product.Name, name, quantity.Bytes(u.Bytes()))
+}
+
+// Facts tells what the volume is.
+func (v *opened) Facts() load.Facts {
+	return load.Facts{Size: quantity.Bytes(v.unit.Bytes()), Alignment: quantity.Bytes(v.unit.BlockLength), ReadOnly: v.unit.WriteProtected || !v.writes}
+}
+
+// Open makes a queue with sessions of its own.
+func (v *opened) Open(o load.QueueOptions) (load.Queue, error) {
+	if most := v.unit.MostBlocks; most > 0 && int64(o.LargestBlock) > int64(most)*int64(v.unit.BlockLength) {
+		return nil, fmt.Errorf("blocks of %s, and the unit takes at most %s with one command; use smaller blocks", quantity.Bytes(o.LargestBlock), quantity.Bytes(int64(most)*int64(v.unit.BlockLength)))
+	}
+	return newQueue(v, o)
+}
+
+// Close has nothing to give back: the sessions belong to the queues.
+func (v *opened) Close() error { return nil }
+
+// lunOf is the address of the unit.
+func (a Address) lunOf() uint64 { return scsi.LUN(a.LUN) }

@@ -1,0 +1,461 @@
+// Package iscsi drives logical units over iSCSI, as an initiator of its own (RFC 7143):
+// what host and target agreed on is seen, and can be changed and measured again.
+//
+// Each worker has sessions of its own, over TCP connections that its thread drives without
+// a goroutine for each operation. A session that is lost is logged in anew, and what was
+// under way on it is sent again, over another path where there is one. Address says how a
+// unit is reached; Opener opens it.
+package iscsi
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"sync"
+	"time"
+
+	"patientheron/core/load"
+	"patientheron/core/quantity"
+	"patientheron/core/setup"
+	"patientheron/core/workload"
+	"patientheron/format/secretfile"
+	"patientheron/protocol/scsi"
+	"patientheron/storage/signature"
+	"patientheron/storage/volume"
+)
+
+// Kinds of what a locator leads to.
+const (
+	unitKind   = "LUN"
+	portalKind = "portal"
+)
+
+// Opener opens logical units, and looks at portals.
+type Opener struct {
+	// Secrets gives what users log in with; nil where nobody has any.
+	Secrets func() ([]secretfile.Secret, error)
+}
+
+// lookPatience is how long a look at a target may take.
+const lookPatience = 10 * time.Second
+
+// Parse reads an address; see Address.
+func (Opener) Parse(name string) (volume.Locator, error) {
+	a, err := parseAddress(name)
+	if err != nil {
+		return volume.Locator{}, err
+	}
+	kind := unitKind
+	if a.Target == "" {
+		kind = portalKind
+	}
+	return volume.Locator{Scheme: "iscsi", Kind: kind, Name: a.String()}, nil
+}
+
+// Traits of logical units: what is written there takes consent.
+func (Opener) Traits(kind string) volume.Traits {
+	if kind != unitKind {
+		return volume.Traits{}
+	}
+	return volume.Traits{Overwritten: true}
+}
+
+// seen is a logical unit with a session to it.
+type seen struct {
+	unit
+	*session
+	address Address
+	lun     uint64
+	secrets []secretfile.Secret
+	ctx     context.Context
+	end     context.CancelFunc
+}
+
+// visit logs in to the first portal of a unit that answers.
+func (o Opener) visit(l volume.Locator) (*seen, error) {
+	a, err := parseAddress(l.Name)
+	if err != nil {
+		return nil, err
+	}
+	if a.Target == "" {
+		return nil, fmt.Errorf("%s: %w: it is a portal; 'heron look %s' lists its targets and their units, of which one can be measured", l, volume.ErrNotStorage, l)
+	}
+	v := &seen{address: a, lun: a.lunOf()}
+	if v.secrets, err = o.secrets(a); err != nil {
+		return nil, err
+	}
+	v.ctx, v.end = context.WithTimeout(context.Background(), lookPatience)
+	var failed []error
+	for _, portal := range a.Portals {
+		if v.session, err = login(v.ctx, portal, a.options(v.secrets), 1); err == nil {
+			break
+		}
+		failed = append(failed, err)
+	}
+	if v.session == nil {
+		v.end()
+		return nil, errors.Join(failed...)
+	}
+	if v.unit, err = ask(v.ctx, v.session, v.lun); err != nil {
+		v.close()
+		return nil, fmt.Errorf("%s: unit %d: %w", v.portal, a.LUN, err)
+	}
+	return v, nil
+}
+
+// secrets gives what a user logs in with, and reports one that is missing.
+func (o Opener) secrets(a Address) (all []secretfile.Secret, err error) {
+	if o.Secrets != nil {
+		if all, err = o.Secrets(); err != nil {
+			return nil, err
+		}
+	}
+	if a.User != "" && a.options(all).secret.Secret == "" {
+		return nil, fmt.Errorf("there is no secret of user %s for %s; write it into the file of secrets of the service (docs/iscsi.md)", a.User, a.Target)
+	}
+	return all, nil
+}
+
+func (v *seen) close() {
+	v.session.logout()
+	v.end()
+}
+
+// Look tells the size of a unit, and what it takes.
+func (o Opener) Look(l volume.Locator) (setup.Facts, error) {
+	if l.Kind == portalKind {
+		return setup.Facts{}, nil
+	}
+	v, err := o.visit(l)
+	if err != nil {
+		return setup.Facts{}, err
+	}
+	defer v.close()
+	return setup.Facts{Size: quantity.Bytes(v.Bytes()), Alignment: quantity.Bytes(v.BlockLength), Serial: v.serial(), Writable: !v.WriteProtected}, nil
+}
+
+// serial tells the unit from others; where it has no serial number, its name does.
+func (u unit) serial() string {
+	if u.Serial == "" {
+		return u.Name
+	}
+	return u.Serial
+}
+
+// Describe says what was agreed on with the target, and what the unit says of itself; of a
+// portal, which targets and units there are.
+func (o Opener) Describe(l volume.Locator) (s setup.Setup, layer setup.Layer, err error) {
+	if l.Kind == portalKind {
+		layer, err = o.portal(l)
+		return s, layer, err
+	}
+	v, err := o.visit(l)
+	if err != nil {
+		return s, layer, err
+	}
+	defer v.close()
+	now := time.Now()
+	host, _, _ := strings.Cut(v.portal, ",")
+	s.Know("transport.protocol", "iscsi", setup.Read, now)
+	s.Know("transport.address", hostOf(host), setup.Read, now)
+	s.Know("transport.connections", len(v.address.Portals)*v.address.Sessions, setup.Read, now)
+	for _, f := range v.facts {
+		s.Know("session."+f.Key, f.Words(), setup.Read, now)
+	}
+	layer = setup.Layer{Kind: unitKind, Name: fmt.Sprintf("%s/%d", v.address.Target, v.address.LUN), Words: v.describe(), Below: []setup.Layer{}}
+	for _, portal := range v.address.Portals {
+		layer.Below = append(layer.Below, setup.Layer{Kind: portalKind, Name: portal, Words: "iSCSI over TCP", Below: []setup.Layer{}})
+	}
+	return s, layer, nil
+}
+
+// describe says what a unit is, in a few words.
+func (u unit) describe() string {
+	words := []string{strings.TrimSpace(u.Vendor + " " + u.Product.Name + " " + u.Revision)}
+	if u.Name != "" {
+		words = append(words, u.Name)
+	}
+	words = append(words, quantity.Bytes(u.Bytes()).String(), fmt.Sprintf("blocks of %s", quantity.Bytes(u.BlockLength)))
+	if u.CacheKnown {
+		words = append(words, map[bool]string{true: "it has a write cache", false: "its write cache is off"}[u.WriteCache])
+	}
+	if u.WriteProtected {
+		words = append(words, "write-protected")
+	}
+	if u.Thin || u.Provisioned {
+		words = append(words, "thin")
+	}
+	if u.Unmaps {
+		words = append(words, "takes UNMAP")
+	}
+	return strings.Join(words, ", ")
+}
+
+// portal asks one for its targets, and each of them for its units.
+func (o Opener) portal(l volume.Locator) (setup.Layer, error) {
+	a, err := parseAddress(l.Name)
+	if err != nil {
+		return setup.Layer{}, err
+	}
+	secrets, err := o.secrets(a)
+	if err != nil {
+		return setup.Layer{}, err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), lookPatience)
+	defer cancel()
+	targets, err := discover(ctx, a.Portals[0], a.options(secrets))
+	if err != nil {
+		return setup.Layer{}, err
+	}
+	top := setup.Layer{Kind: portalKind, Name: a.Portals[0], Words: counted(len(targets), "target"), Below: make([]setup.Layer, len(targets))}
+	var together sync.WaitGroup
+	for i, t := range targets {
+		together.Go(func() { top.Below[i] = a.target(ctx, t, secrets) })
+	}
+	together.Wait()
+	return top, nil
+}
+
+func counted(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// target asks a target for its units, over the portal that told of it.
+func (a Address) target(ctx context.Context, t found, secrets []secretfile.Secret) setup.Layer {
+	layer := setup.Layer{Kind: "target", Name: t.Target, Words: strings.Join(t.Portals, ", "), Below: []setup.Layer{}}
+	a.Target = t.Target
+	s, err := login(ctx, a.Portals[0], a.options(secrets), 1)
+	if err != nil {
+		layer.Trouble = err.Error()
+		return layer
+	}
+	defer s.logout()
+	luns, err := units(ctx, s)
+	if err != nil {
+		layer.Trouble = err.Error()
+		return layer
+	}
+	for _, lun := range luns {
+		number, known := scsi.LUNNumber(lun)
+		a.LUN = number
+		below := setup.Layer{Kind: unitKind, Name: "iscsi:" + a.String(), Below: []setup.Layer{}}
+		u, err := ask(ctx, s, lun)
+		switch {
+		case !known:
+			below.Name, below.Trouble = fmt.Sprintf("%016x", lun), "its address is of more than one level, which is not spoken"
+		case errors.Is(err, errNotDisk), errors.Is(err, errNoUnit): // a controller, such as every target has at number 0
+			continue
+		case err != nil:
+			below.Trouble = err.Error()
+		default:
+			below.Words = u.describe()
+		}
+		layer.Below = append(layer.Below, below)
+	}
+	return layer
+}
+
+// Check reports what would stop a run, without writing anything.
+func (o Opener) Check(l volume.Locator, r volume.Request) error {
+	if len(r.Files) > 0 {
+		return volume.NoFiles(l)
+	}
+	v, err := o.visit(l)
+	if err != nil {
+		return err
+	}
+	defer v.close()
+	return v.check(l, r)
+}
+
+func (v *seen) check(l volume.Locator, r volume.Request) error {
+	if size := quantity.Bytes(v.Bytes()); r.Size > size {
+		return &workload.FieldError{Field: "span", Reason: fmt.Sprintf("offset and span reach to %s, and the LUN has %s; use a smaller span", r.Size, size)}
+	}
+	if !r.Writes {
+		return nil
+	}
+	if r.Consent == nil {
+		return volume.NoConsent(l)
+	}
+	if v.WriteProtected {
+		return fmt.Errorf("%s: %w: it is write-protected; measure with reads 100%%", l, volume.ErrNotPermitted)
+	}
+	if user, err := v.user(); err != nil {
+		return err
+	} else if user != "" {
+		return fmt.Errorf("%s: %w: %s; nothing was written", l, volume.ErrInUse, user)
+	}
+	found, err := v.identify(l)
+	if err != nil {
+		return err
+	}
+	return r.Consent.Still(l, found)
+}
+
+// user says who else uses the unit, as far as can be seen.
+func (v *seen) user() (string, error) {
+	buffer := make([]byte, 24)
+	n, err := v.do(v.ctx, v.lun, scsi.ReadReservation(uint16(len(buffer))), buffer, false)
+	var failed *scsi.Error
+	switch {
+	case errors.As(err, &failed) && failed.Status == scsi.ReservationConflict:
+		return "another initiator has reserved it", nil
+	case refusal(err):
+		n = 0
+	case err != nil:
+		return "", fmt.Errorf("ask for reservations: %w", err)
+	}
+	if scsi.Reserved(buffer[:n]) {
+		return "an initiator has a persistent reservation of it", nil
+	}
+	return attached(v.Name), nil
+}
+
+// Agree takes consent to overwrite a unit.
+func (o Opener) Agree(l volume.Locator, claim volume.Claim) (setup.Identity, error) {
+	v, err := o.visit(l)
+	if err != nil {
+		return setup.Identity{}, err
+	}
+	defer v.close()
+	user, err := v.user()
+	if err != nil {
+		return setup.Identity{}, err
+	}
+	if user != "" {
+		return setup.Identity{}, fmt.Errorf("%s: %w: %s; nothing was written. Name other storage", l, volume.ErrInUse, user)
+	}
+	found, err := v.identify(l)
+	if err != nil {
+		return found, err
+	}
+	return found, claim.Agreed(l, found)
+}
+
+// Holds tells what is recognised on a unit, and who uses it.
+func (o Opener) Holds(l volume.Locator) (holds, user string, err error) {
+	v, err := o.visit(l)
+	if err != nil {
+		return "", "", err
+	}
+	defer v.close()
+	if user, err = v.user(); err != nil {
+		return "", "", err
+	}
+	found, err := v.identify(l)
+	return found.HoldsInWords(), user, err
+}
+
+// Readable reads the first block.
+func (o Opener) Readable(l volume.Locator) error {
+	if l.Kind == portalKind {
+		return nil
+	}
+	v, err := o.visit(l)
+	if err != nil {
+		return err
+	}
+	defer v.close()
+	_, err = v.ReadAt(make([]byte, v.BlockLength), 0)
+	return err
+}
+
+// identify tells what the unit is and what it holds.
+func (v *seen) identify(l volume.Locator) (id setup.Identity, err error) {
+	id = setup.Identity{Serial: v.serial(), WWN: v.Name, Size: quantity.Bytes(v.Bytes())}
+	if v.Name == "" { // then only where it is tells it from another
+		id.Behind = fmt.Sprintf("%s/%d", v.address.Target, v.address.LUN)
+	}
+	if id.Holds, err = signature.Recognised(v, v.Bytes()); err != nil {
+		return id, fmt.Errorf("look at what %s holds: %w", l, err)
+	}
+	if id.Head, id.Tail, err = signature.Digests(v, v.Bytes()); err != nil {
+		return id, fmt.Errorf("%s: %w", l, err)
+	}
+	return id, nil
+}
+
+// ReadAt reads bytes at any place of the unit.
+func (v *seen) ReadAt(into []byte, at int64) (n int, err error) {
+	const most = 128 << 10
+	if at >= v.Bytes() {
+		return 0, io.EOF
+	}
+	block := int64(v.BlockLength)
+	for n < len(into) && at+int64(n) < v.Bytes() {
+		from := (at + int64(n)) / block * block
+		skip := int(at + int64(n) - from)
+		length := min((int64(skip+len(into)-n)+block-1)/block*block, most/block*block, v.Bytes()-from)
+		buffer := make([]byte, length)
+		moved, err := v.do(v.ctx, v.lun, scsi.Read(uint64(from/block), uint32(length/block)), buffer, false)
+		if err != nil {
+			return n, fmt.Errorf("read %d bytes at %d: %w", length, from, err)
+		}
+		if moved <= skip {
+			return n, io.ErrUnexpectedEOF
+		}
+		n += copy(into[n:], buffer[skip:moved])
+	}
+	if n < len(into) {
+		return n, io.EOF
+	}
+	return n, nil
+}
+
+// Prepare makes a unit ready for a run.
+func (o Opener) Prepare(_ context.Context, l volume.Locator, r volume.Request) (volume.Volume, error) {
+	if len(r.Files) > 0 {
+		return nil, volume.NoFiles(l)
+	}
+	v, err := o.visit(l)
+	if err != nil {
+		return nil, err
+	}
+	defer v.close()
+	if err := v.check(l, r); err != nil {
+		return nil, err
+	}
+	return &prepared{address: v.address, secrets: v.secrets, unit: v.unit, writes: r.Writes, events: make(chan volume.Event, mostEvents)}, nil
+}
+
+// mostEvents is how many events wait for somebody who listens; later ones are lost.
+const mostEvents = 256
+
+// prepared is a unit ready for a run.
+type prepared struct {
+	address Address
+	secrets []secretfile.Secret
+	unit    unit
+	writes  bool
+	events  chan volume.Event
+}
+
+// Use opens the unit for one measurement.
+func (p *prepared) Use(workload.Spec) (load.Volume, error) {
+	return &opened{address: p.address, secrets: p.secrets, unit: p.unit, lun: p.address.lunOf(), writes: p.writes, tell: p.tell}, nil
+}
+
+func (p *prepared) tell(e volume.Event) {
+	select {
+	case p.events <- e:
+	default:
+	}
+}
+
+// Events tell of paths that are lost and back.
+func (p *prepared) Events() <-chan volume.Event { return p.events }
+
+// Close has nothing to remove.
+func (p *prepared) Close() error { return nil }
+
+var (
+	_ volume.Consenter = Opener{}
+	_ volume.Describer = Opener{}
+	_ volume.Eventful  = (*prepared)(nil)
+)

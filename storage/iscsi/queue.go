@@ -1,0 +1,413 @@
+package iscsi
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"patientheron/core/load"
+	"patientheron/core/measure"
+	"patientheron/protocol/scsi"
+	"patientheron/storage/volume"
+)
+
+// How long is waited for what does not come.
+const (
+	commandPatience = 30 * time.Second // for the answer to a command; then it is called back
+	abortPatience   = 5 * time.Second  // for that to be done; then the session is given up
+	silence         = 5 * time.Second  // without a word while commands are under way; then the target is asked
+	pingPatience    = 5 * time.Second  // for its answer; then the session is given up
+	loginPatience   = 10 * time.Second // for a login
+	giveUp          = 60 * time.Second // without any path; then operations fail
+	lookEvery       = 500 * time.Millisecond
+)
+
+// queue is a queue for one worker: its sessions over all portals, and the commands that
+// are under way on them. A path that is lost is logged in anew on a goroutine; until then
+// its commands go over others, or wait.
+type queue struct {
+	volume   *opened
+	paths    []*path
+	turnOf   int // of the paths
+	memory   []byte
+	block    int // bytes of a buffer
+	slots    []slot
+	homeless []int32 // slots whose command is on no path
+	done     []load.Completion
+	event    int // descriptor that is signalled when a path was logged in anew
+	polled   []unix.PollFd
+	looked   time.Time // when what takes too long was looked for
+	ctx      context.Context
+	cancel   context.CancelFunc
+	logins   sync.WaitGroup // that are under way
+}
+
+// slot is an operation under way.
+type slot struct {
+	*load.Operation
+	command scsi.CDB
+	data    []byte
+	began   time.Time
+	sent    int // times
+	list    [scsi.UnmapLength]byte
+}
+
+// mostSent is how often a command is sent that gets lost with its session, or that
+// something came between.
+const mostSent = 8
+
+// path is a session of a queue, which may be down.
+type path struct {
+	portal  string
+	options options
+	session *session // nil while it is down
+	ready   chan *session
+	since   time.Time // when it was lost
+}
+
+func newQueue(v *opened, o load.QueueOptions) (*queue, error) {
+	q := &queue{volume: v, block: o.LargestBlock, slots: make([]slot, o.Depth), memory: make([]byte, o.Depth*o.LargestBlock), done: make([]load.Completion, 0, o.Depth), looked: time.Now()}
+	var err error
+	if q.event, err = unix.Eventfd(0, unix.EFD_CLOEXEC|unix.EFD_NONBLOCK); err != nil {
+		return nil, fmt.Errorf("get an event: %w", err)
+	}
+	q.ctx, q.cancel = context.WithCancel(context.Background())
+	var failed []error
+	for range v.address.Sessions {
+		for _, portal := range v.address.Portals {
+			p := &path{portal: portal, options: v.options(), ready: make(chan *session, 1)}
+			q.paths = append(q.paths, p)
+			ctx, cancel := context.WithTimeout(q.ctx, loginPatience)
+			if p.session, err = v.login(ctx, p, o.Depth); err != nil {
+				failed = append(failed, err)
+			}
+			cancel()
+		}
+	}
+	if len(failed) == len(q.paths) {
+		_ = q.Close(0)
+		return nil, errors.Join(failed...)
+	}
+	for _, p := range q.paths {
+		if p.session == nil {
+			q.restore(p)
+		}
+	}
+	for _, err := range failed {
+		v.tell(volume.Event{What: volume.Lost, Words: "the path over " + err.Error()})
+	}
+	return q, nil
+}
+
+func (q *queue) Interface() string { return "iSCSI" }
+
+func (q *queue) Buffer(number int) []byte {
+	return q.memory[number*q.block : (number+1)*q.block : (number+1)*q.block]
+}
+
+func (q *queue) Submit(operations []*load.Operation) error {
+	now := time.Now()
+	unit := int64(q.volume.unit.BlockLength)
+	for _, o := range operations {
+		s := &q.slots[o.Slot]
+		s.Operation, s.began, s.sent = o, now, 0
+		at, blocks := uint64(o.Offset/unit), uint32(int64(o.Length)/unit)
+		s.data = q.Buffer(o.Slot)[o.From : o.From+o.Length]
+		switch o.Class {
+		case measure.Read:
+			s.command = scsi.Read(at, blocks)
+		case measure.Write:
+			s.command = scsi.Write(at, blocks)
+		case measure.Trim:
+			s.command, s.data = scsi.Unmap(scsi.UnmapLength), s.list[:]
+			scsi.PutUnmapRange(s.data, at, blocks)
+		default:
+			s.command, s.data = scsi.SynchronizeCache(), nil
+		}
+		q.dispatch(int32(o.Slot), now)
+	}
+	return nil
+}
+
+// dispatch sends the command of a slot over the path whose turn it is, or lets it wait for
+// one.
+func (q *queue) dispatch(number int32, now time.Time) {
+	s := &q.slots[number]
+	p := q.choose()
+	switch {
+	case p == nil && q.lostFor(now) > giveUp:
+		q.answer(number, 0, errGone)
+	case p == nil:
+		q.homeless = append(q.homeless, number)
+	case s.sent == mostSent:
+		q.answer(number, 0, syscall.ETIMEDOUT)
+	default:
+		s.sent++
+		p.session.begin(q.volume.lun, s.command, s.data, s.Class != measure.Read, int(number), now)
+	}
+}
+
+// errGone is given to what cannot be sent because no session can be had.
+var errGone = fmt.Errorf("no portal can be reached: %w", syscall.ENOTCONN)
+
+// choose is the path that takes the next command; nil when none is up.
+func (q *queue) choose() (best *path) {
+	for range q.paths {
+		p := q.paths[q.turnOf]
+		switch q.volume.address.Policy {
+		case One:
+			if p.session != nil {
+				return p
+			}
+			q.next()
+		case Least:
+			if p.session != nil && (best == nil || p.session.under < best.session.under) {
+				best = p
+			}
+			q.next()
+		default:
+			q.next()
+			if p.session != nil {
+				return p
+			}
+		}
+	}
+	return best
+}
+
+func (q *queue) next() {
+	if q.turnOf++; q.turnOf == len(q.paths) {
+		q.turnOf = 0
+	}
+}
+
+// lostFor is since when no path is up.
+func (q *queue) lostFor(now time.Time) time.Duration {
+	var last time.Time
+	for _, p := range q.paths {
+		if p.session != nil {
+			return 0
+		}
+		if p.since.After(last) {
+			last = p.since
+		}
+	}
+	return now.Sub(last)
+}
+
+func (q *queue) answer(number int32, bytes int, err error) {
+	q.done = append(q.done, load.Completion{Slot: int(number), Bytes: bytes, Err: err})
+}
+
+func (q *queue) Collect(into []load.Completion, wait time.Duration) (int, error) {
+	now := time.Now()
+	for end := now.Add(wait); ; now = time.Now() {
+		for _, p := range q.paths {
+			if p.session != nil {
+				q.turn(p, now)
+			}
+		}
+		if now.Sub(q.looked) >= lookEvery {
+			q.looked = now
+			q.look(now)
+		}
+		if n := copy(into, q.done); n > 0 {
+			q.done = q.done[:copy(q.done, q.done[n:])]
+			return n, nil
+		}
+		left := end.Sub(now)
+		if left <= 0 {
+			return 0, nil
+		}
+		if err := q.poll(min(left, lookEvery), now); err != nil {
+			return 0, err
+		}
+	}
+}
+
+// turn lets a session send and receive, and takes what it finished.
+func (q *queue) turn(p *path, now time.Time) {
+	s := p.session
+	err := s.turn()
+	for _, number := range s.finished {
+		q.finish(s, number, now)
+	}
+	s.finished = s.finished[:0]
+	if err != nil {
+		q.lose(p, err, now)
+	}
+}
+
+// finish answers the operation of a task. What a unit says first, because something
+// happened to it, is no answer: the command is sent again.
+func (q *queue) finish(s *session, number int32, now time.Time) {
+	t := &s.tasks[number]
+	owner, err, moved := int32(t.owner), t.err, len(t.data)-t.residual
+	s.forget(number)
+	o := &q.slots[owner]
+	if err != nil {
+		var failed *scsi.Error
+		if errors.As(err, &failed) && failed.Status == scsi.CheckCondition && failed.Sense.Key == scsi.UnitAttention && o.sent < mostSent {
+			q.dispatch(owner, now)
+			return
+		}
+		q.answer(owner, 0, err)
+		return
+	}
+	if !o.Class.Moves() {
+		moved = o.Length
+	}
+	q.answer(owner, moved, nil)
+}
+
+// poll waits until a session can go on, or a path was restored.
+func (q *queue) poll(wait time.Duration, now time.Time) error {
+	q.polled = append(q.polled[:0], unix.PollFd{Fd: int32(q.event), Events: unix.POLLIN})
+	for _, p := range q.paths {
+		if p.session == nil {
+			continue
+		}
+		f := unix.PollFd{Fd: int32(p.session.fd), Events: unix.POLLIN}
+		if p.session.sending() {
+			f.Events |= unix.POLLOUT
+		}
+		q.polled = append(q.polled, f)
+	}
+	timeout := unix.NsecToTimespec(int64(wait))
+	if _, err := unix.Ppoll(q.polled, &timeout, nil); err != nil && err != unix.EINTR {
+		return fmt.Errorf("wait for the target: %w", err)
+	}
+	if q.polled[0].Revents != 0 {
+		var count [8]byte
+		_, _ = unix.Read(q.event, count[:])
+		q.restored(now)
+	}
+	return nil
+}
+
+// lose gives a session up. Its commands go over other paths, or wait until it is back.
+func (q *queue) lose(p *path, why error, now time.Time) {
+	s := p.session
+	p.session = nil
+	for i := range s.tasks {
+		if t := &s.tasks[i]; t.busy {
+			q.homeless = append(q.homeless, int32(t.owner))
+		}
+	}
+	s.close()
+	q.volume.tell(volume.Event{What: volume.Lost, Words: fmt.Sprintf("the path over %s: %v", p.portal, why)})
+	p.since = now
+	q.restore(p)
+	q.rehouse(now)
+}
+
+// rehouse sends what is on no path over one that is up.
+func (q *queue) rehouse(now time.Time) {
+	waiting := q.homeless
+	q.homeless = nil
+	for _, number := range waiting {
+		q.dispatch(number, now)
+	}
+}
+
+// restore logs in anew, as often as it takes.
+func (q *queue) restore(p *path) {
+	if p.since.IsZero() {
+		p.since = time.Now()
+	}
+	q.logins.Go(func() {
+		for pause := 100 * time.Millisecond; q.ctx.Err() == nil; pause = min(2*pause, 2*time.Second) {
+			ctx, cancel := context.WithTimeout(q.ctx, loginPatience)
+			s, err := q.volume.login(ctx, p, len(q.slots))
+			cancel()
+			if err == nil {
+				p.ready <- s
+				_, _ = unix.Write(q.event, []byte{1, 0, 0, 0, 0, 0, 0, 0})
+				return
+			}
+			select {
+			case <-q.ctx.Done():
+			case <-time.After(pause):
+			}
+		}
+	})
+}
+
+// restored takes the sessions that were logged in anew.
+func (q *queue) restored(now time.Time) {
+	for _, p := range q.paths {
+		select {
+		case p.session = <-p.ready:
+			q.volume.tell(volume.Event{What: volume.Back, Words: fmt.Sprintf("the path over %s, after %.1f s", p.portal, now.Sub(p.since).Seconds())})
+			p.since = time.Time{}
+		default:
+		}
+	}
+	q.rehouse(now)
+}
+
+// look looks for commands and sessions without an answer.
+func (q *queue) look(now time.Time) {
+	for _, p := range q.paths {
+		if s := p.session; s != nil {
+			if err := s.look(now); err != nil {
+				q.lose(p, err, now)
+			}
+		}
+	}
+	if q.lostFor(now) > giveUp {
+		q.rehouse(now)
+	}
+}
+
+// look calls commands back that were not answered for long, and asks a target that has
+// not said anything whether it is there. An error gives the session up.
+func (s *session) look(now time.Time) error {
+	if s.under == 0 {
+		return nil
+	}
+	for i := range s.tasks {
+		t := &s.tasks[i]
+		switch late := now.Sub(t.began) - commandPatience; {
+		case !t.busy || late < 0:
+		case late > abortPatience || !t.sent:
+			return fmt.Errorf("a command was not answered for %.0f s", now.Sub(t.began).Seconds())
+		case !t.aborting:
+			s.abort(t)
+		}
+	}
+	switch {
+	case now.Sub(s.heard) < silence:
+		s.pinged = time.Time{}
+	case s.pinged.IsZero():
+		s.ping(now)
+	case now.Sub(s.pinged) > pingPatience:
+		return fmt.Errorf("the target has not said anything for %.0f s", now.Sub(s.heard).Seconds())
+	}
+	return nil
+}
+
+func (q *queue) Close(unanswered int) error {
+	q.cancel()
+	q.logins.Wait()
+	for _, p := range q.paths {
+		select {
+		case p.session = <-p.ready:
+		default:
+		}
+		if p.session == nil {
+			continue
+		}
+		if unanswered > 0 {
+			p.session.close() // the target gives up what was under way
+		} else {
+			p.session.logout()
+		}
+	}
+	return unix.Close(q.event)
+}

@@ -1,0 +1,289 @@
+package iscsi
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"patientheron/core/load"
+	"patientheron/core/measure"
+	"patientheron/storage/volume"
+	"patientheron/storage/volume/volumetest"
+)
+
+// tgt is a real target in a process of its own, with one logical unit over a file.
+type tgt struct {
+	t      *testing.T
+	socket string
+	ports  []string // of its portals
+	file   string
+	daemon *exec.Cmd
+}
+
+const (
+	tgtTarget = "iqn.2026-01.example:store"
+	tgtSize   = 64 << 20
+)
+
+// startTgt starts one with so many portals on this host.
+func startTgt(t *testing.T, portals int) *tgt {
+	t.Helper()
+	for _, name := range []string{"tgtd", "tgtadm"} {
+		if _, err := exec.LookPath(name); err != nil {
+			t.Fatalf("%v; 'make install-test-needs' installs it", err)
+		}
+	}
+	folder := t.TempDir()
+	g := &tgt{t: t, socket: filepath.Join(folder, "socket"), file: filepath.Join(folder, "unit")}
+	if err := os.WriteFile(g.file, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Truncate(g.file, tgtSize); err != nil {
+		t.Fatal(err)
+	}
+	for range portals {
+		g.ports = append(g.ports, freePort(t))
+	}
+	g.start()
+	return g
+}
+
+// freePort is an address of this host on which nobody listens.
+func freePort(t *testing.T) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	return l.Addr().String()
+}
+
+func (g *tgt) start() {
+	g.t.Helper()
+	g.daemon = exec.Command("tgtd", "-f", "-C", "7", "--iscsi", "portal="+strings.Join(g.ports, ",portal="))
+	g.daemon.Env = append(os.Environ(), "TGT_IPC_SOCKET="+g.socket)
+	var says bytes.Buffer
+	g.daemon.Stderr, g.daemon.Stdout = &says, &says
+	if err := g.daemon.Start(); err != nil {
+		g.t.Fatal(err)
+	}
+	g.t.Cleanup(g.stop)
+	for end := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		out, err := g.try("--lld", "iscsi", "--op", "new", "--mode", "target", "--tid", "1", "-T", tgtTarget)
+		if err == nil {
+			break
+		}
+		if time.Now().After(end) {
+			g.t.Fatalf("tgtd does not start: %v: %s%s", err, out, says.String())
+		}
+	}
+	g.admin("--lld", "iscsi", "--op", "new", "--mode", "logicalunit", "--tid", "1", "--lun", "1", "--backing-store", g.file)
+	g.admin("--lld", "iscsi", "--op", "bind", "--mode", "target", "--tid", "1", "-I", "ALL")
+}
+
+// stop kills it, as a failure would.
+func (g *tgt) stop() {
+	if g.daemon != nil {
+		_ = g.daemon.Process.Kill()
+		_ = g.daemon.Wait()
+		g.daemon = nil
+		_ = os.Remove(g.socket)
+	}
+}
+
+// pause lets it hang, and go on.
+func (g *tgt) pause(hang bool) {
+	signal := syscall.SIGCONT
+	if hang {
+		signal = syscall.SIGSTOP
+	}
+	_ = g.daemon.Process.Signal(signal)
+}
+
+func (g *tgt) try(arguments ...string) (string, error) {
+	command := exec.Command("tgtadm", append([]string{"-C", "7"}, arguments...)...)
+	command.Env = append(os.Environ(), "TGT_IPC_SOCKET="+g.socket)
+	out, err := command.CombinedOutput()
+	return string(out), err
+}
+
+func (g *tgt) admin(arguments ...string) {
+	g.t.Helper()
+	if out, err := g.try(arguments...); err != nil {
+		g.t.Fatalf("tgtadm %s: %v: %s", strings.Join(arguments, " "), err, out)
+	}
+}
+
+// set limits what the target agrees to.
+func (g *tgt) set(key, value string) {
+	g.t.Helper()
+	g.admin("--lld", "iscsi", "--op", "update", "--mode", "target", "--tid", "1", "--name", key, "--value", value)
+}
+
+func within(t *testing.T, d time.Duration) context.Context {
+	ctx, cancel := context.WithTimeout(t.Context(), d)
+	t.Cleanup(cancel)
+	return ctx
+}
+
+func plainOptions() options {
+	return options{name: "iqn.2026-01.example:test", target: tgtTarget, session: [6]byte{0x80, 1, 2, 3, 0, 1}}
+}
+
+func TestDiscoveryAndUnits(t *testing.T) {
+	g := startTgt(t, 2)
+	all, err := discover(within(t, 10*time.Second), g.ports[0], plainOptions())
+	if err != nil {
+		t.Fatal(err)
+	}
+	// It tells of the portal that it was asked over.
+	if len(all) != 1 || all[0].Target != tgtTarget || fmt.Sprint(all[0].Portals) != fmt.Sprint(g.ports[:1]) {
+		t.Errorf("found %+v, and there is %s at %v", all, tgtTarget, g.ports)
+	}
+	s, err := login(within(t, 10*time.Second), g.ports[1], plainOptions(), 4)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.logout()
+	luns, err := units(within(t, 10*time.Second), s)
+	if err != nil || len(luns) != 2 {
+		t.Fatalf("%x (%v)", luns, err)
+	}
+	u, err := ask(within(t, 10*time.Second), s, luns[1])
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Logf("%+v", u)
+	for _, f := range s.facts {
+		t.Logf("%+v", f)
+	}
+	if u.Bytes() != tgtSize {
+		t.Errorf("%d bytes", u.Bytes())
+	}
+}
+
+// open prepares the unit of a target for queues.
+func (g *tgt) open(t *testing.T, more string) *opened {
+	t.Helper()
+	a, err := parseAddress("//" + g.ports[0] + "/" + tgtTarget + "/1" + more)
+	if err != nil {
+		t.Fatal(err)
+	}
+	v := &opened{address: a, lun: a.lunOf(), writes: true, tell: func(e volume.Event) { t.Logf("%s: %s", e.What, e.Words) }}
+	s, err := login(within(t, 10*time.Second), a.Portals[0], v.options(), 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.logout()
+	if v.unit, err = ask(within(t, 10*time.Second), s, v.lun); err != nil {
+		t.Fatal(err)
+	}
+	return v
+}
+
+// Every setting of the keys that bear on data: what is written is in the file of the
+// target, and what is read is what was written.
+func TestDataAtEachSetting(t *testing.T) {
+	g := startTgt(t, 1)
+	for _, more := range []string{
+		"", "?InitialR2T=Yes", "?ImmediateData=No", "?ImmediateData=No&InitialR2T=Yes", "?FirstBurstLength=4096", "?MaxBurstLength=8192&FirstBurstLength=512",
+		"?MaxRecvDataSegmentLength=512", "?MaxOutstandingR2T=1", "?HeaderDigest=CRC32C", "?DataDigest=CRC32C", "?HeaderDigest=CRC32C&DataDigest=CRC32C&InitialR2T=Yes&MaxRecvDataSegmentLength=4096",
+		"?sessions=3", "?sessions=2&policy=least",
+	} {
+		t.Run(more, func(t *testing.T) {
+			for _, digest := range []string{"HeaderDigest", "DataDigest"} {
+				g.set(digest, map[bool]string{true: "CRC32C", false: "None"}[strings.Contains(more, digest)])
+			}
+			writtenAndRead(t, g.open(t, more), g.file)
+		})
+	}
+}
+
+// writtenAndRead writes pieces of many lengths at drawn places, many at a time, compares
+// the file of the target with what it has to hold, and reads all back.
+func writtenAndRead(t *testing.T, v *opened, file string) {
+	t.Helper()
+	const depth, largest = 16, 192 << 10
+	q, err := v.Open(load.QueueOptions{Depth: depth, LargestBlock: largest})
+	if err != nil {
+		t.Fatal(err)
+	}
+	random := rand.New(rand.NewPCG(1, 2))
+	want := make([]byte, tgtSize)
+	held, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	copy(want, held)
+	place := 0
+	for round := range 12 {
+		var operations []load.Operation
+		for slot := range depth {
+			length := 512 * (1 + random.IntN(largest/512))
+			o := load.Operation{Class: measure.Write, Slot: slot, Offset: int64(place), Length: length}
+			buffer := q.Buffer(slot)[:length]
+			for i := range buffer {
+				buffer[i] = byte(random.Uint32())
+			}
+			copy(want[place:], buffer)
+			place = (place + length + 512*random.IntN(8)) % (tgtSize - 2*largest) / 512 * 512
+			operations = append(operations, o)
+		}
+		all(t, q, operations)
+		if round == 6 {
+			all(t, q, []load.Operation{{Class: measure.Flush, Slot: 0}})
+		}
+	}
+	all(t, q, []load.Operation{{Class: measure.Flush, Slot: 0}})
+	if held, err = os.ReadFile(file); err != nil || !bytes.Equal(held, want) {
+		t.Errorf("the file of the target does not hold what was written (%v)", err)
+	}
+	for range 12 {
+		var operations []load.Operation
+		for slot := range depth {
+			length := 512 * (1 + random.IntN(largest/512))
+			operations = append(operations, load.Operation{Class: measure.Read, Slot: slot, Offset: int64(random.IntN((tgtSize-largest)/512) * 512), Length: length})
+		}
+		all(t, q, operations)
+		for _, o := range operations {
+			if !bytes.Equal(q.Buffer(o.Slot)[:o.Length], want[o.Offset:][:o.Length]) {
+				t.Fatalf("%d bytes at %d: read back something else", o.Length, o.Offset)
+			}
+		}
+	}
+	if err := q.Close(0); err != nil {
+		t.Error(err)
+	}
+}
+
+// all carries operations out.
+func all(t *testing.T, q load.Queue, operations []load.Operation) {
+	t.Helper()
+	if err := volumetest.Submit(q, operations); err != nil {
+		t.Fatal(err)
+	}
+	into := make([]load.Completion, len(operations))
+	for done, end := 0, time.Now().Add(60*time.Second); done < len(operations); {
+		n, err := q.Collect(into, 100*time.Millisecond)
+		if err != nil || time.Now().After(end) {
+			t.Fatalf("after %d of %d: %v", done, len(operations), err)
+		}
+		for _, c := range into[:n] {
+			if i := slices.IndexFunc(operations, func(o load.Operation) bool { return o.Slot == c.Slot }); c.Err != nil || c.Bytes != operations[i].Length {
+				t.Fatalf("%+v: %d bytes, %v", operations[i], c.Bytes, c.Err)
+			}
+		}
+		done += n
+	}
+}
