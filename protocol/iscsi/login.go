@@ -16,9 +16,6 @@ const (
 // mostExchanges is how many answers a login may take.
 const mostExchanges = 32
 
-// firstData is how much data a PDU of a login has at most.
-const firstData = 8192
-
 // ErrRefused is wrapped by a target's refusal of a login.
 var ErrRefused = errors.New("the target refused the login")
 
@@ -177,7 +174,7 @@ func (l *Login) Next(answer PDU) (send PDU, done bool, err error) {
 		switch to := int(h[1] & 3); {
 		case to <= l.stage || to == 2:
 			return send, false, fmt.Errorf("%w: the login goes from stage %d to %d", ErrProtocol, l.stage, to)
-		case l.stage == security && l.asked && !l.proved:
+		case l.stage == security && l.options.Expected.Secret != "" && !l.proved:
 			return send, false, fmt.Errorf("%w: it does not prove who it is, and it has to", ErrRefused)
 		case to == fullFeature:
 			l.Handle, l.Command, l.MostCommand = h.short(14), h.ExpectedCommand(), h.MostCommand()

@@ -47,7 +47,8 @@ type opened struct {
 	unit    unit
 	lun     uint64
 	writes  bool
-	tell    func(volume.Event)
+	patience
+	tell func(volume.Event)
 }
 
 // options are those of a new session.

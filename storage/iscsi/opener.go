@@ -438,7 +438,7 @@ type prepared struct {
 
 // Use opens the unit for one measurement.
 func (p *prepared) Use(workload.Spec) (load.Volume, error) {
-	return &opened{address: p.address, secrets: p.secrets, unit: p.unit, lun: p.address.lunOf(), writes: p.writes, tell: p.tell}, nil
+	return &opened{address: p.address, secrets: p.secrets, unit: p.unit, lun: p.address.lunOf(), writes: p.writes, patience: usualPatience, tell: p.tell}, nil
 }
 
 func (p *prepared) tell(e volume.Event) {

@@ -16,16 +16,21 @@ import (
 	"patientheron/storage/volume"
 )
 
-// How long is waited for what does not come.
-const (
-	commandPatience = 30 * time.Second // for the answer to a command; then it is called back
-	abortPatience   = 5 * time.Second  // for that to be done; then the session is given up
-	silence         = 5 * time.Second  // without a word while commands are under way; then the target is asked
-	pingPatience    = 5 * time.Second  // for its answer; then the session is given up
-	loginPatience   = 10 * time.Second // for a login
-	giveUp          = 60 * time.Second // without any path; then operations fail
-	lookEvery       = 500 * time.Millisecond
-)
+// patience is how long is waited for what does not come.
+type patience struct {
+	command time.Duration // for the answer to a command; then it is called back
+	abort   time.Duration // for that to be done; then the session is given up
+	silence time.Duration // without a word while commands are under way; then the target is asked
+	ping    time.Duration // for its answer; then the session is given up
+	login   time.Duration // for a login
+	giveUp  time.Duration // without any path; then operations fail
+}
+
+// usualPatience is longer than what arrays take to hand over between controllers.
+var usualPatience = patience{command: 30 * time.Second, abort: 5 * time.Second, silence: 5 * time.Second, ping: 5 * time.Second, login: 10 * time.Second, giveUp: 60 * time.Second}
+
+// lookEvery is how often what takes too long is looked for.
+const lookEvery = 100 * time.Millisecond
 
 // queue is a queue for one worker: its sessions over all portals, and the commands that
 // are under way on them. A path that is lost is logged in anew on a goroutine; until then
@@ -77,18 +82,12 @@ func newQueue(v *opened, o load.QueueOptions) (*queue, error) {
 		return nil, fmt.Errorf("get an event: %w", err)
 	}
 	q.ctx, q.cancel = context.WithCancel(context.Background())
-	var failed []error
 	for range v.address.Sessions {
 		for _, portal := range v.address.Portals {
-			p := &path{portal: portal, options: v.options(), ready: make(chan *session, 1)}
-			q.paths = append(q.paths, p)
-			ctx, cancel := context.WithTimeout(q.ctx, loginPatience)
-			if p.session, err = v.login(ctx, p, o.Depth); err != nil {
-				failed = append(failed, err)
-			}
-			cancel()
+			q.paths = append(q.paths, &path{portal: portal, options: v.options(), ready: make(chan *session, 1)})
 		}
 	}
+	failed := q.open()
 	if len(failed) == len(q.paths) {
 		_ = q.Close(0)
 		return nil, errors.Join(failed...)
@@ -102,6 +101,24 @@ func newQueue(v *opened, o load.QueueOptions) (*queue, error) {
 		v.tell(volume.Event{What: volume.Lost, Words: "the path over " + err.Error()})
 	}
 	return q, nil
+}
+
+// open logs in over all paths at once, and gives the errors of those that are not up.
+func (q *queue) open() (failed []error) {
+	ctx, cancel := context.WithTimeout(q.ctx, q.volume.patience.login)
+	defer cancel()
+	errs := make([]error, len(q.paths))
+	var together sync.WaitGroup
+	for i, p := range q.paths {
+		together.Go(func() { p.session, errs[i] = q.volume.login(ctx, p, len(q.slots)) })
+	}
+	together.Wait()
+	for _, err := range errs {
+		if err != nil {
+			failed = append(failed, err)
+		}
+	}
+	return failed
 }
 
 func (q *queue) Interface() string { return "iSCSI" }
@@ -140,7 +157,7 @@ func (q *queue) dispatch(number int32, now time.Time) {
 	s := &q.slots[number]
 	p := q.choose()
 	switch {
-	case p == nil && q.lostFor(now) > giveUp:
+	case p == nil && q.lostFor(now) > q.volume.patience.giveUp:
 		q.answer(number, 0, errGone)
 	case p == nil:
 		q.homeless = append(q.homeless, number)
@@ -322,7 +339,7 @@ func (q *queue) restore(p *path) {
 	}
 	q.logins.Go(func() {
 		for pause := 100 * time.Millisecond; q.ctx.Err() == nil; pause = min(2*pause, 2*time.Second) {
-			ctx, cancel := context.WithTimeout(q.ctx, loginPatience)
+			ctx, cancel := context.WithTimeout(q.ctx, q.volume.patience.login)
 			s, err := q.volume.login(ctx, p, len(q.slots))
 			cancel()
 			if err == nil {
@@ -355,38 +372,38 @@ func (q *queue) restored(now time.Time) {
 func (q *queue) look(now time.Time) {
 	for _, p := range q.paths {
 		if s := p.session; s != nil {
-			if err := s.look(now); err != nil {
+			if err := s.look(now, q.volume.patience); err != nil {
 				q.lose(p, err, now)
 			}
 		}
 	}
-	if q.lostFor(now) > giveUp {
+	if q.lostFor(now) > q.volume.patience.giveUp {
 		q.rehouse(now)
 	}
 }
 
 // look calls commands back that were not answered for long, and asks a target that has
 // not said anything whether it is there. An error gives the session up.
-func (s *session) look(now time.Time) error {
+func (s *session) look(now time.Time, patient patience) error {
 	if s.under == 0 {
 		return nil
 	}
 	for i := range s.tasks {
 		t := &s.tasks[i]
-		switch late := now.Sub(t.began) - commandPatience; {
+		switch late := now.Sub(t.began) - patient.command; {
 		case !t.busy || late < 0:
-		case late > abortPatience || !t.sent:
+		case late > patient.abort || !t.sent:
 			return fmt.Errorf("a command was not answered for %.0f s", now.Sub(t.began).Seconds())
 		case !t.aborting:
 			s.abort(t)
 		}
 	}
 	switch {
-	case now.Sub(s.heard) < silence:
+	case now.Sub(s.heard) < patient.silence:
 		s.pinged = time.Time{}
 	case s.pinged.IsZero():
 		s.ping(now)
-	case now.Sub(s.pinged) > pingPatience:
+	case now.Sub(s.pinged) > patient.ping:
 		return fmt.Errorf("the target has not said anything for %.0f s", now.Sub(s.heard).Seconds())
 	}
 	return nil

@@ -3,6 +3,7 @@ package iscsi
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"net"
@@ -11,12 +12,15 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
 
 	"patientheron/core/load"
 	"patientheron/core/measure"
+	"patientheron/core/workload"
+	"patientheron/protocol/iscsi"
 	"patientheron/storage/volume"
 	"patientheron/storage/volume/volumetest"
 )
@@ -89,6 +93,7 @@ func (g *tgt) start() {
 		}
 	}
 	g.admin("--lld", "iscsi", "--op", "new", "--mode", "logicalunit", "--tid", "1", "--lun", "1", "--backing-store", g.file)
+	g.admin("--lld", "iscsi", "--op", "update", "--mode", "logicalunit", "--tid", "1", "--lun", "1", "--params", "thin_provisioning=1")
 	g.admin("--lld", "iscsi", "--op", "bind", "--mode", "target", "--tid", "1", "-I", "ALL")
 }
 
@@ -180,7 +185,7 @@ func (g *tgt) open(t *testing.T, more string) *opened {
 	if err != nil {
 		t.Fatal(err)
 	}
-	v := &opened{address: a, lun: a.lunOf(), writes: true, tell: func(e volume.Event) { t.Logf("%s: %s", e.What, e.Words) }}
+	v := &opened{address: a, lun: a.lunOf(), writes: true, patience: usualPatience, tell: func(e volume.Event) { t.Logf("%s: %s", e.What, e.Words) }}
 	s, err := login(within(t, 10*time.Second), a.Portals[0], v.options(), 1)
 	if err != nil {
 		t.Fatal(err)
@@ -219,7 +224,7 @@ func writtenAndRead(t *testing.T, v *opened, file string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	random := rand.New(rand.NewPCG(1, 2))
+	random, bytesOf := rand.New(rand.NewPCG(1, 2)), rand.NewChaCha8([32]byte{1})
 	want := make([]byte, tgtSize)
 	held, err := os.ReadFile(file)
 	if err != nil {
@@ -227,15 +232,13 @@ func writtenAndRead(t *testing.T, v *opened, file string) {
 	}
 	copy(want, held)
 	place := 0
-	for round := range 12 {
+	for round := range 8 {
 		var operations []load.Operation
 		for slot := range depth {
 			length := 512 * (1 + random.IntN(largest/512))
 			o := load.Operation{Class: measure.Write, Slot: slot, Offset: int64(place), Length: length}
 			buffer := q.Buffer(slot)[:length]
-			for i := range buffer {
-				buffer[i] = byte(random.Uint32())
-			}
+			_, _ = bytesOf.Read(buffer)
 			copy(want[place:], buffer)
 			place = (place + length + 512*random.IntN(8)) % (tgtSize - 2*largest) / 512 * 512
 			operations = append(operations, o)
@@ -249,7 +252,7 @@ func writtenAndRead(t *testing.T, v *opened, file string) {
 	if held, err = os.ReadFile(file); err != nil || !bytes.Equal(held, want) {
 		t.Errorf("the file of the target does not hold what was written (%v)", err)
 	}
-	for range 12 {
+	for range 8 {
 		var operations []load.Operation
 		for slot := range depth {
 			length := 512 * (1 + random.IntN(largest/512))
@@ -286,4 +289,178 @@ func all(t *testing.T, q load.Queue, operations []load.Operation) {
 		}
 		done += n
 	}
+}
+
+// One side proves who it is, or both do; who does not is refused.
+func TestProofs(t *testing.T) {
+	g := startTgt(t, 1)
+	account := []string{"--lld", "iscsi", "--mode", "account"}
+	g.admin(append(account, "--op", "new", "--user", "reader", "--password", "secret of reader")...)
+	g.admin(append(account, "--op", "bind", "--tid", "1", "--user", "reader")...)
+	try := func(own, expected iscsi.Proof) error {
+		o := plainOptions()
+		o.secret, o.expected = own, expected
+		s, err := login(within(t, 10*time.Second), g.ports[0], o, 1)
+		if err == nil {
+			_, err = ask(within(t, 10*time.Second), s, 1<<48)
+			s.logout()
+		}
+		return err
+	}
+	reader := iscsi.Proof{Name: "reader", Secret: "secret of reader"}
+	if err := try(reader, iscsi.Proof{}); err != nil {
+		t.Error(err)
+	}
+	for name, wrong := range map[string]iscsi.Proof{"none": {}, "another user": {Name: "writer", Secret: "secret of reader"}, "another secret": {Name: "reader", Secret: "secret of writer"}} {
+		if err := try(wrong, iscsi.Proof{}); !errors.Is(err, iscsi.ErrRefused) || strings.Contains(err.Error(), "secret of") {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	if err := try(reader, iscsi.Proof{Name: "store", Secret: "secret of store"}); err == nil {
+		t.Error("the target cannot prove who it is, and is believed")
+	}
+	g.admin(append(account, "--op", "new", "--user", "store", "--password", "secret of store")...)
+	g.admin(append(account, "--op", "bind", "--tid", "1", "--user", "store", "--outgoing")...)
+	if err := try(reader, iscsi.Proof{Name: "store", Secret: "secret of store"}); err != nil {
+		t.Error(err)
+	}
+	for name, wrong := range map[string]iscsi.Proof{"another name": {Name: "shop", Secret: "secret of store"}, "another secret": {Name: "store", Secret: "secret of shop"}} {
+		if err := try(reader, wrong); !errors.Is(err, iscsi.ErrRefused) {
+			t.Errorf("the target has %s: %v", name, err)
+		}
+	}
+}
+
+// events gathers what happens to the paths of a volume.
+type events struct {
+	sync.Mutex
+	all []volume.Event
+}
+
+func (e *events) add(one volume.Event) {
+	e.Lock()
+	defer e.Unlock()
+	e.all = append(e.all, one)
+}
+
+func (e *events) count(what volume.Happening) (n int) {
+	e.Lock()
+	defer e.Unlock()
+	for _, one := range e.all {
+		if one.What == what {
+			n++
+		}
+	}
+	return n
+}
+
+// impatient waits for nothing long.
+var impatient = patience{command: 2 * time.Second, abort: 500 * time.Millisecond, silence: 300 * time.Millisecond, ping: 300 * time.Millisecond, login: 2 * time.Second, giveUp: 2 * time.Second}
+
+// runBeside measures beside the test; the outcome is there when end gives how it went.
+func runBeside(t *testing.T, v load.Volume, spec workload.Spec) (outcome *load.Outcome, end <-chan error) {
+	outcome = &load.Outcome{}
+	over := make(chan error, 1)
+	go func() {
+		o, err := load.Run(within(t, 60*time.Second), load.Job{Workload: spec, Volume: v, Clock: load.NewMonotonic()})
+		if err == nil {
+			*outcome = *o
+		}
+		over <- err
+	}()
+	return outcome, over
+}
+
+// A target that is killed and comes back, or hangs for a while, holds operations up: all
+// of them end well, and what happened is told.
+func TestTargetGoneForAWhile(t *testing.T) {
+	for name, of := range map[string]struct{ away, back func(*tgt) }{
+		"killed": {func(g *tgt) { g.stop() }, func(g *tgt) { g.start() }},
+		"hung":   {func(g *tgt) { g.pause(true) }, func(g *tgt) { g.pause(false) }},
+	} {
+		t.Run(name, func(t *testing.T) {
+			g := startTgt(t, 1)
+			v := g.open(t, "")
+			var happened events
+			v.tell, v.patience = happened.add, impatient
+			v.patience.giveUp = time.Minute
+			spec := workload.Default()
+			spec.Span, spec.Depth, spec.Reads, spec.For, spec.Amount = tgtSize, 16, 0.5, 0, 64<<20
+			outcome, end := runBeside(t, v, spec)
+			time.Sleep(300 * time.Millisecond)
+			of.away(g)
+			for limit := time.Now().Add(20 * time.Second); happened.count(volume.Lost) == 0 && time.Now().Before(limit); {
+				time.Sleep(20 * time.Millisecond)
+			}
+			of.back(g)
+			err := <-end
+			if err != nil || outcome.Failure != nil || outcome.Summary.Unanswered > 0 {
+				t.Fatalf("%v, %+v", err, outcome)
+			}
+			if happened.count(volume.Lost) == 0 || happened.count(volume.Back) == 0 {
+				t.Errorf("what happened: %+v", happened.all)
+			}
+			if moved := outcome.Summary.Total.Bytes; moved < 64<<20 {
+				t.Errorf("%s were moved", moved)
+			}
+		})
+	}
+}
+
+// A target that does not come back ends the load with a word, within a bounded time.
+func TestTargetGoneForGood(t *testing.T) {
+	g := startTgt(t, 1)
+	v := g.open(t, "")
+	var happened events
+	v.tell, v.patience = happened.add, impatient
+	spec := workload.Default()
+	spec.Span, spec.Depth, spec.For = tgtSize, 16, 30
+	outcome, end := runBeside(t, v, spec)
+	time.Sleep(300 * time.Millisecond)
+	g.stop()
+	err := <-end
+	if err != nil || outcome.Failure == nil || !strings.Contains(outcome.Failure.Error(), "no portal can be reached") {
+		t.Errorf("%v, %+v", err, outcome)
+	}
+	if f := outcome.Summary.Faults; len(f) != 1 || f[0].Kind != "connection lost" {
+		t.Errorf("%+v", f)
+	}
+}
+
+// Of two portals one is dead, from the start or later: the other carries the load.
+func TestOneOfTwoPortals(t *testing.T) {
+	g := startTgt(t, 2)
+	deaf, err := net.Listen("tcp", "127.0.0.1:0") // nobody accepts
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer deaf.Close()
+	for _, policy := range []string{"rotate", "least", "one"} {
+		for name, portal := range map[string]string{"both": g.ports[1], "closed": freePort(t), "deaf": deaf.Addr().String()} {
+			v := g.open(t, "?portal="+portal+"&policy="+policy)
+			var happened events
+			v.tell, v.patience = happened.add, impatient
+			q, err := v.Open(load.QueueOptions{Depth: 8, LargestBlock: 4096})
+			if err != nil {
+				t.Fatal(err)
+			}
+			var operations []load.Operation
+			for slot := range 8 {
+				operations = append(operations, load.Operation{Class: measure.Read, Slot: slot, Offset: int64(slot) << 20, Length: 4096})
+			}
+			all(t, q, operations)
+			if lost := happened.count(volume.Lost); lost != map[string]int{"closed": 1, "deaf": 1}[name] {
+				t.Errorf("%s, %s: %+v", policy, name, happened.all)
+			}
+			if err := q.Close(0); err != nil {
+				t.Error(err)
+			}
+		}
+	}
+}
+
+// What all kinds of volume have to do.
+func TestSuite(t *testing.T) {
+	g := startTgt(t, 1)
+	volumetest.Run(t, volumetest.Kind{Open: func(t *testing.T) load.Volume { return g.open(t, "") }})
 }
