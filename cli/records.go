@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
 	"patientheron/client"
@@ -192,7 +193,9 @@ func printVolumes(w io.Writer, volumes []resource.Volume) {
 		fmt.Fprintln(w, "No volume is registered. Register one with 'heron volume add /some/folder'.")
 		return
 	}
+	const widest = 44 // of a locator, beyond which it is wrapped
 	t := newTable(w, 7, "name", "kind", "locator", "file system", "device", "writes", "size", "free")
+	t.SetColumnConfigs([]table.ColumnConfig{{Number: 3, WidthMax: widest}, {Number: 7, Align: text.AlignRight, AlignHeader: text.AlignRight}, {Number: 8, Align: text.AlignRight, AlignHeader: text.AlignRight}})
 	for _, v := range volumes {
 		row := table.Row{v.Name, v.Kind, v.Locator, "", "", "", "", ""}
 		row[5] = v.Writes

@@ -7,6 +7,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -24,7 +25,6 @@ import (
 
 	"patientheron/client"
 	"patientheron/console"
-	"patientheron/format/secretfile"
 	"patientheron/service/api"
 	"patientheron/service/leftover"
 	"patientheron/service/room"
@@ -107,11 +107,7 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 	if o.Alone {
 		bounds.Arrays = []string{"/"}
 	}
-	secrets := o.Secrets
-	if secrets == "" {
-		secrets = filepath.Join(s.folder, secretsFile)
-	}
-	bounds.Secrets = func() ([]secretfile.Secret, error) { return secretfile.Read(secrets) }
+	bounds.Secrets = cmp.Or(o.Secrets, filepath.Join(s.folder, secretsFile))
 	left := leftover.New(s.store)
 	bounds.Traces = left
 	if files, err := left.List(ctx); err != nil {

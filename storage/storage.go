@@ -18,7 +18,6 @@ import (
 	"patientheron/core/load"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
-	"patientheron/format/secretfile"
 	"patientheron/storage/iscsi"
 	"patientheron/storage/localfile"
 	"patientheron/storage/null"
@@ -36,8 +35,8 @@ type Bounds struct {
 	Arrays []string
 	// Traces is where test files with a name are noted; nil when nobody does.
 	Traces volume.Traces
-	// Secrets gives what users log in to targets with; nil where nobody has any.
-	Secrets func() ([]secretfile.Secret, error)
+	// Secrets is the file of what users log in to targets with; it need not be there.
+	Secrets string
 }
 
 // openers are all kinds of volume, by the scheme of their locators.

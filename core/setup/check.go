@@ -130,6 +130,10 @@ func reachChecks(seen Seen, asked Asked, add adder) {
 		return
 	}
 	f := seen.Facts
+	if seen.Kind == "portal" {
+		add("reachable", Passed, "It answers. Name one of its LUNs to measure it.", "")
+		return
+	}
 	add("reachable", Passed, fmt.Sprintf("It answers, and has %s.", f.Size), "")
 	switch {
 	case seen.Refusal != "" && asked.Writes:

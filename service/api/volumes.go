@@ -173,8 +173,14 @@ func (s *Service) giveConsent(ctx context.Context, id int64, stated *resource.Co
 	return volume, err
 }
 
-// defaultName is the locator without what a name may not hold.
+// defaultName is the locator without what a name may not hold. Of a LUN it is what its
+// target's name ends with, and its number.
 func defaultName(locator string) string {
+	if address, is := strings.CutPrefix(locator, "iscsi://"); is {
+		address, _, _ = strings.Cut(address, "?")
+		_, target, _ := strings.Cut(address, "/")
+		locator = target[strings.LastIndexByte(target, ':')+1:]
+	}
 	name := strings.Trim(strings.Map(func(r rune) rune {
 		if r == '/' || r == ':' {
 			return '-'

@@ -162,7 +162,7 @@ func byItself(ctx context.Context, explorer *host.Explorer, locator volume.Locat
 		facts setup.Facts
 	}
 	d, err := patient.Ask(ctx, locator.String(), "describe", func() (d described, err error) {
-		if d.setup, d.layer, _, err = r.Bounds.Describe(locator); err != nil {
+		if d.setup, d.layer, _, err = r.Bounds.Describe(locator); err != nil || traits.Leads {
 			return d, err
 		}
 		d.facts, err = r.Bounds.Look(locator)

@@ -328,3 +328,35 @@ func TestSentElsewhere(t *testing.T) {
 		t.Errorf("it is said: %v", err)
 	}
 }
+
+// Whatever comes, it is taken or refused, and no data land outside of where they belong.
+func FuzzReceived(f *testing.F) {
+	in := iscsi.NewHeader(iscsi.DataIn)
+	in.SetTag(1 << 16)
+	in.SetDataLength(16)
+	in.SetStatusNumber(100)
+	f.Add(append(in[:], make([]byte, 16)...), uint8(0))
+	ask := iscsi.NewHeader(iscsi.ReadyToTake)
+	ask.SetTag(1<<16 | 1)
+	ask.SetDesiredLength(64)
+	f.Add(ask[:], uint8(0))
+	f.Add(append(in[:], make([]byte, 24)...), uint8(3))
+	f.Fuzz(func(t *testing.T, data []byte, digests uint8) {
+		s := &session{wire: &wire{in: data, to: len(data), headerDigest: digests&1 != 0, dataDigest: digests&2 != 0}, tasks: make([]task, 2), free: []int32{1, 0}, status: 100, command: 1, most: 40}
+		s.parameters = iscsi.Parameters{TakeSegment: 8192, SendSegment: 512, MaxBurst: 4096, FirstBurst: 512, InitialR2T: true, OutstandingR2T: 1}
+		memory := make([]byte, 3*1024)
+		for i := range memory {
+			memory[i] = 0xaa
+		}
+		s.begin(0, scsi.Read(0, 2), memory[1024:2048:2048], false, 0, time.Time{})
+		s.begin(0, scsi.Write(0, 1), make([]byte, 512), true, 1, time.Time{})
+		if s.take(s.handle) == nil && s.from > s.to {
+			t.Fatalf("%d bytes were taken of %d", s.from, s.to)
+		}
+		for i, b := range memory {
+			if (i < 1024 || i >= 2048) && b != 0xaa {
+				t.Fatalf("byte %d was written", i-1024)
+			}
+		}
+	})
+}

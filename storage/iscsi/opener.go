@@ -8,6 +8,7 @@
 package iscsi
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -34,8 +35,8 @@ const (
 
 // Opener opens logical units, and looks at portals.
 type Opener struct {
-	// Secrets gives what users log in with; nil where nobody has any.
-	Secrets func() ([]secretfile.Secret, error)
+	// Secrets is the file of what users log in with; it need not be there.
+	Secrets string
 }
 
 // lookPatience is how long a look at a target may take.
@@ -54,12 +55,15 @@ func (Opener) Parse(name string) (volume.Locator, error) {
 	return volume.Locator{Scheme: "iscsi", Kind: kind, Name: a.String()}, nil
 }
 
-// Traits of logical units: what is written there takes consent.
+// Traits of logical units, where what is written takes consent, and of portals.
 func (Opener) Traits(kind string) volume.Traits {
-	if kind != unitKind {
-		return volume.Traits{}
+	switch kind {
+	case unitKind:
+		return volume.Traits{Overwritten: true}
+	case portalKind:
+		return volume.Traits{Leads: true}
 	}
-	return volume.Traits{Overwritten: true}
+	return volume.Traits{}
 }
 
 // seen is a logical unit with a session to it.
@@ -107,13 +111,14 @@ func (o Opener) visit(l volume.Locator) (*seen, error) {
 
 // secrets gives what a user logs in with, and reports one that is missing.
 func (o Opener) secrets(a Address) (all []secretfile.Secret, err error) {
-	if o.Secrets != nil {
-		if all, err = o.Secrets(); err != nil {
-			return nil, err
-		}
+	if a.User == "" {
+		return nil, nil
 	}
-	if a.User != "" && a.options(all).secret.Secret == "" {
-		return nil, fmt.Errorf("there is no secret of user %s for %s; write it into the file of secrets of the service (docs/iscsi.md)", a.User, a.Target)
+	if all, err = secretfile.Read(o.Secrets); err != nil {
+		return nil, err
+	}
+	if a.options(all).secret.Secret == "" {
+		return nil, fmt.Errorf("there is no secret of user %s for %s in %s; write it there (docs/iscsi.md)", a.User, cmp.Or(a.Target, a.Portals[0]), o.Secrets)
 	}
 	return all, nil
 }
@@ -125,9 +130,6 @@ func (v *seen) close() {
 
 // Look tells the size of a unit, and what it takes.
 func (o Opener) Look(l volume.Locator) (setup.Facts, error) {
-	if l.Kind == portalKind {
-		return setup.Facts{}, nil
-	}
 	v, err := o.visit(l)
 	if err != nil {
 		return setup.Facts{}, err
@@ -354,9 +356,6 @@ func (o Opener) Holds(l volume.Locator) (holds, user string, err error) {
 
 // Readable reads the first block.
 func (o Opener) Readable(l volume.Locator) error {
-	if l.Kind == portalKind {
-		return nil
-	}
 	v, err := o.visit(l)
 	if err != nil {
 		return err

@@ -61,6 +61,7 @@ type Traits struct {
 	Makes        bool // what is measured is made for it and gone afterwards
 	Overwritten  bool // a load that writes overwrites what is there, which takes consent
 	Described    bool // a file describes it, whose keys can take other values
+	Leads        bool // it leads to volumes, and is none itself
 }
 
 // Volume is a volume made ready for a run. What its measurements need of the
