@@ -72,6 +72,7 @@ var rules = []struct {
 	{"service/servicetest", []string{"client", "service"}, nil},
 	{"cli", []string{"core/...", "host", "resource", "client", "format/...", "demo", "storage", "storage/simulated", "service", "service/api"}, []string{"*"}},
 	{"cmd/heron", []string{"cli"}, nil},
+	{"test/peer", nil, nil},
 	{"test/bench", []string{"core/...", "storage/...", "host", "resource", "client", "service/..."}, []string{"golang.org/x/sys"}},
 	{"test/e2e/browser", nil, []string{"*"}},
 	{"test/pictures", []string{"client", "core/...", "resource", "test/e2e/browser"}, []string{"*"}},

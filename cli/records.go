@@ -268,7 +268,7 @@ func (a *app) run() *cobra.Command {
 		return nil
 	})
 	remove.Flags().BoolVar(&yes, "yes", false, "do not ask")
-	command.AddCommand(list, show, a.repeats(), a.zones(), stop, remove, a.export())
+	command.AddCommand(list, show, a.repeats(), a.zones(), a.agreed(), stop, remove, a.export())
 	return command
 }
 

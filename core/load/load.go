@@ -82,6 +82,12 @@ type Queue interface {
 	Close(unanswered int) error
 }
 
+// Negotiated is a queue over sessions of which the two sides agree on something.
+type Negotiated interface {
+	// Sessions tells what, also when the queue is closed.
+	Sessions() []measure.Session
+}
+
 // Clock tells time in nanoseconds since an arbitrary start; it never goes
 // back.
 type Clock interface {

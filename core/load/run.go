@@ -360,6 +360,9 @@ func (r *run) outcome(back []bool) *Outcome {
 		}
 		summary.Unanswered += w.inFlight.Load()
 		summary.Interface = w.queue.Interface()
+		if n, is := w.queue.(Negotiated); is {
+			summary.Sessions = measure.JoinSessions(summary.Sessions, n.Sessions())
+		}
 		if o.Failure == nil {
 			o.Failure = errors.Join(r.broken[number], w.failure)
 		}

@@ -134,7 +134,8 @@ type Summary struct {
 
 	Inside []Counter `json:"inside,omitempty" doc:"Means over the measured time of what the volume tells of its inside"`
 
-	Interface string `json:"interface" doc:"How operations were handed over: io_uring, threads (the portable fallback), or none for the null volume"`
+	Interface string    `json:"interface" doc:"How operations were handed over: io_uring, threads (the portable fallback), iSCSI, or none for the null volume"`
+	Sessions  []Session `json:"sessions,omitempty" doc:"Over a network: what host and target agreed on"`
 }
 
 // Steadiness is how even a rate was from interval to interval.

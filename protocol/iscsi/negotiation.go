@@ -57,20 +57,11 @@ func keyOf(name string) Key {
 
 // Fact is what became of a key in a session.
 type Fact struct {
-	Key      string `json:"key"`
-	Offered  string `json:"offered" doc:"What the initiator offered, or declared for itself; empty where it said nothing"`
-	Answered string `json:"answered" doc:"What the target answered, or declared for itself; empty where it said nothing"`
-	InEffect string `json:"inEffect"`
-	Cut      Side   `json:"cut,omitempty" enum:"initiator,target" doc:"The side that made it less than the other offered"`
-}
-
-// Words are the fact on one line.
-func (f Fact) Words() string {
-	words := f.InEffect
-	if f.Cut != "" {
-		words += fmt.Sprintf(" (offered %s; the %s did not take it)", f.Offered, f.Cut)
-	}
-	return words
+	Key      string
+	Offered  string // what the initiator offered, or declared for itself; "" where it said nothing
+	Answered string // what the target answered, or declared for itself; "" where it said nothing
+	InEffect string
+	Cut      Side // the side that did not take what the other wished; "" for neither
 }
 
 // Negotiation is the talk about keys at a login, as one side has it.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -118,7 +119,9 @@ func (s *Service) addVolume(ctx context.Context, v resource.NewVolume) (resource
 	}
 	volume := resource.Volume{Name: v.Name, Locator: locator.String(), Kind: locator.Kind}
 	if volume.Name == "" {
-		volume.Name = defaultName(volume.Locator)
+		if volume.Name, err = s.freeName(ctx, defaultName(volume.Locator)); err != nil {
+			return volume, err
+		}
 	}
 	if v.Consent != nil {
 		if volume.Consent, err = s.agree(locator, *v.Consent); err != nil {
@@ -171,6 +174,19 @@ func (s *Service) giveConsent(ctx context.Context, id int64, stated *resource.Co
 	err = s.Store.ChangeConsent(ctx, id, func(*resource.Consent) *resource.Consent { return consent })
 	volume.Consent = consent
 	return volume, err
+}
+
+// freeName is a name that no volume has yet: the one given, or with a number behind it.
+func (s *Service) freeName(ctx context.Context, name string) (string, error) {
+	volumes, _, err := s.Store.Volumes(ctx)
+	if err != nil {
+		return "", err
+	}
+	free := name
+	for n := 2; slices.ContainsFunc(volumes, func(v resource.Volume) bool { return v.Name == free }); n++ {
+		free = fmt.Sprintf("%s-%d", name, n)
+	}
+	return free, nil
 }
 
 // defaultName is the locator without what a name may not hold. Of a LUN it is what its

@@ -12,6 +12,7 @@ import (
 
 	"patientheron/protocol/iscsi"
 	"patientheron/protocol/scsi"
+	"patientheron/test/peer"
 )
 
 // wicked is a target that lets anybody log in and answers commands as it likes.
@@ -298,7 +299,7 @@ func TestWhatATargetMayDoAtTheLogin(t *testing.T) {
 
 // A login that is sent elsewhere goes there; one that is sent round ends.
 func TestSentElsewhere(t *testing.T) {
-	g := startTgt(t, 1)
+	g := peer.StartTgt(t, 1)
 	redirect := func(to func() string) string {
 		return serveWicked(t, func(w *wicked) {
 			for {
@@ -312,8 +313,8 @@ func TestSentElsewhere(t *testing.T) {
 			}
 		})
 	}
-	s, err := login(within(t, 5*time.Second), redirect(func() string { return g.ports[0] }), plainOptions(), 1)
-	if err != nil || s.portal != g.ports[0] {
+	s, err := login(within(t, 5*time.Second), redirect(func() string { return g.Ports[0] }), plainOptions(), 1)
+	if err != nil || s.portal != g.Ports[0] {
 		t.Fatal(err)
 	}
 	s.logout()

@@ -164,7 +164,7 @@ func (o Opener) Describe(l volume.Locator) (s setup.Setup, layer setup.Layer, er
 	s.Know("transport.address", hostOf(host), setup.Read, now)
 	s.Know("transport.connections", len(v.address.Portals)*v.address.Sessions, setup.Read, now)
 	for _, f := range v.facts {
-		s.Know("session."+f.Key, f.Words(), setup.Read, now)
+		s.Know("session."+f.Key, f.InEffect, setup.Read, now)
 	}
 	layer = setup.Layer{Kind: unitKind, Name: fmt.Sprintf("%s/%d", v.address.Target, v.address.LUN), Words: v.describe(), Below: []setup.Layer{}}
 	for _, portal := range v.address.Portals {
@@ -420,7 +420,7 @@ func (o Opener) Prepare(_ context.Context, l volume.Locator, r volume.Request) (
 	if err := v.check(l, r); err != nil {
 		return nil, err
 	}
-	return &prepared{address: v.address, secrets: v.secrets, unit: v.unit, writes: r.Writes, events: make(chan volume.Event, mostEvents)}, nil
+	return &prepared{opener: o, locator: l, address: v.address, secrets: v.secrets, unit: v.unit, writes: r.Writes, events: make(chan volume.Event, mostEvents)}, nil
 }
 
 // mostEvents is how many events wait for somebody who listens; later ones are lost.
@@ -428,6 +428,8 @@ const mostEvents = 256
 
 // prepared is a unit ready for a run.
 type prepared struct {
+	opener  Opener
+	locator volume.Locator
 	address Address
 	secrets []secretfile.Secret
 	unit    unit
@@ -449,6 +451,16 @@ func (p *prepared) tell(e volume.Event) {
 
 // Events tell of paths that are lost and back.
 func (p *prepared) Events() <-chan volume.Event { return p.events }
+
+// Identity tells what the unit is now, after what was written to it.
+func (p *prepared) Identity() (setup.Identity, error) {
+	v, err := p.opener.visit(p.locator)
+	if err != nil {
+		return setup.Identity{}, err
+	}
+	defer v.close()
+	return v.identify(p.locator)
+}
 
 // Close has nothing to remove.
 func (p *prepared) Close() error { return nil }

@@ -73,6 +73,15 @@ type path struct {
 	session *session // nil while it is down
 	ready   chan *session
 	since   time.Time // when it was lost
+	agreed  []measure.Agreed
+}
+
+// up takes a session that was logged in.
+func (p *path) up(s *session) {
+	p.session, p.since, p.agreed = s, time.Time{}, nil
+	for _, f := range s.facts {
+		p.agreed = append(p.agreed, measure.Agreed{Key: f.Key, Offered: f.Offered, Answered: f.Answered, InEffect: f.InEffect, Cut: string(f.Cut)})
+	}
 }
 
 func newQueue(v *opened, o load.QueueOptions) (*queue, error) {
@@ -110,7 +119,12 @@ func (q *queue) open() (failed []error) {
 	errs := make([]error, len(q.paths))
 	var together sync.WaitGroup
 	for i, p := range q.paths {
-		together.Go(func() { p.session, errs[i] = q.volume.login(ctx, p, len(q.slots)) })
+		together.Go(func() {
+			s, err := q.volume.login(ctx, p, len(q.slots))
+			if errs[i] = err; err == nil {
+				p.up(s)
+			}
+		})
 	}
 	together.Wait()
 	for _, err := range errs {
@@ -122,6 +136,16 @@ func (q *queue) open() (failed []error) {
 }
 
 func (q *queue) Interface() string { return "iSCSI" }
+
+// Sessions tells what was agreed on for each path that was ever up.
+func (q *queue) Sessions() (all []measure.Session) {
+	for _, p := range q.paths {
+		if p.agreed != nil {
+			all = measure.JoinSessions(all, []measure.Session{{Over: p.portal, Count: 1, Keys: p.agreed}})
+		}
+	}
+	return all
+}
 
 func (q *queue) Buffer(number int) []byte {
 	return q.memory[number*q.block : (number+1)*q.block : (number+1)*q.block]
@@ -359,9 +383,9 @@ func (q *queue) restore(p *path) {
 func (q *queue) restored(now time.Time) {
 	for _, p := range q.paths {
 		select {
-		case p.session = <-p.ready:
+		case s := <-p.ready:
 			q.volume.tell(volume.Event{What: volume.Back, Words: fmt.Sprintf("the path over %s, after %.1f s", p.portal, now.Sub(p.since).Seconds())})
-			p.since = time.Time{}
+			p.up(s)
 		default:
 		}
 	}

@@ -8,12 +8,9 @@ import (
 	"math/rand/v2"
 	"net"
 	"os"
-	"os/exec"
-	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
-	"syscall"
 	"testing"
 	"time"
 
@@ -23,118 +20,8 @@ import (
 	"patientheron/protocol/iscsi"
 	"patientheron/storage/volume"
 	"patientheron/storage/volume/volumetest"
+	"patientheron/test/peer"
 )
-
-// tgt is a real target in a process of its own, with one logical unit over a file.
-type tgt struct {
-	t      *testing.T
-	socket string
-	ports  []string // of its portals
-	file   string
-	daemon *exec.Cmd
-}
-
-const (
-	tgtTarget = "iqn.2026-01.example:store"
-	tgtSize   = 64 << 20
-)
-
-// startTgt starts one with so many portals on this host.
-func startTgt(t *testing.T, portals int) *tgt {
-	t.Helper()
-	for _, name := range []string{"tgtd", "tgtadm"} {
-		if _, err := exec.LookPath(name); err != nil {
-			t.Fatalf("%v; 'make install-test-needs' installs it", err)
-		}
-	}
-	folder := t.TempDir()
-	g := &tgt{t: t, socket: filepath.Join(folder, "socket"), file: filepath.Join(folder, "unit")}
-	if err := os.WriteFile(g.file, nil, 0o600); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.Truncate(g.file, tgtSize); err != nil {
-		t.Fatal(err)
-	}
-	for range portals {
-		g.ports = append(g.ports, freePort(t))
-	}
-	g.start()
-	return g
-}
-
-// freePort is an address of this host on which nobody listens.
-func freePort(t *testing.T) string {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
-	return l.Addr().String()
-}
-
-func (g *tgt) start() {
-	g.t.Helper()
-	g.daemon = exec.Command("tgtd", "-f", "-C", "7", "--iscsi", "portal="+strings.Join(g.ports, ",portal="))
-	g.daemon.Env = append(os.Environ(), "TGT_IPC_SOCKET="+g.socket)
-	var says bytes.Buffer
-	g.daemon.Stderr, g.daemon.Stdout = &says, &says
-	if err := g.daemon.Start(); err != nil {
-		g.t.Fatal(err)
-	}
-	g.t.Cleanup(g.stop)
-	for end := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
-		out, err := g.try("--lld", "iscsi", "--op", "new", "--mode", "target", "--tid", "1", "-T", tgtTarget)
-		if err == nil {
-			break
-		}
-		if time.Now().After(end) {
-			g.t.Fatalf("tgtd does not start: %v: %s%s", err, out, says.String())
-		}
-	}
-	g.admin("--lld", "iscsi", "--op", "new", "--mode", "logicalunit", "--tid", "1", "--lun", "1", "--backing-store", g.file)
-	g.admin("--lld", "iscsi", "--op", "update", "--mode", "logicalunit", "--tid", "1", "--lun", "1", "--params", "thin_provisioning=1")
-	g.admin("--lld", "iscsi", "--op", "bind", "--mode", "target", "--tid", "1", "-I", "ALL")
-}
-
-// stop kills it, as a failure would.
-func (g *tgt) stop() {
-	if g.daemon != nil {
-		_ = g.daemon.Process.Kill()
-		_ = g.daemon.Wait()
-		g.daemon = nil
-		_ = os.Remove(g.socket)
-	}
-}
-
-// pause lets it hang, and go on.
-func (g *tgt) pause(hang bool) {
-	signal := syscall.SIGCONT
-	if hang {
-		signal = syscall.SIGSTOP
-	}
-	_ = g.daemon.Process.Signal(signal)
-}
-
-func (g *tgt) try(arguments ...string) (string, error) {
-	command := exec.Command("tgtadm", append([]string{"-C", "7"}, arguments...)...)
-	command.Env = append(os.Environ(), "TGT_IPC_SOCKET="+g.socket)
-	out, err := command.CombinedOutput()
-	return string(out), err
-}
-
-func (g *tgt) admin(arguments ...string) {
-	g.t.Helper()
-	if out, err := g.try(arguments...); err != nil {
-		g.t.Fatalf("tgtadm %s: %v: %s", strings.Join(arguments, " "), err, out)
-	}
-}
-
-// set limits what the target agrees to.
-func (g *tgt) set(key, value string) {
-	g.t.Helper()
-	g.admin("--lld", "iscsi", "--op", "update", "--mode", "target", "--tid", "1", "--name", key, "--value", value)
-}
 
 func within(t *testing.T, d time.Duration) context.Context {
 	ctx, cancel := context.WithTimeout(t.Context(), d)
@@ -143,20 +30,20 @@ func within(t *testing.T, d time.Duration) context.Context {
 }
 
 func plainOptions() options {
-	return options{name: "iqn.2026-01.example:test", target: tgtTarget, session: [6]byte{0x80, 1, 2, 3, 0, 1}}
+	return options{name: "iqn.2026-01.example:test", target: peer.Target, session: [6]byte{0x80, 1, 2, 3, 0, 1}}
 }
 
 func TestDiscoveryAndUnits(t *testing.T) {
-	g := startTgt(t, 2)
-	all, err := discover(within(t, 10*time.Second), g.ports[0], plainOptions())
+	g := peer.StartTgt(t, 2)
+	all, err := discover(within(t, 10*time.Second), g.Ports[0], plainOptions())
 	if err != nil {
 		t.Fatal(err)
 	}
 	// It tells of the portal that it was asked over.
-	if len(all) != 1 || all[0].Target != tgtTarget || fmt.Sprint(all[0].Portals) != fmt.Sprint(g.ports[:1]) {
-		t.Errorf("found %+v, and there is %s at %v", all, tgtTarget, g.ports)
+	if len(all) != 1 || all[0].Target != peer.Target || fmt.Sprint(all[0].Portals) != fmt.Sprint(g.Ports[:1]) {
+		t.Errorf("found %+v, and there is %s at %v", all, peer.Target, g.Ports)
 	}
-	s, err := login(within(t, 10*time.Second), g.ports[1], plainOptions(), 4)
+	s, err := login(within(t, 10*time.Second), g.Ports[1], plainOptions(), 4)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -173,15 +60,15 @@ func TestDiscoveryAndUnits(t *testing.T) {
 	for _, f := range s.facts {
 		t.Logf("%+v", f)
 	}
-	if u.Bytes() != tgtSize {
+	if u.Bytes() != peer.Size {
 		t.Errorf("%d bytes", u.Bytes())
 	}
 }
 
-// open prepares the unit of a target for queues.
-func (g *tgt) open(t *testing.T, more string) *opened {
+// openUnit prepares the unit of a target for queues.
+func openUnit(t *testing.T, g *peer.Tgt, more string) *opened {
 	t.Helper()
-	a, err := parseAddress("//" + g.ports[0] + "/" + tgtTarget + "/1" + more)
+	a, err := parseAddress("//" + g.Ports[0] + "/" + peer.Target + "/1" + more)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -200,7 +87,7 @@ func (g *tgt) open(t *testing.T, more string) *opened {
 // Every setting of the keys that bear on data: what is written is in the file of the
 // target, and what is read is what was written.
 func TestDataAtEachSetting(t *testing.T) {
-	g := startTgt(t, 1)
+	g := peer.StartTgt(t, 1)
 	for _, more := range []string{
 		"", "?InitialR2T=Yes", "?ImmediateData=No", "?ImmediateData=No&InitialR2T=Yes", "?FirstBurstLength=4096", "?MaxBurstLength=8192&FirstBurstLength=512",
 		"?MaxRecvDataSegmentLength=512", "?MaxOutstandingR2T=1", "?HeaderDigest=CRC32C", "?DataDigest=CRC32C", "?HeaderDigest=CRC32C&DataDigest=CRC32C&InitialR2T=Yes&MaxRecvDataSegmentLength=4096",
@@ -208,9 +95,9 @@ func TestDataAtEachSetting(t *testing.T) {
 	} {
 		t.Run(more, func(t *testing.T) {
 			for _, digest := range []string{"HeaderDigest", "DataDigest"} {
-				g.set(digest, map[bool]string{true: "CRC32C", false: "None"}[strings.Contains(more, digest)])
+				g.Set(digest, map[bool]string{true: "CRC32C", false: "None"}[strings.Contains(more, digest)])
 			}
-			writtenAndRead(t, g.open(t, more), g.file)
+			writtenAndRead(t, openUnit(t, g, more), g.File)
 		})
 	}
 }
@@ -225,7 +112,7 @@ func writtenAndRead(t *testing.T, v *opened, file string) {
 		t.Fatal(err)
 	}
 	random, bytesOf := rand.New(rand.NewPCG(1, 2)), rand.NewChaCha8([32]byte{1})
-	want := make([]byte, tgtSize)
+	want := make([]byte, peer.Size)
 	held, err := os.ReadFile(file)
 	if err != nil {
 		t.Fatal(err)
@@ -240,7 +127,7 @@ func writtenAndRead(t *testing.T, v *opened, file string) {
 			buffer := q.Buffer(slot)[:length]
 			_, _ = bytesOf.Read(buffer)
 			copy(want[place:], buffer)
-			place = (place + length + 512*random.IntN(8)) % (tgtSize - 2*largest) / 512 * 512
+			place = (place + length + 512*random.IntN(8)) % (peer.Size - 2*largest) / 512 * 512
 			operations = append(operations, o)
 		}
 		all(t, q, operations)
@@ -256,7 +143,7 @@ func writtenAndRead(t *testing.T, v *opened, file string) {
 		var operations []load.Operation
 		for slot := range depth {
 			length := 512 * (1 + random.IntN(largest/512))
-			operations = append(operations, load.Operation{Class: measure.Read, Slot: slot, Offset: int64(random.IntN((tgtSize-largest)/512) * 512), Length: length})
+			operations = append(operations, load.Operation{Class: measure.Read, Slot: slot, Offset: int64(random.IntN((peer.Size-largest)/512) * 512), Length: length})
 		}
 		all(t, q, operations)
 		for _, o := range operations {
@@ -293,14 +180,14 @@ func all(t *testing.T, q load.Queue, operations []load.Operation) {
 
 // One side proves who it is, or both do; who does not is refused.
 func TestProofs(t *testing.T) {
-	g := startTgt(t, 1)
+	g := peer.StartTgt(t, 1)
 	account := []string{"--lld", "iscsi", "--mode", "account"}
-	g.admin(append(account, "--op", "new", "--user", "reader", "--password", "secret of reader")...)
-	g.admin(append(account, "--op", "bind", "--tid", "1", "--user", "reader")...)
+	g.Admin(append(account, "--op", "new", "--user", "reader", "--password", "secret of reader")...)
+	g.Admin(append(account, "--op", "bind", "--tid", "1", "--user", "reader")...)
 	try := func(own, expected iscsi.Proof) error {
 		o := plainOptions()
 		o.secret, o.expected = own, expected
-		s, err := login(within(t, 10*time.Second), g.ports[0], o, 1)
+		s, err := login(within(t, 10*time.Second), g.Ports[0], o, 1)
 		if err == nil {
 			_, err = ask(within(t, 10*time.Second), s, 1<<48)
 			s.logout()
@@ -319,8 +206,8 @@ func TestProofs(t *testing.T) {
 	if err := try(reader, iscsi.Proof{Name: "store", Secret: "secret of store"}); err == nil {
 		t.Error("the target cannot prove who it is, and is believed")
 	}
-	g.admin(append(account, "--op", "new", "--user", "store", "--password", "secret of store")...)
-	g.admin(append(account, "--op", "bind", "--tid", "1", "--user", "store", "--outgoing")...)
+	g.Admin(append(account, "--op", "new", "--user", "store", "--password", "secret of store")...)
+	g.Admin(append(account, "--op", "bind", "--tid", "1", "--user", "store", "--outgoing")...)
 	if err := try(reader, iscsi.Proof{Name: "store", Secret: "secret of store"}); err != nil {
 		t.Error(err)
 	}
@@ -374,18 +261,18 @@ func runBeside(t *testing.T, v load.Volume, spec workload.Spec) (outcome *load.O
 // A target that is killed and comes back, or hangs for a while, holds operations up: all
 // of them end well, and what happened is told.
 func TestTargetGoneForAWhile(t *testing.T) {
-	for name, of := range map[string]struct{ away, back func(*tgt) }{
-		"killed": {func(g *tgt) { g.stop() }, func(g *tgt) { g.start() }},
-		"hung":   {func(g *tgt) { g.pause(true) }, func(g *tgt) { g.pause(false) }},
+	for name, of := range map[string]struct{ away, back func(*peer.Tgt) }{
+		"killed": {func(g *peer.Tgt) { g.Stop() }, func(g *peer.Tgt) { g.Start() }},
+		"hung":   {func(g *peer.Tgt) { g.Pause(true) }, func(g *peer.Tgt) { g.Pause(false) }},
 	} {
 		t.Run(name, func(t *testing.T) {
-			g := startTgt(t, 1)
-			v := g.open(t, "")
+			g := peer.StartTgt(t, 1)
+			v := openUnit(t, g, "")
 			var happened events
 			v.tell, v.patience = happened.add, impatient
 			v.patience.giveUp = time.Minute
 			spec := workload.Default()
-			spec.Span, spec.Depth, spec.Reads, spec.For, spec.Amount = tgtSize, 16, 0.5, 0, 64<<20
+			spec.Span, spec.Depth, spec.Reads, spec.For, spec.Amount = peer.Size, 16, 0.5, 0, 64<<20
 			outcome, end := runBeside(t, v, spec)
 			time.Sleep(300 * time.Millisecond)
 			of.away(g)
@@ -409,15 +296,15 @@ func TestTargetGoneForAWhile(t *testing.T) {
 
 // A target that does not come back ends the load with a word, within a bounded time.
 func TestTargetGoneForGood(t *testing.T) {
-	g := startTgt(t, 1)
-	v := g.open(t, "")
+	g := peer.StartTgt(t, 1)
+	v := openUnit(t, g, "")
 	var happened events
 	v.tell, v.patience = happened.add, impatient
 	spec := workload.Default()
-	spec.Span, spec.Depth, spec.For = tgtSize, 16, 30
+	spec.Span, spec.Depth, spec.For = peer.Size, 16, 30
 	outcome, end := runBeside(t, v, spec)
 	time.Sleep(300 * time.Millisecond)
-	g.stop()
+	g.Stop()
 	err := <-end
 	if err != nil || outcome.Failure == nil || !strings.Contains(outcome.Failure.Error(), "no portal can be reached") {
 		t.Errorf("%v, %+v", err, outcome)
@@ -429,15 +316,15 @@ func TestTargetGoneForGood(t *testing.T) {
 
 // Of two portals one is dead, from the start or later: the other carries the load.
 func TestOneOfTwoPortals(t *testing.T) {
-	g := startTgt(t, 2)
+	g := peer.StartTgt(t, 2)
 	deaf, err := net.Listen("tcp", "127.0.0.1:0") // nobody accepts
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer deaf.Close()
 	for _, policy := range []string{"rotate", "least", "one"} {
-		for name, portal := range map[string]string{"both": g.ports[1], "closed": freePort(t), "deaf": deaf.Addr().String()} {
-			v := g.open(t, "?portal="+portal+"&policy="+policy)
+		for name, portal := range map[string]string{"both": g.Ports[1], "closed": peer.FreePort(t), "deaf": deaf.Addr().String()} {
+			v := openUnit(t, g, "?portal="+portal+"&policy="+policy)
 			var happened events
 			v.tell, v.patience = happened.add, impatient
 			q, err := v.Open(load.QueueOptions{Depth: 8, LargestBlock: 4096})
@@ -461,6 +348,6 @@ func TestOneOfTwoPortals(t *testing.T) {
 
 // What all kinds of volume have to do.
 func TestSuite(t *testing.T) {
-	g := startTgt(t, 1)
-	volumetest.Run(t, volumetest.Kind{Open: func(t *testing.T) load.Volume { return g.open(t, "") }})
+	g := peer.StartTgt(t, 1)
+	volumetest.Run(t, volumetest.Kind{Open: func(t *testing.T) load.Volume { return openUnit(t, g, "") }})
 }

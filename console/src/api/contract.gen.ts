@@ -728,6 +728,20 @@ export interface components {
              */
             waiting: number;
         };
+        Agreed: {
+            /** @description What the target answered, or declared for itself; absent where it said nothing */
+            answered?: string;
+            /**
+             * @description The side that did not take what the other wished
+             * @enum {string}
+             */
+            cut?: "initiator" | "target";
+            inEffect: string;
+            /** @description Its name in the standard of the protocol (RFC 7143) */
+            key: string;
+            /** @description What this host offered, or declared for itself; absent where it said nothing */
+            offered?: string;
+        };
         Alone: {
             main: string;
             measurements: number[] | null;
@@ -2422,6 +2436,16 @@ export interface components {
              */
             unreadable?: number;
         };
+        Session: {
+            /**
+             * Format: int64
+             * @description Sessions, of all workers, that agreed on the same over it
+             */
+            count: number;
+            keys: components["schemas"]["Agreed"][] | null;
+            /** @description The portal it led to, as address:port */
+            over: string;
+        };
         Set: {
             classes: components["schemas"]["Class"][] | null;
             name?: string;
@@ -2955,7 +2979,7 @@ export interface components {
             groups?: components["schemas"]["FileGroup"][] | null;
             /** @description Means over the measured time of what the volume tells of its inside */
             inside?: components["schemas"]["Counter"][] | null;
-            /** @description How operations were handed over: io_uring, threads (the portable fallback), or none for the null volume */
+            /** @description How operations were handed over: io_uring, threads (the portable fallback), iSCSI, or none for the null volume */
             interface: string;
             /**
              * Format: double
@@ -2988,6 +3012,8 @@ export interface components {
             retries?: number;
             /** @description At a set rate: latency counted from the real issue, beside the honest one from the intended start */
             service?: components["schemas"]["Latency"];
+            /** @description Over a network: what host and target agreed on */
+            sessions?: components["schemas"]["Session"][] | null;
             /** @description How even the rate was; absent for fewer than three intervals */
             steadiness?: components["schemas"]["Steadiness"];
             /**

@@ -1,4 +1,5 @@
 import type { Figures, Finding, Measurement } from "../api/client";
+import { AgreedTable } from "./agreed";
 import { rows, wholeFiles } from "./classes";
 import { bytes, digits, files, rate, requests, seconds } from "./format";
 
@@ -212,6 +213,7 @@ export function FiguresTable({ m }: { m: Measurement }) {
 				{s.service &&
 					` Latency counts from the intended start; service time p50 ${seconds(s.service.p50Seconds)}, p99 ${seconds(s.service.p99Seconds)}.`}
 			</p>
+			<AgreedTable m={m} />
 			<Findings m={m} />
 			{s.faults?.map((f) => (
 				<p key={(f.of ?? "") + f.kind} className="text-sm text-error">

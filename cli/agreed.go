@@ -1,0 +1,79 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"patientheron/client"
+	"patientheron/core/measure"
+	"patientheron/resource"
+)
+
+func (a *app) agreed() *cobra.Command {
+	var only int
+	command := a.runCommand("agreed RUN", "Show what host and target agreed on for their sessions", "  heron run agreed 12\n  heron run agreed 12 --only 3",
+		func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
+			detail, err := c.Run(ctx, id)
+			if err != nil {
+				return err
+			}
+			if printAgreed(command.OutOrStdout(), detail, only) == 0 {
+				return fmt.Errorf("run %d went over no session: volumes over iSCSI have them (docs/iscsi.md)", id)
+			}
+			return nil
+		})
+	command.Flags().IntVar(&only, "only", 0, "show the measurement of this number alone")
+	command.Long = `Show, for every key of the sessions that measurements went over, what this host offered
+or declared, what the target answered or declared, what is in effect, and which side
+did not take what the other wished. Measurements that agreed on the same are shown
+together.`
+	return command
+}
+
+// printAgreed prints what was agreed on, measurements of the same together, and gives how
+// many there are that went over sessions.
+func printAgreed(w io.Writer, detail resource.RunDetail, only int) (shown int) {
+	var before []measure.Session
+	for _, m := range detail.Measurements {
+		if m.Summary == nil || len(m.Summary.Sessions) == 0 || only > 0 && m.Position != only {
+			continue
+		}
+		shown++
+		if shown > 1 && slices.EqualFunc(before, m.Summary.Sessions, sameSession) {
+			continue
+		}
+		before = m.Summary.Sessions
+		for _, s := range m.Summary.Sessions {
+			fmt.Fprintf(w, "From measurement %d on, %s, repeat %d of %d: %s\n", m.Position, m.Title(), m.Repeat, m.Repeats, sessionsInWords([]measure.Session{s}))
+			t := newTable(w, 99, "key", "offered", "answered", "in effect", "not taken by")
+			for _, k := range s.Keys {
+				t.AppendRow(table.Row{k.Key, k.Offered, k.Answered, k.InEffect, k.Cut})
+			}
+			t.Render()
+		}
+	}
+	return shown
+}
+
+func sameSession(a, b measure.Session) bool {
+	return a.Over == b.Over && a.Count == b.Count && slices.Equal(a.Keys, b.Keys)
+}
+
+// sessionsInWords says how many sessions there were, and over which portals.
+func sessionsInWords(sessions []measure.Session) string {
+	var words []string
+	for _, s := range sessions {
+		noun := "session"
+		if s.Count > 1 {
+			noun += "s"
+		}
+		words = append(words, fmt.Sprintf("%d %s with %s", s.Count, noun, s.Over))
+	}
+	return strings.Join(words, " and ")
+}

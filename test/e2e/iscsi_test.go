@@ -1,0 +1,161 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"patientheron/client"
+	"patientheron/core/measure"
+	"patientheron/core/workload"
+	"patientheron/resource"
+	"patientheron/test/peer"
+)
+
+// A unit over iSCSI from the first look to the comparison, as a user does it, against a
+// real target.
+func TestUnitOverISCSI(t *testing.T) {
+	g := peer.StartTgt(t, 2)
+	s := serve(t, t.TempDir(), false)
+	portal := "iscsi://" + g.Ports[0]
+	unit := portal + "/" + peer.Target + "/1"
+
+	out, trouble, err := s.cli("look", portal)
+	if err != nil || !strings.Contains(out, unit) || !strings.Contains(out, "64 MiB") {
+		t.Fatalf("%v: %s%s", err, out, trouble)
+	}
+	if _, trouble, err = s.cli("volume", "add", portal); err == nil || !strings.Contains(trouble, "it is a portal") {
+		t.Errorf("a portal is registered: %v: %s", err, trouble)
+	}
+	write := []string{"--reads", "0%", "--span", "32MiB", "--for", "0.5s", "--repeats", "3"}
+	if _, trouble, err = s.cli(append([]string{"measure", unit}, write...)...); err == nil || !strings.Contains(trouble, "writing was not agreed to") {
+		t.Errorf("written without consent: %v: %s", err, trouble)
+	}
+	if held, err := os.ReadFile(g.File); err != nil || strings.Trim(string(held), "\x00") != "" {
+		t.Fatalf("something was written without consent (%v)", err)
+	}
+	_, trouble, err = s.cli("volume", "consent", "store-1", "--overwrite-size", fmt.Sprint(peer.Size))
+	_, serial, found := strings.Cut(trouble, "its serial number is \"")
+	serial, _, _ = strings.Cut(serial, "\"")
+	if err == nil || !found {
+		t.Fatalf("consent without the serial number: %v: %s", err, trouble)
+	}
+	if _, trouble, err = s.cli("volume", "consent", "store-1", "--overwrite-size", fmt.Sprint(peer.Size), "--serial", serial); err != nil {
+		t.Fatal(trouble)
+	}
+	for range 2 { // consent holds for what we wrote ourselves
+		if out, trouble, err = s.cli(append([]string{"measure", "store-1"}, write...)...); err != nil || !strings.Contains(out, "through iSCSI") {
+			t.Fatalf("%v: %s%s", err, out, trouble)
+		}
+	}
+	file, err := os.OpenFile(g.File, os.O_WRONLY, 0)
+	if err == nil {
+		_, err = file.WriteAt([]byte("somebody else's"), 4096)
+		_ = file.Close()
+	}
+	if _, trouble, _ = s.cli(append([]string{"measure", "store-1"}, write...)...); err != nil || !strings.Contains(trouble, "consent no longer holds") {
+		t.Errorf("written over what others wrote since: %v: %s", err, trouble)
+	}
+	// The same unit at other keys: both sides are told, and the comparison names the change.
+	if _, trouble, err = s.cli("measure", unit+"?ImmediateData=No&portal="+g.Ports[1], "--span", "32MiB", "--for", "0.5s", "--repeats", "3"); err != nil {
+		t.Fatal(trouble)
+	}
+	runs, err := s.Runs(t.Context(), 0, 10)
+	if err != nil || len(runs.Runs) != 3 {
+		t.Fatalf("%+v (%v)", runs, err)
+	}
+	detail, err := s.Run(t.Context(), runs.Runs[0].ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sessions := detail.Measurements[0].Summary.Sessions
+	if len(sessions) != 2 || sessions[0].Count != 1 {
+		t.Fatalf("%+v", sessions)
+	}
+	for key, want := range map[string]string{"ImmediateData": "No", "InitialR2T": "Yes", "MaxBurstLength": "262144"} { // tgt's own
+		i := slices.IndexFunc(sessions[0].Keys, func(k measure.Agreed) bool { return k.Key == key })
+		if i < 0 || sessions[0].Keys[i].InEffect != want {
+			t.Errorf("%s: %+v", key, sessions[0].Keys)
+		}
+	}
+	out, trouble, err = s.cli("run", "agreed", fmt.Sprint(detail.ID))
+	if err != nil || !strings.Contains(out, "ImmediateData") || !strings.Contains(out, "1 session with "+g.Ports[1]) {
+		t.Errorf("%v: %s%s", err, out, trouble)
+	}
+	if out, trouble, err = s.cli("compare", fmt.Sprint(runs.Runs[1].ID), fmt.Sprint(detail.ID)); err != nil || !strings.Contains(out, "ImmediateData went from Yes to No") {
+		t.Errorf("%v: %s%s", err, out, trouble)
+	}
+}
+
+// A target that is away for a while: the run gets a marker when the path is lost, and one
+// when it is back, and ends well.
+func TestTargetAwayWhileMeasured(t *testing.T) {
+	g := peer.StartTgt(t, 1)
+	s := serve(t, t.TempDir(), false)
+	volume := s.volume("iscsi://"+g.Ports[0]+"/"+peer.Target+"/1", nil)
+	p := onePlan(spec(func(w *workload.Spec) { w.Span, w.For, w.LeadIn = 32<<20, 0, 0; w.Amount = 256 << 20 }))
+	run, err := s.StartRun(t.Context(), resource.NewRun{VolumeID: volume.ID, Plan: p})
+	if err != nil {
+		t.Fatal(err)
+	}
+	watching, end := context.WithCancel(t.Context())
+	_ = s.Watch(watching, run.ID, client.Watcher{Point: func(resource.Point) { end() }}) // until something is measured
+	end()
+	g.Stop()
+	time.Sleep(500 * time.Millisecond)
+	g.Start()
+	detail := s.finished(run.ID)
+	if detail.Status != resource.Finished || detail.Measurements[0].Summary.Total.Bytes < 256<<20 {
+		t.Errorf("%s (%s)", detail.Status, detail.Reason)
+	}
+	var names []string
+	for _, m := range detail.Markers {
+		names = append(names, m.Name)
+	}
+	if text := strings.Join(names, "; "); !strings.Contains(text, "lost: the path over "+g.Ports[0]) || !strings.Contains(text, "back: the path over "+g.Ports[0]) {
+		t.Errorf("markers: %s", text)
+	}
+}
+
+// Secrets are read from a file, and are nowhere else: not in the database, an export or a
+// log.
+func TestSecretsStayInTheirFile(t *testing.T) {
+	g := peer.StartTgt(t, 1)
+	account := []string{"--lld", "iscsi", "--mode", "account"}
+	g.Admin(append(account, "--op", "new", "--user", "reader", "--password", "watchword-of-reader")...)
+	g.Admin(append(account, "--op", "bind", "--tid", "1", "--user", "reader")...)
+	folder := t.TempDir()
+	s := serve(t, folder, false)
+	at := "@" + g.Ports[0] + "/" + peer.Target + "/1"
+	if _, trouble, err := s.cli("measure", "iscsi://reader"+at, "--span", "1MiB", "--for", "0.2s"); err == nil || !strings.Contains(trouble, "no secret of user reader") {
+		t.Errorf("without a secret: %v: %s", err, trouble)
+	}
+	if _, trouble, err := s.cli("measure", "iscsi://reader:watchword-of-reader"+at); err == nil || strings.Contains(trouble, "watchword") {
+		t.Errorf("a secret in a locator: %v: %s", err, trouble)
+	}
+	if err := os.WriteFile(filepath.Join(folder, "secrets"), []byte("- {user: reader, secret: watchword-of-reader}\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	out, trouble, err := s.cli("measure", "iscsi://reader"+at, "--span", "1MiB", "--for", "0.2s")
+	if err != nil || strings.Contains(out+trouble, "watchword") {
+		t.Fatalf("%v: %s%s", err, out, trouble)
+	}
+	export, _, err := s.cli("run", "export", "1")
+	if err != nil || strings.Contains(export, "watchword") {
+		t.Errorf("the export has the secret (%v)", err)
+	}
+	entries, err := os.ReadDir(folder)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, e := range entries {
+		if held, err := os.ReadFile(filepath.Join(folder, e.Name())); err == nil && e.Name() != "secrets" && strings.Contains(string(held), "watchword") {
+			t.Errorf("%s has the secret", e.Name())
+		}
+	}
+}
