@@ -29,7 +29,8 @@ func (a *app) look() *cobra.Command {
 	var baseline bool
 	command := &cobra.Command{
 		Use: "look VOLUME", Short: "Look before you measure: what stands behind a volume, and what will limit", Args: cobra.ExactArgs(1),
-		Long: `Look at a folder, a file, a block device, array:FILE, or a registered volume:
+		Long: `Look at a folder, a file, a block device, array:FILE, iscsi://PORTAL for the targets
+and LUNs that are there, iscsi://PORTAL/TARGET/LUN, or a registered volume:
 whether it can be reached, read and written, what is on it, the chain of layers
 down to the media, what each hop can carry, and what will distort a measurement.
 Nothing is written and nothing is registered.
@@ -44,6 +45,8 @@ members are registered for that.`,
 		Example: `  heron look /srv/pool
   heron look /srv/pool --span 100GiB --writes
   heron look /mnt/share --address 192.0.2.10
+  heron look iscsi://192.0.2.10
+  heron look iscsi://reader@192.0.2.10/iqn.2026-01.example:store/1
   heron look /dev/sdc --within 20s
   heron look /srv/pool --baseline`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {

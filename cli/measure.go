@@ -112,8 +112,9 @@ func (a *app) measure() *cobra.Command {
 	o := &measureOptions{spec: workload.Default()}
 	command := &cobra.Command{
 		Use: "measure VOLUME...", Short: "Measure a volume, or several together, and show it live", Args: cobra.RangeArgs(1, plan.MostBeside),
-		Long: `Measure a volume: a folder, a file, a block device, array:FILE, null:SIZE, or the
-name of a registered one. A path that is not registered yet is registered.
+		Long: `Measure a volume: a folder, a file, a block device, array:FILE, null:SIZE,
+iscsi://PORTAL/TARGET/LUN (docs/iscsi.md), or the name of a registered one. A path that
+is not registered yet is registered.
 
 Several volumes are measured in turn: each measurement on one after the other, to and
 fro, so that what drifts meanwhile meets all of them. With --race each begins on all at
@@ -157,6 +158,7 @@ Without other flags: 4 KiB random reads, depth 8, one worker, over a span of
   heron measure /srv/pool --stores 1 --requests put:1,get:1 --value 400B --log group --span 20GiB --for 120s
   heron measure /srv/old /srv/new --block 64KiB --for 20s --repeats 5
   heron measure /srv/old /srv/new --files "2000 x 64KiB" --task put --passes 1 --race
+  heron measure "iscsi://192.0.2.10/iqn.2026-01.example:store/1?ImmediateData=No" --span 10GiB --depth 32
   heron measure null:1TiB --here --json`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			return a.startMeasuring(ctx, c, command, arguments, o)

@@ -58,10 +58,10 @@ func (a *app) volumeAdd() *cobra.Command {
 	var stated statedConsent
 	command := &cobra.Command{
 		Use: "add LOCATOR", Short: "Register a volume", Args: cobra.ExactArgs(1),
-		Long: `Register a folder, a file, a block device, array:FILE of a simulated array, or
-null:SIZE.
+		Long: `Register a folder, a file, a block device, array:FILE of a simulated array,
+iscsi://PORTAL/TARGET/LUN, or null:SIZE.
 
-An existing file or device is registered for reading. To let workloads write
+An existing file, device or LUN is registered for reading. To let workloads write
 over it, and so lose what it holds, state its exact size in bytes with
 --overwrite-size, its serial number with --serial if it has one, and what is
 on it with --holds if there is anything: a refusal names it. Storage that is
@@ -71,6 +71,7 @@ Consent is for what is there now. When that is changed by anything but a run
 of the heron, it lapses, and is given anew with "heron volume consent".`,
 		Example: `  heron volume add /srv/pool --name pool
   heron volume add null:1TiB
+  heron volume add iscsi://192.0.2.10/iqn.2026-01.example:store/1 --name ledger
   heron volume add /dev/sdx --overwrite-size 960197124096 --serial S123`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			locator, err := absolute(arguments[0])
@@ -170,7 +171,7 @@ With --withdraw nothing more is written, also by runs that wait.`,
 // path is relative to the present folder of the user, not of the service.
 func absolute(target string) (string, error) {
 	if target == "" {
-		return "", errors.New("the locator is empty; name a folder, a file, a block device, array:FILE or null:1TiB")
+		return "", errors.New("the locator is empty; name a folder, a file, a block device, array:FILE, iscsi://PORTAL/TARGET/LUN or null:1TiB")
 	}
 	scheme := storage.Scheme(target)
 	if scheme != "" && !strings.HasPrefix(target, "array:") { // of these the name is a path as well

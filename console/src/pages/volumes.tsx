@@ -154,7 +154,8 @@ function AddVolume() {
 			<h2 className="mb-3 font-medium">Register a volume</h2>
 			<div className="grid gap-3 sm:grid-cols-[2fr_1fr_auto] sm:items-end">
 				<label className="flex flex-col gap-1 text-sm">
-					Folder, file or block device on the service's host, array:FILE or null:SIZE
+					Folder, file or block device on the service's host, array:FILE, iscsi://PORTAL/TARGET/LUN or
+					null:SIZE
 					<input
 						className="input w-full"
 						name="locator"
@@ -179,7 +180,7 @@ function AddVolume() {
 			</div>
 			{add.error && <Trouble error={add.error} />}
 			<p className="mt-3 text-sm opacity-80">
-				In a folder, a run makes a test file of its own that is gone afterwards. Files and devices are
+				In a folder, a run makes a test file of its own that is gone afterwards. Files, devices and LUNs are
 				registered for reading; to let runs write over one, see <code>heron volume consent --help</code>.
 			</p>
 		</form>
