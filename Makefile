@@ -60,9 +60,10 @@ format:
 	cd console && npm run format
 
 bench: build
-	scripts/install-test-needs
+	scripts/install-test-needs bench
 	$(CC) -O2 -Wall -o bin/bare test/bench/bare/bare.c
 	$(CC) -O2 -Wall -o bin/bare-files test/bench/bare/files.c
+	$(CC) -O2 -Wall -o bin/bare-iscsi test/bench/bare/iscsi.c -liscsi
 	go build -o bin/bench ./test/bench
 	$(SUDO) ./bin/bench
 

@@ -73,7 +73,7 @@ var rules = []struct {
 	{"cli", []string{"core/...", "host", "resource", "client", "format/...", "demo", "storage", "storage/simulated", "service", "service/api"}, []string{"*"}},
 	{"cmd/heron", []string{"cli"}, nil},
 	{"test/peer", nil, nil},
-	{"test/bench", []string{"core/...", "storage/...", "host", "resource", "client", "service/..."}, []string{"golang.org/x/sys"}},
+	{"test/bench", []string{"core/...", "storage", "storage/...", "host", "resource", "client", "service/...", "test/peer"}, []string{"golang.org/x/sys"}},
 	{"test/e2e/browser", nil, []string{"*"}},
 	{"test/pictures", []string{"client", "core/...", "resource", "test/e2e/browser"}, []string{"*"}},
 }

@@ -49,10 +49,20 @@ func printAgreed(w io.Writer, detail resource.RunDetail, only int) (shown int) {
 			continue
 		}
 		before = m.Summary.Sessions
-		for _, s := range m.Summary.Sessions {
-			fmt.Fprintf(w, "From measurement %d on, %s, repeat %d of %d: %s\n", m.Position, m.Title(), m.Repeat, m.Repeats, sessionsInWords([]measure.Session{s}))
+		fmt.Fprintf(w, "From measurement %d on, %s, repeat %d of %d\n", m.Position, m.Title(), m.Repeat, m.Repeats)
+		for left := before; len(left) > 0; {
+			var same, others []measure.Session
+			for _, s := range left {
+				if slices.Equal(s.Keys, left[0].Keys) {
+					same = append(same, s)
+				} else {
+					others = append(others, s)
+				}
+			}
+			left = others
+			fmt.Fprintf(w, "%s\n", sessionsInWords(same))
 			t := newTable(w, 99, "key", "offered", "answered", "in effect", "not taken by")
-			for _, k := range s.Keys {
+			for _, k := range same[0].Keys {
 				t.AppendRow(table.Row{k.Key, k.Offered, k.Answered, k.InEffect, k.Cut})
 			}
 			t.Render()

@@ -46,6 +46,8 @@ type queue struct {
 	done     []load.Completion
 	event    int // descriptor that is signalled when a path was logged in anew
 	polled   []unix.PollFd
+	awaited  []*path // those that are polled, in the same order
+	timeout  unix.Timespec
 	looked   time.Time // when what takes too long was looked for
 	ctx      context.Context
 	cancel   context.CancelFunc
@@ -247,31 +249,34 @@ func (q *queue) answer(number int32, bytes int, err error) {
 
 func (q *queue) Collect(into []load.Completion, wait time.Duration) (int, error) {
 	now := time.Now()
-	for end := now.Add(wait); ; now = time.Now() {
-		for _, p := range q.paths {
-			if p.session != nil {
-				q.turn(p, now)
+	for _, p := range q.paths {
+		if p.session != nil && p.session.sending() {
+			if err := p.session.flush(); err != nil {
+				q.lose(p, err, now)
 			}
 		}
+	}
+	for end := now.Add(wait); ; now = time.Now() {
 		if now.Sub(q.looked) >= lookEvery {
 			q.looked = now
 			q.look(now)
+		}
+		if len(q.done) == 0 {
+			if err := q.poll(min(max(end.Sub(now), 0), lookEvery), now); err != nil {
+				return 0, err
+			}
 		}
 		if n := copy(into, q.done); n > 0 {
 			q.done = q.done[:copy(q.done, q.done[n:])]
 			return n, nil
 		}
-		left := end.Sub(now)
-		if left <= 0 {
+		if !now.Before(end) {
 			return 0, nil
-		}
-		if err := q.poll(min(left, lookEvery), now); err != nil {
-			return 0, err
 		}
 	}
 }
 
-// turn lets a session send and receive, and takes what it finished.
+// turn lets a session receive and send, and takes what it finished.
 func (q *queue) turn(p *path, now time.Time) {
 	s := p.session
 	err := s.turn()
@@ -306,9 +311,10 @@ func (q *queue) finish(s *session, number int32, now time.Time) {
 	q.answer(owner, moved, nil)
 }
 
-// poll waits until a session can go on, or a path was restored.
+// poll waits until a session can go on, or a path was restored, and lets those go on.
 func (q *queue) poll(wait time.Duration, now time.Time) error {
 	q.polled = append(q.polled[:0], unix.PollFd{Fd: int32(q.event), Events: unix.POLLIN})
+	q.awaited = q.awaited[:0]
 	for _, p := range q.paths {
 		if p.session == nil {
 			continue
@@ -317,16 +323,25 @@ func (q *queue) poll(wait time.Duration, now time.Time) error {
 		if p.session.sending() {
 			f.Events |= unix.POLLOUT
 		}
-		q.polled = append(q.polled, f)
+		q.polled, q.awaited = append(q.polled, f), append(q.awaited, p)
 	}
-	timeout := unix.NsecToTimespec(int64(wait))
-	if _, err := unix.Ppoll(q.polled, &timeout, nil); err != nil && err != unix.EINTR {
+	q.timeout = unix.NsecToTimespec(int64(wait))
+	n, err := unix.Ppoll(q.polled, &q.timeout, nil)
+	if err != nil && err != unix.EINTR {
 		return fmt.Errorf("wait for the target: %w", err)
+	}
+	if n <= 0 {
+		return nil
 	}
 	if q.polled[0].Revents != 0 {
 		var count [8]byte
 		_, _ = unix.Read(q.event, count[:])
 		q.restored(now)
+	}
+	for i, p := range q.awaited {
+		if q.polled[i+1].Revents != 0 && p.session != nil {
+			q.turn(p, now)
+		}
 	}
 	return nil
 }

@@ -41,6 +41,10 @@ func main() {
 		fail(keeping())
 		return
 	}
+	if len(os.Args) == 2 && os.Args[1] == "iscsi" {
+		fail(overISCSI())
+		return
+	}
 	if len(os.Args) == 2 && os.Args[1] == "simulated" {
 		fail(simulatedArrays())
 		return
@@ -63,7 +67,7 @@ func bench() error {
 	fmt.Printf("%s, %d cores, %s\n\n", runtime.Version(), runtime.NumCPU(), kernel())
 	fmt.Println("| what | figure | goal |")
 	fmt.Println("|---|---|---|")
-	for _, part := range []func() error{nullVolume, allocations, intervals, simulatedArrays, againstBareLoop, smallFiles, memory, keeping, judging, comparing, looking} {
+	for _, part := range []func() error{nullVolume, allocations, intervals, simulatedArrays, againstBareLoop, smallFiles, overISCSI, memory, keeping, judging, comparing, looking} {
 		if err := part(); err != nil {
 			return err
 		}

@@ -10,9 +10,16 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
-	"testing"
 	"time"
 )
+
+// T is what peers need of a *testing.T.
+type T interface {
+	Helper()
+	Fatal(...any)
+	Fatalf(string, ...any)
+	Cleanup(func())
+}
 
 // Tgt is a real iSCSI target (Debian's tgt) in a process of its own, with one logical
 // unit, number 1, over a file.
@@ -20,7 +27,7 @@ type Tgt struct {
 	Ports []string // of its portals, as address:port
 	File  string   // that the unit is kept in
 
-	t      *testing.T
+	t      T
 	socket string
 	daemon *exec.Cmd
 }
@@ -32,7 +39,7 @@ const (
 )
 
 // StartTgt starts one with so many portals on this host.
-func StartTgt(t *testing.T, portals int) *Tgt {
+func StartTgt(t T, portals int) *Tgt {
 	t.Helper()
 	folder, err := os.MkdirTemp("", "tgt-") // a socket has to have a short name
 	if err != nil {
@@ -54,7 +61,7 @@ func StartTgt(t *testing.T, portals int) *Tgt {
 }
 
 // program finds one that may be where only an administrator looks.
-func program(t *testing.T, name string) string {
+func program(t T, name string) string {
 	t.Helper()
 	path, err := exec.LookPath(name)
 	if err != nil {
@@ -67,7 +74,7 @@ func program(t *testing.T, name string) string {
 }
 
 // FreePort is an address of this host on which nobody listens.
-func FreePort(t *testing.T) string {
+func FreePort(t T) string {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {

@@ -7,6 +7,16 @@ function heading(s: Session): string {
 	return `${s.count} ${s.count === 1 ? "session" : "sessions"} with ${s.over}`;
 }
 
+/** Sessions that agreed on the same, together. */
+function alike(sessions: Session[]): Session[][] {
+	const groups = new Map<string, Session[]>();
+	for (const s of sessions) {
+		const keys = JSON.stringify(s.keys);
+		groups.set(keys, [...(groups.get(keys) ?? []), s]);
+	}
+	return [...groups.values()];
+}
+
 /** What host and target agreed on for the sessions of a measurement, key by key. */
 export function AgreedTable({ m }: { m: Measurement }) {
 	const sessions = m.summary?.sessions ?? [];
@@ -21,9 +31,9 @@ export function AgreedTable({ m }: { m: Measurement }) {
 				{cut > 0 && `; ${cut} ${cut === 1 ? "key was" : "keys were"} not taken as offered`}
 			</summary>
 			<div className="collapse-content overflow-x-auto">
-				{sessions.map((s) => (
-					<table key={s.over + JSON.stringify(s.keys)} className="table table-sm mb-4">
-						<caption className="text-left text-sm">{heading(s)}</caption>
+				{alike(sessions).map((same) => (
+					<table key={JSON.stringify(same[0])} className="table table-sm mb-4">
+						<caption className="text-left text-sm">{same.map(heading).join(", ")}</caption>
 						<thead>
 							<tr>
 								<th>key</th>
@@ -34,7 +44,7 @@ export function AgreedTable({ m }: { m: Measurement }) {
 							</tr>
 						</thead>
 						<tbody>
-							{(s.keys ?? []).map((k) => (
+							{(same[0].keys ?? []).map((k) => (
 								<tr key={k.key}>
 									<td>{k.key}</td>
 									<td>{k.offered}</td>
