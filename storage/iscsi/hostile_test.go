@@ -18,8 +18,7 @@ import (
 // wicked is a target that lets anybody log in and answers commands as it likes.
 type wicked struct {
 	net.Conn
-	status  uint32
-	digests bool
+	status uint32
 }
 
 // pdu is one that came.
