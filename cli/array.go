@@ -23,7 +23,7 @@ import (
 
 func (a *app) array() *cobra.Command {
 	command := &cobra.Command{
-		Use: "array", Short: "Check, explain and measure simulated arrays",
+		Use: "array", Short: "Check, explain, measure and serve simulated arrays",
 		Long:    "A simulated array is described in a file (docs/arrays.md) and measured like any\nvolume, in virtual time: a ten-minute measurement takes a moment and gives the same\nanswer every time.",
 		Example: "  heron array explain plain.yaml\n  heron array measure plain.yaml --preset ledger",
 	}
@@ -81,7 +81,7 @@ the place of the earlier one.`,
 		}),
 	}
 	keep.Flags().StringVar(&as, "as", "", "name to keep it under (default: made from the path)")
-	command.AddCommand(check, explain, keep, a.arrayMeasure(), a.arrayStrike())
+	command.AddCommand(check, explain, keep, a.arrayMeasure(), a.arrayStrike(), a.serveArray())
 	return command
 }
 

@@ -83,7 +83,7 @@ func TestARunThroughTheClient(t *testing.T) {
 // service says so.
 func TestProblems(t *testing.T) {
 	c := servicetest.Run(t)
-	_, err := c.AddVolume(t.Context(), resource.NewVolume{Locator: "iscsi://host/pool/0"})
+	_, err := c.AddVolume(t.Context(), resource.NewVolume{Locator: "nfs://host/pool"})
 	var problem *client.Problem
 	if !errors.As(err, &problem) || problem.Status != http.StatusUnprocessableEntity || !strings.Contains(err.Error(), "not spoken yet") {
 		t.Errorf("%v", err)

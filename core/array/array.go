@@ -185,6 +185,9 @@ func (a *Array) Done() []Answer { return a.done }
 // Forget empties the list of answers.
 func (a *Array) Forget() { a.done = a.done[:0] }
 
+// Next is when the next event happens; some is false when there is none.
+func (a *Array) Next() (at int64, some bool) { return a.events.next() }
+
 // Step moves the time on to the next event, at most to until, and lets it
 // happen. It reports whether there was one.
 func (a *Array) Step(until int64) bool {

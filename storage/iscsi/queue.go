@@ -250,8 +250,8 @@ func (q *queue) answer(number int32, bytes int, err error) {
 func (q *queue) Collect(into []load.Completion, wait time.Duration) (int, error) {
 	now := time.Now()
 	for _, p := range q.paths {
-		if p.session != nil && p.session.sending() {
-			if err := p.session.flush(); err != nil {
+		if p.session != nil && p.session.Sending() {
+			if err := p.session.Flush(); err != nil {
 				q.lose(p, err, now)
 			}
 		}
@@ -319,8 +319,8 @@ func (q *queue) poll(wait time.Duration, now time.Time) error {
 		if p.session == nil {
 			continue
 		}
-		f := unix.PollFd{Fd: int32(p.session.fd), Events: unix.POLLIN}
-		if p.session.sending() {
+		f := unix.PollFd{Fd: int32(p.session.Descriptor()), Events: unix.POLLIN}
+		if p.session.Sending() {
 			f.Events |= unix.POLLOUT
 		}
 		q.polled, q.awaited = append(q.polled, f), append(q.awaited, p)
@@ -355,7 +355,7 @@ func (q *queue) lose(p *path, why error, now time.Time) {
 			q.homeless = append(q.homeless, int32(t.owner))
 		}
 	}
-	s.close()
+	s.Close()
 	q.volume.tell(volume.Event{What: volume.Lost, Words: fmt.Sprintf("the path over %s: %v", p.portal, why)})
 	p.since = now
 	q.restore(p)
@@ -460,7 +460,7 @@ func (q *queue) Close(unanswered int) error {
 			continue
 		}
 		if unanswered > 0 {
-			p.session.close() // the target gives up what was under way
+			p.session.Close() // the target gives up what was under way
 		} else {
 			p.session.logout()
 		}

@@ -4,24 +4,20 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"hash/crc32"
 	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
 
 	"patientheron/protocol/iscsi"
+	"patientheron/protocol/iscsi/wire"
 	"patientheron/protocol/scsi"
 )
-
-// directFrom is the length from which on what is missing of data is received where it
-// belongs; less is copied there, which costs less than another call of the kernel.
-const directFrom = 16 << 10
 
 // session is a logged-in connection with the commands that are under way on it, used by
 // one goroutine. Commands end with finished; an error is about the session as a whole.
 type session struct {
-	*wire
+	*wire.Wire
 	portal     string
 	parameters iscsi.Parameters
 	facts      []iscsi.Fact
@@ -35,11 +31,6 @@ type session struct {
 	finished      []int32
 	under         int // tasks that are busy
 
-	head   iscsi.Header // of the PDU that is being received
-	inData bool
-	data   []byte // where its data go
-	got    int
-	sum    uint32
 	text   []byte // data of what is not Data-In
 	heard  time.Time
 	pinged time.Time // when the target was asked whether it is there; zero when it answered
@@ -98,14 +89,14 @@ func login(ctx context.Context, portal string, o options, depth int) (*session, 
 }
 
 func loginAt(ctx context.Context, portal string, o options, depth int) (_ *session, err error) {
-	w, err := dial(ctx, portal)
+	w, err := wire.Dial(ctx, portal)
 	if err != nil {
 		return nil, err
 	}
-	s := &session{wire: w, portal: portal, tasks: make([]task, depth+controlTasks), parameters: iscsi.Parameters{TakeSegment: 8192, SendSegment: 8192}}
+	s := &session{Wire: w, portal: portal, tasks: make([]task, depth+controlTasks), parameters: iscsi.Parameters{TakeSegment: 8192, SendSegment: 8192}}
 	defer func() {
 		if err != nil {
-			w.close()
+			w.Close()
 			err = fmt.Errorf("%s: log in: %w", portal, err)
 		}
 	}()
@@ -114,7 +105,7 @@ func loginAt(ctx context.Context, portal string, o options, depth int) (_ *sessi
 	}
 	l := iscsi.NewLogin(iscsi.LoginOptions{Name: o.name, Target: o.target, Session: o.session, Wishes: o.wishes, Proof: o.secret, Expected: o.expected, FirstTask: 1})
 	for next, done := l.First(), false; !done; {
-		s.put(&next.Header, next.Data)
+		s.Put(&next.Header, next.Data)
 		answer, err := s.one(ctx)
 		if err != nil {
 			return nil, err
@@ -125,7 +116,7 @@ func loginAt(ctx context.Context, portal string, o options, depth int) (_ *sessi
 	}
 	n := l.Negotiation()
 	s.parameters, s.facts, s.alias = n.Parameters(), n.Facts(), l.Alias
-	s.headerDigest, s.dataDigest = s.parameters.HeaderDigest, s.parameters.DataDigest
+	s.HeaderDigest, s.DataDigest = s.parameters.HeaderDigest, s.parameters.DataDigest
 	s.command, s.most, s.status = l.Command, l.MostCommand, l.ExpectedStatus()
 	s.heard = time.Now()
 	return s, nil
@@ -133,30 +124,47 @@ func loginAt(ctx context.Context, portal string, o options, depth int) (_ *sessi
 
 // one waits for a single PDU, as in a login.
 func (s *session) one(ctx context.Context) (p iscsi.PDU, err error) {
-	arrived := false
+	o := &onlyOne{most: s.parameters.TakeSegment}
 	for {
-		if err := s.flush(); err != nil {
+		if err := s.Flush(); err != nil {
 			return p, err
 		}
-		if err := s.take(func() error {
-			if arrived {
-				return fmt.Errorf("%w: two answers to one request of a login", iscsi.ErrProtocol)
-			}
-			p, arrived = iscsi.PDU{Header: s.head, Data: append([]byte(nil), s.data...)}, true
-			return nil
-		}); err != nil {
-			return p, err
-		}
-		if arrived {
-			return p, nil
+		if err := s.Deliver(o); err != nil || o.arrived {
+			return o.PDU, err
 		}
 		if err := s.await(ctx); err != nil {
 			return p, err
 		}
-		if err := s.fill(); err != nil {
+		if _, err := s.Fill(); err != nil {
 			return p, err
 		}
 	}
+}
+
+// onlyOne takes one PDU, and no other before it was answered.
+type onlyOne struct {
+	iscsi.PDU
+	most    int
+	arrived bool
+}
+
+func (o *onlyOne) Place(h *iscsi.Header) ([]byte, error) {
+	if h.DataLength() > o.most {
+		return nil, tooLong(h, o.most)
+	}
+	return make([]byte, h.DataLength()), nil
+}
+
+func (o *onlyOne) Take(h *iscsi.Header, data []byte) error {
+	if o.arrived {
+		return fmt.Errorf("%w: two answers to one request of a login", iscsi.ErrProtocol)
+	}
+	o.PDU, o.arrived = iscsi.PDU{Header: *h, Data: data}, true
+	return nil
+}
+
+func tooLong(h *iscsi.Header, most int) error {
+	return fmt.Errorf("%w: a %s with %d bytes of data, and %d are the most that were agreed on", iscsi.ErrProtocol, h.Opcode(), h.DataLength(), most)
 }
 
 // await waits until something can be received, or sent where that is wanted.
@@ -169,8 +177,8 @@ func (s *session) await(ctx context.Context) error {
 			}
 			return err
 		}
-		polled := []unix.PollFd{{Fd: int32(s.fd), Events: unix.POLLIN}}
-		if s.sending() {
+		polled := []unix.PollFd{{Fd: int32(s.Descriptor()), Events: unix.POLLIN}}
+		if s.Sending() {
 			polled[0].Events |= unix.POLLOUT
 		}
 		n, err := unix.Poll(polled, int(look/time.Millisecond))
@@ -183,77 +191,11 @@ func (s *session) await(ctx context.Context) error {
 	}
 }
 
-// fill receives once.
-func (s *session) fill() error {
-	filled, any, err := s.receive(s.awaited())
-	if err != nil {
-		return err
-	}
-	if filled > 0 {
-		s.count(s.data[s.got : s.got+filled])
-	}
-	if any {
-		s.heard = time.Now()
-	}
-	return nil
-}
-
-// awaited is where data that are missing go straight.
-func (s *session) awaited() []byte {
-	if s.inData && len(s.data)-s.got >= directFrom && s.from == s.to {
-		return s.data[s.got:]
-	}
-	return nil
-}
-
-func (s *session) count(arrived []byte) {
-	if s.dataDigest {
-		s.sum = crc32.Update(s.sum, castagnoli, arrived)
-	}
-	s.got += len(arrived)
-}
-
-// take goes through what was received, and calls for each PDU that is there whole.
-func (s *session) take(each func() error) error {
-	for {
-		if !s.inData {
-			h, ok, err := s.header()
-			if err != nil || !ok {
-				return err
-			}
-			s.head, s.got, s.sum, s.inData = *h, 0, 0, true
-			if s.data, err = s.place(); err != nil {
-				return err
-			}
-		}
-		if s.got < len(s.data) {
-			n := copy(s.data[s.got:], s.in[s.from:s.to])
-			s.count(s.data[s.got : s.got+n])
-			if s.from += n; s.got < len(s.data) {
-				return nil
-			}
-		}
-		trailer := s.trailer(len(s.data))
-		if s.to-s.from < trailer {
-			return nil
-		}
-		if err := s.checkTrailer(len(s.data), s.sum, s.in[s.from:s.from+trailer]); err != nil {
-			return err
-		}
-		s.from += trailer
-		s.inData = false
-		if err := each(); err != nil {
-			return err
-		}
-	}
-}
-
-// place finds where the data of the PDU whose header arrived go.
-func (s *session) place() ([]byte, error) {
-	h := &s.head
+// Place finds where the data of the PDU whose header arrived go.
+func (s *session) Place(h *iscsi.Header) ([]byte, error) {
 	length := h.DataLength()
 	if length > s.parameters.TakeSegment {
-		return nil, fmt.Errorf("%w: a %s with %d bytes of data, and %d are the most that were agreed on", iscsi.ErrProtocol, h.Opcode(), length, s.parameters.TakeSegment)
+		return nil, tooLong(h, s.parameters.TakeSegment)
 	}
 	if h.Opcode() == iscsi.DataIn {
 		return s.placeRead(h, length)
@@ -340,9 +282,9 @@ func (s *session) send(t *task) {
 		h.SetFinal(unasked == along)
 	}
 	if t.asked = along; along > 0 {
-		s.put(&h, t.data[:along])
+		s.Put(&h, t.data[:along])
 	} else {
-		s.put(&h, nil)
+		s.Put(&h, nil)
 	}
 	if unasked > along {
 		s.sendData(t, iscsi.NoTag, along, unasked-along)
@@ -362,20 +304,24 @@ func (s *session) sendData(t *task, transfer uint32, from, length int) {
 		h.SetExpectedStatus(s.status)
 		h.SetDataNumber(number)
 		h.SetOffset(uint32(from))
-		s.put(&h, t.data[from:from+part])
+		s.Put(&h, t.data[from:from+part])
 		from, length = from+part, length-part
 	}
 }
 
 // turn sends and receives whatever goes without waiting.
 func (s *session) turn() error {
-	if err := s.flush(); err != nil {
+	if err := s.Flush(); err != nil {
 		return err
 	}
-	if err := s.fill(); err != nil {
+	arrived, err := s.Fill()
+	if err != nil {
 		return err
 	}
-	if err := s.take(s.handle); err != nil {
+	if arrived {
+		s.heard = time.Now()
+	}
+	if err := s.Deliver(s); err != nil {
 		return err
 	}
 	for len(s.waiting) > 0 && s.mayCommand() {
@@ -386,12 +332,11 @@ func (s *session) turn() error {
 	if s.leave != nil {
 		return s.leave
 	}
-	return s.flush()
+	return s.Flush()
 }
 
-// handle takes a PDU that is there whole.
-func (s *session) handle() error {
-	h := &s.head
+// Take takes a PDU that is there whole.
+func (s *session) Take(h *iscsi.Header, data []byte) error {
 	if most := h.MostCommand(); !iscsi.Before(most+1, h.ExpectedCommand()) && iscsi.Before(s.most, most) {
 		s.most = most
 	}
@@ -413,11 +358,11 @@ func (s *session) handle() error {
 		if err != nil {
 			return err
 		}
-		return s.finish(t, h, s.data)
+		return s.finish(t, h, data)
 	case iscsi.ReadyToTake:
 		return s.readyToTake(h)
 	case iscsi.NopIn:
-		return s.nop(h)
+		return s.nop(h, data)
 	case iscsi.TaskResponse:
 		if err := s.statusArrived(h); err != nil {
 			return err
@@ -427,7 +372,7 @@ func (s *session) handle() error {
 		if err := s.statusArrived(h); err != nil {
 			return err
 		}
-		return s.textArrived(h)
+		return s.textArrived(h, data)
 	case iscsi.LogoutResponse:
 		s.leave = errLeft
 		return nil
@@ -508,7 +453,7 @@ func (s *session) readyToTake(h *iscsi.Header) error {
 }
 
 // nop answers when the target asks whether somebody is there, or notes that it is.
-func (s *session) nop(h *iscsi.Header) error {
+func (s *session) nop(h *iscsi.Header, data []byte) error {
 	if h.Tag() != iscsi.NoTag {
 		s.pinged = time.Time{}
 		return s.statusArrived(h)
@@ -523,7 +468,7 @@ func (s *session) nop(h *iscsi.Header) error {
 	answer.SetTargetTag(h.TargetTag())
 	answer.SetCommandNumber(s.command)
 	answer.SetExpectedStatus(s.status)
-	s.put(&answer, append([]byte(nil), s.data...))
+	s.Put(&answer, append([]byte(nil), data...))
 	return nil
 }
 
@@ -535,7 +480,7 @@ func (s *session) ping(now time.Time) {
 	h.SetTargetTag(iscsi.NoTag)
 	h.SetCommandNumber(s.command)
 	h.SetExpectedStatus(s.status)
-	s.put(&h, nil)
+	s.Put(&h, nil)
 	s.pinged = now
 }
 
@@ -559,7 +504,7 @@ func (s *session) abort(t *task) {
 	h.SetReferencedNumber(t.number)
 	h.SetCommandNumber(s.command)
 	h.SetExpectedStatus(s.status)
-	s.put(&h, nil)
+	s.Put(&h, nil)
 }
 
 // aborted ends a command that the target gave up. One that it does not know was answered
@@ -601,12 +546,12 @@ func (s *session) say(t iscsi.Text, transfer uint32) {
 	h.SetCommandNumber(s.command)
 	h.SetExpectedStatus(s.status)
 	s.command++
-	s.put(&h, t.Append(nil))
+	s.Put(&h, t.Append(nil))
 }
 
-func (s *session) textArrived(h *iscsi.Header) error {
+func (s *session) textArrived(h *iscsi.Header, data []byte) error {
 	const most = 1 << 20 // of the answer to a discovery
-	if s.spoken = append(s.spoken, s.data...); len(s.spoken) > most {
+	if s.spoken = append(s.spoken, data...); len(s.spoken) > most {
 		return fmt.Errorf("%w: an answer of more than %d bytes", iscsi.ErrProtocol, most)
 	}
 	if !h.Final() || h.Continues() {
@@ -625,7 +570,7 @@ func (s *session) logout() {
 	h.SetTag(logoutTag)
 	h.SetCommandNumber(s.command)
 	h.SetExpectedStatus(s.status)
-	s.put(&h, nil)
+	s.Put(&h, nil)
 	ctx, cancel := context.WithTimeout(context.Background(), politeness)
 	defer cancel()
 	for s.leave = nil; s.turn() == nil; {
@@ -633,7 +578,7 @@ func (s *session) logout() {
 			break
 		}
 	}
-	s.close()
+	s.Close()
 }
 
 // politeness is how long the answer to a logout is waited for.

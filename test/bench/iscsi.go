@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bufio"
 	"context"
 	"fmt"
 	"os"
@@ -69,6 +70,9 @@ func overISCSI() (err error) {
 		}
 		row("iSCSI to tgt in memory, one session, "+m.what+": engine against a loop on libiscsi", "1.0", "%.3f (%.1f k against %.1f k a second)", ratio, ours/1e3, bare/1e3)
 	}
+	if err := ownTarget(prepared); err != nil {
+		return err
+	}
 	_, few, err := unitRate(prepared, 4096, 32, 1, func(*workload.Spec) {})
 	if err != nil {
 		return err
@@ -78,6 +82,48 @@ func overISCSI() (err error) {
 		return err
 	}
 	row("iSCSI: allocations for each further operation", "0", "%.5f", max(float64(many)-float64(few), 0)/(3*more))
+	return nil
+}
+
+// ownTarget holds our own target over memory against tgt, under our own initiator.
+func ownTarget(tgt volume.Volume) error {
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	file := filepath.Join(os.TempDir(), "heron-bench-array.yaml")
+	if err := os.WriteFile(file, []byte("name: Bench\nmembers: {count: 1, medium: ssd, capacity: 64MiB}\nlayout: {level: concatenation}\n"), 0o600); err != nil {
+		return err
+	}
+	defer os.Remove(file)
+	command := exec.CommandContext(ctx, filepath.Join(filepath.Dir(os.Args[0]), "heron"), "array", "serve", file, "--instant", "--size", "64MiB", "--listen", "127.0.0.1:0")
+	out, err := command.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := command.Start(); err != nil {
+		return err
+	}
+	defer func() { cancel(); _ = command.Wait() }()
+	line, err := bufio.NewReader(out).ReadString('\n')
+	_, unit, found := strings.Cut(strings.TrimSpace(line), " as ")
+	if err != nil || !found {
+		return fmt.Errorf("serve an array: %q: %w", line, err)
+	}
+	own, err := openUnit(unit)
+	if err != nil {
+		return err
+	}
+	defer own.Close()
+	rate := func(v volume.Volume) func() (float64, error) {
+		return func() (float64, error) {
+			rate, _, err := unitRate(v, 4096, 32, 1, func(*workload.Spec) {})
+			return rate, err
+		}
+	}
+	ours, theirs, ratio, err := paired(rate(own), rate(tgt))
+	if err != nil {
+		return err
+	}
+	row("iSCSI, 4 KiB random reads, depth 32, our initiator: our target over memory against tgt over a file in memory", "1.2", "%.2f (%.1f k against %.1f k a second)", ratio, ours/1e3, theirs/1e3)
 	return nil
 }
 

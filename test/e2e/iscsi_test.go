@@ -1,12 +1,15 @@
 package e2e
 
 import (
+	"bufio"
 	"context"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -157,5 +160,48 @@ func TestSecretsStayInTheirFile(t *testing.T) {
 		if held, err := os.ReadFile(filepath.Join(folder, e.Name())); err == nil && e.Name() != "secrets" && strings.Contains(string(held), "watchword") {
 			t.Errorf("%s has the secret", e.Name())
 		}
+	}
+}
+
+// A simulated array that is served is measured over the network like any other unit, and
+// takes about as long as in virtual time; it ends when it is told to.
+func TestArrayServedInRealTime(t *testing.T) {
+	s := serve(t, t.TempDir(), false)
+	path := filepath.Join(t.TempDir(), "two-disks.yaml")
+	if err := os.WriteFile(path, []byte("name: Two disks\nmembers: {count: 2, medium: hard disk, capacity: 1TB}\nlayout: {level: raid1}\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	command := exec.Command(heron, "array", "serve", path, "--listen", "127.0.0.1:0", "--limit", "InitialR2T=Yes")
+	out, err := command.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := command.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = command.Process.Kill() }()
+	line, err := bufio.NewReader(out).ReadString('\n')
+	_, unit, found := strings.Cut(strings.TrimSpace(line), " as ")
+	if err != nil || !found {
+		t.Fatalf("%q (%v)", line, err)
+	}
+	load := spec(func(w *workload.Spec) { w.Span, w.Depth, w.For, w.LeadIn, w.Interval = 900<<30, 4, 3, 1, 1 })
+	over := s.measured(s.volume(unit, nil), onePlan(load))
+	virtual := s.measured(s.volume("array:"+path, nil), onePlan(load))
+	a, b := over.Measurements[0].Summary.Total, virtual.Measurements[0].Summary.Total
+	t.Logf("%s over the network, %s in virtual time", a.Rate, b.Rate)
+	// A busy host can only make it slower than the model.
+	if a.Rate > 1.3*b.Rate || a.Latency.P50 < 0.7*b.Latency.P50 {
+		t.Errorf("%s at %s over the network, and %s at %s in virtual time", a.Rate, a.Latency.P50, b.Rate, b.Latency.P50)
+	}
+	keys := over.Measurements[0].Summary.Sessions[0].Keys
+	if i := slices.IndexFunc(keys, func(k measure.Agreed) bool { return k.Key == "InitialR2T" }); keys[i].InEffect != "Yes" || keys[i].Cut != "target" {
+		t.Errorf("%+v", keys[i])
+	}
+	if err := command.Process.Signal(syscall.SIGTERM); err != nil {
+		t.Fatal(err)
+	}
+	if err := command.Wait(); err != nil {
+		t.Errorf("it was told to end: %v", err)
 	}
 }

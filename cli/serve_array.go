@@ -1,0 +1,157 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"os/signal"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"patientheron/core/array"
+	"patientheron/core/quantity"
+	"patientheron/format/secretfile"
+	"patientheron/protocol/iscsi"
+	"patientheron/storage/simulated"
+	"patientheron/target"
+)
+
+// serveArrayOptions are the flags of 'heron array serve'.
+type serveArrayOptions struct {
+	listen, limits    []string
+	name, users, size string
+	block             int
+	instant           bool
+}
+
+func (a *app) serveArray() *cobra.Command {
+	var o serveArrayOptions
+	var with []string
+	command := &cobra.Command{
+		Use: "serve FILE", Short: "Serve a simulated array over iSCSI, in real time", Args: cobra.ExactArgs(1),
+		Long: `Serve a simulated array as a LUN over iSCSI: an operation is answered when the array
+would have answered it, on the clock of the wall, so that any initiator can be tried
+against storage whose behaviour is known (docs/iscsi.md). With --instant it answers as
+fast as it can.
+
+What is written is kept in memory, which is taken as it is written, and is gone when
+the command ends. It listens on this host alone unless --listen names another address;
+whoever reaches it may read and write, unless --users names who may.
+
+--limit sets what the target agrees to for a key of a session at most, such as
+InitialR2T=No or MaxBurstLength=65536. Ctrl-C ends it.`,
+		Example: `  heron array serve plain.yaml
+  heron array serve plain.yaml --listen 127.0.0.1:3260 --listen 127.0.0.1:3261 --limit InitialR2T=No
+  heron array serve plain.yaml --instant --size 1GiB --users users.yaml`,
+		RunE: func(command *cobra.Command, arguments []string) error {
+			ctx, stop := signal.NotifyContext(command.Context(), syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
+			defer stop()
+			settings, err := readWith(with)
+			if err != nil {
+				return err
+			}
+			d, err := simulated.ReadFile(arguments[0], settings...)
+			if err != nil {
+				return err
+			}
+			return o.serve(ctx, command, d, arguments[0])
+		},
+	}
+	flags := command.Flags()
+	flags.StringArrayVar(&o.listen, "listen", []string{fmt.Sprintf("127.0.0.1:%d", iscsi.Port)}, "address of a portal; the port 0 takes a free one (may be given several times)")
+	flags.StringVar(&o.name, "name", "", "name of the target (iqn.2026-01.invalid.patient-heron: and the name of the file)")
+	flags.StringVar(&o.users, "users", "", "file of secrets of those who may log in; nobody else then may (docs/iscsi.md)")
+	flags.StringArrayVar(&o.limits, "limit", nil, "KEY=VALUE that the target agrees to at most (may be given several times)")
+	flags.IntVar(&o.block, "block", 512, "bytes of a block of the LUN: 512 or 4096")
+	flags.BoolVar(&o.instant, "instant", false, "answer as fast as it can, and not as the array would")
+	flags.StringVar(&o.size, "size", "", "with --instant: size of the LUN, in place of the array's")
+	flags.StringArrayVar(&with, "with", nil, "KEY=VALUE of the array file at another value (may be given several times)")
+	return command
+}
+
+func (o serveArrayOptions) serve(ctx context.Context, command *cobra.Command, d array.Description, path string) error {
+	disk, err := o.disk(d)
+	if err != nil {
+		return err
+	}
+	turns := slices.ContainsFunc(d.Members, func(g array.Group) bool { return g.Medium == array.HardDisk })
+	unit, err := target.NewUnit(disk, int64(o.block), path, d.Name, !turns)
+	if err != nil {
+		disk.Close()
+		return err
+	}
+	defer unit.Close()
+	options := target.Options{Alias: d.Name, Name: o.name, Units: map[uint16]*target.Unit{0: unit}, Wishes: iscsi.Wishes{}, Log: slog.New(slog.NewTextHandler(command.ErrOrStderr(), nil))}
+	if options.Name == "" {
+		base := strings.TrimSuffix(filepath.Base(path), filepath.Ext(path))
+		options.Name = "iqn.2026-01.invalid.patient-heron:" + plainName(base)
+	}
+	for _, limit := range o.limits {
+		key, value, found := strings.Cut(limit, "=")
+		if !found {
+			return fmt.Errorf("--limit %s: write it as KEY=VALUE, such as InitialR2T=No", limit)
+		}
+		k, err := iscsi.KeyNamed(key)
+		if err != nil {
+			return fmt.Errorf("--limit: %w", err)
+		}
+		options.Wishes[k.Name] = value
+	}
+	if o.users != "" {
+		secrets, err := secretfile.Read(o.users)
+		if err != nil {
+			return err
+		}
+		if len(secrets) == 0 {
+			return fmt.Errorf("--users %s: nobody is in it; write users and their secrets there (docs/iscsi.md)", o.users)
+		}
+		for _, s := range secrets {
+			options.Users = append(options.Users, iscsi.Proof{Name: s.User, Secret: s.Secret})
+			if s.TargetUser != "" {
+				options.Own = iscsi.Proof{Name: s.TargetUser, Secret: s.TargetSecret}
+			}
+		}
+	}
+	s, err := target.Listen(ctx, options, o.listen...)
+	if err != nil {
+		return err
+	}
+	out := command.OutOrStdout()
+	for _, portal := range s.Portals() {
+		fmt.Fprintf(out, "Serving %s, %s, as iscsi://%s/%s/0\n", d.Name, quantity.Bytes(disk.Size()), portal, options.Name)
+	}
+	<-ctx.Done()
+	return s.Close()
+}
+
+// disk is the array in real time, or what answers at once.
+func (o serveArrayOptions) disk(d array.Description) (target.Disk, error) {
+	if !o.instant {
+		if o.size != "" {
+			return nil, fmt.Errorf("--size is for --instant; an array has the size that its file gives it")
+		}
+		return target.NewPaced(d)
+	}
+	size := d.Size()
+	if o.size != "" {
+		var err error
+		if size, err = quantity.ParseBytes(o.size); err != nil {
+			return nil, fmt.Errorf("--size: %w", err)
+		}
+	}
+	return target.Instant(size), nil
+}
+
+// plainName leaves what names of targets can have.
+func plainName(text string) string {
+	return strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '-' || r == '.' {
+			return r
+		}
+		return '-'
+	}, strings.ToLower(text))
+}

@@ -1,0 +1,166 @@
+package target
+
+import (
+	"fmt"
+	"runtime"
+	"sync"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"patientheron/core/array"
+)
+
+// Disk says when operations are done. What they read and write is kept beside it.
+type Disk interface {
+	// Size is the number of bytes.
+	Size() int64
+	// Begin takes an operation, and calls its Done at once or later, from any goroutine.
+	Begin(*Operation)
+	// Close ends it; what is under way is not answered any more.
+	Close()
+}
+
+// Kind is what an operation does.
+type Kind uint8
+
+// The kinds.
+const (
+	Read Kind = iota
+	Write
+	Flush
+	Trim
+)
+
+// Operation is one on a disk. It belongs to the disk until it is done.
+type Operation struct {
+	Kind   Kind
+	Host   int // number of the session it came over
+	Offset int64
+	Length int
+	Done   func(failed bool)
+}
+
+// Instant is a disk that does everything at once.
+type Instant int64
+
+// Size is the number of bytes.
+func (d Instant) Size() int64 { return int64(d) }
+
+// Begin is done at once.
+func (d Instant) Begin(o *Operation) { o.Done(false) }
+
+// Close has nothing to end.
+func (d Instant) Close() {}
+
+// Paced is a simulated array whose virtual time is held to that of the wall: an operation
+// is done when the array would have done it.
+type Paced struct {
+	mutex  sync.Mutex
+	array  *array.Array
+	began  time.Time
+	under  map[int]*Operation
+	next   int
+	wake   int // descriptor of an event
+	closed bool
+	over   sync.WaitGroup
+}
+
+// NewPaced begins the time of an array.
+func NewPaced(d array.Description) (*Paced, error) {
+	a, err := array.New(d)
+	if err != nil {
+		return nil, err
+	}
+	p := &Paced{array: a, began: time.Now(), under: map[int]*Operation{}}
+	if p.wake, err = unix.Eventfd(0, unix.EFD_CLOEXEC|unix.EFD_NONBLOCK); err != nil {
+		return nil, fmt.Errorf("get an event: %w", err)
+	}
+	p.over.Go(p.run)
+	return p, nil
+}
+
+// Size is the number of bytes.
+func (p *Paced) Size() int64 { return int64(p.array.Size()) }
+
+// Begin hands an operation to the array at the present time.
+func (p *Paced) Begin(o *Operation) {
+	p.mutex.Lock()
+	p.catchUp()
+	p.next++
+	p.under[p.next] = o
+	p.array.Submit(array.Request{Tag: p.next, Host: o.Host, Write: o.Kind == Write, Flush: o.Kind == Flush, Trim: o.Kind == Trim, Offset: o.Offset, Length: o.Length})
+	done := p.answered()
+	p.mutex.Unlock()
+	finish(done)
+	p.rouse()
+}
+
+// catchUp lets happen what should have happened by now.
+func (p *Paced) catchUp() {
+	for until := int64(time.Since(p.began)); p.array.Step(until); {
+	}
+}
+
+// ended is an operation that the array has answered.
+type ended struct {
+	*Operation
+	failed bool
+}
+
+func (p *Paced) answered() (all []ended) {
+	for _, a := range p.array.Done() {
+		all = append(all, ended{p.under[a.Tag], a.Failed})
+		delete(p.under, a.Tag)
+	}
+	p.array.Forget()
+	return all
+}
+
+func finish(all []ended) {
+	for _, e := range all {
+		e.Done(e.failed)
+	}
+}
+
+// run answers operations when their time has come. Its thread sleeps by itself: timers of
+// the runtime can be a millisecond late.
+func (p *Paced) run() {
+	runtime.LockOSThread()
+	_ = unix.Prctl(unix.PR_SET_TIMERSLACK, 1, 0, 0, 0)
+	polled := []unix.PollFd{{Fd: int32(p.wake), Events: unix.POLLIN}}
+	for {
+		p.mutex.Lock()
+		p.catchUp()
+		done := p.answered()
+		at, some := p.array.Next()
+		over := p.closed
+		p.mutex.Unlock()
+		if over {
+			return
+		}
+		finish(done)
+		left := time.Hour
+		if some {
+			left = max(time.Duration(at)-time.Since(p.began), 0)
+		}
+		timeout := unix.NsecToTimespec(int64(left))
+		if n, err := unix.Ppoll(polled, &timeout, nil); err == nil && n > 0 {
+			var count [8]byte
+			_, _ = unix.Read(p.wake, count[:])
+		}
+	}
+}
+
+// rouse wakes the thread, which may have to wake earlier than it was to.
+func (p *Paced) rouse() { _, _ = unix.Write(p.wake, []byte{1, 0, 0, 0, 0, 0, 0, 0}) }
+
+// Close ends it.
+func (p *Paced) Close() {
+	p.mutex.Lock()
+	p.closed = true
+	p.mutex.Unlock()
+	p.rouse()
+	p.over.Wait()
+	_ = unix.Close(p.wake)
+}
