@@ -78,6 +78,8 @@ func Listen(ctx context.Context, o Options, addresses ...string) (*Server, error
 			return nil, errors.Join(fmt.Errorf("listen on a portal: %w", err), s.Close())
 		}
 		s.listeners = append(s.listeners, l)
+	}
+	for _, l := range s.listeners {
 		s.over.Go(func() { s.accept(l) })
 	}
 	return s, nil

@@ -355,3 +355,12 @@ func (w *Wire) Deliver(to Taker) error {
 		}
 	}
 }
+
+// Unsent is a wire over what was put on this one and not sent yet, for tests.
+func (w *Wire) Unsent() *Wire {
+	var all []byte
+	for _, v := range w.parts[w.first:] {
+		all = append(all, unsafe.Slice(v.Base, v.Len)...)
+	}
+	return Over(all)
+}
