@@ -44,6 +44,7 @@ type Race struct {
 	Counts   string     `json:"counts" enum:"bytes,files" doc:"What is counted: bytes moved, or whole files where what is done with them moves none"`
 	Racers   []Standing `json:"racers"`
 	Leads    []Lead     `json:"leads" doc:"Who was ahead when, from the start to the end"`
+	Over     bool       `json:"over" doc:"The measurements of all racers have ended"`
 	Changes  int        `json:"changes" doc:"How often the lead went from one to another"`
 	Words    string     `json:"words"`
 	Cautions []string   `json:"cautions,omitempty" doc:"What the racers shared, and whether it held them up"`
@@ -112,7 +113,8 @@ func Of(racers []Racer) Race {
 	r.lead(lines, moments)
 	r.draw(lines, moments)
 	r.Cautions = shared(racers)
-	r.Words = r.inWords(slices.ContainsFunc(racers, func(r Racer) bool { return !r.Ended }))
+	r.Over = !slices.ContainsFunc(racers, func(r Racer) bool { return !r.Ended })
+	r.Words = r.inWords()
 	return r
 }
 
@@ -315,10 +317,10 @@ func ahead(lines []line, at float64) Lead {
 }
 
 // inWords says how it went, or goes while it is under way.
-func (r Race) inWords(underWay bool) string {
+func (r Race) inWords() string {
 	var words []string
 	when := "at the end"
-	if underWay {
+	if !r.Over {
 		when = "so far"
 	}
 	if len(r.Leads) == 0 {

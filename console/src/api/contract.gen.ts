@@ -1911,6 +1911,8 @@ export interface components {
             counts: "bytes" | "files";
             /** @description Who was ahead when, from the start to the end */
             leads: components["schemas"]["Lead"][] | null;
+            /** @description The measurements of all racers have ended */
+            over: boolean;
             point?: components["schemas"]["Setting"][] | null;
             /**
              * Format: int64

@@ -54,7 +54,8 @@ export function Races({ run, shown }: { run: Run; shown?: Measurement }) {
 		queryKey: ["races", run.id, shown?.position, shown?.status],
 		queryFn: () => api.races(run.id, shown?.position ?? 0),
 		enabled: run.joint?.as === "race" && shown !== undefined,
-		refetchInterval: isFinal(run.status) ? false : 1500,
+		// This run can have ended before another racer's is kept.
+		refetchInterval: (q) => (q.state.data?.races?.every((r) => r.over) && isFinal(run.status) ? false : 1500),
 	});
 	if (run.joint?.as !== "race") {
 		return null;
