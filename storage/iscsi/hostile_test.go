@@ -6,13 +6,18 @@ import (
 	"io"
 	"net"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
 
+	"patientheron/core/load"
+	"patientheron/core/measure"
 	"patientheron/protocol/iscsi"
 	"patientheron/protocol/iscsi/wire"
 	"patientheron/protocol/scsi"
+	"patientheron/storage/volume"
+	"patientheron/storage/volume/volumetest"
 	"patientheron/test/peer"
 )
 
@@ -328,6 +333,113 @@ func TestSentElsewhere(t *testing.T) {
 	if _, err := login(within(t, 5*time.Second), portal, plainOptions(), 1); err == nil || !strings.Contains(err.Error(), "from one portal to another") {
 		t.Errorf("it is said: %v", err)
 	}
+}
+
+// A target that is there and does not answer a command: it is called back, and counted as
+// timed out; where that is not answered either, sessions are given up until it is plain
+// that it never will.
+func TestCommandsWithoutAnAnswer(t *testing.T) {
+	for _, givesUp := range []bool{true, false} {
+		var sessions, aborts atomic.Int32
+		portal := serveWicked(t, func(w *wicked) {
+			first, err := w.read()
+			if err != nil {
+				return
+			}
+			sessions.Add(1)
+			w.login(first)
+			for {
+				p, err := w.read()
+				if err != nil {
+					return
+				}
+				h := w.answer(iscsi.NopIn, p)
+				switch {
+				case p.Opcode() == iscsi.NopOut:
+				case p.Opcode() == iscsi.TaskRequest && p.Flags()&0x7f == iscsi.AbortTask:
+					aborts.Add(1)
+					if !givesUp {
+						continue
+					}
+					h = w.answer(iscsi.TaskResponse, p)
+				case p.Opcode() == iscsi.Command && p.Block()[0] != scsi.OpRead10:
+					w.disk(p)
+					continue
+				default:
+					continue
+				}
+				w.send(h, nil)
+				w.status++
+			}
+		})
+		a, err := parseAddress("//" + portal + "/" + peer.Target + "/0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		v := &opened{address: a, lun: a.lunOf(), patience: impatient, tell: func(volume.Event) {}}
+		v.patience.command, v.patience.abort = 300*time.Millisecond, 200*time.Millisecond
+		s, err := login(within(t, 5*time.Second), portal, v.options(), 1)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if v.unit, err = ask(within(t, 5*time.Second), s, v.lun); err != nil {
+			t.Fatal(err)
+		}
+		s.Close()
+		q, err := v.Open(load.QueueOptions{Depth: 1, LargestBlock: 4096})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := volumetest.Submit(q, []load.Operation{{Class: measure.Read, Length: 4096}}); err != nil {
+			t.Fatal(err)
+		}
+		into := make([]load.Completion, 1)
+		n := 0
+		for end := time.Now().Add(60 * time.Second); n == 0 && time.Now().Before(end); {
+			if n, err = q.Collect(into, 100*time.Millisecond); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if n != 1 || !errors.Is(into[0].Err, syscall.ETIMEDOUT) || aborts.Load() == 0 {
+			t.Errorf("gives up: %v: %d answers, %v, %d aborts, %d sessions", givesUp, n, into[0].Err, aborts.Load(), sessions.Load())
+		}
+		if err := q.Close(0); err != nil {
+			t.Error(err)
+		}
+	}
+}
+
+// disk answers what is asked of a disk of 64 MiB before it is read.
+func (w *wicked) disk(p pdu) {
+	data := make([]byte, 96)
+	switch p.Block()[0] {
+	case scsi.OpInquiry:
+		if p.Block()[1]&1 != 0 { // it has no pages
+			h := w.answer(iscsi.Response, p)
+			h.SetStatus(scsi.CheckCondition)
+			w.send(h, append([]byte{0, 18}, scsi.Sense{Key: scsi.IllegalRequest, Code: scsi.CodeInvalidField}.FixedSense()...))
+			w.status++
+			return
+		}
+	case scsi.OpReadCapacity10:
+		data = []byte{0, 1, 0xff, 0xff, 0, 0, 2, 0}
+	default:
+		h := w.answer(iscsi.Response, p)
+		h.SetStatus(scsi.CheckCondition)
+		w.send(h, append([]byte{0, 18}, scsi.Sense{Key: scsi.IllegalRequest, Code: scsi.CodeInvalidOpcode}.FixedSense()...))
+		w.status++
+		return
+	}
+	h := w.answer(iscsi.DataIn, p)
+	h.SetFlags(iscsi.StatusFlag)
+	if expected := int(p.ExpectedLength()); expected > len(data) {
+		h.SetFlags(iscsi.ShortFlag)
+		h.SetResidual(uint32(expected - len(data)))
+	} else {
+		data = data[:expected]
+	}
+	w.send(h, data)
+	w.status++
 }
 
 // Whatever comes, it is taken or refused, and no data land outside of where they belong.
