@@ -14,7 +14,7 @@ RACED := core/load|patient|client|host|service|storage|target
 build: bin/heron
 
 bin/heron: $(SOURCES) console/dist/index.html
-	go build -trimpath -ldflags '-s -w' -o $@ ./cmd/heron
+	go build -ldflags '-s -w' -o $@ ./cmd/heron
 
 console/node_modules/.package-lock.json: console/package-lock.json
 	cd console && npm install --no-save --no-audit --no-fund

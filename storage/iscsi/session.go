@@ -97,6 +97,9 @@ func loginAt(ctx context.Context, portal string, o options, depth int) (_ *sessi
 	defer func() {
 		if err != nil {
 			w.Close()
+			if errors.Is(err, wire.ErrClosed) && o.secret.Secret == "" { // some say no more than that
+				err = fmt.Errorf("%w; it may want a user and a secret", err)
+			}
 			err = fmt.Errorf("%s: log in: %w", portal, err)
 		}
 	}()

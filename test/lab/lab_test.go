@@ -162,6 +162,14 @@ var setups = map[string]built{
 		chain:  []string{"LUN of another host or array, 64 MiB", "the same storage as sd"},
 		checks: map[string]setup.Result{"one-path": setup.Caution},
 	},
+	"ownlun": {
+		facts: map[string]string{
+			"transport.protocol": "iscsi", "transport.address": "127.0.0.1", "transport.connections": "2",
+			"session.MaxBurstLength": "262144", "session.HeaderDigest": "CRC32C", "session.DataDigest": "CRC32C", "session.ImmediateData": "Yes",
+		},
+		chain:  []string{"LUN iqn.2026-11.test.sedgewater:pool/0: LIO-ORG", "64 MiB, blocks of 512 B", "portal 127.0.0.1:3260", "portal 192.0.2.1:3260"},
+		checks: map[string]setup.Result{"reachable": setup.Passed},
+	},
 	"multipath": {
 		facts: map[string]string{"media[0].count": "1", "media[0].kind": "", "transport.protocol": "iscsi"},
 		chain: []string{"several paths", "2 paths to one storage", "LUN of another host or array", "path: LUN of another host or array"},
@@ -194,6 +202,11 @@ func TestWhatTheHeronSaysIsWhatWasBuilt(t *testing.T) {
 	t.Run("another path in use", func(t *testing.T) {
 		if said, err := os.ReadFile(filepath.Join(out, "twin")); err != nil || !strings.Contains(string(said), "mounted on /mnt/other") {
 			t.Errorf("consent to overwrite a LUN that is mounted through its other path: %s (%v)", said, err)
+		}
+	})
+	t.Run("served to the kernel's initiator", func(t *testing.T) {
+		if said, err := os.ReadFile(filepath.Join(out, "served")); err != nil || string(said) != "nothing was lost\n" {
+			t.Errorf("a file system on an array that the heron serves: %s (%v)", said, err)
 		}
 	})
 	for name, want := range setups {
