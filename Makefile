@@ -7,7 +7,7 @@ SOURCES := $(wildcard $(shell git ls-files '*.go' '*.sql' '*.yaml' go.mod go.sum
 CONSOLE := $(wildcard $(shell git ls-files console | grep -v -e '\.go$$' -e contract.json))
 
 # Where goroutines meet; tested with the race detector.
-RACED := core/load|patient|client|host|service|storage|target
+RACED := core/load|patient|client|host|service|storage/iscsi|storage/localfile|target
 
 .PHONY: build demo test check lab bench screenshots contract format install-test-needs clean
 
