@@ -63,10 +63,9 @@ type Login struct {
 	status      uint32 // next StatSN that is expected
 
 	// Handle is the target's of the session, and Group that of the portal, when the login
-	// is through. Alias is what the target calls itself.
+	// is through.
 	Handle uint16
 	Group  string
-	Alias  string
 	// CommandNumbers are the first and the last that may be sent.
 	Command, MostCommand uint32
 }
@@ -218,9 +217,6 @@ func ofDiscovery(t Text) (left Text) {
 func (l *Login) hear(t Text) error {
 	for _, p := range t {
 		switch p.Key {
-		case "TargetAlias":
-			l.Alias = p.Value
-			continue
 		case "TargetPortalGroupTag":
 			l.Group = p.Value
 			continue
@@ -249,8 +245,8 @@ func (l *Login) hear(t Text) error {
 				l.proved = true
 			}
 			continue
-		case "CHAP_I", "CHAP_C", "CHAP_R":
-			continue // read with the others
+		case "CHAP_I", "CHAP_C", "CHAP_R", "TargetAlias":
+			continue // read with the others, or of no use
 		}
 		answer, known, err := l.negotiation.Hear(p, nil)
 		if err != nil {

@@ -162,8 +162,8 @@ func byItself(ctx context.Context, explorer *host.Explorer, locator volume.Locat
 		facts setup.Facts
 	}
 	d, err := patient.Ask(ctx, locator.String(), "describe", func() (d described, err error) {
-		if d.setup, d.layer, _, err = r.Bounds.Describe(locator); err != nil || traits.Leads {
-			return d, err
+		if d.setup, d.layer, _, err = r.Bounds.Describe(locator); err != nil || traits.Leads || traits.Overwritten {
+			return d, err // what may be overwritten is asked for below, with all else
 		}
 		d.facts, err = r.Bounds.Look(locator)
 		return d, err

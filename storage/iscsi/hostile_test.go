@@ -154,6 +154,12 @@ func TestWhatATargetMayDo(t *testing.T) {
 			h.SetResidual(1 << 31)
 			w.send(h, nil)
 		}, "were not moved", nil},
+		{"an answer twice", false, func(w *wicked, c pdu) {
+			first, again := w.answer(iscsi.Response, c), w.answer(iscsi.Response, c)
+			first.SetStatus(scsi.Busy)
+			again.SetStatusNumber(w.status + 1)
+			_, _ = w.Write(append(first[:], again[:]...)) // so that both are there at once
+		}, "a task that there is not", nil},
 		{"a status out of order", false, func(w *wicked, c pdu) { w.status += 7; respond(w, c, 0, 0, nil) }, "StatSN", nil},
 		{"garbage", false, func(w *wicked, _ pdu) { _, _ = w.Write([]byte(strings.Repeat("GET / HTTP/1.1\r\n", 32))) }, "according to the iSCSI standard", nil},
 		{"a request", false, func(w *wicked, c pdu) { w.send(w.answer(iscsi.Command, c), nil) }, "which a target does not send", nil},

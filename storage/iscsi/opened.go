@@ -25,18 +25,23 @@ var usual = iscsi.Wishes{
 	iscsi.MaxBurst: "16776192", iscsi.FirstBurst: "262144", iscsi.OutstandingR2T: "8",
 }
 
-// numberOf makes the identifiers of sessions differ within this process, and random that
-// of this process from others.
-var (
-	numberOf atomic.Uint32
-	process  = func() (b [3]byte) { _, _ = rand.Read(b[:]); return }()
-)
+// numberOf are the numbers of sessions, from a random one on, so that those of this
+// process and of others differ.
+var numberOf atomic.Uint64
 
-// identifier is a new ISID, of the random kind (RFC 7143, 11.12.5).
+func init() {
+	var random [8]byte
+	_, _ = rand.Read(random[:]) // which never fails
+	numberOf.Store(binary.BigEndian.Uint64(random[:]))
+}
+
+// identifier is a new ISID, of the random kind: two bits that say so, and 40 of the number
+// (RFC 7143, 11.12.5).
 func identifier() (id [6]byte) {
+	var number [8]byte
+	binary.BigEndian.PutUint64(number[:], numberOf.Add(1))
 	id[0] = 0x80
-	copy(id[1:4], process[:])
-	binary.BigEndian.PutUint16(id[4:], uint16(numberOf.Add(1)))
+	copy(id[1:], number[3:])
 	return id
 }
 

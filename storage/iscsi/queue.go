@@ -59,7 +59,6 @@ type slot struct {
 	*load.Operation
 	command scsi.CDB
 	data    []byte
-	began   time.Time
 	sent    int // times
 	list    [scsi.UnmapLength]byte
 }
@@ -158,7 +157,7 @@ func (q *queue) Submit(operations []*load.Operation) error {
 	unit := int64(q.volume.unit.BlockLength)
 	for _, o := range operations {
 		s := &q.slots[o.Slot]
-		s.Operation, s.began, s.sent = o, now, 0
+		s.Operation, s.sent = o, 0
 		at, blocks := uint64(o.Offset/unit), uint32(int64(o.Length)/unit)
 		s.data = q.Buffer(o.Slot)[o.From : o.From+o.Length]
 		switch o.Class {
@@ -451,19 +450,20 @@ func (s *session) look(now time.Time, patient patience) error {
 func (q *queue) Close(unanswered int) error {
 	q.cancel()
 	q.logins.Wait()
+	var together sync.WaitGroup // a target that hangs is waited for once, and not by each
 	for _, p := range q.paths {
 		select {
 		case p.session = <-p.ready:
 		default:
 		}
-		if p.session == nil {
-			continue
-		}
-		if unanswered > 0 {
+		switch {
+		case p.session == nil:
+		case unanswered > 0:
 			p.session.Close() // the target gives up what was under way
-		} else {
-			p.session.logout()
+		default:
+			together.Go(p.session.logout)
 		}
 	}
+	together.Wait()
 	return unix.Close(q.event)
 }

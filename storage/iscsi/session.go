@@ -1,13 +1,10 @@
 package iscsi
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"syscall"
 	"time"
-
-	"golang.org/x/sys/unix"
 
 	"patientheron/protocol/iscsi"
 	"patientheron/protocol/iscsi/wire"
@@ -21,7 +18,6 @@ type session struct {
 	portal     string
 	parameters iscsi.Parameters
 	facts      []iscsi.Fact
-	alias      string
 
 	command, most uint32 // next CmdSN, and the last that may be sent
 	status        uint32 // next StatSN
@@ -40,158 +36,22 @@ type session struct {
 
 // task is a command that is under way.
 type task struct {
-	tag         uint32
-	busy        bool
-	sent        bool
-	aborting    bool
-	writes      bool
-	lun         uint64
-	block       scsi.CDB
-	data        []byte // to be read into, or written
-	owner       int    // whoever began it knows it by this
-	moved       int    // bytes of a read that arrived
-	asked       int    // bytes of a write that were asked for, or sent unasked
-	data32, r2t uint32 // next DataSN and R2TSN
-	number      uint32 // CmdSN
-	began       time.Time
-	residual    int // bytes that were not moved
-	err         error
-}
-
-// options are what a session is opened with.
-type options struct {
-	name     string // of the initiator
-	target   string // "" for discovery
-	session  [6]byte
-	wishes   iscsi.Wishes
-	secret   iscsi.Proof
-	expected iscsi.Proof
-}
-
-const (
-	mostRedirects = 4
-	controlTasks  = 2 // beside those of the queue
-)
-
-// login opens a session at a portal with room for so many commands under way.
-func login(ctx context.Context, portal string, o options, depth int) (*session, error) {
-	for range mostRedirects {
-		s, err := loginAt(ctx, portal, o, depth)
-		var elsewhere *iscsi.RedirectError
-		if !errors.As(err, &elsewhere) {
-			return s, err
-		}
-		if portal, _, err = parsePortal(elsewhere.To); err != nil {
-			return nil, fmt.Errorf("%s: the target sends to %q: %w", portal, elsewhere.To, err)
-		}
-	}
-	return nil, fmt.Errorf("%s: it was sent from one portal to another %d times", portal, mostRedirects)
-}
-
-func loginAt(ctx context.Context, portal string, o options, depth int) (_ *session, err error) {
-	w, err := wire.Dial(ctx, portal)
-	if err != nil {
-		return nil, err
-	}
-	s := &session{Wire: w, portal: portal, tasks: make([]task, depth+controlTasks), parameters: iscsi.Parameters{TakeSegment: 8192, SendSegment: 8192}}
-	defer func() {
-		if err != nil {
-			w.Close()
-			if errors.Is(err, wire.ErrClosed) && o.secret.Secret == "" { // some say no more than that
-				err = fmt.Errorf("%w; it may want a user and a secret", err)
-			}
-			err = fmt.Errorf("%s: log in: %w", portal, err)
-		}
-	}()
-	for i := range s.tasks {
-		s.free = append(s.free, int32(len(s.tasks)-1-i))
-	}
-	l := iscsi.NewLogin(iscsi.LoginOptions{Name: o.name, Target: o.target, Session: o.session, Wishes: o.wishes, Proof: o.secret, Expected: o.expected, FirstTask: 1})
-	for next, done := l.First(), false; !done; {
-		s.Put(&next.Header, next.Data)
-		answer, err := s.one(ctx)
-		if err != nil {
-			return nil, err
-		}
-		if next, done, err = l.Next(answer); err != nil {
-			return nil, err
-		}
-	}
-	n := l.Negotiation()
-	s.parameters, s.facts, s.alias = n.Parameters(), n.Facts(), l.Alias
-	s.HeaderDigest, s.DataDigest = s.parameters.HeaderDigest, s.parameters.DataDigest
-	s.command, s.most, s.status = l.Command, l.MostCommand, l.ExpectedStatus()
-	s.heard = time.Now()
-	return s, nil
-}
-
-// one waits for a single PDU, as in a login.
-func (s *session) one(ctx context.Context) (p iscsi.PDU, err error) {
-	o := &onlyOne{most: s.parameters.TakeSegment}
-	for {
-		if err := s.Flush(); err != nil {
-			return p, err
-		}
-		if err := s.Deliver(o); err != nil || o.arrived {
-			return o.PDU, err
-		}
-		if err := s.await(ctx); err != nil {
-			return p, err
-		}
-		if _, err := s.Fill(); err != nil {
-			return p, err
-		}
-	}
-}
-
-// onlyOne takes one PDU, and no other before it was answered.
-type onlyOne struct {
-	iscsi.PDU
-	most    int
-	arrived bool
-}
-
-func (o *onlyOne) Place(h *iscsi.Header) ([]byte, error) {
-	if h.DataLength() > o.most {
-		return nil, tooLong(h, o.most)
-	}
-	return make([]byte, h.DataLength()), nil
-}
-
-func (o *onlyOne) Take(h *iscsi.Header, data []byte) error {
-	if o.arrived {
-		return fmt.Errorf("%w: two answers to one request of a login", iscsi.ErrProtocol)
-	}
-	o.PDU, o.arrived = iscsi.PDU{Header: *h, Data: data}, true
-	return nil
-}
-
-func tooLong(h *iscsi.Header, most int) error {
-	return fmt.Errorf("%w: a %s with %d bytes of data, and %d are the most that were agreed on", iscsi.ErrProtocol, h.Opcode(), h.DataLength(), most)
-}
-
-// await waits until something can be received, or sent where that is wanted.
-func (s *session) await(ctx context.Context) error {
-	for {
-		const look = 50 * time.Millisecond // the end of a context is seen this late
-		if err := ctx.Err(); err != nil {
-			if errors.Is(err, context.DeadlineExceeded) {
-				return fmt.Errorf("it does not answer: %w", syscall.ETIMEDOUT)
-			}
-			return err
-		}
-		polled := []unix.PollFd{{Fd: int32(s.Descriptor()), Events: unix.POLLIN}}
-		if s.Sending() {
-			polled[0].Events |= unix.POLLOUT
-		}
-		n, err := unix.Poll(polled, int(look/time.Millisecond))
-		if err != nil && err != unix.EINTR {
-			return err
-		}
-		if n > 0 {
-			return nil
-		}
-	}
+	tag          uint32
+	busy         bool
+	ended        bool // it is among those that are finished
+	sent         bool
+	aborting     bool
+	writes       bool
+	lun          uint64
+	block        scsi.CDB
+	data         []byte // to be read into, or written
+	owner        int    // whoever began it knows it by this
+	moved        int    // bytes of a read that arrived
+	segment, r2t uint32 // next DataSN and R2TSN
+	number       uint32 // CmdSN
+	began        time.Time
+	residual     int // bytes that were not moved
+	err          error
 }
 
 // Place finds where the data of the PDU whose header arrived go.
@@ -218,14 +78,14 @@ func (s *session) placeRead(h *iscsi.Header, length int) ([]byte, error) {
 	switch {
 	case t.writes || !t.sent:
 		return nil, fmt.Errorf("%w: data for a command that reads nothing", iscsi.ErrProtocol)
-	case h.DataNumber() != t.data32:
-		return nil, fmt.Errorf("%w: DataSN %d came in the place of %d", iscsi.ErrProtocol, h.DataNumber(), t.data32)
+	case h.DataNumber() != t.segment:
+		return nil, fmt.Errorf("%w: DataSN %d came in the place of %d", iscsi.ErrProtocol, h.DataNumber(), t.segment)
 	case int(h.Offset()) != t.moved:
 		return nil, fmt.Errorf("%w: data at %d came in the place of those at %d", iscsi.ErrProtocol, h.Offset(), t.moved)
 	case t.moved+length > len(t.data):
 		return nil, fmt.Errorf("%w: %d bytes of data for a command that reads %d", iscsi.ErrProtocol, t.moved+length, len(t.data))
 	}
-	t.data32++
+	t.segment++
 	t.moved += length
 	return t.data[t.moved-length : t.moved], nil
 }
@@ -233,7 +93,7 @@ func (s *session) placeRead(h *iscsi.Header, length int) ([]byte, error) {
 // task finds what a PDU is about.
 func (s *session) task(h *iscsi.Header) (*task, error) {
 	number := int(h.Tag() & 0xffff)
-	if number >= len(s.tasks) || !s.tasks[number].busy || s.tasks[number].tag != h.Tag() {
+	if number >= len(s.tasks) || !s.tasks[number].busy || s.tasks[number].ended || s.tasks[number].tag != h.Tag() {
 		return nil, fmt.Errorf("%w: a %s about a task that there is not", iscsi.ErrProtocol, h.Opcode())
 	}
 	return &s.tasks[number], nil
@@ -284,11 +144,7 @@ func (s *session) send(t *task) {
 		}
 		h.SetFinal(unasked == along)
 	}
-	if t.asked = along; along > 0 {
-		s.Put(&h, t.data[:along])
-	} else {
-		s.Put(&h, nil)
-	}
+	s.Put(&h, t.data[:along])
 	if unasked > along {
 		s.sendData(t, iscsi.NoTag, along, unasked-along)
 	}
@@ -296,7 +152,6 @@ func (s *session) send(t *task) {
 
 // sendData sends a sequence of what a command writes.
 func (s *session) sendData(t *task, transfer uint32, from, length int) {
-	t.asked = max(t.asked, from+length)
 	for number := uint32(0); length > 0; number++ {
 		part := min(length, s.parameters.SendSegment)
 		h := iscsi.NewHeader(iscsi.DataOut)
@@ -424,6 +279,7 @@ func (s *session) finish(t *task, h *iscsi.Header, data []byte) error {
 
 // end puts a task among those that are finished.
 func (s *session) end(t *task) {
+	t.ended = true
 	s.finished = append(s.finished, int32(t.tag&0xffff))
 }
 
@@ -518,7 +374,7 @@ func (s *session) aborted(h *iscsi.Header) error {
 		return fmt.Errorf("%w: an answer to a task management request that was not made", iscsi.ErrProtocol)
 	}
 	t := &s.tasks[number]
-	if !t.busy || !t.aborting {
+	if !t.busy || t.ended || !t.aborting {
 		return nil
 	}
 	if h.Answer() != iscsi.TaskDone {
@@ -539,71 +395,4 @@ func (s *session) event(h *iscsi.Header) error {
 		s.leave = errors.New("the target ends the session")
 	}
 	return nil
-}
-
-// text asks a question of a discovery session.
-func (s *session) say(t iscsi.Text, transfer uint32) {
-	h := iscsi.NewHeader(iscsi.TextRequest)
-	h.SetTag(textTag)
-	h.SetTargetTag(transfer)
-	h.SetCommandNumber(s.command)
-	h.SetExpectedStatus(s.status)
-	s.command++
-	s.Put(&h, t.Append(nil))
-}
-
-func (s *session) textArrived(h *iscsi.Header, data []byte) error {
-	const most = 1 << 20 // of the answer to a discovery
-	if s.spoken = append(s.spoken, data...); len(s.spoken) > most {
-		return fmt.Errorf("%w: an answer of more than %d bytes", iscsi.ErrProtocol, most)
-	}
-	if !h.Final() || h.Continues() {
-		s.say(nil, h.TargetTag())
-		return nil
-	}
-	s.leave = errLeft // all was said
-	return nil
-}
-
-// logout ends the session in good order, as far as that goes within a short time.
-func (s *session) logout() {
-	h := iscsi.NewHeader(iscsi.LogoutRequest)
-	h.SetImmediate()
-	h.SetFlags(iscsi.CloseSession)
-	h.SetTag(logoutTag)
-	h.SetCommandNumber(s.command)
-	h.SetExpectedStatus(s.status)
-	s.Put(&h, nil)
-	ctx, cancel := context.WithTimeout(context.Background(), politeness)
-	defer cancel()
-	for s.leave = nil; s.turn() == nil; {
-		if s.await(ctx) != nil {
-			break
-		}
-	}
-	s.Close()
-}
-
-// politeness is how long the answer to a logout is waited for.
-const politeness = 500 * time.Millisecond
-
-// do carries out one command and waits for it. It gives how many bytes were moved.
-func (s *session) do(ctx context.Context, lun uint64, block scsi.CDB, data []byte, writes bool) (int, error) {
-	s.begin(lun, block, data, writes, -1, time.Now())
-	for {
-		if err := s.turn(); err != nil {
-			return 0, err
-		}
-		for len(s.finished) > 0 {
-			number := s.finished[0]
-			s.finished = s.finished[:copy(s.finished, s.finished[1:])]
-			t := &s.tasks[number]
-			moved, err := len(t.data)-t.residual, t.err
-			s.forget(number)
-			return moved, err
-		}
-		if err := s.await(ctx); err != nil {
-			return 0, err
-		}
-	}
 }

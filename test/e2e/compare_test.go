@@ -49,7 +49,7 @@ func TestHalfTheRateIsWorseByHalf(t *testing.T) {
 	set := throttle(t, s, device, full)
 	volume := s.volume(device, nil)
 	load := spec(func(w *workload.Spec) {
-		w.Blocks, w.Depth, w.Span, w.For, w.LeadIn = workload.Block(64<<10), 4, 64<<20, 1, 0.5
+		w.Blocks, w.Depth, w.Span, w.For, w.LeadIn = workload.Block(64<<10), 4, 64<<20, 0.7, 0.3
 	})
 	before := s.measured(volume, repeated("archive", load))
 	again := s.measured(volume, repeated("archive", load))
@@ -156,7 +156,7 @@ func TestTheSameUnderALimitIsTheSame(t *testing.T) {
 	device := quietDevice(t, 256<<20)
 	volume := s.volume(mounted(t, device, "mkfs.ext4", "-q"), nil)
 	throttle(t, s, device, 8<<20)
-	allAlike(t, s, volume, repeated("ledger", spec(func(w *workload.Spec) { w.Depth, w.For, w.LeadIn, w.Interval = 4, 0.5, 0.3, 0.1 })))
+	allAlike(t, s, volume, repeated("ledger", spec(func(w *workload.Spec) { w.Depth, w.For, w.LeadIn, w.Interval = 4, 0.3, 0.2, 0.1 })))
 }
 
 // still is how much runs of the same may differ for the machine to have kept still: half
