@@ -53,13 +53,21 @@ func newExecution(service context.Context, r *Runner, run resource.Run, meeting 
 	return e
 }
 
-// askToEnd stops the run, at once or after the measurement under way.
-func (e *execution) askToEnd(afterMeasurement bool) {
-	if !afterMeasurement {
+// askToEnd stops the run, at once or after the measurement under way. It gives ErrFinal
+// when the run has ended, which is told before the runner turns to the next.
+func (e *execution) askToEnd(afterMeasurement bool) error {
+	e.changing.Lock()
+	run := e.run
+	e.changing.Unlock()
+	switch {
+	case run.Status.Final():
+		return hasEnded(run)
+	case afterMeasurement:
+		e.meeting.endAfterRound()
+	default:
 		e.stop(errStopped)
-		return
 	}
-	e.meeting.endAfterRound()
+	return nil
 }
 
 // attend waits for the run's place in the next round of its meeting. Over is set when it

@@ -204,15 +204,14 @@ func (r *Runner) Stop(ctx context.Context, id int64, afterMeasurement bool) erro
 
 func (r *Runner) stop(ctx context.Context, id int64, afterMeasurement bool) error {
 	if e := r.execution(id); e != nil {
-		e.askToEnd(afterMeasurement)
-		return nil
+		return e.askToEnd(afterMeasurement)
 	}
 	run, err := r.store.Run(ctx, id)
 	switch {
 	case err != nil:
 		return err
 	case run.Status.Final():
-		return fmt.Errorf("run %d: %w: it is %s", id, ErrFinal, run.Status)
+		return hasEnded(run)
 	}
 	now := r.now().UTC()
 	run.Status, run.Reason, run.Ended = resource.Stopped, "it was taken out of the queue", &now
@@ -226,13 +225,16 @@ func (r *Runner) stop(ctx context.Context, id int64, afterMeasurement bool) erro
 	}
 	// It has begun meanwhile, or ended, or this runner has.
 	if e := r.execution(id); e != nil {
-		e.askToEnd(afterMeasurement)
-		return nil
+		return e.askToEnd(afterMeasurement)
 	}
 	if run, err = r.store.Run(ctx, id); err != nil {
 		return err
 	}
 	return fmt.Errorf("run %d: %w: it is %s, and nobody carries it out", id, ErrFinal, run.Status)
+}
+
+func hasEnded(run resource.Run) error {
+	return fmt.Errorf("run %d: %w: it is %s", run.ID, ErrFinal, run.Status)
 }
 
 // look makes the loop look for queued runs.

@@ -121,6 +121,23 @@ func TestImpossibleVolumeFailsWithItsReason(t *testing.T) {
 	}
 }
 
+// A run is told to have ended before the runner has turned from it.
+func TestARunThatHasJustEndedIsNotStopped(t *testing.T) {
+	r := start(t)
+	for status, want := range map[resource.Status]error{resource.Running: nil, resource.Finished: ErrFinal} {
+		e := newExecution(t.Context(), r, resource.Run{ID: 99, Status: status}, newMeeting(1), 0)
+		r.mu.Lock()
+		r.under = []*execution{e}
+		r.mu.Unlock()
+		if err := r.stop(t.Context(), 99, false); !errors.Is(err, want) {
+			t.Errorf("stop a run that is %s: %v", status, err)
+		}
+		if asked := e.ctx.Err() != nil; asked != (want == nil) {
+			t.Errorf("a run that is %s was asked to end: %t", status, asked)
+		}
+	}
+}
+
 func TestAWatcherThatDoesNotKeepUpIsLeft(t *testing.T) {
 	f := newFeed()
 	slow, quick := f.watch(1), f.watch(1)

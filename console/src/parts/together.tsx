@@ -134,6 +134,9 @@ function Standings({ race, run }: { race: Race; run: number }) {
 	);
 }
 
+/** What part of the bar a letter takes on a narrow page. */
+const roomForLetter = 0.03;
+
 /** A bar over the time of a race, with the letter of the one ahead in each stretch. */
 function Strip({ race }: { race: Race }) {
 	const leads = race.leads ?? [];
@@ -160,7 +163,7 @@ function Strip({ race }: { race: Race }) {
 					className={`overflow-hidden border-r border-base-100 text-center ${l.racer < 0 ? "" : l.racer % 2 ? "bg-base-300" : "bg-base-200"}`}
 					style={{ width: `${((l.toSeconds - l.fromSeconds) / all) * 100}%` }}
 				>
-					{letter(l.racer)}
+					{l.toSeconds - l.fromSeconds > all * roomForLetter && letter(l.racer)}
 				</span>
 			))}
 		</div>
