@@ -269,7 +269,7 @@ func readSweeps(texts []string) (axes []plan.Axis, err error) {
 		if field = strings.TrimSpace(field); !found || field == "" {
 			return nil, fmt.Errorf("--sweep %q is not understood; write it like depth=1..64 or members.count=4,6,8", text)
 		}
-		if plan.OfArray(field) {
+		if plan.OfArray(field) { // keys of a session are known where they are spoken
 			if err := arrayfile.CheckKey(field); err != nil {
 				return nil, fmt.Errorf("--sweep: %w", err)
 			}
@@ -499,7 +499,7 @@ func (a *app) printResult(ctx context.Context, c *client.Client, w io.Writer, de
 		return printJSON(w, together)
 	}
 	for _, detail := range details {
-		if err := printRun(w, detail); err != nil {
+		if err := a.printAlone(ctx, c, w, detail); err != nil {
 			return err
 		}
 		if len(details) > 1 {
@@ -514,6 +514,19 @@ func (a *app) printResult(ctx context.Context, c *client.Client, w io.Writer, de
 		printCompared(w, *together.Compared, "")
 	}
 	return nil
+}
+
+// printAlone prints a run: of one that is nothing but experiments what they found out, of all
+// others their measurements.
+func (a *app) printAlone(ctx context.Context, c *client.Client, w io.Writer, detail resource.RunDetail) error {
+	if slices.ContainsFunc(detail.Plan.Stages, func(s plan.Stage) bool { return s.Tune == nil }) {
+		return printRun(w, detail)
+	}
+	shape, err := c.Shape(ctx, detail.ID, 0)
+	if err != nil {
+		return err
+	}
+	return printTuned(w, shape.Tuned)
 }
 
 // ErrNotFinished is given when a run that was waited for did not finish, so

@@ -269,7 +269,7 @@ func (a *app) run() *cobra.Command {
 		return nil
 	})
 	remove.Flags().BoolVar(&yes, "yes", false, "do not ask")
-	command.AddCommand(list, show, a.repeats(), a.zones(), a.agreed(), stop, remove, a.export())
+	command.AddCommand(list, show, a.repeats(), a.mattered(), a.zones(), a.agreed(), stop, remove, a.export())
 	return command
 }
 

@@ -24,6 +24,7 @@ import (
 type serveArrayOptions struct {
 	listen, limits    []string
 	name, users, size string
+	delay, rate       string
 	block             int
 	instant           bool
 }
@@ -42,10 +43,14 @@ What is written is kept in memory, which is taken as it is written, and is gone 
 the command ends. It listens on this host alone unless --listen names another address;
 whoever reaches it may read and write, unless --users names who may.
 
+With --delay and --rate a link is simulated between the target and whoever connects to
+it, so that what parameters of a session do over a distance can be seen on one host.
+
 --limit sets what the target agrees to for a key of a session at most, such as
 InitialR2T=No or MaxBurstLength=65536. Ctrl-C ends it.`,
 		Example: `  heron array serve plain.yaml
   heron array serve plain.yaml --listen 127.0.0.1:3260 --listen 127.0.0.1:3261 --limit InitialR2T=No
+  heron array serve plain.yaml --instant --delay 2ms --rate 1Gb/s
   heron array serve plain.yaml --instant --size 1GiB --users users.yaml`,
 		RunE: func(command *cobra.Command, arguments []string) error {
 			ctx, stop := signal.NotifyContext(command.Context(), syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
@@ -69,6 +74,8 @@ InitialR2T=No or MaxBurstLength=65536. Ctrl-C ends it.`,
 	flags.IntVar(&o.block, "block", 512, "bytes of a block of the LUN: 512 or 4096")
 	flags.BoolVar(&o.instant, "instant", false, "answer as fast as it can, and not as the array would")
 	flags.StringVar(&o.size, "size", "", "with --instant: size of the LUN, in place of the array's")
+	flags.StringVar(&o.delay, "delay", "0", "simulate a link that delays what is sent by this, each way, such as 2ms")
+	flags.StringVar(&o.rate, "rate", "", "simulate a link that carries no more than this, each way, such as 1Gb/s")
 	flags.StringArrayVar(&with, "with", nil, "KEY=VALUE of the array file at another value (may be given several times)")
 	return command
 }
@@ -101,6 +108,9 @@ func (o serveArrayOptions) serve(ctx context.Context, command *cobra.Command, d 
 		}
 		options.Wishes[k.Name] = value
 	}
+	if options.Link, err = o.link(); err != nil {
+		return err
+	}
 	if o.users != "" {
 		secrets, err := secretfile.Read(o.users)
 		if err != nil {
@@ -126,6 +136,19 @@ func (o serveArrayOptions) serve(ctx context.Context, command *cobra.Command, d 
 	}
 	<-ctx.Done()
 	return s.Close()
+}
+
+// link is what stands between the target and who connects to it.
+func (o serveArrayOptions) link() (l target.Link, err error) {
+	if l.Delay, err = quantity.ParseSeconds(o.delay); err != nil {
+		return l, fmt.Errorf("--delay: %w", err)
+	}
+	if o.rate != "" {
+		if l.Rate, err = quantity.ParseByteRate(o.rate); err != nil {
+			return l, fmt.Errorf("--rate: %w", err)
+		}
+	}
+	return l, nil
 }
 
 // disk is the array in real time, or what answers at once.

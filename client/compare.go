@@ -9,6 +9,7 @@ import (
 	"strconv"
 
 	"patientheron/core/quantity"
+	"patientheron/core/workload"
 	"patientheron/resource"
 )
 
@@ -75,6 +76,12 @@ func (c *Client) ForgetComparison(ctx context.Context, id int64) error {
 // is zero, where p99 stays within the wanted latency.
 func (c *Client) Shape(ctx context.Context, run int64, p99 quantity.Seconds) (shape resource.Shape, err error) {
 	return shape, c.call(ctx, http.MethodGet, "/runs/"+number(run)+"/shape?p99="+strconv.FormatFloat(float64(p99), 'f', -1, 64), nil, &shape)
+}
+
+// Adjustments lists what an experiment can try on a volume under a load.
+func (c *Client) Adjustments(ctx context.Context, volume int64, load workload.Spec) ([]resource.Adjustment, error) {
+	var list struct{ Adjustments []resource.Adjustment }
+	return list.Adjustments, c.call(ctx, http.MethodPost, "/volumes/"+number(volume)+"/adjustments", map[string]workload.Spec{"load": load}, &list)
 }
 
 // Reach tells how far each measurement of a run came against its ceilings.

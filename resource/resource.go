@@ -21,6 +21,7 @@ import (
 	"patientheron/core/quantity"
 	"patientheron/core/race"
 	"patientheron/core/setup"
+	"patientheron/core/tune"
 	"patientheron/core/workload"
 )
 
@@ -205,7 +206,7 @@ type Variant struct {
 
 // SetupOf is the setup that a measurement was made on.
 func (d RunDetail) SetupOf(m Measurement) setup.Setup {
-	changed := plan.ArrayOf(m.Point)
+	changed := plan.VolumeOf(m.Point)
 	for _, v := range d.Variants {
 		if len(changed) > 0 && slices.Equal(v.Changed, changed) {
 			return v.Setup
@@ -285,6 +286,7 @@ type Shape struct {
 	Points []compare.Alone `json:"points" doc:"Each point with all its repeats together"`
 	Lines  []compare.Line  `json:"lines" doc:"How rate and latency go with what was swept"`
 	Fits   []StageFits     `json:"fits,omitempty" doc:"How many fit, of each stage that looked for that"`
+	Tuned  []StageTuned    `json:"tuned,omitempty" doc:"Which parameters matter, of each stage that was an experiment"`
 }
 
 // StageFits is what a stage that looked for what fits came to.
@@ -327,6 +329,62 @@ func FitsOf(r Run, measurements []Measurement) (fits []StageFits) {
 		fits = append(fits, StageFits{Stage: name, Fits: judge.FitsOf(stage.Fit.Field, tried)})
 	}
 	return fits
+}
+
+// Adjustment is a parameter that an experiment can try at other values.
+type Adjustment struct {
+	plan.Axis
+	Now string `json:"now" doc:"Its value in the baseline"`
+	Of  string `json:"of" doc:"What it is about, in words"`
+}
+
+// StageTuned is what a stage that was an experiment came to, or shows so far.
+type StageTuned struct {
+	Stage string `json:"stage"`
+	tune.Answer
+	Record string `json:"record" doc:"The same as plain text, with the settings for either side"`
+}
+
+// Trial is the measurement as one of an experiment about a figure.
+func (m Measurement) Trial(f figure.Figure) tune.Trial {
+	failed := m.Reason
+	if failed == "" && m.Status != Finished {
+		failed = "it is " + string(m.Status)
+	}
+	if m.Status == Finished {
+		failed = ""
+	}
+	t := tune.TrialOf(m.Point, m.Repeat, f, m.Summary, failed)
+	t.Doubt = m.Unreliable("total")
+	return t
+}
+
+// TunedOf is what the stages of a run that were experiments show. Kept is the locator of the
+// volume with settings in place of its own; nil where that is not asked for.
+func TunedOf(r Run, measurements []Measurement, kept func([]plan.Setting) string) (tuned []StageTuned, err error) {
+	for number, stage := range r.Plan.Stages {
+		if stage.Tune == nil {
+			continue
+		}
+		steps, err := (plan.Plan{Stages: r.Plan.Stages[number : number+1]}).Steps()
+		if err != nil {
+			return nil, err
+		}
+		var trials []tune.Trial
+		for _, m := range measurements {
+			if m.Stage == number+1 && m.Status.Final() && m.Status != Stopped && m.Status != Interrupted {
+				trials = append(trials, m.Trial(stage.Tune.FigureOf(stage.Load)))
+			}
+		}
+		of := StageTuned{Stage: steps[0].Name, Answer: tune.Analyse(steps[0], trials)}
+		heading := tune.Heading{Run: r.ID, Volume: r.Volume.Name, Locator: r.Volume.Locator, Load: stage.Load.Describe(), When: r.Created.Format("2 January 2006")}
+		if settings := plan.VolumeOf(of.Keep); len(settings) > 0 && kept != nil {
+			heading.Kept = kept(settings)
+		}
+		of.Record = of.Answer.Record(heading)
+		tuned = append(tuned, of)
+	}
+	return tuned, nil
 }
 
 // Series is the intervals of a measurement.

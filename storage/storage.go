@@ -16,6 +16,7 @@ import (
 	"patientheron/core/array"
 	"patientheron/core/fileset"
 	"patientheron/core/load"
+	"patientheron/core/plan"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
 	"patientheron/storage/iscsi"
@@ -118,24 +119,34 @@ func OpenSource(spec workload.Spec) (load.Volume, error) { return localfile.Open
 // Check reports what would stop a run from being prepared, without writing
 // anything.
 func (b Bounds) Check(l volume.Locator, request volume.Request) error {
-	if err := described(l); err != nil {
-		return err
-	}
 	return b.of(l).Check(l, request)
 }
 
 // Prepare makes the volume ready for a run.
 func (b Bounds) Prepare(ctx context.Context, l volume.Locator, request volume.Request) (volume.Volume, error) {
-	if err := described(l); err != nil {
-		return nil, err
-	}
 	return b.of(l).Prepare(ctx, l, request)
 }
 
-// described reports keys at other values of what no file describes.
-func described(l volume.Locator) error {
-	if len(l.With) > 0 && !TraitsOf(l.Kind).Described {
-		return fmt.Errorf("%w: the plan sweeps %s, and the volume is a %s; sweep keys of an array file on a volume array:FILE", volume.ErrNotDescribed, l.With[0].Field, l.Kind)
+// With is a locator with some settings in place of those that it names, or that its file
+// has. The error is about a volume that has no such settings.
+func (b Bounds) With(l volume.Locator, settings []plan.Setting) (volume.Locator, error) {
+	if len(settings) == 0 {
+		return l, nil
+	}
+	if adjuster, is := b.of(l).(volume.Adjuster); is {
+		return adjuster.Adjust(l, settings)
+	}
+	if !TraitsOf(l.Kind).Described {
+		return l, fmt.Errorf("%w: the plan sets %s, and the volume is a %s; keys of an array file are for a volume array:FILE, and those of a session for one over iSCSI", volume.ErrNotDescribed, settings[0].Field, l.Kind)
+	}
+	l.With = settings
+	return l, nil
+}
+
+// Adjustable are the settings of a volume that may matter to a load.
+func (b Bounds) Adjustable(l volume.Locator, load workload.Spec) []volume.Adjustment {
+	if adjuster, is := b.of(l).(volume.Adjuster); is {
+		return adjuster.Adjustable(l, load)
 	}
 	return nil
 }

@@ -30,6 +30,7 @@ type Options struct {
 	Wishes iscsi.Wishes     // what it agrees to at most; usual where nothing is said
 	Users  []iscsi.Proof    // who may log in; none for anybody
 	Own    iscsi.Proof      // what it proves itself by when it is asked to
+	Link   Link             // between its portals and who connects to them
 	Log    *slog.Logger
 }
 
@@ -61,7 +62,7 @@ func Listen(ctx context.Context, o Options, addresses ...string) (*Server, error
 	if !iscsi.ValidName(o.Name) {
 		return nil, fmt.Errorf("%q is not the name of a target, which begins with iqn., eui. or naa. and has small letters", o.Name)
 	}
-	if err := o.Wishes.Check(); err != nil {
+	if err := o.Link.Check(); err != nil {
 		return nil, err
 	}
 	agreed := maps.Clone(usual)
@@ -69,6 +70,9 @@ func Listen(ctx context.Context, o Options, addresses ...string) (*Server, error
 		delete(agreed, iscsi.FirstBurst) // no more than that
 	}
 	maps.Copy(agreed, o.Wishes)
+	if err := agreed.Check(); err != nil {
+		return nil, err
+	}
 	o.Wishes = agreed
 	s := &Server{options: o, all: map[*connection]bool{}}
 	var config net.ListenConfig
@@ -80,7 +84,7 @@ func Listen(ctx context.Context, o Options, addresses ...string) (*Server, error
 		s.listeners = append(s.listeners, l)
 	}
 	for _, l := range s.listeners {
-		s.over.Go(func() { s.accept(l) })
+		s.over.Go(func() { s.accept(ctx, l) })
 	}
 	return s, nil
 }
@@ -93,14 +97,19 @@ func (s *Server) Portals() (portals []string) {
 	return portals
 }
 
-func (s *Server) accept(l net.Listener) {
+func (s *Server) accept(ctx context.Context, l net.Listener) {
 	for {
 		conn, err := l.Accept()
 		if err != nil {
 			return // it was closed
 		}
-		w, err := wire.From(conn)
 		local, remote := conn.LocalAddr().String(), conn.RemoteAddr().String()
+		if !s.options.Link.none() {
+			if conn, err = s.options.Link.through(ctx, conn, &s.over); err != nil {
+				continue
+			}
+		}
+		w, err := wire.From(conn)
 		_ = conn.Close() // the wire has a descriptor of its own
 		if err != nil {
 			continue

@@ -111,6 +111,13 @@ func TestOurInitiatorAtEachSetting(t *testing.T) {
 	}
 }
 
+// Many and large operations over a link with a delay, with as many questions under way as
+// are agreed on.
+func TestOurInitiatorOverALink(t *testing.T) {
+	s := serve(t, Instant(size), func(o *Options) { o.Link = Link{Delay: 0.001, Rate: 1e9} })
+	large(t, prepare(t, locator(s, "?InitialR2T=Yes&ImmediateData=No&MaxBurstLength=65536&MaxOutstandingR2T=2")))
+}
+
 // large writes and reads pieces that take many PDUs.
 func large(t *testing.T, v volume.Volume) {
 	const most = 1 << 20

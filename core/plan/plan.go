@@ -53,9 +53,9 @@ func (p Plan) together() error {
 	if p.Beside != "" && p.Beside != InTurn && p.Beside != Race {
 		return fmt.Errorf("%w: several volumes are measured %q or as a %q, not %q", ErrInvalid, InTurn, Race, p.Beside)
 	}
-	fits := slices.IndexFunc(p.Stages, func(s Stage) bool { return s.Fit != nil })
-	if p.Beside == Race && fits >= 0 {
-		return fmt.Errorf("%w: stage %d looks for what fits, and what it measures next hangs on each volume; such volumes cannot race, measure them in turn", ErrInvalid, fits+1)
+	searches := slices.IndexFunc(p.Stages, func(s Stage) bool { return s.Fit != nil || s.Tune != nil })
+	if p.Beside == Race && searches >= 0 {
+		return fmt.Errorf("%w: what stage %d measures next hangs on what each volume did; such volumes cannot race, measure them in turn", ErrInvalid, searches+1)
 	}
 	return nil
 }
@@ -68,6 +68,7 @@ type Stage struct {
 	Sweep   []Axis        `json:"sweep,omitempty" yaml:"sweep,omitempty" maxItems:"8" doc:"Fields to vary; every combination is measured, the last axis fastest"`
 	Shuffle bool          `json:"shuffle,omitempty" yaml:"shuffle,omitempty" doc:"Visit the points of the sweep in a shuffled order, the same for the same seed"`
 	Fit     *Fit          `json:"fit,omitempty" yaml:"fit,omitempty" doc:"Look for the largest value of a field at which the feeds of the load are kept"`
+	Tune    *Tune         `json:"tune,omitempty" yaml:"tune,omitempty" doc:"Find out which of several parameters matter, and at which values"`
 	Repeats int           `json:"repeats,omitempty" yaml:"repeats,omitempty" minimum:"0" maximum:"1000" doc:"How often each point is measured; 0 means once"`
 	Settle  Settle        `json:"settle,omitempty" yaml:"settle,omitempty" doc:"What to wait for before each measurement"`
 }
@@ -86,13 +87,13 @@ type Settle struct {
 }
 
 // Axis is one field of the workload, or one key of the array file that describes the
-// volume, and the values it takes.
+// volume or of the sessions with it, and the values it takes.
 type Axis struct {
-	Field  string   `json:"field" yaml:"field" doc:"Name of a field, as in a plan file, or of a key of an array file, such as members.count or caches[0].size"`
+	Field  string   `json:"field" yaml:"field" doc:"Name of a field, as in a plan file, of a key of an array file, such as members.count or caches[0].size, or of a key of iSCSI sessions, such as MaxBurstLength"`
 	Values []string `json:"values" yaml:"values" minItems:"1" maxItems:"200" doc:"Values as people type them; '1..64' stands for 1, 2, 4, … 64"`
 }
 
-// Setting is one field, or key of an array file, at one value.
+// Setting is one field, or key of the volume, at one value.
 type Setting struct {
 	Field string `json:"field"`
 	Value string `json:"value"`
@@ -107,10 +108,23 @@ func OfArray(field string) bool {
 	return strings.ContainsAny(field, ".[") || slices.Contains(wholes, field)
 }
 
-// ArrayOf are the settings of a point that change the array.
-func ArrayOf(point []Setting) (of []Setting) {
+// OfSession reports whether a swept field is a key of the sessions with a target: one that
+// begins with a capital letter, as the standards write them, or says which sessions there are.
+func OfSession(field string) bool {
+	ofLoad := slices.ContainsFunc(workload.Fields(), func(f workload.Field) bool { return strings.EqualFold(f.Name, field) })
+	if field == "" || ofLoad || OfArray(field) {
+		return false
+	}
+	return field[0] >= 'A' && field[0] <= 'Z' || field == "sessions" || field == "policy"
+}
+
+// OfVolume reports whether a swept field is about the volume and not about the load.
+func OfVolume(field string) bool { return OfArray(field) || OfSession(field) }
+
+// VolumeOf are the settings of a point that change the volume.
+func VolumeOf(point []Setting) (of []Setting) {
 	for _, s := range point {
-		if OfArray(s.Field) {
+		if OfVolume(s.Field) {
 			of = append(of, s)
 		}
 	}
@@ -128,7 +142,10 @@ type Step struct {
 	Load    workload.Spec
 	Settle  Settle
 	Source  bool // the folder that the files come from is measured alone
-	Fit     *Fit // of a search: what it measures is chosen when it comes to it, and it may not be needed
+	// Fit and Tune are of steps whose measurement is chosen when it comes to it, and that
+	// may not be needed.
+	Fit  *Fit
+	Tune *Tune
 }
 
 // Steps lists the measurements in the order in which they are made: each
@@ -163,12 +180,18 @@ func (p Plan) Steps() ([]Step, error) {
 // keepsFilled reports a stage that sweeps the array after another filled it: what was
 // written is not on an array that is made anew.
 func (p Plan) keepsFilled(stage int) error {
-	swept := slices.IndexFunc(p.Stages[stage].Sweep, func(a Axis) bool { return OfArray(a.Field) })
+	sweep := slices.Clone(p.Stages[stage].Sweep)
+	if t := p.Stages[stage].Tune; t != nil {
+		for _, tried := range t.Parameters {
+			sweep = append(sweep, tried.Axis)
+		}
+	}
+	swept := slices.IndexFunc(sweep, func(a Axis) bool { return OfArray(a.Field) })
 	filled := slices.ContainsFunc(p.Stages[:stage], func(s Stage) bool { return s.Fill != nil })
 	if swept < 0 || !filled {
 		return nil
 	}
-	return fmt.Errorf("%w: it sweeps %s, which makes the array anew, and what an earlier stage filled is not on it; leave the fill out, and give each point a lead-in", ErrInvalid, p.Stages[stage].Sweep[swept].Field)
+	return fmt.Errorf("%w: it sweeps %s, which makes the array anew, and what an earlier stage filled is not on it; leave the fill out, and give each point a lead-in", ErrInvalid, sweep[swept].Field)
 }
 
 func (s Stage) title() string {
@@ -177,6 +200,8 @@ func (s Stage) title() string {
 		return "how many " + s.Fit.Field + " fit"
 	case s.Name != "":
 		return s.Name
+	case s.Tune != nil:
+		return "tuning"
 	case s.Load.Name != "":
 		return s.Load.Name
 	case s.Fill != nil:
@@ -203,6 +228,13 @@ func (s Stage) steps(number int) ([]Step, error) {
 	}
 	if s.Fit != nil {
 		steps, err := s.fitSteps(load)
+		for i := range steps {
+			steps[i].Stage, steps[i].Name, steps[i].Settle = number, s.title(), s.Settle
+		}
+		return steps, err
+	}
+	if s.Tune != nil {
+		steps, err := s.tuneSteps(load)
 		for i := range steps {
 			steps[i].Stage, steps[i].Name, steps[i].Settle = number, s.title(), s.Settle
 		}
@@ -289,7 +321,7 @@ func (s Stage) points(load workload.Spec) ([]Step, error) {
 
 // field is the name of what an axis sweeps, and what sets a load to one of its values.
 func (a Axis) field() (name string, set func(*workload.Spec, string) error, err error) {
-	if OfArray(a.Field) { // whether it is a key is known where array files are
+	if OfVolume(a.Field) { // whether it is a key is known where such volumes are
 		return a.Field, func(*workload.Spec, string) error { return nil }, nil
 	}
 	field, err := workload.Lookup(a.Field)
@@ -423,24 +455,24 @@ func (p Plan) Estimate() (Estimate, error) {
 	return e, nil
 }
 
-// mostVariants is how many arrays a plan may sweep.
+// mostVariants is how many arrays, or ways to one, a plan may sweep.
 const mostVariants = 200
 
-// Variant are the steps of a plan on one array.
+// Variant are the steps of a plan on one array, or over one way to it.
 type Variant struct {
-	Changed []Setting // what a sweep changes of the array; empty for the array as it is described
+	Changed []Setting // what a sweep changes of the volume; empty for the volume as it is named
 	Steps   []Step
 }
 
-// Variants sorts the steps of a plan by the array they are made on. Each variant is an
-// array of its own. The error is about a plan that sweeps too many.
+// Variants sorts the steps of a plan by the array they are made on, or the way to it. Each
+// variant is opened by itself. The error is about a plan that sweeps too many.
 func Variants(steps []Step) ([]Variant, error) {
 	var variants []Variant
 	for _, step := range steps {
-		changed := ArrayOf(step.Point)
+		changed := VolumeOf(step.Point)
 		at := slices.IndexFunc(variants, func(v Variant) bool { return slices.Equal(v.Changed, changed) })
 		if at < 0 && len(variants) == mostVariants {
-			return nil, fmt.Errorf("%w: it sweeps more than the %d arrays that are made at most; sweep fewer values", ErrInvalid, mostVariants)
+			return nil, fmt.Errorf("%w: it sweeps more than %d arrays, or ways to them; sweep fewer values", ErrInvalid, mostVariants)
 		}
 		if at < 0 {
 			at = len(variants)

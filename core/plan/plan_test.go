@@ -133,7 +133,7 @@ func TestVariantsOfASweptArray(t *testing.T) {
 			t.Errorf("%v: %d steps, want %d", v.Changed, len(v.Steps), want)
 		}
 		for _, s := range v.Steps {
-			if !slices.Equal(ArrayOf(s.Point), v.Changed) || s.Load.Span != workload.Default().Span {
+			if !slices.Equal(VolumeOf(s.Point), v.Changed) || s.Load.Span != workload.Default().Span {
 				t.Errorf("%v: %+v", v.Changed, s)
 			}
 		}

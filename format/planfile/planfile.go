@@ -16,6 +16,7 @@ package planfile
 
 import (
 	"errors"
+	"maps"
 
 	"github.com/goccy/go-yaml/ast"
 
@@ -128,7 +129,7 @@ func readStage(n ast.Node) (plan.Stage, places, error) {
 		"shuffle": strictyaml.Truth(&stage.Shuffle),
 		"sweep": func(n ast.Node) error {
 			return strictyaml.Sequence(n, "sweep", func(n ast.Node) error {
-				axis, err := readAxis(n, at.fields)
+				axis, err := readAxis(n, at.fields, nil)
 				stage.Sweep = append(stage.Sweep, axis)
 				return err
 			})
@@ -146,6 +147,10 @@ func readStage(n ast.Node) (plan.Stage, places, error) {
 				"field": strictyaml.Text(&fit.Field), "from": strictyaml.Number(&fit.From), "to": strictyaml.Number(&fit.To),
 				"late": strictyaml.Parsed(&fit.Late, quantity.ParseShare),
 			})
+		},
+		"tune": func(n ast.Node) error {
+			stage.Tune = &plan.Tune{}
+			return readTune(n, stage.Tune, at.fields)
 		},
 		"fill": func(n ast.Node) error {
 			fill := plan.Fill{Passes: 1}
@@ -193,16 +198,37 @@ func isText(n ast.Node) bool {
 	return err == nil
 }
 
-func readAxis(n ast.Node, where map[string]ast.Node) (axis plan.Axis, err error) {
+func readTune(n ast.Node, tune *plan.Tune, where map[string]ast.Node) error {
+	return strictyaml.Mapping(n, "tune", map[string]func(ast.Node) error{
+		"figure": strictyaml.Text(&tune.Figure),
+		"rounds": strictyaml.Number(&tune.Rounds),
+		"budget": strictyaml.Parsed(&tune.Budget, quantity.ParseSeconds),
+		"parameters": func(n ast.Node) error {
+			return strictyaml.Sequence(n, "parameters", func(n ast.Node) error {
+				var tried plan.Tried
+				axis, err := readAxis(n, where, map[string]func(ast.Node) error{"now": strictyaml.Text(&tried.Now)})
+				tried.Axis = axis
+				tune.Parameters = append(tune.Parameters, tried)
+				return err
+			})
+		},
+	})
+}
+
+// readAxis reads a field and its values, and what else there may be beside them.
+func readAxis(n ast.Node, where map[string]ast.Node, more map[string]func(ast.Node) error) (axis plan.Axis, err error) {
 	var values ast.Node
-	err = strictyaml.Mapping(n, "an axis of a sweep", map[string]func(ast.Node) error{
+	entries := map[string]func(ast.Node) error{
 		"field": func(n ast.Node) error {
 			if err := strictyaml.Text(&axis.Field)(n); err != nil {
 				return err
 			}
 			_, err := workload.Lookup(axis.Field)
-			if plan.OfArray(axis.Field) {
+			switch {
+			case plan.OfArray(axis.Field):
 				err = arrayfile.CheckKey(axis.Field)
+			case plan.OfSession(axis.Field):
+				err = nil // known where sessions are spoken
 			}
 			if err != nil {
 				return strictyaml.Fail(n, err, "%s", err)
@@ -222,9 +248,11 @@ func readAxis(n ast.Node, where map[string]ast.Node) (axis plan.Axis, err error)
 				return err
 			})
 		},
-	})
+	}
+	maps.Copy(entries, more)
+	err = strictyaml.Mapping(n, "an axis", entries)
 	if err == nil && axis.Field == "" {
-		return axis, strictyaml.Fail(n, nil, "the axis does not say which field it sweeps")
+		return axis, strictyaml.Fail(n, nil, "the axis does not say which field it is about")
 	}
 	where[axis.Field] = values
 	return axis, err

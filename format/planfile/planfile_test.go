@@ -142,6 +142,48 @@ func TestPresetsArePossibleAndExplained(t *testing.T) {
 	}
 }
 
+func TestExperimentsSurviveWriting(t *testing.T) {
+	p, err := Read([]byte(`stages:
+  - load: {block: 64KiB, for: 5s}
+    tune:
+      figure: p99
+      budget: 20m
+      parameters:
+        - {field: depth, values: 4..16}
+        - {field: MaxBurstLength, values: [65536, 1048576], now: "262144"}
+        - {field: ImmediateData, values: ["No"]}
+        - {field: layout.chunk, values: [64KiB]}
+`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	tune := p.Stages[0].Tune
+	if tune.Figure != "p99" || tune.Budget != 1200 || len(tune.Parameters) != 4 || tune.Parameters[1].Now != "262144" || tune.Parameters[2].Values[0] != "No" {
+		t.Errorf("read as %+v", tune)
+	}
+	again, err := Read([]byte(Write(p)))
+	if err != nil || !same(t, again, p) {
+		t.Errorf("written as %s: %v", Write(p), err)
+	}
+	for text, want := range map[string]string{
+		"stages: [{tune: {}}]": "there are no parameters to try",
+		"stages: [{tune: {parameters: [{field: depth, values: [2]}, {field: depth, values: [4]}]}}]":               "depth stands twice",
+		"stages: [{tune: {parameters: [{field: dept, values: [2]}]}}]":                                             "dept",
+		"stages: [{tune: {parameters: [{field: Depth, values: [2]}]}}]":                                            "Depth",
+		"stages: [{tune: {rounds: 2, parameters: [{field: depth, values: [2]}]}}]":                                 "2 rounds",
+		"stages: [{tune: {figure: speed, parameters: [{field: depth, values: [2]}]}}]":                             "speed",
+		"stages: [{tune: {budget: 10s, parameters: [{field: depth, values: [2]}]}}]":                               "three rounds of each half take about",
+		"stages: [{tune: {parameters: [{field: depth, values: [0]}]}}]":                                            "depth",
+		"stages: [{sweep: [{field: depth, values: [2]}], tune: {parameters: [{field: depth, values: [2]}]}}]":      "has no sweep",
+		"stages: [{repeats: 4, tune: {parameters: [{field: depth, values: [2]}]}}]":                                "rounds instead of repeats",
+		"stages: [{load: {for: 0, amount: 1GiB}, tune: {budget: 10m, parameters: [{field: depth, values: [2]}]}}]": "give the rounds instead",
+	} {
+		if _, err := Read([]byte(text)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", text, err)
+		}
+	}
+}
+
 // same compares plans as they are kept: what was worked out of their files does not count.
 func same(t *testing.T, a, b plan.Plan) bool {
 	t.Helper()
@@ -163,6 +205,7 @@ func FuzzRead(f *testing.F) {
 	f.Add([]byte("files: {classes: {name: a, number: 3, size: {median: 1MiB, spread: 2}}}\nstages: [{load: {task: save, passes: 2}}, {load: {task: \"put:1,fetch:2\"}}]"))
 	f.Add([]byte("stages: [{load: {feedRate: 2MB/s, buffer: 2s}, fit: {from: 2, to: 50, late: 1%}, repeats: 2}, {load: {feeds: 3, frames: hd1080/20@25}}]"))
 	f.Add([]byte("stages: [{load: {files: 10 x 4KiB + 2 x 1MiB, flush: end}, sweep: [{field: task, values: [put, fetch]}]}]"))
+	f.Add([]byte("stages: [{load: {block: 64KiB}, tune: {rounds: 4, figure: p99, parameters: [{field: depth, values: [4, 16]}, {field: ImmediateData, values: \"No\", now: \"Yes\"}]}}]"))
 	f.Add([]byte("? [a]\n: b"))
 	f.Add([]byte("stages:\n- load: !!binary aGk=\n"))
 	f.Fuzz(func(t *testing.T, text []byte) {

@@ -99,11 +99,28 @@ func writeStage(b *strings.Builder, s plan.Stage, shared *fileset.Set) {
 	if len(s.Sweep) > 0 {
 		line("sweep:")
 		for _, axis := range s.Sweep {
-			values := make([]string, len(axis.Values))
-			for i, v := range axis.Values {
-				values[i] = quoted(v)
+			line("  - {%s}", writtenAxis(axis))
+		}
+	}
+	if t := s.Tune; t != nil {
+		line("tune:")
+		if t.Figure != "" {
+			line("  figure: %s", t.Figure)
+		}
+		if t.Rounds > 0 {
+			line("  rounds: %d", t.Rounds)
+		}
+		if t.Budget > 0 {
+			budget, _ := t.Budget.MarshalYAML() // cannot fail
+			line("  budget: %s", budget)
+		}
+		line("  parameters:")
+		for _, tried := range t.Parameters {
+			now := ""
+			if tried.Now != "" {
+				now = ", now: " + quoted(tried.Now)
 			}
-			line("  - {field: %s, values: [%s]}", axis.Field, strings.Join(values, ", "))
+			line("    - {%s%s}", writtenAxis(tried.Axis), now)
 		}
 	}
 	if f := s.Fit; f != nil {
@@ -125,6 +142,14 @@ func writeStage(b *strings.Builder, s plan.Stage, shared *fileset.Set) {
 		quiet, _ := s.Settle.Quiet.MarshalYAML()
 		line("settle: {pause: %s, quiet: %s}", pause, quiet)
 	}
+}
+
+func writtenAxis(axis plan.Axis) string {
+	values := make([]string, len(axis.Values))
+	for i, v := range axis.Values {
+		values[i] = quoted(v)
+	}
+	return fmt.Sprintf("field: %s, values: [%s]", axis.Field, strings.Join(values, ", "))
 }
 
 func loadFields(load workload.Spec) (lines []string) {

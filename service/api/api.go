@@ -108,6 +108,7 @@ func (s *Service) register(router *gin.Engine) huma.API {
 
 	s.registerSession(api)
 	s.registerVolumes(api)
+	s.registerTuning(api)
 	s.registerLeftovers(api)
 	s.registerArrays(api)
 	s.registerWorkloads(api)

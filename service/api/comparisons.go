@@ -95,7 +95,11 @@ func (s *Service) registerComparisons(api huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return &body[resource.Shape]{resource.Shape{Points: compare.Points(side), Lines: compare.Lines(side, in.P99), Fits: resource.FitsOf(detail.Run, detail.Measurements)}}, nil
+			shape, err := s.shape(side, detail.Run, detail.Measurements, in.P99)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[resource.Shape]{shape}, nil
 		})
 
 	huma.Register(api, operation(http.MethodPost, "/runs/{id}/markers", "mark-run", "Set a marker at the present moment of a run", http.StatusCreated, http.StatusNotFound, http.StatusConflict),
@@ -156,8 +160,12 @@ func (s *Service) registerComparisons(api huma.API) {
 		if err != nil {
 			return nil, s.problem(err)
 		}
+		shape, err := s.shape(side, results.Run, results.Measurements, 0)
+		if err != nil {
+			return nil, s.problem(err)
+		}
 		var content bytes.Buffer
-		if err := report.WriteRun(&content, results, resource.Shape{Points: compare.Points(side), Lines: compare.Lines(side, 0), Fits: resource.FitsOf(results.Run, results.Measurements)}); err != nil {
+		if err := report.WriteRun(&content, results, shape); err != nil {
 			return nil, s.problem(err)
 		}
 		return htmlFile(fmt.Sprintf("heron-run-%d.html", in.ID), content.Bytes()), nil

@@ -49,7 +49,7 @@ type Request struct {
 // AskedOf is what a plan will do to the volume as it is, which leaves arrays out that a
 // sweep makes.
 func AskedOf(steps []plan.Step) setup.Asked {
-	steps = slices.DeleteFunc(slices.Clone(steps), func(s plan.Step) bool { return len(plan.ArrayOf(s.Point)) > 0 })
+	steps = slices.DeleteFunc(slices.Clone(steps), func(s plan.Step) bool { return len(plan.VolumeOf(s.Point)) > 0 })
 	extent := plan.Reach(steps)
 	span := extent.Size
 	for _, load := range extent.Files {

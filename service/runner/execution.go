@@ -137,21 +137,21 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 	e.meeting.end(e.place)
 	var used *opened
 	defer func() { e.done(ctx, used) }()
-	searches, position, most := map[int]*plan.Search{}, 0, len(steps)
+	choices, position, most := map[int]choice{}, 0, len(steps)
 	for _, step := range steps {
-		search := searches[step.Stage]
-		if step.Fit != nil {
-			if search == nil {
-				search = plan.NewSearch(*step.Fit, step.Repeats)
-				searches[step.Stage] = search
+		chooser, begun := choices[step.Stage]
+		if !begun {
+			chooser = choiceOf(step)
+			choices[step.Stage] = chooser
+		}
+		if chooser != nil {
+			var more bool
+			if step, more, err = chooser.next(step); err != nil {
+				return err
 			}
-			value, repeat, more := search.Next()
 			if !more {
 				most--
 				continue
-			}
-			if step, err = step.At(value, repeat); err != nil {
-				return err
 			}
 		}
 		position++
@@ -161,9 +161,13 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 		if over, err := e.attend(ctx, turnOf(position)); over || err != nil {
 			return err
 		}
-		if changed := plan.ArrayOf(step.Point); used == nil || !slices.Equal(used.changed, changed) {
+		if changed := plan.VolumeOf(step.Point); used == nil || !slices.Equal(used.changed, changed) {
 			e.done(ctx, used)
-			if used, err = e.open(ctx, steps, changed); err != nil {
+			used, err = e.open(ctx, append(slices.Clip(steps), step), changed)
+			if err != nil && step.Tune != nil && len(changed) > 0 && !errors.Is(err, volume.ErrConsent) && ctx.Err() == nil {
+				used, err = &opened{changed: changed, failure: err}, nil // that a setting does not work is a result
+			}
+			if err != nil {
 				return err
 			}
 		}
@@ -191,11 +195,11 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 			return err
 		}
 		e.meeting.end(e.place)
-		if step.Fit != nil {
-			search.Measured(e.last.Status == resource.Finished && judge.Carried(e.last.Summary, e.last.Load.Feeds.Buffer, step.Fit.Late))
+		if chooser != nil {
+			chooser.measured(e.last)
 		}
 	}
-	if most != len(steps) { // what a search did not need
+	if most != len(steps) { // what a choice did not need
 		e.change(func(r *resource.Run) { r.Progress = resource.Progress{Step: position, Steps: position} })
 	}
 	e.meeting.rest(ctx, e.place)
@@ -467,6 +471,9 @@ func (e *execution) judge(ctx context.Context, m *resource.Measurement, on setup
 
 // drive runs the load engine and keeps the series as it grows.
 func (e *execution) drive(ctx context.Context, used *opened, m resource.Measurement) (*load.Outcome, error) {
+	if used.failure != nil {
+		return nil, used.failure
+	}
 	atOnce := 1
 	if e.racing() {
 		atOnce = len(e.run.Joint.Runs)

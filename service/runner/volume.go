@@ -19,11 +19,12 @@ import (
 // opened is the volume of a run, made ready for some of its steps.
 type opened struct {
 	volume.Volume
-	changed []plan.Setting // of the array file, by a sweep
+	changed []plan.Setting // of it, by a sweep or an experiment
 	setup   setup.Setup    // with that
+	failure error          // why it could not be opened; then there is no Volume
 }
 
-// open prepares the volume of a run for its steps that change the array alike.
+// open prepares the volume of a run for its steps that change it alike.
 func (e *execution) open(ctx context.Context, steps []plan.Step, changed []plan.Setting) (*opened, error) {
 	used := &opened{changed: changed, setup: e.run.Setup}
 	locator, err := patient.Own(ctx, patience, func() (volume.Locator, error) { return storage.Parse(e.run.Volume.Locator) }, func(volume.Locator, error) {})
@@ -33,8 +34,10 @@ func (e *execution) open(ctx context.Context, steps []plan.Step, changed []plan.
 	if err := SameKind(e.run.Volume, locator); err != nil {
 		return nil, err
 	}
-	locator.With = changed
-	alike := slices.DeleteFunc(slices.Clone(steps), func(s plan.Step) bool { return !slices.Equal(plan.ArrayOf(s.Point), changed) })
+	if locator, err = e.bounds.With(locator, changed); err != nil {
+		return nil, err
+	}
+	alike := slices.DeleteFunc(slices.Clone(steps), func(s plan.Step) bool { return !slices.Equal(plan.VolumeOf(s.Point), changed) })
 	extent := plan.Reach(alike)
 	used.Volume, err = patient.Own(ctx, patience, func() (volume.Volume, error) {
 		return e.bounds.Prepare(ctx, locator, volume.Request{
@@ -53,7 +56,7 @@ func (e *execution) open(ctx context.Context, steps []plan.Step, changed []plan.
 		return nil, err
 	}
 	e.wrote = e.wrote || extent.Writes
-	if len(changed) > 0 {
+	if len(locator.With) > 0 {
 		err = e.described(ctx, locator, used)
 	}
 	if err != nil {
@@ -65,10 +68,10 @@ func (e *execution) open(ctx context.Context, steps []plan.Step, changed []plan.
 	return used, nil
 }
 
-// done gives a volume back; nil is none. A hung device may not hang the service: what is
+// done gives a volume back, if there is one. A hung device may not hang the service: what is
 // not given back in time, the next run waits for.
 func (e *execution) done(ctx context.Context, used *opened) {
-	if used == nil {
+	if used == nil || used.Volume == nil {
 		return
 	}
 	e.using(nil)
@@ -195,6 +198,13 @@ func (e *execution) renew(ctx context.Context, used volume.Volume) {
 	defer cancel()
 	if err == nil {
 		err = e.store.RenewConsent(keep, e.run.VolumeID, e.run.Volume.Consent.Given, identity)
+	}
+	if err == nil { // it is opened again with other settings
+		renewed := *e.run.Volume.Consent
+		renewed.Identity = &identity
+		e.changing.Lock()
+		e.run.Volume.Consent = &renewed
+		e.changing.Unlock()
 	}
 	if err != nil {
 		e.log.Warn("what a run left on a volume could not be recorded; consent to overwrite it has to be given anew", "run", e.run.ID, "error", err)

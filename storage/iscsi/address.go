@@ -96,7 +96,7 @@ func parseAddress(name string) (a Address, err error) {
 			}
 		}
 	}
-	if err := a.Wishes.Check(); err != nil {
+	if err := a.wishes().Check(); err != nil {
 		return wrong("%v", err)
 	}
 	return a, nil

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"encoding/binary"
 	"fmt"
+	"maps"
 	"sync/atomic"
 
 	"patientheron/core/load"
@@ -61,15 +62,9 @@ func (v *opened) options() options { return v.address.options(v.secrets) }
 
 // options are those of a session with a target.
 func (a Address) options(secrets []secretfile.Secret) options {
-	o := options{name: a.Name, target: a.Target, session: identifier(), wishes: iscsi.Wishes{}}
+	o := options{name: a.Name, target: a.Target, session: identifier(), wishes: a.wishes()}
 	if o.name == "" {
 		o.name = initiatorName
-	}
-	for key, value := range usual {
-		o.wishes[key] = value
-	}
-	for key, value := range a.Wishes {
-		o.wishes[key] = value
 	}
 	for _, s := range secrets {
 		if s.User == a.User && (s.Target == a.Target || s.Target == "") {
@@ -78,6 +73,17 @@ func (a Address) options(secrets []secretfile.Secret) options {
 		}
 	}
 	return o
+}
+
+// wishes are all values that are offered. What comes unasked is no more than what comes in
+// all, unless the locator says both.
+func (a Address) wishes() iscsi.Wishes {
+	wishes := maps.Clone(usual)
+	maps.Copy(wishes, a.Wishes)
+	if a.Wishes[iscsi.FirstBurst] == "" && wishes.Check() != nil {
+		wishes[iscsi.FirstBurst] = wishes[iscsi.MaxBurst]
+	}
+	return wishes
 }
 
 // login opens the session of a path, and makes sure that the same unit is there.

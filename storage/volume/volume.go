@@ -186,6 +186,24 @@ type Describer interface {
 	Describe(Locator) (setup.Setup, setup.Layer, error)
 }
 
+// Adjuster is an opener of what is reached in more than one way, with settings that its
+// locators name.
+type Adjuster interface {
+	// Adjust gives the locator with some settings in place of its own, and reports those
+	// that there are not. It touches nothing.
+	Adjust(Locator, []plan.Setting) (Locator, error)
+	// Adjustable are the settings that may matter to a load, with values that are worth
+	// trying beside those of the locator.
+	Adjustable(Locator, workload.Spec) []Adjustment
+}
+
+// Adjustment is a setting that can be tried at other values.
+type Adjustment struct {
+	plan.Axis
+	Now string // its value as the volume is named
+	Of  string // what it is about, in words
+}
+
 // Way is how a place takes what is made there, in words.
 type Way string
 

@@ -42,8 +42,7 @@ func simulatedRuns(t *testing.T, s *service) (plain, cached resource.RunDetail) 
 func TestConsoleCompares(t *testing.T) {
 	s := serve(t, t.TempDir(), false)
 	p := open(t, s)
-	p.do(chromedp.Navigate(s.link))
-	p.until(`document.querySelector("header nav") !== null`) // signed in
+	p.signIn(s)
 	p.do(chromedp.Navigate(s.url + "/compare"))
 	p.says("Comparing needs two finished runs.")
 	plain, cached := simulatedRuns(t, s)
@@ -88,8 +87,7 @@ func TestConsoleLooks(t *testing.T) {
 	s := serve(t, t.TempDir(), false)
 	plain, _ := simulatedRuns(t, s)
 	p := open(t, s)
-	p.do(chromedp.Navigate(s.link))
-	p.until(`document.querySelector("header nav") !== null`) // signed in
+	p.signIn(s)
 	p.do(chromedp.Navigate(fmt.Sprintf("%s/look/%d", s.url, plain.VolumeID)))
 	p.says("The MTU is 9000 at this end and 1500 at the other")
 	p.says("(limit)")

@@ -30,6 +30,14 @@ func open(t *testing.T, s *service) *page {
 	return &page{Browser: b, t: t, base: s.url}
 }
 
+// signIn opens the link that signs in, and waits until that is done: who leaves the page
+// before is not signed in.
+func (p *page) signIn(s *service) {
+	p.t.Helper()
+	p.do(chromedp.Navigate(s.link))
+	p.until(`document.querySelector("header nav") !== null`)
+}
+
 func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
 	p.t.Helper()
 	if err := p.Do(steps...); err != nil {
@@ -135,7 +143,7 @@ func TestConsoleShowsEachMeasurement(t *testing.T) {
 		Name: "stage", Load: spec(func(w *workload.Spec) { w.For = 0.5 }), Sweep: []plan.Axis{{Field: "block", Values: []string{"4KiB", "64KiB"}}},
 	}}})
 	p := open(t, s)
-	p.do(chromedp.Navigate(s.link))
+	p.signIn(s)
 	p.says("two blocks")
 	p.do(chromedp.Navigate(s.url + "/runs/1"))
 	p.until(`document.querySelector("section h2")?.textContent === "stage at block 64KiB"`)
@@ -151,7 +159,7 @@ func TestConsoleMeasuresFilesAndFeeds(t *testing.T) {
 	folder := s.volume(t.TempDir(), nil)
 	nothing := s.volume("null:1TiB", nil)
 	p := open(t, s)
-	p.do(chromedp.Navigate(s.link), chromedp.WaitVisible(chromedp.CSS("main")))
+	p.signIn(s)
 	tab := func(volume int64, name, field string) {
 		t.Helper()
 		p.do(chromedp.Navigate(fmt.Sprintf("%s/measure?volume=%d", s.url, volume)), chromedp.WaitVisible(chromedp.CSS("[role=tab]")))

@@ -27,7 +27,7 @@ import (
 func TestAPageOnAnotherPort(t *testing.T) {
 	s := serve(t, t.TempDir(), false)
 	p := open(t, s)
-	p.do(chromedp.Navigate(s.link))
+	p.signIn(s)
 	p.says("Nothing was measured yet")
 
 	var mu sync.Mutex

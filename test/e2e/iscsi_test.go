@@ -163,6 +163,26 @@ func TestSecretsStayInTheirFile(t *testing.T) {
 	}
 }
 
+// served serves an array file with 'heron array serve', and gives the locator of its unit.
+func served(t *testing.T, path string, options ...string) (unit string, command *exec.Cmd) {
+	t.Helper()
+	command = exec.Command(heron, append([]string{"array", "serve", path, "--listen", "127.0.0.1:0"}, options...)...)
+	out, err := command.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := command.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = command.Process.Kill() })
+	line, err := bufio.NewReader(out).ReadString('\n')
+	_, unit, found := strings.Cut(strings.TrimSpace(line), " as ")
+	if err != nil || !found {
+		t.Fatalf("%q (%v)", line, err)
+	}
+	return unit, command
+}
+
 // A simulated array that is served is measured over the network like any other unit, and
 // takes about as long as in virtual time; it ends when it is told to.
 func TestArrayServedInRealTime(t *testing.T) {
@@ -171,20 +191,7 @@ func TestArrayServedInRealTime(t *testing.T) {
 	if err := os.WriteFile(path, []byte("name: Two disks\nmembers: {count: 2, medium: hard disk, capacity: 1TB}\nlayout: {level: raid1}\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	command := exec.Command(heron, "array", "serve", path, "--listen", "127.0.0.1:0", "--limit", "InitialR2T=Yes")
-	out, err := command.StdoutPipe()
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := command.Start(); err != nil {
-		t.Fatal(err)
-	}
-	defer func() { _ = command.Process.Kill() }()
-	line, err := bufio.NewReader(out).ReadString('\n')
-	_, unit, found := strings.Cut(strings.TrimSpace(line), " as ")
-	if err != nil || !found {
-		t.Fatalf("%q (%v)", line, err)
-	}
+	unit, command := served(t, path, "--limit", "InitialR2T=Yes")
 	load := spec(func(w *workload.Spec) { w.Span, w.Depth, w.For, w.LeadIn, w.Interval = 900<<30, 4, 3, 1, 1 })
 	over := s.measured(s.volume(unit, nil), onePlan(load))
 	virtual := s.measured(s.volume("array:"+path, nil), onePlan(load))

@@ -152,7 +152,7 @@ func TestConsoleMeasuresStores(t *testing.T) {
 	s := serve(t, t.TempDir(), false)
 	array := s.volume(heldTo(t, t.TempDir(), "quick", "125MB/s"), nil)
 	p := open(t, s)
-	p.do(chromedp.Navigate(s.link), chromedp.WaitVisible(chromedp.CSS("main")))
+	p.signIn(s)
 	p.do(chromedp.Navigate(fmt.Sprintf("%s/measure?volume=%d", s.url, array.ID)), chromedp.WaitVisible(chromedp.CSS("[role=tab]")))
 	p.until(`[...document.querySelectorAll("[role=tab]")].filter(e => e.textContent === "Stores").map(e => e.click()).length === 1`)
 	p.do(chromedp.WaitVisible(chromedp.CSS("[name=requests]")))

@@ -272,7 +272,7 @@ func TestConsoleRaces(t *testing.T) {
 	slow := s.volume(heldTo(t, folder, "slow", "100MB/s"), nil)
 	s.volume(heldTo(t, folder, "quick", "125MB/s"), nil)
 	p := open(t, s)
-	p.do(chromedp.Navigate(s.link), chromedp.WaitVisible(chromedp.CSS("main")))
+	p.signIn(s)
 	p.do(chromedp.Navigate(fmt.Sprintf("%s/measure?volume=%d", s.url, slow.ID)), chromedp.WaitVisible(chromedp.CSS("[name=span]")))
 	p.click("details summary")
 	p.click("fieldset input[type=checkbox]")

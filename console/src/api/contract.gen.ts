@@ -589,6 +589,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/volumes/{id}/adjustments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Parameters of a volume and of a load that an experiment can try at other values */
+        post: operations["list-adjustments"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/volumes/{id}/array": {
         parameters: {
             query?: never;
@@ -728,6 +745,19 @@ export interface components {
              */
             waiting: number;
         };
+        Adjustment: {
+            /** @description Name of a field, as in a plan file, of a key of an array file, such as members.count or caches[0].size, or of a key of iSCSI sessions, such as MaxBurstLength */
+            field: string;
+            /** @description Its value in the baseline */
+            now: string;
+            /** @description What it is about, in words */
+            of: string;
+            /** @description Values as people type them; '1..64' stands for 1, 2, 4, … 64 */
+            values: string[] | null;
+        };
+        Adjustments: {
+            adjustments: components["schemas"]["Adjustment"][] | null;
+        };
         Agreed: {
             /** @description What the target answered, or declared for itself; absent where it said nothing */
             answered?: string;
@@ -760,7 +790,7 @@ export interface components {
             text: string;
         };
         Axis: {
-            /** @description Name of a field, as in a plan file, or of a key of an array file, such as members.count or caches[0].size */
+            /** @description Name of a field, as in a plan file, of a key of an array file, such as members.count or caches[0].size, or of a key of iSCSI sessions, such as MaxBurstLength */
             field: string;
             /** @description Values as people type them; '1..64' stands for 1, 2, 4, … 64 */
             values: string[] | null;
@@ -1767,6 +1797,9 @@ export interface components {
             stage: string;
             words: string;
         };
+        "List-adjustmentsRequest": {
+            load: components["schemas"]["Spec"];
+        };
         Look: {
             /** Format: date-time */
             at: string;
@@ -2045,6 +2078,18 @@ export interface components {
             /** @description The mean without the odd ones */
             withoutOdd?: components["schemas"]["Mean"];
         };
+        Parameter: {
+            /** @description Its value in the baseline, where it is known */
+            baseline?: string;
+            /** @description The value that is better than the baseline by most; absent where none is */
+            best?: string;
+            field: string;
+            /** @description What of that was in effect, where the other side did not take it */
+            inEffect?: string;
+            /** @enum {string} */
+            matter: "matters" | "does not matter" | "not shown" | "not taken" | "failed";
+            values: components["schemas"]["Value"][] | null;
+        };
         Part: {
             /** @description Key of the main figure */
             figure: string;
@@ -2240,6 +2285,54 @@ export interface components {
             /** @description In the order in which they were begun; the one under way is the last */
             races: components["schemas"]["NamedRace"][] | null;
         };
+        Ratio: {
+            /**
+             * Format: double
+             * @description The chance before it was corrected
+             */
+            alone: number;
+            /**
+             * Format: double
+             * @description Probability of such a ratio if there were no difference, corrected for all figures that are decided together
+             */
+            chance: number;
+            /**
+             * Format: double
+             * @description Standard error of the logarithm of the ratio, or of the ratio where it is linear
+             */
+            deviation?: number;
+            /**
+             * Format: double
+             * @description Degrees of freedom it is known with
+             */
+            freedom?: number;
+            /** Format: double */
+            high?: number;
+            /** @description The ratio is of arithmetic means, because a value is zero */
+            linear?: boolean;
+            /**
+             * Format: double
+             * @description Lower end of the 95 % interval; absent with a single repeat on a side
+             */
+            low?: number;
+            /**
+             * Format: double
+             * @description How many times as wide the interval of the same values would be without the pairs
+             */
+            narrower?: number;
+            /**
+             * Format: int64
+             * @description Of measurements that were made in turn or at the same moment, when the ratio is of those; 0 otherwise
+             */
+            pairs?: number;
+            /**
+             * Format: double
+             * @description Candidate over baseline: of the geometric means, or of the arithmetic ones where a value is zero; 0 also where the baseline's mean is zero
+             */
+            value: number;
+            /** @enum {string} */
+            verdict: "better" | "worse" | "same" | "not shown" | "hint" | "missing";
+        };
         Reach: {
             ceilings: components["schemas"]["UseCeilings"];
             /** Format: int64 */
@@ -2261,6 +2354,22 @@ export interface components {
         ReadPlan: {
             estimate: components["schemas"]["Estimate"];
             plan: components["schemas"]["Plan"];
+        };
+        Repeated: {
+            mean: components["schemas"]["Mean"];
+            /** Format: double */
+            median: number;
+            /** @description Numbers, from 1, of repeats that lie apart from the others; they are kept in all figures */
+            odd?: number[] | null;
+            /** @description In the order in which they were measured */
+            values: number[] | null;
+            /**
+             * Format: double
+             * @description Standard deviation as a share of the mean
+             */
+            variation: number;
+            /** @description The mean without the odd ones */
+            withoutOdd?: components["schemas"]["Mean"];
         };
         RequestShare: {
             /** @enum {string} */
@@ -2500,6 +2609,8 @@ export interface components {
             lines: components["schemas"]["Line"][] | null;
             /** @description Each point with all its repeats together */
             points: components["schemas"]["Alone"][] | null;
+            /** @description Which parameters matter, of each stage that was an experiment */
+            tuned?: components["schemas"]["StageTuned"][] | null;
         };
         SignInBody: {
             /** @description The service's token */
@@ -2771,6 +2882,8 @@ export interface components {
             shuffle?: boolean;
             /** @description Fields to vary; every combination is measured, the last axis fastest */
             sweep?: components["schemas"]["Axis"][] | null;
+            /** @description Find out which of several parameters matter, and at which values */
+            tune?: components["schemas"]["Tune"];
         };
         StageFits: {
             /**
@@ -2785,6 +2898,57 @@ export interface components {
             fails?: number;
             field: string;
             stage: string;
+            words: string;
+        };
+        StageTuned: {
+            baseline: components["schemas"]["Repeated"];
+            /** @description Key of the figure that is told along with it */
+            beside: string;
+            /** @description What those together bring over the baseline; absent where they were not measured like that */
+            brings?: components["schemas"]["Ratio"];
+            cautions?: string[] | null;
+            /**
+             * Format: int64
+             * @description Of those, how many are not to be trusted
+             */
+            doubted?: number;
+            /** @description Of the baseline, from its first measurement to its last */
+            drift: components["schemas"]["Trend"];
+            /** @description Key of the figure that was to become better */
+            figure: string;
+            /** @description Settings that are worth keeping; empty where the baseline is as good */
+            keep: components["schemas"]["Setting"][] | null;
+            /**
+             * Format: int64
+             * @description Measurements that gave a value
+             */
+            measured: number;
+            /**
+             * Format: double
+             * @description Smallest difference that matters
+             */
+            noise: number;
+            parameters: components["schemas"]["Parameter"][] | null;
+            /** @description The same as plain text, with the settings for either side */
+            record: string;
+            /**
+             * Format: double
+             * @description Half of the interval of most values: a smaller difference could not be seen
+             */
+            resolution?: number;
+            /**
+             * Format: int64
+             * @description Rounds that were begun, of both halves
+             */
+            round: number;
+            /**
+             * Format: int64
+             * @description Of each half
+             */
+            rounds: number;
+            stage: string;
+            /** @description What looked promising, measured together in the second half */
+            together?: components["schemas"]["Together"];
             words: string;
         };
         Standing: {
@@ -3047,6 +3211,14 @@ export interface components {
              */
             weight: number;
         };
+        Together: {
+            beside: components["schemas"]["Ratio"];
+            /** @description Over the baseline */
+            ratio: components["schemas"]["Ratio"];
+            settings: components["schemas"]["Setting"][] | null;
+            /** @description Each of the settings taken back, the others kept; empty where there is but one */
+            without: components["schemas"]["Without"][] | null;
+        };
         ToldFact: {
             key: string;
             /** @description It comes from a measurement, such as that of a member alone */
@@ -3065,6 +3237,44 @@ export interface components {
              * @description The version this is meant to follow: when another was kept meanwhile, nothing is changed (409)
              */
             version?: number;
+        };
+        Trend: {
+            /**
+             * Format: double
+             * @description Probability of such a drift if there were none
+             */
+            chance: number;
+            /**
+             * Format: double
+             * @description By what share it was higher at the end than at the beginning, on the straight line through all; below zero when it was lower
+             */
+            share: number;
+            /** @description It is more than chance */
+            shown: boolean;
+        };
+        Tried: {
+            /** @description Name of a field, as in a plan file, of a key of an array file, such as members.count or caches[0].size, or of a key of iSCSI sessions, such as MaxBurstLength */
+            field: string;
+            /** @description Its value in the baseline, for the record, where the heron cannot know it */
+            now?: string;
+            /** @description Values as people type them; '1..64' stands for 1, 2, 4, … 64 */
+            values: string[] | null;
+        };
+        Tune: {
+            /**
+             * Format: double
+             * @description Time for the whole experiment, from which the rounds are worked out
+             */
+            budgetSeconds?: number;
+            /** @description Key of the figure that shall become better; by default the one that matters most for the load */
+            figure?: string;
+            /** @description Fields and the values to try beside the one of the baseline */
+            parameters: components["schemas"]["Tried"][] | null;
+            /**
+             * Format: int64
+             * @description How often each value is measured in either half; 0 for as many as fit into the time, or five
+             */
+            rounds?: number;
         };
         TypedLoad: {
             /** @description Values by the name of their field, such as block: 4KiB; what is left out keeps its default. Files are so many of a size, such as 1000 x 64KiB, or the text of a file set */
@@ -3096,6 +3306,21 @@ export interface components {
             /** @description Name of the hop that would limit after it */
             next: string;
             use: string;
+        };
+        Value: {
+            /** @description Of the figure beside it */
+            beside: components["schemas"]["Ratio"];
+            /** @description Why it could not be measured */
+            failed?: string;
+            /** @description What was in effect instead, where the other side did not take the value */
+            inEffect?: string;
+            /** @description Over the baseline */
+            ratio: components["schemas"]["Ratio"];
+            /** @description The other side did not take it, and what was in effect is what the baseline has: nothing is known of the value */
+            refused?: boolean;
+            value: string;
+            /** @description Of the figure, in the order in which they were measured */
+            values: number[] | null;
         };
         Values: {
             /** @description Of all repeats, in the order in which they were measured; absent where values has all of them */
@@ -3167,6 +3392,13 @@ export interface components {
             highBytesPerSecond: number;
             /** Format: double */
             lowBytesPerSecond: number;
+        };
+        Without: {
+            /** @description Over the baseline */
+            base: components["schemas"]["Ratio"];
+            /** @description Over all of them together */
+            ratio: components["schemas"]["Ratio"];
+            setting: components["schemas"]["Setting"];
         };
         Workload: {
             /** Format: date-time */
@@ -5501,6 +5733,68 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-adjustments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["List-adjustmentsRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Adjustments"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,0 +1,215 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"patientheron/client"
+	"patientheron/core/plan"
+	"patientheron/core/quantity"
+	"patientheron/core/workload"
+	"patientheron/resource"
+)
+
+type tuneOptions struct {
+	spec   workload.Spec
+	name   string
+	try    []string
+	leave  []string
+	figure string
+	rounds int
+	budget string
+	pause  string
+	list   bool
+	detach bool
+}
+
+// Of each measurement of an experiment, unless the user says otherwise: they are many.
+const (
+	tuneFor    quantity.Seconds = 4
+	tuneLeadIn quantity.Seconds = 1
+	tuneBudget                  = "15m"
+)
+
+func (a *app) tune() *cobra.Command {
+	o := &tuneOptions{spec: workload.Default()}
+	o.spec.For, o.spec.LeadIn = tuneFor, tuneLeadIn
+	command := &cobra.Command{
+		Use: "tune VOLUME", Short: "Find out which parameters matter, and what to set them to", Args: cobra.ExactArgs(1),
+		Long: `Find out by experiment which of several parameters matter for a load on a volume, and
+which settings are worth keeping (docs/tuning.md).
+
+The baseline is the volume as it is named and the load as it is given. In a first half
+every value is measured alone beside it, once in each round and in shuffled order; the
+baseline is measured several times in each round, so that a drift is seen and taken out.
+In a second half what looked promising is measured together, and with one of its
+parameters taken back at a time.
+
+Said is which parameters matter, with intervals; which do not; of which neither is shown;
+and which values the target of a session did not take, so that nothing is known of them.
+The settings to keep are printed as plain text, for the host and for the target.
+
+Without --try, what is tried are the keys of the sessions of a volume over iSCSI, how many
+sessions there are, depth and workers; --list shows that and measures nothing. With --try
+it is what you name: fields of the load, keys of a session, or keys of an array file.`,
+		Example: `  heron tune iscsi://filer.example/iqn.2026-01.example:store/1 --span 10GiB --block 64KiB
+  heron tune iscsi://filer.example/iqn.2026-01.example:store/1 --span 10GiB --list
+  heron tune iscsi://filer.example/iqn.2026-01.example:store/1 --span 10GiB --reads 0% --try ImmediateData --try FirstBurstLength=65536,1048576
+  heron tune /srv/pool --span 20GiB --try depth=1,4,64 --try workers=2,4 --budget 30m
+  heron tune array:plain.yaml --try layout.chunk=16KiB,256KiB --try caches --rounds 5 --figure p99`,
+		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
+			return a.startTuning(ctx, c, command, arguments[0], o)
+		}),
+	}
+	flags := command.Flags()
+	flags.SortFlags = false
+	flags.StringArrayVar(&o.try, "try", nil, "try this parameter at these values, such as depth=4,64; without values those that are usual for it; several times for several")
+	flags.StringSliceVar(&o.leave, "leave", nil, "leave these out of what is usually tried")
+	flags.BoolVar(&o.list, "list", false, "show what would be tried, and measure nothing")
+	flags.StringVar(&o.figure, "figure", "", "the figure that shall become better, such as p99 (default: the one that matters most for the load)")
+	flags.StringVar(&o.budget, "budget", tuneBudget, "time for the whole experiment, from which the rounds are worked out")
+	flags.IntVar(&o.rounds, "rounds", 0, "rounds of each half, instead of a time")
+	flags.StringVar(&o.pause, "pause", "0", "wait this long before each measurement")
+	flags.StringVar(&o.name, "name", "", "what to call the run")
+	flags.BoolVar(&o.detach, "detach", false, "start the run and do not wait for it")
+	loadFlags(flags, &o.spec)
+	return command
+}
+
+func (a *app) startTuning(ctx context.Context, c *client.Client, command *cobra.Command, target string, o *tuneOptions) error {
+	if a.here && o.detach {
+		return errors.New("--here works only as long as this command runs; leave out --detach")
+	}
+	if flags := command.Flags(); flags.Changed("passes") && !flags.Changed("for") || flags.Changed("amount") && !flags.Changed("for") {
+		o.spec.For, o.spec.LeadIn = 0, 0 // what is done ends it
+	}
+	volume, err := a.findVolume(ctx, c, target)
+	if err != nil {
+		return err
+	}
+	usual, err := c.Adjustments(ctx, volume.ID, o.spec)
+	if err != nil {
+		return err
+	}
+	tried, err := o.parameters(usual)
+	if err != nil {
+		return err
+	}
+	if o.list {
+		if a.json {
+			return printJSON(command.OutOrStdout(), tried)
+		}
+		return printAdjustments(command.OutOrStdout(), tried)
+	}
+	stage := plan.Stage{Load: o.spec, Tune: &plan.Tune{Figure: o.figure, Rounds: o.rounds}}
+	for _, t := range tried {
+		stage.Tune.Parameters = append(stage.Tune.Parameters, plan.Tried{Axis: t.Axis, Now: t.Now})
+	}
+	if o.rounds == 0 {
+		if stage.Tune.Budget, err = quantity.ParseSeconds(o.budget); err != nil {
+			return fmt.Errorf("--budget: %w", err)
+		}
+	}
+	if stage.Settle.Pause, err = quantity.ParseSeconds(o.pause); err != nil {
+		return fmt.Errorf("--pause: %w", err)
+	}
+	p := plan.Plan{Stages: []plan.Stage{stage}}
+	if _, err := p.Steps(); err != nil {
+		return err
+	}
+	run, err := c.StartRun(ctx, resource.NewRun{Name: o.name, VolumeID: volume.ID, Plan: p})
+	if err != nil {
+		return err
+	}
+	if !a.json {
+		fmt.Fprintf(command.ErrOrStderr(), "At most %d measurements, about %s.\n", run.Estimate.Measurements, run.Estimate.Time)
+	}
+	if o.detach {
+		if a.json {
+			return printJSON(command.OutOrStdout(), run)
+		}
+		fmt.Fprintf(command.OutOrStdout(), "Run %d is %s; watch it with 'heron watch %d', and see what it shows so far with 'heron run mattered %d'.\n", run.ID, run.Status, run.ID, run.ID)
+		return nil
+	}
+	return a.follow(ctx, c, command, run, true)
+}
+
+// parameters are what is tried: what the user names, or what is usual.
+func (o *tuneOptions) parameters(usual []resource.Adjustment) (tried []resource.Adjustment, err error) {
+	find := func(field string) (resource.Adjustment, bool) {
+		i := slices.IndexFunc(usual, func(a resource.Adjustment) bool { return strings.EqualFold(a.Field, field) })
+		if i < 0 {
+			return resource.Adjustment{Axis: plan.Axis{Field: field}}, false
+		}
+		return usual[i], true
+	}
+	for _, text := range o.try {
+		field, values, given := strings.Cut(text, "=")
+		adjustment, known := find(strings.TrimSpace(field))
+		if given {
+			adjustment.Values = splitOutside(values)
+		} else if !known {
+			return nil, fmt.Errorf("--try %s: which values? Write it like depth=4,64", text)
+		}
+		tried = append(tried, adjustment)
+	}
+	if len(o.try) == 0 {
+		tried = usual
+	}
+	for _, field := range o.leave {
+		if _, known := find(field); !known {
+			return nil, fmt.Errorf("--leave %s: it is not among what is usually tried; --list shows that", field)
+		}
+		tried = slices.DeleteFunc(slices.Clone(tried), func(a resource.Adjustment) bool { return strings.EqualFold(a.Field, field) })
+	}
+	tried = slices.DeleteFunc(slices.Clone(tried), func(a resource.Adjustment) bool { return len(a.Values) == 0 })
+	if len(tried) == 0 {
+		return nil, errors.New("there is nothing to try for such a load on such a volume; name parameters, such as --try depth=4,64")
+	}
+	return tried, nil
+}
+
+func printAdjustments(w io.Writer, adjustments []resource.Adjustment) error {
+	t := newTable(w, 1, "parameter", "in the baseline", "tried", "what it is about")
+	for _, a := range adjustments {
+		t.AppendRow([]any{a.Field, a.Now, strings.Join(a.Values, ", "), a.Of})
+	}
+	t.Render()
+	return nil
+}
+
+func (a *app) mattered() *cobra.Command {
+	command := a.runCommand("mattered RUN", "Show which parameters mattered in an experiment", "  heron run mattered 12\n  heron run mattered 12 --json",
+		func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
+			shape, err := c.Shape(ctx, id, 0)
+			if err != nil {
+				return err
+			}
+			if len(shape.Tuned) == 0 {
+				return fmt.Errorf("run %d was no experiment; 'heron tune' makes one", id)
+			}
+			if a.json {
+				return printJSON(command.OutOrStdout(), shape.Tuned)
+			}
+			return printTuned(command.OutOrStdout(), shape.Tuned)
+		})
+	command.Long = `Show what an experiment ("heron tune") found out, as the plain text that is for the
+record: what each value did, what it did together, and the settings to keep. It works
+while the experiment goes on, too.`
+	return command
+}
+
+func printTuned(w io.Writer, tuned []resource.StageTuned) error {
+	for _, t := range tuned {
+		if _, err := io.WriteString(exactly(w), t.Record); err != nil {
+			return err
+		}
+	}
+	return nil
+}

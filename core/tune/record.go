@@ -1,0 +1,192 @@
+package tune
+
+import (
+	"fmt"
+	"strings"
+	"text/tabwriter"
+
+	"patientheron/core/figure"
+	"patientheron/core/judge"
+	"patientheron/core/plan"
+)
+
+// Heading says what an experiment was made on.
+type Heading struct {
+	Run     int64
+	Volume  string
+	Locator string
+	Load    string
+	When    string
+	// Kept is the locator with the settings that are worth keeping; "" where none is one of
+	// the volume's.
+	Kept string
+}
+
+// Record is an answer as plain text, for whoever sets the storage up and for the files of
+// the house: what was tried, what it brought, and what to set on either side.
+func (a Answer) Record(h Heading) string {
+	var b strings.Builder
+	f, besides := figure.Of(a.Figure), figure.Of(a.Beside)
+	better := "more is better"
+	if f.Lower {
+		better = "less is better"
+	}
+	fmt.Fprintf(&b, "Tuning of %s, run %d, %s\n", h.Volume, h.Run, h.When)
+	fmt.Fprintf(&b, "  volume    %s\n  load      %s\n  figure    %s, %s; beside it %s\n", h.Locator, h.Load, f.Label, better, besides.Label)
+	fmt.Fprintf(&b, "  measured  %s, in %d of %d rounds\n", counted(a.Measured, "measurement"), a.Round, 2*a.Rounds)
+	if n := len(a.Baseline.Values); n > 0 {
+		fmt.Fprintf(&b, "  baseline  %s, %s, varying by %s\n", f.Show(a.Baseline.Mean.Mean), counted(n, "measurement"), a.Baseline.Variation)
+	}
+	b.WriteString("\n" + wrapped(a.Words))
+	for _, caution := range a.Cautions {
+		b.WriteString(wrapped("Caution: " + caution))
+	}
+	b.WriteString("\nEach value alone, over the baseline\n")
+	lines := tabwriter.NewWriter(&b, 0, 0, 2, ' ', 0)
+	for _, p := range a.Parameters {
+		fmt.Fprintf(lines, "  %s\t%s\t\t\t%s\n", p.Field, p.From(), p.Matter)
+		for _, v := range p.Values {
+			fmt.Fprintf(lines, "    %s\t%s\t%s\t%s\t%s\n", v.Value, v.Of(f), v.Interval(), v.Verdict(), v.OfBeside(besides))
+		}
+	}
+	_ = lines.Flush()
+	for _, p := range a.Parameters {
+		for _, v := range p.Values {
+			if v.Failed != "" {
+				b.WriteString(wrapped(fmt.Sprintf("%s %s failed: %s", p.Field, v.Value, v.Failed)))
+			}
+		}
+	}
+	if t := a.Together; t != nil {
+		fmt.Fprintf(&b, "\nTogether: %s\n  %s%s against the baseline%s\n", settingsInWords(t.Settings), f.InWords(t.Ratio.Value), interval(&t.Ratio), after("; ", besideInWords(besides, t.Beside)))
+		for _, w := range t.Without {
+			fmt.Fprintf(&b, "  without %s %s: %s%s, %s\n", w.Setting.Field, w.Setting.Value, f.InWords(w.Ratio.Value), interval(&w.Ratio), w.Ratio.Verdict)
+		}
+	}
+	b.WriteString("\nSettings to keep\n")
+	if len(a.Keep) == 0 {
+		b.WriteString("  as they are\n")
+	}
+	for _, s := range a.Keep {
+		fmt.Fprintf(&b, "  %s\n", a.Where(s))
+	}
+	if h.Kept != "" {
+		fmt.Fprintf(&b, "  as a volume: %s\n", h.Kept)
+	}
+	var tidy strings.Builder
+	for line := range strings.Lines(b.String()) {
+		tidy.WriteString(strings.TrimRight(line, " \n") + "\n")
+	}
+	return tidy.String()
+}
+
+// From is the value of a parameter in the baseline, in words.
+func (p Parameter) From() string {
+	switch {
+	case p.Baseline == "":
+		return "as named"
+	case p.InEffect != "":
+		return fmt.Sprintf("%s, of which %s in effect", p.Baseline, p.InEffect)
+	}
+	return p.Baseline
+}
+
+// Of says in words what a value did to the figure, or why nothing is known of that.
+func (v Value) Of(f figure.Figure) string {
+	switch {
+	case v.Refused:
+		return "not taken: " + v.InEffect + " stayed in effect"
+	case v.Failed != "" && len(v.Values) == 0:
+		return "failed"
+	case !(v.Ratio.Value > 0):
+		return "not measured yet"
+	case v.InEffect != "":
+		return fmt.Sprintf("%s, with %s in effect", f.InWords(v.Ratio.Value), v.InEffect)
+	}
+	return f.InWords(v.Ratio.Value)
+}
+
+// Verdict is what is shown of a value; "" where it was not measured.
+func (v Value) Verdict() judge.Verdict {
+	if v.Refused || v.Ratio.Verdict == judge.Missing {
+		return ""
+	}
+	return v.Ratio.Verdict
+}
+
+// Interval is the interval of what a value did; "" where none is known.
+func (v Value) Interval() string {
+	if v.Refused {
+		return ""
+	}
+	return span(v.Ratio)
+}
+
+// OfBeside says what a value did to the figure beside the one that was to become better,
+// where that is shown.
+func (v Value) OfBeside(f figure.Figure) string {
+	if v.Refused {
+		return ""
+	}
+	return besideInWords(f, v.Beside)
+}
+
+func besideInWords(f figure.Figure, r judge.Ratio) string {
+	switch r.Verdict {
+	case judge.Better, judge.Worse:
+		return f.InWords(r.Value)
+	case judge.Same:
+		return f.Label + " the same"
+	}
+	return ""
+}
+
+// columns is how long the lines of a record are at most, where they are sentences.
+const columns = 92
+
+// wrapped breaks a text into lines.
+func wrapped(text string) string {
+	var b strings.Builder
+	length := 0
+	for _, word := range strings.Fields(text) {
+		if length > 0 && length+1+len(word) > columns {
+			b.WriteByte('\n')
+			length = 0
+		} else if length > 0 {
+			b.WriteByte(' ')
+			length++
+		}
+		b.WriteString(word)
+		length += len(word)
+	}
+	return b.String() + "\n"
+}
+
+// after is words with others before them, where there are any.
+func after(before, words string) string {
+	if words == "" {
+		return ""
+	}
+	return before + words
+}
+
+// Where says on which side a setting that is kept is made.
+func (a Answer) Where(s plan.Setting) string {
+	at := s.Field + " = " + s.Value
+	switch instead := a.value(s).InEffect; {
+	case instead != "":
+		return fmt.Sprintf("%s: on the host; the target let %s be in effect, and would have to allow more", at, instead)
+	case plan.OfSession(s.Field):
+		return at + ": on the host; the target took it, and has to go on allowing it"
+	case plan.OfArray(s.Field):
+		return at + ": in the array"
+	}
+	return at + ": in what the host asks for"
+}
+
+func counted(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}

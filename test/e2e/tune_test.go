@@ -1,0 +1,140 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"patientheron/core/plan"
+	"patientheron/core/tune"
+	"patientheron/resource"
+)
+
+// tuned carries an experiment out with the client, and gives its answer and what was printed.
+func (s *service) tuned(volume string, arguments ...string) (answer tune.Answer, record string) {
+	s.t.Helper()
+	out, trouble, err := s.cli(append([]string{"tune", volume, "--for", "0.3s", "--lead-in", "0.05s", "--rounds", "4"}, arguments...)...)
+	if err != nil {
+		s.t.Fatalf("%v: %s%s", err, out, trouble)
+	}
+	var id int
+	if _, err := fmt.Sscanf(out[strings.Index(out, ", run ")+len(", run "):], "%d", &id); err != nil {
+		s.t.Fatalf("%v: %s", err, out)
+	}
+	again, trouble, err := s.cli("run", "mattered", fmt.Sprint(id))
+	if err != nil || again != out {
+		s.t.Errorf("printed anew it is different: %v %s\n%s", err, trouble, again)
+	}
+	written, trouble, err := s.cli("run", "mattered", fmt.Sprint(id), "--json")
+	var all []resource.StageTuned
+	if err == nil {
+		err = json.Unmarshal([]byte(written), &all)
+	}
+	if err != nil || len(all) != 1 {
+		s.t.Fatalf("%v: %s%s", err, written, trouble)
+	}
+	return all[0].Answer, out
+}
+
+func matter(a tune.Answer, field string) tune.Matter {
+	i := slices.IndexFunc(a.Parameters, func(p tune.Parameter) bool { return p.Field == field })
+	if i < 0 {
+		return ""
+	}
+	return a.Parameters[i].Matter
+}
+
+// agreeToWrite gives consent to overwrite a unit of a size.
+func (s *service) agreeToWrite(unit string, size int64) (name string) {
+	s.t.Helper()
+	v := s.volume(unit, nil)
+	_, trouble, _ := s.cli("volume", "consent", v.Name, "--overwrite-size", fmt.Sprint(size))
+	_, serial, _ := strings.Cut(trouble, "its serial number is \"")
+	serial, _, _ = strings.Cut(serial, "\"")
+	if _, trouble, err := s.cli("volume", "consent", v.Name, "--overwrite-size", fmt.Sprint(size), "--serial", serial); err != nil {
+		s.t.Fatal(trouble)
+	}
+	return v.Name
+}
+
+// Over a link with a delay it matters whether written data wait to be asked for: each
+// question is a way there and back. A value that the target does not take is reported as
+// that.
+func TestTuningOverALinkWithDelay(t *testing.T) {
+	s := serve(t, t.TempDir(), false)
+	unit, _ := served(t, heldTo(t, t.TempDir(), "far", "400MB/s")[len("array:"):], "--instant", "--size", "64MiB", "--delay", "2ms", "--limit", "MaxOutstandingR2T=2")
+	name := s.agreeToWrite(unit+"?ImmediateData=No&InitialR2T=Yes&MaxOutstandingR2T=2", 64<<20)
+	answer, record := s.tuned(name, "--reads", "0%", "--block", "64KiB", "--depth", "2", "--span", "32MiB", "--try", "ImmediateData", "--try", "HeaderDigest", "--try", "MaxOutstandingR2T=16")
+	if m := matter(answer, "ImmediateData"); m != tune.Matters || !slices.Equal(answer.Keep, []plan.Setting{{Field: "ImmediateData", Value: "Yes"}}) {
+		t.Errorf("immediate data: %s, kept: %v\n%s", m, answer.Keep, record)
+	}
+	// One way there and back instead of two, with what the host adds to each.
+	if b := answer.Brings; b == nil || b.Value < 1.5 || b.Value > 2.5 {
+		t.Errorf("it brings %+v, not about twice as much\n%s", b, record)
+	}
+	if m := matter(answer, "HeaderDigest"); m == tune.Matters {
+		t.Errorf("a checksum of 48 bytes matters\n%s", record)
+	}
+	if m := matter(answer, "MaxOutstandingR2T"); m != tune.NotTaken || !strings.Contains(record, "not taken: 2 stayed in effect") {
+		t.Errorf("what the target did not take: %s\n%s", m, record)
+	}
+	if !strings.Contains(record, "as a volume: "+unit+"?InitialR2T=Yes&ImmediateData=Yes&MaxOutstandingR2T=2") {
+		t.Errorf("the record does not say what to use:\n%s", record)
+	}
+}
+
+// On loopback, before storage that is the limit, none of it matters, and that is said.
+func TestTuningOnLoopback(t *testing.T) {
+	s := serve(t, t.TempDir(), false)
+	unit, _ := served(t, heldTo(t, t.TempDir(), "slow", "20MB/s")[len("array:"):])
+	answer, record := s.tuned(unit, "--block", "64KiB", "--depth", "8", "--span", "1GiB", "--try", "MaxRecvDataSegmentLength=8192", "--try", "HeaderDigest", "--try", "sessions=2")
+	if len(answer.Keep) != 0 || !strings.Contains(record, "Settings to keep\n  as they are") {
+		t.Errorf("kept: %v\n%s", answer.Keep, record)
+	}
+	for _, p := range answer.Parameters {
+		if p.Matter == tune.Matters {
+			t.Errorf("%s matters\n%s", p.Field, record)
+		}
+	}
+}
+
+// Keys of a simulated array and fields of a load are parameters like any others; what
+// cannot be is refused before anything is measured.
+func TestTuningAnArray(t *testing.T) {
+	s := serve(t, t.TempDir(), false)
+	array := heldTo(t, t.TempDir(), "wide", "500MB/s")
+	answer, record := s.tuned(array, "--block", "64KiB", "--depth", "1", "--span", "1GiB", "--for", "2s", "--try", "depth=2", "--try", "limits.throughput=400MB/s")
+	if matter(answer, "depth") != tune.Matters || len(answer.Keep) == 0 || answer.Keep[0] != (plan.Setting{Field: "depth", Value: "2"}) {
+		t.Errorf("%v\n%s", answer.Keep, record)
+	}
+	for arguments, says := range map[string]string{
+		"--try MaxBurstLength=65536":             "an array has no key",
+		"--try depth":                            "",
+		"--try nothing=3":                        "nothing",
+		"--try depth=2 --rounds 2":               "2 rounds",
+		"--try depth=2 --budget 5s":              "three rounds",
+		"--try depth=2 --figure file-p99":        "the load has no",
+		"--try depth=2 --try depth=4":            "stands twice",
+		"--leave sessions":                       "not among what is usually tried",
+		"--try depth=2 --reads 0% --span 900TiB": "span",
+	} {
+		_, said, err := s.cli(append([]string{"tune", array, "--span", "1GiB", "--list"}, strings.Fields(arguments)...)...)
+		if says == "" {
+			if err != nil {
+				t.Errorf("%s: %s", arguments, said)
+			}
+			continue
+		}
+		if err == nil {
+			_, said, err = s.cli(append([]string{"tune", array, "--span", "1GiB"}, strings.Fields(arguments)...)...)
+		}
+		if err == nil || !strings.Contains(said, says) {
+			t.Errorf("%s: %v %s", arguments, err, said)
+		}
+	}
+	if _, said, err := s.cli("run", "mattered", fmt.Sprint(s.measured(s.volume("null:1GiB", nil), onePlan(spec(nil))).ID)); err == nil || !strings.Contains(said, "was no experiment") {
+		t.Errorf("%v %s", err, said)
+	}
+}
