@@ -22,6 +22,7 @@ import (
 	"patientheron/demo"
 	"patientheron/resource"
 	"patientheron/service"
+	"patientheron/storage/simulated"
 )
 
 func (a *app) demo() *cobra.Command {
@@ -164,8 +165,44 @@ func measureDemo(ctx context.Context, c *client.Client, command *cobra.Command, 
 	if err != nil {
 		return err
 	}
+	if err := demoTuning(ctx, c, command, filepath.Join(setups, demo.MainlandSetup+".yaml")); err != nil {
+		return err
+	}
 	printDemo(command.OutOrStdout(), details)
 	return keepComparisons(ctx, c, slices.Concat(ofFiles, racing, ofCatalogue, details))
+}
+
+// demoTuning serves a setup over iSCSI, a delay away, for as long as ctx lasts, and finds
+// out which keys of its sessions matter.
+func demoTuning(ctx context.Context, c *client.Client, command *cobra.Command, path string) error {
+	p, err := demo.Plan(demo.Mainland)
+	if err != nil {
+		return err
+	}
+	d, err := simulated.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	options := serveArrayOptions{listen: []string{"127.0.0.1:0"}, name: "iqn.2026-01.example.sedgewater:mainland", block: 512, delay: quantity.Seconds(demo.MainlandDelay)}
+	served, err := options.start(ctx, d, path, slog.New(slog.DiscardHandler))
+	if err != nil {
+		return err
+	}
+	context.AfterFunc(ctx, func() { _ = served.close() })
+	locator := served.locator(served.Portals()[0]) + demo.MainlandKeys
+	look, err := c.Look(ctx, locator, client.Asked{})
+	if err != nil {
+		return err
+	}
+	if look.Facts == nil {
+		return errors.New("the unit on the mainland does not answer")
+	}
+	consent := &resource.ConsentToWrite{Size: look.Facts.Size, Serial: look.Facts.Serial}
+	if _, err := c.AddVolume(ctx, resource.NewVolume{Name: "mainland", Locator: locator, Consent: consent}); err != nil {
+		return err
+	}
+	_, err = demoRun(ctx, c, command, "mainland", "", p)
+	return err
 }
 
 // demoOn carries a plan out on setups that are registered, one after the other, and names

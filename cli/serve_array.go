@@ -24,7 +24,8 @@ import (
 type serveArrayOptions struct {
 	listen, limits    []string
 	name, users, size string
-	delay, rate       string
+	delay             quantity.Seconds
+	rate              string
 	block             int
 	instant           bool
 }
@@ -32,6 +33,7 @@ type serveArrayOptions struct {
 func (a *app) serveArray() *cobra.Command {
 	var o serveArrayOptions
 	var with []string
+	var delay string
 	command := &cobra.Command{
 		Use: "serve FILE", Short: "Serve a simulated array over iSCSI, in real time", Args: cobra.ExactArgs(1),
 		Long: `Serve a simulated array as a LUN over iSCSI: an operation is answered when the array
@@ -59,6 +61,9 @@ InitialR2T=No or MaxBurstLength=65536. Ctrl-C ends it.`,
 			if err != nil {
 				return err
 			}
+			if o.delay, err = quantity.ParseSeconds(delay); err != nil {
+				return fmt.Errorf("--delay: %w", err)
+			}
 			d, err := simulated.ReadFile(arguments[0], settings...)
 			if err != nil {
 				return err
@@ -74,29 +79,82 @@ InitialR2T=No or MaxBurstLength=65536. Ctrl-C ends it.`,
 	flags.IntVar(&o.block, "block", 512, "bytes of a block of the LUN: 512 or 4096")
 	flags.BoolVar(&o.instant, "instant", false, "answer as fast as it can, and not as the array would")
 	flags.StringVar(&o.size, "size", "", "with --instant: size of the LUN, in place of the array's")
-	flags.StringVar(&o.delay, "delay", "0", "simulate a link that delays what is sent by this, each way, such as 2ms")
+	flags.StringVar(&delay, "delay", "0", "simulate a link that delays what is sent by this, each way, such as 2ms")
 	flags.StringVar(&o.rate, "rate", "", "simulate a link that carries no more than this, each way, such as 1Gb/s")
 	flags.StringArrayVar(&with, "with", nil, "KEY=VALUE of the array file at another value (may be given several times)")
 	return command
 }
 
+// serve serves an array until the context ends.
 func (o serveArrayOptions) serve(ctx context.Context, command *cobra.Command, d array.Description, path string) error {
-	disk, err := o.disk(d)
+	s, err := o.start(ctx, d, path, slog.New(slog.NewTextHandler(command.ErrOrStderr(), nil)))
 	if err != nil {
 		return err
+	}
+	for _, portal := range s.Portals() {
+		fmt.Fprintf(command.OutOrStdout(), "Serving %s, %s, as %s\n", d.Name, quantity.Bytes(s.size), s.locator(portal))
+	}
+	<-ctx.Done()
+	return s.close()
+}
+
+// servedArray is an array that is being served.
+type servedArray struct {
+	*target.Server
+	name string // of the target
+	unit *target.Unit
+	size int64
+}
+
+// locator is that of the array's unit over a portal.
+func (s *servedArray) locator(portal string) string {
+	return fmt.Sprintf("iscsi://%s/%s/0", portal, s.name)
+}
+
+func (s *servedArray) close() error {
+	err := s.Close()
+	s.unit.Close()
+	return err
+}
+
+// start begins to serve an array that was read from a path.
+func (o serveArrayOptions) start(ctx context.Context, d array.Description, path string, log *slog.Logger) (*servedArray, error) {
+	options := target.Options{Alias: d.Name, Name: o.name, Wishes: iscsi.Wishes{}, Log: log}
+	if options.Name == "" {
+		base := strings.TrimSuffix(filepath.Base(path), filepath.Ext(path))
+		options.Name = "iqn.2026-01.invalid.patient-heron:" + plainName(base)
+	}
+	var err error
+	if options.Link, err = o.link(); err != nil {
+		return nil, err
+	}
+	if err := o.limit(options.Wishes); err != nil {
+		return nil, err
+	}
+	if err := o.admit(&options); err != nil {
+		return nil, err
+	}
+	disk, err := o.disk(d)
+	if err != nil {
+		return nil, err
 	}
 	turns := slices.ContainsFunc(d.Members, func(g array.Group) bool { return g.Medium == array.HardDisk })
 	unit, err := target.NewUnit(disk, int64(o.block), path, d.Name, !turns)
 	if err != nil {
 		disk.Close()
-		return err
+		return nil, err
 	}
-	defer unit.Close()
-	options := target.Options{Alias: d.Name, Name: o.name, Units: map[uint16]*target.Unit{0: unit}, Wishes: iscsi.Wishes{}, Log: slog.New(slog.NewTextHandler(command.ErrOrStderr(), nil))}
-	if options.Name == "" {
-		base := strings.TrimSuffix(filepath.Base(path), filepath.Ext(path))
-		options.Name = "iqn.2026-01.invalid.patient-heron:" + plainName(base)
+	options.Units = map[uint16]*target.Unit{0: unit}
+	server, err := target.Listen(ctx, options, o.listen...)
+	if err != nil {
+		unit.Close()
+		return nil, err
 	}
+	return &servedArray{server, options.Name, unit, disk.Size()}, nil
+}
+
+// limit reads what the target agrees to at most.
+func (o serveArrayOptions) limit(wishes iscsi.Wishes) error {
 	for _, limit := range o.limits {
 		key, value, found := strings.Cut(limit, "=")
 		if !found {
@@ -106,43 +164,35 @@ func (o serveArrayOptions) serve(ctx context.Context, command *cobra.Command, d 
 		if err != nil {
 			return fmt.Errorf("--limit: %w", err)
 		}
-		options.Wishes[k.Name] = value
+		wishes[k.Name] = value
 	}
-	if options.Link, err = o.link(); err != nil {
-		return err
+	return nil
+}
+
+// admit reads who may log in.
+func (o serveArrayOptions) admit(options *target.Options) error {
+	if o.users == "" {
+		return nil
 	}
-	if o.users != "" {
-		secrets, err := secretfile.Read(o.users)
-		if err != nil {
-			return err
-		}
-		if len(secrets) == 0 {
-			return fmt.Errorf("--users %s: nobody is in it; write users and their secrets there (docs/iscsi.md)", o.users)
-		}
-		for _, s := range secrets {
-			options.Users = append(options.Users, iscsi.Proof{Name: s.User, Secret: s.Secret})
-			if s.TargetUser != "" {
-				options.Own = iscsi.Proof{Name: s.TargetUser, Secret: s.TargetSecret}
-			}
-		}
-	}
-	s, err := target.Listen(ctx, options, o.listen...)
+	secrets, err := secretfile.Read(o.users)
 	if err != nil {
 		return err
 	}
-	out := command.OutOrStdout()
-	for _, portal := range s.Portals() {
-		fmt.Fprintf(out, "Serving %s, %s, as iscsi://%s/%s/0\n", d.Name, quantity.Bytes(disk.Size()), portal, options.Name)
+	if len(secrets) == 0 {
+		return fmt.Errorf("--users %s: nobody is in it; write users and their secrets there (docs/iscsi.md)", o.users)
 	}
-	<-ctx.Done()
-	return s.Close()
+	for _, s := range secrets {
+		options.Users = append(options.Users, iscsi.Proof{Name: s.User, Secret: s.Secret})
+		if s.TargetUser != "" {
+			options.Own = iscsi.Proof{Name: s.TargetUser, Secret: s.TargetSecret}
+		}
+	}
+	return nil
 }
 
 // link is what stands between the target and who connects to it.
 func (o serveArrayOptions) link() (l target.Link, err error) {
-	if l.Delay, err = quantity.ParseSeconds(o.delay); err != nil {
-		return l, fmt.Errorf("--delay: %w", err)
-	}
+	l.Delay = o.delay
 	if o.rate != "" {
 		if l.Rate, err = quantity.ParseByteRate(o.rate); err != nil {
 			return l, fmt.Errorf("--rate: %w", err)

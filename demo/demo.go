@@ -47,6 +47,16 @@ var RaceOn = []string{"plain-parity", "write-back", "four-ssds"}
 // Racing names the run of a setup that races.
 func Racing(setup string) string { return setup + ", racing" }
 
+// Mainland is the plan of the experiment on the unit that is served over a link with a
+// delay, MainlandSetup the setup behind it, and MainlandKeys what the host offers for its
+// sessions: what the standard takes where nothing is said.
+const (
+	Mainland      = "mainland-link"
+	MainlandSetup = "four-ssds"
+	MainlandKeys  = "?InitialR2T=Yes&FirstBurstLength=65536&MaxBurstLength=262144&MaxOutstandingR2T=1&MaxRecvDataSegmentLength=262144"
+	MainlandDelay = 0.001 // seconds each way
+)
+
 // Catalogue is the plan of a store that logs, and CatalogueOn the setups that carry it.
 const Catalogue = "specimen-catalogue"
 

@@ -7,7 +7,7 @@ import (
 )
 
 func TestPlansArePossible(t *testing.T) {
-	for _, name := range append([]string{"first-look", "own-cost", Sweep, Race, Catalogue}, Uses...) {
+	for _, name := range append([]string{"first-look", "own-cost", Sweep, Race, Catalogue, Mainland}, Uses...) {
 		p, err := Plan(name)
 		if err != nil {
 			t.Fatal(err)

@@ -54,6 +54,7 @@ type runPage struct {
 	Markers  []resource.Marker
 	Lines    []compare.Line
 	Fits     []resource.StageFits
+	Tuned    []resource.StageTuned
 	Sweeps   []template.HTML
 	Failed   []resource.Measurement
 	Plan     string
@@ -86,7 +87,7 @@ type namedFinding struct {
 // script, no other file.
 // Series and distributions are fetched for what is drawn, and for nothing else.
 func WriteRun(w io.Writer, e Results, shape resource.Shape) error {
-	page := runPage{Run: e.Run, Question: e.Run.Plan.Why, Markers: e.Markers, Lines: shape.Lines, Fits: shape.Fits, Plan: planfile.Write(e.Run.Plan), Beside: e.Run.Beside(), Races: e.Races}
+	page := runPage{Run: e.Run, Question: e.Run.Plan.Why, Markers: e.Markers, Lines: shape.Lines, Fits: shape.Fits, Tuned: shape.Tuned, Plan: planfile.Write(e.Run.Plan), Beside: e.Run.Beside(), Races: e.Races}
 	loads := map[int64]resource.Measurement{}
 	seen := map[string]bool{}
 	for _, m := range e.Measurements {
@@ -104,13 +105,21 @@ func WriteRun(w io.Writer, e Results, shape resource.Shape) error {
 	for _, f := range shape.Fits {
 		page.Result = append(page.Result, fmt.Sprintf("%s: %s.", f.Stage, f.Words))
 	}
+	otherwise := map[string]bool{} // stages whose answer is another than what their points came to
+	for _, t := range shape.Tuned {
+		page.Result = append(page.Result, t.Words)
+		otherwise[t.Stage] = true
+	}
+	for _, f := range shape.Fits {
+		otherwise[f.Stage] = true
+	}
 	for _, p := range shape.Points {
 		part := pointPart{Alone: p}
 		if len(p.Measurements) > 0 {
 			part.Load = loads[p.Measurements[0]].Load.Describe()
 		}
 		page.Points = append(page.Points, part)
-		if !slices.ContainsFunc(shape.Fits, func(f resource.StageFits) bool { return f.Stage == p.Stage }) { // whose answer is another
+		if !otherwise[p.Stage] {
 			page.Result = append(page.Result, sentence(p))
 		}
 		if len(page.Charts) >= most {

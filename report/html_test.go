@@ -72,6 +72,30 @@ func TestRunAsAPage(t *testing.T) {
 	checkPage(t, b.String(), "no space left", "repeat 4 is odd", "95 % interval")
 }
 
+func TestExperimentAsAPage(t *testing.T) {
+	e, side := run(1, 100, 101, 99)
+	e.Run.Plan.Stages[0].Tune = &plan.Tune{Rounds: 3, Parameters: []plan.Tried{{Axis: plan.Axis{Field: "ImmediateData", Values: []string{hostile}}}}}
+	for i := range e.Measurements {
+		e.Measurements[i].Stage = 1
+	}
+	tuned, err := resource.TunedOf(e.Run, measurementsOf(e), nil)
+	if err != nil || len(tuned) != 1 {
+		t.Fatalf("%+v (%v)", tuned, err)
+	}
+	var b strings.Builder
+	if err := WriteRun(&b, ResultsOf(e), resource.Shape{Points: compare.Points(side), Tuned: tuned}); err != nil {
+		t.Fatal(err)
+	}
+	checkPage(t, b.String(), "What matters", "For the record", "Settings to keep", "not measured yet")
+}
+
+func measurementsOf(e resource.Export) (all []resource.Measurement) {
+	for _, m := range e.Measurements {
+		all = append(all, m.Measurement)
+	}
+	return all
+}
+
 func TestComparisonAsAPage(t *testing.T) {
 	base, a := run(1, 100, 101, 99)
 	other, c := run(2, 200, 201, 199)

@@ -10,6 +10,7 @@ import { Measure } from "./pages/measure";
 import { RunPage } from "./pages/run";
 import { Runs } from "./pages/runs";
 import { SignIn } from "./pages/signin";
+import { Tune } from "./pages/tune";
 import { Volumes } from "./pages/volumes";
 import { Empty, Shell } from "./parts/shell";
 import { ThemeProvider } from "./parts/theme";
@@ -51,6 +52,7 @@ if (root) {
 								<Route path="/compare/view" element={<ComparisonPage />} />
 								<Route path="/compare/:id" element={<ComparisonPage />} />
 								<Route path="/measure" element={<Measure />} />
+								<Route path="/tune" element={<Tune />} />
 								<Route path="/volumes" element={<Volumes />} />
 								<Route path="*" element={<NoPage />} />
 							</Route>

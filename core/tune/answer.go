@@ -2,10 +2,8 @@ package tune
 
 import (
 	"cmp"
-	"fmt"
 	"math"
 	"slices"
-	"strings"
 
 	"patientheron/core/compare"
 	"patientheron/core/figure"
@@ -53,6 +51,7 @@ type Parameter struct {
 	Field    string  `json:"field"`
 	Baseline string  `json:"baseline,omitempty" doc:"Its value in the baseline, where it is known"`
 	InEffect string  `json:"inEffect,omitempty" doc:"What of that was in effect, where the other side did not take it"`
+	From     string  `json:"from" doc:"Both, in words"`
 	Matter   Matter  `json:"matter" enum:"matters,does not matter,not shown,not taken,failed"`
 	Best     string  `json:"best,omitempty" doc:"The value that is better than the baseline by most; absent where none is"`
 	Values   []Value `json:"values"`
@@ -67,6 +66,15 @@ type Value struct {
 	Values   []float64   `json:"values" doc:"Of the figure, in the order in which they were measured"`
 	Ratio    judge.Ratio `json:"ratio" doc:"Over the baseline"`
 	Beside   judge.Ratio `json:"beside" doc:"Of the figure beside it"`
+	Told
+}
+
+// Told is what a ratio and its interval say in words, and that of the figure beside it; each
+// is empty where there is nothing to tell.
+type Told struct {
+	Words       string `json:"words" doc:"What it did, or why that is not known"`
+	Between     string `json:"between,omitempty" doc:"The 95 % interval"`
+	BesideWords string `json:"besideWords,omitempty" doc:"What it did to the figure beside it, where that is shown"`
 }
 
 // Together is what the second half showed of the settings that looked promising.
@@ -75,6 +83,7 @@ type Together struct {
 	Ratio    judge.Ratio    `json:"ratio" doc:"Over the baseline"`
 	Beside   judge.Ratio    `json:"beside"`
 	Without  []Without      `json:"without" doc:"Each of the settings taken back, the others kept; empty where there is but one"`
+	Told
 }
 
 // Without is what taking one of several settings back does.
@@ -82,12 +91,14 @@ type Without struct {
 	Setting plan.Setting `json:"setting"`
 	Ratio   judge.Ratio  `json:"ratio" doc:"Over all of them together"`
 	Base    judge.Ratio  `json:"base" doc:"Over the baseline"`
+	Told
 }
 
 // Analyse says what trials show of an experiment around a baseline.
 func Analyse(base plan.Step, trials []Trial) Answer {
 	a := analyse(*base.Tune, base, trials)
 	a.second(*base.Tune, trials)
+	a.tell()
 	a.say()
 	return a
 }
@@ -408,107 +419,4 @@ func (a *Answer) keep() {
 	if !worth || len(a.Keep) == 0 {
 		a.Keep, a.Brings = []plan.Setting{}, nil
 	}
-}
-
-// say puts the answer into words.
-func (a *Answer) say() {
-	f := figure.Of(a.Figure)
-	var words []string
-	switch {
-	case len(a.Baseline.Values) == 0:
-		a.Words = "Nothing is known yet: the baseline has no value."
-		return
-	case len(a.Keep) > 0 && a.Brings != nil:
-		words = append(words, fmt.Sprintf("Keep %s: %s%s against the baseline.", settingsInWords(a.Keep), f.InWords(a.Brings.Value), interval(a.Brings)))
-	case len(a.Keep) > 0:
-		words = append(words, fmt.Sprintf("Keep %s. With all that looked promising it was %s%s against the baseline; what of it is not kept brought nothing beside the others.", settingsInWords(a.Keep), f.InWords(a.Together.Ratio.Value), interval(&a.Together.Ratio)))
-	case a.Together != nil:
-		words = append(words, fmt.Sprintf("Nothing is shown to be worth changing: with %s it was %s%s against the baseline.", settingsInWords(a.Together.Settings), f.InWords(a.Together.Ratio.Value), interval(&a.Together.Ratio)))
-	case a.Round < a.Rounds:
-		words = append(words, fmt.Sprintf("So far, after round %d of %d:", a.Round, a.Rounds))
-	case a.Round == a.Rounds || !a.anyOf(Matters):
-		words = append(words, "Nothing is shown to be worth changing.")
-	}
-	for _, said := range []struct {
-		matter Matter
-		words  string
-	}{
-		{Matters, "What matters"},
-		{MattersNo, fmt.Sprintf("No difference of %s or more", a.Noise)},
-		{NotShown, "Not shown either way"},
-		{Failed, "Nothing could be measured with"},
-	} {
-		if fields := a.fields(said.matter); len(fields) > 0 {
-			words = append(words, fmt.Sprintf("%s: %s.", said.words, listed(fields)))
-		}
-	}
-	for _, p := range a.Parameters {
-		var values []string
-		effect := ""
-		for _, v := range p.Values {
-			if v.Refused {
-				values, effect = append(values, v.Value), v.InEffect
-			}
-		}
-		if len(values) > 0 {
-			words = append(words, fmt.Sprintf("The target did not take %s %s: %s stayed in effect, so nothing is known of what was tried; it would have to allow more.", p.Field, listed(values), effect))
-		}
-	}
-	a.Words = strings.Join(words, " ")
-	if a.Drift.Shown && math.Abs(float64(a.Drift.Share)) >= float64(a.Noise)/2 {
-		a.Cautions = append(a.Cautions, fmt.Sprintf("The baseline drifted: it %s from its first measurement to its last. Each value was compared within its round, which takes that out.", strings.TrimPrefix(f.InWords(1+float64(a.Drift.Share)), f.Label+" ")))
-	}
-	if a.Resolution > a.Noise {
-		a.Cautions = append(a.Cautions, fmt.Sprintf("Differences below about %s could not be seen. More rounds, or longer measurements, show smaller ones.", a.Resolution))
-	}
-	if a.Doubted > 0 {
-		a.Cautions = append(a.Cautions, fmt.Sprintf("%d of %d measurements are not to be trusted; the findings of each say why.", a.Doubted, a.Measured))
-	}
-}
-
-func (a *Answer) anyOf(m Matter) bool { return len(a.fields(m)) > 0 }
-
-// fields are the parameters of which the same is said.
-func (a *Answer) fields(m Matter) (fields []string) {
-	for _, p := range a.Parameters {
-		if p.Matter == m {
-			fields = append(fields, p.Field)
-		}
-	}
-	return fields
-}
-
-// interval is the interval of a ratio in brackets; "" where none is known.
-func interval(r *judge.Ratio) string {
-	if words := span(*r); words != "" {
-		return " (" + words + ")"
-	}
-	return ""
-}
-
-// span is the interval of a ratio, as shares more or less, or as times where it is large.
-func span(r judge.Ratio) string {
-	switch {
-	case !r.Known():
-		return ""
-	case r.Low > 1.8:
-		return fmt.Sprintf("%s to %s times", quantity.Digits(r.Low), quantity.Digits(r.High))
-	}
-	return fmt.Sprintf("%+.3g to %+.3g %%", (r.Low-1)*100, (r.High-1)*100)
-}
-
-func settingsInWords(settings []plan.Setting) string {
-	parts := make([]string, len(settings))
-	for i, s := range settings {
-		parts[i] = s.Field + " " + s.Value
-	}
-	return listed(parts)
-}
-
-// listed joins words as in a sentence.
-func listed(words []string) string {
-	if len(words) < 2 {
-		return strings.Join(words, "")
-	}
-	return strings.Join(words[:len(words)-1], ", ") + " and " + words[len(words)-1]
 }

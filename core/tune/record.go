@@ -44,9 +44,9 @@ func (a Answer) Record(h Heading) string {
 	b.WriteString("\nEach value alone, over the baseline\n")
 	lines := tabwriter.NewWriter(&b, 0, 0, 2, ' ', 0)
 	for _, p := range a.Parameters {
-		fmt.Fprintf(lines, "  %s\t%s\t\t\t%s\n", p.Field, p.From(), p.Matter)
+		fmt.Fprintf(lines, "  %s\t%s\t\t\t%s\n", p.Field, p.From, p.Matter)
 		for _, v := range p.Values {
-			fmt.Fprintf(lines, "    %s\t%s\t%s\t%s\t%s\n", v.Value, v.Of(f), v.Interval(), v.Verdict(), v.OfBeside(besides))
+			fmt.Fprintf(lines, "    %s\t%s\t%s\t%s\t%s\n", v.Value, v.Words, v.Between, v.verdict(), v.BesideWords)
 		}
 	}
 	_ = lines.Flush()
@@ -58,9 +58,9 @@ func (a Answer) Record(h Heading) string {
 		}
 	}
 	if t := a.Together; t != nil {
-		fmt.Fprintf(&b, "\nTogether: %s\n  %s%s against the baseline%s\n", settingsInWords(t.Settings), f.InWords(t.Ratio.Value), interval(&t.Ratio), after("; ", besideInWords(besides, t.Beside)))
+		fmt.Fprintf(&b, "\nTogether: %s\n  %s%s against the baseline%s\n", settingsInWords(t.Settings), t.Words, bracketed(t.Between), after("; ", t.BesideWords))
 		for _, w := range t.Without {
-			fmt.Fprintf(&b, "  without %s %s: %s%s, %s\n", w.Setting.Field, w.Setting.Value, f.InWords(w.Ratio.Value), interval(&w.Ratio), w.Ratio.Verdict)
+			fmt.Fprintf(&b, "  without %s %s: %s%s, %s\n", w.Setting.Field, w.Setting.Value, w.Words, bracketed(w.Between), w.Ratio.Verdict)
 		}
 	}
 	b.WriteString("\nSettings to keep\n")
@@ -80,65 +80,12 @@ func (a Answer) Record(h Heading) string {
 	return tidy.String()
 }
 
-// From is the value of a parameter in the baseline, in words.
-func (p Parameter) From() string {
-	switch {
-	case p.Baseline == "":
-		return "as named"
-	case p.InEffect != "":
-		return fmt.Sprintf("%s, of which %s in effect", p.Baseline, p.InEffect)
-	}
-	return p.Baseline
-}
-
-// Of says in words what a value did to the figure, or why nothing is known of that.
-func (v Value) Of(f figure.Figure) string {
-	switch {
-	case v.Refused:
-		return "not taken: " + v.InEffect + " stayed in effect"
-	case v.Failed != "" && len(v.Values) == 0:
-		return "failed"
-	case !(v.Ratio.Value > 0):
-		return "not measured yet"
-	case v.InEffect != "":
-		return fmt.Sprintf("%s, with %s in effect", f.InWords(v.Ratio.Value), v.InEffect)
-	}
-	return f.InWords(v.Ratio.Value)
-}
-
-// Verdict is what is shown of a value; "" where it was not measured.
-func (v Value) Verdict() judge.Verdict {
+// verdict is what is shown of a value; "" where it was not measured.
+func (v Value) verdict() judge.Verdict {
 	if v.Refused || v.Ratio.Verdict == judge.Missing {
 		return ""
 	}
 	return v.Ratio.Verdict
-}
-
-// Interval is the interval of what a value did; "" where none is known.
-func (v Value) Interval() string {
-	if v.Refused {
-		return ""
-	}
-	return span(v.Ratio)
-}
-
-// OfBeside says what a value did to the figure beside the one that was to become better,
-// where that is shown.
-func (v Value) OfBeside(f figure.Figure) string {
-	if v.Refused {
-		return ""
-	}
-	return besideInWords(f, v.Beside)
-}
-
-func besideInWords(f figure.Figure, r judge.Ratio) string {
-	switch r.Verdict {
-	case judge.Better, judge.Worse:
-		return f.InWords(r.Value)
-	case judge.Same:
-		return f.Label + " the same"
-	}
-	return ""
 }
 
 // columns is how long the lines of a record are at most, where they are sentences.
@@ -168,6 +115,13 @@ func after(before, words string) string {
 		return ""
 	}
 	return before + words
+}
+
+func bracketed(words string) string {
+	if words == "" {
+		return ""
+	}
+	return " (" + words + ")"
 }
 
 // Where says on which side a setting that is kept is made.

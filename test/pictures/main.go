@@ -28,7 +28,7 @@ func main() {
 		fmt.Fprintln(os.Stderr, "usage: pictures HERON FOLDER")
 		os.Exit(2)
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), 240*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), 400*time.Second)
 	defer cancel()
 	err := take(ctx, os.Args[1], os.Args[2])
 	for i, name := range []string{"terminal", "terminal-compare", "terminal-files"} {
@@ -141,6 +141,8 @@ func take(ctx context.Context, heron, folder string) error {
 	p.picture("run-race", 1280, 1000)
 	p.page("/runs/2", "canvas")
 	p.picture("run-array", 1280, 1430)
+	p.page("/runs/30", "pre")
+	p.picture("run-tuned", 1280, 1240)
 	p.page("/runs/13", "canvas")
 	p.until(`document.body.innerText.includes("Sweeps")`)
 	p.picture("run", 1280, 2500)

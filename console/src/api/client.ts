@@ -115,6 +115,8 @@ export const api = {
 	file: async (path: string) => (await send("GET", path)).blob(),
 	volumes: () => call<Schemas["VolumeList"]>("GET", "/volumes"),
 	array: (id: number) => call<Schemas["Explanation"]>("GET", `/volumes/${id}/array`),
+	adjustments: (id: number, load: Schemas["Spec"]) =>
+		call<Schemas["Adjustments"]>("POST", `/volumes/${id}/adjustments`, { load }),
 	runsOf: (volume: number) => call<RunList>("GET", `/runs?limit=1&volume=${volume}`),
 	addVolume: (v: Schemas["NewVolume"]) => call<Volume>("POST", "/volumes", v),
 	leftovers: () => call<Schemas["LeftoverList"]>("GET", "/leftovers"),

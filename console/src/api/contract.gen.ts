@@ -2084,6 +2084,8 @@ export interface components {
             /** @description The value that is better than the baseline by most; absent where none is */
             best?: string;
             field: string;
+            /** @description Both, in words */
+            from: string;
             /** @description What of that was in effect, where the other side did not take it */
             inEffect?: string;
             /** @enum {string} */
@@ -3213,11 +3215,17 @@ export interface components {
         };
         Together: {
             beside: components["schemas"]["Ratio"];
+            /** @description What it did to the figure beside it, where that is shown */
+            besideWords?: string;
+            /** @description The 95 % interval */
+            between?: string;
             /** @description Over the baseline */
             ratio: components["schemas"]["Ratio"];
             settings: components["schemas"]["Setting"][] | null;
             /** @description Each of the settings taken back, the others kept; empty where there is but one */
             without: components["schemas"]["Without"][] | null;
+            /** @description What it did, or why that is not known */
+            words: string;
         };
         ToldFact: {
             key: string;
@@ -3310,6 +3318,10 @@ export interface components {
         Value: {
             /** @description Of the figure beside it */
             beside: components["schemas"]["Ratio"];
+            /** @description What it did to the figure beside it, where that is shown */
+            besideWords?: string;
+            /** @description The 95 % interval */
+            between?: string;
             /** @description Why it could not be measured */
             failed?: string;
             /** @description What was in effect instead, where the other side did not take the value */
@@ -3321,6 +3333,8 @@ export interface components {
             value: string;
             /** @description Of the figure, in the order in which they were measured */
             values: number[] | null;
+            /** @description What it did, or why that is not known */
+            words: string;
         };
         Values: {
             /** @description Of all repeats, in the order in which they were measured; absent where values has all of them */
@@ -3396,9 +3410,15 @@ export interface components {
         Without: {
             /** @description Over the baseline */
             base: components["schemas"]["Ratio"];
+            /** @description What it did to the figure beside it, where that is shown */
+            besideWords?: string;
+            /** @description The 95 % interval */
+            between?: string;
             /** @description Over all of them together */
             ratio: components["schemas"]["Ratio"];
             setting: components["schemas"]["Setting"];
+            /** @description What it did, or why that is not known */
+            words: string;
         };
         Workload: {
             /** Format: date-time */

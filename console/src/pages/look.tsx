@@ -68,6 +68,9 @@ export function LookPage() {
 							Look inside
 						</Link>
 					)}
+					<Link to={`/tune?volume=${id}`} className="btn btn-sm">
+						Tune
+					</Link>
 					<Link to={`/measure?volume=${id}`} className="btn btn-primary btn-sm">
 						Measure
 					</Link>

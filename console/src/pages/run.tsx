@@ -21,6 +21,7 @@ import { HeatMap } from "../parts/heat";
 import { SeriesCharts } from "../parts/series";
 import { StatusWord, Trouble, Unreadable } from "../parts/shell";
 import { Beside, Races } from "../parts/together";
+import { isTuning, Tuned } from "../parts/tuned";
 
 /** One run: live while it goes on, its results afterwards. */
 export function RunPage() {
@@ -63,6 +64,7 @@ export function RunPage() {
 			<Beside run={run} />
 			<PassOver run={run} />
 			<Waiting run={run} />
+			<Tuned run={run} />
 			{measurements.length > 1 && (
 				<MeasurementList measurements={measurements} shown={shown} choose={choose} />
 			)}
@@ -71,7 +73,7 @@ export function RunPage() {
 			{shown && (
 				<MeasurementView key={shown.id} m={shown} live={feed.points[shown.id] ?? []} markers={markers} />
 			)}
-			<Repeats run={run} />
+			{!isTuning(run) && <Repeats run={run} />}
 			<Behind run={run} shown={shown} />
 		</>
 	);

@@ -36,6 +36,9 @@ export function Shell() {
 						<NavLink to="/measure" className={link}>
 							Measure
 						</NavLink>
+						<NavLink to="/tune" className={link}>
+							Tune
+						</NavLink>
 						<NavLink to="/runs" className={link}>
 							Runs
 						</NavLink>
