@@ -183,7 +183,7 @@ func demoTuning(ctx context.Context, c *client.Client, command *cobra.Command, p
 	if err != nil {
 		return err
 	}
-	options := serveArrayOptions{listen: []string{"127.0.0.1:0"}, name: "iqn.2026-01.example.sedgewater:mainland", block: 512, delay: quantity.Seconds(demo.MainlandDelay)}
+	options := serveArrayOptions{listen: []string{"127.0.0.1:0"}, name: "iqn.2026-01.example.sedgewater:mainland", block: 512, delay: quantity.Seconds(demo.MainlandDelay), counters: "127.0.0.1:0"}
 	served, err := options.start(ctx, d, path, slog.New(slog.DiscardHandler))
 	if err != nil {
 		return err
@@ -198,7 +198,12 @@ func demoTuning(ctx context.Context, c *client.Client, command *cobra.Command, p
 		return errors.New("the unit on the mainland does not answer")
 	}
 	consent := &resource.ConsentToWrite{Size: look.Facts.Size, Serial: look.Facts.Serial}
-	if _, err := c.AddVolume(ctx, resource.NewVolume{Name: "mainland", Locator: locator, Consent: consent}); err != nil {
+	v, err := c.AddVolume(ctx, resource.NewVolume{Name: "mainland", Locator: locator, Consent: consent})
+	if err != nil {
+		return err
+	}
+	counters := resource.ToldFact{Key: "counters.address", Value: served.countersAddress()}
+	if _, err := c.TellSetup(ctx, v.ID, resource.ToldSetup{Facts: []resource.ToldFact{counters}}); err != nil {
 		return err
 	}
 	_, err = demoRun(ctx, c, command, "mainland", "", p)

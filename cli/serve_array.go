@@ -2,13 +2,17 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
+	"net"
+	"net/http"
 	"os/signal"
 	"path/filepath"
 	"slices"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -28,6 +32,7 @@ type serveArrayOptions struct {
 	rate              string
 	block             int
 	instant           bool
+	counters          string
 }
 
 func (a *app) serveArray() *cobra.Command {
@@ -52,6 +57,7 @@ it, so that what parameters of a session do over a distance can be seen on one h
 InitialR2T=No or MaxBurstLength=65536. Ctrl-C ends it.`,
 		Example: `  heron array serve plain.yaml
   heron array serve plain.yaml --listen 127.0.0.1:3260 --listen 127.0.0.1:3261 --limit InitialR2T=No
+  heron array serve plain.yaml --counters 127.0.0.1:9264
   heron array serve plain.yaml --instant --delay 2ms --rate 1Gb/s
   heron array serve plain.yaml --instant --size 1GiB --users users.yaml`,
 		RunE: func(command *cobra.Command, arguments []string) error {
@@ -81,6 +87,7 @@ InitialR2T=No or MaxBurstLength=65536. Ctrl-C ends it.`,
 	flags.StringVar(&o.size, "size", "", "with --instant: size of the LUN, in place of the array's")
 	flags.StringVar(&delay, "delay", "0", "simulate a link that delays what is sent by this, each way, such as 2ms")
 	flags.StringVar(&o.rate, "rate", "", "simulate a link that carries no more than this, each way, such as 1Gb/s")
+	flags.StringVar(&o.counters, "counters", "", "address to tell counters at, in the text format of Prometheus, such as 127.0.0.1:9264")
 	flags.StringArrayVar(&with, "with", nil, "KEY=VALUE of the array file at another value (may be given several times)")
 	return command
 }
@@ -94,6 +101,9 @@ func (o serveArrayOptions) serve(ctx context.Context, command *cobra.Command, d 
 	for _, portal := range s.Portals() {
 		fmt.Fprintf(command.OutOrStdout(), "Serving %s, %s, as %s\n", d.Name, quantity.Bytes(s.size), s.locator(portal))
 	}
+	if s.counters != nil {
+		fmt.Fprintf(command.OutOrStdout(), "Counters at %s\n", s.countersAddress())
+	}
 	<-ctx.Done()
 	return s.close()
 }
@@ -104,6 +114,29 @@ type servedArray struct {
 	name string // of the target
 	unit *target.Unit
 	size int64
+
+	counters net.Listener // nil where none are told
+	telling  http.Server
+}
+
+// tell tells the counters at an address.
+func (s *servedArray) tell(ctx context.Context, address string) (err error) {
+	var config net.ListenConfig
+	if s.counters, err = config.Listen(ctx, "tcp", address); err != nil {
+		return fmt.Errorf("tell counters: %w", err)
+	}
+	pages := http.NewServeMux()
+	pages.HandleFunc("GET /metrics", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/plain; version=0.0.4; charset=utf-8")
+		_ = s.WriteCounters(w) // who asked is gone
+	})
+	s.telling = http.Server{Handler: pages, ReadHeaderTimeout: 5 * time.Second}
+	go func() { _ = s.telling.Serve(s.counters) }()
+	return nil
+}
+
+func (s *servedArray) countersAddress() string {
+	return fmt.Sprintf("http://%s/metrics", s.counters.Addr())
 }
 
 // locator is that of the array's unit over a portal.
@@ -113,6 +146,9 @@ func (s *servedArray) locator(portal string) string {
 
 func (s *servedArray) close() error {
 	err := s.Close()
+	if s.counters != nil {
+		err = errors.Join(err, s.telling.Close())
+	}
 	s.unit.Close()
 	return err
 }
@@ -150,7 +186,13 @@ func (o serveArrayOptions) start(ctx context.Context, d array.Description, path 
 		unit.Close()
 		return nil, err
 	}
-	return &servedArray{server, options.Name, unit, disk.Size()}, nil
+	s := &servedArray{Server: server, name: options.Name, unit: unit, size: disk.Size()}
+	if o.counters != "" {
+		if err := s.tell(ctx, o.counters); err != nil {
+			return nil, errors.Join(err, s.close())
+		}
+	}
+	return s, nil
 }
 
 // limit reads what the target agrees to at most.

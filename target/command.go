@@ -224,6 +224,8 @@ func (c *connection) carryOut(d *command) error {
 		return nil
 	}
 	d.op.Host, d.busy = c.number, true
+	u.begun[d.op.Kind].Add(1)
+	u.moved[d.op.Kind].Add(int64(d.op.Length))
 	u.disk.Begin(&d.op)
 	return nil
 }

@@ -30,6 +30,8 @@ const (
 	Write
 	Flush
 	Trim
+
+	kinds
 )
 
 // Operation is one on a disk. It belongs to the disk until it is done.
@@ -56,6 +58,8 @@ func (d Instant) Close() {}
 // Paced is a simulated array whose virtual time is held to that of the wall: an operation
 // is done when the array would have done it.
 type Paced struct {
+	caches []string // their names
+
 	mutex  sync.Mutex
 	array  *array.Array
 	began  time.Time
@@ -72,9 +76,12 @@ func NewPaced(d array.Description) (*Paced, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Paced{array: a, began: time.Now(), under: map[int]*Operation{}}
+	p := &Paced{caches: make([]string, len(d.Caches)), array: a, began: time.Now(), under: map[int]*Operation{}}
 	if p.wake, err = unix.Eventfd(0, unix.EFD_CLOEXEC|unix.EFD_NONBLOCK); err != nil {
 		return nil, fmt.Errorf("get an event: %w", err)
+	}
+	for i, c := range d.Caches {
+		p.caches[i] = c.Name
 	}
 	p.over.Go(p.run)
 	return p, nil
@@ -82,6 +89,16 @@ func NewPaced(d array.Description) (*Paced, error) {
 
 // Size is the number of bytes.
 func (p *Paced) Size() int64 { return int64(p.array.Size()) }
+
+// Totals are the array's running counters now.
+func (p *Paced) Totals() array.Totals {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	return p.array.Totals()
+}
+
+// Caches are what the array's caches are called.
+func (p *Paced) Caches() []string { return p.caches }
 
 // Begin hands an operation to the array at the present time.
 func (p *Paced) Begin(o *Operation) {

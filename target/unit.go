@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"sync"
+	"sync/atomic"
 
 	"patientheron/protocol/scsi"
 )
@@ -19,6 +20,8 @@ type Unit struct {
 	serial   string
 	product  string
 	solid    bool // its media do not turn
+
+	begun, moved [kinds]atomic.Int64 // operations and their bytes that the disk was given
 
 	mutex      sync.Mutex
 	holder     string            // of a reservation by RESERVE; "" for none

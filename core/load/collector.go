@@ -29,7 +29,7 @@ type collector struct {
 	groups   int             // that it sorts whole files into
 	open     bool
 	beside   func() *measure.Beside
-	inside   func() []measure.Counter // of a volume in virtual time
+	inside   func() []measure.Counter // of the volume
 	zones    func() string            // of media with zones; nil for none
 	passOn   func(measure.Interval)   // nil when nobody wants them
 	arrivals *inbox[measure.Part]
@@ -67,7 +67,7 @@ type cell struct {
 func newCollector(spec workload.Spec, job Job) *collector {
 	c := &collector{
 		line: newTimeline(spec), classes: spec.Classes(), groups: len(spec.Groups()), open: spec.Open(),
-		beside: job.Beside, passOn: job.Observe, watch: job.Watch, patient: spec.Patient(),
+		beside: job.Beside, inside: job.Inside, passOn: job.Observe, watch: job.Watch, patient: spec.Patient(),
 		arrivals: newInbox[measure.Part](), stop: make(chan int64), over: make(chan struct{}),
 		cells: map[int]*cell{}, first: job.Here.First, upTo: make([]int, job.Here.Count), satisfy: func() {},
 	}

@@ -119,6 +119,9 @@ type Job struct {
 	// Beside, when set, is called at the start and at the end of each interval
 	// and tells what host and device did since the call before.
 	Beside func() *measure.Beside
+	// Inside, when set, is called like Beside, and tells what a volume in real time, or
+	// who stands for it, tells of its inside.
+	Inside func() []measure.Counter
 	// Pace, when above zero, holds virtual time to so many times the time of the
 	// wall, so that people can watch; real volumes know no other pace than one.
 	Pace float64

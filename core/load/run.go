@@ -291,6 +291,9 @@ func (r *run) measure(ctx context.Context) *Outcome {
 	if r.Beside != nil {
 		r.Beside() // the first call marks the start
 	}
+	if r.Inside != nil {
+		r.Inside()
+	}
 	r.origin = r.Clock.Now()
 	close(r.started)
 	go r.collect.run(r.now, r.inFlight)

@@ -38,7 +38,7 @@ const stopCheck = 4096
 // runStepped is Run in virtual time.
 func runStepped(ctx context.Context, job Job, volume Stepped) (*Outcome, error) {
 	r := &run{Job: job}
-	r.Clock, r.Beside = volume, nil
+	r.Clock, r.Beside, r.Inside = volume, nil, nil
 	r.collect = newCollector(job.Workload, r.Job)
 	r.collect.inside = volume.Inside
 	count := job.Here.Count

@@ -57,6 +57,7 @@ type Seen struct {
 	Twins      []Twins  // disks that are one of several paths to their storage
 	Thin       bool     // space is given when it is first written
 	Probe      *Probe
+	Counters   *Counters
 	Troubles   []string // what else could not be looked at, and why
 }
 
@@ -70,6 +71,12 @@ type Twins struct {
 type Busy struct {
 	Name  string
 	Share quantity.Share
+}
+
+// Counters is what a look at the counters of the storage found.
+type Counters struct {
+	Count   int
+	Trouble string // why they could not be read
 }
 
 // Probe is what packets that may not be split found out about a path.
@@ -101,7 +108,7 @@ func (a Asked) room() string {
 var CheckNames = []string{
 	"reachable", "writable", "readable", "test-file", "room", "nothing-of-value", "not-memory", "span-beyond-memory",
 	"one-path", "mtu-equal", "mtu-usable", "bus-trained", "aligned", "written-before", "complete", "write-back-protected",
-	"cache-redundant", "drive-cache", "full-speed", "quiet", "host-idle",
+	"cache-redundant", "drive-cache", "full-speed", "quiet", "host-idle", "counters",
 }
 
 // Checks says what stands in the way of a measurement, what will distort it,
@@ -116,6 +123,11 @@ func Checks(s Setup, seen Seen, asked Asked) []Check {
 	pathChecks(s, seen, add)
 	safetyChecks(s, seen, add)
 	quietChecks(s, seen, add)
+	if c := seen.Counters; c != nil && c.Trouble != "" {
+		add("counters", Caution, "The counters of the storage cannot be read: "+strings.TrimSuffix(c.Trouble, ".")+".", "Have them told there, or take counters.address back; it is measured all the same.")
+	} else if c != nil {
+		add("counters", Passed, fmt.Sprintf("It tells %d counters, which are read while it is measured.", c.Count), "")
+	}
 	for i, trouble := range seen.Troubles {
 		add(fmt.Sprintf("look-%d", i+1), CouldNotLook, trouble, "")
 	}

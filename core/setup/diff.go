@@ -31,14 +31,14 @@ type Difference struct {
 var consequences = []string{"cost.yearlyPower", "link[].driver", "link[].interface", "host.kernel"}
 
 // beside are parts whose changes do not make figures differ, and count as no thing.
-var beside = []string{"cost"}
+var beside = []string{"cost", "counters"}
 
 // together are parts of which all changes are one thing, however many facts differ:
 // other media are other media.
 var together = []string{"media", "host"}
 
 // weights orders parts by how much they can matter, the media first.
-var weights = []string{"media", "layout", "cache", "pool", "tier", "controller", "link", "transport", "session", "replication", "queue", "fileSystem", "tuning", "host", "power", "cost"}
+var weights = []string{"media", "layout", "cache", "pool", "tier", "controller", "link", "transport", "session", "replication", "queue", "fileSystem", "tuning", "host", "power", "cost", "counters"}
 
 // Diff tells what changed from before to after, what can matter most first. Where
 // everything is known of both, because they are made up, a part that only one has is

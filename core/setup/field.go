@@ -28,7 +28,7 @@ func Fields() []FactField { return fields }
 // parts are the parts of a setup in order, with their headings.
 var parts = []struct{ name, label string }{
 	{"media", "media"}, {"layout", "layout"}, {"volume", "volume"}, {"controller", "controller"}, {"cache", "cache"}, {"pool", "pool"}, {"tier", "tier"},
-	{"fileSystem", "file system"}, {"link", "link"}, {"transport", "transport"}, {"session", "session"}, {"replication", "replication"},
+	{"fileSystem", "file system"}, {"link", "link"}, {"transport", "transport"}, {"session", "session"}, {"counters", "counters"}, {"replication", "replication"},
 	{"queue", "block queue"}, {"host", "host"}, {"power", "power"}, {"tuning", "tuning"}, {"cost", "cost"},
 }
 
@@ -124,6 +124,7 @@ var fields = []FactField{
 	{Key: "transport.operationTime", Label: "CPU time of an operation", Kind: "time", Hint: "on the one core that a connection has"},
 	{Key: "transport.byteTime", Label: "CPU time of a byte", Kind: "time"},
 	{Key: "transport.connections", Label: "connections", Kind: "whole"},
+	{Key: "counters.address", Label: "address", Kind: "text", Hint: "where the storage tells its counters in the text format of Prometheus, such as http://filer.example:9264/metrics; they are read while it is measured"},
 	{Key: "replication.mode", Label: "mode", Kind: "choice", Choices: []string{"synchronous", "asynchronous"}},
 	{Key: "replication.kilometres", Label: "distance in km", Kind: "number"},
 	{Key: "replication.rate", Label: "line rate", Kind: "throughput"},

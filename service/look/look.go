@@ -21,6 +21,7 @@ import (
 	"patientheron/host"
 	"patientheron/patient"
 	"patientheron/resource"
+	"patientheron/service/counters"
 	"patientheron/storage"
 	"patientheron/storage/volume"
 )
@@ -95,10 +96,27 @@ func At(ctx context.Context, r Request) resource.Look {
 			seen.Probe, l.Probe = &probe, &probe
 		}
 	}
+	if address := l.Setup.Text("counters.address"); address != "" {
+		seen.Counters = tells(ctx, address)
+	}
 	l.Checks = setup.Checks(l.Setup, seen, r.Asked)
 	l.Uses = l.Setup.Explained()
 	l.Took = quantity.Of(time.Since(began))
 	return l
+}
+
+// tells reads the counters of the storage once.
+func tells(ctx context.Context, address string) *setup.Counters {
+	source, err := counters.Open(address)
+	if err != nil {
+		return &setup.Counters{Trouble: err.Error()}
+	}
+	defer source.Close()
+	count, err := source.Read(ctx)
+	if err != nil {
+		return &setup.Counters{Trouble: err.Error()}
+	}
+	return &setup.Counters{Count: count}
 }
 
 // behind finds what stands behind a locator.

@@ -18,6 +18,7 @@ import (
 	"patientheron/host"
 	"patientheron/patient"
 	"patientheron/resource"
+	"patientheron/service/counters"
 	"patientheron/service/store"
 	"patientheron/storage/volume"
 )
@@ -505,6 +506,14 @@ func (e *execution) drive(ctx context.Context, used *opened, m resource.Measurem
 			e.feed.send(e.run.ID, resource.Point{MeasurementID: m.ID, Interval: interval})
 		},
 	}
+	if address := used.setup.Text("counters.address"); address != "" && !m.Load.ReadsSource() {
+		source, stop, err := e.counting(address, m.Load)
+		if err != nil {
+			return nil, err
+		}
+		defer stop()
+		job.Inside = source.Since
+	}
 	if e.racing() {
 		job.Start = func(ctx context.Context) (time.Time, error) { return e.meeting.start(ctx, e.place) }
 	}
@@ -516,6 +525,33 @@ func (e *execution) drive(ctx context.Context, used *opened, m resource.Measurem
 	}
 	return outcome, errors.Join(outcome.Failure, lost)
 }
+
+// counting begins to read what the storage tells of itself, often enough for the intervals
+// of a load, until it is stopped.
+func (e *execution) counting(address string, of workload.Spec) (source *counters.Source, stop func(), err error) {
+	if source, err = counters.Open(address); err != nil {
+		return nil, nil, err
+	}
+	ctx, cancel := context.WithCancel(e.ctx)
+	if _, err := source.Read(ctx); err != nil {
+		e.log.Warn("the counters of the storage cannot be read", "run", e.id, "error", err)
+	}
+	var following sync.WaitGroup
+	following.Go(func() {
+		source.Follow(ctx, min(max(of.Interval.Duration()/2, leastBetweenCounters), mostBetweenCounters))
+	})
+	return source, func() {
+		cancel()
+		following.Wait()
+		source.Close()
+	}, nil
+}
+
+// Counters of the storage are read at most and at least so often.
+const (
+	leastBetweenCounters = 100 * time.Millisecond
+	mostBetweenCounters  = 5 * time.Second
+)
 
 // recording notes who keeps the series of the measurement under way.
 func (e *execution) recording(r *recorder) {

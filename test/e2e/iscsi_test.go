@@ -15,6 +15,7 @@ import (
 
 	"patientheron/client"
 	"patientheron/core/measure"
+	"patientheron/core/setup"
 	"patientheron/core/workload"
 	"patientheron/resource"
 	"patientheron/test/peer"
@@ -163,24 +164,40 @@ func TestSecretsStayInTheirFile(t *testing.T) {
 	}
 }
 
-// served serves an array file with 'heron array serve', and gives the locator of its unit.
-func served(t *testing.T, path string, options ...string) (unit string, command *exec.Cmd) {
+// array is one that 'heron array serve' serves.
+type array struct {
+	*exec.Cmd
+	t    *testing.T
+	unit string // its locator
+	out  *bufio.Reader
+}
+
+// served serves an array file.
+func served(t *testing.T, path string, options ...string) *array {
 	t.Helper()
-	command = exec.Command(heron, append([]string{"array", "serve", path, "--listen", "127.0.0.1:0"}, options...)...)
-	out, err := command.StdoutPipe()
+	a := &array{t: t, Cmd: exec.Command(heron, append([]string{"array", "serve", path, "--listen", "127.0.0.1:0"}, options...)...)}
+	out, err := a.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := command.Start(); err != nil {
+	if err := a.Start(); err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { _ = command.Process.Kill() })
-	line, err := bufio.NewReader(out).ReadString('\n')
-	_, unit, found := strings.Cut(strings.TrimSpace(line), " as ")
+	t.Cleanup(func() { _ = a.Process.Kill() })
+	a.out = bufio.NewReader(out)
+	a.unit = a.says(" as ")
+	return a
+}
+
+// says gives what stands after some words in the next line that it prints.
+func (a *array) says(words string) string {
+	a.t.Helper()
+	line, err := a.out.ReadString('\n')
+	_, rest, found := strings.Cut(strings.TrimSpace(line), words)
 	if err != nil || !found {
-		t.Fatalf("%q (%v)", line, err)
+		a.t.Fatalf("%q (%v)", line, err)
 	}
-	return unit, command
+	return rest
 }
 
 // A simulated array that is served is measured over the network like any other unit, and
@@ -191,9 +208,9 @@ func TestArrayServedInRealTime(t *testing.T) {
 	if err := os.WriteFile(path, []byte("name: Two disks\nmembers: {count: 2, medium: hard disk, capacity: 1TB}\nlayout: {level: raid1}\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	unit, command := served(t, path, "--limit", "InitialR2T=Yes")
+	served := served(t, path, "--limit", "InitialR2T=Yes")
 	load := spec(func(w *workload.Spec) { w.Span, w.Depth, w.For, w.LeadIn, w.Interval = 900<<30, 4, 3, 1, 1 })
-	over := s.measured(s.volume(unit, nil), onePlan(load))
+	over := s.measured(s.volume(served.unit, nil), onePlan(load))
 	virtual := s.measured(s.volume("array:"+path, nil), onePlan(load))
 	a, b := over.Measurements[0].Summary.Total, virtual.Measurements[0].Summary.Total
 	t.Logf("%s over the network, %s in virtual time", a.Rate, b.Rate)
@@ -205,10 +222,53 @@ func TestArrayServedInRealTime(t *testing.T) {
 	if i := slices.IndexFunc(keys, func(k measure.Agreed) bool { return k.Key == "InitialR2T" }); keys[i].InEffect != "Yes" || keys[i].Cut != "target" {
 		t.Errorf("%+v", keys[i])
 	}
-	if err := command.Process.Signal(syscall.SIGTERM); err != nil {
+	if err := served.Process.Signal(syscall.SIGTERM); err != nil {
 		t.Fatal(err)
 	}
-	if err := command.Wait(); err != nil {
+	if err := served.Wait(); err != nil {
 		t.Errorf("it was told to end: %v", err)
+	}
+}
+
+// The counters of what is served stand on the time axis of a run, and agree with what was
+// measured over the network.
+func TestCountersOfAServedArray(t *testing.T) {
+	s := serve(t, t.TempDir(), false)
+	path := heldTo(t, t.TempDir(), "counted", "100MB/s")[len("array:"):]
+	served := served(t, path, "--counters", "127.0.0.1:0")
+	v := s.volume(served.unit, nil)
+	address := served.says("Counters at ")
+	if _, trouble, err := s.cli("setup", "tell", v.Name, "counters.address="+address); err != nil {
+		t.Fatal(trouble)
+	}
+	run := s.measured(v, onePlan(spec(func(w *workload.Spec) { w.Span, w.Depth, w.For, w.LeadIn, w.Interval = 1<<30, 4, 3, 0, 0.5 })))
+	series, err := s.Series(t.Context(), run.Measurements[0].ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	read, busy := 0.0, 0.0
+	for _, i := range series.Intervals {
+		for _, c := range i.Inside {
+			switch c.Name {
+			case "target operations, kind read, lun 0":
+				read += c.Value
+			case "member busy, member 0, lun 0":
+				busy = max(busy, c.Value)
+			}
+		}
+	}
+	total := float64(run.Measurements[0].Summary.Total.Operations)
+	if read < 0.6*total || read > 1.1*total || !(busy > 0 && busy <= 1.2) { // readings lie a little off the intervals
+		t.Errorf("%g reads counted of %g, busy %g", read, total, busy)
+	}
+	if out, trouble, err := s.cli("look", v.Name); err != nil || !strings.Contains(out, "counters, which are read while it is measured") {
+		t.Errorf("%v: %s%s", err, out, trouble)
+	}
+	if _, trouble, err := s.cli("setup", "tell", v.Name, "counters.address=http://127.0.0.1:1/metrics"); err != nil {
+		t.Fatal(trouble)
+	}
+	run = s.measured(v, onePlan(spec(func(w *workload.Spec) { w.Span, w.For = 1<<30, 0.5 })))
+	if i := slices.IndexFunc(run.Checks, func(c setup.Check) bool { return c.Name == "counters" }); run.Status != resource.Finished || i < 0 || run.Checks[i].Result != setup.Caution {
+		t.Errorf("with counters that cannot be read: %s %s, %+v", run.Status, run.Reason, run.Checks)
 	}
 }

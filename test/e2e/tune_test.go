@@ -66,7 +66,7 @@ func (s *service) agreeToWrite(unit string, size int64) (name string) {
 // that.
 func TestTuningOverALinkWithDelay(t *testing.T) {
 	s := serve(t, t.TempDir(), false)
-	unit, _ := served(t, heldTo(t, t.TempDir(), "far", "400MB/s")[len("array:"):], "--instant", "--size", "64MiB", "--delay", "2ms", "--limit", "MaxOutstandingR2T=2")
+	unit := served(t, heldTo(t, t.TempDir(), "far", "400MB/s")[len("array:"):], "--instant", "--size", "64MiB", "--delay", "2ms", "--limit", "MaxOutstandingR2T=2").unit
 	name := s.agreeToWrite(unit+"?ImmediateData=No&InitialR2T=Yes&MaxOutstandingR2T=2", 64<<20)
 	answer, record := s.tuned(name, "--reads", "0%", "--block", "64KiB", "--depth", "2", "--span", "32MiB", "--try", "ImmediateData", "--try", "HeaderDigest", "--try", "MaxOutstandingR2T=16")
 	if m := matter(answer, "ImmediateData"); m != tune.Matters || !slices.Contains(answer.Keep, plan.Setting{Field: "ImmediateData", Value: "Yes"}) {
@@ -90,7 +90,7 @@ func TestTuningOverALinkWithDelay(t *testing.T) {
 // On loopback, before storage that is the limit, none of it matters, and that is said.
 func TestTuningOnLoopback(t *testing.T) {
 	s := serve(t, t.TempDir(), false)
-	unit, _ := served(t, heldTo(t, t.TempDir(), "slow", "20MB/s")[len("array:"):])
+	unit := served(t, heldTo(t, t.TempDir(), "slow", "20MB/s")[len("array:"):]).unit
 	answer, record := s.tuned(unit, "--block", "64KiB", "--depth", "8", "--span", "1GiB", "--try", "MaxRecvDataSegmentLength=8192", "--try", "HeaderDigest", "--try", "sessions=2")
 	if len(answer.Keep) != 0 || !strings.Contains(record, "Settings to keep\n  as they are") {
 		t.Errorf("kept: %v\n%s", answer.Keep, record)
