@@ -146,9 +146,6 @@ func take(ctx context.Context, heron, folder string) error {
 	p.page("/runs/13", "canvas")
 	p.until(`document.body.innerText.includes("Sweeps")`)
 	p.picture("run", 1280, 2500)
-	p.scheme("dark")
-	p.picture("run-night", 1280, 800)
-	p.scheme("light")
 
 	p.page("/compare", "form")
 	p.until(`fetch("/api/v1/comparisons/1/report", { headers: { "Heron-Proof": localStorage.getItem("heron-proof") } }).then(r => r.ok ? r.text() : Promise.reject(r.status)).then(t => { document.open(); document.write(t); document.close(); return true })`)
@@ -194,10 +191,6 @@ func (p *photographer) until(expression string) {
 // scroll brings the heading with these words to the top.
 func (p *photographer) scroll(words string) {
 	p.until(fmt.Sprintf(`[...document.querySelectorAll("h2, h3")].filter(e => e.textContent.includes(%q)).map(e => e.scrollIntoView()).length > 0`, words))
-}
-
-func (p *photographer) scheme(name string) {
-	p.try(func() error { return p.Scheme(name) }, name)
 }
 
 func (p *photographer) picture(name string, width, height int64) {
