@@ -1,11 +1,13 @@
 package storage
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"testing"
 
 	"patientheron/core/load"
+	"patientheron/core/measure"
 	"patientheron/core/workload"
 	"patientheron/storage/volume"
 	"patientheron/storage/volume/volumetest"
@@ -33,6 +35,10 @@ func TestEveryKindKeepsTheContract(t *testing.T) {
 		if got := TraitsOf(l.Kind); got.KeepsNothing != keepsNothing || got == (volume.Traits{}) {
 			t.Errorf("%s: %+v", l.Kind, got)
 		}
+		spec, byStorage := spec, []measure.Class(nil)
+		if TraitsOf(l.Kind).OnHost {
+			spec.Zeroes, byStorage = 0.1, []measure.Class{measure.Zero}
+		}
 		open := func(t *testing.T) load.Volume {
 			request := volume.Request{Size: 2 << 20, Writes: true, Content: spec}
 			if TraitsOf(l.Kind).Overwritten {
@@ -50,13 +56,16 @@ func TestEveryKindKeepsTheContract(t *testing.T) {
 			}
 			t.Cleanup(func() { _ = prepared.Close() })
 			v, err := prepared.Use(spec)
+			if errors.Is(err, load.ErrUnsupported) && os.Getenv("CI") == "" {
+				t.Skipf("temporary files lie where a part cannot be tested: %v", err)
+			}
 			if err != nil {
 				t.Fatal(err)
 			}
 			return v
 		}
 		t.Run(l.Kind, func(t *testing.T) {
-			volumetest.Run(t, volumetest.Kind{Open: open, KeepsNothing: keepsNothing})
+			volumetest.Run(t, volumetest.Kind{Open: open, KeepsNothing: keepsNothing, ByStorage: byStorage})
 		})
 	}
 }

@@ -29,6 +29,7 @@ type command struct {
 	failed   bool
 	busy     bool
 	op       Operation
+	copying  *copying // of an EXTENDED COPY
 }
 
 // begin takes a command whose header arrived.
@@ -93,7 +94,7 @@ func (d *command) prepare() {
 			return
 		}
 		d.data = u.contents[d.op.Offset:][:min(d.wanted, d.expected):d.wanted]
-	case scsi.OpUnmap, scsi.OpPersistentReserve, scsi.OpWriteSame10, scsi.OpWriteSame16, scsi.OpCompareAndWrite:
+	case scsi.OpUnmap, scsi.OpPersistentReserve, scsi.OpExtendedCopy, scsi.OpWriteSame10, scsi.OpWriteSame16, scsi.OpCompareAndWrite:
 		d.wanted = d.expected
 		switch op {
 		case scsi.OpWriteSame10, scsi.OpWriteSame16:
@@ -101,7 +102,7 @@ func (d *command) prepare() {
 		case scsi.OpCompareAndWrite:
 			d.wanted = 2 * int(place.Blocks) * int(u.block)
 		}
-		if op != scsi.OpUnmap && op != scsi.OpPersistentReserve {
+		if op != scsi.OpUnmap && op != scsi.OpPersistentReserve && op != scsi.OpExtendedCopy {
 			if d.err = u.inside(place); d.err != nil {
 				return
 			}
@@ -215,6 +216,14 @@ func (c *connection) carryOut(d *command) error {
 			c.finish(d, nil)
 			return nil
 		}
+	case scsi.OpExtendedCopy:
+		if d.err = d.extendedCopy(); d.err != nil {
+			c.finish(d, nil)
+			return nil
+		}
+		d.op.Kind, d.busy = Write, true
+		d.copyOn(false)
+		return nil
 	default:
 		c.finish(d, d.told())
 		return nil
@@ -265,6 +274,8 @@ func (d *command) told() (data []byte) {
 	case d.unit == nil && d.block[0] == scsi.OpInquiry:
 		data = make([]byte, 36)
 		data[0] = 0x7f // there is none of this number
+	case d.unit != nil && d.block[0] == scsi.OpReceiveCopyResults:
+		data, d.err = d.of.copyResults(&d.block)
 	case d.unit == nil:
 		data = scsi.Sense{Key: scsi.IllegalRequest, Code: scsi.CodeNoLUN}.FixedSense()
 	default:
@@ -285,7 +296,7 @@ func (d *command) room() int {
 		return int(binary.BigEndian.Uint16(b[7:]))
 	case scsi.OpReportLUNs:
 		return int(binary.BigEndian.Uint32(b[6:]))
-	case scsi.OpServiceActionIn16:
+	case scsi.OpServiceActionIn16, scsi.OpReceiveCopyResults:
 		return int(binary.BigEndian.Uint32(b[10:]))
 	}
 	return mostParameters
@@ -308,6 +319,9 @@ func (c *connection) answer() {
 	c.mutex.Unlock()
 	for _, d := range c.taken {
 		d.busy = false
+		if d.copying != nil {
+			c.hold(d)
+		}
 		if d.failed {
 			code := uint16(scsi.CodeReadError)
 			if d.op.Kind != Read {

@@ -12,6 +12,7 @@ import (
 
 	"patientheron/protocol/iscsi"
 	"patientheron/protocol/iscsi/wire"
+	"patientheron/protocol/scsi"
 )
 
 const (
@@ -40,10 +41,11 @@ type connection struct {
 	commands []command
 	free     []*command
 	byTag    map[uint32]*command
-	current  *command // whose header has arrived
-	scratch  []byte   // where data go that nobody wants
-	text     []byte   // of a request that is not whole yet
-	leaving  bool     // when all is sent
+	current  *command             // whose header has arrived
+	scratch  []byte               // where data go that nobody wants
+	text     []byte               // of a request that is not whole yet
+	copied   map[byte]scsi.Copied // what became of lists of copies, for who asks for it
+	leaving  bool                 // when all is sent
 
 	event    int // descriptor that rouses the thread
 	mutex    sync.Mutex

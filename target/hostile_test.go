@@ -79,6 +79,15 @@ func TestWhatAnInitiatorMayDo(t *testing.T) {
 	}
 	ranges := make([]byte, 24)
 	scsi.PutUnmapRange(ranges, 1<<40, 8)
+	copies := func(name []byte, segment scsi.Segment, change func([]byte)) []byte {
+		list := make([]byte, scsi.CopyLength)
+		scsi.PutCopy(list, name, 512, segment)
+		if change != nil {
+			change(list)
+		}
+		return write(scsi.ExtendedCopy(scsi.CopyLength), len(list), list)
+	}
+	own := s.options.Units[0].name[:]
 	for name, c := range map[string]struct {
 		sends  []byte
 		ends   string     // why the connection ends; "" when it goes on
@@ -94,6 +103,12 @@ func TestWhatAnInitiatorMayDo(t *testing.T) {
 		"a command that there is not":     {commandOf(1, 7, scsi.CDB{0xff}, 0, 0, nil), "", scsi.Sense{Key: scsi.IllegalRequest, Code: scsi.CodeInvalidOpcode}, scsi.CheckCondition},
 		"ranges past the end":             {write(scsi.Unmap(24), 24, ranges), "", scsi.Sense{Key: scsi.IllegalRequest, Code: scsi.CodeOutOfRange}, scsi.CheckCondition},
 		"comparing what is not there":     {write(scsi.CompareAndWrite(0, 1), 1024, append([]byte{1}, make([]byte, 1023)...)), "", scsi.Sense{Key: scsi.Miscompare, Code: scsi.CodeMiscompare}, scsi.CheckCondition},
+		"a copy past the end":             {copies(own, scsi.Segment{From: 0, To: 2048, Blocks: 1}, nil), "", scsi.Sense{Key: scsi.IllegalRequest, Code: scsi.CodeOutOfRange}, scsi.CheckCondition},
+		"a copy from past the end":        {copies(own, scsi.Segment{From: 1 << 62, To: 0, Blocks: 1}, nil), "", scsi.Sense{Key: scsi.IllegalRequest, Code: scsi.CodeOutOfRange}, scsi.CheckCondition},
+		"a copy within another unit":      {copies(make([]byte, 8), scsi.Segment{Blocks: 1}, nil), "", scsi.Sense{Key: scsi.CopyAborted, Code: scsi.CodeUnitNotReached}, scsi.CheckCondition},
+		"a copy of nothing":               {copies(own, scsi.Segment{}, nil), "", scsi.Sense{}, scsi.Good},
+		"a list that ends too soon":       {copies(own, scsi.Segment{Blocks: 1}, func(b []byte) { b[11]++ }), "", scsi.Sense{Key: scsi.IllegalRequest, Code: scsi.CodeParamLength}, scsi.CheckCondition},
+		"the status of no list":           {commandOf(1, 7, scsi.CopyStatus(3, 12), iscsi.ReadsFlag, 12, nil), "", scsi.Sense{Key: scsi.IllegalRequest, Code: scsi.CodeInvalidField}, scsi.CheckCondition},
 		"a page that there is not":        {commandOf(1, 7, scsi.InquiryPage(0xc0, 255), iscsi.ReadsFlag, 255, nil), "", scsi.Sense{Key: scsi.IllegalRequest, Code: scsi.CodeInvalidField}, scsi.CheckCondition},
 		"a command out of order":          {commandOf(9, 7, scsi.Read(0, 1), iscsi.ReadsFlag, 512, nil), "CmdSN 9", scsi.Sense{}, 0},
 		"two of one tag":                  {append(commandOf(1, 7, scsi.Write(0, 4), iscsi.WritesFlag, 2048, nil), commandOf(2, 7, scsi.Write(0, 4), iscsi.WritesFlag, 2048, nil)...), "two of one tag", scsi.Sense{}, 0},
@@ -126,6 +141,31 @@ func TestWhatAnInitiatorMayDo(t *testing.T) {
 			t.Errorf("%s: %s, status %02x, %x", name, a.Header.Opcode(), a.Header.Status(), a.Data)
 		}
 		con.close()
+	}
+}
+
+// The status of a list of copies is held for whoever asks for it, once.
+func TestCopyStatus(t *testing.T) {
+	s := plain(t)
+	list := make([]byte, scsi.CopyLength)
+	scsi.PutCopy(list, s.options.Units[0].name[:], 512, scsi.Segment{From: 0, To: 8, Blocks: 4})
+	list[0], list[1] = 9, 0 // its number, and that its status is to be held
+	con := loggedIn(t, s, commandOf(1, 7, scsi.ExtendedCopy(scsi.CopyLength), iscsi.WritesFlag, len(list), list))
+	defer con.close()
+	if err := con.Deliver(con); err != nil {
+		t.Fatal(err)
+	}
+	con.answer()
+	ask := scsi.CopyStatus(9, 12)
+	told, err := con.copyResults(&ask)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got, done, err := scsi.ParseCopied(told); err != nil || !done || got != (scsi.Copied{Segments: 1, Bytes: 2048}) {
+		t.Errorf("%+v, %v (%v)", got, done, err)
+	}
+	if _, err := con.copyResults(&ask); err == nil {
+		t.Error("it is told twice")
 	}
 }
 

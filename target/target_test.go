@@ -99,8 +99,10 @@ func TestOurInitiatorAtEachSetting(t *testing.T) {
 		t.Run(c.host, func(t *testing.T) {
 			s := serve(t, Instant(size), func(o *Options) { o.Wishes = c.target })
 			v := prepare(t, locator(s, strings.ReplaceAll(c.host, "SECOND", s.Portals()[1])))
-			volumetest.Run(t, volumetest.Kind{Open: func(t *testing.T) load.Volume {
-				opened, err := v.Use(workload.Default())
+			spec := workload.Default()
+			spec.Zeroes, spec.Copies = 0.1, 0.1
+			volumetest.Run(t, volumetest.Kind{ByStorage: []measure.Class{measure.Zero, measure.Copy}, Open: func(t *testing.T) load.Volume {
+				opened, err := v.Use(spec)
 				if err != nil {
 					t.Fatal(err)
 				}

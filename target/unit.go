@@ -156,7 +156,7 @@ func (u *Unit) inquiry(c *scsi.CDB) ([]byte, error) {
 			return nil, sense(scsi.IllegalRequest, scsi.CodeInvalidField)
 		}
 		b := make([]byte, 96)
-		b[2], b[3], b[4], b[7] = 6, 2, 91, 2 // SPC-4; takes several commands at a time
+		b[2], b[3], b[4], b[5], b[7] = 6, 2, 91, 1<<3, 2 // SPC-4; takes EXTENDED COPY, and several commands at a time
 		copy(b[8:], fmt.Sprintf("%-8s%-16.16s%-4s", "HERON", u.product, "1"))
 		binary.BigEndian.PutUint16(b[58:], 0x0460) // SPC-4
 		binary.BigEndian.PutUint16(b[60:], 0x04c0) // SBC-3

@@ -256,12 +256,15 @@ func Lookup(key string) (Figure, error) {
 func For(load workload.Spec) []Figure {
 	kind := cmp.Or(load.Kind, workload.BlockKind)
 	still := kind == workload.FilesKind && !load.Files.Moves()
-	mixed := load.Reads > 0 && load.Reads < 1
+	moving := slices.DeleteFunc(load.Classes(), func(c measure.Class) bool { return !c.Moves() })
+	own := func(side string) bool { // a side that is not all there is
+		return len(moving) > 1 && slices.ContainsFunc(moving, func(c measure.Class) bool { return c.String() == side })
+	}
 	return slices.DeleteFunc(slices.Clone(figures), func(f Figure) bool {
 		if request, _, of := strings.Cut(f.Key, "-"); of && f.of == workload.StoresKind && kind == f.of && !load.Stores.Asks(workload.Request(request)) {
 			return true
 		}
-		return f.Side != "" && !mixed || still && (f.Unit == "bytes per second" || f.OfPhases()) || f.of != "" && f.of != kind && !(f.of == workload.BlockKind && kind == workload.FeedsKind)
+		return f.Side != "" && !own(f.Side) || still && (f.Unit == "bytes per second" || f.OfPhases()) || f.of != "" && f.of != kind && !(f.of == workload.BlockKind && kind == workload.FeedsKind)
 	})
 }
 

@@ -15,6 +15,8 @@ const (
 	Write
 	Flush // forces what was written to stable storage
 	Trim  // gives a range back: nobody will ask for what is there
+	Zero  // lets the storage write zeros over a range by itself
+	Copy  // lets the storage copy a range to another place by itself
 
 	Open       // opens a file that is there
 	Create     // makes a file and opens it
@@ -34,12 +36,14 @@ const (
 var classes = [Classes]struct {
 	name  string // as it is stored, travels and is shown
 	verb  string // of one operation
-	moves bool   // it moves bytes of the load
+	moves bool   // it moves bytes of the load, or lets the storage move them
 }{
 	Read:  {"reads", "read", true},
 	Write: {"writes", "write", true},
 	Flush: {"flushes", "flush", false},
 	Trim:  {"trims", "trim", false},
+	Zero:  {"zeroes", "zero", true},
+	Copy:  {"copies", "copy", true},
 
 	Open:       {"opens", "open", false},
 	Create:     {"creates", "create", false},

@@ -435,7 +435,7 @@ func (p Plan) Estimate() (Estimate, error) {
 	e := Estimate{Measurements: len(steps)}
 	for _, s := range steps {
 		s.Load = s.Load.Completed()
-		writes := 1 - float64(s.Load.Reads)
+		writes := float64(s.Load.Written() / (1 - min(s.Load.Trims, 0.99))) // of those that move bytes
 		e.Time += s.Load.LeadIn + s.Settle.Pause
 		switch {
 		case s.Load.Passes > 0:

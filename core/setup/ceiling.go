@@ -13,7 +13,7 @@ type Use struct {
 	Name       string
 	Reads      quantity.Share
 	Sequential bool
-	Block      quantity.Bytes // on average; 0 where no bytes are moved, which nothing is known to limit
+	Block      quantity.Bytes // on average; 0 where no bytes are moved, or the storage moves them by itself, which nothing is known to limit
 	Span       quantity.Bytes // that the load works on; 0 for all there is
 	Depth      int            // operations in flight; 0 for as many as help
 	Streams    int            // of a sequential one; 0 for one
@@ -43,6 +43,9 @@ func UseOf(load workload.Spec) Use {
 		if !load.Files.Moves() {
 			u.Block = 0
 		}
+	}
+	if load.ByStorage() > 0 { // its bytes go nowhere that is known
+		u.Block = 0
 	}
 	if load.Order == workload.Skewed && load.Skew == 0 {
 		u.HotAccesses, u.HotSpan = load.HotAccesses, load.HotSpan

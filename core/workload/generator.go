@@ -16,6 +16,7 @@ type Access struct {
 	Handle    int32 // which of the queue's open files it uses or opens
 	Object    int   // what of the volume it is about, as the kind of load numbers its own; 0 for the volume itself
 	Offset    int64 // bytes from the start of the volume, or of the file; for a truncate its length
+	Source    int64 // of a copy: where what is copied is, from the start of the volume
 	Length    int   // bytes
 
 	// Where it is in the engine, which the source leaves alone.
@@ -28,6 +29,8 @@ type Access struct {
 type Generator struct {
 	random    *rand.PCG
 	trimBelow uint64 // a draw below this trims; zero never does
+	zeroBelow uint64 // a draw below this zeroes, and one below copyBelow that is not copies; zero never does
+	copyBelow uint64
 	readBelow uint64 // a draw below this reads; all ones reads always
 	always    bool
 	sizes     []size
@@ -71,6 +74,10 @@ func NewGenerator(spec Spec, worker int) (*Generator, error) {
 		always: spec.Reads == 1,
 	}
 	g.readBelow, g.trimBelow = threshold(float64(spec.Reads)), threshold(float64(spec.Trims))
+	if rest := 1 - float64(spec.Trims); spec.ByStorage() > 0 { // of what does not trim
+		g.zeroBelow = threshold(float64(spec.Zeroes) / rest)
+		g.copyBelow = threshold(float64(spec.ByStorage()) / rest)
+	}
 	g.prepareSizes(spec)
 	switch spec.Order {
 	case Random:
@@ -179,10 +186,44 @@ func (g *Generator) Next(a *Access) {
 	class := measure.Write
 	if g.trimBelow > 0 && g.random.Uint64() < g.trimBelow {
 		class = measure.Trim
+	} else if by := g.byStorage(); by != measure.Write {
+		class = by
 	} else if g.always || (g.readBelow > 0 && g.random.Uint64() < g.readBelow) {
 		class = measure.Read
 	}
 	*a = Access{Class: class, Offset: g.base + g.next(g, s), Length: s.length}
+	if class == measure.Copy {
+		a.Source = g.base + g.elsewhere(s, a.Offset-g.base)
+	}
+}
+
+// byStorage draws whether the storage does the next operation by itself; what is none of
+// that is called a write.
+func (g *Generator) byStorage() measure.Class {
+	if g.copyBelow == 0 {
+		return measure.Write
+	}
+	switch draw := g.random.Uint64(); {
+	case draw < g.zeroBelow || g.zeroBelow == ^uint64(0):
+		return measure.Zero
+	case draw < g.copyBelow || g.copyBelow == ^uint64(0):
+		return measure.Copy
+	}
+	return measure.Write
+}
+
+// elsewhere draws a place that has nothing in common with the one at an offset, which is
+// possible in a span of two blocks.
+func (g *Generator) elsewhere(s *size, at int64) int64 {
+	for range 16 {
+		if from := g.uniform(s); from+int64(s.length) <= at || from >= at+int64(s.length) {
+			return from
+		}
+	}
+	if at >= int64(s.length) {
+		return alignDown(at-int64(s.length), s.align)
+	}
+	return alignUp(at+int64(s.length), s.align)
 }
 
 // below draws uniformly from 0 to n-1 by multiplication; the bias is at most

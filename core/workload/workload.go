@@ -129,6 +129,9 @@ type Pattern struct {
 
 	Trims quantity.Share `json:"trimShare,omitempty" yaml:"trims,omitempty" doc:"Share of operations that give their range back to the storage; of the others the share of reads reads" minimum:"0" maximum:"0.9"`
 
+	Zeroes quantity.Share `json:"zeroShare,omitempty" yaml:"zeroes,omitempty" doc:"Share of operations that let the storage write zeros over their range by itself" minimum:"0" maximum:"1"`
+	Copies quantity.Share `json:"copyShare,omitempty" yaml:"copies,omitempty" doc:"Share of operations that let the storage copy another range of the span to theirs by itself" minimum:"0" maximum:"1"`
+
 	Order       Order          `json:"order" yaml:"order" doc:"Order in which the span is visited" enum:"random,skewed,sequential,strided,descending"`
 	Skew        float64        `json:"skew,omitempty" yaml:"skew,omitempty" doc:"Exponent of the Zipf law for a skewed order" minimum:"0" maximum:"5"`
 	HotAccesses quantity.Share `json:"hotAccesses,omitempty" yaml:"hotAccesses,omitempty" doc:"For a skewed order without a Zipf exponent: this share of the accesses…" minimum:"0" maximum:"1"`
@@ -278,21 +281,30 @@ func (s Pattern) Groups() []string { return nil }
 func (s Ending) Patient() bool { return s.Settled || s.Within > 0 }
 
 // Writes reports whether any operation changes what is there.
-func (s Pattern) Writes() bool { return s.Reads < 1 || s.Trims > 0 }
+func (s Pattern) Writes() bool { return s.Reads < 1 || s.Trims > 0 || s.ByStorage() > 0 }
+
+// ByStorage is the share of operations that the storage carries out by itself, without
+// data from the host or to it.
+func (s Pattern) ByStorage() quantity.Share { return s.Zeroes + s.Copies }
+
+// byHost is the share of operations that read or write.
+func (s Pattern) byHost() quantity.Share { return 1 - s.Trims - s.ByStorage() }
+
+// Written is the share of operations that write, whoever carries them out.
+func (s Pattern) Written() quantity.Share { return s.byHost()*(1-s.Reads) + s.ByStorage() }
 
 // Classes are the classes of operation that the workload issues.
 func (s Pattern) Classes() (issued []measure.Class) {
-	if s.Reads > 0 {
-		issued = append(issued, measure.Read)
-	}
-	if s.Reads < 1 {
-		issued = append(issued, measure.Write)
-	}
-	if s.SyncEvery > 0 && s.Reads < 1 {
-		issued = append(issued, measure.Flush)
-	}
-	if s.Trims > 0 {
-		issued = append(issued, measure.Trim)
+	for _, c := range []struct {
+		class measure.Class
+		is    bool
+	}{
+		{measure.Read, s.Reads > 0 && s.byHost() > 0}, {measure.Write, s.Reads < 1 && s.byHost() > 0}, {measure.Flush, s.SyncEvery > 0 && s.Reads < 1 && s.byHost() > 0},
+		{measure.Trim, s.Trims > 0}, {measure.Zero, s.Zeroes > 0}, {measure.Copy, s.Copies > 0},
+	} {
+		if c.is {
+			issued = append(issued, c.class)
+		}
 	}
 	return issued
 }
@@ -378,6 +390,17 @@ func (s Spec) validateBlocks() error {
 	}
 	if !(s.Trims >= 0 && s.Trims <= mostTrims) {
 		return invalid("trims", "%g; a share from 0%% to 90%%, since trims alone move nothing that could be measured", float64(s.Trims))
+	}
+	for field, share := range map[string]quantity.Share{"zeroes": s.Zeroes, "copies": s.Copies} {
+		if !(share >= 0 && share <= 1) {
+			return invalid(field, "%g; a share is from 0%% to 100%%", float64(share))
+		}
+	}
+	if all := s.Trims + s.ByStorage(); all > 1 {
+		return invalid("copies", "trims, zeroes and copies are %s of the operations together; at most 100%%", all)
+	}
+	if s.Copies > 0 && s.Span > 0 && s.Span < 2*s.LargestBlock() {
+		return invalid("copies", "a span of %s has no room for a block of %s and its copy; use a larger span", s.Span, s.LargestBlock())
 	}
 	for field, share := range map[string]quantity.Share{"compressible": s.Compressible, "duplicate": s.Duplicate} {
 		if !(share >= 0 && share <= 1) {
@@ -528,8 +551,22 @@ func (s Spec) Describe() string {
 	case 0:
 		direction = "writes"
 	}
-	if s.Trims > 0 {
-		direction += ", " + s.Trims.String() + " trims"
+	if s.byHost() <= 0 {
+		direction = ""
+	}
+	for _, of := range []struct {
+		share quantity.Share
+		what  string
+	}{{s.Trims, "trims"}, {s.Zeroes, "zeroes"}, {s.Copies, "copies"}} {
+		switch {
+		case of.share <= 0:
+		case direction == "" && of.share >= 1:
+			direction = of.what
+		case direction == "":
+			direction = of.share.String() + " " + of.what
+		default:
+			direction += ", " + of.share.String() + " " + of.what
+		}
 	}
 	order := string(s.Order)
 	if s.Streams > 1 {

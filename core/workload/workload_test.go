@@ -6,6 +6,7 @@ import (
 	"math"
 	"reflect"
 	"slices"
+	"strings"
 	"testing"
 
 	"patientheron/core/measure"
@@ -52,6 +53,8 @@ func TestValidateNamesTheField(t *testing.T) {
 		"arrivals": func(s *Spec) { s.Arrivals = Poisson },
 		"interval": func(s *Spec) { s.Interval = 0.01 },
 		"trims":    func(s *Spec) { s.Trims = 0.95 },
+		"zeroes":   func(s *Spec) { s.Zeroes = 1.5 },
+		"copies":   func(s *Spec) { s.Trims, s.Zeroes, s.Copies = 0.5, 0.3, 0.3 },
 		"within":   func(s *Spec) { s.Within = 1 },
 		"seed":     func(s *Spec) { s.Seed = 1 << 60 },
 		"align":    func(s *Spec) { s.Align = quantity.TiB },
@@ -68,7 +71,7 @@ func TestValidateNamesTheField(t *testing.T) {
 
 func TestEveryFieldCanBeSetByText(t *testing.T) {
 	values := map[string]string{
-		"block": "4KiB:3,64KiB:1", "reads": "70%", "trims": "5%", "order": "sequential", "skew": "0.99", "hot": "80%/20%", "streams": "4",
+		"block": "4KiB:3,64KiB:1", "reads": "70%", "trims": "5%", "zeroes": "5%", "copies": "20%", "order": "sequential", "skew": "0.99", "hot": "80%/20%", "streams": "4",
 		"stride": "1MiB", "depth": "32", "workers": "4", "span": "10GiB", "offset": "1MiB", "align": "4KiB",
 		"compressible": "50%", "duplicate": "10%", "think": "5ms", "rate": "5k", "byteRate": "250MB/s",
 		"arrivals": "poisson", "syncEvery": "8", "cached": "true", "for": "60s", "amount": "1GiB", "leadIn": "2s",
@@ -356,5 +359,58 @@ func TestTrimsTakeTheirShare(t *testing.T) {
 	s.Trims = 0.1
 	if _, writes := s.Body().Reach(); !writes || !slices.Contains(s.Classes(), measure.Trim) || slices.Contains(s.Classes(), measure.Write) {
 		t.Errorf("a load of reads and trims writes: %v, and issues %v", writes, s.Classes())
+	}
+}
+
+// What the storage does by itself takes its share of all operations; a copy is of another
+// place of the span, and has nothing in common with it.
+func TestWhatTheStorageDoesByItself(t *testing.T) {
+	counted := func(change func(*Spec)) (classes [measure.Classes]int) {
+		t.Helper()
+		s := spec(func(s *Spec) { s.Reads, s.Offset, s.Span = 0.5, 1<<20, 1<<20; change(s) })
+		g, err := NewGenerator(s, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for range 50_000 {
+			var a Access
+			g.Next(&a)
+			classes[a.Class]++
+			length := int64(a.Length)
+			for _, at := range []int64{a.Offset, max(a.Source, int64(s.Offset))} {
+				if at < int64(s.Offset) || at+length > int64(s.Offset+s.Span) {
+					t.Fatalf("%+v is outside the span", a)
+				}
+			}
+			if a.Class == measure.Copy && a.Source+length > a.Offset && a.Offset+length > a.Source {
+				t.Fatalf("%+v copies to itself", a)
+			}
+		}
+		return classes
+	}
+	classes := counted(func(s *Spec) { s.Trims, s.Zeroes, s.Copies = 0.1, 0.2, 0.3 })
+	for class, want := range map[measure.Class]int{measure.Trim: 5000, measure.Zero: 10_000, measure.Copy: 15_000, measure.Read: 10_000, measure.Write: 10_000} {
+		if got := classes[class]; got < want-350 || got > want+350 { // three deviations are at most 308
+			t.Errorf("%d %s, want about %d", got, class, want)
+		}
+	}
+	if classes := counted(func(s *Spec) { s.Copies, s.Blocks, s.Span = 1, Block(64*quantity.KiB), 128*quantity.KiB }); classes[measure.Copy] != 50_000 {
+		t.Errorf("only copies, in a span of two blocks: %v", classes)
+	}
+	if classes := counted(func(s *Spec) { s.Zeroes, s.Order = 1, Sequential }); classes[measure.Zero] != 50_000 {
+		t.Errorf("only zeroes: %v", classes)
+	}
+	s := spec(func(s *Spec) { s.Copies = 1 })
+	if _, writes := s.Body().Reach(); !writes || !slices.Equal(s.Classes(), []measure.Class{measure.Copy}) || s.Written() != 1 {
+		t.Errorf("copies write: %v, and are %v, %s of them written", writes, s.Classes(), s.Written())
+	}
+	for _, c := range []struct {
+		trims, zeroes, copies quantity.Share
+		says                  string
+	}{{0, 0, 1, ", copies, "}, {0, 1, 0, ", zeroes, "}, {0, 0, 0.25, ", 25 % copies, "}, {0, 0.5, 0.5, ", 50 % zeroes, 50 % copies, "}} {
+		s := spec(func(s *Spec) { s.Trims, s.Zeroes, s.Copies = c.trims, c.zeroes, c.copies })
+		if words := s.Describe(); !strings.Contains(words, c.says) {
+			t.Errorf("%+v is described as %q", c, words)
+		}
 	}
 }

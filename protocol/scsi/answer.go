@@ -24,7 +24,7 @@ type Product struct {
 	Vendor   string
 	Name     string
 	Revision string
-	ThirdBit bool // it takes EXTENDED COPY
+	Copies   bool // it takes EXTENDED COPY
 }
 
 // ParseInquiry reads the answer to INQUIRY.
@@ -33,7 +33,7 @@ func ParseInquiry(b []byte) (p Product, err error) {
 		return p, fmt.Errorf("%w: INQUIRY was answered with %d bytes, and 36 are the least", ErrAnswer, len(b))
 	}
 	return Product{
-		Type: b[0] & 0x1f, There: b[0]>>5 == 0, Vendor: text(b[8:16]), Name: text(b[16:32]), Revision: text(b[32:36]), ThirdBit: b[5]&(1<<3) != 0,
+		Type: b[0] & 0x1f, There: b[0]>>5 == 0, Vendor: text(b[8:16]), Name: text(b[16:32]), Revision: text(b[32:36]), Copies: b[5]&(1<<3) != 0,
 	}, nil
 }
 
@@ -112,6 +112,7 @@ type Limits struct {
 	MostUnmap   uint32 // blocks in one UNMAP
 	UnmapUnit   uint32 // blocks that are given back together
 	MostCompare byte   // blocks of a COMPARE AND WRITE
+	MostSame    uint64 // blocks of a WRITE SAME
 }
 
 // ParseLimits reads the page of limits.
@@ -124,7 +125,7 @@ func ParseLimits(b []byte) (l Limits, err error) {
 	copy(c, content)
 	l = Limits{
 		MostCompare: c[1], Granularity: uint32(binary.BigEndian.Uint16(c[2:])), MostBlocks: binary.BigEndian.Uint32(c[4:]), BestBlocks: binary.BigEndian.Uint32(c[8:]),
-		MostUnmap: binary.BigEndian.Uint32(c[16:]), UnmapUnit: binary.BigEndian.Uint32(c[24:]),
+		MostUnmap: binary.BigEndian.Uint32(c[16:]), UnmapUnit: binary.BigEndian.Uint32(c[24:]), MostSame: binary.BigEndian.Uint64(c[32:]),
 	}
 	return l, nil
 }

@@ -10,7 +10,7 @@ import (
 
 func bytesOf(t *testing.T, text string) []byte {
 	t.Helper()
-	b, err := hex.DecodeString(strings.ReplaceAll(text, " ", ""))
+	b, err := hex.DecodeString(strings.Join(strings.Fields(text), ""))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -36,6 +36,9 @@ func TestBlocks(t *testing.T) {
 		"MODE SENSE (10)":        {ModeSense10(8, 252), "5a 08 08 00 000000 00fc 00"},
 		"UNMAP":                  {Unmap(24), "42 00 00000000 00 0018 00"},
 		"WRITE SAME (16)":        {WriteSame16(5, 9, true), "93 08 0000000000000005 00000009 00 00"},
+		"EXTENDED COPY":          {ExtendedCopy(76), "83 00 0000000000000000 0000004c 00 00"},
+		"its limits":             {CopyLimits(512), "84 03 0000000000000000 00000200 00 00"},
+		"its status":             {CopyStatus(9, 12), "84 00 09 00000000000000 0000000c 00 00"},
 		"COMPARE AND WRITE":      {CompareAndWrite(5, 1), "89 00 0000000000000005 000000 01 00 00"},
 	} {
 		want := bytesOf(t, c.want)
@@ -76,7 +79,7 @@ func TestAnswers(t *testing.T) {
 	if err != nil || name != "naa.6001405012345678" {
 		t.Errorf("%q (%v)", name, err)
 	}
-	if l, err := ParseLimits(bytesOf(t, "00 b0 003c 00 01 0008 00001000 00000800 00000000 00000400 00000001 00000008")); err != nil || l != (Limits{8, 0x1000, 0x800, 0x400, 8, 1}) {
+	if l, err := ParseLimits(bytesOf(t, "00 b0 003c 00 01 0008 00001000 00000800 00000000 00000400 00000001 00000008 00000000 0000000000002000")); err != nil || l != (Limits{8, 0x1000, 0x800, 0x400, 8, 1, 0x2000}) {
 		t.Errorf("%+v (%v)", l, err)
 	}
 	if p, err := ParseProvisioning(bytesOf(t, "00 b2 0004 00 80 02 00")); err != nil || !p.Thin || !p.Unmaps {
@@ -94,7 +97,7 @@ func TestAnswers(t *testing.T) {
 	if m, err := ParseModes10(bytesOf(t, "0022 00 80 00000008 0000000000000000 08 0a 04 00 0000 0000 0000 0000")); err != nil || !m.WriteProtected || !m.WriteCache || !m.CacheKnown {
 		t.Errorf("%+v (%v)", m, err)
 	}
-	if p, err := ParseInquiry(append(bytesOf(t, "00 00 05 02 1f 08 00 00"), "HERON   DISK\x1b[2J         1.0 "...)); err != nil || p.Vendor != "HERON" || strings.Contains(p.Name, "\x1b") || !p.ThirdBit {
+	if p, err := ParseInquiry(append(bytesOf(t, "00 00 05 02 1f 08 00 00"), "HERON   DISK\x1b[2J         1.0 "...)); err != nil || p.Vendor != "HERON" || strings.Contains(p.Name, "\x1b") || !p.Copies {
 		t.Errorf("%+v (%v)", p, err)
 	}
 }

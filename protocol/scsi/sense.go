@@ -63,6 +63,12 @@ const (
 	CodeLUNsChanged    = 0x3f0e
 	CodeParamLength    = 0x1a00
 	CodeDataPhase      = 0x4b00
+
+	CodeTooManyUnits      = 0x2606
+	CodeUnitDescriptor    = 0x2607
+	CodeTooManySegments   = 0x2608
+	CodeSegmentDescriptor = 0x2609
+	CodeUnitNotReached    = 0x0d02
 )
 
 var codeWords = map[uint16]string{
@@ -73,6 +79,8 @@ var codeWords = map[uint16]string{
 	0x0401: "it is getting ready", 0x0403: "it waits for somebody to act", 0x040a: "it changes the access to it", 0x040b: "it stands by on this path", 0x040c: "it cannot be reached on this path",
 	CodeSpaceAlloc: "its pool has no room left", CodeReadError: "it cannot be read there", CodeWriteError: "it cannot be written there",
 	CodeMiscompare: "what was there was something else", CodeLUNsChanged: "which logical units there are changed", 0x3f03: "it says something else of itself than before",
+	CodeTooManyUnits: "more logical units to copy between than it takes", CodeUnitDescriptor: "it does not know units by such a name",
+	CodeTooManySegments: "more segments to copy than it takes", CodeSegmentDescriptor: "it does not copy such segments", CodeUnitNotReached: "it does not reach the unit to copy to or from",
 	CodeParamLength: "the list of parameters has a wrong length", CodeDataPhase: "data did not arrive as they should", 0x4400: "an error within the target",
 	0x3a00: "there is no medium", 0x3e00: "it did not configure itself yet", 0x0c02: "it cannot be written there", 0x1400: "it did not find the record", 0x5d00: "it expects to fail",
 }

@@ -53,6 +53,7 @@ type opened struct {
 	unit    unit
 	lun     uint64
 	writes  bool
+	name    []byte // of the unit, as copies are told it
 	patience
 	tell func(volume.Event)
 }

@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"strings"
 	"sync"
 	"time"
@@ -192,6 +193,9 @@ func (u unit) describe() string {
 	}
 	if u.Unmaps {
 		words = append(words, "takes UNMAP")
+	}
+	if u.Copying.Known {
+		words = append(words, "copies by itself")
 	}
 	return strings.Join(words, ", ")
 }
@@ -446,6 +450,37 @@ func (o Opener) Prepare(_ context.Context, l volume.Locator, r volume.Request) (
 	return &prepared{opener: o, locator: l, address: v.address, secrets: v.secrets, unit: v.unit, writes: r.Writes, events: make(chan volume.Event, mostEvents)}, nil
 }
 
+// copies reports a load that lets the unit copy what it does not, and gives its name, as
+// copies are told it.
+func (u unit) copies(spec workload.Spec) ([]byte, error) {
+	if spec.Copies == 0 {
+		return nil, nil
+	}
+	name, err := scsi.NameBytes(u.Name)
+	most := quantity.Bytes(math.MaxUint16) * quantity.Bytes(u.BlockLength)
+	if u.Copying.Most > 0 {
+		most = min(most, quantity.Bytes(u.Copying.Most))
+	}
+	switch {
+	case !u.Copying.Known:
+		return nil, fmt.Errorf("%w: it does not copy by itself (EXTENDED COPY); leave the copies out", load.ErrUnsupported)
+	case err != nil:
+		return nil, fmt.Errorf("%w: %w; leave the copies out", load.ErrUnsupported, err)
+	case spec.LargestBlock() > most:
+		return nil, &workload.FieldError{Field: "block", Reason: fmt.Sprintf("%s, and the unit copies at most %s with one command; use smaller blocks", spec.LargestBlock(), most)}
+	}
+	return name, nil
+}
+
+// zeroes reports a load that lets the unit write more zeros with one command than it does.
+func (u unit) zeroes(spec workload.Spec) error {
+	most := quantity.Bytes(u.MostSame) * quantity.Bytes(u.BlockLength)
+	if spec.Zeroes > 0 && most > 0 && spec.LargestBlock() > most {
+		return &workload.FieldError{Field: "block", Reason: fmt.Sprintf("%s, and the unit writes at most %s of zeros with one command; use smaller blocks", spec.LargestBlock(), most)}
+	}
+	return nil
+}
+
 // mostEvents is how many events wait for somebody who listens; later ones are lost.
 const mostEvents = 256
 
@@ -461,8 +496,15 @@ type prepared struct {
 }
 
 // Use opens the unit for one measurement.
-func (p *prepared) Use(workload.Spec) (load.Volume, error) {
-	return &opened{address: p.address, secrets: p.secrets, unit: p.unit, lun: p.address.lunOf(), writes: p.writes, patience: usualPatience, tell: p.tell}, nil
+func (p *prepared) Use(spec workload.Spec) (load.Volume, error) {
+	name, err := p.unit.copies(spec)
+	if err == nil {
+		err = p.unit.zeroes(spec)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", p.locator, err)
+	}
+	return &opened{name: name, address: p.address, secrets: p.secrets, unit: p.unit, lun: p.address.lunOf(), writes: p.writes, patience: usualPatience, tell: p.tell}, nil
 }
 
 func (p *prepared) tell(e volume.Event) {

@@ -42,6 +42,7 @@ type queue struct {
 	memory   []byte
 	block    int // bytes of a buffer
 	slots    []slot
+	zeros    []byte  // a block of them
 	homeless []int32 // slots whose command is on no path
 	done     []load.Completion
 	event    int // descriptor that is signalled when a path was logged in anew
@@ -60,7 +61,7 @@ type slot struct {
 	command scsi.CDB
 	data    []byte
 	sent    int // times
-	list    [scsi.UnmapLength]byte
+	list    [scsi.CopyLength]byte
 }
 
 // mostSent is how often a command is sent that gets lost with its session, or that
@@ -86,7 +87,7 @@ func (p *path) up(s *session) {
 }
 
 func newQueue(v *opened, o load.QueueOptions) (*queue, error) {
-	q := &queue{volume: v, block: o.LargestBlock, slots: make([]slot, o.Depth), memory: make([]byte, o.Depth*o.LargestBlock), done: make([]load.Completion, 0, o.Depth), looked: time.Now()}
+	q := &queue{volume: v, block: o.LargestBlock, slots: make([]slot, o.Depth), memory: make([]byte, o.Depth*o.LargestBlock), zeros: make([]byte, v.unit.BlockLength), done: make([]load.Completion, 0, o.Depth), looked: time.Now()}
 	var err error
 	if q.event, err = unix.Eventfd(0, unix.EFD_CLOEXEC|unix.EFD_NONBLOCK); err != nil {
 		return nil, fmt.Errorf("get an event: %w", err)
@@ -166,8 +167,13 @@ func (q *queue) Submit(operations []*load.Operation) error {
 		case measure.Write:
 			s.command = scsi.Write(at, blocks)
 		case measure.Trim:
-			s.command, s.data = scsi.Unmap(scsi.UnmapLength), s.list[:]
+			s.command, s.data = scsi.Unmap(scsi.UnmapLength), s.list[:scsi.UnmapLength]
 			scsi.PutUnmapRange(s.data, at, blocks)
+		case measure.Zero:
+			s.command, s.data = scsi.WriteSame16(at, blocks, false), q.zeros
+		case measure.Copy:
+			s.command, s.data = scsi.ExtendedCopy(scsi.CopyLength), s.list[:]
+			scsi.PutCopy(s.data, q.volume.name, q.volume.unit.BlockLength, scsi.Segment{From: uint64(o.Source / unit), To: at, Blocks: uint16(blocks)})
 		default:
 			s.command, s.data = scsi.SynchronizeCache(), nil
 		}
@@ -304,7 +310,7 @@ func (q *queue) finish(s *session, number int32, now time.Time) {
 		q.answer(owner, 0, err)
 		return
 	}
-	if !o.Class.Moves() {
+	if o.Class != measure.Read && o.Class != measure.Write {
 		moved = o.Length
 	}
 	q.answer(owner, moved, nil)

@@ -349,5 +349,5 @@ func TestOneOfTwoPortals(t *testing.T) {
 // What all kinds of volume have to do.
 func TestSuite(t *testing.T) {
 	g := peer.StartTgt(t, 1)
-	volumetest.Run(t, volumetest.Kind{Open: func(t *testing.T) load.Volume { return openUnit(t, g, "") }})
+	volumetest.Run(t, volumetest.Kind{ByStorage: []measure.Class{measure.Zero}, Open: func(t *testing.T) load.Volume { return openUnit(t, g, "") }})
 }

@@ -17,6 +17,7 @@ type unit struct {
 	scsi.Limits
 	scsi.Provisioning
 	scsi.Modes
+	Copying  scsi.Copies
 	Serial   string
 	Name     string // the same over all paths
 	Rotation uint16
@@ -77,6 +78,15 @@ func ask(ctx context.Context, s *session, lun uint64) (u unit, err error) {
 	}
 	if err != nil && !refusal(err) {
 		return u, fmt.Errorf("ask for its modes: %w", err)
+	}
+	if !u.Copies {
+		return u, nil
+	}
+	if b, err = answer(scsi.CopyLimits(512)); err == nil {
+		u.Copying, err = scsi.ParseCopyLimits(b)
+	}
+	if err != nil && !refusal(err) {
+		return u, fmt.Errorf("ask for what it copies: %w", err)
 	}
 	return u, nil
 }

@@ -197,22 +197,47 @@ func (v *Volume) Use(spec workload.Spec) (load.Volume, error) {
 	if err != nil {
 		return nil, explain(err, v.path)
 	}
-	if spec.Trims > 0 { // as a load of its own would find out
-		err := trim(int(file.Fd()), int64(spec.Offset), int64(v.alignment(file)))
-		if errors.Is(err, unix.EOPNOTSUPP) || errors.Is(err, unix.ENOSYS) {
-			err = fmt.Errorf("give a range of %s back: nothing there can do that (%w); leave the trims out", v.path, load.ErrUnsupported)
-		}
-		if err != nil {
-			return nil, errors.Join(err, file.Close())
-		}
+	if err := v.allows(spec, file); err != nil {
+		return nil, errors.Join(err, file.Close())
 	}
 	return &opened{file: file, facts: load.Facts{Size: v.size, Alignment: v.alignment(file), ReadOnly: !spec.Writes()}}, nil
 }
 
-// trim gives a range of a file or device back: it reads as zeros.
-func trim(fd int, offset, length int64) error {
-	return unix.Fallocate(fd, unix.FALLOC_FL_PUNCH_HOLE|unix.FALLOC_FL_KEEP_SIZE, offset, length)
+// allows finds out what of a load nothing there can do, at the beginning of its span.
+func (v *Volume) allows(spec workload.Spec, file *os.File) error {
+	if spec.Copies > 0 {
+		return fmt.Errorf("%s: %w: whether a file system copies by itself is not measured; leave the copies out", v.path, load.ErrUnsupported)
+	}
+	for _, of := range []struct {
+		share quantity.Share
+		does  func(fd int, offset, length int64) error
+		words string
+	}{{spec.Trims, trim, "give a range of %s back: nothing there can do that (%w); leave the trims out"}, {spec.Zeroes, zero, "let zeros be written over a range of %s: nothing there can do that (%w); leave the zeroes out"}} {
+		if of.share == 0 {
+			continue
+		}
+		err := of.does(int(file.Fd()), int64(spec.Offset), int64(v.alignment(file)))
+		if errors.Is(err, unix.EOPNOTSUPP) || errors.Is(err, unix.ENOSYS) {
+			err = fmt.Errorf(of.words, v.path, load.ErrUnsupported)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
+
+// How ranges are given back, and zeros written over them.
+const (
+	givesBack = unix.FALLOC_FL_PUNCH_HOLE | unix.FALLOC_FL_KEEP_SIZE
+	zeroes    = unix.FALLOC_FL_ZERO_RANGE | unix.FALLOC_FL_KEEP_SIZE
+)
+
+// trim gives a range of a file or device back: it reads as zeros.
+func trim(fd int, offset, length int64) error { return unix.Fallocate(fd, givesBack, offset, length) }
+
+// zero lets zeros be written over a range of a file or device, which keeps its room.
+func zero(fd int, offset, length int64) error { return unix.Fallocate(fd, zeroes, offset, length) }
 
 // opened is a volume opened for one measurement.
 type opened struct {

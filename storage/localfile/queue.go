@@ -107,7 +107,10 @@ func (q *ringQueue) Submit(operations []*load.Operation) error {
 		case measure.Write:
 			q.ring.Prepare(q.write, q.fd, data, o.Offset, o.Slot, uint64(o.Slot))
 		case measure.Trim:
-			q.ring.PrepareTrim(q.fd, o.Offset, o.Length, uint64(o.Slot))
+			q.ring.PrepareAllocate(q.fd, givesBack, o.Offset, o.Length, uint64(o.Slot))
+		case measure.Zero:
+			// The kernel does not say how much it zeroed: it is all of it, or none.
+			q.ring.PrepareAllocate(q.fd, zeroes, o.Offset, o.Length, uint64(o.Slot)|uint64(o.Length)<<32)
 		case measure.Flush:
 			q.ring.Prepare(uring.Fsync, q.fd, nil, 0, 0, uint64(o.Slot))
 		}
@@ -125,7 +128,10 @@ func (q *ringQueue) Collect(into []load.Completion, wait time.Duration) (int, er
 		if !ok {
 			break
 		}
-		into[n] = load.Completion{Slot: int(token), Bytes: int(max(result, 0))}
+		into[n] = load.Completion{Slot: int(uint32(token)), Bytes: int(max(result, 0))}
+		if zeroed := token >> 32; result == 0 {
+			into[n].Bytes = int(zeroed)
+		}
 		if result < 0 {
 			into[n].Err = syscall.Errno(-result)
 		}

@@ -42,6 +42,10 @@ func (q *threadQueue) perform(fd int, o load.Operation) load.Completion {
 		c.Bytes, c.Err = unix.Pwrite(fd, q.memory.slots[o.Slot][o.From:o.From+o.Length], o.Offset)
 	case measure.Trim:
 		c.Err = trim(fd, o.Offset, int64(o.Length))
+	case measure.Zero:
+		if c.Err = zero(fd, o.Offset, int64(o.Length)); c.Err == nil {
+			c.Bytes = o.Length
+		}
 	case measure.Flush:
 		c.Err = unix.Fdatasync(fd)
 	}

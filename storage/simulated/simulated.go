@@ -58,6 +58,9 @@ func (v *Volume) Use(spec workload.Spec) (load.Volume, error) {
 	if spec.Kind == workload.FilesKind {
 		return v.useFiles(spec)
 	}
+	if spec.ByStorage() > 0 {
+		return nil, fmt.Errorf("%w: what a simulated array does by itself is not modelled; leave zeroes and copies out, or serve it (heron array serve) and measure it over iSCSI, where it reads and writes for them", load.ErrUnsupported)
+	}
 	v.leaveFiles()
 	v.array.Writes(float64(spec.Compressible), float64(spec.Duplicate))
 	return v, nil

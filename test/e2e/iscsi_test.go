@@ -3,6 +3,7 @@ package e2e
 import (
 	"bufio"
 	"context"
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
@@ -15,6 +16,7 @@ import (
 
 	"patientheron/client"
 	"patientheron/core/measure"
+	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
 	"patientheron/resource"
@@ -270,5 +272,52 @@ func TestCountersOfAServedArray(t *testing.T) {
 	run = s.measured(v, onePlan(spec(func(w *workload.Spec) { w.Span, w.For = 1<<30, 0.5 })))
 	if i := slices.IndexFunc(run.Checks, func(c setup.Check) bool { return c.Name == "counters" }); run.Status != resource.Finished || i < 0 || run.Checks[i].Result != setup.Caution {
 		t.Errorf("with counters that cannot be read: %s %s, %+v", run.Status, run.Reason, run.Checks)
+	}
+}
+
+// What the storage does by itself is a load like any other: copies and zeroes of a unit are
+// counted, written down and compared; what does not do that is refused with the reason.
+func TestWhatTheStorageDoesByItself(t *testing.T) {
+	s := serve(t, t.TempDir(), false)
+	served := served(t, heldTo(t, t.TempDir(), "copier", "100MB/s")[len("array:"):])
+	name := s.agreeToWrite(served.unit, 1e12)
+	out, trouble, err := s.cli("measure", name, "--copies", "50%", "--zeroes", "25%", "--reads", "50%", "--block", "64KiB", "--depth", "4", "--span", "1GiB", "--for", "2s", "--json")
+	if err != nil {
+		t.Fatal(trouble)
+	}
+	var run resource.RunDetail
+	ok(t, json.Unmarshal([]byte(out), &run))
+	m := run.Measurements[0]
+	classes := m.Summary.Classes
+	copies, zeroes, reads := classes[measure.Copy], classes[measure.Zero], classes[measure.Read]
+	if copies.Operations == 0 || copies.Bytes != quantity.Bytes(copies.Operations)*64*quantity.KiB || zeroes.Operations == 0 || reads.Operations == 0 || len(m.Summary.Faults) > 0 {
+		t.Fatalf("%+v %+v, %+v", copies, zeroes, m.Summary.Faults)
+	}
+	// A copy is a read and a write of an array that passes 100 MB/s. Shares are those asked for.
+	if share := float64(copies.Operations) / float64(m.Summary.Total.Operations); share < 0.4 || share > 0.6 {
+		t.Errorf("%.2f of the operations copied", share)
+	}
+	if moved := float64(m.Summary.Total.Throughput) + float64(copies.Throughput); moved > 115e6 {
+		t.Errorf("the array moved %.0f MB/s, and passes 100", moved/1e6)
+	}
+	if out, _, err := s.cli("run", "show", fmt.Sprint(run.ID)); err != nil || !strings.Contains(out, "copies") || !strings.Contains(out, "zeroes") {
+		t.Errorf("%v: %s", err, out)
+	}
+	if out, _, err := s.cli("run", "export", fmt.Sprint(run.ID), "--format", "csv", "--table", "summary"); err != nil || !strings.Contains(out, "copies") {
+		t.Errorf("%v: %s", err, out)
+	}
+	folder := t.TempDir()
+	for arguments, says := range map[string]string{
+		folder + " --copies 10%":                              "whether a file system copies by itself is not measured",
+		heldTo(t, folder, "alone", "1GB/s") + " --zeroes 10%": "what a simulated array does by itself is not modelled",
+		name + " --copies 10% --block 32MiB":                  "the unit copies at most 16 MiB",
+		name + " --copies 60% --zeroes 60%":                   "at most 100",
+	} {
+		if _, said, err := s.cli(append([]string{"measure", "--span", "1GiB", "--for", "0.2s"}, strings.Fields(arguments)...)...); err == nil || !strings.Contains(said, says) {
+			t.Errorf("%s: %v %s", arguments, err, said)
+		}
+	}
+	if _, trouble, err := s.cli("measure", folder, "--zeroes", "100%", "--span", "64MiB", "--for", "0.5s"); err != nil {
+		t.Error(trouble)
 	}
 }

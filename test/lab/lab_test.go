@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -47,7 +48,15 @@ func boot(t *testing.T) (out string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for name, content := range map[string][]byte{"setups": setups, "heron": heron} {
+	proof := filepath.Join(t.TempDir(), "proof")
+	if text, err := exec.Command("go", "build", "-o", proof, "./proof").CombinedOutput(); err != nil {
+		t.Fatalf("build what proves the initiator: %v\n%s", err, text)
+	}
+	proves, err := os.ReadFile(proof)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, content := range map[string][]byte{"setups": setups, "heron": heron, "proof": proves} {
 		if err := os.WriteFile(filepath.Join(out, name), content, 0o755); err != nil {
 			t.Fatal(err)
 		}
@@ -207,6 +216,24 @@ func TestWhatTheHeronSaysIsWhatWasBuilt(t *testing.T) {
 	t.Run("served to the kernel's initiator", func(t *testing.T) {
 		if said, err := os.ReadFile(filepath.Join(out, "served")); err != nil || string(said) != "nothing was lost\n" {
 			t.Errorf("a file system on an array that the heron serves: %s (%v)", said, err)
+		}
+	})
+	t.Run("written, copied and zeroed over the kernel's target", func(t *testing.T) {
+		said, err := os.ReadFile(filepath.Join(out, "kept"))
+		if err != nil || !strings.HasPrefix(string(said), "held to a model:") {
+			t.Errorf("%s (%v)", said, err)
+		}
+		t.Logf("%s", said)
+	})
+	t.Run("the kernel's target restarted", func(t *testing.T) {
+		run := read[resource.RunDetail](t, filepath.Join(out, "restarted.json"))
+		var happened []string
+		for _, m := range run.Markers {
+			what, _, _ := strings.Cut(m.Name, ":")
+			happened = append(happened, what)
+		}
+		if run.Status != resource.Finished || !slices.Contains(happened, "lost") || !slices.Contains(happened, "back") || len(run.Measurements) != 1 || len(run.Measurements[0].Summary.Faults) > 0 {
+			t.Errorf("%s %s, markers %q", run.Status, run.Reason, happened)
 		}
 	})
 	for name, want := range setups {

@@ -2695,6 +2695,11 @@ export interface components {
              */
             compressible?: number;
             /**
+             * Format: double
+             * @description Share of operations that let the storage copy another range of the span to theirs by itself
+             */
+            copyShare?: number;
+            /**
              * Format: int64
              * @description Operations each worker keeps in flight
              */
@@ -2829,6 +2834,11 @@ export interface components {
              * @description Workers, each with a thread and a queue of its own
              */
             workers: number;
+            /**
+             * Format: double
+             * @description Share of operations that let the storage write zeros over their range by itself
+             */
+            zeroShare?: number;
         };
         Split: {
             after: components["schemas"]["Mean"];

@@ -11,6 +11,8 @@ const known = [
 	{ name: "writes", moves: true },
 	{ name: "flushes", moves: false },
 	{ name: "trims", moves: false },
+	{ name: "zeroes", moves: true },
+	{ name: "copies", moves: true },
 	{ name: "opens", moves: false },
 	{ name: "creates", moves: false },
 	{ name: "closes", moves: false },

@@ -312,12 +312,12 @@ func (r *Ring) PrepareFlush(fd int, token uint64) {
 	r.submissions[(r.prepared-1)&r.sqMask].opFlags = 0
 }
 
-// PrepareTrim fills the next submission with giving a range back: it becomes a hole, and
-// reads as zeros. The limits are those of Prepare.
-func (r *Ring) PrepareTrim(fd int, offset int64, length int, token uint64) {
+// PrepareAllocate fills the next submission with what fallocate does to a range in a mode,
+// such as giving it back. The limits are those of Prepare.
+func (r *Ring) PrepareAllocate(fd int, mode uint32, offset int64, length int, token uint64) {
 	r.Prepare(Allocate, fd, nil, offset, 0, token)
 	s := &r.submissions[(r.prepared-1)&r.sqMask]
-	s.address, s.length = uint64(length), unix.FALLOC_FL_PUNCH_HOLE|unix.FALLOC_FL_KEEP_SIZE
+	s.address, s.length = uint64(length), mode
 }
 
 // CallBack asks the kernel to give up whatever is in flight, waits for the

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"fmt"
 	"runtime"
+	"slices"
 	"testing"
 	"time"
 
@@ -19,6 +20,13 @@ type Kind struct {
 	Open func(t *testing.T) load.Volume
 	// KeepsNothing is set when what is written cannot be read back.
 	KeepsNothing bool
+	// ByStorage are the classes that it was opened for and carries out by itself.
+	ByStorage []measure.Class
+}
+
+// issues are the classes of operations on blocks that a kind takes.
+func (k Kind) issues() []measure.Class {
+	return append([]measure.Class{measure.Read, measure.Write, measure.Flush, measure.Trim}, k.ByStorage...)
 }
 
 const block = 4096
@@ -96,15 +104,17 @@ func perform(t *testing.T, v load.Volume, q load.Queue, operations ...load.Opera
 }
 
 // once: as many as fit at a time, of all classes, each answered once and in full.
-func once(t *testing.T, _ Kind, v load.Volume) {
+func once(t *testing.T, k Kind, v load.Volume) {
 	const depth = 16
+	classes := k.issues()
 	q := queue(t, v, depth)
 	for round := range 20 {
 		var operations []load.Operation
 		for slot := range depth {
-			o := load.Operation{Class: measure.Class((slot + round) % int(measure.Open)), Slot: slot} // those on blocks
+			o := load.Operation{Class: classes[(slot+round)%len(classes)], Slot: slot}
 			if o.Class != measure.Flush {
 				o.Offset, o.Length = int64((slot*7+round*13)%100)*block, block*(1+slot%2)
+				o.Source = (o.Offset + 50*block) % (100 * block)
 			}
 			operations = append(operations, o)
 		}
@@ -143,6 +153,22 @@ func data(t *testing.T, k Kind, v load.Volume) {
 	perform(t, v, reader, load.Operation{Class: measure.Read, Offset: 3 * block, Length: block, Slot: 3})
 	if !bytes.Equal(reader.Buffer(3)[:block], make([]byte, block)) {
 		t.Error("what was given back is still read")
+	}
+	if slices.Contains(k.ByStorage, measure.Copy) {
+		perform(t, v, writer, load.Operation{Class: measure.Write, Offset: 3 * block, Length: block, Slot: 2})
+		perform(t, v, writer, load.Operation{Class: measure.Copy, Source: 3 * block, Offset: 9 * block, Length: block, Slot: 1})
+		perform(t, v, reader, load.Operation{Class: measure.Read, Offset: 9 * block, Length: block, Slot: 3})
+		if !bytes.Equal(reader.Buffer(3)[:block], want) {
+			t.Error("what was copied is not what is read")
+		}
+	}
+	if slices.Contains(k.ByStorage, measure.Zero) {
+		perform(t, v, writer, load.Operation{Class: measure.Write, Offset: 9 * block, Length: block, Slot: 2})
+		perform(t, v, writer, load.Operation{Class: measure.Zero, Offset: 9 * block, Length: block, Slot: 1})
+		perform(t, v, reader, load.Operation{Class: measure.Read, Offset: 9 * block, Length: block, Slot: 3})
+		if !bytes.Equal(reader.Buffer(3)[:block], make([]byte, block)) {
+			t.Error("zeros were let be written, and something else is read")
+		}
 	}
 	for _, q := range []load.Queue{writer, reader} {
 		if err := q.Close(0); err != nil {

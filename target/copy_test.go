@@ -1,0 +1,151 @@
+package target
+
+import (
+	"bytes"
+	"errors"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"patientheron/core/load"
+	"patientheron/core/measure"
+	"patientheron/core/workload"
+	"patientheron/storage/volume/volumetest"
+)
+
+// What is written, zeroed and copied through our initiator is what a plain array of bytes
+// comes to, block by block.
+func TestCopiesAndZeroes(t *testing.T) {
+	var unit *Unit
+	s := serve(t, Instant(size), func(o *Options) { unit = o.Units[0] })
+	spec := workload.Default()
+	spec.Copies, spec.Zeroes = 0.5, 0.2
+	v, err := prepare(t, locator(s, "")).Use(spec)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const block, most = 512, 1 << 20
+	q, err := v.Open(load.QueueOptions{Depth: 2, LargestBlock: most})
+	if err != nil {
+		t.Fatal(err)
+	}
+	model := make([]byte, 4<<20)
+	random, content := rand.New(rand.NewPCG(7, 8)), rand.NewChaCha8([32]byte{3})
+	place := func(length int) int64 { return block * random.Int64N((int64(len(model))-int64(length))/block) }
+	for range 400 {
+		length := block * (1 + random.IntN(most/block))
+		o := load.Operation{Length: length, Offset: place(length)}
+		switch random.IntN(3) {
+		case 0:
+			o.Class = measure.Write
+			_, _ = content.Read(q.Buffer(0)[:length])
+			copy(model[o.Offset:], q.Buffer(0)[:length])
+		case 1:
+			o.Class = measure.Zero
+			clear(model[o.Offset:][:length])
+		default:
+			o.Class, o.Source = measure.Copy, place(length)
+			copy(model[o.Offset:][:length], bytes.Clone(model[o.Source:][:length])) // also where they overlap
+		}
+		if c := one(t, q, o); c.Err != nil || c.Bytes != length {
+			t.Fatalf("%+v was answered with %+v", o, c)
+		}
+	}
+	if !bytes.Equal(unit.contents[:len(model)], model) {
+		t.Error("the unit holds something else")
+	}
+	// A place past the end is refused, and nothing of it is done.
+	if c := one(t, q, load.Operation{Class: measure.Copy, Length: block, Offset: 0, Source: size}); c.Err == nil {
+		t.Error("what is past the end was copied")
+	}
+	if !bytes.Equal(unit.contents[:len(model)], model) {
+		t.Error("a copy that was refused did something")
+	}
+	if err := q.Close(0); err != nil {
+		t.Error(err)
+	}
+}
+
+// one carries out an operation by itself.
+func one(t *testing.T, q load.Queue, o load.Operation) load.Completion {
+	t.Helper()
+	if err := volumetest.Submit(q, []load.Operation{o}); err != nil {
+		t.Fatal(err)
+	}
+	into := make([]load.Completion, 1)
+	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); {
+		n, err := q.Collect(into, 100*time.Millisecond)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if n == 1 {
+			return into[0]
+		}
+	}
+	t.Fatal("no answer")
+	return load.Completion{}
+}
+
+// A copy takes the disk the time of a read and of a write.
+func TestCopiesAskTheDisk(t *testing.T) {
+	disk := &recorded{Instant: size}
+	s := serve(t, disk, nil)
+	spec := workload.Default()
+	spec.Copies = 1
+	v, err := prepare(t, locator(s, "")).Use(spec)
+	if err != nil {
+		t.Fatal(err)
+	}
+	q, err := v.Open(load.QueueOptions{Depth: 1, LargestBlock: 1 << 16})
+	if err != nil {
+		t.Fatal(err)
+	}
+	disk.all = nil
+	if c := one(t, q, load.Operation{Class: measure.Copy, Length: 8192, Offset: 4096, Source: 1 << 20}); c.Err != nil {
+		t.Fatal(c.Err)
+	}
+	want := []Operation{{Kind: Read, Offset: 1 << 20, Length: 8192}, {Kind: Write, Offset: 4096, Length: 8192}}
+	if len(disk.all) != 2 {
+		t.Fatalf("%+v", disk.all)
+	}
+	for i, o := range disk.all {
+		if o.Kind != want[i].Kind || o.Offset != want[i].Offset || o.Length != want[i].Length {
+			t.Errorf("%+v, want %+v", o, want[i])
+		}
+	}
+	disk.fails = true
+	if c := one(t, q, load.Operation{Class: measure.Copy, Length: 8192, Offset: 4096, Source: 1 << 20}); c.Err == nil {
+		t.Error("a copy whose read failed was done")
+	}
+	if err := q.Close(0); err != nil {
+		t.Error(err)
+	}
+}
+
+// recorded is a disk that notes what it is asked for.
+type recorded struct {
+	Instant
+	all   []Operation
+	fails bool
+}
+
+func (r *recorded) Begin(o *Operation) {
+	r.all = append(r.all, *o)
+	o.Done(r.fails)
+}
+
+// What a unit does not do is refused before anything is measured.
+func TestUnitsThatDoNotCopy(t *testing.T) {
+	s := serve(t, Instant(size), nil)
+	v := prepare(t, locator(s, ""))
+	spec := workload.Default()
+	spec.Copies, spec.Blocks = 1, workload.Block(32<<20)
+	var wrong *workload.FieldError
+	if _, err := v.Use(spec); !errors.As(err, &wrong) || wrong.Field != "block" {
+		t.Errorf("blocks of 32 MiB: %v", err)
+	}
+	spec.Copies, spec.Zeroes, spec.Blocks = 0, 1, workload.Block(64<<20)
+	if _, err := v.Use(spec); err != nil {
+		t.Errorf("64 MiB of zeros: %v", err)
+	}
+}
