@@ -6,6 +6,9 @@ SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 SOURCES := $(wildcard $(shell git ls-files '*.go' '*.sql' '*.yaml' go.mod go.sum))
 CONSOLE := $(wildcard $(shell git ls-files console | grep -v -e '\.go$$' -e contract.json))
 
+# Many tests wait for clocks: more packages at a time than there are cores. Of the end-to-end
+# tests those that bear others beside them come last, together.
+
 # Where goroutines meet; tested with the race detector.
 RACED := core/load|patient|client|host|service|storage/iscsi|storage/localfile|target
 
@@ -31,10 +34,10 @@ install-test-needs:
 	scripts/install-test-needs
 
 test: install-test-needs build check
-	go test $$(go list ./... | grep -v -E '^patientheron/(test/(e2e|lab)|$(RACED))(/|$$)')
-	go test -race $$(go list ./... | grep -E '^patientheron/($(RACED))(/|$$)')
+	go test -p 4 $$(go list ./... | grep -v -E '^patientheron/(test/(e2e|lab)|$(RACED))(/|$$)')
+	go test -race -p 4 $$(go list ./... | grep -E '^patientheron/($(RACED))(/|$$)')
 	go test -c -o bin/e2e.test ./test/e2e
-	cd test/e2e && $(SUDO) ../../bin/e2e.test -test.timeout=14m
+	cd test/e2e && $(SUDO) ../../bin/e2e.test -test.timeout=14m -test.parallel=3
 	$(MAKE) lab
 
 check: build

@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"errors"
 	"math/rand/v2"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -100,20 +102,21 @@ func TestCopiesAskTheDisk(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	disk.all = nil
+	disk.take()
 	if c := one(t, q, load.Operation{Class: measure.Copy, Length: 8192, Offset: 4096, Source: 1 << 20}); c.Err != nil {
 		t.Fatal(c.Err)
 	}
 	want := []Operation{{Kind: Read, Offset: 1 << 20, Length: 8192}, {Kind: Write, Offset: 4096, Length: 8192}}
-	if len(disk.all) != 2 {
-		t.Fatalf("%+v", disk.all)
+	asked := disk.take()
+	if len(asked) != 2 {
+		t.Fatalf("%+v", asked)
 	}
-	for i, o := range disk.all {
+	for i, o := range asked {
 		if o.Kind != want[i].Kind || o.Offset != want[i].Offset || o.Length != want[i].Length {
 			t.Errorf("%+v, want %+v", o, want[i])
 		}
 	}
-	disk.fails = true
+	disk.fails.Store(true)
 	if c := one(t, q, load.Operation{Class: measure.Copy, Length: 8192, Offset: 4096, Source: 1 << 20}); c.Err == nil {
 		t.Error("a copy whose read failed was done")
 	}
@@ -125,13 +128,26 @@ func TestCopiesAskTheDisk(t *testing.T) {
 // recorded is a disk that notes what it is asked for.
 type recorded struct {
 	Instant
+	fails atomic.Bool
+
+	mutex sync.Mutex
 	all   []Operation
-	fails bool
 }
 
 func (r *recorded) Begin(o *Operation) {
+	r.mutex.Lock()
 	r.all = append(r.all, *o)
-	o.Done(r.fails)
+	r.mutex.Unlock()
+	o.Done(r.fails.Load())
+}
+
+// take gives what it was asked for since the call before.
+func (r *recorded) take() []Operation {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	all := r.all
+	r.all = nil
+	return all
 }
 
 // What a unit does not do is refused before anything is measured.

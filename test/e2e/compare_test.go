@@ -388,6 +388,7 @@ func TestPatienceOnSimulatedAndRealStorage(t *testing.T) {
 
 // A fault by call happens to the array that a run measures, is marked, and shows.
 func TestAFaultByCall(t *testing.T) {
+	t.Parallel()
 	s := serve(t, t.TempDir(), false)
 	path := filepath.Join(t.TempDir(), "array.yaml")
 	if err := os.WriteFile(path, []byte("members: {count: 4, medium: ssd, capacity: 100GB}\nlayout: {level: raid10}\n"), 0o600); err != nil {
@@ -432,6 +433,7 @@ func TestAFaultByCall(t *testing.T) {
 
 // A marker splits a run into before and after.
 func TestMarkers(t *testing.T) {
+	t.Parallel()
 	s := serve(t, t.TempDir(), false)
 	device := quietDevice(t, 64<<20)
 	set := throttle(t, s, device, 12<<20)

@@ -40,6 +40,7 @@ func simulatedRuns(t *testing.T, s *service) (plain, cached resource.RunDetail) 
 // From the question to the answer, as a user goes: choose, compare, look at a
 // point, keep, find it again, forget it.
 func TestConsoleCompares(t *testing.T) {
+	t.Parallel()
 	s := serve(t, t.TempDir(), false)
 	p := open(t, s)
 	p.signIn(s)
@@ -84,6 +85,7 @@ func TestConsoleCompares(t *testing.T) {
 
 // Looking, telling a fact, and seeing what changed.
 func TestConsoleLooks(t *testing.T) {
+	t.Parallel()
 	s := serve(t, t.TempDir(), false)
 	plain, _ := simulatedRuns(t, s)
 	p := open(t, s)

@@ -74,6 +74,7 @@ func (p *page) click(selector string) {
 
 // The whole way of a user: sign in, register, start, watch, stop, read.
 func TestConsole(t *testing.T) {
+	t.Parallel()
 	s := serve(t, t.TempDir(), false)
 	p := open(t, s)
 
@@ -137,6 +138,7 @@ func TestConsole(t *testing.T) {
 // A run of several measurements: each can be chosen, and its own figures are
 // shown.
 func TestConsoleShowsEachMeasurement(t *testing.T) {
+	t.Parallel()
 	s := serve(t, t.TempDir(), false)
 	volume := s.volume("null:1TiB", nil)
 	s.measured(volume, plan.Plan{Name: "two blocks", Stages: []plan.Stage{{
@@ -155,6 +157,7 @@ func TestConsoleShowsEachMeasurement(t *testing.T) {
 // Files and feeds are asked for on tabs of their own; mistakes stand beside their field,
 // and the results are in their own terms.
 func TestConsoleMeasuresFilesAndFeeds(t *testing.T) {
+	t.Parallel()
 	s := serve(t, t.TempDir(), false)
 	folder := s.volume(t.TempDir(), nil)
 	nothing := s.volume("null:1TiB", nil)

@@ -253,6 +253,7 @@ func TestShareVanishesAmongFiles(t *testing.T) {
 // A stop ends a run at once although its files take longer to be removed; the next run
 // waits for that, so that it measures nothing of it.
 func TestNextRunWaitsForFilesToBeRemoved(t *testing.T) {
+	t.Parallel()
 	point, branches := remote(t) // which removes slowly
 	s := serve(t, t.TempDir(), false)
 	volume := s.volume(point, nil)

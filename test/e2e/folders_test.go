@@ -90,6 +90,7 @@ func held(t *testing.T, folders []string) (names []string) {
 // Every folder that takes files can be measured, leaves nothing behind when it was,
 // and what a killed service leaves is found and removed when the user says so.
 func TestFoldersOfOtherFileSystems(t *testing.T) {
+	t.Parallel()
 	for name, mount := range map[string]func(*testing.T) (string, []string){"union": union, "remote": remote} {
 		t.Run(name, func(t *testing.T) {
 			folder, branches := mount(t)

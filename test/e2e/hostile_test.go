@@ -25,6 +25,7 @@ import (
 // in, gets nothing done and nothing to read, whatever it tries; nor does its
 // server with the cookie that the browser sends it.
 func TestAPageOnAnotherPort(t *testing.T) {
+	t.Parallel()
 	s := serve(t, t.TempDir(), false)
 	p := open(t, s)
 	p.signIn(s)

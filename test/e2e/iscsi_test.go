@@ -26,6 +26,7 @@ import (
 // A unit over iSCSI from the first look to the comparison, as a user does it, against a
 // real target.
 func TestUnitOverISCSI(t *testing.T) {
+	t.Parallel()
 	g := peer.StartTgt(t, 2)
 	s := serve(t, t.TempDir(), false)
 	portal := "iscsi://" + g.Ports[0]
@@ -235,6 +236,7 @@ func TestArrayServedInRealTime(t *testing.T) {
 // The counters of what is served stand on the time axis of a run, and agree with what was
 // measured over the network.
 func TestCountersOfAServedArray(t *testing.T) {
+	t.Parallel()
 	s := serve(t, t.TempDir(), false)
 	path := heldTo(t, t.TempDir(), "counted", "100MB/s")[len("array:"):]
 	served := served(t, path, "--counters", "127.0.0.1:0")
@@ -280,7 +282,7 @@ func TestCountersOfAServedArray(t *testing.T) {
 func TestWhatTheStorageDoesByItself(t *testing.T) {
 	s := serve(t, t.TempDir(), false)
 	served := served(t, heldTo(t, t.TempDir(), "copier", "100MB/s")[len("array:"):])
-	name := s.agreeToWrite(served.unit, 1e12)
+	name := s.writable(served.unit)
 	out, trouble, err := s.cli("measure", name, "--copies", "50%", "--zeroes", "25%", "--reads", "50%", "--block", "64KiB", "--depth", "4", "--span", "1GiB", "--for", "2s", "--json")
 	if err != nil {
 		t.Fatal(trouble)

@@ -273,6 +273,7 @@ func (s *stuck) Lookup(context.Context, string, *fuse.EntryOut) (*fs.Inode, sysc
 // A dead mount holds nothing up: looking at it says so, and looking at other
 // things beside it is as before.
 func TestDeadMountHoldsNothingUp(t *testing.T) {
+	t.Parallel()
 	point := t.TempDir()
 	root := &stuck{release: make(chan struct{})}
 	options := &fs.Options{}
@@ -342,6 +343,7 @@ func (l *late) Statfs(_ context.Context, out *fuse.StatfsOut) syscall.Errno {
 
 // Storage that answers late is reached by a look that may take longer.
 func TestALookMayTakeLonger(t *testing.T) {
+	t.Parallel()
 	point := t.TempDir()
 	root := &late{release: make(chan struct{})}
 	options := &fs.Options{}

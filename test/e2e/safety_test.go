@@ -416,6 +416,7 @@ func changes(s *service, path string) bool {
 // ever written over. Each trap refuses with its reason, and what it guards stays
 // as it is, bit for bit.
 func TestDestroysNothingUnnamed(t *testing.T) {
+	t.Parallel()
 	if len(traps) < 50 {
 		t.Errorf("the drill has only %d traps", len(traps))
 	}
@@ -489,6 +490,7 @@ func (c trap) consent(t *testing.T, locator string) resource.ConsentToWrite {
 
 // What waits is written only under consent that stands when its turn comes.
 func TestConsentIsLookedAtWhenARunBegins(t *testing.T) {
+	t.Parallel()
 	s := serve(t, t.TempDir(), false)
 	l, f := device(t, s)
 	volume := s.volume(l, &resource.ConsentToWrite{Size: trapSize})

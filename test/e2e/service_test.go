@@ -280,6 +280,7 @@ func TestStorageFillsUpUnderThePreparation(t *testing.T) {
 // However the service ends, nothing stays behind on the volume, and the next
 // service says what happened.
 func TestServiceEndsInMidRun(t *testing.T) {
+	t.Parallel()
 	for name, signal := range map[string]syscall.Signal{"terminated": syscall.SIGTERM, "killed": syscall.SIGKILL} {
 		t.Run(name, func(t *testing.T) {
 			data := t.TempDir()
@@ -464,6 +465,7 @@ func TestSweepsOverAnArray(t *testing.T) {
 // The same array file and seed give the same bytes in the exports of two
 // services, on one worker or sixteen.
 func TestSimulatedExportsAreIdentical(t *testing.T) {
+	t.Parallel()
 	file, err := filepath.Abs("../../demo/arrays/with-tier.yaml")
 	if err != nil {
 		t.Fatal(err)
@@ -510,6 +512,7 @@ func TestSettlesUntilTheDeviceIsQuiet(t *testing.T) {
 }
 
 func TestDemoEndsByItself(t *testing.T) {
+	t.Parallel()
 	out, trouble, err := runHeron(t, "demo", "--exit", "--listen", "127.0.0.1:0")
 	if err != nil || !strings.Contains(out, "samples ledger at depth 32") || !strings.Contains(out, "nothing") {
 		t.Errorf("%v\n%s%s", err, out, trouble)

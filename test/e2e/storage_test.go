@@ -350,6 +350,7 @@ func (s *silent) Read(context.Context, fs.FileHandle, []byte, int64) (fuse.ReadR
 // A volume that never answers: the live feed goes on, the stop takes about a
 // second, and what was in flight is reported.
 func TestVolumeThatNeverAnswers(t *testing.T) {
+	t.Parallel()
 	point := t.TempDir()
 	file := &silent{release: make(chan struct{})}
 	root := &fs.Inode{}

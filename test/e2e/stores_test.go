@@ -110,6 +110,7 @@ func TestAStoreOnAFolder(t *testing.T) {
 // A store that keeps to the zones of its media goes on for as long as it is asked to, and
 // the map of zones goes with the run; one that does not is refused, as a drive would do.
 func TestAStoreInZones(t *testing.T) {
+	t.Parallel()
 	s := serve(t, t.TempDir(), false)
 	path := filepath.Join(t.TempDir(), "zones.yaml")
 	ok(t, os.WriteFile(path, []byte("name: zones\nmembers: {count: 2, medium: ssd, capacity: 8GiB, zone: 8MiB, openZones: 4}\nlayout: {level: concatenation}\nempty: 70%\n"), 0o644))
@@ -149,6 +150,7 @@ func TestAStoreInZones(t *testing.T) {
 
 // From the form to what was written for what was put.
 func TestConsoleMeasuresStores(t *testing.T) {
+	t.Parallel()
 	s := serve(t, t.TempDir(), false)
 	array := s.volume(heldTo(t, t.TempDir(), "quick", "125MB/s"), nil)
 	p := open(t, s)

@@ -9,6 +9,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"patientheron/client"
 	"patientheron/core/plan"
 	"patientheron/core/tune"
 	"patientheron/resource"
@@ -48,15 +49,16 @@ func matter(a tune.Answer, field string) tune.Matter {
 	return a.Parameters[i].Matter
 }
 
-// agreeToWrite gives consent to overwrite a unit of a size.
-func (s *service) agreeToWrite(unit string, size int64) (name string) {
+// writable registers a unit that may be written over.
+func (s *service) writable(unit string) (name string) {
 	s.t.Helper()
-	v := s.volume(unit, nil)
-	_, trouble, _ := s.cli("volume", "consent", v.Name, "--overwrite-size", fmt.Sprint(size))
-	_, serial, _ := strings.Cut(trouble, "its serial number is \"")
-	serial, _, _ = strings.Cut(serial, "\"")
-	if _, trouble, err := s.cli("volume", "consent", v.Name, "--overwrite-size", fmt.Sprint(size), "--serial", serial); err != nil {
-		s.t.Fatal(trouble)
+	look, err := s.Look(s.t.Context(), unit, client.Asked{})
+	if err != nil || look.Facts == nil {
+		s.t.Fatalf("%+v (%v)", look.Checks, err)
+	}
+	v, err := s.AddVolume(s.t.Context(), resource.NewVolume{Locator: unit, Consent: &resource.ConsentToWrite{Size: look.Facts.Size, Serial: look.Facts.Serial}})
+	if err != nil {
+		s.t.Fatal(err)
 	}
 	return v.Name
 }
@@ -65,9 +67,10 @@ func (s *service) agreeToWrite(unit string, size int64) (name string) {
 // question is a way there and back. A value that the target does not take is reported as
 // that.
 func TestTuningOverALinkWithDelay(t *testing.T) {
+	t.Parallel()
 	s := serve(t, t.TempDir(), false)
 	unit := served(t, heldTo(t, t.TempDir(), "far", "400MB/s")[len("array:"):], "--instant", "--size", "64MiB", "--delay", "2ms", "--limit", "MaxOutstandingR2T=2").unit
-	name := s.agreeToWrite(unit+"?ImmediateData=No&InitialR2T=Yes&MaxOutstandingR2T=2", 64<<20)
+	name := s.writable(unit + "?ImmediateData=No&InitialR2T=Yes&MaxOutstandingR2T=2")
 	answer, record := s.tuned(name, "--reads", "0%", "--block", "64KiB", "--depth", "2", "--span", "32MiB", "--try", "ImmediateData", "--try", "HeaderDigest", "--try", "MaxOutstandingR2T=16")
 	if m := matter(answer, "ImmediateData"); m != tune.Matters || !slices.Contains(answer.Keep, plan.Setting{Field: "ImmediateData", Value: "Yes"}) {
 		t.Errorf("immediate data: %s, kept: %v\n%s", m, answer.Keep, record)
@@ -109,6 +112,7 @@ func TestTuningOnLoopback(t *testing.T) {
 // Keys of a simulated array and fields of a load are parameters like any others; what
 // cannot be is refused before anything is measured.
 func TestTuningAnArray(t *testing.T) {
+	t.Parallel()
 	s := serve(t, t.TempDir(), false)
 	array := heldTo(t, t.TempDir(), "wide", "500MB/s")
 	answer, record := s.tuned(array, "--block", "64KiB", "--depth", "1", "--span", "1GiB", "--for", "2s", "--try", "depth=2", "--try", "limits.throughput=400MB/s")
@@ -147,6 +151,7 @@ func TestTuningAnArray(t *testing.T) {
 
 // From the form to the answer and its record.
 func TestConsoleTunes(t *testing.T) {
+	t.Parallel()
 	s := serve(t, t.TempDir(), false)
 	array := s.volume(heldTo(t, t.TempDir(), "wide", "500MB/s"), nil)
 	p := open(t, s)
