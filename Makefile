@@ -6,9 +6,6 @@ SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 SOURCES := $(wildcard $(shell git ls-files '*.go' '*.sql' '*.yaml' go.mod go.sum))
 CONSOLE := $(wildcard $(shell git ls-files console | grep -v -e '\.go$$' -e contract.json))
 
-# Many tests wait for clocks: more packages at a time than there are cores. Of the end-to-end
-# tests those that bear others beside them come last, together.
-
 # Where goroutines meet; tested with the race detector.
 RACED := core/load|patient|client|host|service|storage/iscsi|storage/localfile|target
 
@@ -33,6 +30,8 @@ demo: build
 install-test-needs:
 	scripts/install-test-needs
 
+# Many tests wait for clocks: more packages at a time than there are cores. Of the end-to-end
+# tests those that bear others beside them come last, together.
 test: install-test-needs build check
 	go test -p 4 $$(go list ./... | grep -v -E '^patientheron/(test/(e2e|lab)|$(RACED))(/|$$)')
 	go test -race -p 4 $$(go list ./... | grep -E '^patientheron/($(RACED))(/|$$)')
