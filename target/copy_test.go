@@ -2,8 +2,10 @@ package target
 
 import (
 	"bytes"
+	"encoding/binary"
 	"errors"
 	"math/rand/v2"
+	"runtime"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -163,5 +165,66 @@ func TestUnitsThatDoNotCopy(t *testing.T) {
 	spec.Copies, spec.Zeroes, spec.Blocks = 0, 1, workload.Block(64<<20)
 	if _, err := v.Use(spec); err != nil {
 		t.Errorf("64 MiB of zeros: %v", err)
+	}
+}
+
+// However many hosts count in the same block at the same time, no count is lost: what was
+// read is written anew only where nobody was faster.
+func TestSwapsLoseNoCount(t *testing.T) {
+	var unit *Unit
+	s := serve(t, Instant(size), func(o *Options) { unit = o.Units[0] })
+	spec := workload.Default()
+	spec.Swaps, spec.Blocks = 1, workload.Block(4096)
+	v, err := prepare(t, locator(s, "?sessions=2")).Use(spec)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const hosts, depth, rounds = 3, 4, 100
+	var together sync.WaitGroup
+	for host := range hosts {
+		together.Go(func() {
+			runtime.LockOSThread()
+			q, err := v.Open(load.QueueOptions{Depth: depth, LargestBlock: 4096})
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			for range rounds {
+				var operations []load.Operation
+				for slot := range depth {
+					operations = append(operations, load.Operation{Class: measure.Swap, Offset: 8192, Length: 4096, Slot: slot})
+				}
+				if err := volumetest.Submit(q, operations); err != nil {
+					t.Error(err)
+					return
+				}
+				into := make([]load.Completion, depth)
+				for done, end := 0, time.Now().Add(time.Minute); done < depth; {
+					n, err := q.Collect(into, 100*time.Millisecond)
+					if err != nil || time.Now().After(end) {
+						t.Errorf("host %d: %d answered (%v)", host, done, err)
+						return
+					}
+					for _, c := range into[:n] {
+						if c.Err != nil || c.Bytes != 4096 {
+							t.Errorf("host %d: %+v", host, c)
+						}
+					}
+					done += n
+				}
+			}
+			if err := q.Close(0); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	together.Wait()
+	if got := binary.LittleEndian.Uint64(unit.contents[8192:]); got != hosts*depth*rounds {
+		t.Errorf("counted to %d, and %d counted", got, hosts*depth*rounds)
+	}
+	spec.Blocks = workload.Block(1 << 20)
+	var wrong *workload.FieldError
+	if _, err := prepare(t, locator(s, "")).Use(spec); !errors.As(err, &wrong) || wrong.Field != "block" {
+		t.Errorf("blocks of 1 MiB: %v", err)
 	}
 }

@@ -17,6 +17,7 @@ const (
 	Trim  // gives a range back: nobody will ask for what is there
 	Zero  // lets the storage write zeros over a range by itself
 	Copy  // lets the storage copy a range to another place by itself
+	Swap  // reads a range and writes it anew where it is still as it was read
 
 	Open       // opens a file that is there
 	Create     // makes a file and opens it
@@ -44,6 +45,7 @@ var classes = [Classes]struct {
 	Trim:  {"trims", "trim", false},
 	Zero:  {"zeroes", "zero", true},
 	Copy:  {"copies", "copy", true},
+	Swap:  {"swaps", "swap", true},
 
 	Open:       {"opens", "open", false},
 	Create:     {"creates", "create", false},

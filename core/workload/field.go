@@ -81,6 +81,7 @@ var fields = []Field{
 	{Name: "trims", of: ofBlocks, Flag: "trims", Usage: "share of operations that give their range back to the storage, such as 5%", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Trims })},
 	{Name: "zeroes", of: ofBlocks, Flag: "zeroes", Usage: "share of operations that let the storage write zeros by itself, such as 5%", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Zeroes })},
 	{Name: "copies", of: ofBlocks, Flag: "copies", Usage: "share of operations that let the storage copy a range to another place of the span by itself", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Copies })},
+	{Name: "swaps", of: ofBlocks, Flag: "swaps", Usage: "share of operations that write their range anew only where it still is as it was read, as hosts do that lock on shared storage", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Swaps })},
 	{Name: "order", of: ofBlocks, Flag: "order", Usage: "random, skewed, sequential, strided or descending", place: at(text[Order], func(s *Spec) *Order { return &s.Order })},
 	{Name: "skew", of: ofBlocks, Flag: "skew", Usage: "Zipf exponent of a skewed order, such as 0.99", place: at(quantity.ParseNumber, func(s *Spec) *float64 { return &s.Skew })},
 	{Name: "hot", of: ofBlocks, Flag: "hot", Usage: "hot region of a skewed order: 80%/20% sends 80 % of accesses to 20 % of the span", place: place{setHot, getHot}},

@@ -1,8 +1,10 @@
 package workload
 
 import (
+	"cmp"
 	"math/bits"
 	"math/rand/v2"
+	"slices"
 
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
@@ -28,10 +30,9 @@ type Access struct {
 // NewGenerator and is not safe for concurrent use.
 type Generator struct {
 	random    *rand.PCG
-	trimBelow uint64 // a draw below this trims; zero never does
-	zeroBelow uint64 // a draw below this zeroes, and one below copyBelow that is not copies; zero never does
-	copyBelow uint64
-	readBelow uint64 // a draw below this reads; all ones reads always
+	trimBelow uint64      // a draw below this trims; zero never does
+	storage   []byStorage // what the storage has a part in of its own
+	readBelow uint64      // a draw below this reads; all ones reads always
 	always    bool
 	sizes     []size
 	next      func(g *Generator, s *size) int64
@@ -74,9 +75,16 @@ func NewGenerator(spec Spec, worker int) (*Generator, error) {
 		always: spec.Reads == 1,
 	}
 	g.readBelow, g.trimBelow = threshold(float64(spec.Reads)), threshold(float64(spec.Trims))
-	if rest := 1 - float64(spec.Trims); spec.ByStorage() > 0 { // of what does not trim
-		g.zeroBelow = threshold(float64(spec.Zeroes) / rest)
-		g.copyBelow = threshold(float64(spec.ByStorage()) / rest)
+	running := quantity.Share(0)
+	for class, share := range map[measure.Class]quantity.Share{measure.Zero: spec.Zeroes, measure.Copy: spec.Copies, measure.Swap: spec.Swaps} {
+		if share > 0 {
+			g.storage = append(g.storage, byStorage{class: class, share: share})
+		}
+	}
+	slices.SortFunc(g.storage, func(a, b byStorage) int { return cmp.Compare(a.class, b.class) })
+	for i := range g.storage { // of what does not trim
+		running += g.storage[i].share
+		g.storage[i].below = threshold(float64(running) / float64(1-spec.Trims))
 	}
 	g.prepareSizes(spec)
 	switch spec.Order {
@@ -186,7 +194,7 @@ func (g *Generator) Next(a *Access) {
 	class := measure.Write
 	if g.trimBelow > 0 && g.random.Uint64() < g.trimBelow {
 		class = measure.Trim
-	} else if by := g.byStorage(); by != measure.Write {
+	} else if by := g.ofStorage(); by != measure.Write {
 		class = by
 	} else if g.always || (g.readBelow > 0 && g.random.Uint64() < g.readBelow) {
 		class = measure.Read
@@ -197,17 +205,24 @@ func (g *Generator) Next(a *Access) {
 	}
 }
 
-// byStorage draws whether the storage does the next operation by itself; what is none of
-// that is called a write.
-func (g *Generator) byStorage() measure.Class {
-	if g.copyBelow == 0 {
+// byStorage is a class of operations that the storage has a part in of its own.
+type byStorage struct {
+	class measure.Class
+	share quantity.Share
+	below uint64 // a draw below this, and not below the one before, chooses it
+}
+
+// ofStorage draws whether the next operation is one of those; what is none is called a
+// write.
+func (g *Generator) ofStorage() measure.Class {
+	if len(g.storage) == 0 {
 		return measure.Write
 	}
-	switch draw := g.random.Uint64(); {
-	case draw < g.zeroBelow || g.zeroBelow == ^uint64(0):
-		return measure.Zero
-	case draw < g.copyBelow || g.copyBelow == ^uint64(0):
-		return measure.Copy
+	draw := g.random.Uint64()
+	for _, s := range g.storage {
+		if draw < s.below || s.below == ^uint64(0) {
+			return s.class
+		}
 	}
 	return measure.Write
 }

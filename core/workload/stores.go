@@ -256,7 +256,7 @@ func (s Spec) validateStores() error {
 	case !(f.Skew >= 0 && f.Skew <= 5):
 		return invalid("keySkew", "%g; from 0 to 5", f.Skew)
 	case s.Open() || s.Think > 0 || s.Trims > 0 || s.ByStorage() > 0 || s.SyncEvery > 0 || s.Stride > 0 || s.Pattern.Skew > 0 || s.HotSpan > 0:
-		return invalid("stores", "requests follow each other as they are answered; leave rate, think, trims, zeroes, copies, syncEvery, stride, skew and hot out")
+		return invalid("stores", "requests follow each other as they are answered; leave rate, think, trims, zeroes, copies, swaps, syncEvery, stride, skew and hot out")
 	case s.Amount > 0:
 		return invalid("amount", "stores are asked for a time; leave amount out")
 	}

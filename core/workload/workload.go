@@ -132,6 +132,8 @@ type Pattern struct {
 	Zeroes quantity.Share `json:"zeroShare,omitempty" yaml:"zeroes,omitempty" doc:"Share of operations that let the storage write zeros over their range by itself" minimum:"0" maximum:"1"`
 	Copies quantity.Share `json:"copyShare,omitempty" yaml:"copies,omitempty" doc:"Share of operations that let the storage copy another range of the span to theirs by itself" minimum:"0" maximum:"1"`
 
+	Swaps quantity.Share `json:"swapShare,omitempty" yaml:"swaps,omitempty" doc:"Share of operations that read their range and let the storage write it anew where it still is as it was read, as hosts do that lock on shared storage" minimum:"0" maximum:"1"`
+
 	Order       Order          `json:"order" yaml:"order" doc:"Order in which the span is visited" enum:"random,skewed,sequential,strided,descending"`
 	Skew        float64        `json:"skew,omitempty" yaml:"skew,omitempty" doc:"Exponent of the Zipf law for a skewed order" minimum:"0" maximum:"5"`
 	HotAccesses quantity.Share `json:"hotAccesses,omitempty" yaml:"hotAccesses,omitempty" doc:"For a skewed order without a Zipf exponent: this share of the accesses…" minimum:"0" maximum:"1"`
@@ -283,9 +285,9 @@ func (s Ending) Patient() bool { return s.Settled || s.Within > 0 }
 // Writes reports whether any operation changes what is there.
 func (s Pattern) Writes() bool { return s.Reads < 1 || s.Trims > 0 || s.ByStorage() > 0 }
 
-// ByStorage is the share of operations that the storage carries out by itself, without
-// data from the host or to it.
-func (s Pattern) ByStorage() quantity.Share { return s.Zeroes + s.Copies }
+// ByStorage is the share of operations that the storage has a part in of its own: it zeroes,
+// copies, or compares before it writes.
+func (s Pattern) ByStorage() quantity.Share { return s.Zeroes + s.Copies + s.Swaps }
 
 // byHost is the share of operations that read or write.
 func (s Pattern) byHost() quantity.Share { return 1 - s.Trims - s.ByStorage() }
@@ -300,7 +302,7 @@ func (s Pattern) Classes() (issued []measure.Class) {
 		is    bool
 	}{
 		{measure.Read, s.Reads > 0 && s.byHost() > 0}, {measure.Write, s.Reads < 1 && s.byHost() > 0}, {measure.Flush, s.SyncEvery > 0 && s.Reads < 1 && s.byHost() > 0},
-		{measure.Trim, s.Trims > 0}, {measure.Zero, s.Zeroes > 0}, {measure.Copy, s.Copies > 0},
+		{measure.Trim, s.Trims > 0}, {measure.Zero, s.Zeroes > 0}, {measure.Copy, s.Copies > 0}, {measure.Swap, s.Swaps > 0},
 	} {
 		if c.is {
 			issued = append(issued, c.class)
@@ -391,13 +393,13 @@ func (s Spec) validateBlocks() error {
 	if !(s.Trims >= 0 && s.Trims <= mostTrims) {
 		return invalid("trims", "%g; a share from 0%% to 90%%, since trims alone move nothing that could be measured", float64(s.Trims))
 	}
-	for field, share := range map[string]quantity.Share{"zeroes": s.Zeroes, "copies": s.Copies} {
+	for field, share := range map[string]quantity.Share{"zeroes": s.Zeroes, "copies": s.Copies, "swaps": s.Swaps} {
 		if !(share >= 0 && share <= 1) {
 			return invalid(field, "%g; a share is from 0%% to 100%%", float64(share))
 		}
 	}
 	if all := s.Trims + s.ByStorage(); all > 1 {
-		return invalid("copies", "trims, zeroes and copies are %s of the operations together; at most 100%%", all)
+		return invalid("copies", "trims, zeroes, copies and swaps are %s of the operations together; at most 100%%", all)
 	}
 	if s.Copies > 0 && s.Span > 0 && s.Span < 2*s.LargestBlock() {
 		return invalid("copies", "a span of %s has no room for a block of %s and its copy; use a larger span", s.Span, s.LargestBlock())
@@ -557,7 +559,7 @@ func (s Spec) Describe() string {
 	for _, of := range []struct {
 		share quantity.Share
 		what  string
-	}{{s.Trims, "trims"}, {s.Zeroes, "zeroes"}, {s.Copies, "copies"}} {
+	}{{s.Trims, "trims"}, {s.Zeroes, "zeroes"}, {s.Copies, "copies"}, {s.Swaps, "swaps"}} {
 		switch {
 		case of.share <= 0:
 		case direction == "" && of.share >= 1:

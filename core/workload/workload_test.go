@@ -71,7 +71,7 @@ func TestValidateNamesTheField(t *testing.T) {
 
 func TestEveryFieldCanBeSetByText(t *testing.T) {
 	values := map[string]string{
-		"block": "4KiB:3,64KiB:1", "reads": "70%", "trims": "5%", "zeroes": "5%", "copies": "20%", "order": "sequential", "skew": "0.99", "hot": "80%/20%", "streams": "4",
+		"block": "4KiB:3,64KiB:1", "reads": "70%", "trims": "5%", "zeroes": "5%", "copies": "20%", "swaps": "2%", "order": "sequential", "skew": "0.99", "hot": "80%/20%", "streams": "4",
 		"stride": "1MiB", "depth": "32", "workers": "4", "span": "10GiB", "offset": "1MiB", "align": "4KiB",
 		"compressible": "50%", "duplicate": "10%", "think": "5ms", "rate": "5k", "byteRate": "250MB/s",
 		"arrivals": "poisson", "syncEvery": "8", "cached": "true", "for": "60s", "amount": "1GiB", "leadIn": "2s",

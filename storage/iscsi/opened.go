@@ -54,6 +54,7 @@ type opened struct {
 	lun     uint64
 	writes  bool
 	name    []byte // of the unit, as copies are told it
+	swaps   bool   // ranges are compared before they are written
 	patience
 	tell func(volume.Event)
 }

@@ -472,11 +472,16 @@ func (u unit) copies(spec workload.Spec) ([]byte, error) {
 	return name, nil
 }
 
-// zeroes reports a load that lets the unit write more zeros with one command than it does.
-func (u unit) zeroes(spec workload.Spec) error {
-	most := quantity.Bytes(u.MostSame) * quantity.Bytes(u.BlockLength)
-	if spec.Zeroes > 0 && most > 0 && spec.LargestBlock() > most {
-		return &workload.FieldError{Field: "block", Reason: fmt.Sprintf("%s, and the unit writes at most %s of zeros with one command; use smaller blocks", spec.LargestBlock(), most)}
+// allows reports a load that zeroes or compares more with one command than the unit does.
+func (u unit) allows(spec workload.Spec) error {
+	most := func(blocks uint64) quantity.Bytes { return quantity.Bytes(blocks) * quantity.Bytes(u.BlockLength) }
+	switch largest := spec.LargestBlock(); {
+	case spec.Zeroes > 0 && u.MostSame > 0 && largest > most(u.MostSame):
+		return &workload.FieldError{Field: "block", Reason: fmt.Sprintf("%s, and the unit writes at most %s of zeros with one command; use smaller blocks", largest, most(u.MostSame))}
+	case spec.Swaps > 0 && u.MostCompare == 0:
+		return fmt.Errorf("%w: it does not compare before it writes (COMPARE AND WRITE); leave the swaps out", load.ErrUnsupported)
+	case spec.Swaps > 0 && largest > most(uint64(u.MostCompare)):
+		return &workload.FieldError{Field: "block", Reason: fmt.Sprintf("%s, and the unit compares at most %s with one command; use smaller blocks, such as %s", largest, most(uint64(u.MostCompare)), most(1))}
 	}
 	return nil
 }
@@ -499,12 +504,12 @@ type prepared struct {
 func (p *prepared) Use(spec workload.Spec) (load.Volume, error) {
 	name, err := p.unit.copies(spec)
 	if err == nil {
-		err = p.unit.zeroes(spec)
+		err = p.unit.allows(spec)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", p.locator, err)
 	}
-	return &opened{name: name, address: p.address, secrets: p.secrets, unit: p.unit, lun: p.address.lunOf(), writes: p.writes, patience: usualPatience, tell: p.tell}, nil
+	return &opened{name: name, swaps: spec.Swaps > 0, address: p.address, secrets: p.secrets, unit: p.unit, lun: p.address.lunOf(), writes: p.writes, patience: usualPatience, tell: p.tell}, nil
 }
 
 func (p *prepared) tell(e volume.Event) {

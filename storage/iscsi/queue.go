@@ -2,6 +2,7 @@ package iscsi
 
 import (
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"sync"
@@ -41,6 +42,7 @@ type queue struct {
 	turnOf   int // of the paths
 	memory   []byte
 	block    int // bytes of a buffer
+	stride   int // from one to the next; twice as much where it compares what was there with what is to be
 	slots    []slot
 	zeros    []byte  // a block of them
 	homeless []int32 // slots whose command is on no path
@@ -60,7 +62,9 @@ type slot struct {
 	*load.Operation
 	command scsi.CDB
 	data    []byte
+	writes  bool
 	sent    int // times
+	swaps   int // times that what was read was to be written anew
 	list    [scsi.CopyLength]byte
 }
 
@@ -87,7 +91,11 @@ func (p *path) up(s *session) {
 }
 
 func newQueue(v *opened, o load.QueueOptions) (*queue, error) {
-	q := &queue{volume: v, block: o.LargestBlock, slots: make([]slot, o.Depth), memory: make([]byte, o.Depth*o.LargestBlock), zeros: make([]byte, v.unit.BlockLength), done: make([]load.Completion, 0, o.Depth), looked: time.Now()}
+	stride := o.LargestBlock
+	if v.swaps {
+		stride *= 2
+	}
+	q := &queue{volume: v, block: o.LargestBlock, stride: stride, slots: make([]slot, o.Depth), memory: make([]byte, o.Depth*stride), zeros: make([]byte, v.unit.BlockLength), done: make([]load.Completion, 0, o.Depth), looked: time.Now()}
 	var err error
 	if q.event, err = unix.Eventfd(0, unix.EFD_CLOEXEC|unix.EFD_NONBLOCK); err != nil {
 		return nil, fmt.Errorf("get an event: %w", err)
@@ -150,7 +158,7 @@ func (q *queue) Sessions() (all []measure.Session) {
 }
 
 func (q *queue) Buffer(number int) []byte {
-	return q.memory[number*q.block : (number+1)*q.block : (number+1)*q.block]
+	return q.memory[number*q.stride:][:q.block:q.stride]
 }
 
 func (q *queue) Submit(operations []*load.Operation) error {
@@ -158,11 +166,11 @@ func (q *queue) Submit(operations []*load.Operation) error {
 	unit := int64(q.volume.unit.BlockLength)
 	for _, o := range operations {
 		s := &q.slots[o.Slot]
-		s.Operation, s.sent = o, 0
+		s.Operation, s.sent, s.swaps, s.writes = o, 0, 0, o.Class != measure.Read && o.Class != measure.Swap
 		at, blocks := uint64(o.Offset/unit), uint32(int64(o.Length)/unit)
 		s.data = q.Buffer(o.Slot)[o.From : o.From+o.Length]
 		switch o.Class {
-		case measure.Read:
+		case measure.Read, measure.Swap: // first it is read
 			s.command = scsi.Read(at, blocks)
 		case measure.Write:
 			s.command = scsi.Write(at, blocks)
@@ -196,7 +204,7 @@ func (q *queue) dispatch(number int32, now time.Time) {
 		q.answer(number, 0, syscall.ETIMEDOUT)
 	default:
 		s.sent++
-		p.session.begin(q.volume.lun, s.command, s.data, s.Class != measure.Read, int(number), now)
+		p.session.begin(q.volume.lun, s.command, s.data, s.writes, int(number), now)
 	}
 }
 
@@ -301,12 +309,24 @@ func (q *queue) finish(s *session, number int32, now time.Time) {
 	owner, err, moved := int32(t.owner), t.err, len(t.data)-t.residual
 	s.forget(number)
 	o := &q.slots[owner]
-	if err != nil {
-		var failed *scsi.Error
-		if errors.As(err, &failed) && failed.Status == scsi.CheckCondition && failed.Sense.Key == scsi.UnitAttention && o.sent < mostSent {
-			q.dispatch(owner, now)
-			return
-		}
+	var failed *scsi.Error
+	switch {
+	case err == nil && o.Class == measure.Swap && !o.writes:
+		q.swap(o)
+		q.dispatch(owner, now)
+		return
+	case err == nil:
+	case !errors.As(err, &failed) || failed.Status != scsi.CheckCondition:
+		q.answer(owner, 0, err)
+		return
+	case failed.Sense.Key == scsi.UnitAttention && o.sent < mostSent:
+		q.dispatch(owner, now)
+		return
+	case failed.Sense.Key == scsi.Miscompare && o.swaps < mostSwaps: // somebody was faster
+		q.again(o)
+		q.dispatch(owner, now)
+		return
+	default:
 		q.answer(owner, 0, err)
 		return
 	}
@@ -314,6 +334,28 @@ func (q *queue) finish(s *session, number int32, now time.Time) {
 		moved = o.Length
 	}
 	q.answer(owner, moved, nil)
+}
+
+// mostSwaps is how often a range is read and compared until nobody was faster.
+const mostSwaps = 64
+
+// swap goes on with a swap whose range was read: it is to be written with a counter at its
+// beginning one further, where it still is as it was read.
+func (q *queue) swap(o *slot) {
+	unit, length := int64(q.volume.unit.BlockLength), o.Length
+	region := q.memory[o.Slot*q.stride:][:2*length]
+	copy(region[length:], region[:length])
+	counter := region[length:]
+	binary.LittleEndian.PutUint64(counter, binary.LittleEndian.Uint64(counter)+1)
+	o.command, o.data, o.writes = scsi.CompareAndWrite(uint64(o.Offset/unit), byte(int64(length)/unit)), region, true
+	o.sent = 0
+	o.swaps++
+}
+
+// again reads the range of a swap again.
+func (q *queue) again(o *slot) {
+	unit := int64(q.volume.unit.BlockLength)
+	o.command, o.data, o.writes, o.sent = scsi.Read(uint64(o.Offset/unit), uint32(int64(o.Length)/unit)), q.Buffer(o.Slot)[:o.Length], false, 0
 }
 
 // poll waits until a session can go on, or a path was restored, and lets those go on.

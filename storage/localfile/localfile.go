@@ -208,6 +208,9 @@ func (v *Volume) allows(spec workload.Spec, file *os.File) error {
 	if spec.Copies > 0 {
 		return fmt.Errorf("%s: %w: whether a file system copies by itself is not measured; leave the copies out", v.path, load.ErrUnsupported)
 	}
+	if spec.Swaps > 0 {
+		return fmt.Errorf("%s: %w: files and devices are not compared before they are written; leave the swaps out", v.path, load.ErrUnsupported)
+	}
 	for _, of := range []struct {
 		share quantity.Share
 		does  func(fd int, offset, length int64) error

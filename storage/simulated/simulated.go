@@ -59,7 +59,7 @@ func (v *Volume) Use(spec workload.Spec) (load.Volume, error) {
 		return v.useFiles(spec)
 	}
 	if spec.ByStorage() > 0 {
-		return nil, fmt.Errorf("%w: what a simulated array does by itself is not modelled; leave zeroes and copies out, or serve it (heron array serve) and measure it over iSCSI, where it reads and writes for them", load.ErrUnsupported)
+		return nil, fmt.Errorf("%w: what a simulated array does by itself is not modelled; leave zeroes, copies and swaps out, or serve it (heron array serve) and measure it over iSCSI, where it reads and writes for them", load.ErrUnsupported)
 	}
 	v.leaveFiles()
 	v.array.Writes(float64(spec.Compressible), float64(spec.Duplicate))

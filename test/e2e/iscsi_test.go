@@ -308,6 +308,14 @@ func TestWhatTheStorageDoesByItself(t *testing.T) {
 	if out, _, err := s.cli("run", "export", fmt.Sprint(run.ID), "--format", "csv", "--table", "summary"); err != nil || !strings.Contains(out, "copies") {
 		t.Errorf("%v: %s", err, out)
 	}
+	out, trouble, err = s.cli("measure", name, "--swaps", "100%", "--block", "512", "--workers", "2", "--depth", "2", "--span", "4KiB", "--for", "0.5s", "--json")
+	if err != nil {
+		t.Fatal(trouble)
+	}
+	ok(t, json.Unmarshal([]byte(out), &run))
+	if sum := run.Measurements[0].Summary; sum.Classes[measure.Swap].Operations == 0 || len(sum.Faults) > 0 {
+		t.Errorf("swaps in the same eight blocks: %+v, %+v", sum.Classes, sum.Faults)
+	}
 	folder := t.TempDir()
 	for arguments, says := range map[string]string{
 		folder + " --copies 10%":                              "whether a file system copies by itself is not measured",

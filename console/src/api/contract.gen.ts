@@ -2810,6 +2810,11 @@ export interface components {
              */
             strideBytes?: number;
             /**
+             * Format: double
+             * @description Share of operations that read their range and let the storage write it anew where it still is as it was read, as hosts do that lock on shared storage
+             */
+            swapShare?: number;
+            /**
              * Format: int64
              * @description Issue a flush to stable storage after this many writes of a worker; 0 means never
              */

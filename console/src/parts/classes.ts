@@ -13,6 +13,7 @@ const known = [
 	{ name: "trims", moves: false },
 	{ name: "zeroes", moves: true },
 	{ name: "copies", moves: true },
+	{ name: "swaps", moves: true },
 	{ name: "opens", moves: false },
 	{ name: "creates", moves: false },
 	{ name: "closes", moves: false },

@@ -10,6 +10,7 @@ package main
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -85,7 +86,7 @@ func prove(locator, file string) error {
 	if len(held) < span || !bytes.Equal(held[:span], p.model) {
 		return errors.New("the file behind the unit holds something else than what was written, copied and zeroed")
 	}
-	fmt.Println("held to a model:", p.done[measure.Write], "writes,", p.done[measure.Copy], "copies,", p.done[measure.Zero], "zeroes, at", len(settings), "settings")
+	fmt.Println("held to a model:", p.done[measure.Write], "writes,", p.done[measure.Copy], "copies,", p.done[measure.Zero], "zeroes,", p.done[measure.Swap], "swaps, at", len(settings), "settings")
 	return nil
 }
 
@@ -105,7 +106,7 @@ func (p *proof) at(with []plan.Setting, whole bool) error {
 	}
 	defer prepared.Close()
 	spec := workload.Default()
-	spec.Copies, spec.Zeroes = 0.1, 0.1
+	spec.Copies, spec.Zeroes, spec.Swaps, spec.Blocks = 0.1, 0.1, 0.1, workload.Block(block)
 	opened, err := prepared.Use(spec)
 	if err != nil {
 		return err
@@ -160,7 +161,11 @@ func (p *proof) step(q load.Queue) error {
 	length := block * (1 + p.random.IntN(most/block))
 	place := func() int64 { return block * p.random.Int64N(int64(span-length)/block) }
 	o := load.Operation{Length: length, Offset: place()}
-	switch p.random.IntN(4) {
+	switch p.random.IntN(5) {
+	case 4:
+		o.Class, o.Length = measure.Swap, block // which counts one further
+		counter := p.model[o.Offset:]
+		binary.LittleEndian.PutUint64(counter, binary.LittleEndian.Uint64(counter)+1)
 	case 0:
 		o.Class = measure.Zero
 		clear(p.model[o.Offset:][:length])
