@@ -78,6 +78,7 @@ var rules = []struct {
 	{"cmd/heron", []string{"cli"}, nil},
 	{"test/peer", nil, nil},
 	{"test/bench", []string{"core/...", "storage", "storage/...", "host", "resource", "client", "service/...", "test/peer"}, []string{"golang.org/x/sys"}},
+	{"test/lab/proof", []string{"core/...", "storage", "storage/volume"}, nil},
 	{"test/e2e/browser", nil, []string{"*"}},
 	{"test/pictures", []string{"client", "core/...", "resource", "test/e2e/browser"}, []string{"*"}},
 }
