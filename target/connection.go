@@ -86,7 +86,7 @@ func (c *connection) stop() {
 	c.rouse()
 }
 
-func (c *connection) rouse() { _, _ = unix.Write(c.event, []byte{1, 0, 0, 0, 0, 0, 0, 0}) }
+func (c *connection) rouse() { _, _ = unix.Write(c.event, one) }
 
 // done is called by the disk, from any goroutine.
 func (d *command) done(failed bool) {

@@ -51,7 +51,7 @@ func TestCopiesAndZeroes(t *testing.T) {
 			o.Class, o.Source = measure.Copy, place(length)
 			copy(model[o.Offset:][:length], bytes.Clone(model[o.Source:][:length])) // also where they overlap
 		}
-		if c := one(t, q, o); c.Err != nil || c.Bytes != length {
+		if c := carriedOut(t, q, o); c.Err != nil || c.Bytes != length {
 			t.Fatalf("%+v was answered with %+v", o, c)
 		}
 	}
@@ -59,7 +59,7 @@ func TestCopiesAndZeroes(t *testing.T) {
 		t.Error("the unit holds something else")
 	}
 	// A place past the end is refused, and nothing of it is done.
-	if c := one(t, q, load.Operation{Class: measure.Copy, Length: block, Offset: 0, Source: size}); c.Err == nil {
+	if c := carriedOut(t, q, load.Operation{Class: measure.Copy, Length: block, Offset: 0, Source: size}); c.Err == nil {
 		t.Error("what is past the end was copied")
 	}
 	if !bytes.Equal(unit.contents[:len(model)], model) {
@@ -70,8 +70,8 @@ func TestCopiesAndZeroes(t *testing.T) {
 	}
 }
 
-// one carries out an operation by itself.
-func one(t *testing.T, q load.Queue, o load.Operation) load.Completion {
+// carriedOut carries out an operation by itself.
+func carriedOut(t *testing.T, q load.Queue, o load.Operation) load.Completion {
 	t.Helper()
 	if err := volumetest.Submit(q, []load.Operation{o}); err != nil {
 		t.Fatal(err)
@@ -105,7 +105,7 @@ func TestCopiesAskTheDisk(t *testing.T) {
 		t.Fatal(err)
 	}
 	disk.take()
-	if c := one(t, q, load.Operation{Class: measure.Copy, Length: 8192, Offset: 4096, Source: 1 << 20}); c.Err != nil {
+	if c := carriedOut(t, q, load.Operation{Class: measure.Copy, Length: 8192, Offset: 4096, Source: 1 << 20}); c.Err != nil {
 		t.Fatal(c.Err)
 	}
 	want := []Operation{{Kind: Read, Offset: 1 << 20, Length: 8192}, {Kind: Write, Offset: 4096, Length: 8192}}
@@ -119,7 +119,7 @@ func TestCopiesAskTheDisk(t *testing.T) {
 		}
 	}
 	disk.fails.Store(true)
-	if c := one(t, q, load.Operation{Class: measure.Copy, Length: 8192, Offset: 4096, Source: 1 << 20}); c.Err == nil {
+	if c := carriedOut(t, q, load.Operation{Class: measure.Copy, Length: 8192, Offset: 4096, Source: 1 << 20}); c.Err == nil {
 		t.Error("a copy whose read failed was done")
 	}
 	if err := q.Close(0); err != nil {

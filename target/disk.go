@@ -63,9 +63,10 @@ type Paced struct {
 	mutex  sync.Mutex
 	array  *array.Array
 	began  time.Time
-	under  map[int]*Operation
-	next   int
-	wake   int // descriptor of an event
+	under  []*Operation // by their tags
+	free   []int        // tags
+	spare  [][]ended    // lists to be used again
+	wake   int          // descriptor of an event
 	closed bool
 	over   sync.WaitGroup
 }
@@ -76,7 +77,7 @@ func NewPaced(d array.Description) (*Paced, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Paced{caches: make([]string, len(d.Caches)), array: a, began: time.Now(), under: map[int]*Operation{}}
+	p := &Paced{caches: make([]string, len(d.Caches)), array: a, began: time.Now()}
 	if p.wake, err = unix.Eventfd(0, unix.EFD_CLOEXEC|unix.EFD_NONBLOCK); err != nil {
 		return nil, fmt.Errorf("get an event: %w", err)
 	}
@@ -104,12 +105,17 @@ func (p *Paced) Caches() []string { return p.caches }
 func (p *Paced) Begin(o *Operation) {
 	p.mutex.Lock()
 	p.catchUp()
-	p.next++
-	p.under[p.next] = o
-	p.array.Submit(array.Request{Tag: p.next, Host: o.Host, Write: o.Kind == Write, Flush: o.Kind == Flush, Trim: o.Kind == Trim, Offset: o.Offset, Length: o.Length})
+	if len(p.free) == 0 {
+		p.free = append(p.free, len(p.under))
+		p.under = append(p.under, nil)
+	}
+	tag := p.free[len(p.free)-1]
+	p.free = p.free[:len(p.free)-1]
+	p.under[tag] = o
+	p.array.Submit(array.Request{Tag: tag, Host: o.Host, Write: o.Kind == Write, Flush: o.Kind == Flush, Trim: o.Kind == Trim, Offset: o.Offset, Length: o.Length})
 	done := p.answered()
 	p.mutex.Unlock()
-	finish(done)
+	p.finish(done)
 	p.rouse()
 }
 
@@ -125,19 +131,35 @@ type ended struct {
 	failed bool
 }
 
+// answered are the operations that the array has answered, for finish; nil for none.
 func (p *Paced) answered() (all []ended) {
-	for _, a := range p.array.Done() {
+	answers := p.array.Done()
+	if len(answers) == 0 {
+		return nil
+	}
+	if n := len(p.spare); n > 0 {
+		all, p.spare = p.spare[n-1][:0], p.spare[:n-1]
+	}
+	for _, a := range answers {
 		all = append(all, ended{p.under[a.Tag], a.Failed})
-		delete(p.under, a.Tag)
+		p.under[a.Tag] = nil
+		p.free = append(p.free, a.Tag)
 	}
 	p.array.Forget()
 	return all
 }
 
-func finish(all []ended) {
+// finish tells whoever waits for operations, who may ask for others meanwhile.
+func (p *Paced) finish(all []ended) {
+	if all == nil {
+		return
+	}
 	for _, e := range all {
 		e.Done(e.failed)
 	}
+	p.mutex.Lock()
+	p.spare = append(p.spare, all)
+	p.mutex.Unlock()
 }
 
 // run answers operations when their time has come. Its thread sleeps by itself: timers of
@@ -156,7 +178,7 @@ func (p *Paced) run() {
 		if over {
 			return
 		}
-		finish(done)
+		p.finish(done)
 		left := time.Hour
 		if some {
 			left = max(time.Duration(at)-time.Since(p.began), 0)
@@ -170,7 +192,10 @@ func (p *Paced) run() {
 }
 
 // rouse wakes the thread, which may have to wake earlier than it was to.
-func (p *Paced) rouse() { _, _ = unix.Write(p.wake, []byte{1, 0, 0, 0, 0, 0, 0, 0}) }
+func (p *Paced) rouse() { _, _ = unix.Write(p.wake, one) }
+
+// one is what rouses who waits for an event.
+var one = []byte{1, 0, 0, 0, 0, 0, 0, 0}
 
 // Close ends it.
 func (p *Paced) Close() {

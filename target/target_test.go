@@ -240,3 +240,31 @@ func TestPacedAsTheModelSays(t *testing.T) {
 		t.Errorf("%.0f a second, and 500 are allowed", rate)
 	}
 }
+
+// In steady state an operation of a simulated array in real time allocates nothing.
+func TestPacedAllocatesNothing(t *testing.T) {
+	p, err := NewPaced(array.Description{Members: []array.Group{{Count: 2, Medium: array.Flash, Capacity: 1 << 30}}, Layout: array.Layout{Level: array.Mirror}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer p.Close()
+	done := make(chan struct{}, 64)
+	operations := make([]Operation, 32)
+	for i := range operations {
+		operations[i] = Operation{Kind: Kind(i % 2), Offset: int64(i) << 20, Length: 4096, Done: func(bool) { done <- struct{}{} }}
+	}
+	round := func() {
+		for i := range operations {
+			p.Begin(&operations[i])
+		}
+		for range operations {
+			<-done
+		}
+	}
+	for range 200 {
+		round()
+	}
+	if n := testing.AllocsPerRun(200, round) / float64(len(operations)); n > 0.1 {
+		t.Errorf("%.2f allocations for each operation", n)
+	}
+}

@@ -118,8 +118,12 @@ func (s *Source) read(ctx context.Context) (r reading, err error) {
 func parse(text io.Reader) ([]value, error) {
 	parser := expfmt.NewTextParser(model.LegacyValidation)
 	families, err := parser.TextToMetricFamilies(text)
+	var wrong expfmt.ParseError
+	if errors.As(err, &wrong) { // what stands there is not repeated: it may be anybody's
+		return nil, fmt.Errorf("it is no text of counters: line %d is not understood", wrong.Line)
+	}
 	if err != nil {
-		return nil, fmt.Errorf("it is no text of counters: %w", err)
+		return nil, errors.New("it is no text of counters")
 	}
 	var names []string
 	for name := range families {
