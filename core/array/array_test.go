@@ -723,6 +723,7 @@ func anyArray(source *rand.Rand) Description {
 // 1978: X <= min(N/R, 1/Dmax) in any closed network. Little's law gives the
 // first bound with the measured R; stations with a known demand the second.
 func TestNoArrayExceedsTheAsymptoticBounds(t *testing.T) {
+	t.Parallel()
 	source := rand.New(rand.NewPCG(42, 1))
 	tried := 0
 	for range 300 {

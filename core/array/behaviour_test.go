@@ -318,6 +318,7 @@ func (pieces) remade(*layout, int, int64, int64) {}
 // loses a turn wherever a queue runs dry; and a stream of reads of mirrored disks gains
 // from the other copy at some depths, and at others only passes what that one reads.
 func TestMoreIsNeverSlower(t *testing.T) {
+	t.Parallel()
 	rate := func(d Description, depth, size int, write bool) float64 {
 		a := build(t, d)
 		return closed(a, depth, 3000, sequential(0, size, write)).rate

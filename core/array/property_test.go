@@ -62,6 +62,7 @@ func busiest(a *Array, before Totals) (name string, share float64) {
 // explanation names, the rate is within a quarter of it (a third of small writes to
 // parity on disks); and Little's law holds.
 func TestMeasuredAndExplainedAgree(t *testing.T) {
+	t.Parallel()
 	source := rand.New(rand.NewPCG(2026, 11))
 	tried, near, lowest := 0, 0, 1.0
 	for tried < 500 {

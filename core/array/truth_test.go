@@ -650,6 +650,7 @@ func tinyArray(source *rand.Rand) Description {
 // members fail and are made anew, caches and batteries fail, paths drop and reads go
 // wrong; a power cut and a failing controller lose nothing that was flushed.
 func TestNothingIsServedThatWasNotThere(t *testing.T) {
+	t.Parallel()
 	tried, fails, cuts, errors, moves, hits, resent, copied, shared := 0, 0, 0, 0, int64(0), int64(0), int64(0), int64(0), 0
 	repeated, saved, looked := int64(0), int64(0), int64(0)
 	var lost int64

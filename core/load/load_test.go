@@ -379,14 +379,14 @@ func TestImpossibleOnThisVolume(t *testing.T) {
 
 func TestNothingIsAllocatedPerOperation(t *testing.T) {
 	s := spec(func(s *workload.Spec) {
-		s.Reads, s.For, s.Amount, s.Depth, s.Interval = 0.5, 0, 64*quantity.MiB, 32, 10
+		s.Reads, s.For, s.Amount, s.Depth, s.Interval = 0.5, 0, 8*quantity.MiB, 32, 10
 	})
 	few := testing.AllocsPerRun(2, func() { run(t, nullVolume, s) })
 	s.Amount *= 16
 	many := testing.AllocsPerRun(2, func() { run(t, nullVolume, s) })
-	// 16,384 and 262,144 operations: the difference is the extra intervals.
-	if many-few > 2000 {
-		t.Errorf("%.0f allocations for 16 thousand operations, %.0f for 262 thousand", few, many)
+	// 2,048 and 32,768 operations: the difference is the extra intervals.
+	if many-few > 1000 {
+		t.Errorf("%.0f allocations for 2 thousand operations, %.0f for 33 thousand", few, many)
 	}
 }
 

@@ -31,7 +31,7 @@ func main() {
 	ctx, cancel := context.WithTimeout(context.Background(), 400*time.Second)
 	defer cancel()
 	err := take(ctx, os.Args[1], os.Args[2])
-	for i, name := range []string{"terminal", "terminal-compare", "terminal-files"} {
+	for i, name := range []string{"terminal", "terminal-compare"} {
 		if err == nil {
 			err = terminal(ctx, os.Args[1], os.Args[2], name, fmt.Sprintf(":%d", 77+i))
 		}
@@ -121,11 +121,6 @@ func take(ctx context.Context, heron, folder string) error {
 	p.picture("compare", 1280, 960)
 	p.scroll("Over each other")
 	p.picture("compare-point", 1280, 1000)
-	p.page("/runs/21", "canvas")
-	p.until(`document.body.innerText.includes("What each does")`)
-	p.until(`document.querySelectorAll("canvas").length >= 10`) // what is above takes its place
-	p.scroll("Sweeps")
-	p.picture("sweep-array", 1280, 1000)
 	p.page("/runs/20", "canvas")
 	p.until(`[...document.querySelectorAll("button")].filter(e => e.textContent === "copied down, repeat 1 of 3").map(e => e.click()).length === 1`)
 	p.until(`document.body.innerText.includes("hydrophone pieces, in")`)
@@ -143,6 +138,13 @@ func take(ctx context.Context, heron, folder string) error {
 	p.picture("run-array", 1280, 1430)
 	p.page("/runs/30", "pre")
 	p.picture("run-tuned", 1280, 1240)
+	p.until(`[...document.querySelectorAll("summary")].filter(e => e.textContent.includes("What host and target agreed on")).map(e => e.click()).length === 1`)
+	p.until(`document.querySelectorAll("canvas").length >= 4`)
+	p.scroll("backup to the mainland")
+	p.picture("agreed", 1280, 1400)
+	p.page("/tune?volume=15", "table")
+	p.until(`document.body.innerText.includes("At most")`)
+	p.picture("tune", 1280, 1080)
 	p.page("/runs/13", "canvas")
 	p.until(`document.body.innerText.includes("Sweeps")`)
 	p.picture("run", 1280, 2500)

@@ -35,23 +35,6 @@ done >/dev/null 2>&1
 say heron look cached --span 1TiB '|' head -13
 say heron compare 1 2
 say heron compare 1 2 --fail-if "'p99 of \"entries\" better by 10%'" '>/dev/null;' echo "ended with \$?"`,
-	"terminal-files": `cat >summer.yaml <<END
-name: A summer at sea
-classes:
-  - {name: hydrophone pieces, number: 1200, size: 48MiB, ending: .wav, compressible: 30%}
-  - {name: photographs, total: 40GiB, size: {median: 6MiB, spread: 1.8, most: 60MiB}, ending: .tif, folders: {files: 200, deep: 2}}
-  - {name: notes, number: 20k, size: {from: 1KiB, to: 64KiB}, ending: .txt, folders: {files: 500}}
-END
-for year in 2024 2025; do
-  mkdir -p station/$year/tides
-  for day in $(seq 60); do
-    head -c $((day * 700)) /dev/urandom >station/$year/tides/$day.dat
-    seq $((day * 40)) >station/$year/$day.txt
-  done
-done
----
-say heron files explain summer.yaml
-say heron files describe station '|' head -20`,
 }
 
 // comparedPlan is what the terminal's arrays are measured with.
