@@ -179,7 +179,7 @@ func called(name string, labels []*dto.LabelPair, rising bool) (words, unit stri
 		of = append(of, l.GetName()+" "+l.GetValue())
 	}
 	if len(of) > 0 {
-		words += ", " + strings.Join(of, ", ")
+		words += " (" + strings.Join(of, ", ") + ")"
 	}
 	return words, unit
 }

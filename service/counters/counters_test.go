@@ -61,8 +61,8 @@ func TestWhatIsTold(t *testing.T) {
 	}
 	want := []value{
 		{"dirty", "bytes", false, 4096},
-		{`disk busy, disk sd"a", bay 1`, "share", true, 12.5},
-		{"disk busy, disk sdb", "share", true, 10},
+		{`disk busy (disk sd"a", bay 1)`, "share", true, 12.5},
+		{"disk busy (disk sdb)", "share", true, 10},
 		{"filled", "share", false, 0.25},
 		{"handled", "operations", true, 17},
 		{"loose", "operations", false, 3},

@@ -254,9 +254,9 @@ func TestCountersOfAServedArray(t *testing.T) {
 	for _, i := range series.Intervals {
 		for _, c := range i.Inside {
 			switch c.Name {
-			case "target operations, kind read, lun 0":
+			case "target operations (kind read, lun 0)":
 				read += c.Value
-			case "member busy, member 0, lun 0":
+			case "member busy (member 0, lun 0)":
 				busy = max(busy, c.Value)
 			}
 		}

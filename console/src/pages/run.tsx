@@ -186,7 +186,7 @@ function Heading({ run }: { run: Run }) {
 					)}
 				</span>
 			</div>
-			<p className="mb-3 text-sm opacity-80">
+			<p className="mb-3 text-sm opacity-80 [overflow-wrap:anywhere]">
 				Volume {run.volume.name} ({run.volume.locator}
 				{run.volume.facts &&
 					`, ${bytes(run.volume.facts.sizeBytes)}${run.volume.facts.fileSystem ? `, ${run.volume.facts.fileSystem}` : ""}${run.volume.facts.devices?.length ? ` on ${run.volume.facts.devices.join(", ")}` : ""}`}
