@@ -50,12 +50,16 @@ func (t Tune) Baselines() int {
 // Singles are the values to try, each alone.
 func (t Tune) Singles() (singles []Setting) {
 	for _, axis := range t.Parameters {
+		name, _, err := axis.field()
+		if err != nil {
+			continue
+		}
 		values, err := axis.Expand()
 		if err != nil {
 			continue
 		}
 		for _, value := range values {
-			singles = append(singles, Setting{axis.Field, value})
+			singles = append(singles, Setting{name, value})
 		}
 	}
 	return singles

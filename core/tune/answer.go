@@ -119,7 +119,7 @@ func analyse(t plan.Tune, base plan.Step, trials []Trial) Answer {
 	var ofBaseline Trial
 	for _, trial := range trials {
 		a.Round = max(a.Round, roundOf(t, trial))
-		if trial.Failed == "" {
+		if !math.IsNaN(trial.Value) {
 			a.Measured++
 			if trial.Doubt {
 				a.Doubted++
@@ -150,7 +150,7 @@ func analyse(t plan.Tune, base plan.Step, trials []Trial) Answer {
 				continue
 			}
 			v.Failed = cmp.Or(trial.Failed, v.Failed)
-			if trial.Failed == "" {
+			if !math.IsNaN(trial.Value) {
 				v.Values = append(v.Values, trial.Value)
 			}
 			if k := trial.key(single.Field); k != nil && k.Cut == "target" {

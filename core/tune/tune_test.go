@@ -1,12 +1,14 @@
 package tune
 
 import (
+	"encoding/json"
 	"math"
 	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
 
+	"patientheron/core/figure"
 	"patientheron/core/measure"
 	"patientheron/core/plan"
 	"patientheron/core/workload"
@@ -219,6 +221,16 @@ func TestAnExperimentWithFailures(t *testing.T) {
 	}
 	if len(e.trials) != 10 || !strings.Contains(e.Answer().Words, "baseline has no value") {
 		t.Errorf("nothing can be measured: %d measurements, %q", len(e.trials), e.Answer().Words)
+	}
+	// A figure that a measurement does not have, such as when it fell, is no failure.
+	e = New(all[0])
+	for step, more := e.Next(); more && len(e.trials) < 12; step, more = e.Next() {
+		e.Measured(TrialOf(step.Point, step.Repeat, figure.Of("until-fall"), &measure.Summary{}, ""))
+	}
+	if a := e.Answer(); a.Measured != 0 {
+		t.Errorf("without a value: %+v", a)
+	} else if _, err := json.Marshal(a); err != nil {
+		t.Error(err)
 	}
 	if a := Analyse(all[0], nil); a.Words == "" || len(a.Parameters) != 4 {
 		t.Errorf("before the first measurement: %+v", a)

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { api, CallError, type Field, type Volume } from "../api/client";
-import { FieldInput, shortened } from "../parts/field";
+import { FieldInput, VolumeChoice } from "../parts/field";
 import { Empty, Trouble } from "../parts/shell";
 import { estimate } from "./run";
 
@@ -149,21 +149,7 @@ export function Measure() {
 		<form onSubmit={submit} className="max-w-4xl">
 			<h1 className="mb-4 text-xl">Measure</h1>
 			<div className="grid gap-4 sm:grid-cols-2">
-				<label className="flex flex-col gap-1">
-					Volume
-					<select
-						className="select w-full"
-						name="volume"
-						value={volume || list[0].id}
-						onChange={(e) => setVolume(Number(e.target.value))}
-					>
-						{list.map((v) => (
-							<option key={v.id} value={v.id}>
-								{shortened(`${v.name} (${v.locator})`)}
-							</option>
-						))}
-					</select>
-				</label>
+				<VolumeChoice volumes={list} value={volume || list[0].id} change={setVolume} />
 				<label className="flex flex-col gap-1">
 					Name of the run (optional)
 					<input

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useEffect, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { api, CallError, type Plan, type Schemas } from "../api/client";
-import { FieldInput, shortened } from "../parts/field";
+import { FieldInput, VolumeChoice } from "../parts/field";
 import { Empty, Trouble } from "../parts/shell";
 import { estimate } from "./run";
 
@@ -141,24 +141,14 @@ export function Tune() {
 				Which parameters matter for a load, and which settings are worth keeping. Each value is measured alone
 				beside the volume and the load as they are, in shuffled rounds; then what looks promising, together.
 			</p>
-			<label className="flex flex-col gap-1">
-				Volume
-				<select
-					className="select w-full"
-					name="volume"
-					value={on.id}
-					onChange={(e) => {
-						setVolume(Number(e.target.value));
-						setOwn([]);
-					}}
-				>
-					{list.map((v) => (
-						<option key={v.id} value={v.id}>
-							{shortened(`${v.name} (${v.locator})`)}
-						</option>
-					))}
-				</select>
-			</label>
+			<VolumeChoice
+				volumes={list}
+				value={on.id}
+				change={(id) => {
+					setVolume(id);
+					setOwn([]);
+				}}
+			/>
 			<h2 className="mt-6 mb-2 text-lg">The load</h2>
 			<div className="grid gap-4 sm:grid-cols-2 lg:grid-cols-4">
 				{Object.keys(first)

@@ -1,4 +1,4 @@
-import type { Field } from "../api/client";
+import type { Field, Volume } from "../api/client";
 
 /** Fields that take one of some words; "" stands for the default. */
 const choices: Record<string, string[]> = {
@@ -75,7 +75,28 @@ function words(name: string): string {
 const mostSigns = 44;
 
 /** A text that may be long, with its middle left out. */
-export function shortened(text: string): string {
+function shortened(text: string): string {
 	const half = Math.floor(mostSigns / 2);
 	return text.length > mostSigns ? `${text.slice(0, half)}…${text.slice(1 - half)}` : text;
+}
+
+/** Chooses one of the volumes. */
+export function VolumeChoice(props: { volumes: Volume[]; value: number; change: (id: number) => void }) {
+	return (
+		<label className="flex flex-col gap-1">
+			Volume
+			<select
+				className="select w-full"
+				name="volume"
+				value={props.value}
+				onChange={(e) => props.change(Number(e.target.value))}
+			>
+				{props.volumes.map((v) => (
+					<option key={v.id} value={v.id}>
+						{shortened(`${v.name} (${v.locator})`)}
+					</option>
+				))}
+			</select>
+		</label>
+	);
 }
