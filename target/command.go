@@ -393,21 +393,29 @@ func (d *command) residual(h *iscsi.Header, moved int) {
 // respond answers a command without data.
 func (c *connection) respond(d *command) {
 	h := c.reply(iscsi.Response, d.tag)
-	var data []byte
-	var failed *scsi.Error
-	switch {
-	case errors.As(d.err, &failed):
-		h.SetStatus(failed.Status)
-		if failed.Status == scsi.CheckCondition {
-			fixed := failed.Sense.FixedSense()
-			data = append(binary.BigEndian.AppendUint16(nil, uint16(len(fixed))), fixed...)
-		}
-		if d.expected > 0 {
-			h.SetFlags(iscsi.ShortFlag)
-			h.SetResidual(uint32(d.expected))
-		}
-	default:
+	if d.err == nil {
 		d.residual(&h, 0)
+		c.Put(&h, nil)
+		return
 	}
-	c.Put(&h, data)
+	c.Put(&h, d.refused(&h))
+}
+
+// refused says in a header why a command was not carried out, and gives the sense data.
+func (d *command) refused(h *iscsi.Header) (data []byte) {
+	var failed *scsi.Error
+	if !errors.As(d.err, &failed) {
+		d.residual(h, 0)
+		return nil
+	}
+	h.SetStatus(failed.Status)
+	if failed.Status == scsi.CheckCondition {
+		fixed := failed.Sense.FixedSense()
+		data = append(binary.BigEndian.AppendUint16(nil, uint16(len(fixed))), fixed...)
+	}
+	if d.expected > 0 {
+		h.SetFlags(iscsi.ShortFlag)
+		h.SetResidual(uint32(d.expected))
+	}
+	return data
 }

@@ -268,3 +268,32 @@ func TestPacedAllocatesNothing(t *testing.T) {
 		t.Errorf("%.2f allocations for each operation", n)
 	}
 }
+
+// Neither side allocates for an operation in steady state.
+func TestNothingIsAllocatedPerOperation(t *testing.T) {
+	s := serve(t, Instant(size), nil)
+	v := prepare(t, locator(s, ""))
+	spec := workload.Default()
+	spec.Span, spec.Reads, spec.Depth, spec.For, spec.Interval = size/2, 0.5, 16, 0, 10
+	allocations := func(amount quantity.Bytes) float64 {
+		spec.Amount = amount
+		return testing.AllocsPerRun(2, func() {
+			opened, err := v.Use(spec)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if _, err := load.Run(t.Context(), load.Job{Workload: spec, Volume: opened, Clock: load.NewMonotonic()}); err != nil {
+				t.Fatal(err)
+			}
+			if err := opened.Close(); err != nil {
+				t.Fatal(err)
+			}
+		})
+	}
+	few, many := allocations(4*quantity.MiB), allocations(64*quantity.MiB)
+	if further := (many - few) / (60 << 20 / 4096); further > 0.1 { // 15,360 further operations
+		t.Errorf("%.3f allocations for each further operation", further)
+	} else {
+		t.Logf("%.4f allocations for each further operation", further)
+	}
+}

@@ -72,17 +72,19 @@ func sense(key byte, code uint16) error {
 	return &scsi.Error{Status: scsi.CheckCondition, Sense: scsi.Sense{Key: key, Code: code}}
 }
 
+// errConflict is given to who is kept out by a reservation.
+var errConflict = &scsi.Error{Status: scsi.ReservationConflict}
+
 // allowed reports a command that a reservation of somebody else does not allow.
 func (u *Unit) allowed(initiator string, op byte) error {
 	u.mutex.Lock()
 	defer u.mutex.Unlock()
-	conflict := &scsi.Error{Status: scsi.ReservationConflict}
 	switch op {
 	case scsi.OpInquiry, scsi.OpReportLUNs, scsi.OpRequestSense, scsi.OpRelease6, scsi.OpRelease10, scsi.OpPersistentReserveIn, scsi.OpPersistentReserve:
 		return nil
 	}
 	if u.holder != "" && u.holder != initiator {
-		return conflict
+		return errConflict
 	}
 	if u.persistent == "" || u.persistent == initiator {
 		return nil
@@ -99,7 +101,7 @@ func (u *Unit) allowed(initiator string, op byte) error {
 	if known && u.kind != writeExclusive && u.kind != exclusive {
 		return nil
 	}
-	return conflict
+	return errConflict
 }
 
 // answer gives what a command that moves no contents is answered with.
@@ -223,7 +225,7 @@ func (u *Unit) reserve(initiator string) error {
 	u.mutex.Lock()
 	defer u.mutex.Unlock()
 	if u.holder != "" && u.holder != initiator || u.persistent != "" {
-		return &scsi.Error{Status: scsi.ReservationConflict}
+		return errConflict
 	}
 	u.holder = initiator
 	return nil
@@ -283,15 +285,14 @@ func (u *Unit) changeReservation(initiator string, action, kind byte, data []byt
 	key, newKey := binary.BigEndian.Uint64(data), binary.BigEndian.Uint64(data[8:])
 	u.mutex.Lock()
 	defer u.mutex.Unlock()
-	conflict := &scsi.Error{Status: scsi.ReservationConflict}
 	own, is := u.registered[initiator]
 	if action != 0 && action != 6 && (!is || own != key) {
-		return conflict
+		return errConflict
 	}
 	switch action {
 	case 0, 6: // register, and whatever the key was
 		if action == 0 && is != (key != 0) || action == 0 && is && own != key {
-			return conflict
+			return errConflict
 		}
 		u.generation++
 		if newKey != 0 {
@@ -304,7 +305,7 @@ func (u *Unit) changeReservation(initiator string, action, kind byte, data []byt
 		}
 	case 1: // reserve
 		if u.persistent != "" && (u.persistent != initiator || u.kind != kind) || u.holder != "" {
-			return conflict
+			return errConflict
 		}
 		switch kind {
 		case writeExclusive, exclusive, writeExclusiveRegistrants, exclusiveRegistrants, writeExclusiveAll, exclusiveAll:

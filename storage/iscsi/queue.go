@@ -309,31 +309,36 @@ func (q *queue) finish(s *session, number int32, now time.Time) {
 	owner, err, moved := int32(t.owner), t.err, len(t.data)-t.residual
 	s.forget(number)
 	o := &q.slots[owner]
-	var failed *scsi.Error
 	switch {
-	case err == nil && o.Class == measure.Swap && !o.writes:
+	case err != nil:
+		q.failed(o, owner, err, now)
+		return
+	case o.Class == measure.Swap && !o.writes:
 		q.swap(o)
 		q.dispatch(owner, now)
-		return
-	case err == nil:
-	case !errors.As(err, &failed) || failed.Status != scsi.CheckCondition:
-		q.answer(owner, 0, err)
-		return
-	case failed.Sense.Key == scsi.UnitAttention && o.sent < mostSent:
-		q.dispatch(owner, now)
-		return
-	case failed.Sense.Key == scsi.Miscompare && o.swaps < mostSwaps: // somebody was faster
-		q.again(o)
-		q.dispatch(owner, now)
-		return
-	default:
-		q.answer(owner, 0, err)
 		return
 	}
 	if o.Class != measure.Read && o.Class != measure.Write {
 		moved = o.Length
 	}
 	q.answer(owner, moved, nil)
+}
+
+// failed goes on with an operation whose command was not carried out, where something
+// happened to the unit first or somebody was faster; otherwise that is the answer.
+func (q *queue) failed(o *slot, owner int32, err error, now time.Time) {
+	var why *scsi.Error
+	switch {
+	case !errors.As(err, &why) || why.Status != scsi.CheckCondition:
+	case why.Sense.Key == scsi.UnitAttention && o.sent < mostSent:
+		q.dispatch(owner, now)
+		return
+	case why.Sense.Key == scsi.Miscompare && o.swaps > 0 && o.swaps < mostSwaps:
+		q.again(o)
+		q.dispatch(owner, now)
+		return
+	}
+	q.answer(owner, 0, err)
 }
 
 // mostSwaps is how often a range is read and compared until nobody was faster.
