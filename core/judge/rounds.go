@@ -21,9 +21,8 @@ type Round struct {
 // all of them alike (a randomised block design: Fisher 1935). The error is what is left
 // when values have an effect of their round and of what was measured, over all of them
 // together; one that scatters clearly more than the rest is held to its own, and the rest
-// to what they leave without it. Verdicts
-// are left to Decide. Where a value is zero, shares of the baseline's mean are subtracted
-// instead of logarithms.
+// to what they leave without it. Verdicts are left to Decide. Where a value is zero, shares
+// of the baseline's mean are subtracted instead of logarithms.
 func CompareRounds(rounds []Round, noise quantity.Share) []Ratio {
 	if len(rounds) == 0 {
 		return nil

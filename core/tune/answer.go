@@ -44,6 +44,8 @@ type Answer struct {
 	Brings     *judge.Ratio   `json:"brings,omitempty" doc:"What those together bring over the baseline; absent where they were not measured like that"`
 	Words      string         `json:"words"`
 	Cautions   []string       `json:"cautions,omitempty"`
+
+	first bool // the first half was measured to its end
 }
 
 // Parameter is one of those that were tried.
@@ -188,7 +190,28 @@ func analyse(t plan.Tune, base plan.Step, trials []Trial) Answer {
 	for i := range a.Parameters {
 		a.Parameters[i].judge(f)
 	}
+	a.first = a.Round > a.Rounds || a.whole(t, trials)
 	return a
+}
+
+// whole reports whether the last round of the first half was measured to its end: all that
+// was worth measuring in it, and the baseline each time.
+func (a *Answer) whole(t plan.Tune, trials []Trial) bool {
+	in := map[string]int{}
+	for _, trial := range trials {
+		if roundOf(t, trial) == t.Rounds {
+			in[plan.Describe(trial.Point)]++
+		}
+	}
+	hopeless := 0
+	for _, single := range t.Singles() {
+		if a.hopeless(single) {
+			hopeless++
+		} else if in[plan.Describe([]plan.Setting{single})] == 0 {
+			return false
+		}
+	}
+	return in[""] == t.Baselines() || hopeless == len(t.Singles())
 }
 
 func (t Trial) value() float64       { return t.Value }

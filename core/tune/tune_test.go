@@ -188,7 +188,7 @@ func TestNothingIsFoundWhereNothingIs(t *testing.T) {
 		if len(answer.Keep) > 0 {
 			kept++
 		}
-		if answer.anyOf(Matters) {
+		if len(answer.fields(Matters)) > 0 {
 			mattered++
 		}
 	}
@@ -204,6 +204,23 @@ func TestOneOfTwoThatDoTheSameIsKept(t *testing.T) {
 	answer, _ := carriedOut(t, plan.Tune{Parameters: parameters, Rounds: 6}, s)
 	if !slices.Equal(answer.Keep, []plan.Setting{deep}) || answer.Brings == nil || math.Abs(answer.Brings.Value-1.4) > 0.05 {
 		t.Errorf("kept: %v, which brings %+v", answer.Keep, answer.Brings)
+	}
+}
+
+// What is said while an experiment goes on does not say that it has ended.
+func TestWhatIsSaidOnTheWay(t *testing.T) {
+	deep := plan.Setting{Field: "depth", Value: "32"}
+	s := &storage{factors: map[plan.Setting]float64{deep: 1.5}, scatter: 0.01, random: rand.New(rand.NewPCG(8, 8))}
+	e := New(steps(t, plan.Tune{Parameters: parameters, Rounds: 3})[0])
+	for step, more := e.Next(); more; step, more = e.Next() {
+		e.Measured(s.measure(step))
+		a := e.Answer()
+		if a.Together == nil && len(a.Baseline.Values) > 0 && !strings.HasPrefix(a.Words, "So far") {
+			t.Fatalf("in round %d: %q", a.Round, a.Words)
+		}
+	}
+	if a := e.Answer(); !strings.HasPrefix(a.Words, "Keep depth 32") {
+		t.Errorf("in the end: %q", a.Words)
 	}
 }
 

@@ -3,6 +3,7 @@ package tune
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 
 	"patientheron/core/figure"
@@ -74,9 +75,11 @@ func (a *Answer) say() {
 		words = append(words, fmt.Sprintf("Keep %s. With all that looked promising it was %s%s against the baseline; what of it is not kept brought nothing beside the others.", settingsInWords(a.Keep), f.InWords(a.Together.Ratio.Value), bracketed(between(a.Together.Ratio))))
 	case a.Together != nil:
 		words = append(words, fmt.Sprintf("Nothing is shown to be worth changing: with %s it was %s%s against the baseline.", settingsInWords(a.Together.Settings), f.InWords(a.Together.Ratio.Value), bracketed(between(a.Together.Ratio))))
-	case a.Round < a.Rounds:
-		words = append(words, fmt.Sprintf("So far, after round %d of %d:", a.Round, a.Rounds))
-	case a.Round == a.Rounds || !a.anyOf(Matters):
+	case a.hopes():
+		words = append(words, fmt.Sprintf("So far, in round %d of %d; what looks promising is yet to be measured together.", a.Round, 2*a.Rounds))
+	case !a.first:
+		words = append(words, fmt.Sprintf("So far, in round %d of %d:", a.Round, 2*a.Rounds))
+	default:
 		words = append(words, "Nothing is shown to be worth changing.")
 	}
 	for _, said := range []struct {
@@ -116,7 +119,10 @@ func (a *Answer) say() {
 	}
 }
 
-func (a *Answer) anyOf(m Matter) bool { return len(a.fields(m)) > 0 }
+// hopes reports whether some value is better than the baseline.
+func (a *Answer) hopes() bool {
+	return slices.ContainsFunc(a.Parameters, func(p Parameter) bool { return p.Best != "" })
+}
 
 // fields are the parameters of which the same is said.
 func (a *Answer) fields(m Matter) (fields []string) {

@@ -227,8 +227,8 @@ func (g *Generator) ofStorage() measure.Class {
 	return measure.Write
 }
 
-// elsewhere draws a place that has nothing in common with the one at an offset, which is
-// possible in a span of two blocks.
+// elsewhere draws a place that has nothing in common with the one at an offset. In a span of
+// four blocks there always is one on one of its sides.
 func (g *Generator) elsewhere(s *size, at int64) int64 {
 	for range 16 {
 		if from := g.uniform(s); from+int64(s.length) <= at || from >= at+int64(s.length) {

@@ -401,8 +401,8 @@ func (s Spec) validateBlocks() error {
 	if all := s.Trims + s.ByStorage(); all > 1 {
 		return invalid("copies", "trims, zeroes, copies and swaps are %s of the operations together; at most 100%%", all)
 	}
-	if s.Copies > 0 && s.Span > 0 && s.Span < 2*s.LargestBlock() {
-		return invalid("copies", "a span of %s has no room for a block of %s and its copy; use a larger span", s.Span, s.LargestBlock())
+	if least := 4 * max(s.LargestBlock(), s.Align); s.Copies > 0 && s.Span > 0 && s.Span < least {
+		return invalid("copies", "a span of %s has not always room beside a block for what is copied to it; use at least %s", s.Span, least)
 	}
 	for field, share := range map[string]quantity.Share{"compressible": s.Compressible, "duplicate": s.Duplicate} {
 		if !(share >= 0 && share <= 1) {
