@@ -47,7 +47,8 @@ type connection struct {
 	copied   map[byte]scsi.Copied // what became of lists of copies, for who asks for it
 	leaving  bool                 // when all is sent
 
-	event    int // descriptor that rouses the thread
+	event    int     // descriptor that rouses the thread
+	roused   [8]byte // what is read from it
 	mutex    sync.Mutex
 	finished []*command // by the disk
 	taken    []*command
@@ -162,8 +163,7 @@ func (c *connection) sleep(polled []unix.PollFd) error {
 	c.asleep = false // nobody rouses a connection that has ended
 	c.mutex.Unlock()
 	if polled[1].Revents != 0 {
-		var count [8]byte
-		_, _ = unix.Read(c.event, count[:])
+		_, _ = unix.Read(c.event, c.roused[:])
 	}
 	if err == unix.EINTR {
 		return nil

@@ -167,7 +167,9 @@ func (p *Paced) finish(all []ended) {
 func (p *Paced) run() {
 	runtime.LockOSThread()
 	_ = unix.Prctl(unix.PR_SET_TIMERSLACK, 1, 0, 0, 0)
+	// What is handed to the kernel is on the heap: made once.
 	polled := []unix.PollFd{{Fd: int32(p.wake), Events: unix.POLLIN}}
+	timeout, count := new(unix.Timespec), make([]byte, 8)
 	for {
 		p.mutex.Lock()
 		p.catchUp()
@@ -183,10 +185,9 @@ func (p *Paced) run() {
 		if some {
 			left = max(time.Duration(at)-time.Since(p.began), 0)
 		}
-		timeout := unix.NsecToTimespec(int64(left))
-		if n, err := unix.Ppoll(polled, &timeout, nil); err == nil && n > 0 {
-			var count [8]byte
-			_, _ = unix.Read(p.wake, count[:])
+		*timeout = unix.NsecToTimespec(int64(left))
+		if n, err := unix.Ppoll(polled, timeout, nil); err == nil && n > 0 {
+			_, _ = unix.Read(p.wake, count)
 		}
 	}
 }

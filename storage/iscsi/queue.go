@@ -47,7 +47,8 @@ type queue struct {
 	zeros    []byte  // a block of them
 	homeless []int32 // slots whose command is on no path
 	done     []load.Completion
-	event    int // descriptor that is signalled when a path was logged in anew
+	event    int     // descriptor that is signalled when a path was logged in anew
+	count    [8]byte // what is read from it
 	polled   []unix.PollFd
 	awaited  []*path // those that are polled, in the same order
 	timeout  unix.Timespec
@@ -386,8 +387,7 @@ func (q *queue) poll(wait time.Duration, now time.Time) error {
 		return nil
 	}
 	if q.polled[0].Revents != 0 {
-		var count [8]byte
-		_, _ = unix.Read(q.event, count[:])
+		_, _ = unix.Read(q.event, q.count[:])
 		q.restored(now)
 	}
 	for i, p := range q.awaited {
