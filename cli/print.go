@@ -181,7 +181,7 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 	if words := insideInWords(s.Inside); words != "" {
 		fmt.Fprintf(w, "   %s\n", indented("inside: "+words, "   "))
 	}
-	if p := s.Phases; p != nil && (len(p.List) > 1 || p.Dips != nil || p.Wave != nil) {
+	if p := s.Phases; p != nil && !m.Load.Uneven() && (len(p.List) > 1 || p.Dips != nil || p.Wave != nil) {
 		fmt.Fprintf(w, "   %s\n", indented("phases: "+p.Words, "   "))
 	}
 	if s.Patience != nil {

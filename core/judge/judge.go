@@ -76,7 +76,7 @@ func Findings(o Observed) []Finding {
 	measure.CutLeadIn(o.Series, o.Summary.LeadIn)
 	for _, rule := range []func(Observed) []Finding{
 		memoryFileSystem, silentlyBuffered, cachedOnPurpose, aboveCeiling, cacheAnswered,
-		phases, unsteady, stolenTime, waitedForCores, fewInFlight, lateFeeds, fellBehind, lateGenerator, portableInterface, offersCut, sourceLimits, whoLimits,
+		phases, passesOfFiles, unsteady, stolenTime, waitedForCores, fewInFlight, lateFeeds, fellBehind, lateGenerator, portableInterface, offersCut, sourceLimits, whoLimits,
 	} {
 		findings = append(findings, rule(o)...)
 	}

@@ -380,8 +380,8 @@ func (r *run) outcome(back []bool) *Outcome {
 	}
 	summary.Classes, summary.Total = total.Figures(summary.Measured)
 	over := summary.Measured
-	if summary.Ending == measure.ByPasses {
-		over = 0 // each class over its own time: listed files go class by class
+	if groups := r.Workload.FileGroups(); summary.Ending == measure.ByPasses || len(groups) > 0 && groups[0].Pass > 0 {
+		over = 0 // each class and pass over its own time: listed files go class by class
 	}
 	summary.Groups = total.GroupFigures(r.Workload.Groups(), over)
 	if r.Workload.Feeds != nil {

@@ -301,30 +301,78 @@ func (f *Files) classes(cached bool) (issued []measure.Class) {
 	return issued
 }
 
-// groups name what whole files are sorted into: their classes, for each task of a mix.
-func (f *Files) groups() (names []string) {
-	for _, t := range f.Tasks {
-		for _, c := range f.Set.Classes {
-			name := c.Name
-			if len(f.Tasks) > 1 {
-				name = fmt.Sprintf("%s (%s)", c.Name, t.Task)
+// Group is what whole files are sorted into: a class, of a task, and of one pass where
+// passes are told apart.
+type Group struct {
+	Class int // number in the set
+	Task  int // number among those of the load
+	Pass  int // from 1; 0 for all together
+}
+
+// apart is how many passes over the files are told apart; 1 when they are counted
+// together, as where they would make more groups than an interval has room for.
+func (f *Files) apart(passes int) int {
+	if len(f.Tasks) == 1 && passes > 1 && passes*len(f.Set.Classes) <= mostGroups {
+		return passes
+	}
+	return 1
+}
+
+// FileGroups are what a load of files sorts whole files into, in order; none of any other
+// load.
+func (s Spec) FileGroups() []Group {
+	if s.Kind != FilesKind || s.Files == nil {
+		return nil
+	}
+	return s.Files.groups(s.Passes)
+}
+
+// groups are those of a load that goes through its files so often: by task, class and pass.
+func (f *Files) groups(passes int) (groups []Group) {
+	apart := f.apart(passes)
+	for task := range f.Tasks {
+		for class := range f.Set.Classes {
+			for pass := range apart {
+				g := Group{Class: class, Task: task}
+				if apart > 1 {
+					g.Pass = pass + 1
+				}
+				groups = append(groups, g)
 			}
-			names = append(names, name)
 		}
 	}
-	return names
+	return groups
+}
+
+// named is what people call a group.
+func (f *Files) named(g Group) string {
+	name := f.Set.Classes[g.Class].Name
+	if len(f.Tasks) > 1 {
+		name = fmt.Sprintf("%s (%s)", name, f.Tasks[g.Task].Task)
+	}
+	if g.Pass > 0 {
+		name = fmt.Sprintf("%s, pass %d", name, g.Pass)
+	}
+	return name
 }
 
 // filesBody is a load of files as a Body.
 type filesBody struct {
 	*Files
 	pattern Pattern
+	passes  int
 }
 
 func (b filesBody) Classes() []measure.Class               { return b.classes(b.pattern.Cached) }
 func (b filesBody) LargestBlock() quantity.Bytes           { return b.pattern.LargestBlock() }
 func (b filesBody) Reach() (size quantity.Bytes, any bool) { return b.pattern.Span, true }
-func (b filesBody) Groups() []string                       { return b.groups() }
+
+func (b filesBody) Groups() (names []string) {
+	for _, g := range b.groups(b.passes) {
+		names = append(names, b.named(g))
+	}
+	return names
+}
 
 func (b filesBody) Source(s Spec, worker int) (Source, error) { return newFileWork(s, worker) }
 

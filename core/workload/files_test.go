@@ -234,9 +234,12 @@ func TestTasksDoWhatTheySay(t *testing.T) {
 				t.Errorf("%s %d: %d files are left open", task, n, len(m.handles))
 			}
 			var wholes, read int64
+			if groups := int64(len(m.wholes)); groups != int64(len(spec.Files.Set.Classes))*passes {
+				t.Errorf("%s %d: %d groups of %d passes", task, n, groups, passes)
+			}
 			for group, done := range m.wholes {
 				wholes += done
-				if of, _ := m.files.Of(group); done != of*passes {
+				if of, _ := m.files.Of(group / int(passes)); done != of { // class by class, each pass by itself
 					t.Errorf("%s %d: %d whole files of group %d, which has %d", task, n, done, group, of)
 				}
 			}

@@ -32,6 +32,7 @@ type fileWork struct {
 	pieces int // operations that one file may have in flight
 
 	pass    int   // from 0
+	apart   int   // passes that are told apart
 	next    int64 // place in the pass
 	flushes bool  // the flush that ends the pass is under way
 	ended   bool  // nothing new is begun
@@ -121,7 +122,7 @@ func newFileWork(spec Spec, worker int) (*fileWork, error) {
 		atOnce = spec.Depth
 	}
 	w := &fileWork{
-		spec: spec, files: files, worker: int64(worker), of: int64(spec.Workers),
+		spec: spec, files: files, worker: int64(worker), of: int64(spec.Workers), apart: spec.Files.apart(spec.Passes),
 		random: rand.New(rand.NewPCG(spec.Seed, golden*uint64(worker+1))),
 		jobs:   make([]fileJob, atOnce), ready: make([]int, atOnce), pieces: max(spec.Depth/atOnce, 1),
 		content: make([]*Content, len(spec.Files.Set.Classes)),
@@ -403,7 +404,14 @@ func (w *fileWork) browsed(number int, a *Access, now int64, err error) (whole *
 	return whole
 }
 
-func (w *fileWork) group(task, class int) int { return task*len(w.spec.Files.Set.Classes) + class }
+// group is the number of the group of a file that is done with now.
+func (w *fileWork) group(task, class int) int {
+	number := (task*len(w.spec.Files.Set.Classes) + class) * w.apart
+	if w.apart > 1 {
+		number += w.pass
+	}
+	return number
+}
 
 // done gives a job another file.
 func (w *fileWork) done(number int, now int64) {

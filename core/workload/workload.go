@@ -104,7 +104,7 @@ type Body interface {
 // Body is the body of the load's kind.
 func (s Spec) Body() Body {
 	if s.Kind == FilesKind && s.Files != nil {
-		return filesBody{s.Files, s.Pattern}
+		return filesBody{s.Files, s.Pattern, s.Passes}
 	}
 	if s.Kind == FeedsKind && s.Feeds != nil {
 		return feedsBody{s.Pattern, s}

@@ -2,12 +2,16 @@ package simulated
 
 import (
 	"errors"
+	"fmt"
 	"math"
 	"reflect"
+	"slices"
+	"strings"
 	"testing"
 
 	"patientheron/core/array"
 	"patientheron/core/fileset"
+	"patientheron/core/judge"
 	"patientheron/core/load"
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
@@ -133,6 +137,42 @@ func TestClassesThatFitTheCacheGain(t *testing.T) {
 	}
 	if first, second := rate(images); second > 1.3*first {
 		t.Errorf("images of 6 GiB: %.0f and then %.0f MB/s", first/1e6, second/1e6)
+	}
+}
+
+// Passes within one measurement are counted apart, class by class, and add up to all.
+func TestPassesAreCountedApart(t *testing.T) {
+	d := mirrorStripe()
+	d.Members = []array.Group{{Count: 6, Medium: array.HardDisk, Capacity: 400 * quantity.GiB}}
+	d.Caches = []array.Cache{{Name: "memory", Mode: array.ReadOnly, Size: quantity.GiB, Bypass: 512 * quantity.KiB}}
+	notes := fileset.Class{Name: "notes", Number: 6000, Size: fileset.Sizes{Fixed: 32 * quantity.KiB}, Folders: fileset.Folders{Files: 500}}
+	images := fileset.Class{Name: "images", Number: 12, Size: fileset.Sizes{Fixed: 512 * quantity.MiB}}
+	spec := filesLoad(workload.Fetch, notes, images)
+	spec.Passes, spec.Files.Visit, spec.Workers = 4, workload.ByClass, 2
+	s := measured(t, simulate(t, d), spec)
+	var files, bytes int64
+	for i, g := range s.Groups {
+		files, bytes = files+g.Operations, bytes+int64(g.Bytes)
+		c := []fileset.Class{notes, images}[i/4]
+		if want := fmt.Sprintf("%s, pass %d", c.Name, i%4+1); g.Name != want || g.Operations != int64(c.Number) {
+			t.Errorf("%d files of %q, and %q has %d", g.Operations, g.Name, want, c.Number)
+		}
+	}
+	if len(s.Groups) != 8 || files != s.Classes[measure.File].Operations || bytes != int64(s.Total.Bytes) {
+		t.Errorf("%d groups with %d files and %d bytes, of %d and %d", len(s.Groups), files, bytes, s.Classes[measure.File].Operations, s.Total.Bytes)
+	}
+	findings := judge.Findings(judge.Observed{Load: spec, Summary: s})
+	i := slices.IndexFunc(findings, func(f judge.Finding) bool { return f.Kind == "passes" })
+	if i < 0 {
+		t.Fatalf("what went past the cache and what fits is not told apart: %+v", findings)
+	}
+	// What fits gains, and what goes past it stays.
+	if e := findings[i].Evidence; e[0].Value > -0.75 || math.Abs(e[1].Value) > 0.05 || !strings.Contains(findings[i].Sentence, `"images" took the same in all of them`) {
+		t.Errorf("%s %+v", findings[i].Sentence, e)
+	}
+	spec.Passes = 33 // of two classes more than an interval tells apart
+	if names := spec.Groups(); len(names) != 2 || names[0] != "notes" {
+		t.Errorf("%d groups: %v", len(names), names)
 	}
 }
 

@@ -3158,7 +3158,7 @@ export interface components {
             faults?: components["schemas"]["Fault"][] | null;
             /** @description Of a load of feeds: whether their pieces came in time */
             feeds?: components["schemas"]["FeedFigures"];
-            /** @description Of a load of stores: puts, gets, scans, and puts that waited. Of a load of feeds: each feed, or what they do where there are many. Of a load of files: whole files by their class, and by what was done with them where that is more than one thing */
+            /** @description Of a load of stores: puts, gets, scans, and puts that waited. Of a load of feeds: each feed, or what they do where there are many. Of a load of files: whole files by their class, by what was done with them where that is more than one thing, and by pass where they were gone through several times */
             groups?: components["schemas"]["FileGroup"][] | null;
             /** @description Means over the measured time of what the volume tells of its inside */
             inside?: components["schemas"]["Counter"][] | null;
