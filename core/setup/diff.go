@@ -28,10 +28,16 @@ type Difference struct {
 // consequences are facts that mostly follow from others of their part: the rates of
 // media from their model, the driver from the interface. They count for themselves
 // when nothing else of their part differs.
-var consequences = []string{"cost.yearlyPower", "link[].driver", "link[].interface", "host.kernel"}
+var consequences = []string{"link[].driver", "link[].interface", "host.kernel"}
 
-// beside are parts whose changes do not make figures differ, and count as no thing.
-var beside = []string{"cost", "counters"}
+// beside are parts and facts whose changes do not make figures differ, and count as no
+// thing.
+var beside = []string{"cost", "counters", "volume.usable", "controller.count"}
+
+func isBeside(key string) bool {
+	part, _, _ := splitKey(key)
+	return slices.Contains(beside, part) || slices.Contains(beside, key)
+}
 
 // together are parts of which all changes are one thing, however many facts differ:
 // other media are other media.
@@ -97,9 +103,17 @@ func weight(part string) int {
 	return i
 }
 
-// madeUp reports whether everything is known of a setup.
+// madeUp reports whether everything is known of a setup that can make figures differ.
 func (s Setup) madeUp() bool {
-	return len(s.Facts) > 0 && !slices.ContainsFunc(s.Facts, func(f Fact) bool { return f.Origin != Simulated && !strings.HasPrefix(f.Key, "host.") })
+	mayDiffer := func(f Fact) bool { return !isBeside(f.Key) && !strings.HasPrefix(f.Key, "host.") }
+	return slices.ContainsFunc(s.Facts, func(f Fact) bool { return f.Origin == Simulated }) &&
+		!slices.ContainsFunc(s.Facts, func(f Fact) bool { return f.Origin != Simulated && mayDiffer(f) })
+}
+
+// Alike reports that nothing is known to differ that can make figures differ, and nothing
+// is known of one side alone that may.
+func (d Difference) Alike() bool {
+	return d.Things == 0 && !slices.ContainsFunc(d.Unknown, func(c Change) bool { return !isBeside(c.Key) })
 }
 
 // count says how many things changed, and puts all of them in words, those of one part
@@ -133,10 +147,11 @@ func (d *Difference) count() {
 
 // things counts the changes of one part.
 func things(changes []Change) (n int) {
-	name, _, _ := splitKey(changes[0].Key)
-	if slices.Contains(beside, name) {
+	changes = slices.DeleteFunc(slices.Clone(changes), func(c Change) bool { return isBeside(c.Key) })
+	if len(changes) == 0 {
 		return 0
 	}
+	name, _, _ := splitKey(changes[0].Key)
 	if slices.Contains(together, name) || changes[0].Key == "" {
 		return 1
 	}

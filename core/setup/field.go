@@ -73,9 +73,11 @@ var fields = []FactField{
 	{Key: "layout.spares", Label: "members whose room is kept free", Kind: "whole"},
 	{Key: "layout.missing", Label: "members missing", Kind: "whole"},
 	{Key: "layout.madeBy", Label: "made by", Kind: "text"},
+	{Key: "volume.usable", Label: "usable capacity", Kind: "size", Hint: "what is left for data; worked out of media and layout where it is not told"},
 	{Key: "volume.operations", Label: "operations allowed", Kind: "rate", Hint: "a limit that the array sets to the volume"},
 	{Key: "volume.throughput", Label: "throughput allowed", Kind: "throughput"},
 	{Key: "volume.burst", Label: "burst", Kind: "time", Hint: "how much work may be saved up"},
+	{Key: "controller.count", Label: "controllers", Kind: "whole", Hint: "of which any carries on alone"},
 	{Key: "controller.operations", Label: "operations at most", Kind: "rate"},
 	{Key: "controller.throughput", Label: "throughput at most", Kind: "throughput"},
 	{Key: "controller.policy", Label: "cache policy", Kind: "choice", Choices: []string{"write-back", "write-through"}},
@@ -144,6 +146,7 @@ var fields = []FactField{
 	{Key: "power.protected", Label: "protected", Kind: "truth", Hint: "an uninterruptible supply or the like"},
 	{Key: "cost.price", Label: "price", Kind: "number"},
 	{Key: "cost.yearlyPower", Label: "power in kWh a year", Kind: "number"},
+	{Key: "cost.rackUnits", Label: "rack units", Kind: "number"},
 }
 
 func init() {

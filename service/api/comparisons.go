@@ -374,8 +374,7 @@ func (s *Service) addPast(ctx context.Context, sides []compare.Side) error {
 			return err
 		}
 		for _, run := range runs {
-			d := setup.Diff(side.Setup, run.Setup)
-			if slices.Contains(compared, run.ID) || !run.Status.Final() || d.Things+len(d.Unknown) > 0 {
+			if slices.Contains(compared, run.ID) || !run.Status.Final() || !setup.Diff(side.Setup, run.Setup).Alike() {
 				continue
 			}
 			if _, known := read[run.ID]; !known {

@@ -1,0 +1,49 @@
+package compare
+
+import (
+	"patientheron/core/figure"
+	"patientheron/core/judge"
+	"patientheron/core/workload"
+)
+
+// Reached is what a side reached in one figure of some of its measurements.
+type Reached struct {
+	Mean         judge.Mean // with the spread from run to run in its interval
+	Values       Values
+	Passes       judge.Passes
+	Measurements []int64
+}
+
+// Standings answers what a side reached. It learns from the side's past once.
+type Standings struct {
+	side  known
+	usual float64
+}
+
+// Standings prepares to answer what the side reached.
+func (s Side) Standings() Standings { return Standings{s.known(), group(s).usual()} }
+
+// Of is what some measurements of the side, which do the same, came to in one figure:
+// those that are warm, as in a comparison. None gives no value.
+func (s Standings) Of(samples []Sample, f figure.Figure) Reached {
+	r := Reached{Measurements: numbers(samples)}
+	if len(samples) == 0 {
+		return r
+	}
+	load := samples[0].Load
+	r.Passes = passesOf(samples, figure.Of(figure.Main(load)), s.usual)
+	r.Values = values(samples, f, which{from: r.Passes.Warm, going: r.Passes.Going})
+	r.Mean = s.side.repetition(f.Key, r.Values, loadKey(load), s.side).Mean()
+	return r
+}
+
+// SameWork reports whether two loads do the same, whatever they are called, however long
+// they last and whatever is made of that time.
+func SameWork(a, b workload.Spec) bool { return workKey(a) == workKey(b) }
+
+// workKey names what a load does.
+func workKey(load workload.Spec) string {
+	ending := workload.Ending{Passes: load.Passes, Amount: load.Amount}
+	load.Ending = ending
+	return loadKey(load)
+}

@@ -1,0 +1,281 @@
+package setup
+
+import (
+	"fmt"
+	"strings"
+
+	"patientheron/core/quantity"
+)
+
+// Failure is something that may go wrong with storage, which a use may have to survive.
+type Failure string
+
+// The failures.
+const (
+	AnyMember     Failure = "any member"
+	AnyTwoMembers Failure = "any two members"
+	APath         Failure = "a path"
+	AController   Failure = "a controller"
+	APowerCut     Failure = "a power cut"
+	ASite         Failure = "a site"
+)
+
+// Failures lists them all.
+func Failures() []Failure {
+	return []Failure{AnyMember, AnyTwoMembers, APath, AController, APowerCut, ASite}
+}
+
+// ParseFailure reads one.
+func ParseFailure(text string) (Failure, error) {
+	names := []string{}
+	for _, f := range Failures() {
+		if string(f) == strings.TrimSpace(text) {
+			return f, nil
+		}
+		names = append(names, string(f))
+	}
+	return "", fmt.Errorf("%q is no failure that is known here; there are: %s", text, strings.Join(names, ", "))
+}
+
+// Answer says whether something is so, as far as the facts tell.
+type Answer string
+
+// The answers.
+const (
+	Yes      Answer = "yes"
+	No       Answer = "no"
+	NotKnown Answer = "not known"
+)
+
+// Aftermath is what a failure does to a setup.
+type Aftermath struct {
+	Failure  Failure `json:"failure" enum:"any member,any two members,a path,a controller,a power cut,a site"`
+	Survives Answer  `json:"survives" enum:"yes,no,not known" doc:"Whether all data stay, and can be had"`
+	Words    string  `json:"words" doc:"Why, or which fact would tell"`
+}
+
+// After says what is left of a setup after a failure. What nobody knows makes it not
+// known, unless something that is known decides.
+func (s Setup) After(f Failure) Aftermath {
+	var of func() (Answer, string)
+	switch f {
+	case AnyMember:
+		of = func() (Answer, string) { return s.without(1) }
+	case AnyTwoMembers:
+		of = func() (Answer, string) { return s.without(2) }
+	case APath:
+		of = s.withoutPath
+	case AController:
+		of = s.withoutController
+	case APowerCut:
+		of = s.withoutPower
+	default:
+		of = s.withoutSite
+	}
+	answer, words := of()
+	return Aftermath{f, answer, words}
+}
+
+// mayMiss is how many members of a set of a level may be missing whichever they are. Known
+// is false when the level or the number is not.
+func mayMiss(level string, members float64) (most int, known bool) {
+	switch level {
+	case "single", "concatenation", "raid0":
+		return 0, true
+	case "raid1":
+		return int(members) - 1, members > 0
+	case "raid10", "raid5": // of pairs the second may be the other one
+		return 1, true
+	case "raid6":
+		return 2, true
+	}
+	return 0, false
+}
+
+// without says whether data stay when so many members fail, whichever they are: of the
+// media, of the tier, and of caches that hold the only copy of what was written.
+func (s Setup) without(many int) (Answer, string) {
+	type set struct {
+		name  string
+		most  int
+		known bool
+		lacks string
+	}
+	members, known := s.members()
+	level := s.Text("layout.level")
+	most, of := mayMiss(level, members)
+	missing := int(s.Number("layout.missing"))
+	sets := []set{{"the media", most - missing, of && (known || level != "raid1"), "layout.level and media[0].count"}}
+	if s.Text("tier.size") != "" {
+		most, of := mayMiss(s.Text("tier.level"), s.Number("tier.count"))
+		sets = append(sets, set{"the tier", most, of, "tier.level"})
+	}
+	for i := range s.Count("cache") {
+		at := fmt.Sprintf("cache[%d].", i)
+		if s.Text(at+"mode") != "write-back" || s.Text(at+"medium") != "ssd" {
+			continue
+		}
+		sets = append(sets, set{"the " + Part(at), truth(s.Is(at + "protected")), s.Text(at+"protected") != "", at + "protected"})
+	}
+	words := []string{}
+	answer := Yes
+	for _, one := range sets {
+		switch {
+		case !one.known:
+			if answer == Yes {
+				answer = NotKnown
+			}
+			words = append(words, fmt.Sprintf("of %s it is not known; tell %s", one.name, one.lacks))
+		case one.most < many:
+			answer = No
+			words = append(words, fmt.Sprintf("%s may lose %s", one.name, upTo(one.most)))
+		default:
+			words = append(words, fmt.Sprintf("%s may lose %s, whichever", one.name, upTo(one.most)))
+		}
+	}
+	if missing > 0 {
+		words = append(words, fmt.Sprintf("%d is missing already", missing))
+	}
+	return answer, strings.Join(words, "; ")
+}
+
+func truth(is bool) int {
+	if is {
+		return 1
+	}
+	return 0
+}
+
+func upTo(members int) string {
+	if members < 1 {
+		return "none"
+	}
+	return fmt.Sprint(members)
+}
+
+func (s Setup) withoutPath() (Answer, string) {
+	links := s.Count("link")
+	for i := range links {
+		at := fmt.Sprintf("link[%d].count", i)
+		switch n := s.Number(at); {
+		case n == 0 && s.madeUp(), n == 1:
+			return No, "there is one link"
+		case n == 0:
+			return NotKnown, "how many links there are is not known; tell " + at
+		}
+	}
+	switch {
+	case links > 0:
+		return Yes, "there is another link"
+	case s.madeUp() || s.Text("transport.protocol") == "local":
+		return Yes, "there is no link between the host and its storage"
+	}
+	return NotKnown, "whether there is a link, and another one, is not known; tell link[0].count"
+}
+
+func (s Setup) withoutController() (Answer, string) {
+	switch n := s.Number("controller.count"); {
+	case n >= 2:
+		return Yes, fmt.Sprintf("there are %.0f, of which any carries on alone", n)
+	case n == 1:
+		return No, "there is one"
+	}
+	return NotKnown, "how many there are is not known; tell controller.count"
+}
+
+// withoutPower says whether what was written and flushed stays: every memory that answers
+// for it must keep it.
+func (s Setup) withoutPower() (Answer, string) {
+	if s.Is("power.protected") {
+		return Yes, "the power is protected"
+	}
+	type memory struct{ name, key string }
+	var memories []memory
+	if s.Text("controller.policy") == "write-back" {
+		memories = append(memories, memory{"the controller's memory", "controller.battery"})
+	}
+	for i := range s.Count("cache") {
+		at := fmt.Sprintf("cache[%d].", i)
+		if s.Text(at+"mode") == "write-back" && s.Text(at+"medium") != "ssd" {
+			memories = append(memories, memory{"the " + Part(at), at + "protected"})
+		}
+	}
+	answer, words := Yes, []string{}
+	for _, m := range memories {
+		switch {
+		case s.Text(m.key) == "":
+			if answer == Yes {
+				answer = NotKnown
+			}
+			words = append(words, fmt.Sprintf("whether %s keeps what it has is not known; tell %s", m.name, m.key))
+		case !s.Is(m.key):
+			answer = No
+			words = append(words, m.name+" loses what it has not passed on")
+		default:
+			words = append(words, m.name+" keeps what it has")
+		}
+	}
+	if len(memories) > 0 {
+		return answer, strings.Join(words, "; ")
+	}
+	if s.madeUp() || s.Text("controller.policy") != "" {
+		return Yes, "no memory answers for what is on the media; what was not flushed may go"
+	}
+	return NotKnown, "whether something answers before what it got is on the media is not known; tell controller.policy"
+}
+
+func (s Setup) withoutSite() (Answer, string) {
+	switch s.Text("replication.mode") {
+	case "synchronous":
+		return Yes, "all that was written is at another site"
+	case "asynchronous":
+		return No, "what was not copied yet is lost"
+	}
+	if s.madeUp() {
+		return No, "nothing is copied to another site"
+	}
+	return NotKnown, "whether it is copied to another site is not known; tell replication.mode"
+}
+
+// Usable is the room that is left for data; 0 when that is not known, with the facts that
+// would tell. Of members of several sizes each counts as the smallest, unless they stand
+// one behind the other.
+func (s Setup) Usable() (room quantity.Bytes, lacks string) {
+	if told := s.Bytes("volume.usable"); told > 0 {
+		return told, ""
+	}
+	const all = "volume.usable, or media[0].count, media[0].size and layout.level"
+	members, known := s.members()
+	var smallest, sum quantity.Bytes
+	for i := range s.Count("media") {
+		size, n := s.Bytes(fmt.Sprintf("media[%d].size", i)), s.Number(fmt.Sprintf("media[%d].count", i))
+		if known = known && size > 0; i == 0 || size < smallest {
+			smallest = size
+		}
+		sum += size * quantity.Bytes(n)
+	}
+	if !known {
+		return 0, all
+	}
+	n := quantity.Bytes(members)
+	parity := quantity.Bytes(1)
+	switch s.Text("layout.level") {
+	case "single", "concatenation":
+		return sum, ""
+	case "raid0":
+		return smallest * n, ""
+	case "raid1":
+		return smallest, ""
+	case "raid10":
+		return smallest * n / 2, ""
+	case "raid6":
+		parity = 2
+	case "raid5":
+	default:
+		return 0, all
+	}
+	if columns := quantity.Bytes(s.Number("layout.stripe")); columns > parity {
+		return smallest * ((n - quantity.Bytes(s.Number("layout.spares"))) / columns) * (columns - parity), ""
+	}
+	return smallest * max(n-parity, 0), ""
+}
