@@ -1,6 +1,7 @@
 package array
 
 import (
+	"math"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -96,5 +97,26 @@ func TestWordsSayWhatItSurvives(t *testing.T) {
 		if !strings.Contains(text, words) {
 			t.Errorf("%q is not in: %s", words, text)
 		}
+	}
+}
+
+// The room that the facts of an array leave is the one that it has, but for what is less
+// than a chunk on each member.
+func TestRoomByFacts(t *testing.T) {
+	source := rand.New(rand.NewPCG(5, 5))
+	tried := 0
+	for range 2000 {
+		d := anyArray(source)
+		if d.Validate() != nil {
+			continue
+		}
+		tried++
+		room, lacks := d.Setup().Usable()
+		if want := d.Usable(); lacks != "" || math.Abs(float64(room-want)) > float64(d.completed().Layout.Chunk)*float64(len(d.expandedMembers())) {
+			t.Fatalf("%+v: %s (%s), and %s is there", d.Layout, room, lacks, want)
+		}
+	}
+	if tried < 500 {
+		t.Error(tried)
 	}
 }

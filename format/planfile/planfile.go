@@ -165,6 +165,20 @@ func readStage(n ast.Node) (plan.Stage, places, error) {
 	return stage, at, err
 }
 
+// ReadLoad reads a load that is part of another file, over the default, and makes sure that
+// it can be. Errors are *Error.
+func ReadLoad(n ast.Node) (workload.Spec, error) {
+	load := workload.Default()
+	at := places{stage: n, fields: map[string]ast.Node{}}
+	if err := readLoad(n, &load, at.fields); err != nil {
+		return load, err
+	}
+	if err := load.Completed().Validate(); err != nil {
+		return load, at.locate(err)
+	}
+	return load, nil
+}
+
 func readLoad(n ast.Node, load *workload.Spec, where map[string]ast.Node) error {
 	entries := map[string]func(ast.Node) error{"name": strictyaml.Text(&load.Name)}
 	for _, field := range workload.Fields() {

@@ -93,7 +93,7 @@ func (r *reader) parts(document ast.Node) error {
 // facts reads one part.
 func (r *reader) facts(n ast.Node, part string) error {
 	e := entries{}
-	for _, key := range keysOf(n) {
+	for _, key := range strictyaml.Keys(n) {
 		e[key] = func(value ast.Node) error {
 			text, err := strictyaml.Scalar(value)
 			if err != nil {
@@ -110,19 +110,6 @@ func (r *reader) facts(n ast.Node, part string) error {
 		}
 	}
 	return strictyaml.Mapping(n, part, e)
-}
-
-// keysOf lists the keys of a mapping; whether they can be is Set's to say.
-func keysOf(n ast.Node) (keys []string) {
-	switch m := n.(type) {
-	case *ast.MappingNode:
-		for _, value := range m.Values {
-			keys = append(keys, value.Key.String())
-		}
-	case *ast.MappingValueNode:
-		keys = append(keys, m.Key.String())
-	}
-	return keys
 }
 
 // Write writes a setup so that Read gives the same facts. Where they came from

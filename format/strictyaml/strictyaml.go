@@ -185,6 +185,20 @@ func Mapping(n ast.Node, what string, entries map[string]func(ast.Node) error) e
 	return nil
 }
 
+// Keys lists the keys of a mapping, where the caller knows which there may be; none of
+// what is no mapping.
+func Keys(n ast.Node) (keys []string) {
+	switch m := n.(type) {
+	case *ast.MappingNode:
+		for _, value := range m.Values {
+			keys = append(keys, value.Key.String())
+		}
+	case *ast.MappingValueNode:
+		keys = append(keys, m.Key.String())
+	}
+	return keys
+}
+
 // Sequence reads a list.
 func Sequence(n ast.Node, what string, each func(ast.Node) error) error {
 	list, ok := n.(*ast.SequenceNode)

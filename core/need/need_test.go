@@ -1,0 +1,272 @@
+package need
+
+import (
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"patientheron/core/compare"
+	"patientheron/core/judge"
+	"patientheron/core/measure"
+	"patientheron/core/quantity"
+	"patientheron/core/setup"
+	"patientheron/core/workload"
+)
+
+// priced is a setup of mirrored pairs with a price.
+func priced(t *testing.T, price string, more ...string) (s setup.Setup) {
+	t.Helper()
+	facts := append([]string{"media[0].count", "4", "media[0].size", "2TB", "layout.level", "raid10", "cost.price", price}, more...)
+	for i := 0; i < len(facts); i += 2 {
+		if err := s.Set(facts[i], facts[i+1], setup.Told, time.Time{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return s
+}
+
+// side is a setup of which a stage was measured: pairs of a rate and a p99 in seconds.
+func side(name string, of setup.Setup, run int64, stage string, rates []float64, p99 []float64) compare.Side {
+	s := compare.Side{Name: name, Runs: []int64{run}, Setup: of}
+	for i, rate := range rates {
+		s.Samples = append(s.Samples, compare.Sample{
+			Run: run, Measurement: run*100 + int64(i), Stage: stage, Load: workload.Default(),
+			Summary: &measure.Summary{Measured: 10, Total: measure.Figures{
+				Operations: int64(rate * 10), Rate: quantity.OpRate(rate), Throughput: quantity.ByteRate(rate * 4096),
+				Latency: measure.Latency{Mean: quantity.Seconds(p99[i] / 3), P99: quantity.Seconds(p99[i])},
+			}},
+		})
+	}
+	return s
+}
+
+func bound(t *testing.T, key, text string) Bound {
+	t.Helper()
+	b, err := ParseBound(key, text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b
+}
+
+// Verdicts by hand: the mean of 1000, 1010 and 990 has a 95 % interval of 4.303 × 10 ÷ √3
+// = 24.8 on either side (Student's distribution with two degrees of freedom).
+func TestVerdictsByHand(t *testing.T) {
+	s := side("one", priced(t, "4000"), 1, "ledger", []float64{1000, 1010, 990}, []float64{0.009, 0.010, 0.011})
+	for asked, want := range map[string]judge.Standing{
+		"iops at least 900": judge.Meets, "iops at least 974": judge.Meets, "iops at least 977": judge.Undecided,
+		"iops at least 1000": judge.Undecided, "iops at least 1020": judge.Undecided, "iops at least 1027": judge.FallsShort,
+		"iops at most 1027": judge.Meets, "iops at most 974": judge.FallsShort,
+		"p99 at most 20ms": judge.Meets, "p99 at most 10ms": judge.Undecided, "p99 at most 5ms": judge.FallsShort,
+		"throughput at least 3MB/s": judge.Meets, "iops at least 30 each": judge.Meets, "iops at least 33 each": judge.FallsShort,
+		"late none": judge.NotMeasured,
+	} {
+		key, text, _ := strings.Cut(asked, " ")
+		n := Need{Name: "n", Uses: []Use{{Name: "ledger", Stage: "ledger", Users: 32, Bounds: []Bound{bound(t, key, text)}}}}
+		j := Judge(n, []compare.Side{s})
+		if v := j.Setups[0].Verdicts[0]; v.Standing != want || len(v.Evidence) != 3 {
+			t.Errorf("%s: %+v; want %s", asked, v, want)
+		}
+	}
+	// Headroom is asked for on top: 1000 against 800 is 1.25 times.
+	for headroom, want := range map[float64]judge.Standing{1.2: judge.Meets, 1.25: judge.Undecided, 1.5: judge.FallsShort} {
+		n := Need{Name: "n", Headroom: headroom, Uses: []Use{{Name: "ledger", Stage: "ledger", Bounds: []Bound{bound(t, "iops", "at least 800")}}}}
+		v := Judge(n, []compare.Side{s}).Setups[0].Verdicts[0]
+		if v.Standing != want || math.Abs(v.Headroom-1.25) > 0.001 {
+			t.Errorf("with %g times of headroom: %+v; want %s", headroom, v, want)
+		}
+		if want == judge.FallsShort && v.Words != "meets it with 1.25 times only" {
+			t.Errorf("%q", v.Words)
+		}
+	}
+}
+
+// What is not to be trusted meets nothing, and neither does what was measured once.
+func TestUnreliableMeetsNothing(t *testing.T) {
+	n := Need{Name: "n", Uses: []Use{{Name: "ledger", Stage: "ledger", Bounds: []Bound{bound(t, "iops", "at least 10"), bound(t, "iops", "at most 1M")}}}}
+	s := side("one", priced(t, "4000"), 1, "ledger", []float64{1000, 1010, 990}, []float64{0.009, 0.010, 0.011})
+	s.Samples[1].Doubts = []judge.Finding{{Weight: judge.Unreliable, Figure: "all", Sentence: "memory answered"}}
+	a := Judge(n, []compare.Side{s}).Setups[0]
+	for _, v := range a.Verdicts {
+		if v.Standing != judge.Undecided || v.Reason != "memory answered" || v.Headroom != 0 {
+			t.Errorf("%+v", v)
+		}
+	}
+	if a.Standing != judge.Undecided || a.Carries != 0 {
+		t.Errorf("%+v", a)
+	}
+	once := side("once", priced(t, "4000"), 1, "ledger", []float64{1000}, []float64{0.01})
+	if v := Judge(n, []compare.Side{once}).Setups[0].Verdicts[0]; v.Standing != judge.Undecided || !strings.Contains(v.Words, "once") {
+		t.Errorf("%+v", v)
+	}
+	other := side("other", priced(t, "4000"), 1, "films", []float64{1000}, []float64{0.01})
+	if j := Judge(n, []compare.Side{other}); j.Setups[0].Verdicts[0].Standing != judge.NotMeasured || !slices.Equal(j.Unmatched, []string{"ledger"}) {
+		t.Errorf("%+v", j)
+	}
+}
+
+// Verdicts are as often wrong as their interval says: with the truth at the bound, one in
+// forty is said to meet it, and one in forty to fall short of it.
+func TestVerdictsAreAsOftenWrongAsTheySay(t *testing.T) {
+	random := rand.New(rand.NewPCG(7, 1))
+	n := Need{Name: "n", Uses: []Use{{Name: "ledger", Stage: "ledger", Bounds: []Bound{bound(t, "iops", "at least 1000")}}}}
+	for _, repeats := range []int{3, 5, 10} {
+		counts := map[judge.Standing]float64{}
+		const drawn = 4000
+		for range drawn {
+			rates, p99 := make([]float64, repeats), make([]float64, repeats)
+			for i := range rates {
+				rates[i], p99[i] = 1000*math.Exp(0.05*random.NormFloat64()), 0.01
+			}
+			counts[Judge(n, []compare.Side{side("s", setup.Setup{}, 1, "ledger", rates, p99)}).Setups[0].Verdicts[0].Standing] += 100.0 / drawn
+		}
+		// A first repeat that is apart by chance is left out, which costs a little.
+		if counts[judge.Meets] > 4 || counts[judge.FallsShort] > 4 || counts[judge.Undecided] < 93 {
+			t.Errorf("%d repeats: %v", repeats, counts)
+		}
+		t.Logf("%d repeats at the bound: meets %.1f %%, falls short %.1f %%", repeats, counts[judge.Meets], counts[judge.FallsShort])
+	}
+}
+
+// The cheapest setup that meets all is named; what the added money brings is worked out
+// by hand; where none meets all, it is said what to give up.
+func TestWhatToTake(t *testing.T) {
+	rates := func(mean float64) []float64 { return []float64{mean * 0.999, mean, mean * 1.001} }
+	quick := []float64{0.00501, 0.005, 0.00499}
+	sides := []compare.Side{
+		side("cheap", priced(t, "2000"), 1, "ledger", rates(900), quick),
+		side("middle", priced(t, "4000"), 2, "ledger", rates(1500), quick),
+		side("worse for more", priced(t, "5000"), 3, "ledger", rates(1400), quick),
+		side("large", priced(t, "8000"), 4, "ledger", rates(6000), quick),
+	}
+	n := Need{Name: "n", Capacity: 3e12, Budget: 9000, Survives: []setup.Failure{setup.AnyMember}, Uses: []Use{{Name: "ledger", Stage: "ledger", Bounds: []Bound{bound(t, "iops", "at least 1000")}}}}
+	j := Judge(n, sides)
+	if !strings.HasPrefix(j.Words, `Take "middle"`) || !strings.Contains(j.Words, "4000") {
+		t.Error(j.Words)
+	}
+	var frontier []string
+	for _, a := range j.Setups {
+		if a.Frontier {
+			frontier = append(frontier, a.Name)
+		}
+	}
+	if !slices.Equal(frontier, []string{"cheap", "middle", "large"}) {
+		t.Errorf("the frontier: %v", frontier)
+	}
+	// 0.9 to 1.5 is 1.67 times for twice the price; 1.5 to 6 is 4 times for twice.
+	if len(j.Worth) != 2 || j.Worth[0].Added != 2000 || math.Abs(j.Worth[0].Times-1.6667) > 0.01 || !strings.Contains(j.Worth[0].Words, "less than the price") ||
+		math.Abs(j.Worth[1].Times-4) > 0.01 || !strings.Contains(j.Worth[1].Words, "more than the price") {
+		t.Errorf("%+v", j.Worth)
+	}
+	// Four members of 2 TB in pairs leave 4 TB: 4000 is 1000 for each, and 1,500
+	// operations a second make 2,667 for a thousand.
+	costs := map[string]float64{}
+	for _, c := range j.Setups[1].Costs {
+		costs[c.Of] = c.Price
+	}
+	if costs["a usable TB"] != 1000 || math.Abs(costs[`1,000 operations a second of "ledger"`]-2666.7) > 1 || costs["the need met"] != 4000 {
+		t.Errorf("%v", costs)
+	}
+	n.Survives = append(n.Survives, setup.AnyTwoMembers)
+	j = Judge(n, sides)
+	if len(j.GiveUp) != 1 || !slices.Equal(j.GiveUp[0].Then, []string{"middle", "worse for more", "large"}) || !strings.Contains(j.GiveUp[0].Words, "any two members") {
+		t.Errorf("%+v", j.GiveUp)
+	}
+	if n.Capacity, n.Growth, n.Years = 3e12, 0.5, 1; n.Room() != 4.5e12 { // and 4 TB are there
+		t.Error(n.Room())
+	}
+	if v := Judge(n, sides[1:2]).Setups[0].Verdicts[1]; v.Standing != judge.FallsShort || v.Words != "falls short of it by 11.1 %" {
+		t.Errorf("%+v", v)
+	}
+}
+
+// A use that gives its load is judged by measurements that do the same, whatever they are
+// called and however long they took; otherwise the nearest is named.
+func TestUsesAreFoundByTheirLoad(t *testing.T) {
+	load := workload.Default()
+	load.For, load.Seed, load.Name = 60, 9, "another name"
+	n := Need{Name: "n", Uses: []Use{{Name: "ledger", Load: &load, Bounds: []Bound{bound(t, "iops", "at least 900")}}}}
+	s := side("one", setup.Setup{}, 1, "whatever", []float64{1000, 1010, 990}, []float64{0.009, 0.010, 0.011})
+	if v := Judge(n, []compare.Side{s}).Setups[0].Verdicts[0]; v.Standing != judge.Meets {
+		t.Errorf("%+v", v)
+	}
+	load.Depth = 9
+	if v := Judge(n, []compare.Side{s}).Setups[0].Verdicts[0]; v.Standing != judge.NotMeasured || !strings.Contains(v.Reason, `"whatever" of run 1, with other depth`) {
+		t.Errorf("%+v", v)
+	}
+	p, without := Need{Name: "n", Uses: []Use{n.Uses[0], {Name: "films", Stage: "films"}}}.Plan(3)
+	if len(p.Stages) != 1 || p.Stages[0].Repeats != 3 || p.Stages[0].Load.Depth != 9 || !slices.Equal(without, []string{"films"}) {
+		t.Errorf("%+v %v", p, without)
+	}
+}
+
+func TestNeedsThatCannotBe(t *testing.T) {
+	use := func(bounds ...string) Use {
+		u := Use{Name: "ledger", Stage: "ledger"}
+		for _, text := range bounds {
+			key, rest, _ := strings.Cut(text, " ")
+			u.Bounds = append(u.Bounds, bound(t, key, rest))
+		}
+		return u
+	}
+	load := workload.Default()
+	for words, n := range map[string]Need{
+		"no name":             {Uses: []Use{use("p99 at most 5ms")}},
+		"asks for nothing":    {Name: "n"},
+		"two uses":            {Name: "n", Uses: []Use{use("p99 at most 5ms"), use("p99 at most 5ms")}},
+		"nothing can be both": {Name: "n", Uses: []Use{use("iops at least 10", "iops at most 9")}},
+		"asked for twice":     {Name: "n", Uses: []Use{use("iops at least 10", "iops at least 9")}},
+		"how many there are":  {Name: "n", Uses: []Use{use("iops at least 10 each")}},
+		"from how much":       {Name: "n", Growth: 0.1, Years: 2, Budget: 1},
+		"how many years":      {Name: "n", Growth: 0.1, Capacity: 1e12},
+		"1 to 100":            {Name: "n", Headroom: 0.5, Budget: 1},
+		"twice":               {Name: "n", Survives: []setup.Failure{setup.APath, setup.APath}},
+		"no late pieces":      {Name: "n", Uses: []Use{{Name: "films", Load: &load, Bounds: []Bound{bound(t, "late", "none")}}}},
+		"either the name":     {Name: "n", Uses: []Use{{Name: "films", Bounds: []Bound{bound(t, "late", "none")}}}},
+		"has no bounds":       {Name: "n", Uses: []Use{{Name: "films", Stage: "films"}}},
+	} {
+		if err := n.Validate(); err == nil || !strings.Contains(err.Error(), words) {
+			t.Errorf("%v does not say %q", err, words)
+		}
+	}
+	// Percentiles rise.
+	if err := (Need{Name: "n", Uses: []Use{use("p50 at least 9ms", "p99 at most 5ms")}}).Validate(); err == nil {
+		t.Error("a median above p99")
+	}
+	for text, words := range map[string]string{
+		"p99 at most 4000": "500ms", "p99 5ms": "which way", "iops at least 5ms": "operations per second", "speed at least 5": "no figure",
+		"late at most 3MB/s": "share", "iops none": "which way", "throughput at least": "which way", "throughput at least 4 KiB": "throughput",
+	} {
+		key, rest, _ := strings.Cut(text, " ")
+		if b, err := ParseBound(key, rest); err == nil || !strings.Contains(err.Error(), words) {
+			t.Errorf("%s: %v, %v does not say %q", text, b, err, words)
+		}
+	}
+}
+
+// Twenty needs are judged on twelve setups well within what a page may take.
+func BenchmarkJudge(b *testing.B) {
+	var sides []compare.Side
+	for i := range 12 {
+		s := compare.Side{Name: fmt.Sprint(i), Runs: []int64{int64(i)}}
+		for u := range 5 {
+			s.Samples = append(s.Samples, side("", setup.Setup{}, int64(i), fmt.Sprint("use ", u), []float64{1000, 1010, 990}, []float64{0.01, 0.01, 0.01}).Samples...)
+		}
+		sides = append(sides, s)
+	}
+	n := Need{Name: "n"}
+	for u := range 5 {
+		rate, _ := ParseBound("iops", "at least 900")
+		p99, _ := ParseBound("p99", "at most 5ms")
+		n.Uses = append(n.Uses, Use{Name: fmt.Sprint(u), Stage: fmt.Sprint("use ", u), Bounds: []Bound{rate, p99}})
+	}
+	for b.Loop() {
+		for range 20 {
+			Judge(n, sides)
+		}
+	}
+}

@@ -1,0 +1,126 @@
+package setup
+
+import (
+	"fmt"
+	"math/bits"
+	"strings"
+	"testing"
+)
+
+// lost says whether data are lost when the members of a set, as bits, are missing.
+func lost(level string, members int, missing uint) bool {
+	gone := bits.OnesCount(missing)
+	switch level {
+	case "raid1":
+		return gone == members
+	case "raid10":
+		return missing&(missing>>1)&0x55555555 != 0 // both of a pair
+	case "raid5":
+		return gone > 1
+	case "raid6":
+		return gone > 2
+	}
+	return gone > 0
+}
+
+// What a layout survives is what every choice of members that fail leaves whole.
+func TestSurvivingMembersByTryingAll(t *testing.T) {
+	for _, level := range []string{"concatenation", "raid0", "raid1", "raid10", "raid5", "raid6"} {
+		for members := 2; members <= 8; members++ {
+			if level == "raid10" && members%2 == 1 || level == "raid6" && members < 4 || level == "raid5" && members < 3 {
+				continue
+			}
+			for already := range 2 {
+				s := facts(t, "media[0].count", fmt.Sprint(members), "layout.level", level)
+				if already > 0 {
+					if lost(level, members, 1) {
+						continue
+					}
+					if err := s.Set("layout.missing", "1", Told, s.Facts[0].At); err != nil {
+						t.Fatal(err)
+					}
+				}
+				for many, failure := range map[int]Failure{1: AnyMember, 2: AnyTwoMembers} {
+					whole := true
+					for missing := uint(0); missing < 1<<members; missing++ {
+						if bits.OnesCount(missing) == many && (already == 0 || missing&1 == 0) {
+							whole = whole && !lost(level, members, missing|uint(already))
+						}
+					}
+					if many > members-already {
+						continue
+					}
+					want := No
+					if whole {
+						want = Yes
+					}
+					if got := s.After(failure); got.Survives != want {
+						t.Errorf("%s of %d, %d missing: surviving %s is %s (%s), and %s by trying", level, members, already, failure, got.Survives, got.Words, want)
+					}
+				}
+			}
+		}
+	}
+}
+
+func TestSurvivingTheRest(t *testing.T) {
+	parity := []string{"media[0].count", "6", "layout.level", "raid6"}
+	for name, c := range map[string]struct {
+		more    []string
+		failure Failure
+		want    Answer
+		words   string
+	}{
+		"a cache alone":          {[]string{"cache[0].medium", "ssd", "cache[0].mode", "write-back", "cache[0].protected", "no"}, AnyMember, No, "cache 1 may lose none"},
+		"a mirrored cache":       {[]string{"cache[0].medium", "ssd", "cache[0].mode", "write-back", "cache[0].protected", "yes"}, AnyMember, Yes, "cache 1 may lose 1"},
+		"two of its two":         {[]string{"cache[0].medium", "ssd", "cache[0].mode", "write-back", "cache[0].protected", "yes"}, AnyTwoMembers, No, ""},
+		"a cache of reads":       {[]string{"cache[0].medium", "ssd", "cache[0].mode", "read-only"}, AnyTwoMembers, Yes, ""},
+		"who knows":              {[]string{"cache[0].medium", "ssd", "cache[0].mode", "write-back"}, AnyMember, NotKnown, "tell cache[0].protected"},
+		"known enough":           {[]string{"cache[0].medium", "ssd", "cache[0].mode", "write-back", "tier.size", "1TB", "tier.level", "raid0"}, AnyMember, No, "the tier may lose none"},
+		"a mirrored tier":        {[]string{"tier.size", "1TB", "tier.count", "2", "tier.level", "raid1"}, AnyMember, Yes, ""},
+		"no level":               {[]string{"layout.level", ""}, AnyMember, NotKnown, "tell layout.level"},
+		"one link":               {[]string{"link[0].count", "1"}, APath, No, ""},
+		"two links, then one":    {[]string{"link[0].count", "2", "link[1].count", "1"}, APath, No, ""},
+		"two links":              {[]string{"link[0].count", "2"}, APath, Yes, ""},
+		"some links":             {[]string{"link[0].rate", "1GB/s"}, APath, NotKnown, "tell link[0].count"},
+		"a link or none":         {nil, APath, NotKnown, "tell link[0].count"},
+		"in the host":            {[]string{"transport.protocol", "local"}, APath, Yes, ""},
+		"a controller":           {[]string{"controller.count", "1"}, AController, No, ""},
+		"two controllers":        {[]string{"controller.count", "2"}, AController, Yes, ""},
+		"some controllers":       {nil, AController, NotKnown, "tell controller.count"},
+		"no battery":             {[]string{"controller.policy", "write-back", "controller.battery", "no"}, APowerCut, No, ""},
+		"a battery":              {[]string{"controller.policy", "write-back", "controller.battery", "yes"}, APowerCut, Yes, ""},
+		"perhaps a battery":      {[]string{"controller.policy", "write-back"}, APowerCut, NotKnown, "tell controller.battery"},
+		"no battery, but a UPS":  {[]string{"controller.policy", "write-back", "controller.battery", "no", "power.protected", "yes"}, APowerCut, Yes, ""},
+		"memory that forgets":    {[]string{"cache[0].medium", "memory", "cache[0].mode", "write-back", "cache[0].protected", "no"}, APowerCut, No, "cache 1 loses"},
+		"an SSD does not forget": {[]string{"cache[0].medium", "ssd", "cache[0].mode", "write-back", "cache[0].protected", "no", "controller.policy", "write-through"}, APowerCut, Yes, ""},
+		"nothing known of power": {nil, APowerCut, NotKnown, "tell controller.policy"},
+		"another site":           {[]string{"replication.mode", "synchronous"}, ASite, Yes, ""},
+		"another site, later":    {[]string{"replication.mode", "asynchronous"}, ASite, No, ""},
+		"perhaps another":        {nil, ASite, NotKnown, "tell replication.mode"},
+	} {
+		s := facts(t, append(append([]string{}, parity...), c.more...)...)
+		if got := s.After(c.failure); got.Survives != c.want || !strings.Contains(got.Words, c.words) {
+			t.Errorf("%s: %s, %q; want %s, %q", name, got.Survives, got.Words, c.want, c.words)
+		}
+	}
+	if _, err := ParseFailure("a flood"); err == nil || !strings.Contains(err.Error(), "a power cut") {
+		t.Error(err)
+	}
+}
+
+// What does not make figures differ makes setups no others: a run before the price was
+// told is of the same setup as one after.
+func TestPricesMakeNoOtherSetup(t *testing.T) {
+	before := facts(t, "media[0].count", "6", "layout.level", "raid6")
+	after := facts(t, "media[0].count", "6", "layout.level", "raid6", "cost.price", "4000", "controller.count", "2", "volume.usable", "8TB")
+	if d := Diff(before, after); !d.Alike() {
+		t.Errorf("%+v", d)
+	}
+	if d := Diff(before, facts(t, "media[0].count", "7", "layout.level", "raid6")); d.Alike() {
+		t.Error("a further member makes no other setup")
+	}
+	if d := Diff(before, facts(t, "media[0].count", "6", "layout.level", "raid6", "cache[0].size", "1GB")); d.Alike() {
+		t.Error("a cache that only one side knows of makes no other setup")
+	}
+}
