@@ -63,3 +63,16 @@ type NewComparison struct {
 	Noise      quantity.Share `json:"noise,omitempty" minimum:"0" maximum:"1" doc:"Smallest difference that matters; 0 means 5 %"`
 	Keep       bool           `json:"keep,omitempty" doc:"Keep it under its name"`
 }
+
+// NewNeed is what keeping a need sheet takes.
+type NewNeed struct {
+	Text string `json:"text" minLength:"1" maxLength:"262144" doc:"A need sheet (docs/needs.md)"`
+}
+
+// NewVerdicts is what judging setups takes.
+type NewVerdicts struct {
+	Text    string  `json:"text,omitempty" maxLength:"262144" doc:"A need sheet"`
+	Needs   []int64 `json:"needIds,omitempty" maxItems:"64" doc:"Kept need sheets; where there is no text either, all of them"`
+	Setups  []Group `json:"setups,omitempty" maxItems:"48" doc:"Setups by their runs"`
+	Volumes []int64 `json:"volumeIds,omitempty" maxItems:"48" doc:"Setups by their volume: with all runs of the setup that was measured last. Where there are no setups either, all volumes that were measured"`
+}

@@ -17,6 +17,7 @@ import (
 	"patientheron/core/figure"
 	"patientheron/core/judge"
 	"patientheron/core/measure"
+	"patientheron/core/need"
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/race"
@@ -279,6 +280,30 @@ type Compared struct {
 	Comparison
 	Result  compare.Result  `json:"result"`
 	Figures []figure.Figure `json:"figures" doc:"All figures, in the order in which they are shown"`
+}
+
+// Need is a need sheet as it is kept. What comes of it is worked out anew whenever it is
+// asked for.
+type Need struct {
+	ID      int64     `json:"id,omitempty" doc:"0 while it is not kept"`
+	Name    string    `json:"name"`
+	Text    string    `json:"text" doc:"The sheet as its user wrote it"`
+	Created time.Time `json:"created"`
+	Changed time.Time `json:"changed"`
+}
+
+// Judgement is how setups stand to one need.
+type Judgement struct {
+	NeedID int64  `json:"needId,omitempty" doc:"0 where the sheet is not kept"`
+	Error  string `json:"error,omitempty" doc:"Why a kept sheet could not be read; nothing is judged then"`
+	need.Judged
+}
+
+// Verdicts are how setups stand to several needs.
+type Verdicts struct {
+	Judged  []Judgement     `json:"judged"`
+	Figures []figure.Figure `json:"figures" doc:"All figures, in the order in which they are shown"`
+	Left    []string        `json:"leftOut,omitempty" doc:"Setups that could not be judged, and why"`
 }
 
 // Shape is what the sweeps and repeats of a run show.

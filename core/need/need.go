@@ -17,6 +17,7 @@ import (
 	"slices"
 	"strings"
 
+	"patientheron/core/compare"
 	"patientheron/core/figure"
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
@@ -317,6 +318,24 @@ func rank(key string) (rank int, side string) {
 	}
 	return 1 + slices.Index([]string{"p50", "p90", "p95", "p99", "p99.9", "p99.99"}, name), side
 }
+
+// Unmeasured is a need without the uses of which a side has at least three measurements;
+// there are their names.
+func (n Need) Unmeasured(side compare.Side) (left Need, there []string) {
+	left, there = n, []string{}
+	left.Uses = nil
+	for _, u := range n.Uses {
+		if samples, _ := (work{need: n, side: side}).samples(u); len(samples) >= leastRepeats {
+			there = append(there, u.Name)
+			continue
+		}
+		left.Uses = append(left.Uses, u)
+	}
+	return left, there
+}
+
+// leastRepeats is how many measurements a use has to have to be told anything by.
+const leastRepeats = 3
 
 // Plan is what has to be measured to judge a need whose uses have loads: each as a stage,
 // repeated. Uses that name a stage alone are left out, and named.

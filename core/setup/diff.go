@@ -34,6 +34,11 @@ var consequences = []string{"link[].driver", "link[].interface", "host.kernel"}
 // thing.
 var beside = []string{"cost", "counters", "volume.usable", "controller.count"}
 
+// Beside keeps the facts that do not make figures differ, such as the price.
+func (s Setup) Beside() Setup {
+	return Setup{slices.DeleteFunc(slices.Clone(s.Facts), func(f Fact) bool { return !isBeside(f.Key) })}
+}
+
 func isBeside(key string) bool {
 	part, _, _ := splitKey(key)
 	return slices.Contains(beside, part) || slices.Contains(beside, key)

@@ -21,6 +21,7 @@ import (
 
 	"patientheron/core/array"
 	"patientheron/core/compare"
+	"patientheron/core/need"
 	"patientheron/core/plan"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
@@ -109,6 +110,7 @@ func (s *Service) register(router *gin.Engine) huma.API {
 	s.registerSession(api)
 	s.registerVolumes(api)
 	s.registerTuning(api)
+	s.registerNeeds(api)
 	s.registerLeftovers(api)
 	s.registerArrays(api)
 	s.registerWorkloads(api)
@@ -139,7 +141,7 @@ func (s *Service) problem(err error) error {
 		status = http.StatusNotFound
 	case errors.Is(err, store.ErrTaken), errors.Is(err, store.ErrChanged), errors.Is(err, runner.ErrFinal), errors.Is(err, runner.ErrNotMeasuring), errors.Is(err, runner.ErrNotFaulty), errors.Is(err, errBusy), errors.Is(err, errNoRace), errors.Is(err, leftover.ErrInUse):
 		status = http.StatusConflict
-	case errors.Is(err, setup.ErrInvalid), errors.Is(err, compare.ErrInvalid), errors.Is(err, workload.ErrInvalid), errors.Is(err, plan.ErrInvalid), errors.Is(err, volume.ErrLocator), errors.Is(err, strictyaml.ErrInvalid), errors.Is(err, array.ErrInvalid),
+	case errors.Is(err, setup.ErrInvalid), errors.Is(err, compare.ErrInvalid), errors.Is(err, need.ErrInvalid), errors.Is(err, workload.ErrInvalid), errors.Is(err, plan.ErrInvalid), errors.Is(err, volume.ErrLocator), errors.Is(err, strictyaml.ErrInvalid), errors.Is(err, array.ErrInvalid),
 		errors.Is(err, volume.ErrNoSpace), errors.Is(err, volume.ErrNotPermitted), errors.Is(err, volume.ErrConsent),
 		errors.Is(err, volume.ErrNotStorage), errors.Is(err, volume.ErrNotDescribed), errors.Is(err, volume.ErrInUse), errors.Is(err, fs.ErrNotExist), errors.Is(err, patient.ErrNoAnswer),
 		errors.Is(err, volume.ErrMemory), errors.Is(err, simulated.ErrOutside), errors.Is(err, simulated.ErrNotArrayFile):
