@@ -13,6 +13,7 @@ import (
 	"patientheron/core/figure"
 	"patientheron/core/judge"
 	"patientheron/core/measure"
+	"patientheron/core/need"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/format/planfile"
@@ -34,6 +35,10 @@ var pages = template.Must(template.New("").Funcs(template.FuncMap{
 	"part": setup.Part, "digits": quantity.Digits, "join": strings.Join,
 	"percent": func(v float64) string { return quantity.Digits(v*100) + " %" },
 	"add":     func(a, b int) int { return a + b },
+	"price":   need.ShowPrice,
+	"standing": func(s judge.Standing) string {
+		return map[judge.Standing]string{judge.Meets: "better", judge.FallsShort: "worse", judge.Undecided: "caution"}[s]
+	},
 }).ParseFS(templates, "*.gohtml"))
 
 // show prints a figure's value for people.

@@ -39,6 +39,16 @@ type drawing struct {
 	Middle, Centre               float64 // of the field, across and down
 	XTicks, YTicks               []tick
 	Lines                        []drawn
+	Spots                        []spot
+}
+
+// spot is one named point of a scatter; those that stand out are filled.
+type spot struct {
+	X, Y   float64
+	Label  string
+	Filled bool
+	Aside  float64 // where the label stands beside it
+	Anchor string
 }
 
 type tick struct {
@@ -59,7 +69,8 @@ var chartTemplate = template.Must(template.New("chart").Parse(`<svg role="img" a
 <text transform="translate(13 {{.Centre}}) rotate(-90)" text-anchor="middle">{{.YLabel}}</text>
 {{range .Lines}}<polyline points="{{.Points}}" fill="none" stroke="{{.Ink}}" stroke-width="1.8" stroke-linejoin="round" stroke-dasharray="{{.Dash}}"/>
 {{if .Row}}<text x="{{$.Right}}" y="{{.Row}}" dx="-34" text-anchor="end">{{.Name}}</text><path d="M -30 -4 h 28" transform="translate({{$.Right}} {{.Row}})" stroke="{{.Ink}}" stroke-width="1.8" stroke-dasharray="{{.Dash}}"/>
-{{end}}{{end}}</svg>`))
+{{end}}{{end}}{{range .Spots}}<circle cx="{{.X}}" cy="{{.Y}}" r="5" stroke="#2e7d5b" stroke-width="1.8" fill="{{if .Filled}}#2e7d5b{{else}}#ffffff{{end}}"/><text x="{{.X}}" y="{{.Y}}" dx="{{.Aside}}" dy="4" text-anchor="{{.Anchor}}">{{.Label}}</text>
+{{end}}</svg>`))
 
 // axis turns values into places: from low at the one end to high at the other.
 type axis struct {
@@ -145,12 +156,7 @@ func chart(title, xLabel, yLabel string, logX bool, lines []line) (template.HTML
 	if y.high *= 1.15; y.high <= 0 {
 		y.high = 1
 	}
-	d := drawing{
-		Title: title, XLabel: xLabel, YLabel: yLabel, Width: width, Height: height,
-		Left: left, Right: width - right, Top: top, Bottom: height - bottom,
-		Middle: (left + width - right) / 2, Centre: (top + height - bottom) / 2,
-		XTicks: x.ticks(), YTicks: y.ticks(),
-	}
+	d := field(title, xLabel, yLabel, x, y)
 	names := make([]string, len(lines))
 	for i, l := range lines {
 		names[i] = l.name
@@ -173,9 +179,49 @@ func chart(title, xLabel, yLabel string, logX bool, lines []line) (template.HTML
 		return "", nil
 	}
 	d.Words = title + ": " + strings.Join(names, ", ")
+	return d.drawn()
+}
+
+// scatter draws named points as an SVG that stands in a page; nothing for fewer than two.
+// Both axes begin at zero.
+func scatter(title, xLabel, yLabel string, spots []spot) (template.HTML, error) {
+	if len(spots) < 2 {
+		return "", nil
+	}
+	x := axis{from: left, to: width - right}
+	y := axis{from: height - bottom, to: top}
+	for _, s := range spots {
+		x.high, y.high = max(x.high, s.X), max(y.high, s.Y)
+	}
+	x.high, y.high = max(x.high*1.1, 1e-9), max(y.high*1.15, 1e-9)
+	d := field(title, xLabel, yLabel, x, y)
+	var words []string
+	for _, s := range spots {
+		words = append(words, fmt.Sprintf("%s: %s, %s", s.Label, short(s.X), short(s.Y)))
+		s.X, s.Y, s.Aside, s.Anchor = x.at(s.X), y.at(s.Y), 9, "start"
+		if s.X > d.Middle { // the label has room on the other side
+			s.Aside, s.Anchor = -9, "end"
+		}
+		d.Spots = append(d.Spots, s)
+	}
+	d.Words = title + ": " + strings.Join(words, "; ")
+	return d.drawn()
+}
+
+// field is a drawing with its axes and nothing on them.
+func field(title, xLabel, yLabel string, x, y axis) drawing {
+	return drawing{
+		Title: title, XLabel: xLabel, YLabel: yLabel, Width: width, Height: height,
+		Left: left, Right: width - right, Top: top, Bottom: height - bottom,
+		Middle: (left + width - right) / 2, Centre: (top + height - bottom) / 2,
+		XTicks: x.ticks(), YTicks: y.ticks(),
+	}
+}
+
+func (d drawing) drawn() (template.HTML, error) {
 	var b bytes.Buffer
 	if err := chartTemplate.Execute(&b, d); err != nil {
-		return "", fmt.Errorf("draw %s: %w", title, err)
+		return "", fmt.Errorf("draw %s: %w", d.Title, err)
 	}
 	return template.HTML(b.String()), nil //nolint:gosec // the template has escaped what it was given
 }

@@ -282,9 +282,9 @@ type Compared struct {
 	Figures []figure.Figure `json:"figures" doc:"All figures, in the order in which they are shown"`
 }
 
-// Need is a need sheet as it is kept. What comes of it is worked out anew whenever it is
+// NeedSheet is a need sheet as it is kept. What comes of it is worked out anew whenever it is
 // asked for.
-type Need struct {
+type NeedSheet struct {
 	ID      int64     `json:"id,omitempty" doc:"0 while it is not kept"`
 	Name    string    `json:"name"`
 	Text    string    `json:"text" doc:"The sheet as its user wrote it"`

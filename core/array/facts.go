@@ -207,12 +207,18 @@ func yesNo(is bool) string {
 	return "no"
 }
 
-// know tells what one member can do alone.
+// know tells what one member can do alone. Of a drive that is slower than it should be a
+// disk does everything more slowly, and any other only what its media do.
 func (g Group) know(at string, know func(string, any)) {
-	if g.Slow > 1 {
-		know(at+"slow", g.Slow)
+	if g.Slow > 1 && g.Medium != HardDisk {
+		g.ReadTime *= quantity.Seconds(g.Slow)
+		g.ProgramTime *= quantity.Seconds(g.Slow)
+		g.FastProgram *= quantity.Seconds(g.Slow)
 	}
 	if g.Medium == HardDisk {
+		if g.Slow > 1 {
+			know(at+"slow", g.Slow)
+		}
 		know(at+"rpm", g.RPM)
 		know(at+"seekTrack", g.SeekTrack)
 		know(at+"seekAverage", g.SeekAverage)

@@ -74,6 +74,12 @@ func TestMeasuredAndExplainedAgree(t *testing.T) {
 		if m := &d.Members[0]; m.Medium == Flash && source.IntN(2) == 0 {
 			m.Channels, m.ChannelRate = 1+source.IntN(8), quantity.ByteRate(30e6+1e9*source.Float64())
 		}
+		if m := d.Members[0]; source.IntN(6) == 0 && m.Count >= 4 && d.Layout.Stripe == 0 {
+			m.Count--
+			late := m
+			late.Count, late.Slow = 1, 2+7*source.Float64() // where all that waits gathers
+			d.Members = []Group{m, late}
+		}
 		if source.IntN(6) == 0 {
 			d.Limits = Limits{Operations: quantity.OpRate(50 + source.IntN(5000))}
 		}
@@ -141,6 +147,8 @@ func TestMeasuredAndExplainedAgree(t *testing.T) {
 // own memory holds a good part.
 func exact(d Description, u setup.Use) bool {
 	switch isParity := d.Layout.Level == Parity || d.Layout.Level == DoubleParity; {
+	case len(d.Members) > 1 && d.Members[0].Medium == HardDisk: // one of them slow: how well it orders what gathers there is a bound
+		return d.Layout.Level == Stripe && !u.Sequential && u.Block <= d.Layout.Chunk && u.Depth > 1
 	case d.Members[0].Medium == LowLatency:
 		return !u.Sequential || u.Block >= 64*quantity.KiB // its time for each is not a rate of streams
 	case d.Members[0].Medium == Flash:

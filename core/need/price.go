@@ -116,7 +116,7 @@ func worth(all []Answer) []Worth {
 		if w.Times > b.Price/a.Price {
 			more = "more than the price grows"
 		}
-		w.Words = fmt.Sprintf("%s more for %q in place of %q (%s) bring %s of headroom: %s.", number3(w.Added), b.Name, a.Name,
+		w.Words = fmt.Sprintf("%s more for %q in place of %q (%s) bring %s of headroom: %s.", ShowPrice(w.Added), b.Name, a.Name,
 			"+"+quantity.Share(b.Price/a.Price-1).String(), "+"+quantity.Share(w.Times-1).String(), more)
 		list = append(list, w)
 	}

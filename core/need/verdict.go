@@ -105,13 +105,13 @@ func (n Need) Demands() (all []Demand) {
 		all = append(all, Demand{About: Survival, Figure: string(f), Words: "survives " + string(f)})
 	}
 	if n.Budget > 0 {
-		all = append(all, Demand{About: Price, Words: "costs at most " + number3(n.Budget)})
+		all = append(all, Demand{About: Price, Words: "costs at most " + ShowPrice(n.Budget)})
 	}
 	return all
 }
 
-// number3 prints a price.
-func number3(v float64) string {
+// ShowPrice prints a price for people.
+func ShowPrice(v float64) string {
 	if v >= 1000 {
 		return fmt.Sprintf("%.0f", v)
 	}
@@ -177,7 +177,7 @@ func (w work) verdict(d Demand) Verdict {
 		if price == 0 {
 			return Verdict{Standing: judge.NotMeasured, Words: "not known", Reason: "its price is not known; tell cost.price"}
 		}
-		return exact(price, w.need.Budget, true, number3(price))
+		return exact(price, w.need.Budget, true, ShowPrice(price))
 	}
 	return w.figure(d)
 }
@@ -365,7 +365,7 @@ func (a *Answer) sumUp(demands []Demand) {
 	complete := true
 	for i, v := range a.Verdicts {
 		worst = max(worst, slices.Index(order, v.Standing))
-		name := demands[i].name()
+		name := demands[i].Name()
 		switch v.Standing {
 		case judge.FallsShort:
 			short = append(short, name)
@@ -403,8 +403,8 @@ func (a *Answer) sumUp(demands []Demand) {
 	}
 }
 
-// name is what a demand is called beside others.
-func (d Demand) name() string {
+// Name is what a demand is called beside others.
+func (d Demand) Name() string {
 	switch d.About {
 	case AFigure:
 		return fmt.Sprintf("%s of %q", figure.Of(d.Figure).Label, d.Use)
@@ -468,7 +468,7 @@ func (j Judged) inWords() string {
 			best := slices.MinFunc(priced, func(a, b Answer) int {
 				return cmp.Or(cmp.Compare(a.Price, b.Price), cmp.Compare(b.Carries, a.Carries))
 			})
-			return fmt.Sprintf("Take %q: of %d that meet all that is asked it costs least, %s.%s", best.Name, len(meet), number3(best.Price), best.tightness())
+			return fmt.Sprintf("Take %q: of %d that meet all that is asked it costs least, %s.%s", best.Name, len(meet), ShowPrice(best.Price), best.tightness())
 		}
 		best := slices.MaxFunc(meet, func(a, b Answer) int { return cmp.Compare(a.Carries, b.Carries) })
 		return fmt.Sprintf("%q meets all that is asked, of %d that do with the most headroom.%s No price is known.", best.Name, len(meet), best.tightness())

@@ -50,11 +50,15 @@ func (s Setup) mediaCeilings(u Use) (hops []Hop) {
 		reads.readBytes *= alive / data // parity, and room that is kept free, pass under the heads as well
 	}
 	total := reads.times(float64(u.Reads)).plus(writes.times(float64(1 - u.Reads)))
-	among := float64(max(u.Depth, 0)) * max(total.reads, total.writes, 1) / alive
-	if u.Depth == 0 {
-		among = math.Inf(1)
-	}
+	pieces := float64(max(u.Depth, 0)) * max(total.reads, total.writes, 1) // that may wait at all members
 	for i := range all {
+		among := pieces / alive
+		switch {
+		case u.Depth == 0:
+			among = math.Inf(1)
+		case uneven(all): // it gathers where it takes longest
+			among = pieces / all[i].count
+		}
 		all[i].settle(u, among)
 	}
 	rate, formula := g.rate(u, all, reads, writes, alive)
@@ -62,6 +66,11 @@ func (s Setup) mediaCeilings(u Use) (hops []Hop) {
 		return unknown("not known; what is told of the members does not fit together")
 	}
 	return append(hops, Hop{name, memberStation, quantity.OpRate(rate), formula})
+}
+
+// uneven reports whether some members are slower than others.
+func uneven(all []medium) bool {
+	return slices.ContainsFunc(all, func(m medium) bool { return m.slow != all[0].slow || (m.disk == nil) != (all[0].disk == nil) })
 }
 
 // gathers reports whether somebody puts the writes of a stream together: arrays do as

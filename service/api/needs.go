@@ -23,7 +23,7 @@ import (
 
 // NeedList is all kept need sheets by name.
 type NeedList struct {
-	Needs      []resource.Need       `json:"needs"`
+	Needs      []resource.NeedSheet       `json:"needs"`
 	Unreadable []resource.Unreadable `json:"unreadable,omitempty" doc:"Kept, but cannot be read"`
 }
 
@@ -51,7 +51,7 @@ func (s *Service) registerNeeds(api huma.API) {
 		})
 
 	huma.Register(api, operation(http.MethodPost, "/needs", "keep-need", "Keep a need sheet under its name", http.StatusCreated, http.StatusConflict, http.StatusUnprocessableEntity),
-		func(ctx context.Context, in *struct{ Body resource.NewNeed }) (*body[resource.Need], error) {
+		func(ctx context.Context, in *struct{ Body resource.NewNeed }) (*body[resource.NeedSheet], error) {
 			return s.keepNeed(ctx, in.Body, 0)
 		})
 
@@ -59,17 +59,17 @@ func (s *Service) registerNeeds(api huma.API) {
 		func(ctx context.Context, in *struct {
 			ByID
 			Body resource.NewNeed
-		}) (*body[resource.Need], error) {
+		}) (*body[resource.NeedSheet], error) {
 			return s.keepNeed(ctx, in.Body, in.ID)
 		})
 
 	huma.Register(api, operation(http.MethodGet, "/needs/{id}", "get-need", "A kept need sheet", http.StatusOK, http.StatusNotFound),
-		func(ctx context.Context, in *ByID) (*body[resource.Need], error) {
+		func(ctx context.Context, in *ByID) (*body[resource.NeedSheet], error) {
 			kept, err := s.Store.Need(ctx, in.ID)
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return &body[resource.Need]{kept}, nil
+			return &body[resource.NeedSheet]{kept}, nil
 		})
 
 	huma.Register(api, operation(http.MethodDelete, "/needs/{id}", "forget-need", "Forget a need sheet; what was measured stays", http.StatusNoContent, http.StatusNotFound),
@@ -130,12 +130,12 @@ func (s *Service) registerNeeds(api huma.API) {
 }
 
 // keepNeed keeps a sheet, in the place of another when that is not 0.
-func (s *Service) keepNeed(ctx context.Context, in resource.NewNeed, id int64) (*body[resource.Need], error) {
+func (s *Service) keepNeed(ctx context.Context, in resource.NewNeed, id int64) (*body[resource.NeedSheet], error) {
 	n, err := needfile.Read([]byte(in.Text))
 	if err != nil {
 		return nil, s.problem(err)
 	}
-	sheet := resource.Need{ID: id, Name: n.Name, Text: in.Text}
+	sheet := resource.NeedSheet{ID: id, Name: n.Name, Text: in.Text}
 	if id == 0 {
 		sheet, err = s.Store.AddNeed(ctx, sheet)
 	} else {
@@ -144,7 +144,7 @@ func (s *Service) keepNeed(ctx context.Context, in resource.NewNeed, id int64) (
 	if err != nil {
 		return nil, s.problem(err)
 	}
-	return &body[resource.Need]{sheet}, nil
+	return &body[resource.NeedSheet]{sheet}, nil
 }
 
 // judge judges setups by needs.
@@ -173,9 +173,9 @@ func (s *Service) judge(ctx context.Context, asked resource.NewVerdicts) (resour
 }
 
 // sheets are the needs that are asked about.
-func (s *Service) sheets(ctx context.Context, asked resource.NewVerdicts) (sheets []resource.Need, err error) {
+func (s *Service) sheets(ctx context.Context, asked resource.NewVerdicts) (sheets []resource.NeedSheet, err error) {
 	if asked.Text != "" {
-		sheets = append(sheets, resource.Need{Text: asked.Text})
+		sheets = append(sheets, resource.NeedSheet{Text: asked.Text})
 	}
 	for _, id := range asked.Needs {
 		kept, err := s.Store.Need(ctx, id)
