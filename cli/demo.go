@@ -169,6 +169,13 @@ func measureDemo(ctx context.Context, c *client.Client, command *cobra.Command, 
 		return err
 	}
 	printDemo(command.OutOrStdout(), details)
+	sheet, err := demo.Need()
+	if err != nil {
+		return err
+	}
+	if _, err := c.KeepNeed(ctx, sheet); err != nil {
+		return fmt.Errorf("keep the station's need: %w", err)
+	}
 	return keepComparisons(ctx, c, slices.Concat(ofFiles, racing, ofCatalogue, details))
 }
 

@@ -1,11 +1,13 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/csv"
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"slices"
 	"strconv"
@@ -17,7 +19,6 @@ import (
 	"patientheron/client"
 	"patientheron/core/judge"
 	"patientheron/core/need"
-	"patientheron/core/quantity"
 	"patientheron/format/needfile"
 	"patientheron/resource"
 )
@@ -245,11 +246,17 @@ func printVerdicts(w io.Writer, v resource.Verdicts) {
 				fmt.Fprintf(w, "  %s\n", indented(g.Words, "  "))
 			}
 		}
+		if j.Wanted != "" {
+			fmt.Fprintf(w, "  %s\n", indented(j.Wanted, "  "))
+		}
 		for _, remark := range j.Remarks {
 			fmt.Fprintf(w, "  %s\n", indented("Caution: "+remark, "  "))
 		}
 		if len(j.Setups) > 0 {
 			printAnswers(w, j.Judged)
+		}
+		if len(j.Untouched) > 0 {
+			fmt.Fprintf(w, "\n%s\n", indented("Of none of its uses anything was measured on: "+strings.Join(j.Untouched, ", ")+".", ""))
 		}
 	}
 	for _, left := range v.Left {
@@ -263,7 +270,7 @@ func printAnswers(w io.Writer, j need.Judged) {
 	for n, s := range j.Setups {
 		row := table.Row{n + 1, shorten(s.Name, 44), s.Standing, "", "", runsOf(resource.Group{Runs: s.Runs})}
 		if s.Carries > 0 {
-			row[3] = "× " + quantity.Digits(s.Carries)
+			row[3] = "×" + few(s.Carries)
 		}
 		if s.Price > 0 {
 			row[4] = need.ShowPrice(s.Price)
@@ -277,31 +284,54 @@ func printAnswers(w io.Writer, j need.Judged) {
 	if slices.ContainsFunc(j.Setups, func(s need.Answer) bool { return s.Frontier }) {
 		fmt.Fprintln(w, "  * no other setup carries as much for less, or more for as much")
 	}
+	width := cmp.Or(widthOf(w), usualWidth)
+	for from := 0; from < len(j.Setups); {
+		to := min(from+max((width-demandWidth)/cellWidth, 1), len(j.Setups))
+		printMatrix(w, j, from, to)
+		from = to
+	}
+	fmt.Fprintln(w, "  ×1.5 meets it with so many times; -20% falls short by so much; ? not shown; . not measured or known")
+	if j.Wanted != "" {
+		fmt.Fprintln(w, "  (×1.1) meets it, without the headroom that is wanted")
+	}
+	for _, words := range j.Worth {
+		fmt.Fprintf(w, "  %s\n", indented(words.Words, "  "))
+	}
+	printOpen(w, j)
+}
+
+// The widths of the table of demands against setups, in letters.
+const (
+	usualWidth  = 98
+	demandWidth = 48
+	cellWidth   = 8
+)
+
+// printMatrix prints demands against some of the setups, which go by their numbers.
+func printMatrix(w io.Writer, j need.Judged, from, to int) {
 	fmt.Fprintln(w)
-	header := []any{"use", "what is asked"}
-	for n := range j.Setups {
+	header := []any{"what is asked"}
+	for n := from; n < to; n++ {
 		header = append(header, n+1)
 	}
-	t = newTable(w, 3, header...)
+	t := newTable(w, 2, header...)
 	last := ""
 	for i, d := range j.Demands {
-		use := d.Use
-		if use == last {
-			use = ""
+		words := d.Words
+		if d.Use != "" {
+			words = "  " + words
+		}
+		if d.Use != last && d.Use != "" {
+			t.AppendRow(table.Row{d.Use})
 		}
 		last = d.Use
-		row := table.Row{use, d.Words}
-		for _, s := range j.Setups {
+		row := table.Row{shorten(words, demandWidth-2)}
+		for _, s := range j.Setups[from:to] {
 			row = append(row, verdictCell(s.Verdicts[i]))
 		}
 		t.AppendRow(row)
 	}
 	t.Render()
-	fmt.Fprintln(w, "  × 1.5 meets it with so many times; -20 % falls short by so much; ? not shown; . not measured or not known")
-	for _, words := range j.Worth {
-		fmt.Fprintf(w, "  %s\n", indented(words.Words, "  "))
-	}
-	printOpen(w, j)
 }
 
 // verdictCell is a verdict in few letters.
@@ -312,42 +342,62 @@ func verdictCell(v need.Verdict) string {
 	case v.Standing == judge.NotMeasured:
 		return "."
 	case v.Headroom > 0 && v.Headroom < 1:
-		return "-" + quantity.Share(1-v.Headroom).String()
+		return fmt.Sprintf("-%.0f%%", math.Max((1-v.Headroom)*100, 1))
 	case v.Standing == judge.FallsShort && v.Headroom >= 1:
-		return "× " + quantity.Digits(v.Headroom) + " only"
+		return "(×" + few(v.Headroom) + ")"
 	case v.Headroom >= 1:
-		return "× " + quantity.Digits(v.Headroom)
+		return "×" + few(v.Headroom)
 	case v.Standing == judge.Meets:
 		return "yes"
 	}
 	return "no"
 }
 
-// printOpen says why verdicts are open, the same of several setups once.
+// few is a number in at most four letters.
+func few(times float64) string {
+	switch {
+	case times >= 1000:
+		return fmt.Sprintf("%.0fk", times/1000)
+	case times >= 10:
+		return fmt.Sprintf("%.0f", times)
+	}
+	return strconv.FormatFloat(math.Floor(times*100)/100, 'f', 2, 64)
+}
+
+// printOpen says why verdicts are open, the same of several setups and figures once.
 func printOpen(w io.Writer, j need.Judged) {
+	type open struct{ figures, setups []string }
 	var order []string
-	of := map[string][]string{}
+	of := map[string]*open{}
 	for i, d := range j.Demands {
 		for _, s := range j.Setups {
 			v := s.Verdicts[i]
 			if v.Standing != judge.Undecided && v.Standing != judge.NotMeasured {
 				continue
 			}
-			key := d.Name() + ": " + v.Words
+			key := v.Words
 			if v.Reason != "" {
-				key += "; " + v.Reason
+				key += ": " + v.Reason
 			}
 			if of[key] == nil {
 				order = append(order, key)
+				of[key] = &open{}
 			}
-			of[key] = append(of[key], s.Name)
+			o := of[key]
+			if name := d.Name(); !slices.Contains(o.figures, name) {
+				o.figures = append(o.figures, name)
+			}
+			if !slices.Contains(o.setups, s.Name) {
+				o.setups = append(o.setups, s.Name)
+			}
 		}
 	}
 	if len(order) > 0 {
 		fmt.Fprintln(w, "\nNot shown, or not measured:")
 	}
 	for _, key := range order {
-		fmt.Fprintf(w, "  %s\n", indented(fmt.Sprintf("%s (%s)", key, strings.Join(of[key], ", ")), "    "))
+		o := of[key]
+		fmt.Fprintf(w, "  %s\n", indented(fmt.Sprintf("%s, %s: %s", strings.Join(o.setups, ", "), strings.Join(o.figures, ", "), key), "    "))
 	}
 }
 

@@ -1,7 +1,8 @@
 // Package demo is the scenario that ships with the product: Sedgewater Field
 // Station, a made-up coastal research station whose keeper of machines has to
 // choose shared storage. It holds plain files that a user could write: the
-// setups under consideration as array files, and the station's uses as plans.
+// setups under consideration as array files, the station's uses as plans, and what they
+// demand as a need sheet.
 package demo
 
 import (
@@ -15,7 +16,7 @@ import (
 	"patientheron/format/planfile"
 )
 
-//go:embed plans/*.yaml arrays/*.yaml
+//go:embed plans/*.yaml arrays/*.yaml needs/*.yaml
 var files embed.FS
 
 // Uses are the plans of the station's uses, in the order of its day.
@@ -110,6 +111,15 @@ func Plan(name string) (plan.Plan, error) {
 		return p, fmt.Errorf("read demo plan %s: %w", name, err)
 	}
 	return p, nil
+}
+
+// Need is the sheet of what the station needs.
+func Need() (text string, err error) {
+	sheet, err := fs.ReadFile(files, "needs/station.yaml")
+	if err != nil {
+		return "", fmt.Errorf("read the demo's need: %w", err)
+	}
+	return string(sheet), nil
 }
 
 // Day is all uses of the station one after the other.

@@ -296,6 +296,8 @@ type NeedSheet struct {
 type Judgement struct {
 	NeedID int64  `json:"needId,omitempty" doc:"0 where the sheet is not kept"`
 	Error  string `json:"error,omitempty" doc:"Why a kept sheet could not be read; nothing is judged then"`
+
+	Untouched []string `json:"untouched,omitempty" doc:"Where all volumes were asked about: those of which nothing was measured that the uses ask for"`
 	need.Judged
 }
 

@@ -5,6 +5,7 @@ import { BrowserRouter, Link, Navigate, Route, Routes } from "react-router";
 import { CallError } from "./api/client";
 import { ArrayPage } from "./pages/array";
 import { ComparisonPage, Comparisons } from "./pages/compare";
+import { Decide, DecisionPage } from "./pages/decide";
 import { LookPage } from "./pages/look";
 import { Measure } from "./pages/measure";
 import { RunPage } from "./pages/run";
@@ -51,6 +52,8 @@ if (root) {
 								<Route path="/compare" element={<Comparisons />} />
 								<Route path="/compare/view" element={<ComparisonPage />} />
 								<Route path="/compare/:id" element={<ComparisonPage />} />
+								<Route path="/decide" element={<Decide />} />
+								<Route path="/decide/:id" element={<DecisionPage />} />
 								<Route path="/measure" element={<Measure />} />
 								<Route path="/tune" element={<Tune />} />
 								<Route path="/volumes" element={<Volumes />} />

@@ -88,7 +88,7 @@ func values(samples []Sample, f figure.Figure, which which) Values {
 		}
 		value := f.Value(s.Summary)
 		if math.IsNaN(value) || math.IsInf(value, 0) || value < 0 || value == 0 && f.Unit == "seconds" {
-			v.Reason = cmp.Or(f.None, fmt.Sprintf("measurement %d has no %s", s.Measurement, f.Label))
+			v.Reason = cmp.Or(f.None, "what was measured tells no "+f.Label)
 			continue
 		}
 		v.All = append(v.All, value)

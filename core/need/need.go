@@ -15,6 +15,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strconv"
 	"strings"
 
 	"patientheron/core/compare"
@@ -166,9 +167,10 @@ func (b Bound) InWords(users int) string {
 	if b.Most {
 		way = "at most"
 	}
-	words := fmt.Sprintf("%s %s %s", f.Label, way, f.Show(b.Of(users)))
+	show := func(value float64) string { return strings.TrimSuffix(f.Show(value), " "+f.Label) } // IOPS are a unit, too
+	words := fmt.Sprintf("%s %s %s", f.Label, way, show(b.Of(users)))
 	if b.Each {
-		words += fmt.Sprintf(" (%s for each of %d)", f.Show(b.Value), users)
+		words += fmt.Sprintf(" (%s for each of %d)", show(b.Value), users)
 	}
 	return words
 }
@@ -182,6 +184,17 @@ func (n Need) factor(u Use) float64 {
 		return n.Headroom
 	}
 	return 1
+}
+
+// plain prints a number that was given by hand.
+func plain(v float64) string { return strconv.FormatFloat(v, 'g', 4, 64) }
+
+// ShowRoom prints a capacity the way drives are sold.
+func ShowRoom(room quantity.Bytes) string {
+	if room >= 1e12 {
+		return strconv.FormatFloat(float64(room)/1e12, 'g', 3, 64) + " TB"
+	}
+	return room.String()
 }
 
 // Room is the capacity that is needed at the end of the years.

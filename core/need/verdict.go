@@ -77,6 +77,7 @@ type Judged struct {
 	Demands   []Demand   `json:"demands"`
 	Setups    []Answer   `json:"setups"`
 	Words     string     `json:"words" doc:"What to do, in a sentence"`
+	Wanted    string     `json:"wanted,omitempty" doc:"The headroom that all bounds are to be met with"`
 	Remarks   []string   `json:"remarks" doc:"What to know before it is relied on"`
 	GiveUp    []GivingUp `json:"giveUp,omitempty" doc:"Where no setup meets all: which one demand to give up, and what that buys"`
 	Worth     []Worth    `json:"worth" doc:"What the added money brings from one setup on the frontier to the next"`
@@ -88,16 +89,16 @@ func (n Need) Demands() (all []Demand) {
 	for i, u := range n.Uses {
 		for _, b := range u.Bounds {
 			words := b.InWords(u.Users)
-			if f := n.factor(u); f != 1 && b.Value > 0 {
-				words += fmt.Sprintf(", with %s times of headroom", quantity.Digits(f))
+			if u.Headroom > 0 && u.Headroom != n.Headroom && b.Value > 0 {
+				words += fmt.Sprintf(", with %s times of headroom", plain(u.Headroom))
 			}
 			all = append(all, Demand{About: AFigure, Use: u.Name, Figure: b.Figure, Words: words, use: i, bound: b})
 		}
 	}
 	if n.Capacity > 0 {
-		words := "room for " + n.Room().String()
+		words := "room for " + ShowRoom(n.Room())
 		if n.Growth > 0 {
-			words += fmt.Sprintf(" (%s now, %s more each year for %s years)", n.Capacity, n.Growth, quantity.Digits(n.Years))
+			words += fmt.Sprintf(" (%s now, %s more each year for %s years)", ShowRoom(n.Capacity), n.Growth, plain(n.Years))
 		}
 		all = append(all, Demand{About: Capacity, Words: words})
 	}
@@ -116,6 +117,20 @@ func ShowPrice(v float64) string {
 		return fmt.Sprintf("%.0f", v)
 	}
 	return quantity.Digits(v)
+}
+
+// Touched are the sides of which anything was measured that the uses of a need ask for;
+// all of them where it has no uses. Others are left.
+func (n Need) Touched(sides []compare.Side) (touched []compare.Side, others []string) {
+	for _, side := range sides {
+		w := work{need: n, side: side}
+		if len(n.Uses) == 0 || slices.ContainsFunc(n.Uses, func(u Use) bool { samples, _ := w.samples(u); return len(samples) > 0 }) {
+			touched = append(touched, side)
+		} else {
+			others = append(others, side.Name)
+		}
+	}
+	return touched, others
 }
 
 // Judge says how setups stand to a need. Each side is a setup with all that was measured
@@ -146,6 +161,9 @@ func Judge(n Need, sides []compare.Side) Judged {
 	j.Worth = worth(j.Setups)
 	j.GiveUp = j.givingUp()
 	j.Words = j.inWords()
+	if n.Headroom > 1 {
+		j.Wanted = fmt.Sprintf("Wanted on top of each bound: %s times of headroom.", plain(n.Headroom))
+	}
 	j.remark(sides)
 	return j
 }
@@ -187,7 +205,7 @@ func (w work) capacity() Verdict {
 	if room == 0 {
 		return Verdict{Standing: judge.NotMeasured, Words: "not known", Reason: "its room is not known; tell " + lacks}
 	}
-	return exact(float64(room), float64(w.need.Room()), false, room.String())
+	return exact(float64(room), float64(w.need.Room()), false, ShowRoom(room))
 }
 
 // exact is the verdict of a value that has no interval.
@@ -237,6 +255,10 @@ func (w work) figure(d Demand) Verdict {
 	}
 	reached := w.standings.Of(samples, f)
 	v := Verdict{Evidence: reached.Measurements}
+	if !slices.ContainsFunc(figure.For(samples[0].Load), func(a figure.Figure) bool { return a.Key == f.Key }) {
+		v.Standing, v.Words, v.Reason = judge.NotMeasured, "not measured", fmt.Sprintf("a load such as %q has no %s", samples[0].Stage, f.Label)
+		return v
+	}
 	if reached.Values.Reason != "" {
 		v.Standing, v.Words, v.Reason = judge.NotMeasured, "not measured", reached.Values.Reason
 		if d.bound.Most && f.None != "" && reached.Values.Reason == f.None && len(v.Evidence) > 1 {
@@ -274,7 +296,7 @@ func (w work) figure(d Demand) Verdict {
 		v.Reason = cmp.Or(v.Reason, "repeat more often to tell")
 	case v.Standing == judge.FallsShort && v.Headroom >= 1:
 		v.Words = fmt.Sprintf("meets it with %s times only", quantity.Digits(v.Headroom))
-		v.Reason = cmp.Or(v.Reason, fmt.Sprintf("%s times are asked for", quantity.Digits(w.need.factor(u))))
+		v.Reason = cmp.Or(v.Reason, fmt.Sprintf("%s times are asked for", plain(w.need.factor(u))))
 	default:
 		v.Words = inWords(v.Standing, v.Headroom)
 	}

@@ -23,7 +23,7 @@ import (
 
 // NeedList is all kept need sheets by name.
 type NeedList struct {
-	Needs      []resource.NeedSheet       `json:"needs"`
+	Needs      []resource.NeedSheet  `json:"needs"`
 	Unreadable []resource.Unreadable `json:"unreadable,omitempty" doc:"Kept, but cannot be read"`
 }
 
@@ -167,7 +167,13 @@ func (s *Service) judge(ctx context.Context, asked resource.NewVerdicts) (resour
 			v.Judged = append(v.Judged, resource.Judgement{NeedID: sheet.ID, Error: err.Error(), Judged: need.Judged{Need: need.Need{Name: sheet.Name, Uses: []need.Use{}}, Demands: []need.Demand{}, Setups: []need.Answer{}, Remarks: []string{}, Worth: []need.Worth{}}})
 			continue
 		}
-		v.Judged = append(v.Judged, resource.Judgement{NeedID: sheet.ID, Judged: need.Judge(n, sides)})
+		of := resource.Judgement{NeedID: sheet.ID}
+		candidates := sides
+		if len(asked.Setups) == 0 && len(asked.Volumes) == 0 {
+			candidates, of.Untouched = n.Touched(sides)
+		}
+		of.Judged = need.Judge(n, candidates)
+		v.Judged = append(v.Judged, of)
 	}
 	return v, nil
 }

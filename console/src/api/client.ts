@@ -36,6 +36,8 @@ export type Candidate = Schemas["Candidate"];
 export type Race = Schemas["NamedRace"];
 export type Figure = Schemas["Figure"];
 export type NewComparison = Schemas["NewComparison"];
+export type Judgement = Schemas["Judgement"];
+export type NewVerdicts = Schemas["NewVerdicts"];
 type Problem = Partial<Schemas["ErrorModel"]>;
 
 const prefix = "/api/v1";
@@ -145,6 +147,13 @@ export const api = {
 	comparisons: () => call<Schemas["ComparisonList"]>("GET", "/comparisons"),
 	comparison: (id: number) => call<Compared>("GET", `/comparisons/${id}`),
 	comparisonReport: async (c: NewComparison) => (await send("POST", "/comparisons/report", c)).blob(),
+	needs: () => call<Schemas["NeedList"]>("GET", "/needs"),
+	need: (id: number) => call<Schemas["NeedSheet"]>("GET", `/needs/${id}`),
+	keepNeed: (text: string) => call<Schemas["NeedSheet"]>("POST", "/needs", { text }),
+	changeNeed: (id: number, text: string) => call<Schemas["NeedSheet"]>("PUT", `/needs/${id}`, { text }),
+	forgetNeed: (id: number) => call<void>("DELETE", `/needs/${id}`),
+	judge: (asked: NewVerdicts) => call<Schemas["Verdicts"]>("POST", "/needs/judge", asked),
+	decisionReport: async (asked: NewVerdicts) => (await send("POST", "/needs/report", asked)).blob(),
 	forgetComparison: (id: number) => call<void>("DELETE", `/comparisons/${id}`),
 	shape: (run: number, p99: number) => call<Shape>("GET", `/runs/${run}/shape?p99=${p99}`),
 	reach: (run: number) => call<Schemas["Reaches"]>("GET", `/runs/${run}/reach`),

@@ -261,6 +261,94 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/needs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All kept need sheets */
+        get: operations["list-needs"];
+        put?: never;
+        /** Keep a need sheet under its name */
+        post: operations["keep-need"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/needs/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a need sheet and say what it asks for; nothing is kept */
+        post: operations["check-need"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/needs/judge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Judge setups by need sheets */
+        post: operations["judge-setups"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/needs/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How setups stand to need sheets, as one self-contained page */
+        post: operations["report-verdicts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/needs/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A kept need sheet */
+        get: operations["get-need"];
+        /** Put another sheet in the place of a kept one */
+        put: operations["change-need"];
+        post?: never;
+        /** Forget a need sheet; what was measured stays */
+        delete: operations["forget-need"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plans": {
         parameters: {
             query?: never;
@@ -658,6 +746,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/volumes/{id}/needed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What has to be measured on a volume to judge it by a need sheet */
+        post: operations["list-needed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/volumes/{id}/setup": {
         parameters: {
             query?: never;
@@ -785,6 +890,30 @@ export interface components {
             /** @description What is peculiar about the repeats */
             words?: string;
         };
+        Answer: {
+            /**
+             * Format: double
+             * @description The smallest headroom of all figures; absent where one of them has none
+             */
+            carries?: number;
+            costs: components["schemas"]["Cost"][] | null;
+            /** @description No other setup carries as much for less, or more for as much */
+            frontier?: boolean;
+            name: string;
+            /** Format: double */
+            price?: number;
+            runs: number[] | null;
+            /**
+             * @description Of all demands together: the worst
+             * @enum {string}
+             */
+            standing: "meets" | "falls short" | "not shown" | "not measured";
+            /** @description Which figure that is */
+            tightest?: string;
+            /** @description One for each demand, in their order */
+            verdicts: components["schemas"]["Verdict"][] | null;
+            words: string;
+        };
         ArrayText: {
             /** @description YAML */
             text: string;
@@ -862,6 +991,18 @@ export interface components {
              */
             weight: number;
         };
+        Bound: {
+            /** @description The value is for each user */
+            each?: boolean;
+            figure: string;
+            /** @description The value is the largest that is allowed; otherwise the least */
+            most: boolean;
+            /**
+             * Format: double
+             * @description In the figure's unit
+             */
+            value: number;
+        };
         Candidate: {
             /** @description Set when its runs are not of the same setup, so that together they stand for nothing */
             caution?: string;
@@ -917,6 +1058,10 @@ export interface components {
             /** @enum {string} */
             result: "passed" | "caution" | "failed" | "could not look";
             sentence: string;
+        };
+        CheckedNeed: {
+            demands: components["schemas"]["Demand"][] | null;
+            need: components["schemas"]["Need"];
         };
         Class: {
             /** Format: double */
@@ -1002,12 +1147,37 @@ export interface components {
              */
             sizeBytes: number;
         };
+        Cost: {
+            /** Format: double */
+            high?: number;
+            /**
+             * Format: double
+             * @description Ends of the 95 % interval, where what is paid for was measured
+             */
+            low?: number;
+            /** @description What it is the price of, such as 'a usable TB' */
+            of: string;
+            /**
+             * Format: double
+             * @description In the unit that the setup's price is told in
+             */
+            price: number;
+        };
         Counter: {
             name: string;
             /** @description share, bytes, operations, or seconds of each operation */
             unit: string;
             /** Format: double */
             value: number;
+        };
+        Demand: {
+            /** @enum {string} */
+            about: "figure" | "capacity" | "survival" | "price";
+            /** @description Key of the figure */
+            figure?: string;
+            use?: string;
+            /** @description What is asked, such as 'p99 latency at most 5 ms' */
+            words: string;
         };
         Device: {
             /**
@@ -1574,6 +1744,16 @@ export interface components {
             /** Format: int64 */
             files?: number;
         };
+        GivingUp: {
+            /**
+             * Format: int64
+             * @description Number of the demand, from 0
+             */
+            demand: number;
+            /** @description The setups that meet all that is left */
+            then: string[] | null;
+            words: string;
+        };
         Group: {
             /** @description By default made from volume and run */
             name?: string;
@@ -1687,6 +1867,32 @@ export interface components {
             /** @description All of them, in the order of their volumes, this run among them */
             runs: number[] | null;
         };
+        Judgement: {
+            demands: components["schemas"]["Demand"][] | null;
+            /** @description Why a kept sheet could not be read; nothing is judged then */
+            error?: string;
+            /** @description Where no setup meets all: which one demand to give up, and what that buys */
+            giveUp?: components["schemas"]["GivingUp"][] | null;
+            need: components["schemas"]["Need"];
+            /**
+             * Format: int64
+             * @description 0 where the sheet is not kept
+             */
+            needId?: number;
+            /** @description What to know before it is relied on */
+            remarks: string[] | null;
+            setups: components["schemas"]["Answer"][] | null;
+            /** @description Uses for which no setup has a measurement */
+            unmatched?: string[] | null;
+            /** @description Where all volumes were asked about: those of which nothing was measured that the uses ask for */
+            untouched?: string[] | null;
+            /** @description The headroom that all bounds are to be met with */
+            wanted?: string;
+            /** @description What to do, in a sentence */
+            words: string;
+            /** @description What the added money brings from one setup on the frontier to the next */
+            worth: components["schemas"]["Worth"][] | null;
+        };
         KeptArray: {
             /** @description To register as a volume */
             locator: string;
@@ -1799,6 +2005,17 @@ export interface components {
         };
         "List-adjustmentsRequest": {
             load: components["schemas"]["Spec"];
+        };
+        "List-neededRequest": {
+            /** @description Uses that were measured as well */
+            all?: boolean;
+            /**
+             * Format: int64
+             * @description How often each use is measured
+             */
+            repeats: number;
+            /** @description A need sheet */
+            text: string;
         };
         Look: {
             /** Format: date-time */
@@ -1929,6 +2146,14 @@ export interface components {
             /** @description Absent until it ended, and when it could not start */
             summary?: components["schemas"]["Summary"];
         };
+        Missing: {
+            /** @description Without stages where nothing is missing */
+            plan: components["schemas"]["Plan"];
+            /** @description Uses that were measured */
+            there: string[] | null;
+            /** @description Uses that name a stage and no load, so that it is not known what to measure */
+            without: string[] | null;
+        };
         NamedRace: {
             /** @description What the racers shared, and whether it held them up */
             cautions?: string[] | null;
@@ -1960,6 +2185,57 @@ export interface components {
             title: string;
             words: string;
         };
+        Need: {
+            /**
+             * Format: double
+             * @description Highest price, in the unit that the setups tell theirs in; 0 for any
+             */
+            budget?: number;
+            /**
+             * Format: int64
+             * @description Room for data that is needed now; 0 where it is not asked for
+             */
+            capacityBytes?: number;
+            /**
+             * Format: double
+             * @description By how much that grows each year
+             */
+            growth?: number;
+            /**
+             * Format: double
+             * @description How many times as good as its bound every figure has to be; 0 for 1
+             */
+            headroom?: number;
+            name: string;
+            /** @description What has to be survived with all data */
+            survives?: string[] | null;
+            uses: components["schemas"]["Use"][] | null;
+            why?: string;
+            /**
+             * Format: double
+             * @description For how many years it has to last
+             */
+            years?: number;
+        };
+        NeedList: {
+            needs: components["schemas"]["NeedSheet"][] | null;
+            /** @description Kept, but cannot be read */
+            unreadable?: components["schemas"]["Unreadable"][] | null;
+        };
+        NeedSheet: {
+            /** Format: date-time */
+            changed: string;
+            /** Format: date-time */
+            created: string;
+            /**
+             * Format: int64
+             * @description 0 while it is not kept
+             */
+            id?: number;
+            name: string;
+            /** @description The sheet as its user wrote it */
+            text: string;
+        };
         NewComparison: {
             baseline: components["schemas"]["Group"];
             candidates: components["schemas"]["Group"][] | null;
@@ -1972,6 +2248,10 @@ export interface components {
              * @description Smallest difference that matters; 0 means 5 %
              */
             noise?: number;
+        };
+        NewNeed: {
+            /** @description A need sheet (docs/needs.md) */
+            text: string;
         };
         NewRun: {
             /** @description Volumes that are measured together with it under the same plan, each in a run of its own, in turn or as a race: as the plan says */
@@ -1988,6 +2268,16 @@ export interface components {
             plan: components["schemas"]["Plan"];
             /** Format: int64 */
             volumeId: number;
+        };
+        NewVerdicts: {
+            /** @description Kept need sheets; where there is no text either, all of them */
+            needIds?: number[] | null;
+            /** @description Setups by their runs */
+            setups?: components["schemas"]["Group"][] | null;
+            /** @description A need sheet */
+            text?: string;
+            /** @description Setups by their volume: with all runs of the setup that was measured last. Where there are no setups either, all volumes that were measured */
+            volumeIds?: number[] | null;
         };
         NewVolume: {
             /** @description Agreement that what an existing file or device holds may be lost */
@@ -3317,6 +3607,24 @@ export interface components {
             kind: string;
             reason: string;
         };
+        Use: {
+            bounds: components["schemas"]["Bound"][] | null;
+            /**
+             * Format: double
+             * @description Of this use, in place of that of all
+             */
+            headroom?: number;
+            /** @description The load whose measurements judge it, whatever their stage is called */
+            load?: components["schemas"]["Spec"];
+            name: string;
+            /** @description Name of the stage whose measurements judge it; absent where the load is given */
+            stage?: string;
+            /**
+             * Format: int64
+             * @description How many use it; bounds for each are multiplied by it
+             */
+            users?: number;
+        };
         UseCeilings: {
             /** Format: int64 */
             blockBytes: number;
@@ -3386,6 +3694,37 @@ export interface components {
             changed: components["schemas"]["Setting"][] | null;
             setup: components["schemas"]["Setup"];
         };
+        Verdict: {
+            /**
+             * Format: double
+             * @description How many times as good as the bound it is; below 1 it falls short of it
+             */
+            headroom?: number;
+            /**
+             * Format: double
+             * @description The same at the worse end of the interval
+             */
+            headroomLeast?: number;
+            /** @description The measurements it rests on */
+            measurements?: number[] | null;
+            /** @description Why it is not shown or not measured, or what to know of the figure */
+            reason?: string;
+            /** @description The value as people read it */
+            shown?: string;
+            /** @enum {string} */
+            standing: "meets" | "falls short" | "not shown" | "not measured";
+            /** @description What was reached, with its interval; of capacity and price the value alone */
+            value?: components["schemas"]["Mean"];
+            /** @description The verdict as people say it, such as 'meets with 1.4 times' */
+            words: string;
+        };
+        Verdicts: {
+            /** @description All figures, in the order in which they are shown */
+            figures: components["schemas"]["Figure"][] | null;
+            judged: components["schemas"]["Judgement"][] | null;
+            /** @description Setups that could not be judged, and why */
+            leftOut?: string[] | null;
+        };
         Volume: {
             /** @description Agreement that what an existing file or device holds may be lost */
             consent?: components["schemas"]["Consent"];
@@ -3448,6 +3787,21 @@ export interface components {
             /** @description Kept, but cannot be read */
             unreadable?: components["schemas"]["Unreadable"][] | null;
             workloads: components["schemas"]["Workload"][] | null;
+        };
+        Worth: {
+            /**
+             * Format: double
+             * @description How much more the second costs
+             */
+            added: number;
+            from: string;
+            /**
+             * Format: double
+             * @description How many times as much headroom it has
+             */
+            times: number;
+            to: string;
+            words: string;
         };
     };
     responses: never;
@@ -4340,6 +4694,462 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Series"];
                 };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-needs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NeedList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "keep-need": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewNeed"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NeedSheet"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "check-need": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewNeed"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckedNeed"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "judge-setups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewVerdicts"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Verdicts"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "report-verdicts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewVerdicts"];
+            };
+        };
+        responses: {
+            /** @description The page */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-need": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NeedSheet"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-need": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewNeed"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NeedSheet"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "forget-need": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Unauthorized */
             401: {
@@ -6062,6 +6872,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Look"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-needed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["List-neededRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Missing"];
                 };
             };
             /** @description Unauthorized */

@@ -45,6 +45,9 @@ export function Shell() {
 						<NavLink to="/compare" className={link}>
 							Compare
 						</NavLink>
+						<NavLink to="/decide" className={link}>
+							Decide
+						</NavLink>
 					</nav>
 					<div className="ml-auto flex items-center gap-3 pb-1">
 						<span className="hidden text-sm opacity-80 md:inline">

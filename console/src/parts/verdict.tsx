@@ -5,6 +5,9 @@ const shapes: Record<string, [string, string]> = {
 	"not shown": ["~", ""],
 	hint: ["…", ""],
 	missing: ["✕", ""],
+	meets: ["✓", "text-secondary"],
+	"falls short": ["▼", "text-error"],
+	"not measured": ["○", ""],
 };
 
 /** A verdict as a shape and a word. */
