@@ -75,7 +75,7 @@ type GivingUp struct {
 type Judged struct {
 	Need      Need       `json:"need"`
 	Demands   []Demand   `json:"demands"`
-	Setups    []Answer   `json:"setups"`
+	Setups    []Answer   `json:"setups" doc:"Those that meet all first, then by price"`
 	Words     string     `json:"words" doc:"What to do, in a sentence"`
 	Wanted    string     `json:"wanted,omitempty" doc:"The headroom that all bounds are to be met with"`
 	Remarks   []string   `json:"remarks" doc:"What to know before it is relied on"`
@@ -157,6 +157,7 @@ func Judge(n Need, sides []compare.Side) Judged {
 			j.Unmatched = append(j.Unmatched, u.Name)
 		}
 	}
+	slices.SortStableFunc(j.Setups, inFront)
 	markFrontier(j.Setups)
 	j.Worth = worth(j.Setups)
 	j.GiveUp = j.givingUp()
@@ -380,6 +381,18 @@ func differing(a, b workload.Spec) (names []string) {
 // order is that of standings, the best first.
 var order = []judge.Standing{judge.Meets, judge.Undecided, judge.NotMeasured, judge.FallsShort}
 
+// inFront orders setups for those who read: who meets all comes first, then by price, those
+// without one last, then by what they carry.
+func inFront(a, b Answer) int {
+	price := func(a Answer) float64 {
+		if a.Price == 0 {
+			return math.Inf(1)
+		}
+		return a.Price
+	}
+	return cmp.Or(cmp.Compare(slices.Index(order, a.Standing), slices.Index(order, b.Standing)), cmp.Compare(price(a), price(b)), cmp.Compare(b.Carries, a.Carries))
+}
+
 // sumUp says what a setup comes to over all demands.
 func (a *Answer) sumUp(demands []Demand) {
 	worst := 0
@@ -418,7 +431,7 @@ func (a *Answer) sumUp(demands []Demand) {
 	case judge.FallsShort:
 		a.Words = "falls short in " + listed(short)
 		if len(open) > 0 {
-			a.Words += fmt.Sprintf("; %d more are not shown", len(open))
+			a.Words += "; not shown in " + listed(open)
 		}
 	default:
 		a.Words = "not shown in " + listed(open)
@@ -490,9 +503,15 @@ func (j Judged) inWords() string {
 			best := slices.MinFunc(priced, func(a, b Answer) int {
 				return cmp.Or(cmp.Compare(a.Price, b.Price), cmp.Compare(b.Carries, a.Carries))
 			})
+			if len(meet) == 1 {
+				return fmt.Sprintf("Take %q: it alone meets all that is asked, at %s.%s", best.Name, ShowPrice(best.Price), best.tightness())
+			}
 			return fmt.Sprintf("Take %q: of %d that meet all that is asked it costs least, %s.%s", best.Name, len(meet), ShowPrice(best.Price), best.tightness())
 		}
 		best := slices.MaxFunc(meet, func(a, b Answer) int { return cmp.Compare(a.Carries, b.Carries) })
+		if len(meet) == 1 {
+			return fmt.Sprintf("%q alone meets all that is asked.%s Its price is not known.", best.Name, best.tightness())
+		}
 		return fmt.Sprintf("%q meets all that is asked, of %d that do with the most headroom.%s No price is known.", best.Name, len(meet), best.tightness())
 	case open > 0:
 		return fmt.Sprintf("No setup is shown to meet all that is asked; %d may: what is not shown or not measured of them decides.", open)

@@ -278,7 +278,7 @@ function Judged({ j }: { j: Judgement }) {
 					<ul className="mt-2 flex flex-col gap-1 text-sm">
 						{setups.map((s) => (
 							<li key={s.name}>
-								<Verdict word={s.standing} /> <b>{s.name}</b> {s.words}.
+								<Verdict word={s.standing} bare /> <b>{s.name}</b> {s.words}.
 							</li>
 						))}
 					</ul>

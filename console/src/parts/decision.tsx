@@ -1,9 +1,9 @@
-import { useCallback, useState } from "react";
+import { useCallback, useMemo, useState } from "react";
 import { Link } from "react-router";
 import type { Judgement, Schemas } from "../api/client";
 import { Chart, type Colours } from "./chart";
 import { digits } from "./format";
-import { Verdict } from "./verdict";
+import { shapeOf, Verdict } from "./verdict";
 
 type Answer = Schemas["Answer"];
 type OfDemand = NonNullable<Answer["verdicts"]>[number];
@@ -20,16 +20,9 @@ function times(v: number): string {
 	return v >= 10 ? String(Math.floor(v)) : (Math.floor(v * 100) / 100).toFixed(2);
 }
 
-const marks: Record<string, [string, string]> = {
-	meets: ["✓", "text-secondary"],
-	"falls short": ["▼", "text-error"],
-	"not shown": ["~", ""],
-	"not measured": ["○", "opacity-60"],
-};
-
 /** A verdict in a cell: a shape, how many times, and all of it in words for those who listen. */
 function Cell({ v }: { v: OfDemand }) {
-	const [shape, colour] = marks[v.standing] ?? ["", ""];
+	const [shape, colour] = shapeOf(v.standing);
 	let figure = "";
 	if (v.standing === "meets" || v.standing === "falls short") {
 		const h = v.headroom ?? 0;
@@ -61,7 +54,7 @@ export function Demands({ j }: { j: Judgement }) {
 							<th scope="col">Use</th>
 							<th scope="col">What is asked</th>
 							{setups.map((s) => (
-								<th scope="col" key={s.name} className="text-center align-bottom">
+								<th scope="col" key={s.name} className="max-w-24 text-center align-bottom whitespace-normal">
 									{s.name}
 								</th>
 							))}
@@ -71,7 +64,7 @@ export function Demands({ j }: { j: Judgement }) {
 						{demands.map((d, i) => (
 							<tr key={`${d.use} ${d.words}`} className={d.use !== demands[i - 1]?.use ? "" : "border-t-0"}>
 								<td className="whitespace-nowrap">{d.use === demands[i - 1]?.use ? "" : d.use}</td>
-								<th scope="row" className="font-normal">
+								<th scope="row" className="min-w-48 font-normal">
 									{d.words}
 								</th>
 								{setups.map((s, k) => (
@@ -140,30 +133,67 @@ function Detail(props: { of: string; use?: string; setup: Answer; v: OfDemand })
 	);
 }
 
+/** Where the name of each spot of the chart stands so that none covers another; "" for nowhere. */
+function besides(spots: Answer[]): string[] {
+	const [wide, high, letter, line] = [430, 290, 7, 15];
+	const most = Math.max(...spots.map((s) => s.price ?? 0)) * 1.15;
+	const low = Math.floor(Math.log10(Math.min(...spots.map((s) => s.carries ?? 1))));
+	const top = Math.ceil(Math.log10(Math.max(...spots.map((s) => s.carries ?? 1))));
+	const places = spots.map((s) => ({
+		x: ((s.price ?? 0) / most) * wide,
+		y: ((Math.log10(s.carries ?? 1) - low) / Math.max(top - low, 1)) * high,
+	}));
+	type Box = [number, number, number, number];
+	const taken: Box[] = places.map(({ x, y }) => [x - 7, x + 7, y - 7, y + 7]);
+	const free = (b: Box) =>
+		b[0] > 0 && b[1] < wide && !taken.some((t) => b[0] < t[1] && b[1] > t[0] && b[2] < t[3] && b[3] > t[2]);
+	const sides = spots.map(() => "");
+	const first = spots
+		.map((_, i) => i)
+		.sort((a, b) => Number(spots[b].frontier ?? 0) - Number(spots[a].frontier ?? 0));
+	for (const i of first) {
+		const { x, y } = places[i];
+		const width = spots[i].name.length * letter;
+		const boxes: [string, Box][] = [
+			["right", [x + 8, x + 8 + width, y - line / 2, y + line / 2]],
+			["left", [x - 8 - width, x - 8, y - line / 2, y + line / 2]],
+			["top", [x - width / 2, x + width / 2, y + 8, y + 8 + line]],
+			["bottom", [x - width / 2, x + width / 2, y - 8 - line, y - 8]],
+		];
+		const found = boxes.find(([, box]) => free(box));
+		if (found) {
+			sides[i] = found[0];
+			taken.push(found[1]);
+		}
+	}
+	return sides;
+}
+
 /** What each setup carries for its price, those that nobody dominates filled. */
 export function Frontier({ j }: { j: Judgement }) {
-	const spots = (j.setups ?? []).filter((s) => (s.price ?? 0) > 0 && (s.carries ?? 0) > 0);
+	const spots = useMemo(
+		() => (j.setups ?? []).filter((s) => (s.price ?? 0) > 0 && (s.carries ?? 0) > 0),
+		[j.setups],
+	);
 	const option = useCallback(
 		(c: Colours) => {
+			const sides = besides(spots);
 			const of = (frontier: boolean) =>
 				spots
-					.filter((s) => (s.frontier ?? false) === frontier)
-					.map((s) => [s.price ?? 0, s.carries ?? 0, s.name]);
-			const most = Math.max(...spots.map((s) => s.price ?? 0));
-			const label = {
-				show: true,
-				formatter: (p: { value: unknown }) => String((p.value as unknown[])[2]),
-				color: c.ink,
-			};
-			// A label stands on the side where there is room, and gives way to others.
-			const sided = (rows: (string | number)[][]) =>
-				rows.map((value) => ({
-					value,
-					label: { ...label, position: Number(value[0]) > most * 0.55 ? "left" : "right" },
-				}));
+					.map((s, i) => ({
+						value: [s.price ?? 0, s.carries ?? 0],
+						name: s.name,
+						frontier: s.frontier ?? false,
+						label: { show: sides[i] !== "", position: sides[i], formatter: s.name, color: c.ink },
+					}))
+					.filter((s) => s.frontier === frontier);
 			return {
 				legend: { show: false },
-				tooltip: { trigger: "item" },
+				tooltip: {
+					trigger: "item",
+					formatter: (p: { name: string; value: number[] }) =>
+						`${p.name}: ${price(p.value[0])}, ${times(p.value[1])} times`,
+				},
 				xAxis: { type: "value", name: "price", nameLocation: "middle", nameGap: 26, min: 0 },
 				yAxis: { type: "log", name: "smallest headroom, times", nameLocation: "middle", nameGap: 40 },
 				series: [
@@ -172,16 +202,14 @@ export function Frontier({ j }: { j: Judgement }) {
 						name: "dominated",
 						symbolSize: 11,
 						itemStyle: { color: c.paper, borderColor: c.baseline, borderWidth: 2 },
-						data: sided(of(false)),
-						labelLayout: { hideOverlap: true, moveOverlap: "shiftY" },
+						data: of(false),
 					},
 					{
 						type: "scatter",
 						name: "frontier",
 						symbolSize: 12,
 						itemStyle: { color: c.read },
-						data: sided(of(true)),
-						labelLayout: { moveOverlap: "shiftY" },
+						data: of(true),
 						markLine: {
 							silent: true,
 							symbol: "none",
@@ -221,7 +249,7 @@ export function Frontier({ j }: { j: Judgement }) {
 					]),
 				]}
 				option={option}
-				height={300}
+				height={380}
 			/>
 			<p className="text-sm opacity-80">
 				Filled: no other setup carries as much for less, or more for as much. Below the line it falls short.

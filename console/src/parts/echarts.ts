@@ -1,4 +1,4 @@
-import { BarChart, CustomChart, HeatmapChart, LineChart } from "echarts/charts";
+import { BarChart, CustomChart, HeatmapChart, LineChart, ScatterChart } from "echarts/charts";
 import {
 	GridComponent,
 	LegendComponent,
@@ -15,6 +15,7 @@ use([
 	BarChart,
 	CustomChart,
 	HeatmapChart,
+	ScatterChart,
 	GridComponent,
 	LegendComponent,
 	MarkAreaComponent,

@@ -29,7 +29,7 @@ export function Shell() {
 						<Mark className="h-9 w-9 text-primary" />
 						Patient Heron
 					</NavLink>
-					<nav className="flex gap-4" aria-label="Pages">
+					<nav className="flex flex-wrap gap-x-4" aria-label="Pages">
 						<NavLink to="/volumes" className={link}>
 							Look
 						</NavLink>

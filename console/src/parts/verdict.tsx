@@ -10,12 +10,15 @@ const shapes: Record<string, [string, string]> = {
 	"not measured": ["○", ""],
 };
 
-/** A verdict as a shape and a word. */
-export function Verdict({ word }: { word: string }) {
+/** A verdict as a shape and a word; bare where words follow that say it. */
+export function Verdict({ word, bare = false }: { word: string; bare?: boolean }) {
 	const [shape, colour] = shapes[word] ?? ["", ""];
 	return (
 		<span className={`whitespace-nowrap ${colour}`}>
-			<span aria-hidden="true">{shape}</span> {word}
+			<span aria-hidden="true">{shape}</span> {!bare && word}
 		</span>
 	);
 }
+
+/** The shape and the colour of a verdict, for where a figure takes the place of its word. */
+export const shapeOf = (word: string) => shapes[word] ?? ["", ""];
