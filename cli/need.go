@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"math"
 	"os"
 	"slices"
 	"strconv"
@@ -270,7 +269,7 @@ func printAnswers(w io.Writer, j need.Judged) {
 	for n, s := range j.Setups {
 		row := table.Row{n + 1, shorten(s.Name, 44), s.Standing, "", "", runsOf(resource.Group{Runs: s.Runs})}
 		if s.Carries > 0 {
-			row[3] = "×" + few(s.Carries)
+			row[3] = need.Times(s.Carries)
 		}
 		if s.Price > 0 {
 			row[4] = need.ShowPrice(s.Price)
@@ -290,7 +289,7 @@ func printAnswers(w io.Writer, j need.Judged) {
 		printMatrix(w, j, from, to)
 		from = to
 	}
-	fmt.Fprintln(w, "  ×1.5 meets it with so many times; -20% falls short by so much; ? not shown; . not measured or known")
+	fmt.Fprintln(w, "  ×1.5 meets it so many times; -20% falls short by so much; ? not shown; . not measured or known")
 	if j.Wanted != "" {
 		fmt.Fprintln(w, "  (×1.1) meets it, without the headroom that is wanted")
 	}
@@ -327,41 +326,11 @@ func printMatrix(w io.Writer, j need.Judged, from, to int) {
 		last = d.Use
 		row := table.Row{shorten(words, demandWidth-2)}
 		for _, s := range j.Setups[from:to] {
-			row = append(row, verdictCell(s.Verdicts[i]))
+			row = append(row, s.Verdicts[i].Mark())
 		}
 		t.AppendRow(row)
 	}
 	t.Render()
-}
-
-// verdictCell is a verdict in few letters.
-func verdictCell(v need.Verdict) string {
-	switch {
-	case v.Standing == judge.Undecided:
-		return "?"
-	case v.Standing == judge.NotMeasured:
-		return "."
-	case v.Headroom > 0 && v.Headroom < 1:
-		return fmt.Sprintf("-%.0f%%", math.Max((1-v.Headroom)*100, 1))
-	case v.Standing == judge.FallsShort && v.Headroom >= 1:
-		return "(×" + few(v.Headroom) + ")"
-	case v.Headroom >= 1:
-		return "×" + few(v.Headroom)
-	case v.Standing == judge.Meets:
-		return "yes"
-	}
-	return "no"
-}
-
-// few is a number in at most four letters.
-func few(times float64) string {
-	switch {
-	case times >= 1000:
-		return fmt.Sprintf("%.0fk", times/1000)
-	case times >= 10:
-		return fmt.Sprintf("%.0f", times)
-	}
-	return strconv.FormatFloat(math.Floor(times*100)/100, 'f', 2, 64)
 }
 
 // printOpen says why verdicts are open, the same of several setups and figures once.

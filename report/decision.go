@@ -23,7 +23,12 @@ type decided struct {
 	Chart template.HTML
 	Costs []string // what there is a price of
 	Open  []open
+
+	Closest []need.Answer // shown demand by demand: those in front
 }
+
+// mostClosest is how many setups are shown demand by demand.
+const mostClosest = 3
 
 // open is a verdict that is not shown or not measured, and why.
 type open struct{ Setup, Demand, Words, Reason string }
@@ -46,7 +51,7 @@ func WriteDecision(w io.Writer, v resource.Verdicts) error {
 		page.Name = v.Judged[0].Need.Name
 	}
 	for _, j := range v.Judged {
-		part := decided{Judgement: j}
+		part := decided{Judgement: j, Closest: j.Setups[:min(len(j.Setups), mostClosest)]}
 		var spots []spot
 		known := map[string]bool{}
 		for _, a := range j.Setups {

@@ -236,7 +236,7 @@ func headroom(value, bound float64, most bool) float64 {
 // inWords says a decided verdict with the headroom.
 func inWords(s judge.Standing, times float64) string {
 	switch {
-	case s == judge.Meets && times > 1e6:
+	case s == judge.Meets && (times == 0 || times > 1e6):
 		return "meets it"
 	case s == judge.Meets:
 		return fmt.Sprintf("meets it with %s times", quantity.Digits(times))
@@ -302,6 +302,38 @@ func (w work) figure(d Demand) Verdict {
 		v.Words = inWords(v.Standing, v.Headroom)
 	}
 	return v
+}
+
+// Mark is the verdict in few letters: "×1.50" meets it with so many times, "(×1.10)" meets
+// it without the headroom that is wanted, "-20%" falls short by so much, "yes" and "no"
+// where there is nothing to measure, "?" is not shown, and "." not measured or not known.
+func (v Verdict) Mark() string {
+	switch {
+	case v.Standing == judge.Undecided:
+		return "?"
+	case v.Standing == judge.NotMeasured:
+		return "."
+	case v.Headroom > 0 && v.Headroom < 1:
+		return fmt.Sprintf("-%.0f%%", math.Max((1-v.Headroom)*100, 1))
+	case v.Standing == judge.FallsShort && v.Headroom >= 1:
+		return "(" + Times(v.Headroom) + ")"
+	case v.Headroom >= 1:
+		return Times(v.Headroom)
+	case v.Standing == judge.Meets:
+		return "yes"
+	}
+	return "no"
+}
+
+// Times is a headroom in few letters, never more than it is.
+func Times(v float64) string {
+	switch {
+	case v >= 1000:
+		return fmt.Sprintf("×%.0fk", v/1000)
+	case v >= 10:
+		return fmt.Sprintf("×%.0f", math.Floor(v))
+	}
+	return fmt.Sprintf("×%.2f", math.Floor(v*100)/100)
 }
 
 // capped keeps a headroom a number that can be written; one without end is left out.

@@ -102,7 +102,7 @@ func bounds(places strictyaml.Places, n ast.Node, at string, u *need.Use) error 
 			}
 			b, err := need.ParseBound(key, text)
 			if err != nil {
-				return strictyaml.Fail(n, err, "%s", err)
+				return strictyaml.Fail(n, nil, "%s", err)
 			}
 			u.Bounds = append(u.Bounds, b)
 			return nil

@@ -506,3 +506,38 @@ func TestHostsOfAllFormats(t *testing.T) {
 		}
 	}
 }
+
+// Need sheets are kept as they were written, under one name each.
+func TestNeeds(t *testing.T) {
+	s := open(t)
+	first, err := s.AddNeed(t.Context(), resource.NeedSheet{Name: "station", Text: "name: station # kept\n"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.AddNeed(t.Context(), resource.NeedSheet{Name: "station", Text: "x"}); !errors.Is(err, ErrTaken) {
+		t.Errorf("the same name: %v", err)
+	}
+	other, err := s.AddNeed(t.Context(), resource.NeedSheet{Name: "archive", Text: "name: archive\n"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.ChangeNeed(t.Context(), resource.NeedSheet{ID: other.ID, Name: "station", Text: "x"}); !errors.Is(err, ErrTaken) {
+		t.Errorf("the name of another: %v", err)
+	}
+	if changed, err := s.ChangeNeed(t.Context(), resource.NeedSheet{ID: first.ID, Name: "harbour", Text: "name: harbour\n"}); err != nil || changed.Name != "harbour" || !changed.Created.Equal(first.Created) {
+		t.Errorf("%+v (%v)", changed, err)
+	}
+	if _, err := s.ChangeNeed(t.Context(), resource.NeedSheet{ID: 99, Name: "x"}); !errors.Is(err, ErrNotFound) {
+		t.Errorf("one that there is not: %v", err)
+	}
+	needs, unreadable, err := s.Needs(t.Context())
+	if err != nil || len(unreadable) > 0 || len(needs) != 2 || needs[0].Name != "archive" || needs[1].Text != "name: harbour\n" {
+		t.Errorf("%+v %+v (%v)", needs, unreadable, err)
+	}
+	if err := s.ForgetNeed(t.Context(), first.ID); err != nil {
+		t.Error(err)
+	}
+	if _, err := s.Need(t.Context(), first.ID); !errors.Is(err, ErrNotFound) {
+		t.Errorf("after it was forgotten: %v", err)
+	}
+}

@@ -103,8 +103,6 @@ func take(ctx context.Context, heron, folder string) error {
 	p := &photographer{Browser: b, base: base, folder: folder}
 	p.do(chromedp.Navigate("about:blank"), chromedp.Navigate(link), chromedp.WaitVisible(chromedp.CSS("table")))
 	p.picture("runs", 1280, 800)
-	p.page("/volumes", "table")
-	p.picture("volumes", 1280, 800)
 	p.page("/measure", "form")
 	p.do(chromedp.Click(chromedp.CSS("[role=tab]:last-child")))
 	p.until(`document.querySelectorAll("[name=preset] option").length > 4`)
@@ -148,6 +146,10 @@ func take(ctx context.Context, heron, folder string) error {
 	p.page("/runs/13", "canvas")
 	p.until(`document.body.innerText.includes("Sweeps")`)
 	p.picture("run", 1280, 2500)
+
+	p.page("/decide/1", "canvas")
+	p.until(`[...document.querySelectorAll("tbody button")].slice(0, 1).map(b => b.click()).length === 1`)
+	p.picture("decide", 1280, 1440)
 
 	p.page("/compare", "form")
 	p.until(`fetch("/api/v1/comparisons/1/report", { headers: { "Heron-Proof": localStorage.getItem("heron-proof") } }).then(r => r.ok ? r.text() : Promise.reject(r.status)).then(t => { document.open(); document.write(t); document.close(); return true })`)

@@ -38,12 +38,17 @@ function Cell({ v }: { v: OfDemand }) {
 	);
 }
 
+/** What tells a demand from the others of its need. */
+const named = (d: Schemas["Demand"]) => `${d.use}: ${d.words}`;
+
 /** What is asked against who meets it. A chosen cell opens into what it rests on. */
 export function Demands({ j }: { j: Judgement }) {
-	const [at, setAt] = useState<[number, number]>();
+	const [at, setAt] = useState<[demand: string, setup: string]>();
 	const setups = j.setups ?? [];
 	const demands = j.demands ?? [];
-	const shown = at && setups[at[1]]?.verdicts?.[at[0]];
+	const demand = demands.findIndex((d) => named(d) === at?.[0]);
+	const chosen = setups.find((s) => s.name === at?.[1]);
+	const shown = demand >= 0 && chosen?.verdicts?.[demand];
 	return (
 		<section className="mt-6" aria-label="What is asked, and who meets it">
 			<h2 className="text-lg">What is asked, and who meets it</h2>
@@ -62,26 +67,26 @@ export function Demands({ j }: { j: Judgement }) {
 					</thead>
 					<tbody>
 						{demands.map((d, i) => (
-							<tr key={`${d.use} ${d.words}`} className={d.use !== demands[i - 1]?.use ? "" : "border-t-0"}>
+							<tr key={named(d)} className={d.use !== demands[i - 1]?.use ? "" : "border-t-0"}>
 								<td className="whitespace-nowrap">{d.use === demands[i - 1]?.use ? "" : d.use}</td>
 								<th scope="row" className="min-w-48 font-normal">
 									{d.words}
 								</th>
-								{setups.map((s, k) => (
-									<td
-										key={s.name}
-										className={`p-0 text-center ${at?.[0] === i && at[1] === k ? "bg-base-200" : ""}`}
-									>
-										<button
-											type="button"
-											className="w-full cursor-pointer px-2 py-1.5 hover:bg-base-200"
-											aria-pressed={at?.[0] === i && at[1] === k}
-											onClick={() => setAt([i, k])}
-										>
-											{s.verdicts?.[i] && <Cell v={s.verdicts[i]} />}
-										</button>
-									</td>
-								))}
+								{setups.map((s) => {
+									const open = demand === i && chosen === s;
+									return (
+										<td key={s.name} className={`p-0 text-center ${open ? "bg-base-200" : ""}`}>
+											<button
+												type="button"
+												className="w-full cursor-pointer px-2 py-1.5 hover:bg-base-200"
+												aria-pressed={open}
+												onClick={() => setAt([named(d), s.name])}
+											>
+												{s.verdicts?.[i] && <Cell v={s.verdicts[i]} />}
+											</button>
+										</td>
+									);
+								})}
 							</tr>
 						))}
 						<tr className="font-medium">
@@ -96,8 +101,8 @@ export function Demands({ j }: { j: Judgement }) {
 					</tbody>
 				</table>
 			</div>
-			{at && shown ? (
-				<Detail of={demands[at[0]].words} use={demands[at[0]].use} setup={setups[at[1]]} v={shown} />
+			{chosen && shown ? (
+				<Detail of={demands[demand].words} use={demands[demand].use} setup={chosen} v={shown} />
 			) : (
 				<p className="mt-1 text-sm opacity-80">Choose a cell to see what it rests on.</p>
 			)}

@@ -1,0 +1,183 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"patientheron/core/judge"
+	"patientheron/resource"
+)
+
+// needSheet writes a need sheet and gives its path.
+func needSheet(t *testing.T, name, text string) string {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), name+".yaml")
+	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return path
+}
+
+// limited is the array file of a volume that the array allows so many operations a second,
+// which is exact.
+func limited(t *testing.T, name string, operations, price int) string {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), name+".yaml")
+	text := fmt.Sprintf("name: %s\nprice: %d\nmembers: {count: 4, medium: ssd, capacity: 100GB}\nlayout: {level: raid10}\nlimits: {operations: %d}\n", name, price, operations)
+	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return path
+}
+
+const storeSheet = `name: What a shop needs
+capacity: %s
+survives: [any member]
+budget: 5000
+uses:
+  - name: till
+    load: {block: 4KiB, reads: 50%%, depth: 8, span: 1GiB, for: 1s}
+    users: 10
+    bounds: {iops: at least %d each}
+`
+
+// A volume that carries exactly 1,000 operations a second meets what is below that, and
+// falls short of what is above; what is missing is measured with one command, and a script
+// has its answer in the exit code.
+func TestNeedsAgainstAKnownLimit(t *testing.T) {
+	t.Parallel()
+	s := serve(t, t.TempDir(), false)
+	array := limited(t, "shop", 1000, 4000)
+	below, above := needSheet(t, "below", fmt.Sprintf(storeSheet, "150GB", 95)), needSheet(t, "above", fmt.Sprintf(storeSheet, "150GB", 105))
+	large := needSheet(t, "large", fmt.Sprintf(storeSheet, "300GB", 95))
+	if out, trouble, err := s.cli("need", "check", below); err != nil || !strings.Contains(out, "IOPS at least 950 (95.0 for each of 10)") {
+		t.Errorf("%v: %s%s", err, out, trouble)
+	}
+	volume := s.volume("array:"+array, nil)
+	if _, trouble, err := s.cli("need", "judge", below, volume.Name); exitCode(err) != 1 || !strings.Contains(trouble, "nothing was measured") {
+		t.Errorf("before anything was measured: %v %s", err, trouble)
+	}
+	if out, trouble, err := s.cli("need", "measure", below, volume.Name); err != nil || !strings.Contains(out, "till") {
+		t.Fatalf("%v: %s%s", err, out, trouble)
+	}
+	if _, trouble, err := s.cli("need", "measure", below, volume.Name); err != nil || !strings.Contains(trouble, "Measured already: till") || !strings.Contains(trouble, "Nothing is left") {
+		t.Errorf("measured twice: %v: %s", err, trouble)
+	}
+	for _, c := range []struct {
+		sheet string
+		code  int
+		words string
+	}{
+		{below, 0, "it alone meets all that is asked, at 4000"},
+		{above, 3, "No setup meets all that is asked"},
+		{large, 3, `Without "room for`},
+	} {
+		out, trouble, err := s.cli("need", "judge", c.sheet, volume.Name, "--gate")
+		if exitCode(err) != c.code || !strings.Contains(strings.Join(strings.Fields(out), " "), c.words) {
+			t.Errorf("%s ended with %d, want %d: %s%s", c.sheet, exitCode(err), c.code, out, trouble)
+		}
+		for line := range strings.Lines(out) {
+			if len([]rune(line)) > 101 {
+				t.Errorf("a line is longer than 100 characters: %s", line)
+			}
+		}
+	}
+	out, trouble, err := s.cli("need", "judge", below, "1", "--json")
+	var v resource.Verdicts
+	if err == nil {
+		err = json.Unmarshal([]byte(out), &v)
+	}
+	if err != nil || len(v.Judged[0].Setups[0].Verdicts) != 4 {
+		t.Fatalf("%v: %s%s", err, out, trouble)
+	}
+	if of := v.Judged[0].Setups[0].Verdicts[0]; of.Standing != judge.Meets || of.Value.Mean < 990 || of.Value.Mean > 1010 || len(of.Evidence) != 3 {
+		t.Errorf("%+v", of)
+	}
+	if out, trouble, err := s.cli("need", "judge", below, "--csv"); err != nil || !strings.Contains(out, "meets") || strings.Count(out, "\n") != 5 {
+		t.Errorf("%v: %s%s", err, out, trouble)
+	}
+	page := filepath.Join(t.TempDir(), "decision.html")
+	if _, trouble, err := s.cli("need", "report", below, volume.Name, "--to", page); err != nil {
+		t.Errorf("%v: %s", err, trouble)
+	}
+	if text, err := os.ReadFile(page); err != nil || !strings.Contains(string(text), "What a shop needs") {
+		t.Errorf("%v: %.300s", err, text)
+	}
+	for _, c := range [][]string{
+		{"What is kept", "keep", below}, {"already taken", "keep", below}, {"Kept as need 1", "keep", below, "--replace"},
+		{"What a shop needs", "list"}, {"iops: at least 95 each", "show", "What a shop needs"}, {"it alone meets", "judge", "What a shop needs"},
+		{"no need is kept", "judge", "What nobody needs"}, {"is forgotten", "forget", "1"}, {"No need sheet is kept", "list"},
+	} {
+		out, trouble, _ := s.cli(append([]string{"need"}, c[1:]...)...)
+		if want := c[0]; want != "What is kept" && !strings.Contains(out+trouble, want) {
+			t.Errorf("%v does not say %q: %s%s", c[1:], want, out, trouble)
+		}
+	}
+}
+
+// A sheet is written, its mistake pointed out, judged, opened into what it rests on, and
+// changed.
+func TestConsoleDecides(t *testing.T) {
+	t.Parallel()
+	s := serve(t, t.TempDir(), false)
+	for _, c := range []struct {
+		name              string
+		operations, price int
+	}{{"cheap", 800, 2000}, {"right", 1200, 4000}, {"dear", 5000, 9000}} {
+		volume, err := s.AddVolume(t.Context(), resource.NewVolume{Name: c.name, Locator: "array:" + limited(t, c.name, c.operations, c.price)})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, trouble, err := s.cli("need", "measure", needSheet(t, c.name, fmt.Sprintf(storeSheet, "150GB", 95)), volume.Name); err != nil {
+			t.Fatal(trouble)
+		}
+	}
+	p := open(t, s)
+	p.signIn(s)
+	p.do(chromedp.Navigate(s.url + "/decide"))
+	p.says("None is kept yet")
+	write := func(text string) {
+		t.Helper()
+		quoted, err := json.Marshal(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		p.until(fmt.Sprintf(`(() => { const e = document.querySelector("textarea"); if (!e) return false; Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, "value").set.call(e, %s); e.dispatchEvent(new Event("input", {bubbles: true})); return true })()`, quoted))
+		p.until(`(document.querySelector("form button[type=submit]").click(), true)`)
+	}
+	sheet := fmt.Sprintf(storeSheet, "150GB", 95)
+	write(strings.Replace(sheet, "at least 95", "about 95", 1))
+	p.says("line 9, column 20")
+	write(sheet)
+	p.says("it alone meets all that is asked, at 4000")
+	p.says("more than the price grows")
+	p.until(`document.querySelectorAll("canvas").length === 1`)
+	p.until(`[...document.querySelectorAll("tbody tr:first-child button")].slice(0, 1).map(b => b.click()).length === 1`)
+	p.says("It rests on 3 measurements of run 2")
+	if shown, err := p.Text("main"); err != nil || strings.Contains(shown, "NaN") || strings.Contains(shown, "undefined") || strings.Contains(shown, "Infinity") {
+		t.Errorf("%v: %s", err, shown)
+	}
+	p.until(`(() => { window.saved = 0; const made = URL.createObjectURL; URL.createObjectURL = b => { window.saved = b.size; return made(b) }; return true })()`)
+	p.until(`[...document.querySelectorAll("button")].filter(b => b.textContent === "Report").map(b => b.click()).length === 1`)
+	p.until(`window.saved > 4000`)
+	p.until(`[...document.querySelectorAll("button")].filter(b => b.textContent === "Sheet").map(b => b.click()).length === 1`)
+	write(strings.Replace(sheet, "budget: 5000", "budget: 3000", 1))
+	p.says("No setup meets all that is asked")
+	p.says(`Without "costs at most 3000", right, dear would do.`)
+	p.do(chromedp.Navigate(s.url + "/decide"))
+	p.says("What a shop needs")
+	p.until(`(window.confirm = () => true, true)`)
+	p.until(`[...document.querySelectorAll("button")].filter(b => b.textContent === "Forget…").map(b => b.click()).length === 1`)
+	p.says("None is kept yet")
+	p.do(chromedp.Navigate(s.url + "/decide/9"))
+	p.says("need 9")
+	p.do(chromedp.EmulateViewport(390, 800), chromedp.Navigate(s.url+"/decide"))
+	p.says("None is kept yet")
+	p.until(`document.documentElement.scrollWidth <= 391`)
+}
