@@ -145,7 +145,7 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 		fmt.Fprintf(w, ", repeat %d of %d", m.Repeat, m.Repeats)
 	}
 	if m.Name != m.Load.Describe() {
-		fmt.Fprintf(w, "\n   %s", m.Load.Describe())
+		fmt.Fprintf(w, "\n   %s", indented(m.Load.Describe(), "   "))
 	}
 	fmt.Fprintln(w)
 	if m.Status != resource.Finished {
@@ -159,6 +159,9 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 		printFileFigures(w, m)
 	} else {
 		printFigures(w, m)
+	}
+	if m.Load.Kind == workload.TogetherKind {
+		printTogether(w, *s)
 	}
 	if s.Feeds != nil {
 		printFeeds(w, *s)
@@ -287,6 +290,26 @@ func printStores(w io.Writer, s measure.Summary) {
 	}
 	t.Render()
 	fmt.Fprintf(w, "%s\n", indented("   "+storesInWords(s), "   "))
+}
+
+// printTogether prints what each of several loads at once came to.
+func printTogether(w io.Writer, s measure.Summary) {
+	fmt.Fprintln(w)
+	t := newTable(w, 2, "   at once", "done", "a second", "MB/s", "late", "mean ms", "p50 ms", "p99 ms", "p99.9 ms", "max ms")
+	for _, g := range s.Groups {
+		if g.Operations == 0 {
+			continue
+		}
+		row := table.Row{"   " + g.Name, g.Operations, withoutUnit(g.Rate), quantity.Digits(float64(g.Throughput) / 1e6), ""}
+		if g.Late > 0 {
+			row[4] = g.Late
+		}
+		for _, latency := range []quantity.Seconds{g.Latency.Mean, g.Latency.P50, g.Latency.P99, g.Latency.P999, g.Latency.Max} {
+			row = append(row, quantity.Digits(float64(latency)*1e3))
+		}
+		t.AppendRow(row)
+	}
+	t.Render()
 }
 
 // storesInWords says what requests took of the storage.

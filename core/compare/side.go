@@ -79,6 +79,9 @@ func alike(load workload.Spec) workload.Spec {
 	load = load.Completed()
 	load.Seed = 0
 	load.Interval = 0 // says how it is recorded, not what is done
+	for i := range load.Together {
+		load.Together[i].Seed, load.Together[i].Interval = 0, 0
+	}
 	return load
 }
 

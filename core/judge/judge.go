@@ -65,7 +65,7 @@ func (o Observed) use() setup.Use {
 // ownSteps reports a load that asks for more only when something of its own was done: its
 // operations are of many sizes, and its depth is the most that can be in flight.
 func (o Observed) ownSteps() bool {
-	return o.Load.Kind == workload.FilesKind || o.Load.Kind == workload.StoresKind
+	return o.Load.Kind == workload.FilesKind || o.Load.Kind == workload.StoresKind || o.Load.Kind == workload.TogetherKind
 }
 
 // Findings applies all rules. The order is that of the rules, so that the same
@@ -76,9 +76,28 @@ func Findings(o Observed) []Finding {
 	measure.CutLeadIn(o.Series, o.Summary.LeadIn)
 	for _, rule := range []func(Observed) []Finding{
 		memoryFileSystem, silentlyBuffered, cachedOnPurpose, aboveCeiling, cacheAnswered,
-		phases, passesOfFiles, unsteady, stolenTime, waitedForCores, fewInFlight, lateFeeds, fellBehind, lateGenerator, portableInterface, offersCut, sourceLimits, whoLimits,
+		phases, passesOfFiles, partsOfTogether, unsteady, stolenTime, waitedForCores, fewInFlight, lateFeeds, fellBehind, lateGenerator, portableInterface, offersCut, sourceLimits, whoLimits,
 	} {
 		findings = append(findings, rule(o)...)
+	}
+	return findings
+}
+
+// partsOfTogether applies to each of several loads at once what can be said of it by itself.
+func partsOfTogether(o Observed) (findings []Finding) {
+	for i := range o.Load.Together {
+		part, sum := o.Load.Part(i, &o.Summary)
+		if sum == nil || sum.Total.Operations == 0 {
+			continue
+		}
+		alone := o
+		alone.Load, alone.Summary = part, *sum
+		for _, rule := range []func(Observed) []Finding{aboveCeiling, lateFeeds, fellBehind} {
+			for _, f := range rule(alone) {
+				f.Sentence = fmt.Sprintf("%q: %s", part.Name, f.Sentence)
+				findings = append(findings, f)
+			}
+		}
 	}
 	return findings
 }

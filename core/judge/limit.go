@@ -68,6 +68,9 @@ func whoLimits(o Observed) []Finding {
 }
 
 func nearCeiling(o Observed) (string, []Evidence) {
+	if o.Load.Kind == workload.TogetherKind { // of which no ceiling is known
+		return "", nil
+	}
 	use := o.use()
 	limit := setup.Limit(o.Setup.Ceilings(use))
 	if limit == nil {
@@ -180,7 +183,7 @@ func addedLatency(o Observed) (string, []Evidence) {
 	asked := float64(o.Load.Workers * o.Load.Depth)
 	latency := float64(o.Summary.Total.Latency.Mean)
 	flying := float64(o.Summary.Total.Rate) * latency
-	if o.Load.Kind == workload.StoresKind { // which has as many in flight as its requests bring with them
+	if o.Load.Kind == workload.StoresKind || o.Load.Kind == workload.TogetherKind { // which has as many in flight as its requests bring with them
 		asked = math.Round(flying*10) / 10
 	}
 	spent, parts := timeSpent(o) // who accounts for all the time leaves no doubt

@@ -7,6 +7,7 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
+	"patientheron/core/workload"
 )
 
 // honest is the share of the bytes that a device must have moved for the rule
@@ -119,6 +120,9 @@ const tolerance = 0.10
 // of what was never written, says nothing about the hops before it, so that then only
 // those count. A load through this host's memory needs none of them.
 func aboveCeiling(o Observed) []Finding {
+	if o.Load.Kind == workload.TogetherKind { // each of them by itself
+		return nil
+	}
 	use := o.use()
 	hops := o.Setup.Ceilings(use)
 	inFront := o.Setup.Count("cache") > 0 || o.Setup.Text("tier.size") != "" || o.Setup.Text("pool.unit") != "" || o.Setup.Bytes("controller.memory") > 0

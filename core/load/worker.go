@@ -56,6 +56,7 @@ type worker struct {
 	used     ThreadUse        // at the last look
 
 	groups int // that whole files are sorted into
+	group  int // that all its operations belong to; -1 for none
 
 	inFlight atomic.Int64
 }
@@ -74,14 +75,15 @@ func newWorker(spec workload.Spec, number int, queue Queue, hand func(measure.Pa
 	if err != nil {
 		return nil, err
 	}
+	own, group := spec.Of(number)
 	w := &worker{
-		spec: spec, number: number, line: newTimeline(spec), source: source, queue: queue,
-		slots: make([]slot, spec.Depth), idle: make([]int, spec.Depth),
-		batch:   make([]*Operation, 0, spec.Depth),
+		spec: own, number: number, line: newTimeline(spec), source: source, queue: queue, group: group,
+		slots: make([]slot, own.Depth), idle: make([]int, own.Depth),
+		batch:   make([]*Operation, 0, own.Depth),
 		counted: measure.NewTally(spec.Open(), spec.Classes()...), hand: hand, groups: len(spec.Groups()),
 	}
 	for i := range w.idle {
-		w.idle[i] = spec.Depth - 1 - i
+		w.idle[i] = own.Depth - 1 - i
 	}
 	if spec.Amount > 0 {
 		w.share = int64(spec.Amount) / int64(spec.Workers)
@@ -285,6 +287,9 @@ func (w *worker) record(s *slot, now int64) {
 		return
 	}
 	w.counted.Record(s.operation.Class, int64(s.operation.Length), now-s.due)
+	if w.group >= 0 && s.operation.Class.Moves() {
+		w.counted.RecordFile(w.group, int64(s.operation.Length), s.due, now)
+	}
 	w.counted.LastDone = now
 	if service := w.counted.Service; service != nil {
 		service.Record(now - s.sent)

@@ -61,7 +61,22 @@ type Need struct {
 	Years    float64         `json:"years,omitempty" doc:"For how many years it has to last"`
 	Budget   float64         `json:"budget,omitempty" doc:"Highest price, in the unit that the setups tell theirs in; 0 for any"`
 	Survives []setup.Failure `json:"survives,omitempty" doc:"What has to be survived with all data"`
+	Together bool            `json:"together,omitempty" doc:"All uses are at work at once, and judged by measurements of that; otherwise each by measurements of its own"`
 	Uses     []Use           `json:"uses"`
+}
+
+// Mixed is the load of all uses at once; each needs a load of its own.
+func (n Need) Mixed() workload.Spec {
+	mixed := workload.Default()
+	mixed.SetTogether()
+	mixed.For, mixed.LeadIn = 0, 0
+	for _, u := range n.Uses {
+		part := *u.Load
+		part.Name = u.Name
+		mixed.For, mixed.LeadIn = max(mixed.For, part.For), max(mixed.LeadIn, part.LeadIn)
+		mixed.Together = append(mixed.Together, part)
+	}
+	return mixed
 }
 
 // Use is one thing that the storage is used for.
@@ -241,6 +256,21 @@ func (n Need) Validate() error {
 			return err
 		}
 	}
+	if n.Together {
+		return n.validateTogether()
+	}
+	return nil
+}
+
+func (n Need) validateTogether() error {
+	for i, u := range n.Uses {
+		if u.Load == nil {
+			return invalid(fmt.Sprintf("uses[%d]", i), "uses at once are measured together, so %q has to give its load, not a stage", u.Name)
+		}
+	}
+	if err := n.Mixed().Validate(); err != nil {
+		return invalid("together", "%s", err)
+	}
 	return nil
 }
 
@@ -337,8 +367,13 @@ func rank(key string) (rank int, side string) {
 func (n Need) Unmeasured(side compare.Side) (left Need, there []string) {
 	left, there = n, []string{}
 	left.Uses = nil
+	if n.Together {
+		if samples, _ := newWork(n, side).samples(n.Uses[0]); len(samples) < leastRepeats {
+			return n, there
+		}
+	}
 	for _, u := range n.Uses {
-		if samples, _ := (work{need: n, side: side}).samples(u); len(samples) >= leastRepeats {
+		if samples, _ := newWork(n, side).samples(u); len(samples) >= leastRepeats {
 			there = append(there, u.Name)
 			continue
 		}
@@ -354,6 +389,11 @@ const leastRepeats = 3
 // repeated. Uses that name a stage alone are left out, and named.
 func (n Need) Plan(repeats int) (p plan.Plan, without []string) {
 	p = plan.Plan{Name: n.Name, Why: "What " + n.Name + " needs is measured, use by use."}
+	if n.Together && len(n.Uses) > 0 {
+		p.Why = "What " + n.Name + " needs is measured, all uses at once."
+		p.Stages = []plan.Stage{{Name: "all uses at once", Load: n.Mixed(), Repeats: repeats}}
+		return p, nil
+	}
 	for _, u := range n.Uses {
 		if u.Load == nil {
 			without = append(without, u.Name)

@@ -77,7 +77,7 @@ type Judged struct {
 	Demands   []Demand   `json:"demands"`
 	Setups    []Answer   `json:"setups" doc:"Those that meet all first, then by price"`
 	Words     string     `json:"words" doc:"What to do, in a sentence"`
-	Wanted    string     `json:"wanted,omitempty" doc:"The headroom that all bounds are to be met with"`
+	Wanted    string     `json:"wanted,omitempty" doc:"The headroom that all bounds are to be met with, and whether the uses were measured at once"`
 	Remarks   []string   `json:"remarks" doc:"What to know before it is relied on"`
 	GiveUp    []GivingUp `json:"giveUp,omitempty" doc:"Where no setup meets all: which one demand to give up, and what that buys"`
 	Worth     []Worth    `json:"worth" doc:"What the added money brings from one setup on the frontier to the next"`
@@ -123,7 +123,7 @@ func ShowPrice(v float64) string {
 // all of them where it has no uses. Others are left.
 func (n Need) Touched(sides []compare.Side) (touched []compare.Side, others []string) {
 	for _, side := range sides {
-		w := work{need: n, side: side}
+		w := newWork(n, side)
 		if len(n.Uses) == 0 || slices.ContainsFunc(n.Uses, func(u Use) bool { samples, _ := w.samples(u); return len(samples) > 0 }) {
 			touched = append(touched, side)
 		} else {
@@ -140,7 +140,8 @@ func Judge(n Need, sides []compare.Side) Judged {
 	measured := make([]bool, len(n.Uses))
 	for _, side := range sides {
 		a := Answer{Name: side.Name, Runs: side.Runs, Price: side.Setup.Number("cost.price"), Verdicts: []Verdict{}}
-		w := work{need: n, side: side, standings: side.Standings()}
+		w := newWork(n, side)
+		w.standings = side.Standings()
 		for _, d := range j.Demands {
 			v := w.verdict(d)
 			if d.About == AFigure && len(v.Evidence) > 0 {
@@ -165,6 +166,9 @@ func Judge(n Need, sides []compare.Side) Judged {
 	if n.Headroom > 1 {
 		j.Wanted = fmt.Sprintf("Wanted on top of each bound: %s times of headroom.", plain(n.Headroom))
 	}
+	if n.Together {
+		j.Wanted = strings.TrimSpace("All uses were measured at once. " + j.Wanted)
+	}
 	j.remark(sides)
 	return j
 }
@@ -172,8 +176,17 @@ func Judge(n Need, sides []compare.Side) Judged {
 // work is what it takes to judge one side.
 type work struct {
 	need      Need
+	mixed     workload.Spec // of all uses at once, where they are
 	side      compare.Side
 	standings compare.Standings
+}
+
+func newWork(n Need, side compare.Side) work {
+	w := work{need: n, side: side}
+	if n.Together && len(n.Uses) > 0 {
+		w.mixed = n.Mixed()
+	}
+	return w
 }
 
 func (w work) verdict(d Demand) Verdict {
@@ -358,6 +371,9 @@ func between(f figure.Figure, m judge.Mean) string {
 // samples are the measurements that judge a use: of its stage, or under its load. Where
 // there are none, near says what comes nearest.
 func (w work) samples(u Use) (of []compare.Sample, near string) {
+	if w.need.Together {
+		return w.partSamples(u)
+	}
 	if u.Load == nil {
 		for _, s := range w.side.Samples {
 			if s.Stage == u.Stage && len(s.Point) == 0 {
@@ -382,6 +398,25 @@ func (w work) samples(u Use) (of []compare.Sample, near string) {
 	}
 	if near == "" || nearest > 3 {
 		near = "not under this load"
+	}
+	return of, near
+}
+
+// partSamples are what measurements of all uses at once came to for one of them.
+func (w work) partSamples(u Use) (of []compare.Sample, near string) {
+	for _, s := range w.side.Samples {
+		if s.Load.Kind != workload.TogetherKind || !compare.SameWork(s.Load, w.mixed) {
+			continue
+		}
+		i := slices.IndexFunc(s.Load.Together, func(p workload.Spec) bool { return p.Name == u.Name })
+		if i < 0 {
+			continue
+		}
+		s.Load, s.Summary = s.Load.Part(i, s.Summary)
+		of = append(of, s)
+	}
+	if len(of) == 0 {
+		near = "not with all uses at once; 'heron need measure' does that"
 	}
 	return of, near
 }
@@ -568,7 +603,7 @@ func (j *Judged) remark(sides []compare.Side) {
 			uses++
 		}
 	}
-	if uses > 1 {
+	if uses > 1 && !j.Need.Together {
 		j.Remarks = append(j.Remarks, "Each use was measured by itself. Where several are at work at once they take from each other: leave headroom for that.")
 	}
 	simulated := 0

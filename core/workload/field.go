@@ -34,6 +34,9 @@ const (
 
 // Of reports whether loads of a kind have the field.
 func (f Field) Of(kind Kind) bool {
+	if kind == TogetherKind { // whose parts say the rest
+		return f.of == ofAll && f.Name != "depth" && f.Name != "workers"
+	}
 	of := map[Kind]kindOfField{FilesKind: ofFiles, FeedsKind: ofFeeds, StoresKind: ofStores}[kind]
 	if of == ofAll {
 		of = ofBlocks
@@ -49,6 +52,9 @@ type place struct {
 
 // Set parses text and puts it into spec. The error names the field.
 func (f Field) Set(spec *Spec, text string) error {
+	if spec.Kind == TogetherKind && !f.Of(TogetherKind) {
+		return invalid(f.Name, "of several loads at once each has its own; say it there")
+	}
 	if err := f.set(spec, text); err != nil {
 		return invalid(f.Name, "%v", err)
 	}

@@ -67,12 +67,15 @@ type BlockShare struct {
 // Default. In JSON the parts stand side by side.
 type Spec struct {
 	Name string `json:"name,omitempty" yaml:"name,omitempty" doc:"What this workload is called" maxLength:"80"`
-	Kind Kind   `json:"kind,omitempty" yaml:"kind,omitempty" doc:"What kind of load it is; absent for block" enum:"block,files,feeds,stores"`
+	Kind Kind   `json:"kind,omitempty" yaml:"kind,omitempty" doc:"What kind of load it is; absent for block" enum:"block,files,feeds,stores,together"`
 
 	Pattern         // the body of a block load; of other loads what it comes to as blocks
 	Files   *Files  `json:"files,omitempty" doc:"The body of a load of files; what stands beside it of blocks is then worked out of it"`
 	Feeds   *Feeds  `json:"feeds,omitempty" doc:"The body of a load of feeds; blocks, order, streams and rates beside it are then worked out of it"`
 	Stores  *Stores `json:"stores,omitempty" doc:"The body of a load of stores that log; blocks and order beside it are then worked out of it"`
+
+	Together []Spec `json:"together,omitempty" maxItems:"16" doc:"Of several loads at once: each with its name, workers and region; the time is that of all, and what stands beside them of blocks, depth and workers is then worked out of them"`
+
 	Pace
 	Ending
 
@@ -111,6 +114,9 @@ func (s Spec) Body() Body {
 	}
 	if s.Kind == StoresKind && s.Stores != nil {
 		return storesBody{s.Pattern, s.Stores}
+	}
+	if s.Kind == TogetherKind {
+		return togetherBody{s.Pattern, s.Together}
 	}
 	return s.Pattern
 }
@@ -202,6 +208,12 @@ func (s Spec) Completed() Spec {
 	if s.Kind == StoresKind && s.Stores != nil && s.Stores.Count > 0 {
 		s.completeStores()
 	}
+	if s.Seed == 0 {
+		s.Seed = 1
+	}
+	if s.Kind == TogetherKind {
+		s.completeTogether()
+	}
 	if s.Interval == 0 {
 		s.Interval = intervalOf(s.For)
 	}
@@ -213,9 +225,6 @@ func (s Spec) Completed() Spec {
 	}
 	if s.Open() && s.Arrivals == "" {
 		s.Arrivals = Constant
-	}
-	if s.Seed == 0 {
-		s.Seed = 1
 	}
 	return s
 }
@@ -329,7 +338,7 @@ func invalid(field, format string, args ...any) error {
 // Validate reports the first thing about s that cannot be, as a *FieldError.
 // It does not know the volume: alignment and free space are checked there.
 func (s Spec) Validate() error {
-	if s.Feeds != nil && s.Kind != FeedsKind || s.Stores != nil && s.Kind != StoresKind || s.Files != nil && (s.Kind == FeedsKind || s.Kind == StoresKind) {
+	if len(s.Together) > 0 && s.Kind != TogetherKind || s.Feeds != nil && s.Kind != FeedsKind || s.Stores != nil && s.Kind != StoresKind || s.Files != nil && (s.Kind == FeedsKind || s.Kind == StoresKind) {
 		return invalid("kind", "the load is of %s, and another kind is described beside it; keep one", cmp.Or(s.Kind, BlockKind))
 	}
 	switch s.Kind {
@@ -350,6 +359,11 @@ func (s Spec) Validate() error {
 			return err
 		}
 		s = s.Completed()
+	case TogetherKind:
+		if err := s.validateTogether(); err != nil {
+			return err
+		}
+		s = s.Completed()
 	case FeedsKind:
 		if err := s.validateFeeds(); err != nil {
 			return err
@@ -359,7 +373,7 @@ func (s Spec) Validate() error {
 		}
 		s = s.Completed()
 	default:
-		return invalid("kind", "%q; there are block, files and feeds", s.Kind)
+		return invalid("kind", "%q; there are block, files, feeds, stores and together", s.Kind)
 	}
 	for _, check := range []func() error{s.validateBlocks, s.validateOrder, s.validateLimits, s.validatePace} {
 		if err := check(); err != nil {
@@ -541,6 +555,9 @@ func (s Spec) Describe() string {
 	}
 	if s.Kind == FeedsKind && s.Feeds != nil {
 		return s.describeFeeds()
+	}
+	if s.Kind == TogetherKind {
+		return s.describeTogether()
 	}
 	block := s.Blocks[0].Size.String()
 	if len(s.Blocks) > 1 {

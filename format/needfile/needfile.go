@@ -49,6 +49,7 @@ func Read(text []byte) (n need.Need, err error) {
 		"growth":   strictyaml.Parsed(&n.Growth, quantity.ParseShare),
 		"years":    strictyaml.Parsed(&n.Years, quantity.ParseNumber),
 		"budget":   strictyaml.Parsed(&n.Budget, quantity.ParseNumber),
+		"together": strictyaml.Truth(&n.Together),
 		"survives": func(node ast.Node) error {
 			return strictyaml.Several(node, "survives", func(i int, node ast.Node) error {
 				places[fmt.Sprintf("survives[%d]", i)] = node

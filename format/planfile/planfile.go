@@ -180,7 +180,19 @@ func ReadLoad(n ast.Node) (workload.Spec, error) {
 }
 
 func readLoad(n ast.Node, load *workload.Spec, where map[string]ast.Node) error {
-	entries := map[string]func(ast.Node) error{"name": strictyaml.Text(&load.Name)}
+	entries := map[string]func(ast.Node) error{
+		"name": strictyaml.Text(&load.Name),
+		"together": func(n ast.Node) error {
+			where["together"] = n
+			load.SetTogether()
+			return strictyaml.Sequence(n, "together", func(n ast.Node) error {
+				part := workload.Default()
+				err := readLoad(n, &part, map[string]ast.Node{})
+				load.Together = append(load.Together, part)
+				return err
+			})
+		},
+	}
 	for _, field := range workload.Fields() {
 		entries[field.Name] = func(n ast.Node) error {
 			where[field.Name] = n
@@ -200,6 +212,13 @@ func readLoad(n ast.Node, load *workload.Spec, where map[string]ast.Node) error 
 		}
 	}
 	err := strictyaml.Mapping(n, "a load", entries)
+	if err == nil && load.Kind == workload.TogetherKind {
+		for _, field := range workload.Fields() {
+			if where[field.Name] != nil && !field.Of(load.Kind) {
+				return strictyaml.Fail(where[field.Name], workload.ErrInvalid, "%s: of several loads at once each has its own; say it there", field.Name)
+			}
+		}
+	}
 	if where["passes"] != nil && where["for"] == nil {
 		load.For = 0 // the passes end it
 	}

@@ -85,7 +85,7 @@ func writeStage(b *strings.Builder, s plan.Stage, shared *fileset.Set) {
 	}
 	fields := loadFields(s.Load)
 	own := s.Load.Files != nil && s.Load.Files.From == "" && (shared == nil || !reflect.DeepEqual(*shared, s.Load.Files.Set))
-	if len(fields) == 0 && !own {
+	if len(fields) == 0 && !own && len(s.Load.Together) == 0 {
 		line("load: {}")
 	} else {
 		line("load:")
@@ -95,6 +95,12 @@ func writeStage(b *strings.Builder, s plan.Stage, shared *fileset.Set) {
 	}
 	if own {
 		writeSet(b, "      ", s.Load.Files.Set)
+	}
+	if len(s.Load.Together) > 0 {
+		line("  together:")
+		for _, part := range s.Load.Together {
+			line("    - {%s}", strings.Join(partFields(part), ", "))
+		}
 	}
 	if len(s.Sweep) > 0 {
 		line("sweep:")
@@ -162,6 +168,12 @@ func loadFields(load workload.Spec) (lines []string) {
 		}
 	}
 	return lines
+}
+
+// partFields are the fields of one of several loads at once, without those that all share.
+func partFields(part workload.Spec) []string {
+	part.Ending, part.Seed, part.Cached = workload.Default().Ending, workload.Default().Seed, false
+	return loadFields(part)
 }
 
 // quoted writes a value so that YAML takes it as text where it could be taken

@@ -52,8 +52,11 @@ func measured(t *testing.T, v *Volume, spec workload.Spec) measure.Summary {
 	}
 	defer opened.Close()
 	o, err := load.Run(t.Context(), load.Job{Workload: spec, Volume: opened, Clock: load.NewMonotonic()})
-	if err != nil || o.Failure != nil {
-		t.Fatal(err, o.Failure)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if o.Failure != nil {
+		t.Fatal(o.Failure)
 	}
 	return o.Summary
 }

@@ -169,13 +169,21 @@ function Stores({ m, summary: s }: { m: Measurement; summary: NonNullable<Measur
 	);
 }
 
+/** What each of several loads at once came to. */
+function atOnce(s: NonNullable<Measurement["summary"]>): Row[] {
+	return (s.groups ?? [])
+		.filter((g) => g.operations > 0)
+		.map((g) => [g.late ? `${g.name}, ${g.late} pieces late` : g.name, "", g]);
+}
+
 /** The summary of a measurement as a table that can be read aloud. */
 export function FiguresTable({ m }: { m: Measurement }) {
 	const s = m.summary;
 	if (!s) {
 		return null;
 	}
-	const groups: Row[] = (s.feeds || s.stores ? [] : (s.groups ?? [])).map((g) => [
+	const together = m.load.kind === "together";
+	const groups: Row[] = (s.feeds || s.stores || together ? [] : (s.groups ?? [])).map((g) => [
 		`${g.name}, in ${seconds(g.tookSeconds)}`,
 		"",
 		g,
@@ -203,6 +211,7 @@ export function FiguresTable({ m }: { m: Measurement }) {
 				rows={operations}
 				show={rate}
 			/>
+			{together && <Table m={m} of="at once" unit="a second" rows={atOnce(s)} show={rate} doubt="total" />}
 			{s.feeds && <Feeds summary={s} />}
 			{s.stores && <Stores m={m} summary={s} />}
 			<p className="mt-2 text-sm opacity-80">

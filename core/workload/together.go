@@ -1,0 +1,229 @@
+package workload
+
+import (
+	"fmt"
+	"strings"
+
+	"patientheron/core/measure"
+	"patientheron/core/quantity"
+)
+
+// TogetherKind is the kind of several loads at once on one volume, each with workers and
+// regions of its own.
+const TogetherKind Kind = "together"
+
+// mostTogether is how many loads there may be at once.
+const mostTogether = 16
+
+// SetTogether makes the load one of several at once, whose time it says. What stands beside
+// them is the default until they are there.
+func (s *Spec) SetTogether() {
+	s.Kind, s.Pattern, s.Pace = TogetherKind, Default().Pattern, Default().Pace
+}
+
+// togetherBody is several loads at once as a Body. Each sorts what it does into groups of
+// its own: one, but for stores, which have four.
+type togetherBody struct {
+	Pattern
+	parts []Spec
+}
+
+func (b togetherBody) Classes() (issued []measure.Class) {
+	are := map[measure.Class]bool{}
+	for _, p := range b.parts {
+		for _, c := range p.Classes() {
+			are[c] = true
+		}
+	}
+	for c := range measure.EachClass() {
+		if are[c] {
+			issued = append(issued, c)
+		}
+	}
+	return issued
+}
+
+func (b togetherBody) LargestBlock() (largest quantity.Bytes) {
+	for _, p := range b.parts {
+		largest = max(largest, p.LargestBlock())
+	}
+	return largest
+}
+
+func (b togetherBody) Groups() (names []string) {
+	for _, p := range b.parts {
+		if p.Kind != StoresKind {
+			names = append(names, p.Name)
+			continue
+		}
+		for _, request := range storeGroups {
+			names = append(names, p.Name+": "+request)
+		}
+	}
+	return names
+}
+
+func (b togetherBody) Source(s Spec, worker int) (Source, error) {
+	part, first, group := s.partOf(worker)
+	source, err := NewSource(part, worker-first)
+	return &together{source, group, part.Kind}, err
+}
+
+// partOf finds the load that a worker belongs to, the first of its workers, and the first of
+// its groups.
+func (s Spec) partOf(worker int) (part Spec, first, group int) {
+	for _, p := range s.Together {
+		if part = p; worker < first+p.Workers {
+			break
+		}
+		first += p.Workers
+		group += p.groupCount()
+	}
+	return part, first, group
+}
+
+func (s Spec) groupCount() int {
+	if s.Kind == StoresKind {
+		return len(storeGroups)
+	}
+	return 1
+}
+
+// Of is what one worker does: the load itself, or the one of several that it belongs to.
+// Group is the number of the group that all its operations belong to; -1 where its source
+// says that of whole files, pieces and requests.
+func (s Spec) Of(worker int) (own Spec, group int) {
+	if s.Kind != TogetherKind {
+		return s, -1
+	}
+	own, _, group = s.partOf(worker)
+	if own.Kind != "" && own.Kind != BlockKind {
+		group = -1
+	}
+	return own, group
+}
+
+// together gives the groups of a load among several their place.
+type together struct {
+	Source
+	group int
+	kind  Kind
+}
+
+func (t *together) Completed(a *Access, now int64, err error) *Whole {
+	whole := t.Source.Completed(a, now, err)
+	for w := whole; w != nil; w = w.More {
+		if t.kind == FeedsKind { // all of them in one
+			w.Group = 0
+		}
+		w.Group += t.group
+	}
+	return whole
+}
+
+// completeTogether makes the parts what they are measured as: with the time and the seed of
+// all, one region behind the other unless they say where theirs is. What stands beside them
+// of blocks is what they come to on average, by how much each has in flight.
+func (s *Spec) completeTogether() {
+	parts := make([]Spec, len(s.Together))
+	placed := false
+	for _, p := range s.Together {
+		placed = placed || p.Offset > 0
+	}
+	s.Pattern = Pattern{Order: Random, Cached: s.Cached, Offset: s.Offset}
+	s.Depth, s.Workers, s.Rate, s.ByteRate, s.Think, s.Arrivals = 0, 0, 0, 0, 0, ""
+	end, reads, weights := s.Offset, 0.0, 0.0
+	for i, p := range s.Together {
+		p.Ending, p.Cached = s.Ending, s.Cached
+		p.Ending.Settled, p.Ending.Within = false, 0
+		p.Seed = s.Seed + uint64(i)*7919 // unrelated, and the same each time
+		if !placed {
+			p.Offset = end
+		}
+		p = p.Completed()
+		parts[i] = p
+		end = max(end, p.Offset+p.Span)
+		s.Depth, s.Workers = max(s.Depth, p.Depth), s.Workers+p.Workers
+		weight := float64(p.Depth * p.Workers)
+		reads, weights = reads+float64(p.Reads)*weight, weights+weight
+		for _, b := range p.Blocks {
+			s.Blocks = append(s.Blocks, BlockShare{b.Size, b.Weight * weight})
+		}
+	}
+	s.Blocks = s.Blocks[:min(len(s.Blocks), 32)]
+	s.Span = end - s.Offset
+	if s.Reads = 1; weights > 0 {
+		s.Reads = quantity.Share(reads / weights)
+	}
+	s.Together = parts
+}
+
+// validateTogether reports what cannot be of several loads at once.
+func (s Spec) validateTogether() error {
+	if len(s.Together) < 2 || len(s.Together) > mostTogether {
+		return invalid("together", "%d loads at once; from 2 to %d", len(s.Together), mostTogether)
+	}
+	if s.Amount > 0 || s.Passes > 0 {
+		return invalid("for", "loads at once go on for a time; leave amount and passes out")
+	}
+	if s.For == 0 {
+		return invalid("for", "loads at once go on for a time; try for: 60s")
+	}
+	names := map[string]bool{}
+	for _, p := range s.Completed().Together {
+		switch {
+		case p.Name == "" || names[p.Name]:
+			return invalid("together", "each of several loads needs a name of its own; %q is none", p.Name)
+		case p.Kind == FilesKind || p.Kind == TogetherKind:
+			return invalid("together", "%q is a load of %s, which cannot be one of several; blocks, feeds and stores can", p.Name, p.Kind)
+		case p.Span == 0:
+			return invalid("together", "%q does not say how large its region is (span)", p.Name)
+		case p.Stores != nil && p.Stores.Zone > 0:
+			return invalid("together", "%q has zones, which belong to one load alone", p.Name)
+		}
+		names[p.Name] = true
+		if err := p.Validate(); err != nil {
+			return invalid("together", "%q: %s", p.Name, strings.TrimPrefix(err.Error(), ErrInvalid.Error()+": "))
+		}
+	}
+	return nil
+}
+
+// describeTogether says in a few words what several loads at once do.
+func (s Spec) describeTogether() string {
+	words := make([]string, len(s.Together))
+	for i, p := range s.Together {
+		words[i] = fmt.Sprintf("%s (%s)", p.Name, p.Describe())
+	}
+	return fmt.Sprintf("%d loads together: %s", len(s.Together), strings.Join(words, "; "))
+}
+
+// Part is what one of several loads came to, as a measurement of its own: the load as it was
+// given, and its figures.
+func (s Spec) Part(number int, sum *measure.Summary) (Spec, *measure.Summary) {
+	part := s.Completed().Together[number]
+	if sum == nil {
+		return part, nil
+	}
+	first := 0
+	for _, p := range s.Together[:number] {
+		first += p.groupCount()
+	}
+	last := first + part.groupCount()
+	if last > len(sum.Groups) {
+		return part, nil
+	}
+	own := &measure.Summary{Measured: sum.Measured, LeadIn: sum.LeadIn, Ending: sum.Ending, Interface: sum.Interface, Stolen: sum.Stolen, Groups: sum.Groups[first:last], Total: sum.Groups[first].Figures}
+	switch {
+	case part.Kind == FeedsKind:
+		asked := part.Feeds.AskedUntil(sum.LeadIn+sum.Measured) - part.Feeds.AskedUntil(sum.LeadIn)
+		own.Feeds = own.FeedsOf(asked, part.Feeds.Asked(), part.Feeds.Buffer)
+	case part.Kind == StoresKind:
+		own.Stores = own.StoresOf()
+		own.Total = measure.Figures{} // the storage's own operations are counted together
+	}
+	if moving := part.Classes(); len(moving) == 1 {
+		own.Classes = map[measure.Class]measure.Figures{moving[0]: own.Total}
+	}
+	return part, own
+}

@@ -1,0 +1,130 @@
+package simulated
+
+import (
+	"math"
+	"testing"
+
+	"patientheron/core/array"
+	"patientheron/core/fileset"
+	"patientheron/core/judge"
+	"patientheron/core/measure"
+	"patientheron/core/quantity"
+	"patientheron/core/workload"
+)
+
+func part(name string, change func(*workload.Spec)) workload.Spec {
+	s := workload.Default()
+	s.Name, s.Span = name, quantity.GiB
+	change(&s)
+	return s
+}
+
+func atOnce(parts ...workload.Spec) workload.Spec {
+	s := workload.Default()
+	s.SetTogether()
+	s.Together, s.For, s.LeadIn = parts, 10, 1
+	return s
+}
+
+// Loads at once on one volume keep their own pace, take from each other what the volume can
+// do, and are counted apart.
+func TestLoadsAtOnce(t *testing.T) {
+	limited := mirrorStripe()
+	limited.Limits.Operations = 1000
+	set := func(rate quantity.OpRate) func(*workload.Spec) {
+		return func(s *workload.Spec) { s.Rate = rate }
+	}
+	deep := func(depth, workers int) func(*workload.Spec) {
+		return func(s *workload.Spec) { s.Depth, s.Workers = depth, workers }
+	}
+	for name, c := range map[string]struct {
+		d     array.Description
+		parts []workload.Spec
+		want  []float64 // a second
+	}{
+		"at their own rates":        {mirrorStripe(), []workload.Spec{part("a", set(200)), part("b", set(300))}, []float64{200, 300}},
+		"an equal share each":       {limited, []workload.Spec{part("a", deep(8, 1)), part("b", deep(8, 1))}, []float64{500, 500}},
+		"by how much each asks":     {limited, []workload.Spec{part("a", deep(4, 1)), part("b", deep(6, 2))}, []float64{250, 750}},
+		"what one at a rate leaves": {limited, []workload.Spec{part("a", set(200)), part("b", deep(16, 1))}, []float64{200, 800}},
+	} {
+		v, spec := simulate(t, c.d), atOnce(c.parts...)
+		s := measured(t, v, spec)
+		var all int64
+		for i, want := range c.want {
+			load, own := spec.Part(i, &s)
+			all += own.Total.Operations
+			if math.Abs(float64(own.Total.Rate)/want-1) > 0.02 {
+				t.Errorf("%s: %q did %.0f a second, not %.0f", name, load.Name, float64(own.Total.Rate), want)
+			}
+		}
+		if all != s.Total.Operations || len(s.Groups) != len(c.parts) {
+			t.Errorf("%s: %d operations of its loads, %d in all", name, all, s.Total.Operations)
+		}
+	}
+}
+
+// Each load has a region of its own, one behind the other unless it says where.
+func TestLoadsAtOnceDoNotOverlap(t *testing.T) {
+	spec := atOnce(part("a", func(s *workload.Spec) { s.Reads = 0 }), part("b", func(s *workload.Spec) { s.Span = 2 * quantity.GiB }), part("c", func(*workload.Spec) {})).Completed()
+	var end quantity.Bytes
+	for _, p := range spec.Together {
+		if p.Offset != end {
+			t.Errorf("%q begins at %s, not %s", p.Name, p.Offset, end)
+		}
+		end = p.Offset + p.Span
+	}
+	if size, writes := spec.Body().Reach(); size != 4*quantity.GiB || !writes || spec.Workers != 3 {
+		t.Errorf("%s, writes %t, %d workers", size, writes, spec.Workers)
+	}
+	again := spec.Completed()
+	if again.Span != spec.Span || again.Workers != spec.Workers || again.Together[2].Offset != spec.Together[2].Offset || again.Together[1].Seed != spec.Together[1].Seed {
+		t.Errorf("%+v is not %+v", again, spec)
+	}
+	if again.Together[0].Seed == again.Together[1].Seed {
+		t.Error("two loads draw the same places")
+	}
+}
+
+// Feeds and stores at once with blocks: late pieces are those of the feeds, requests those
+// of the stores, and a load that leaves nothing makes pieces late.
+func TestFeedsAndStoresAtOnce(t *testing.T) {
+	limited := mirrorStripe()
+	limited.Limits.Throughput = 50e6
+	feeds := part("films", func(s *workload.Spec) {
+		s.Kind, s.Feeds = workload.FeedsKind, &workload.Feeds{Count: 5, Rate: 6e6, Buffer: 0.2}
+	})
+	stores := part("ledger", func(s *workload.Spec) {
+		s.Kind, s.Span = workload.StoresKind, 4*quantity.GiB
+		s.Stores = &workload.Stores{Count: 1, Requests: []workload.RequestShare{{Request: workload.PutRequest, Weight: 1}, {Request: workload.GetRequest, Weight: 1}}, Value: fileset.Sizes{Fixed: 400}}
+	})
+	v := simulate(t, limited)
+	alone, hungry := atOnce(feeds, part("idle", func(s *workload.Spec) { s.Rate = 1 })), atOnce(feeds, part("hungry", func(s *workload.Spec) { s.Depth, s.Blocks = 32, workload.Block(quantity.MiB) }))
+	_, kept := alone.Part(0, ptr(measured(t, v, alone)))
+	if kept.Feeds == nil || kept.Feeds.Late != 0 || kept.Feeds.Pieces < 200 {
+		t.Errorf("30 of 50 MB/s alone: %+v", kept.Feeds)
+	}
+	sum := measured(t, v, hungry)
+	_, starved := hungry.Part(0, &sum)
+	if starved.Feeds == nil || starved.Feeds.Late == 0 {
+		t.Errorf("beside a load that leaves nothing: %+v", starved.Feeds)
+	}
+	found := false
+	for _, f := range judge.Findings(judge.Observed{Load: hungry.Completed(), Summary: sum}) {
+		found = found || f.Kind == "late-pieces" && f.Sentence[:7] == `"films"`
+	}
+	if !found {
+		t.Error("late pieces are not found")
+	}
+	three := atOnce(feeds, stores, part("blocks", func(s *workload.Spec) { s.Rate = 50 }))
+	sum = measured(t, simulate(t, mirrorStripe()), three)
+	if len(sum.Groups) != 6 {
+		t.Fatalf("%d groups", len(sum.Groups))
+	}
+	_, ledger := three.Part(1, &sum)
+	_, blocks := three.Part(2, &sum)
+	if ledger.Stores == nil || ledger.Stores.Requests == 0 || math.Abs(float64(blocks.Total.Rate)-50) > 1 {
+		t.Errorf("%+v, and %s", ledger.Stores, blocks.Total.Rate)
+	}
+}
+
+func ptr(s measure.Summary) *measure.Summary { return &s }
