@@ -168,15 +168,42 @@ func measureDemo(ctx context.Context, c *client.Client, command *cobra.Command, 
 	if err := demoTuning(ctx, c, command, filepath.Join(setups, demo.MainlandSetup+".yaml")); err != nil {
 		return err
 	}
-	printDemo(command.OutOrStdout(), details)
-	sheet, err := demo.Need()
-	if err != nil {
+	if err := demoNeeds(ctx, c, command); err != nil {
 		return err
 	}
-	if _, err := c.KeepNeed(ctx, sheet); err != nil {
-		return fmt.Errorf("keep the station's need: %w", err)
-	}
+	printDemo(command.OutOrStdout(), details)
 	return keepComparisons(ctx, c, slices.Concat(ofFiles, racing, ofCatalogue, details))
+}
+
+// demoNeeds measures what an afternoon needs at once, and keeps the station's need sheets.
+func demoNeeds(ctx context.Context, c *client.Client, command *cobra.Command) error {
+	for _, name := range []string{demo.DayNeed, demo.AfternoonNeed} {
+		sheet, err := demo.Need(name)
+		if err != nil {
+			return err
+		}
+		if _, err := c.KeepNeed(ctx, sheet); err != nil {
+			return fmt.Errorf("keep the need %s: %w", name, err)
+		}
+		if name != demo.AfternoonNeed {
+			continue
+		}
+		for _, setup := range demo.AtOnceOn {
+			v, err := registered(ctx, c, setup)
+			if err != nil {
+				return err
+			}
+			const repeats = 3
+			needed, err := c.Needed(ctx, v.ID, sheet, repeats, false)
+			if err != nil {
+				return err
+			}
+			if _, err := demoRun(ctx, c, command, setup, "", needed.Plan); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // demoTuning serves a setup over iSCSI, a delay away, for as long as ctx lasts, and finds

@@ -290,7 +290,7 @@ func printAnswers(w io.Writer, j need.Judged) {
 		from = to
 	}
 	fmt.Fprintln(w, "  ×1.5 meets it so many times; -20% falls short by so much; ? not shown; . not measured or known")
-	if j.Wanted != "" {
+	if j.Need.WantsHeadroom() {
 		fmt.Fprintln(w, "  (×1.1) meets it, without the headroom that is wanted")
 	}
 	for _, words := range j.Worth {

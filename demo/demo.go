@@ -113,11 +113,21 @@ func Plan(name string) (plan.Plan, error) {
 	return p, nil
 }
 
-// Need is the sheet of what the station needs.
-func Need() (text string, err error) {
-	sheet, err := fs.ReadFile(files, "needs/station.yaml")
+// Needs are the station's need sheets: what each use of a day needs, which the runs of a
+// day judge, and what an afternoon's uses need at once, which is measured on AtOnceOn.
+const (
+	DayNeed       = "station"
+	AfternoonNeed = "afternoon"
+)
+
+// AtOnceOn are the setups on which an afternoon's uses are measured at once.
+var AtOnceOn = []string{"plain-parity", "read-cache", "write-back", "with-tier", "mirror-stripe", "four-ssds"}
+
+// Need is the text of a need sheet by the name of its file.
+func Need(name string) (text string, err error) {
+	sheet, err := fs.ReadFile(files, "needs/"+name+".yaml")
 	if err != nil {
-		return "", fmt.Errorf("read the demo's need: %w", err)
+		return "", fmt.Errorf("read the demo's need %s: %w", name, err)
 	}
 	return string(sheet), nil
 }

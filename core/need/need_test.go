@@ -270,3 +270,51 @@ func BenchmarkJudge(b *testing.B) {
 		}
 	}
 }
+
+// Uses at once are judged by what each came to while all were measured, and by nothing
+// else.
+func TestUsesAtOnce(t *testing.T) {
+	reads, writes := workload.Default(), workload.Default()
+	writes.Reads = 0
+	n := Need{Name: "n", Together: true, Uses: []Use{
+		{Name: "reading", Load: &reads, Bounds: []Bound{bound(t, "iops", "at least 900")}},
+		{Name: "writing", Load: &writes, Bounds: []Bound{bound(t, "iops", "at least 900"), bound(t, "p99", "at most 20ms")}},
+	}}
+	if err := n.Validate(); err != nil {
+		t.Fatal(err)
+	}
+	alone := side("alone", setup.Setup{}, 1, "reading", []float64{5000, 5001, 4999}, []float64{0.001, 0.001, 0.001})
+	if v := Judge(n, []compare.Side{alone}).Setups[0].Verdicts[0]; v.Standing != judge.NotMeasured || !strings.Contains(v.Reason, "all uses at once") {
+		t.Errorf("alone: %+v", v)
+	}
+	if left, there := n.Unmeasured(alone); len(left.Uses) != 2 || len(there) != 0 {
+		t.Errorf("missing: %v, there: %v", left.Uses, there)
+	}
+	p, without := n.Plan(3)
+	if len(p.Stages) != 1 || len(without) > 0 || len(p.Stages[0].Load.Together) != 2 {
+		t.Fatalf("%+v", p)
+	}
+	both := alone
+	both.Name = "both"
+	for i := range 3 {
+		group := func(name string, rate float64, p99 quantity.Seconds) measure.FileGroup {
+			return measure.FileGroup{Name: name, Figures: measure.Figures{Operations: int64(rate * 10), Rate: quantity.OpRate(rate), Latency: measure.Latency{Mean: p99 / 3, P99: p99}}}
+		}
+		load := p.Stages[0].Load
+		load.For, load.Seed = 30, uint64(i+1)
+		both.Samples = append(both.Samples, compare.Sample{Run: 2, Measurement: int64(200 + i), Stage: "x", Load: load, Summary: &measure.Summary{
+			Measured: 10, Groups: []measure.FileGroup{group("reading", 1000+float64(i), 0.01), group("writing", 500+float64(i), 0.01)},
+		}})
+	}
+	a := Judge(n, []compare.Side{both}).Setups[0]
+	if a.Verdicts[0].Standing != judge.Meets || a.Verdicts[1].Standing != judge.FallsShort || a.Verdicts[2].Standing != judge.Meets || math.Abs(a.Verdicts[1].Headroom-501.0/900) > 0.001 {
+		t.Errorf("%+v", a.Verdicts)
+	}
+	if _, there := n.Unmeasured(both); len(there) != 2 {
+		t.Errorf("there: %v", there)
+	}
+	n.Uses[1].Load, n.Uses[1].Stage = nil, "writing"
+	if err := n.Validate(); err == nil || !strings.Contains(err.Error(), "give its load") {
+		t.Error(err)
+	}
+}

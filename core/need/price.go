@@ -116,8 +116,11 @@ func worth(all []Answer) []Worth {
 		if w.Times > b.Price/a.Price {
 			more = "more than the price grows"
 		}
-		w.Words = fmt.Sprintf("%s more for %q in place of %q (%s) bring %s of headroom: %s.", ShowPrice(w.Added), b.Name, a.Name,
-			"+"+quantity.Share(b.Price/a.Price-1).String(), "+"+quantity.Share(w.Times-1).String(), more)
+		brings := "+" + quantity.Share(w.Times-1).String() + " of headroom"
+		if w.Times >= 2 {
+			brings = quantity.Digits(w.Times) + " times the headroom"
+		}
+		w.Words = fmt.Sprintf("%s more for %q in place of %q (+%s) bring %s: %s.", ShowPrice(w.Added), b.Name, a.Name, quantity.Share(b.Price/a.Price-1), brings, more)
 		list = append(list, w)
 	}
 	return list

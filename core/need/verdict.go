@@ -84,6 +84,11 @@ type Judged struct {
 	Unmatched []string   `json:"unmatched,omitempty" doc:"Uses for which no setup has a measurement"`
 }
 
+// WantsHeadroom reports whether some bound is to be met with headroom.
+func (n Need) WantsHeadroom() bool {
+	return n.Headroom > 1 || slices.ContainsFunc(n.Uses, func(u Use) bool { return u.Headroom > 1 })
+}
+
 // Demands lists what a need asks for, in order: its uses, then the rest.
 func (n Need) Demands() (all []Demand) {
 	for i, u := range n.Uses {

@@ -172,8 +172,10 @@ func (s Spec) validateTogether() error {
 	names := map[string]bool{}
 	for _, p := range s.Completed().Together {
 		switch {
-		case p.Name == "" || names[p.Name]:
-			return invalid("together", "each of several loads needs a name of its own; %q is none", p.Name)
+		case p.Name == "":
+			return invalid("together", "each of several loads at once needs a name of its own")
+		case names[p.Name]:
+			return invalid("together", "two of the loads at once are called %q", p.Name)
 		case p.Kind == FilesKind || p.Kind == TogetherKind:
 			return invalid("together", "%q is a load of %s, which cannot be one of several; blocks, feeds and stores can", p.Name, p.Kind)
 		case p.Span == 0:

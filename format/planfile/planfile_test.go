@@ -220,3 +220,53 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// Several loads at once are read, written and read again; each mistake has its place.
+func TestLoadsAtOnceSurviveWriting(t *testing.T) {
+	const text = `name: An afternoon
+stages:
+  - name: afternoon
+    load:
+      leadIn: 1s
+      for: 5s
+      together:
+        - {name: hydrophones, feeds: 24, feedRate: 1.5MB/s, reads: 0%, buffer: 2s, span: 960GiB}
+        - {name: "look: ups", block: "4KiB:6,16KiB:2", order: skewed, hot: 90%/10%, depth: 16, workers: 2, span: 32GiB}
+        - {name: ledger, stores: 1, requests: "put:1,get:3", value: 400B, span: 8GiB}
+    repeats: 3
+`
+	p, err := Read([]byte(text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	load := p.Stages[0].Load
+	if load.Kind != workload.TogetherKind || len(load.Together) != 3 || load.Together[1].Workers != 2 || load.For != 5 {
+		t.Errorf("%+v", load)
+	}
+	for _, one := range []plan.Plan{p, {Name: p.Name, Stages: []plan.Stage{{Name: "afternoon", Load: load.Completed(), Repeats: 3}}}} {
+		again, err := Read([]byte(Write(one)))
+		if err != nil {
+			t.Fatalf("%v: %s", err, Write(one))
+		}
+		if got, want := again.Stages[0].Load.Completed(), load.Completed(); !reflect.DeepEqual(got, want) {
+			t.Errorf("%+v\nis not %+v", got, want)
+		}
+	}
+	for name, c := range map[string]struct {
+		old, new string
+		line     int
+		words    string
+	}{
+		"a field of one":   {"leadIn: 1s", "depth: 4", 5, "say it there"},
+		"an unknown field": {"buffer: 2s", "buffet: 2s", 8, "buffet"},
+		"one name twice":   {"ledger", "hydrophones", 7, "two of the loads"},
+		"no region":        {", span: 8GiB", ", span: 0", 7, "span"},
+		"files":            {"stores: 1, requests: \"put:1,get:3\", value: 400B", "files: 10 x 4KiB", 7, "cannot be one of several"},
+	} {
+		_, err := Read([]byte(strings.Replace(text, c.old, c.new, 1)))
+		var at *Error
+		if !errors.As(err, &at) || at.Line < c.line || !strings.Contains(err.Error(), c.words) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}

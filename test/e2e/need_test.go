@@ -121,6 +121,39 @@ func TestNeedsAgainstAKnownLimit(t *testing.T) {
 	}
 }
 
+// Two uses that each meet their bound by themselves fall short when they are at work at once:
+// the limit of 1,000 a second is shared.
+func TestNeedsAtOnce(t *testing.T) {
+	t.Parallel()
+	s := serve(t, t.TempDir(), false)
+	volume := s.volume("array:"+limited(t, "shop", 1000, 4000), nil)
+	const uses = `uses:
+  - {name: till, load: {block: 4KiB, depth: 8, span: 1GiB, for: 1s}, bounds: {iops: at least 700}}
+  - {name: stock, load: {block: 4KiB, reads: 0%, depth: 8, span: 1GiB}, bounds: {iops: at least 700}}
+`
+	alone, together := needSheet(t, "alone", "name: one by one\n"+uses), needSheet(t, "together", "name: at once\ntogether: true\n"+uses)
+	for _, c := range []struct {
+		sheet string
+		code  int
+		words string
+	}{{alone, 0, "meets all that is asked"}, {together, 3, "All uses were measured at once"}} {
+		if _, trouble, err := s.cli("need", "judge", c.sheet, volume.Name, "--gate"); err == nil {
+			t.Errorf("before it was measured: %s", trouble)
+		}
+		if out, trouble, err := s.cli("need", "measure", c.sheet, volume.Name); err != nil {
+			t.Fatalf("%v: %s%s", err, out, trouble)
+		}
+		out, trouble, err := s.cli("need", "judge", c.sheet, volume.Name, "--gate")
+		if exitCode(err) != c.code || !strings.Contains(strings.Join(strings.Fields(out), " "), c.words) {
+			t.Errorf("%s ended with %d, want %d: %s%s", c.sheet, exitCode(err), c.code, out, trouble)
+		}
+	}
+	out, _, _ := s.cli("need", "judge", together, volume.Name)
+	if strings.Count(out, "-29%") != 2 { // 500 of 700 each
+		t.Errorf("half of the limit each: %s", out)
+	}
+}
+
 // A sheet is written, its mistake pointed out, judged, opened into what it rests on, and
 // changed.
 func TestConsoleDecides(t *testing.T) {

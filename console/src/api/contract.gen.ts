@@ -1881,12 +1881,13 @@ export interface components {
             needId?: number;
             /** @description What to know before it is relied on */
             remarks: string[] | null;
+            /** @description Those that meet all first, then by price */
             setups: components["schemas"]["Answer"][] | null;
             /** @description Uses for which no setup has a measurement */
             unmatched?: string[] | null;
             /** @description Where all volumes were asked about: those of which nothing was measured that the uses ask for */
             untouched?: string[] | null;
-            /** @description The headroom that all bounds are to be met with */
+            /** @description The headroom that all bounds are to be met with, and whether the uses were measured at once */
             wanted?: string;
             /** @description What to do, in a sentence */
             words: string;
@@ -2209,6 +2210,8 @@ export interface components {
             name: string;
             /** @description What has to be survived with all data */
             survives?: string[] | null;
+            /** @description All uses are at work at once, and judged by measurements of that; otherwise each by measurements of its own */
+            together?: boolean;
             uses: components["schemas"]["Use"][] | null;
             why?: string;
             /**
@@ -3027,7 +3030,7 @@ export interface components {
              * @description What kind of load it is; absent for block
              * @enum {string}
              */
-            kind?: "block" | "files" | "feeds" | "stores";
+            kind?: "block" | "files" | "feeds" | "stores" | "together";
             /**
              * Format: double
              * @description Time at the start that is issued and shown, but kept out of the summary
@@ -3114,6 +3117,8 @@ export interface components {
              * @description Pause of a slot between a completion and its next operation (closed loop)
              */
             thinkSeconds?: number;
+            /** @description Of several loads at once: each with its name, workers and region; the time is that of all, and what stands beside them of blocks, depth and workers is then worked out of them */
+            together?: components["schemas"]["Spec"][] | null;
             /**
              * Format: double
              * @description Share of operations that give their range back to the storage; of the others the share of reads reads
