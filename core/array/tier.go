@@ -60,17 +60,18 @@ func newTier(d Description, base int) *tier {
 	for i := range t.slots {
 		t.spare = append(t.spare, int32(t.slots-1-i))
 	}
-	extents := int((int64(d.Usable()) + t.extent - 1) / t.extent)
+	usable, filled := int64(d.Usable()), d.filled()
+	extents := int((usable + t.extent - 1) / t.extent)
 	t.windows = spec.Windows
 	t.place, t.heat, t.empty, t.off = make([]int32, extents), make([]float64, extents), make([]bool, extents), make([]bool, extents)
 	for _, r := range spec.Off {
-		for i := int64(r.From) / t.extent; i*t.extent < min(int64(r.To), int64(d.Usable())); i++ {
+		for i := int64(r.From) / t.extent; i*t.extent < min(int64(r.To), usable); i++ {
 			t.off[i] = true
 		}
 	}
 	for i := range t.place {
 		t.place[i] = -1
-		t.empty[i] = int64(i)*t.extent >= d.filled()
+		t.empty[i] = int64(i)*t.extent >= filled
 	}
 	return t
 }

@@ -190,8 +190,8 @@ func (b Bound) InWords(users int) string {
 	return words
 }
 
-// factor is how many times as good as its bound a figure has to be.
-func (n Need) factor(u Use) float64 {
+// Factor is how many times as good as its bound a figure of a use has to be.
+func (n Need) Factor(u Use) float64 {
 	switch {
 	case u.Headroom > 0:
 		return u.Headroom

@@ -116,6 +116,9 @@ func (n Need) Demands() (all []Demand) {
 	return all
 }
 
+// UseOf is the use that a demand is of.
+func (n Need) UseOf(d Demand) Use { return n.Uses[d.use] }
+
 // ShowPrice prints a price for people.
 func ShowPrice(v float64) string {
 	if v >= 1000 {
@@ -294,9 +297,9 @@ func (w work) figure(d Demand) Verdict {
 	if most {
 		v.Least = headroom(m.High, bound, most)
 	}
-	asked := bound * w.need.factor(u)
+	asked := bound * w.need.Factor(u)
 	if most {
-		asked = bound / w.need.factor(u)
+		asked = bound / w.need.Factor(u)
 	}
 	v.Standing = m.Against(asked, most)
 	if bound == 0 && most && m.Mean > 0 { // it was seen
@@ -315,7 +318,7 @@ func (w work) figure(d Demand) Verdict {
 		v.Reason = cmp.Or(v.Reason, "repeat more often to tell")
 	case v.Standing == judge.FallsShort && v.Headroom >= 1:
 		v.Words = fmt.Sprintf("meets it with %s times only", quantity.Digits(v.Headroom))
-		v.Reason = cmp.Or(v.Reason, fmt.Sprintf("%s times are asked for", plain(w.need.factor(u))))
+		v.Reason = cmp.Or(v.Reason, fmt.Sprintf("%s times are asked for", plain(w.need.Factor(u))))
 	default:
 		v.Words = inWords(v.Standing, v.Headroom)
 	}

@@ -58,7 +58,7 @@ var weights = []string{"media", "layout", "cache", "pool", "tier", "controller",
 // may or may not differ.
 func Diff(before, after Setup) Difference {
 	d := Difference{Changes: []Change{}, Unknown: []Change{}}
-	whole := before.madeUp() && after.madeUp()
+	madeUp := before.madeUp() && after.madeUp()
 	done := map[string]bool{}
 	for _, side := range []Setup{before, after} {
 		for _, f := range side.Facts {
@@ -68,6 +68,7 @@ func Diff(before, after Setup) Difference {
 				continue
 			}
 			done[f.Key] = true
+			whole := madeUp && !isBeside(f.Key) // a price that is not told is not none
 			was, is := before.Text(f.Key), after.Text(f.Key)
 			hadPart, hasPart := before.has(part), after.has(part)
 			absence := whole || slices.Contains(absentMeans, name) || len(before.Facts) > 0 && len(after.Facts) > 0 && name == "media" && !strings.HasSuffix(part, " 1")

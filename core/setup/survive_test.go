@@ -117,6 +117,14 @@ func TestPricesMakeNoOtherSetup(t *testing.T) {
 	if d := Diff(before, after); !d.Alike() {
 		t.Errorf("%+v", d)
 	}
+	made, priced := Setup{}, Setup{}
+	for _, f := range before.Facts {
+		made.Know(f.Key, f.Value, Simulated, f.At)
+	}
+	priced = made.Over(facts(t, "cost.price", "4000", "volume.usable", "8TB"))
+	if d := Diff(made, priced); !d.Alike() || d.Things != 0 {
+		t.Errorf("a simulated one: %+v", d)
+	}
 	if d := Diff(before, facts(t, "media[0].count", "7", "layout.level", "raid6")); d.Alike() {
 		t.Error("a further member makes no other setup")
 	}

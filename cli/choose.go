@@ -1,0 +1,199 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"patientheron/core/choose"
+	"patientheron/core/judge"
+	"patientheron/core/need"
+	"patientheron/format/needfile"
+	"patientheron/format/partsfile"
+	"patientheron/storage/simulated"
+)
+
+func (a *app) choose() *cobra.Command {
+	var partsPath, to string
+	var seed uint64
+	var short int
+	command := &cobra.Command{
+		Use: "choose SHEET --parts FILE", Short: "Find out what to buy for a need, from parts with prices", Args: cobra.ExactArgs(1),
+		Long: `Combine parts into designs, discard in closed form what cannot meet the need (room,
+budget, survival, ceilings of the hops), and simulate the rest in virtual time on all
+cores: all of them for a moment, and what is still in the race to the end. The answer is
+a short list with verdicts, headroom, price and bill, and why the cheaper ones fail
+(docs/choose.md). The same sheet, parts and seed give the same answer.
+
+The uses of the sheet have to give their loads. Everything is simulated from the facts of
+the parts: it says what is worth trying, and a measurement of the real thing what it does.
+Nothing is kept; --to writes the designs of the short list as array files, to be changed
+and measured.`,
+		Example: "  heron choose station.yaml --parts dealer.yaml\n  heron choose station.yaml --parts dealer.yaml --short 3 --to designs",
+		RunE: func(command *cobra.Command, arguments []string) error {
+			sheet, err := readSheet(command, arguments[0])
+			if err != nil {
+				return err
+			}
+			n, err := needfile.Read([]byte(sheet))
+			if err != nil {
+				return fmt.Errorf("%s: %w", arguments[0], err)
+			}
+			if partsPath == "" {
+				return errors.New("name the list of parts with --parts FILE; docs/choose.md says how it is written")
+			}
+			text, err := os.ReadFile(partsPath)
+			if err != nil {
+				return fmt.Errorf("read the parts: %w", err)
+			}
+			parts, err := partsfile.Read(text)
+			if err != nil {
+				return fmt.Errorf("%s: %w", partsPath, err)
+			}
+			if to != "" {
+				if err := os.Mkdir(to, 0o755); err != nil {
+					return fmt.Errorf("%w; name a folder that does not exist yet", err)
+				}
+			}
+			ctx, stop := signal.NotifyContext(command.Context(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+			defer stop()
+			view := newSearchView(command.ErrOrStderr(), a.json)
+			search := choose.Search{Need: n, Parts: parts, Seed: seed, Short: short, Measure: simulated.Measure, Progress: view.show}
+			result, err := search.Run(ctx)
+			view.end()
+			if errors.Is(err, context.Canceled) {
+				return errors.New("stopped; nothing was kept")
+			}
+			if err != nil {
+				return err
+			}
+			if to != "" {
+				if err := writeDesigns(to, result); err != nil {
+					return err
+				}
+			}
+			if a.json {
+				return printJSON(command.OutOrStdout(), result)
+			}
+			printChosen(command.OutOrStdout(), result)
+			return nil
+		},
+	}
+	flags := command.Flags()
+	flags.StringVar(&partsPath, "parts", "", "the list of parts")
+	flags.IntVar(&short, "short", 5, "designs that meet the need to show, beside the frontier of price against headroom")
+	flags.Uint64Var(&seed, "seed", 1, "number that what is drawn is drawn with")
+	flags.StringVar(&to, "to", "", "write the designs of the answer as array files into this folder, which does not exist yet")
+	return command
+}
+
+// searchView tells how far a search is, on a terminal in one line that changes, elsewhere
+// every few seconds.
+type searchView struct {
+	w        io.Writer
+	quiet    bool
+	terminal bool
+	began    time.Time
+	last     time.Time
+	round    string
+}
+
+func newSearchView(w io.Writer, quiet bool) *searchView {
+	return &searchView{w: w, quiet: quiet, terminal: isTerminal(w), began: time.Now()}
+}
+
+// How often it is told how far a search is, on a terminal and elsewhere.
+const (
+	searchTold  = 200 * time.Millisecond
+	searchNoted = 5 * time.Second
+)
+
+func (v *searchView) show(p choose.Progress) {
+	now := time.Now()
+	every := searchNoted
+	if v.terminal {
+		every = searchTold
+	}
+	if v.quiet || now.Sub(v.began) < 2*time.Second || now.Sub(v.last) < every && p.Round == v.round {
+		return
+	}
+	v.last, v.round = now, p.Round
+	words := fmt.Sprintf("%d of %d designs %s", p.Done, p.Of, p.Round)
+	if p.Meeting > 0 {
+		words += fmt.Sprintf("; %d meet it so far, the first %s", p.Meeting, p.Cheapest)
+	}
+	if v.terminal {
+		fmt.Fprintf(v.w, "\r\x1b[K%s", shorten(words, max(widthOf(v.w)-1, 40)))
+		return
+	}
+	fmt.Fprintln(v.w, words)
+}
+
+func (v *searchView) end() {
+	if v.terminal && !v.last.IsZero() {
+		fmt.Fprint(v.w, "\r\x1b[K")
+	}
+}
+
+// writeDesigns writes the designs of an answer as array files.
+func writeDesigns(folder string, r choose.Result) error {
+	for i, d := range r.Finalists {
+		path := filepath.Join(folder, fmt.Sprintf("design-%d.yaml", i+1))
+		head := fmt.Sprintf("# Chosen from %q for %q; its figures are simulated from the facts of the parts.\n", r.Parts, r.Judged.Need.Name)
+		if err := os.WriteFile(path, []byte(head+d.Text), 0o644); err != nil {
+			return fmt.Errorf("write a design: %w", err)
+		}
+	}
+	return nil
+}
+
+func printChosen(w io.Writer, r choose.Result) {
+	fmt.Fprintf(w, "Need: %s\nParts: %s, which make %d designs\n", r.Judged.Need.Name, r.Parts, r.Designs)
+	fmt.Fprintf(w, "  %s\n", indented(r.Judged.Words, "  "))
+	for _, g := range r.Judged.GiveUp {
+		if !strings.Contains(r.Judged.Words, g.Words) {
+			fmt.Fprintf(w, "  %s\n", indented(g.Words, "  "))
+		}
+	}
+	if r.Judged.Wanted != "" {
+		fmt.Fprintf(w, "  %s\n", indented(r.Judged.Wanted, "  "))
+	}
+	fmt.Fprintf(w, "  %s\n", indented(fmt.Sprintf("All figures are simulated from the facts in %q. %d designs were simulated, in %d measurements; seed %d.", r.Parts, r.Measured, r.Runs, r.Seed), "  "))
+	if len(r.Out) > 0 {
+		fmt.Fprintln(w, "\nOut without a simulation:")
+		t := newTable(w, 3, "  designs", "because", "the cheapest of them")
+		for _, o := range r.Out {
+			t.AppendRow(table.Row{fmt.Sprintf("%9d", o.Count), o.Words, shorten(o.Example, 44)})
+		}
+		t.Render()
+	}
+	if len(r.Judged.Setups) == 0 {
+		return
+	}
+	printAnswers(w, r.Judged)
+	if r.Judged.Setups[0].Standing == judge.Meets {
+		fmt.Fprintf(w, "\n%s:\n", r.Finalists[0].Name)
+		t := newTable(w, 1, "number", "part", "price")
+		for _, line := range r.Finalists[0].Bill {
+			t.AppendRow(table.Row{line.Number, line.Name, need.ShowPrice(line.Price)})
+		}
+		t.AppendRow(table.Row{"", "together", need.ShowPrice(r.Finalists[0].Price)})
+		t.Render()
+	}
+	if len(r.Cheaper) > 0 {
+		fmt.Fprintln(w, "\nWhy the cheaper ones that were simulated fail:")
+		for _, c := range r.Cheaper {
+			fmt.Fprintf(w, "  %s\n", indented(fmt.Sprintf("%d: %s (the cheapest: %s)", c.Count, c.Words, c.Example), "    "))
+		}
+	}
+}

@@ -1,0 +1,530 @@
+package choose
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"math"
+	"runtime"
+	"slices"
+	"sync"
+	"time"
+
+	"patientheron/core/array"
+	"patientheron/core/compare"
+	"patientheron/core/judge"
+	"patientheron/core/measure"
+	"patientheron/core/need"
+	"patientheron/core/setup"
+	"patientheron/core/workload"
+)
+
+// Search is what is looked for, and among what.
+type Search struct {
+	Need  need.Need
+	Parts Parts
+	Seed  uint64 // of what is drawn; 0 means 1
+	Short int    // designs that meet the need, and so many others, in the answer; 0 means 5
+
+	// Measure measures a fresh array under a load; about so many operations are enough, or all
+	// that the load asks for where that is 0.
+	Measure func(ctx context.Context, d array.Description, load workload.Spec, enough int) (measure.Summary, error)
+	// Progress is told how far it is, by one goroutine at a time; nil when nobody asks.
+	Progress func(Progress)
+	// Full measures every design to the end, with no race: for trying the search itself.
+	Full bool
+}
+
+// Progress is how far a search is.
+type Progress struct {
+	Round    string `json:"round" doc:"What is being done"`
+	Done     int    `json:"done"`
+	Of       int    `json:"of"`
+	Meeting  int    `json:"meeting" doc:"Designs found so far that meet the need"`
+	Cheapest string `json:"cheapest,omitempty" doc:"The cheapest of them so far"`
+}
+
+// Reason is why designs are out, and how many.
+type Reason struct {
+	Words   string `json:"words"`
+	Count   int    `json:"count"`
+	Example string `json:"example" doc:"The cheapest of them"`
+}
+
+// Result is what a search came to.
+type Result struct {
+	Parts    string   `json:"parts" doc:"Name of the list"`
+	Seed     uint64   `json:"seed"`
+	Designs  int      `json:"designs" doc:"That the parts make"`
+	Out      []Reason `json:"out" doc:"Designs that were discarded without a simulation, by the first reason"`
+	Measured int      `json:"measured" doc:"Designs that were simulated"`
+	Runs     int      `json:"runs" doc:"Simulations in all"`
+	Cheaper  []Reason `json:"cheaper" doc:"Why all that is cheaper than what to take fails"`
+
+	Judged    need.Judged `json:"judged" doc:"The designs that are left, as a need is judged"`
+	Finalists []Design    `json:"finalists" doc:"Those designs, in the order of the verdicts"`
+}
+
+// What a search lets through: a design whose figures are within this share of their bounds
+// when it was measured for a moment may meet them when it is measured to the end.
+const (
+	inTheRace = 0.5
+	nearly    = 0.8
+	usual     = 5 // designs in the answer
+	batch     = 8 // designs at a time, whatever the number of cores, so that the answer is always the same
+	repeats   = 3
+	moment    = 12_000 // operations, in the first round
+	some      = 64     // designs of all prices that are looked at first, for a first answer
+)
+
+// candidate is a design in the race.
+type candidate struct {
+	Design
+	setup    setup.Setup
+	seen     bool    // it was measured for a moment
+	first    float64 // smallest headroom, then, or when measured to the end
+	tightest string
+	answer   *need.Answer // when measured to the end
+	side     compare.Side
+}
+
+// search is a Search that is under way.
+type search struct {
+	Search
+	loads    []use
+	out      map[string]*Reason
+	order    []string
+	mutex    sync.Mutex
+	progress Progress
+	runs     int
+}
+
+// use is a load that is measured for one use, or for all at once.
+type use struct {
+	name string
+	load workload.Spec
+}
+
+// Run carries the search out. It ends early when ctx does. The same need, parts and seed
+// give the same answer, however many cores there are.
+func (s Search) Run(ctx context.Context) (Result, error) {
+	s.Seed, s.Short = max(s.Seed, 1), cmp.Or(s.Short, usual)
+	r := Result{Parts: s.Parts.Name, Seed: s.Seed, Out: []Reason{}, Cheaper: []Reason{}, Finalists: []Design{}}
+	w := &search{Search: s, out: map[string]*Reason{}}
+	if err := w.prepare(); err != nil {
+		return r, err
+	}
+	designs, tooLarge := s.Parts.designs()
+	r.Designs = len(designs) + tooLarge
+	if tooLarge > 0 {
+		w.out["no enclosure has the bays for it"] = &Reason{Words: "no enclosure has the bays for it", Count: tooLarge}
+		w.order = append(w.order, "no enclosure has the bays for it")
+	}
+	slices.SortStableFunc(designs, func(a, b Design) int { return cmp.Compare(a.Price, b.Price) })
+	var left []*candidate
+	for _, d := range designs {
+		c := &candidate{Design: d}
+		if why := w.rules(c); why != "" {
+			w.discard(why, d)
+			continue
+		}
+		left = append(left, c)
+	}
+	for _, key := range w.order {
+		r.Out = append(r.Out, *w.out[key])
+	}
+	r.Measured = len(left)
+	finalists, err := w.race(ctx, left)
+	if err != nil {
+		return r, err
+	}
+	r.Runs = w.runs
+	w.answer(&r, left, finalists)
+	return r, nil
+}
+
+// prepare works out what is measured of each design.
+func (w *search) prepare() error {
+	if err := w.Parts.Validate(); err != nil {
+		return err
+	}
+	if err := w.Need.Validate(); err != nil {
+		return err
+	}
+	if w.Need.Together {
+		w.loads = []use{{"", w.Need.Mixed()}}
+		return nil
+	}
+	for i, u := range w.Need.Uses {
+		if u.Load == nil {
+			return &need.FieldError{Field: fmt.Sprintf("uses[%d]", i), Reason: fmt.Sprintf("%q names a stage; what is to be simulated has to be its load", u.Name)}
+		}
+		w.loads = append(w.loads, use{u.Name, *u.Load})
+	}
+	return nil
+}
+
+func (w *search) discard(why string, d Design) {
+	if w.out[why] == nil {
+		w.out[why] = &Reason{Words: why, Example: d.Name}
+		w.order = append(w.order, why)
+	}
+	w.out[why].Count++
+}
+
+// rules says in closed form why a design cannot meet the need; "" when it may.
+func (w *search) rules(c *candidate) string {
+	if w.Need.Budget > 0 && c.Price > w.Need.Budget {
+		return "it costs more than the budget"
+	}
+	if err := c.Description.Validate(); err != nil {
+		return "the parts do not go together: " + err.Error()
+	}
+	c.setup = c.Description.Setup()
+	c.setup.Know("cost.price", c.Price, setup.Simulated, time.Time{})
+	if c.controllers > 0 {
+		c.setup.Know("controller.count", c.controllers, setup.Simulated, time.Time{})
+	}
+	if room, _ := c.setup.Usable(); w.Need.Capacity > 0 && room < w.Need.Room() {
+		return "there is too little room"
+	}
+	for _, f := range w.Need.Survives {
+		if c.setup.After(f).Survives == setup.No {
+			return "it does not survive " + string(f)
+		}
+	}
+	for _, u := range w.Need.Uses {
+		if why := w.ceiling(c, u); why != "" {
+			return why
+		}
+	}
+	return ""
+}
+
+// ceiling says that a hop cannot pass what a use asks for. Caches and tiers can answer in
+// the place of what is behind them.
+func (w *search) ceiling(c *candidate, u need.Use) string {
+	if u.Load == nil || u.Load.Kind == workload.StoresKind || u.Load.Kind == workload.FilesKind {
+		return ""
+	}
+	load := u.Load.Completed()
+	inFront := len(c.Description.Caches) > 0 || c.Description.Tier != nil
+	asked := setup.UseOf(load)
+	for _, h := range c.setup.Ceilings(asked) {
+		if h.Rate == 0 || inFront && h.Behind() {
+			continue
+		}
+		for _, b := range u.Bounds {
+			least := 0.0
+			switch {
+			case b.Most:
+				continue
+			case b.Figure == "iops":
+				least = b.Of(u.Users)
+			case b.Figure == "throughput":
+				least = b.Of(u.Users) / load.MeanBlock()
+			}
+			if least*w.Need.Factor(u) > float64(h.Rate)*ceilingMargin {
+				return fmt.Sprintf("the hop %q cannot pass what %q asks for", h.Station, u.Name)
+			}
+		}
+		if feeds := load.Feeds; feeds != nil && float64(load.Arriving()) > float64(h.Rate)*ceilingMargin && slices.ContainsFunc(u.Bounds, func(b need.Bound) bool { return b.Figure == "late" && b.Value == 0 }) {
+			return fmt.Sprintf("the hop %q cannot pass what %q asks for", h.Station, u.Name)
+		}
+	}
+	return ""
+}
+
+// ceilingMargin is how far above a ceiling what is measured may lie: formulas round.
+const ceilingMargin = 1.1
+
+// race measures designs, cheapest first, and gives those that are judged.
+func (w *search) race(ctx context.Context, left []*candidate) ([]*candidate, error) {
+	if w.Full {
+		err := w.each(ctx, "measured to the end", left, func(ctx context.Context, c *candidate) error { return w.toTheEnd(ctx, c) })
+		return left, err
+	}
+	if err := w.firstAnswer(ctx, left); err != nil {
+		return nil, err
+	}
+	if err := w.each(ctx, "measured for a moment", left, w.forAMoment); err != nil {
+		return nil, err
+	}
+	var finalists []*candidate
+	meeting := 0
+	var open []*candidate
+	for _, c := range left {
+		if c.first >= inTheRace {
+			open = append(open, c)
+		}
+	}
+	for from := 0; from < len(open) && meeting < w.Short; from += batch {
+		some := open[from:min(from+batch, len(open))]
+		if err := w.each(ctx, "measured to the end", some, w.toTheEnd); err != nil {
+			return nil, err
+		}
+		for _, c := range some {
+			if c.answer.Standing == judge.Meets {
+				meeting++
+			}
+			if c.answer.Standing == judge.Meets || c.answer.Carries >= nearly {
+				finalists = append(finalists, c)
+			}
+		}
+	}
+	// Where nothing meets it, what comes nearest is shown; and the frontier beyond.
+	others := frontier(left)
+	if meeting == 0 {
+		nearest := slices.Clone(left)
+		slices.SortStableFunc(nearest, func(a, b *candidate) int { return cmp.Compare(b.first, a.first) })
+		others = append(others, nearest[:min(len(nearest), w.Short)]...)
+	}
+	var late []*candidate
+	for _, c := range others {
+		if c.answer == nil && !slices.Contains(late, c) {
+			late = append(late, c)
+		}
+	}
+	if err := w.each(ctx, "measured to the end", late, w.toTheEnd); err != nil {
+		return nil, err
+	}
+	for _, c := range others {
+		if !slices.Contains(finalists, c) {
+			finalists = append(finalists, c)
+		}
+	}
+	return w.shortened(finalists), nil
+}
+
+// firstAnswer looks at designs of all prices, and measures the cheapest that seem to meet the
+// need to the end, so that there is an answer soon.
+func (w *search) firstAnswer(ctx context.Context, left []*candidate) error {
+	var sample []*candidate
+	for i := 0; i < len(left); i += max(len(left)/some, 1) {
+		sample = append(sample, left[i])
+	}
+	if err := w.each(ctx, "of all prices looked at", sample, w.forAMoment); err != nil {
+		return err
+	}
+	var good []*candidate
+	for _, c := range sample {
+		if c.first >= 1 && len(good) < 2 {
+			good = append(good, c)
+		}
+	}
+	return w.each(ctx, "measured to the end for a first answer", good, w.toTheEnd)
+}
+
+// mostFrontier is how many designs of the frontier are measured to the end.
+const mostFrontier = 12
+
+// frontier are the designs that nobody dominates by what they did for a moment, spread
+// over their prices.
+func frontier(all []*candidate) (front []*candidate) {
+	best := 0.0
+	for _, c := range all { // by price
+		if c.first > best*1.05 {
+			best = c.first
+			front = append(front, c)
+		}
+	}
+	for len(front) > mostFrontier { // the step that brings least goes
+		least, at := math.Inf(1), 1
+		for i := 1; i < len(front)-1; i++ {
+			if gain := front[i].first / front[i-1].first; gain < least {
+				least, at = gain, i
+			}
+		}
+		front = slices.Delete(front, at, at+1)
+	}
+	return front
+}
+
+// shortened are those that are shown: the cheapest that meet the need, and the frontier.
+func (w *search) shortened(all []*candidate) (kept []*candidate) {
+	slices.SortStableFunc(all, func(a, b *candidate) int { return cmp.Compare(a.Price, b.Price) })
+	meeting := 0
+	front := map[*candidate]bool{}
+	best := 0.0
+	for _, c := range all {
+		if c.answer.Carries > best*1.02 {
+			best, front[c] = c.answer.Carries, true
+		}
+	}
+	for _, c := range all {
+		meets := c.answer.Standing == judge.Meets
+		if meets {
+			meeting++
+		}
+		if meets && meeting <= w.Short || front[c] {
+			kept = append(kept, c)
+		}
+	}
+	if len(kept) == 0 {
+		kept = all[:min(len(all), w.Short)]
+	}
+	return kept
+}
+
+// each does a piece of work for candidates, on all cores.
+func (w *search) each(ctx context.Context, round string, all []*candidate, work func(context.Context, *candidate) error) error {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	w.report(func(p *Progress) { p.Round, p.Done, p.Of = round, 0, len(all) })
+	next := make(chan *candidate)
+	var workers sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), len(all)) {
+		workers.Go(func() {
+			for c := range next {
+				if err := work(ctx, c); err != nil {
+					cancel(fmt.Errorf("%s: %w", c.Name, err))
+					return
+				}
+				w.report(func(p *Progress) {
+					p.Done++
+					if c.answer != nil && c.answer.Standing == judge.Meets {
+						if p.Meeting++; p.Cheapest == "" {
+							p.Cheapest = fmt.Sprintf("%s, %s", c.Name, need.ShowPrice(c.Price))
+						}
+					}
+				})
+			}
+		})
+	}
+feeding:
+	for _, c := range all {
+		select {
+		case next <- c:
+		case <-ctx.Done():
+			break feeding
+		}
+	}
+	close(next)
+	workers.Wait()
+	if ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	return nil
+}
+
+func (w *search) report(change func(*Progress)) {
+	w.mutex.Lock()
+	defer w.mutex.Unlock()
+	change(&w.progress)
+	if w.Progress != nil {
+		w.Progress(w.progress)
+	}
+}
+
+// forAMoment measures each load once, for about so many operations.
+func (w *search) forAMoment(ctx context.Context, c *candidate) error {
+	if c.seen {
+		return nil
+	}
+	answer, _, err := w.measured(ctx, c, 1, moment)
+	if err != nil {
+		return err
+	}
+	c.seen = true
+	c.first, c.tightest = smallest(w.Need, answer)
+	return nil
+}
+
+// toTheEnd measures each load several times for all of its time.
+func (w *search) toTheEnd(ctx context.Context, c *candidate) error {
+	if c.answer != nil {
+		return nil
+	}
+	answer, side, err := w.measured(ctx, c, repeats, 0)
+	if err != nil {
+		return err
+	}
+	c.answer, c.side = &answer, side
+	c.first, c.tightest = smallest(w.Need, answer)
+	return nil
+}
+
+// measured measures all loads of a design so often, for about so many operations each or to
+// the end, and judges it.
+func (w *search) measured(ctx context.Context, c *candidate, often, enough int) (need.Answer, compare.Side, error) {
+	side := compare.Side{Name: c.Name, Setup: c.setup, Runs: []int64{1}}
+	number := int64(0)
+	for _, u := range w.loads {
+		for repeat := range often {
+			load := u.load
+			load.Seed = w.Seed + uint64(repeat)*104_729
+			sum, err := w.Measure(ctx, c.Description, load, enough)
+			if err != nil {
+				return need.Answer{}, side, err
+			}
+			number++
+			side.Samples = append(side.Samples, compare.Sample{Run: 1, Measurement: number, Stage: u.name, Load: load, Summary: &sum})
+		}
+	}
+	w.mutex.Lock()
+	w.runs += int(number)
+	w.mutex.Unlock()
+	return need.Judge(w.Need, []compare.Side{side}).Setups[0], side, nil
+}
+
+// smallest is the smallest headroom of all figures, however well it is known, and of which.
+// What may not happen at all and did counts by how much of it there was.
+func smallest(n need.Need, a need.Answer) (times float64, tightest string) {
+	times = math.MaxFloat64
+	for i, d := range n.Demands() {
+		v := a.Verdicts[i]
+		if d.About != need.AFigure {
+			continue
+		}
+		h := v.Headroom
+		switch {
+		case v.Value == nil && v.Standing == judge.Meets:
+			continue
+		case v.Value == nil:
+			h = 0
+		case h == 0 && v.Value.Mean == 0: // of what may not happen, nothing did
+			continue
+		case h == 0:
+			h = max(inTheRace+0.3-v.Value.Mean*10, 0)
+		}
+		if h /= n.Factor(n.UseOf(d)); h < times {
+			times, tightest = h, d.Name()
+		}
+	}
+	return times, tightest
+}
+
+// answer judges those that are left together, and says why all that is cheaper fails.
+func (w *search) answer(r *Result, left, finalists []*candidate) {
+	sides := make([]compare.Side, len(finalists))
+	for i, c := range finalists {
+		sides[i] = c.side
+	}
+	r.Judged = need.Judge(w.Need, sides)
+	for _, a := range r.Judged.Setups {
+		i := slices.IndexFunc(finalists, func(c *candidate) bool { return c.Name == a.Name })
+		r.Finalists = append(r.Finalists, finalists[i].Design)
+	}
+	if len(r.Judged.Setups) == 0 || r.Judged.Setups[0].Standing != judge.Meets {
+		return
+	}
+	price := r.Judged.Setups[0].Price
+	cheaper := map[string]*Reason{}
+	var order []string
+	add := func(words, example string, count int) {
+		if cheaper[words] == nil {
+			cheaper[words] = &Reason{Words: words, Example: example}
+			order = append(order, words)
+		}
+		cheaper[words].Count += count
+	}
+	for _, c := range left {
+		if c.Price >= price || c.answer != nil && c.answer.Standing == judge.Meets {
+			continue
+		}
+		add("fell short when simulated, of "+c.tightest, c.Name, 1)
+	}
+	for _, words := range order {
+		r.Cheaper = append(r.Cheaper, *cheaper[words])
+	}
+}
