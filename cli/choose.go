@@ -130,7 +130,7 @@ func (v *searchView) show(p choose.Progress) {
 	v.last, v.round = now, p.Round
 	words := fmt.Sprintf("%d of %d designs %s", p.Done, p.Of, p.Round)
 	if p.Meeting > 0 {
-		words += fmt.Sprintf("; %d meet it so far, the first %s", p.Meeting, p.Cheapest)
+		words += fmt.Sprintf("; %d meet it so far, the cheapest %s", p.Meeting, p.Cheapest)
 	}
 	if v.terminal {
 		fmt.Fprintf(v.w, "\r\x1b[K%s", shorten(words, max(widthOf(v.w)-1, 40)))

@@ -1,8 +1,11 @@
 package demo
 
 import (
+	"os"
 	"testing"
 
+	"patientheron/format/needfile"
+	"patientheron/format/partsfile"
 	"patientheron/storage/simulated"
 )
 
@@ -27,5 +30,27 @@ func TestPlansArePossible(t *testing.T) {
 	}
 	if _, err := Plan("nothing"); err == nil {
 		t.Error("a plan that is not there was read")
+	}
+}
+
+// The station's need sheets and the dealer's parts can be read, and what is asked at once has
+// its loads.
+func TestNeedsAndPartsCanBeRead(t *testing.T) {
+	for _, name := range []string{DayNeed, AfternoonNeed} {
+		text, err := Need(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		n, err := needfile.Read([]byte(text))
+		if err != nil || len(n.Uses) < 3 || n.Together != (name == AfternoonNeed) {
+			t.Errorf("%s: %+v (%v)", name, n, err)
+		}
+	}
+	text, err := os.ReadFile("parts/dealer.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := partsfile.Read(text); err != nil {
+		t.Error(err)
 	}
 }

@@ -62,13 +62,16 @@ type list struct {
 // smallestPart is the least that a cache knows apart.
 const smallestPart = 512
 
+// fewBlocks are as many as there is room for at first.
+const fewBlocks = 1024
+
 func newBlocks(c Cache) blocks {
 	count := int(c.Size / c.Block)
 	shift := uint(bits.TrailingZeros64(uint64(c.Block)))
 	return blocks{
 		shift: shift, grain: max(shift-6, uint(bits.TrailingZeros(smallestPart))), capacity: count,
-		// Memory that is not used yet costs nothing; growing would copy it.
-		nodes: make([]node, 0, count+1), table: make([]slot, 1<<bits.Len(uint(count*2-1))), clean: list{first: -1, last: -1}, dirty: list{first: -1, last: -1}, stay: list{first: -1, last: -1},
+		// Both grow with what is held: a large cache that is hardly used costs little.
+		nodes: make([]node, 0, min(count, fewBlocks)+1), table: make([]slot, 1<<bits.Len(uint(min(count, fewBlocks)*2-1))), clean: list{first: -1, last: -1}, dirty: list{first: -1, last: -1}, stay: list{first: -1, last: -1},
 		pinned: int64(c.Pinned) >> shift,
 	}
 }
@@ -124,12 +127,32 @@ func (c *blocks) insert(block int64) int32 {
 		c.nodes = append(c.nodes, node{})
 	}
 	c.nodes[n] = node{block: block}
+	if held := len(c.nodes) - len(c.spare); 2*held > len(c.table) {
+		c.grow()
+	}
+	c.enter(n)
+	return n
+}
+
+// enter puts a node into the table.
+func (c *blocks) enter(n int32) {
+	block := c.nodes[n].block
 	i := c.hash(block)
 	for c.table[i].node > 0 {
 		i = (i + 1) & (len(c.table) - 1)
 	}
 	c.table[i] = slot{uint32(n + 1), uint32(block)}
-	return n
+}
+
+// grow doubles the table.
+func (c *blocks) grow() {
+	old := c.table
+	c.table = make([]slot, 2*len(old))
+	for _, s := range old {
+		if s.node > 0 {
+			c.enter(int32(s.node) - 1)
+		}
+	}
 }
 
 // full reports whether a further block takes the place of another one.

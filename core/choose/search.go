@@ -7,6 +7,7 @@ import (
 	"math"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -73,8 +74,8 @@ const (
 	usual     = 5 // designs in the answer
 	batch     = 8 // designs at a time, whatever the number of cores, so that the answer is always the same
 	repeats   = 3
-	moment    = 12_000 // operations, in the first round
-	some      = 64     // designs of all prices that are looked at first, for a first answer
+	moment    = 5_000 // operations, in the first round
+	some      = 64    // designs of all prices that are looked at first, for a first answer
 )
 
 // candidate is a design in the race.
@@ -84,6 +85,7 @@ type candidate struct {
 	seen     bool    // it was measured for a moment
 	first    float64 // smallest headroom, then, or when measured to the end
 	tightest string
+	told     bool         // that it meets the need
 	answer   *need.Answer // when measured to the end
 	side     compare.Side
 }
@@ -97,6 +99,8 @@ type search struct {
 	mutex    sync.Mutex
 	progress Progress
 	runs     int
+	cheapest *candidate             // that meets the need, so far
+	members  map[string][]setup.Hop // by use and members
 }
 
 // use is a load that is measured for one use, or for all at once.
@@ -110,7 +114,7 @@ type use struct {
 func (s Search) Run(ctx context.Context) (Result, error) {
 	s.Seed, s.Short = max(s.Seed, 1), cmp.Or(s.Short, usual)
 	r := Result{Parts: s.Parts.Name, Seed: s.Seed, Out: []Reason{}, Cheaper: []Reason{}, Finalists: []Design{}}
-	w := &search{Search: s, out: map[string]*Reason{}}
+	w := &search{Search: s, out: map[string]*Reason{}, members: map[string][]setup.Hop{}}
 	if err := w.prepare(); err != nil {
 		return r, err
 	}
@@ -188,6 +192,11 @@ func (w *search) rules(c *candidate) string {
 	if room, _ := c.setup.Usable(); w.Need.Capacity > 0 && room < w.Need.Room() {
 		return "there is too little room"
 	}
+	for _, u := range w.loads {
+		if reach, _ := u.load.Completed().Body().Reach(); reach > c.Description.Size() {
+			return "the loads work on more than it has"
+		}
+	}
 	for _, f := range w.Need.Survives {
 		if c.setup.After(f).Survives == setup.No {
 			return "it does not survive " + string(f)
@@ -204,35 +213,54 @@ func (w *search) rules(c *candidate) string {
 // ceiling says that a hop cannot pass what a use asks for. Caches and tiers can answer in
 // the place of what is behind them.
 func (w *search) ceiling(c *candidate, u need.Use) string {
-	if u.Load == nil || u.Load.Kind == workload.StoresKind || u.Load.Kind == workload.FilesKind {
+	asked := w.asked(u)
+	if asked == 0 {
 		return ""
 	}
+	way, members := setup.Setup{}, setup.Setup{}
+	for _, f := range c.setup.Facts {
+		if strings.HasPrefix(f.Key, "media[") || strings.HasPrefix(f.Key, "layout.") {
+			members.Facts = append(members.Facts, f)
+		} else {
+			way.Facts = append(way.Facts, f)
+		}
+	}
 	load := u.Load.Completed()
-	inFront := len(c.Description.Caches) > 0 || c.Description.Tier != nil
-	asked := setup.UseOf(load)
-	for _, h := range c.setup.Ceilings(asked) {
-		if h.Rate == 0 || inFront && h.Behind() {
-			continue
+	hops := way.Ceilings(setup.UseOf(load))
+	if len(c.Description.Caches) == 0 && c.Description.Tier == nil {
+		// Worked out once for all that differs in the way to them alone.
+		key := u.Name + "\n" + strings.SplitN(c.Text, "\n", 5)[2] + strings.SplitN(c.Text, "\n", 5)[3]
+		if _, known := w.members[key]; !known {
+			w.members[key] = members.Ceilings(setup.UseOf(load))
 		}
-		for _, b := range u.Bounds {
-			least := 0.0
-			switch {
-			case b.Most:
-				continue
-			case b.Figure == "iops":
-				least = b.Of(u.Users)
-			case b.Figure == "throughput":
-				least = b.Of(u.Users) / load.MeanBlock()
-			}
-			if least*w.Need.Factor(u) > float64(h.Rate)*ceilingMargin {
-				return fmt.Sprintf("the hop %q cannot pass what %q asks for", h.Station, u.Name)
-			}
-		}
-		if feeds := load.Feeds; feeds != nil && float64(load.Arriving()) > float64(h.Rate)*ceilingMargin && slices.ContainsFunc(u.Bounds, func(b need.Bound) bool { return b.Figure == "late" && b.Value == 0 }) {
+		hops = append(hops, w.members[key]...)
+	}
+	for _, h := range hops {
+		if h.Rate > 0 && asked > float64(h.Rate)*ceilingMargin {
 			return fmt.Sprintf("the hop %q cannot pass what %q asks for", h.Station, u.Name)
 		}
 	}
 	return ""
+}
+
+// asked is how many operations a second a use asks for at least; 0 when it does not.
+func (w *search) asked(u need.Use) (rate float64) {
+	if u.Load == nil || u.Load.Kind == workload.StoresKind || u.Load.Kind == workload.FilesKind {
+		return 0
+	}
+	load := u.Load.Completed()
+	for _, b := range u.Bounds {
+		switch {
+		case b.Figure == "late" && b.Most && b.Value == 0:
+			rate = max(rate, float64(load.Arriving()))
+		case b.Most:
+		case b.Figure == "iops":
+			rate = max(rate, b.Of(u.Users)*w.Need.Factor(u))
+		case b.Figure == "throughput":
+			rate = max(rate, b.Of(u.Users)/load.MeanBlock()*w.Need.Factor(u))
+		}
+	}
+	return rate
 }
 
 // ceilingMargin is how far above a ceiling what is measured may lie: formulas round.
@@ -316,7 +344,7 @@ func (w *search) firstAnswer(ctx context.Context, left []*candidate) error {
 }
 
 // mostFrontier is how many designs of the frontier are measured to the end.
-const mostFrontier = 12
+const mostFrontier = 7
 
 // frontier are the designs that nobody dominates by what they did for a moment, spread
 // over their prices.
@@ -382,10 +410,14 @@ func (w *search) each(ctx context.Context, round string, all []*candidate, work 
 				}
 				w.report(func(p *Progress) {
 					p.Done++
-					if c.answer != nil && c.answer.Standing == judge.Meets {
-						if p.Meeting++; p.Cheapest == "" {
-							p.Cheapest = fmt.Sprintf("%s, %s", c.Name, need.ShowPrice(c.Price))
-						}
+					if c.answer == nil || c.answer.Standing != judge.Meets || c.told {
+						return
+					}
+					c.told = true
+					p.Meeting++
+					if w.cheapest == nil || c.Price < w.cheapest.Price {
+						w.cheapest = c
+						p.Cheapest = fmt.Sprintf("%s, %s", c.Name, need.ShowPrice(c.Price))
 					}
 				})
 			}

@@ -30,15 +30,19 @@ func Measure(ctx context.Context, d array.Description, spec workload.Spec, enoug
 			return sum, err
 		}
 		if rate := float64(seen.Total.Operations) / float64(first.For); rate > 0 {
-			time := max(quantity.Seconds(float64(enough)/rate/2), glance)
-			spec.LeadIn, spec.For = min(spec.LeadIn, time), min(spec.For, time)
+			time := max(quantity.Seconds(float64(enough)/rate), glance)
+			spec.LeadIn, spec.For = min(spec.LeadIn, warming*time), min(spec.For, time)
 		}
 	}
 	return v.measure(ctx, spec)
 }
 
-// glance is how long an array is measured to see how fast it is about.
-const glance quantity.Seconds = 0.1
+// glance is how long an array is measured to see how fast it is about, and warming how many
+// times as long as it is then measured its lead-in may be: what a cache holds comes with it.
+const (
+	glance  quantity.Seconds = 0.05
+	warming quantity.Seconds = 8
+)
 
 // measure measures the array as it stands.
 func (v *Volume) measure(ctx context.Context, spec workload.Spec) (sum measure.Summary, err error) {

@@ -154,6 +154,44 @@ func TestNeedsAtOnce(t *testing.T) {
 	}
 }
 
+// What to buy is found from parts with prices, without a service; the designs are array
+// files that can be measured.
+func TestChoosing(t *testing.T) {
+	t.Parallel()
+	s := serve(t, t.TempDir(), false)
+	const parts = `name: A few parts
+levels: [raid10, raid5]
+drives:
+  - {name: disk, price: 100, counts: [4, 6, 8], members: {medium: hard disk, capacity: 1TB}}
+  - {name: flash, price: 300, counts: [4], members: {medium: ssd, capacity: 1TB}}
+`
+	sheet, list := needSheet(t, "sheet", fmt.Sprintf(storeSheet, "1TB", 200)), needSheet(t, "parts", parts)
+	folder := filepath.Join(t.TempDir(), "designs")
+	out, trouble, err := s.cli("choose", sheet, "--parts", list, "--to", folder)
+	if err != nil || !strings.Contains(out, `Take "4 × flash, raid5"`) && !strings.Contains(out, `Take "4 × flash, raid10"`) || !strings.Contains(strings.Join(strings.Fields(out), " "), "together 1200") {
+		t.Fatalf("%v: %s%s", err, out, trouble)
+	}
+	if again, _, err := s.cli("choose", sheet, "--parts", list); err != nil || again != out {
+		t.Errorf("another answer: %v %s", err, again)
+	}
+	if out, trouble, err := s.cli("array", "check", filepath.Join(folder, "design-1.yaml")); err != nil {
+		t.Errorf("%v: %s%s", err, out, trouble)
+	}
+	if out, trouble, err := s.cli("choose", sheet, "--parts", list, "--json"); err != nil || !json.Valid([]byte(out)) {
+		t.Errorf("%v: %s%s", err, out, trouble)
+	}
+	for words, arguments := range map[string][]string{
+		"does not exist yet": {"choose", sheet, "--parts", list, "--to", folder},
+		"--parts FILE":       {"choose", sheet},
+		"has no price":       {"choose", sheet, "--parts", needSheet(t, "free", strings.Replace(parts, "price: 100, ", "", 1))},
+		"line 1":             {"choose", list, "--parts", list},
+	} {
+		if out, trouble, err := s.cli(arguments...); err == nil || !strings.Contains(trouble, words) {
+			t.Errorf("%v does not say %q: %v %s%s", arguments, words, err, out, trouble)
+		}
+	}
+}
+
 // A sheet is written, its mistake pointed out, judged, opened into what it rests on, and
 // changed.
 func TestConsoleDecides(t *testing.T) {
