@@ -118,7 +118,7 @@ const (
 	searchNoted = 5 * time.Second
 )
 
-func (v *searchView) show(p choose.Progress) {
+func (v *searchView) show(p choose.HowFar) {
 	now := time.Now()
 	every := searchNoted
 	if v.terminal {
@@ -146,7 +146,7 @@ func (v *searchView) end() {
 }
 
 // writeDesigns writes the designs of an answer as array files.
-func writeDesigns(folder string, r choose.Result) error {
+func writeDesigns(folder string, r choose.Chosen) error {
 	for i, d := range r.Finalists {
 		path := filepath.Join(folder, fmt.Sprintf("design-%d.yaml", i+1))
 		head := fmt.Sprintf("# Chosen from %q for %q; its figures are simulated from the facts of the parts.\n", r.Parts, r.Judged.Need.Name)
@@ -157,7 +157,7 @@ func writeDesigns(folder string, r choose.Result) error {
 	return nil
 }
 
-func printChosen(w io.Writer, r choose.Result) {
+func printChosen(w io.Writer, r choose.Chosen) {
 	fmt.Fprintf(w, "Need: %s\nParts: %s, which make %d designs\n", r.Judged.Need.Name, r.Parts, r.Designs)
 	fmt.Fprintf(w, "  %s\n", indented(r.Judged.Words, "  "))
 	for _, g := range r.Judged.GiveUp {

@@ -76,3 +76,12 @@ type NewVerdicts struct {
 	Setups  []Group `json:"setups,omitempty" maxItems:"48" doc:"Setups by their runs"`
 	Volumes []int64 `json:"volumeIds,omitempty" maxItems:"48" doc:"Setups by their volume: with all runs of the setup that was measured last. Where there are no setups either, all volumes that were measured"`
 }
+
+// NewSearch is what looking for what to buy takes.
+type NewSearch struct {
+	Need   string `json:"need,omitempty" maxLength:"262144" doc:"A need sheet"`
+	NeedID int64  `json:"needId,omitempty" minimum:"0" doc:"A kept need sheet instead"`
+	Parts  string `json:"parts" minLength:"1" maxLength:"262144" doc:"A list of parts (docs/choose.md)"`
+	Seed   uint64 `json:"seed,omitempty" maximum:"9007199254740991"`
+	Short  int    `json:"short,omitempty" minimum:"0" maximum:"50" doc:"Designs that meet the need to show; 0 means 5"`
+}

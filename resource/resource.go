@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"patientheron/core/choose"
 	"patientheron/core/compare"
 	"patientheron/core/figure"
 	"patientheron/core/judge"
@@ -306,6 +307,20 @@ type Verdicts struct {
 	Judged  []Judgement     `json:"judged"`
 	Figures []figure.Figure `json:"figures" doc:"All figures, in the order in which they are shown"`
 	Left    []string        `json:"leftOut,omitempty" doc:"Setups that could not be judged, and why"`
+}
+
+// Search is a search for what to buy. It is kept until the service ends.
+type Search struct {
+	ID       int64           `json:"id"`
+	Need     string          `json:"need"`
+	Parts    string          `json:"parts"`
+	Status   Status          `json:"status" enum:"running,finished,stopped,failed"`
+	Reason   string          `json:"reason,omitempty" doc:"Why it failed or was stopped"`
+	Waiting  bool            `json:"waiting,omitempty" doc:"It waits until a run has ended, so that it falsifies no figure"`
+	Progress choose.HowFar `json:"progress"`
+	Started  time.Time       `json:"started"`
+	Ended    time.Time       `json:"ended,omitzero"`
+	Chosen   *choose.Chosen  `json:"chosen,omitempty" doc:"What it came to; absent in lists"`
 }
 
 // Shape is what the sweeps and repeats of a run show.

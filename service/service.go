@@ -29,6 +29,7 @@ import (
 	"patientheron/service/leftover"
 	"patientheron/service/room"
 	"patientheron/service/runner"
+	"patientheron/service/search"
 	"patientheron/service/store"
 	"patientheron/storage"
 )
@@ -53,11 +54,12 @@ const (
 type Service struct {
 	Token string
 
-	folder  string
-	lock    *os.File
-	store   *store.Store
-	runner  *runner.Runner
-	handler http.Handler
+	folder   string
+	lock     *os.File
+	store    *store.Store
+	searches *search.Keeper
+	runner   *runner.Runner
+	handler  http.Handler
 }
 
 // Options say how a service works.
@@ -120,8 +122,9 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 	}); err != nil {
 		return err
 	}
+	s.searches = search.New(func() bool { return s.runner.Measuring() > 0 }, o.Log)
 	s.handler = (&api.Service{
-		Store: s.store, Runner: s.runner, Bounds: bounds, Leftovers: left, Token: s.Token, Names: o.Names, Version: o.Version,
+		Store: s.store, Runner: s.runner, Bounds: bounds, Leftovers: left, Searches: s.searches, Token: s.Token, Names: o.Names, Version: o.Version,
 		Console: console.Files(), Log: o.Log, Started: time.Now().UTC(),
 	}).Handler()
 	return nil
@@ -134,6 +137,9 @@ func (s *Service) TokenFile() string { return filepath.Join(s.folder, tokenFile)
 // back.
 func (s *Service) Close() error {
 	var errs []error
+	if s.searches != nil {
+		s.searches.Close()
+	}
 	if s.runner != nil {
 		s.runner.Close()
 	}

@@ -4,6 +4,7 @@ import { createRoot } from "react-dom/client";
 import { BrowserRouter, Link, Navigate, Route, Routes } from "react-router";
 import { CallError } from "./api/client";
 import { ArrayPage } from "./pages/array";
+import { Buy, SearchPage } from "./pages/buy";
 import { ComparisonPage, Comparisons } from "./pages/compare";
 import { Decide, DecisionPage } from "./pages/decide";
 import { LookPage } from "./pages/look";
@@ -52,6 +53,8 @@ if (root) {
 								<Route path="/compare" element={<Comparisons />} />
 								<Route path="/compare/view" element={<ComparisonPage />} />
 								<Route path="/compare/:id" element={<ComparisonPage />} />
+								<Route path="/buy" element={<Buy />} />
+								<Route path="/buy/:id" element={<SearchPage />} />
 								<Route path="/decide" element={<Decide />} />
 								<Route path="/decide/:id" element={<DecisionPage />} />
 								<Route path="/measure" element={<Measure />} />

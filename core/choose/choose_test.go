@@ -38,7 +38,7 @@ func wanted(t *testing.T, text string) need.Need {
 	return n
 }
 
-func search(t *testing.T, n need.Need, p choose.Parts, change func(*choose.Search)) choose.Result {
+func search(t *testing.T, n need.Need, p choose.Parts, change func(*choose.Search)) choose.Chosen {
 	t.Helper()
 	s := choose.Search{Need: n, Parts: p, Measure: simulated.Measure}
 	if change != nil {

@@ -191,8 +191,8 @@ func (p Parts) combinations() int {
 	return n * len(p.Levels) * max(len(p.Chunks), 1) * (1 + len(p.Caches) + len(p.Tiers)) * max(len(p.Controllers), 1) * max(len(p.Links), 1)
 }
 
-// Line is one line of what a design is bought from.
-type Line struct {
+// BillLine is one line of what a design is bought from.
+type BillLine struct {
 	Name   string  `json:"name"`
 	Number int     `json:"number"`
 	Price  float64 `json:"price" doc:"Of all of them"`
@@ -202,7 +202,7 @@ type Line struct {
 type Design struct {
 	Name        string            `json:"name"`
 	Price       float64           `json:"price"`
-	Bill        []Line            `json:"bill"`
+	Bill        []BillLine        `json:"bill"`
 	Text        string            `json:"text" doc:"The array file of it"`
 	Description array.Description `json:"-"`
 
@@ -303,7 +303,7 @@ func (p Parts) design(drive Drive, count int, level array.Level, chunk quantity.
 	chunkText, _ := chunk.MarshalYAML() // cannot fail
 	file := []string{"members: " + withCount(drive.Text, count), fmt.Sprintf("layout: {level: %s, chunk: %s}", level, chunkText)}
 	add := func(i Item, number int, key string) {
-		d.Bill = append(d.Bill, Line{i.Name, number, i.Price * float64(number)})
+		d.Bill = append(d.Bill, BillLine{i.Name, number, i.Price * float64(number)})
 		d.Price += i.Price * float64(number)
 		d.bays += i.Bays * number
 		if key != "" {

@@ -31,13 +31,13 @@ type Search struct {
 	// that the load asks for where that is 0.
 	Measure func(ctx context.Context, d array.Description, load workload.Spec, enough int) (measure.Summary, error)
 	// Progress is told how far it is, by one goroutine at a time; nil when nobody asks.
-	Progress func(Progress)
+	Progress func(HowFar)
 	// Full measures every design to the end, with no race: for trying the search itself.
 	Full bool
 }
 
-// Progress is how far a search is.
-type Progress struct {
+// HowFar is how far a search is.
+type HowFar struct {
 	Round    string `json:"round" doc:"What is being done"`
 	Done     int    `json:"done"`
 	Of       int    `json:"of"`
@@ -52,8 +52,8 @@ type Reason struct {
 	Example string `json:"example" doc:"The cheapest of them"`
 }
 
-// Result is what a search came to.
-type Result struct {
+// Chosen is what a search came to.
+type Chosen struct {
 	Parts    string   `json:"parts" doc:"Name of the list"`
 	Seed     uint64   `json:"seed"`
 	Designs  int      `json:"designs" doc:"That the parts make"`
@@ -97,7 +97,7 @@ type search struct {
 	out      map[string]*Reason
 	order    []string
 	mutex    sync.Mutex
-	progress Progress
+	progress HowFar
 	runs     int
 	cheapest *candidate             // that meets the need, so far
 	members  map[string][]setup.Hop // by use and members
@@ -109,11 +109,14 @@ type use struct {
 	load workload.Spec
 }
 
+// Check reports what cannot be of the need and the parts, before anything is measured.
+func (s Search) Check() error { return (&search{Search: s}).prepare() }
+
 // Run carries the search out. It ends early when ctx does. The same need, parts and seed
 // give the same answer, however many cores there are.
-func (s Search) Run(ctx context.Context) (Result, error) {
+func (s Search) Run(ctx context.Context) (Chosen, error) {
 	s.Seed, s.Short = max(s.Seed, 1), cmp.Or(s.Short, usual)
-	r := Result{Parts: s.Parts.Name, Seed: s.Seed, Out: []Reason{}, Cheaper: []Reason{}, Finalists: []Design{}}
+	r := Chosen{Parts: s.Parts.Name, Seed: s.Seed, Out: []Reason{}, Cheaper: []Reason{}, Finalists: []Design{}}
 	w := &search{Search: s, out: map[string]*Reason{}, members: map[string][]setup.Hop{}}
 	if err := w.prepare(); err != nil {
 		return r, err
@@ -398,7 +401,7 @@ func (w *search) shortened(all []*candidate) (kept []*candidate) {
 func (w *search) each(ctx context.Context, round string, all []*candidate, work func(context.Context, *candidate) error) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	w.report(func(p *Progress) { p.Round, p.Done, p.Of = round, 0, len(all) })
+	w.report(func(p *HowFar) { p.Round, p.Done, p.Of = round, 0, len(all) })
 	next := make(chan *candidate)
 	var workers sync.WaitGroup
 	for range min(runtime.GOMAXPROCS(0), len(all)) {
@@ -408,7 +411,7 @@ func (w *search) each(ctx context.Context, round string, all []*candidate, work 
 					cancel(fmt.Errorf("%s: %w", c.Name, err))
 					return
 				}
-				w.report(func(p *Progress) {
+				w.report(func(p *HowFar) {
 					p.Done++
 					if c.answer == nil || c.answer.Standing != judge.Meets || c.told {
 						return
@@ -439,7 +442,7 @@ feeding:
 	return nil
 }
 
-func (w *search) report(change func(*Progress)) {
+func (w *search) report(change func(*HowFar)) {
 	w.mutex.Lock()
 	defer w.mutex.Unlock()
 	change(&w.progress)
@@ -479,7 +482,7 @@ func (w *search) toTheEnd(ctx context.Context, c *candidate) error {
 // measured measures all loads of a design so often, for about so many operations each or to
 // the end, and judges it.
 func (w *search) measured(ctx context.Context, c *candidate, often, enough int) (need.Answer, compare.Side, error) {
-	side := compare.Side{Name: c.Name, Setup: c.setup, Runs: []int64{1}}
+	side := compare.Side{Name: c.Name, Setup: c.setup, Runs: []int64{}}
 	number := int64(0)
 	for _, u := range w.loads {
 		for repeat := range often {
@@ -527,7 +530,7 @@ func smallest(n need.Need, a need.Answer) (times float64, tightest string) {
 }
 
 // answer judges those that are left together, and says why all that is cheaper fails.
-func (w *search) answer(r *Result, left, finalists []*candidate) {
+func (w *search) answer(r *Chosen, left, finalists []*candidate) {
 	sides := make([]compare.Side, len(finalists))
 	for i, c := range finalists {
 		sides[i] = c.side

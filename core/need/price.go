@@ -81,13 +81,16 @@ func (w work) costs(a Answer) (costs []Cost) {
 // small reports blocks of which operations count rather than bytes.
 func small(block float64) bool { return block <= 64<<10 }
 
+// asMuch is which share of what another carries counts as much as that.
+const asMuch = 0.99
+
 // markFrontier marks the setups that nobody dominates: no other carries at least as much
 // for at most the price, and more or for less.
 func markFrontier(all []Answer) {
 	for i := range all {
 		a := &all[i]
 		a.Frontier = a.Price > 0 && a.Carries > 0 && !slices.ContainsFunc(all, func(b Answer) bool {
-			return b.Price > 0 && b.Price <= a.Price && b.Carries >= a.Carries && (b.Price < a.Price || b.Carries > a.Carries)
+			return b.Price > 0 && b.Price <= a.Price && b.Carries >= a.Carries*asMuch && (b.Price < a.Price || b.Carries > a.Carries)
 		})
 	}
 }

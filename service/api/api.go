@@ -20,6 +20,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"patientheron/core/array"
+	"patientheron/core/choose"
 	"patientheron/core/compare"
 	"patientheron/core/need"
 	"patientheron/core/plan"
@@ -31,6 +32,7 @@ import (
 	"patientheron/service/access"
 	"patientheron/service/leftover"
 	"patientheron/service/runner"
+	"patientheron/service/search"
 	"patientheron/service/store"
 	"patientheron/storage"
 	"patientheron/storage/simulated"
@@ -43,6 +45,7 @@ type Service struct {
 	Runner    *runner.Runner
 	Bounds    storage.Bounds
 	Leftovers *leftover.Keeper
+	Searches  *search.Keeper
 	Token     string   // what callers must present
 	Names     []string // by which the service is reached, besides this host's own
 	Version   string
@@ -111,6 +114,7 @@ func (s *Service) register(router *gin.Engine) huma.API {
 	s.registerVolumes(api)
 	s.registerTuning(api)
 	s.registerNeeds(api)
+	s.registerSearches(api)
 	s.registerLeftovers(api)
 	s.registerArrays(api)
 	s.registerWorkloads(api)
@@ -137,11 +141,11 @@ type body[T any] struct{ Body T }
 func (s *Service) problem(err error) error {
 	var status int
 	switch {
-	case errors.Is(err, store.ErrNotFound), errors.Is(err, errNotFound):
+	case errors.Is(err, store.ErrNotFound), errors.Is(err, errNotFound), errors.Is(err, search.ErrNotFound):
 		status = http.StatusNotFound
-	case errors.Is(err, store.ErrTaken), errors.Is(err, store.ErrChanged), errors.Is(err, runner.ErrFinal), errors.Is(err, runner.ErrNotMeasuring), errors.Is(err, runner.ErrNotFaulty), errors.Is(err, errBusy), errors.Is(err, errNoRace), errors.Is(err, leftover.ErrInUse):
+	case errors.Is(err, store.ErrTaken), errors.Is(err, store.ErrChanged), errors.Is(err, runner.ErrFinal), errors.Is(err, runner.ErrNotMeasuring), errors.Is(err, runner.ErrNotFaulty), errors.Is(err, errBusy), errors.Is(err, search.ErrBusy), errors.Is(err, errNoRace), errors.Is(err, leftover.ErrInUse):
 		status = http.StatusConflict
-	case errors.Is(err, setup.ErrInvalid), errors.Is(err, compare.ErrInvalid), errors.Is(err, need.ErrInvalid), errors.Is(err, workload.ErrInvalid), errors.Is(err, plan.ErrInvalid), errors.Is(err, volume.ErrLocator), errors.Is(err, strictyaml.ErrInvalid), errors.Is(err, array.ErrInvalid),
+	case errors.Is(err, setup.ErrInvalid), errors.Is(err, compare.ErrInvalid), errors.Is(err, need.ErrInvalid), errors.Is(err, choose.ErrInvalid), errors.Is(err, workload.ErrInvalid), errors.Is(err, plan.ErrInvalid), errors.Is(err, volume.ErrLocator), errors.Is(err, strictyaml.ErrInvalid), errors.Is(err, array.ErrInvalid),
 		errors.Is(err, volume.ErrNoSpace), errors.Is(err, volume.ErrNotPermitted), errors.Is(err, volume.ErrConsent),
 		errors.Is(err, volume.ErrNotStorage), errors.Is(err, volume.ErrNotDescribed), errors.Is(err, volume.ErrInUse), errors.Is(err, fs.ErrNotExist), errors.Is(err, patient.ErrNoAnswer),
 		errors.Is(err, volume.ErrMemory), errors.Is(err, simulated.ErrOutside), errors.Is(err, simulated.ErrNotArrayFile):

@@ -184,7 +184,7 @@ drives:
 		"does not exist yet": {"choose", sheet, "--parts", list, "--to", folder},
 		"--parts FILE":       {"choose", sheet},
 		"has no price":       {"choose", sheet, "--parts", needSheet(t, "free", strings.Replace(parts, "price: 100, ", "", 1))},
-		"line 1":             {"choose", list, "--parts", list},
+		"line 2":             {"choose", list, "--parts", list},
 	} {
 		if out, trouble, err := s.cli(arguments...); err == nil || !strings.Contains(trouble, words) {
 			t.Errorf("%v does not say %q: %v %s%s", arguments, words, err, out, trouble)
@@ -251,4 +251,60 @@ func TestConsoleDecides(t *testing.T) {
 	p.do(chromedp.EmulateViewport(390, 800), chromedp.Navigate(s.url+"/decide"))
 	p.says("None is kept yet")
 	p.until(`document.documentElement.scrollWidth <= 391`)
+}
+
+// What to buy is looked for in the console: a mistake is pointed out, how far it is is seen,
+// a long search is stopped, and the answer has its bill.
+func TestConsoleBuys(t *testing.T) {
+	t.Parallel()
+	s := serve(t, t.TempDir(), false)
+	const parts = `name: A few parts
+levels: [raid10]
+drives:
+  - {name: disk, price: 100, counts: [4, 6], members: {medium: hard disk, capacity: 1TB}}
+  - {name: flash, price: 300, counts: [4], members: {medium: ssd, capacity: 1TB}}
+`
+	p := open(t, s)
+	p.signIn(s)
+	p.do(chromedp.Navigate(s.url + "/buy"))
+	p.says("A search needs a need sheet")
+	for _, name := range []string{"quick", "slow"} {
+		sheet := strings.Replace(fmt.Sprintf(storeSheet, "1TB", 200), "What a shop needs", name, 1)
+		if name == "slow" {
+			sheet = strings.Replace(sheet, "for: 1s", "for: 1h", 1)
+		}
+		if _, trouble, err := s.cli("need", "keep", needSheet(t, name, sheet)); err != nil {
+			t.Fatal(trouble)
+		}
+	}
+	begin := func(need int, text string) {
+		t.Helper()
+		quoted, err := json.Marshal(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		p.do(chromedp.Navigate(fmt.Sprintf("%s/buy?need=%d", s.url, need)))
+		p.until(fmt.Sprintf(`(() => { const e = document.querySelector("textarea"); if (!e || document.querySelector("[name=need]").value !== "%d") return false; Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, "value").set.call(e, %s); e.dispatchEvent(new Event("input", {bubbles: true})); return true })()`, need, quoted))
+		p.until(`(document.querySelector("form button[type=submit]").click(), true)`)
+	}
+	begin(1, strings.Replace(parts, "price: 100, ", "", 1))
+	p.says("the parts: line 4")
+	begin(2, parts)
+	p.until(`document.querySelector("progress") !== null`)
+	p.until(`[...document.querySelectorAll("button")].filter(b => b.textContent === "Stop").map(b => b.click()).length === 1`)
+	p.says("It was stopped")
+	begin(1, parts)
+	p.says(`Take "4 × flash, raid10"`)
+	p.says("Every figure is simulated")
+	p.says("together")
+	p.until(`document.querySelectorAll("pre").length > 0`)
+	p.until(`[...document.querySelectorAll("tbody tr:first-child button")].slice(0, 1).map(b => b.click()).length === 1`)
+	p.says("3 simulated measurements")
+	if shown, err := p.Text("main"); err != nil || strings.Contains(shown, "NaN") || strings.Contains(shown, "undefined") || strings.Contains(shown, "Infinity") {
+		t.Errorf("%v: %s", err, shown)
+	}
+	p.do(chromedp.Navigate(s.url + "/buy/9"))
+	p.says("search 9")
+	p.do(chromedp.Navigate(s.url + "/buy"))
+	p.says("Since the service began")
 }

@@ -37,6 +37,7 @@ export type Race = Schemas["NamedRace"];
 export type Figure = Schemas["Figure"];
 export type NewComparison = Schemas["NewComparison"];
 export type Judgement = Schemas["Judgement"];
+export type Search = Schemas["Search"];
 export type NewVerdicts = Schemas["NewVerdicts"];
 type Problem = Partial<Schemas["ErrorModel"]>;
 
@@ -154,6 +155,10 @@ export const api = {
 	forgetNeed: (id: number) => call<void>("DELETE", `/needs/${id}`),
 	judge: (asked: NewVerdicts) => call<Schemas["Verdicts"]>("POST", "/needs/judge", asked),
 	decisionReport: async (asked: NewVerdicts) => (await send("POST", "/needs/report", asked)).blob(),
+	startSearch: (s: Schemas["NewSearch"]) => call<Search>("POST", "/searches", s),
+	searches: () => call<Schemas["SearchList"]>("GET", "/searches"),
+	search: (id: number) => call<Search>("GET", `/searches/${id}`),
+	stopSearch: (id: number) => call<void>("POST", `/searches/${id}/stop`),
 	forgetComparison: (id: number) => call<void>("DELETE", `/comparisons/${id}`),
 	shape: (run: number, p99: number) => call<Shape>("GET", `/runs/${run}/shape?p99=${p99}`),
 	reach: (run: number) => call<Schemas["Reaches"]>("GET", `/runs/${run}/reach`),

@@ -606,6 +606,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/searches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The searches since the service began, newest first */
+        get: operations["list-searches"];
+        put?: never;
+        /** Look for what to buy for a need, among parts; one search at a time */
+        post: operations["start-search"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/searches/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A search with how far it is, or what it came to */
+        get: operations["get-search"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/searches/{id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop a search */
+        post: operations["stop-search"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session": {
         parameters: {
             query?: never;
@@ -971,6 +1023,16 @@ export interface components {
              */
             workerWaits?: number;
         };
+        BillLine: {
+            name: string;
+            /** Format: int64 */
+            number: number;
+            /**
+             * Format: double
+             * @description Of all of them
+             */
+            price: number;
+        };
         Bin: {
             /** Format: int64 */
             meanBytes?: number;
@@ -1062,6 +1124,35 @@ export interface components {
         CheckedNeed: {
             demands: components["schemas"]["Demand"][] | null;
             need: components["schemas"]["Need"];
+        };
+        Chosen: {
+            /** @description Why all that is cheaper than what to take fails */
+            cheaper: components["schemas"]["Reason"][] | null;
+            /**
+             * Format: int64
+             * @description That the parts make
+             */
+            designs: number;
+            /** @description Those designs, in the order of the verdicts */
+            finalists: components["schemas"]["Design"][] | null;
+            /** @description The designs that are left, as a need is judged */
+            judged: components["schemas"]["Judged"];
+            /**
+             * Format: int64
+             * @description Designs that were simulated
+             */
+            measured: number;
+            /** @description Designs that were discarded without a simulation, by the first reason */
+            out: components["schemas"]["Reason"][] | null;
+            /** @description Name of the list */
+            parts: string;
+            /**
+             * Format: int64
+             * @description Simulations in all
+             */
+            runs: number;
+            /** Format: int64 */
+            seed: number;
         };
         Class: {
             /** Format: double */
@@ -1178,6 +1269,14 @@ export interface components {
             use?: string;
             /** @description What is asked, such as 'p99 latency at most 5 ms' */
             words: string;
+        };
+        Design: {
+            bill: components["schemas"]["BillLine"][] | null;
+            name: string;
+            /** Format: double */
+            price: number;
+            /** @description The array file of it */
+            text: string;
         };
         Device: {
             /**
@@ -1790,6 +1889,21 @@ export interface components {
             /** @description What its busy share is called among the counters from inside: the beginning of their names */
             station: string;
         };
+        HowFar: {
+            /** @description The cheapest of them so far */
+            cheapest?: string;
+            /** Format: int64 */
+            done: number;
+            /**
+             * Format: int64
+             * @description Designs found so far that meet the need
+             */
+            meeting: number;
+            /** Format: int64 */
+            of: number;
+            /** @description What is being done */
+            round: string;
+        };
         Identity: {
             /** @description What a virtual device stands for: the file of a loop device, the UUID of a mapped or RAID device, or the sequence number of the disk */
             behind?: string;
@@ -1866,6 +1980,24 @@ export interface components {
             as: "in turn" | "race";
             /** @description All of them, in the order of their volumes, this run among them */
             runs: number[] | null;
+        };
+        Judged: {
+            demands: components["schemas"]["Demand"][] | null;
+            /** @description Where no setup meets all: which one demand to give up, and what that buys */
+            giveUp?: components["schemas"]["GivingUp"][] | null;
+            need: components["schemas"]["Need"];
+            /** @description What to know before it is relied on */
+            remarks: string[] | null;
+            /** @description Those that meet all first, then by price */
+            setups: components["schemas"]["Answer"][] | null;
+            /** @description Uses for which no setup has a measurement */
+            unmatched?: string[] | null;
+            /** @description The headroom that all bounds are to be met with, and whether the uses were measured at once */
+            wanted?: string;
+            /** @description What to do, in a sentence */
+            words: string;
+            /** @description What the added money brings from one setup on the frontier to the next */
+            worth: components["schemas"]["Worth"][] | null;
         };
         Judgement: {
             demands: components["schemas"]["Demand"][] | null;
@@ -2272,6 +2404,24 @@ export interface components {
             /** Format: int64 */
             volumeId: number;
         };
+        NewSearch: {
+            /** @description A need sheet */
+            need?: string;
+            /**
+             * Format: int64
+             * @description A kept need sheet instead
+             */
+            needId?: number;
+            /** @description A list of parts (docs/choose.md) */
+            parts: string;
+            /** Format: int64 */
+            seed?: number;
+            /**
+             * Format: int64
+             * @description Designs that meet the need to show; 0 means 5
+             */
+            short?: number;
+        };
         NewVerdicts: {
             /** @description Kept need sheets; where there is no text either, all of them */
             needIds?: number[] | null;
@@ -2650,6 +2800,13 @@ export interface components {
             estimate: components["schemas"]["Estimate"];
             plan: components["schemas"]["Plan"];
         };
+        Reason: {
+            /** Format: int64 */
+            count: number;
+            /** @description The cheapest of them */
+            example: string;
+            words: string;
+        };
         Repeated: {
             mean: components["schemas"]["Mean"];
             /** Format: double */
@@ -2819,6 +2976,28 @@ export interface components {
              * @description Rate of one alone
              */
             one: number;
+        };
+        Search: {
+            /** @description What it came to; absent in lists */
+            chosen?: components["schemas"]["Chosen"];
+            /** Format: date-time */
+            ended?: string;
+            /** Format: int64 */
+            id: number;
+            need: string;
+            parts: string;
+            progress: components["schemas"]["HowFar"];
+            /** @description Why it failed or was stopped */
+            reason?: string;
+            /** Format: date-time */
+            started: string;
+            /** @enum {string} */
+            status: "running" | "finished" | "stopped" | "failed";
+            /** @description It waits until a run has ended, so that it falsifies no figure */
+            waiting?: boolean;
+        };
+        SearchList: {
+            searches: components["schemas"]["Search"][] | null;
         };
         Series: {
             intervals: components["schemas"]["Interval"][] | null;
@@ -6226,6 +6405,227 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-searches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SearchList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "start-search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSearch"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Search"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Search"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "stop-search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,12 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import { api, type Judgement } from "../api/client";
+import { api } from "../api/client";
 import { download } from "../parts/chart";
-import { Costs, Demands, Frontier, Open } from "../parts/decision";
+import { Judged } from "../parts/decision";
 import { moment } from "../parts/format";
-import { Empty, Trouble, Unreadable } from "../parts/shell";
-import { Verdict } from "../parts/verdict";
+import { Trouble, Unreadable } from "../parts/shell";
 
 /** The kept need sheets with what comes of them, and a form to write another. */
 export function Decide() {
@@ -194,6 +193,9 @@ export function DecisionPage() {
 			<div className="flex flex-wrap items-baseline gap-x-4">
 				<h1 className="text-xl">{j.need.name}</h1>
 				<span className="ml-auto flex gap-2 print:hidden">
+					<Link to={`/buy?need=${id}`} className="btn btn-sm">
+						What to buy
+					</Link>
 					<button
 						type="button"
 						className="btn btn-sm"
@@ -240,57 +242,6 @@ export function DecisionPage() {
 					Left out: {words}.
 				</p>
 			))}
-		</>
-	);
-}
-
-function Judged({ j }: { j: Judgement }) {
-	const setups = j.setups ?? [];
-	if (setups.length === 0) {
-		return (
-			<Empty>
-				<p className="text-lg">No setup was measured for what this need asks.</p>
-				<Link to="/measure" className="btn btn-primary">
-					Measure
-				</Link>
-			</Empty>
-		);
-	}
-	return (
-		<>
-			<p className="my-3 max-w-4xl text-lg">{j.words}</p>
-			{j.giveUp
-				?.filter((g) => !j.words.includes(g.words))
-				.map((g) => (
-					<p key={g.words}>{g.words}</p>
-				))}
-			{j.wanted && <p className="text-sm">{j.wanted}</p>}
-			{j.remarks?.map((words) => (
-				<p key={words} className="text-sm text-accent">
-					{words}
-				</p>
-			))}
-			<Demands j={j} />
-			<div className="mt-8 grid items-start gap-8 lg:grid-cols-2">
-				<Frontier j={j} />
-				<section aria-label="Setup by setup">
-					<h2 className="text-lg">Setup by setup</h2>
-					<ul className="mt-2 flex flex-col gap-1 text-sm">
-						{setups.map((s) => (
-							<li key={s.name}>
-								<Verdict word={s.standing} bare /> <b>{s.name}</b> {s.words}.
-							</li>
-						))}
-					</ul>
-					{j.worth?.map((w) => (
-						<p key={w.words} className="mt-2 text-sm">
-							{w.words}
-						</p>
-					))}
-				</section>
-			</div>
-			<Costs j={j} />
-			<Open j={j} />
 		</>
 	);
 }

@@ -1,16 +1,37 @@
 import { useCallback, useMemo, useState } from "react";
 import { Link } from "react-router";
-import type { Judgement, Schemas } from "../api/client";
+import type { Schemas } from "../api/client";
 import { Chart, type Colours } from "./chart";
 import { digits } from "./format";
+import { Empty } from "./shell";
 import { shapeOf, Verdict } from "./verdict";
 
+/** A need with the setups that were judged by it, measured or simulated. */
+type Decision = Schemas["Judged"];
 type Answer = Schemas["Answer"];
 type OfDemand = NonNullable<Answer["verdicts"]>[number];
 
 /** A price for people. */
 export const price = (v: number) =>
 	v >= 1000 ? Math.round(v).toLocaleString("en").replaceAll(",", " ") : digits(v);
+
+/** What setups are called where there is little room: by their names, or by number where these are long. */
+function labels(setups: Answer[]): string[] {
+	const long = setups.some((s) => s.name.length > 22);
+	return setups.map((s, i) => (long ? String(i + 1) : s.name));
+}
+
+/** A setup's name at the head of a column. */
+function Head({ setup, label }: { setup: Answer; label: string }) {
+	return label === setup.name ? (
+		label
+	) : (
+		<span title={setup.name}>
+			<span aria-hidden="true">{label}</span>
+			<span className="sr-only">{setup.name}</span>
+		</span>
+	);
+}
 
 /** Times of headroom in few letters. */
 function times(v: number): string {
@@ -42,9 +63,10 @@ function Cell({ v }: { v: OfDemand }) {
 const named = (d: Schemas["Demand"]) => `${d.use}: ${d.words}`;
 
 /** What is asked against who meets it. A chosen cell opens into what it rests on. */
-export function Demands({ j }: { j: Judgement }) {
+export function Demands({ j }: { j: Decision }) {
 	const [at, setAt] = useState<[demand: string, setup: string]>();
 	const setups = j.setups ?? [];
+	const short = labels(setups);
 	const demands = j.demands ?? [];
 	const demand = demands.findIndex((d) => named(d) === at?.[0]);
 	const chosen = setups.find((s) => s.name === at?.[1]);
@@ -58,9 +80,9 @@ export function Demands({ j }: { j: Judgement }) {
 						<tr>
 							<th scope="col">Use</th>
 							<th scope="col">What is asked</th>
-							{setups.map((s) => (
+							{setups.map((s, i) => (
 								<th scope="col" key={s.name} className="max-w-24 text-center align-bottom whitespace-normal">
-									{s.name}
+									<Head setup={s} label={short[i]} />
 								</th>
 							))}
 						</tr>
@@ -123,7 +145,10 @@ function Detail(props: { of: string; use?: string; setup: Answer; v: OfDemand })
 			{v.reason && <p className="text-sm">{v.reason}</p>}
 			{(v.measurements ?? []).length > 0 && (
 				<p className="mt-1 text-sm opacity-80">
-					It rests on {v.measurements?.length} measurement{v.measurements?.length === 1 ? "" : "s"} of{" "}
+					It rests on {v.measurements?.length}
+					{(setup.runs ?? []).length === 0 ? " simulated" : ""} measurement
+					{v.measurements?.length === 1 ? "" : "s"}
+					{(setup.runs ?? []).length > 0 ? " of " : ""}
 					{(setup.runs ?? []).map((r, i) => (
 						<span key={r}>
 							{i > 0 ? ", " : ""}
@@ -139,7 +164,7 @@ function Detail(props: { of: string; use?: string; setup: Answer; v: OfDemand })
 }
 
 /** Where the name of each spot of the chart stands so that none covers another; "" for nowhere. */
-function besides(spots: Answer[]): string[] {
+function besides(spots: (Answer & { label: string })[]): string[] {
 	const [wide, high, letter, line] = [430, 290, 7, 15];
 	const most = Math.max(...spots.map((s) => s.price ?? 0)) * 1.15;
 	const low = Math.floor(Math.log10(Math.min(...spots.map((s) => s.carries ?? 1))));
@@ -158,7 +183,7 @@ function besides(spots: Answer[]): string[] {
 		.sort((a, b) => Number(spots[b].frontier ?? 0) - Number(spots[a].frontier ?? 0));
 	for (const i of first) {
 		const { x, y } = places[i];
-		const width = spots[i].name.length * letter;
+		const width = spots[i].label.length * letter;
 		const boxes: [string, Box][] = [
 			["right", [x + 8, x + 8 + width, y - line / 2, y + line / 2]],
 			["left", [x - 8 - width, x - 8, y - line / 2, y + line / 2]],
@@ -175,11 +200,13 @@ function besides(spots: Answer[]): string[] {
 }
 
 /** What each setup carries for its price, those that nobody dominates filled. */
-export function Frontier({ j }: { j: Judgement }) {
-	const spots = useMemo(
-		() => (j.setups ?? []).filter((s) => (s.price ?? 0) > 0 && (s.carries ?? 0) > 0),
-		[j.setups],
-	);
+export function Frontier({ j }: { j: Decision }) {
+	const spots = useMemo(() => {
+		const short = labels(j.setups ?? []);
+		return (j.setups ?? [])
+			.map((s, i) => ({ ...s, label: short[i] }))
+			.filter((s) => (s.price ?? 0) > 0 && (s.carries ?? 0) > 0);
+	}, [j.setups]);
 	const option = useCallback(
 		(c: Colours) => {
 			const sides = besides(spots);
@@ -189,7 +216,7 @@ export function Frontier({ j }: { j: Judgement }) {
 						value: [s.price ?? 0, s.carries ?? 0],
 						name: s.name,
 						frontier: s.frontier ?? false,
-						label: { show: sides[i] !== "", position: sides[i], formatter: s.name, color: c.ink },
+						label: { show: sides[i] !== "", position: sides[i], formatter: s.label, color: c.ink },
 					}))
 					.filter((s) => s.frontier === frontier);
 			return {
@@ -264,7 +291,8 @@ export function Frontier({ j }: { j: Judgement }) {
 }
 
 /** What units of what setups have and carry cost. */
-export function Costs({ j }: { j: Judgement }) {
+export function Costs({ j }: { j: Decision }) {
+	const short = labels(j.setups ?? []);
 	const setups = (j.setups ?? []).filter((s) => (s.price ?? 0) > 0);
 	const of = [...new Set(setups.flatMap((s) => (s.costs ?? []).map((c) => c.of)))];
 	if (setups.length === 0) {
@@ -280,7 +308,7 @@ export function Costs({ j }: { j: Judgement }) {
 							<th scope="col">Price of</th>
 							{setups.map((s) => (
 								<th scope="col" key={s.name} className="figure">
-									{s.name}
+									<Head setup={s} label={short[(j.setups ?? []).indexOf(s)]} />
 								</th>
 							))}
 						</tr>
@@ -323,7 +351,7 @@ export function Costs({ j }: { j: Judgement }) {
 }
 
 /** Why verdicts are open, the same of several setups and figures once. */
-export function Open({ j }: { j: Judgement }) {
+export function Open({ j }: { j: Decision }) {
 	const of = new Map<string, { setups: Set<string>; demands: Set<string> }>();
 	for (const s of j.setups ?? []) {
 		s.verdicts?.forEach((v, i) => {
@@ -352,5 +380,59 @@ export function Open({ j }: { j: Judgement }) {
 				))}
 			</ul>
 		</section>
+	);
+}
+
+/** All that is said of a need and the setups that were judged by it. */
+export function Judged({ j }: { j: Decision }) {
+	const setups = j.setups ?? [];
+	const short = labels(setups);
+	if (setups.length === 0) {
+		return (
+			<Empty>
+				<p className="text-lg">No setup was measured for what this need asks.</p>
+				<Link to="/measure" className="btn btn-primary">
+					Measure
+				</Link>
+			</Empty>
+		);
+	}
+	return (
+		<>
+			<p className="my-3 max-w-4xl text-lg">{j.words}</p>
+			{j.giveUp
+				?.filter((g) => !j.words.includes(g.words))
+				.map((g) => (
+					<p key={g.words}>{g.words}</p>
+				))}
+			{j.wanted && <p className="text-sm">{j.wanted}</p>}
+			{j.remarks?.map((words) => (
+				<p key={words} className="text-sm text-accent">
+					{words}
+				</p>
+			))}
+			<Demands j={j} />
+			<div className="mt-8 grid items-start gap-8 lg:grid-cols-2">
+				<Frontier j={j} />
+				<section aria-label="Setup by setup">
+					<h2 className="text-lg">Setup by setup</h2>
+					<ul className="mt-2 flex flex-col gap-1 text-sm">
+						{setups.map((s, i) => (
+							<li key={s.name}>
+								<Verdict word={s.standing} bare /> {short[i] !== s.name && `${short[i]}: `}
+								<b>{s.name}</b> {s.words}.
+							</li>
+						))}
+					</ul>
+					{j.worth?.map((w) => (
+						<p key={w.words} className="mt-2 text-sm">
+							{w.words}
+						</p>
+					))}
+				</section>
+			</div>
+			<Costs j={j} />
+			<Open j={j} />
+		</>
 	);
 }

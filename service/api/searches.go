@@ -1,0 +1,76 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"patientheron/core/choose"
+	"patientheron/format/needfile"
+	"patientheron/format/partsfile"
+	"patientheron/resource"
+)
+
+// SearchList is all searches, newest first.
+type SearchList struct {
+	Searches []resource.Search `json:"searches"`
+}
+
+func (s *Service) registerSearches(api huma.API) {
+	huma.Register(api, operation(http.MethodPost, "/searches", "start-search", "Look for what to buy for a need, among parts; one search at a time", http.StatusCreated, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
+		func(ctx context.Context, in *struct{ Body resource.NewSearch }) (*body[resource.Search], error) {
+			asked, err := s.asked(ctx, in.Body)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			begun, err := s.Searches.Start(asked)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[resource.Search]{begun}, nil
+		})
+
+	huma.Register(api, operation(http.MethodGet, "/searches", "list-searches", "The searches since the service began, newest first", http.StatusOK),
+		func(context.Context, *struct{}) (*body[SearchList], error) {
+			return &body[SearchList]{SearchList{s.Searches.List()}}, nil
+		})
+
+	huma.Register(api, operation(http.MethodGet, "/searches/{id}", "get-search", "A search with how far it is, or what it came to", http.StatusOK, http.StatusNotFound),
+		func(_ context.Context, in *ByID) (*body[resource.Search], error) {
+			found, err := s.Searches.Get(in.ID)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[resource.Search]{found}, nil
+		})
+
+	huma.Register(api, operation(http.MethodPost, "/searches/{id}/stop", "stop-search", "Stop a search", http.StatusNoContent, http.StatusNotFound),
+		func(_ context.Context, in *ByID) (*struct{}, error) {
+			if err := s.Searches.Stop(in.ID); err != nil {
+				return nil, s.problem(err)
+			}
+			return nil, nil
+		})
+}
+
+// asked reads what a search is for.
+func (s *Service) asked(ctx context.Context, in resource.NewSearch) (search choose.Search, err error) {
+	text := in.Need
+	if in.NeedID > 0 {
+		kept, err := s.Store.Need(ctx, in.NeedID)
+		if err != nil {
+			return search, err
+		}
+		text = kept.Text
+	}
+	search.Seed, search.Short = in.Seed, in.Short
+	if search.Need, err = needfile.Read([]byte(text)); err != nil {
+		return search, fmt.Errorf("the need: %w", err)
+	}
+	if search.Parts, err = partsfile.Read([]byte(in.Parts)); err != nil {
+		return search, fmt.Errorf("the parts: %w", err)
+	}
+	return search, nil
+}
