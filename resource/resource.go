@@ -311,16 +311,16 @@ type Verdicts struct {
 
 // Search is a search for what to buy. It is kept until the service ends.
 type Search struct {
-	ID       int64           `json:"id"`
-	Need     string          `json:"need"`
-	Parts    string          `json:"parts"`
-	Status   Status          `json:"status" enum:"running,finished,stopped,failed"`
-	Reason   string          `json:"reason,omitempty" doc:"Why it failed or was stopped"`
-	Waiting  bool            `json:"waiting,omitempty" doc:"It waits until a run has ended, so that it falsifies no figure"`
-	Progress choose.HowFar `json:"progress"`
-	Started  time.Time       `json:"started"`
-	Ended    time.Time       `json:"ended,omitzero"`
-	Chosen   *choose.Chosen  `json:"chosen,omitempty" doc:"What it came to; absent in lists"`
+	ID       int64          `json:"id"`
+	Need     string         `json:"need"`
+	Parts    string         `json:"parts"`
+	Status   Status         `json:"status" enum:"running,finished,stopped,failed"`
+	Reason   string         `json:"reason,omitempty" doc:"Why it failed or was stopped"`
+	Waiting  bool           `json:"waiting,omitempty" doc:"It waits until a run has ended, so that it falsifies no figure"`
+	Progress choose.HowFar  `json:"progress"`
+	Started  time.Time      `json:"started"`
+	Ended    time.Time      `json:"ended,omitzero"`
+	Chosen   *choose.Chosen `json:"chosen,omitempty" doc:"What it came to; absent in lists"`
 }
 
 // Shape is what the sweeps and repeats of a run show.
