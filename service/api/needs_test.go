@@ -3,6 +3,7 @@ package api
 import (
 	"encoding/json"
 	"net/http"
+	"net/http/httptest"
 	"strings"
 	"testing"
 
@@ -10,11 +11,9 @@ import (
 	"patientheron/resource"
 )
 
-// Sheets are kept and changed, and setups judged by them; each mistake is answered with
-// its place.
-func TestNeedsOverTheAPI(t *testing.T) {
-	server := served(t)
-	send := func(method, path string, body any) (int, string) {
+// sender calls the API with a value as its body; nil for none.
+func sender(t *testing.T, server *httptest.Server) func(method, path string, body any) (int, string) {
+	return func(method, path string, body any) (int, string) {
 		t.Helper()
 		text := ""
 		if body != nil {
@@ -27,6 +26,13 @@ func TestNeedsOverTheAPI(t *testing.T) {
 		answer, got := call(t, server, method, prefix+path, text, with(token)...)
 		return answer.StatusCode, got
 	}
+}
+
+// Sheets are kept and changed, and setups judged by them; each mistake is answered with
+// its place.
+func TestNeedsOverTheAPI(t *testing.T) {
+	server := served(t)
+	send := sender(t, server)
 	run := finishedRun(t, func(method, path, body string) (int, string) {
 		answer, got := call(t, server, method, prefix+path, body, with(token)...)
 		return answer.StatusCode, got

@@ -20,19 +20,7 @@ const (
 // A search is started, followed and stopped over the API; there is one at a time.
 func TestSearchesOverTheAPI(t *testing.T) {
 	server := served(t)
-	send := func(method, path string, body any) (int, string) {
-		t.Helper()
-		text := ""
-		if body != nil {
-			encoded, err := json.Marshal(body)
-			if err != nil {
-				t.Fatal(err)
-			}
-			text = string(encoded)
-		}
-		answer, got := call(t, server, method, prefix+path, text, with(token)...)
-		return answer.StatusCode, got
-	}
+	send := sender(t, server)
 	ended := func(id int64) (s resource.Search) {
 		t.Helper()
 		for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
