@@ -18,6 +18,7 @@ import (
 	"patientheron/client"
 	"patientheron/core/judge"
 	"patientheron/core/need"
+	"patientheron/core/setup"
 	"patientheron/format/needfile"
 	"patientheron/resource"
 )
@@ -296,6 +297,7 @@ func printAnswers(w io.Writer, j need.Judged) {
 	for _, words := range j.Worth {
 		fmt.Fprintf(w, "  %s\n", indented(words.Words, "  "))
 	}
+	printFailures(w, j)
 	printOpen(w, j)
 }
 
@@ -331,6 +333,44 @@ func printMatrix(w io.Writer, j need.Judged, from, to int) {
 		t.AppendRow(row)
 	}
 	t.Render()
+}
+
+// printFailures says what each failure does to the setups, which go by their numbers.
+func printFailures(w io.Writer, j need.Judged) {
+	width := cmp.Or(widthOf(w), usualWidth)
+	for from := 0; from < len(j.Setups); {
+		to := min(from+max((width-demandWidth)/cellWidth, 1), len(j.Setups))
+		fmt.Fprintln(w)
+		header := []any{"data survive, and can be had, without"}
+		for n := from; n < to; n++ {
+			header = append(header, n+1)
+		}
+		t := newTable(w, 2, header...)
+		for i, f := range setup.Failures() {
+			row := table.Row{"  " + string(f)}
+			for _, s := range j.Setups[from:to] {
+				mark := string(s.Failures[i].Survives)
+				if s.Failures[i].Survives == setup.NotKnown {
+					mark = "."
+				}
+				row = append(row, mark)
+			}
+			t.AppendRow(row)
+		}
+		t.Render()
+		from = to
+	}
+	words := map[string][]string{}
+	var order []string
+	for _, s := range j.Setups {
+		if words[s.Rebuilds] == nil {
+			order = append(order, s.Rebuilds)
+		}
+		words[s.Rebuilds] = append(words[s.Rebuilds], s.Name)
+	}
+	for _, rebuilds := range order {
+		fmt.Fprintf(w, "  %s\n", indented(fmt.Sprintf("rebuilding a member, with nothing else to do: %s (%s)", rebuilds, strings.Join(words[rebuilds], ", ")), "    "))
+	}
 }
 
 // printOpen says why verdicts are open, the same of several setups and figures once.

@@ -35,7 +35,10 @@ var pages = template.Must(template.New("").Funcs(template.FuncMap{
 	"part": setup.Part, "digits": quantity.Digits, "join": strings.Join,
 	"percent": func(v float64) string { return quantity.Digits(v*100) + " %" },
 	"add":     func(a, b int) int { return a + b },
-	"price":   need.ShowPrice,
+	"price":   need.ShowPrice, "failures": setup.Failures,
+	"answer": func(a setup.Answer) string {
+		return map[setup.Answer]string{setup.Yes: "better", setup.No: "worse"}[a]
+	},
 	"standing": func(s judge.Standing) string {
 		return map[judge.Standing]string{judge.Meets: "better", judge.FallsShort: "worse", judge.Undecided: "caution"}[s]
 	},

@@ -62,6 +62,9 @@ type Answer struct {
 	Price    float64        `json:"price,omitempty"`
 	Frontier bool           `json:"frontier,omitempty" doc:"No other setup carries as much for less, or more for as much"`
 	Costs    []Cost         `json:"costs"`
+
+	Failures []setup.Aftermath `json:"failures" doc:"What each failure does to it, whether the need asks for it or not"`
+	Rebuilds string            `json:"rebuilds" doc:"How long a set is without a member at least, worked out"`
 }
 
 // GivingUp is what it buys to give one demand up.
@@ -157,6 +160,10 @@ func Judge(n Need, sides []compare.Side) Judged {
 			}
 			a.Verdicts = append(a.Verdicts, v)
 		}
+		for _, f := range setup.Failures() {
+			a.Failures = append(a.Failures, side.Setup.After(f))
+		}
+		_, a.Rebuilds = side.Setup.Exposure()
 		a.sumUp(j.Demands)
 		a.Costs = w.costs(a)
 		j.Setups = append(j.Setups, a)

@@ -237,6 +237,32 @@ func (s Setup) withoutSite() (Answer, string) {
 	return NotKnown, "whether it is copied to another site is not known; tell replication.mode"
 }
 
+// Exposure is how long a set of members is without one at least, from when a new one is
+// there: its size over the rate that it can be read at and written at. It is 0 where a
+// level has nothing to rebuild from, or where that is not known; the words say which.
+func (s Setup) Exposure() (least quantity.Seconds, words string) {
+	members, _ := s.members()
+	most, known := mayMiss(s.Text("layout.level"), members)
+	switch {
+	case !known:
+		return 0, "how it is made is not known; tell layout.level"
+	case most == 0:
+		return 0, "nothing is left to rebuild from"
+	}
+	for i := range s.Count("media") {
+		at := fmt.Sprintf("media[%d].", i)
+		size, rate := s.Bytes(at+"size"), s.ByteRate(at+"writeRate")
+		if reads := s.ByteRate(at + "readRate"); rate == 0 || reads > 0 && reads < rate {
+			rate = reads
+		}
+		if size == 0 || rate == 0 {
+			return 0, fmt.Sprintf("how long that takes is not known; tell %ssize and %swriteRate", at, at)
+		}
+		least = max(least, quantity.Seconds(float64(size)/float64(rate)))
+	}
+	return least, "at least " + least.String()
+}
+
 // Usable is the room that is left for data; 0 when that is not known, with the facts that
 // would tell. Of members of several sizes each counts as the smallest, unless they stand
 // one behind the other.

@@ -109,6 +109,29 @@ func TestSurvivingTheRest(t *testing.T) {
 	}
 }
 
+// A member of 4 TB that takes 200 MB/s is written in 20,000 seconds at least.
+func TestExposureByHand(t *testing.T) {
+	base := []string{"media[0].count", "6", "media[0].size", "4TB", "media[0].readRate", "220MB/s", "media[0].writeRate", "200MB/s", "layout.level", "raid6"}
+	with := func(more ...string) Setup { return facts(t, append(append([]string{}, base...), more...)...) }
+	for name, c := range map[string]struct {
+		s     Setup
+		least float64
+		words string
+	}{
+		"double parity": {with(), 20_000, "at least 5 h 33 min"},
+		"read slower":   {with("media[0].readRate", "100MB/s"), 40_000, "at least 11 h"},
+		"only read":     {with("media[0].writeRate", ""), 4e12 / 220e6, "at least"},
+		"a stripe":      {with("layout.level", "raid0"), 0, "nothing is left"},
+		"no level":      {with("layout.level", ""), 0, "tell layout.level"},
+		"no rate":       {with("media[0].writeRate", "", "media[0].readRate", ""), 0, "tell media[0].size"},
+		"two kinds":     {with("media[1].count", "2", "media[1].size", "8TB", "media[1].writeRate", "100MB/s"), 80_000, "at least 22 h"},
+	} {
+		if least, words := c.s.Exposure(); float64(least) < c.least-1 || float64(least) > c.least+1 || !strings.Contains(words, c.words) {
+			t.Errorf("%s: %s, %q; want %g s, %q", name, least, words, c.least, c.words)
+		}
+	}
+}
+
 // What does not make figures differ makes setups no others: a run before the price was
 // told is of the same setup as one after.
 func TestPricesMakeNoOtherSetup(t *testing.T) {

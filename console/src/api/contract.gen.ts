@@ -915,6 +915,17 @@ export interface components {
         Adjustments: {
             adjustments: components["schemas"]["Adjustment"][] | null;
         };
+        Aftermath: {
+            /** @enum {string} */
+            failure: "any member" | "any two members" | "a path" | "a controller" | "a power cut" | "a site";
+            /**
+             * @description Whether all data stay, and can be had
+             * @enum {string}
+             */
+            survives: "yes" | "no" | "not known";
+            /** @description Why, or which fact would tell */
+            words: string;
+        };
         Agreed: {
             /** @description What the target answered, or declared for itself; absent where it said nothing */
             answered?: string;
@@ -949,11 +960,15 @@ export interface components {
              */
             carries?: number;
             costs: components["schemas"]["Cost"][] | null;
+            /** @description What each failure does to it, whether the need asks for it or not */
+            failures: components["schemas"]["Aftermath"][] | null;
             /** @description No other setup carries as much for less, or more for as much */
             frontier?: boolean;
             name: string;
             /** Format: double */
             price?: number;
+            /** @description How long a set is without a member at least, worked out */
+            rebuilds: string;
             runs: number[] | null;
             /**
              * @description Of all demands together: the worst

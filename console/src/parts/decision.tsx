@@ -350,6 +350,68 @@ export function Costs({ j }: { j: Decision }) {
 	);
 }
 
+const survives: Record<string, [string, string]> = {
+	yes: ["✓", "text-secondary"],
+	no: ["▼", "text-error"],
+	"not known": ["○", "opacity-60"],
+};
+
+/** What each failure does to each setup, whether the need asks for it or not. */
+function Failures({ j }: { j: Decision }) {
+	const setups = j.setups ?? [];
+	const short = labels(setups);
+	return (
+		<section className="mt-8" aria-label="What a failure means">
+			<h2 className="text-lg">What a failure means</h2>
+			<div className="mt-2 overflow-x-auto">
+				<table className="table table-sm">
+					<thead>
+						<tr>
+							<th scope="col">Data survive, and can be had, without</th>
+							{setups.map((s, i) => (
+								<th scope="col" key={s.name} className="max-w-24 text-center align-bottom whitespace-normal">
+									<Head setup={s} label={short[i]} />
+								</th>
+							))}
+						</tr>
+					</thead>
+					<tbody>
+						{setups[0]?.failures?.map((f, n) => (
+							<tr key={f.failure}>
+								<th scope="row" className="font-normal">
+									{f.failure}
+								</th>
+								{setups.map((s) => {
+									const after = s.failures?.[n];
+									const [shape, colour] = survives[after?.survives ?? ""] ?? ["", ""];
+									return (
+										<td key={s.name} className={`text-center ${colour}`} title={after?.words}>
+											<span aria-hidden="true">{shape}</span>
+											<span className="sr-only">
+												{after?.survives}: {after?.words}
+											</span>
+										</td>
+									);
+								})}
+							</tr>
+						))}
+						<tr>
+							<th scope="row" className="font-normal">
+								rebuilding a member with nothing else to do, worked out
+							</th>
+							{setups.map((s) => (
+								<td key={s.name} className="max-w-32 text-center text-xs whitespace-normal">
+									{s.rebuilds}
+								</td>
+							))}
+						</tr>
+					</tbody>
+				</table>
+			</div>
+		</section>
+	);
+}
+
 /** Why verdicts are open, the same of several setups and figures once. */
 export function Open({ j }: { j: Decision }) {
 	const of = new Map<string, { setups: Set<string>; demands: Set<string> }>();
@@ -431,6 +493,7 @@ export function Judged({ j }: { j: Decision }) {
 					))}
 				</section>
 			</div>
+			<Failures j={j} />
 			<Costs j={j} />
 			<Open j={j} />
 		</>
