@@ -162,6 +162,11 @@ func TestWhatToTake(t *testing.T) {
 		math.Abs(j.Worth[1].Times-4) > 0.01 || !strings.Contains(j.Worth[1].Words, "more than the price") {
 		t.Errorf("%+v", j.Worth)
 	}
+	// The interval of a ratio of two whose logarithms are each known within 0.0025 (4.303 ×
+	// 0.001 ÷ √3) is 0.0035 on either side.
+	if w := j.Worth[0]; math.Abs(math.Log(w.High/w.Times)-0.0035) > 0.0002 || math.Abs(math.Log(w.Times/w.Low)-0.0035) > 0.0002 {
+		t.Errorf("%+v", w)
+	}
 	// Four members of 2 TB in pairs leave 4 TB: 4000 is 1000 for each, and 1,500
 	// operations a second make 2,667 for a thousand.
 	costs := map[string]float64{}

@@ -3,6 +3,7 @@ package need
 import (
 	"cmp"
 	"fmt"
+	"math"
 	"slices"
 
 	"patientheron/core/figure"
@@ -101,7 +102,17 @@ type Worth struct {
 	To    string  `json:"to"`
 	Added float64 `json:"added" doc:"How much more the second costs"`
 	Times float64 `json:"times" doc:"How many times as much headroom it has"`
+	Low   float64 `json:"low,omitempty" doc:"Ends of the 95 % interval of that"`
+	High  float64 `json:"high,omitempty"`
 	Words string  `json:"words"`
+}
+
+// signedShare is a ratio as what is added, such as "+12 %".
+func signedShare(ratio float64) string {
+	if ratio < 1 {
+		return "-" + quantity.Share(1-ratio).String()
+	}
+	return "+" + quantity.Share(ratio-1).String()
 }
 
 // worth goes along the frontier from the cheapest setup on.
@@ -115,15 +126,23 @@ func worth(all []Answer) []Worth {
 			continue
 		}
 		w := Worth{From: a.Name, To: b.Name, Added: b.Price - a.Price, Times: b.Carries / a.Carries}
-		more := "less than the price grows"
-		if w.Times > b.Price/a.Price {
-			more = "more than the price grows"
+		price := b.Price / a.Price
+		// The two were measured apart, so that their doubts add up as squares.
+		if half := math.Hypot(a.spread, b.spread); !math.IsInf(half, 1) {
+			w.Low, w.High = w.Times/math.Exp(half), w.Times*math.Exp(half)
 		}
-		brings := "+" + quantity.Share(w.Times-1).String() + " of headroom"
+		more := "whether that is more than the price grows is not shown"
+		switch {
+		case w.Low > price:
+			more = "more than the price grows"
+		case w.High > 0 && w.High < price:
+			more = "less than the price grows"
+		}
+		brings := signedShare(w.Times) + " of headroom"
 		if w.Times >= 2 {
 			brings = quantity.Digits(w.Times) + " times the headroom"
 		}
-		w.Words = fmt.Sprintf("%s more for %q in place of %q (+%s) bring %s: %s.", ShowPrice(w.Added), b.Name, a.Name, quantity.Share(b.Price/a.Price-1), brings, more)
+		w.Words = fmt.Sprintf("%s more for %q in place of %q (%s) bring %s: %s.", ShowPrice(w.Added), b.Name, a.Name, signedShare(price), brings, more)
 		list = append(list, w)
 	}
 	return list

@@ -3904,6 +3904,11 @@ export interface components {
              * @description The same at the worse end of the interval
              */
             headroomLeast?: number;
+            /**
+             * Format: double
+             * @description And at the better end
+             */
+            headroomMost?: number;
             /** @description The measurements it rests on */
             measurements?: number[] | null;
             /** @description Why it is not shown or not measured, or what to know of the figure */
@@ -3994,6 +3999,13 @@ export interface components {
              */
             added: number;
             from: string;
+            /** Format: double */
+            high?: number;
+            /**
+             * Format: double
+             * @description Ends of the 95 % interval of that
+             */
+            low?: number;
             /**
              * Format: double
              * @description How many times as much headroom it has

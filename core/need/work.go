@@ -1,0 +1,237 @@
+package need
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"patientheron/core/compare"
+	"patientheron/core/figure"
+	"patientheron/core/judge"
+	"patientheron/core/quantity"
+	"patientheron/core/setup"
+	"patientheron/core/workload"
+)
+
+// work is what it takes to judge one side.
+type work struct {
+	need      Need
+	mixed     workload.Spec // of all uses at once, where they are
+	side      compare.Side
+	standings compare.Standings
+}
+
+func newWork(n Need, side compare.Side) work {
+	w := work{need: n, side: side}
+	if n.Together && len(n.Uses) > 0 {
+		w.mixed = n.Mixed()
+	}
+	return w
+}
+
+func (w work) verdict(d Demand) Verdict {
+	switch d.About {
+	case Capacity:
+		return w.capacity()
+	case Survival:
+		after := w.side.Setup.After(setup.Failure(d.Figure))
+		standing := map[setup.Answer]judge.Standing{setup.Yes: judge.Meets, setup.No: judge.FallsShort}[after.Survives]
+		if standing == "" {
+			return Verdict{Standing: judge.NotMeasured, Words: "not known", Reason: after.Words}
+		}
+		words := "survives it"
+		if standing == judge.FallsShort {
+			words = "does not survive it"
+		}
+		return Verdict{Standing: standing, Words: words, Reason: after.Words}
+	case Price:
+		price := w.side.Setup.Number("cost.price")
+		if price == 0 {
+			return Verdict{Standing: judge.NotMeasured, Words: "not known", Reason: "its price is not known; tell cost.price"}
+		}
+		return exact(price, w.need.Budget, true, ShowPrice(price))
+	}
+	return w.figure(d)
+}
+
+func (w work) capacity() Verdict {
+	room, lacks := w.side.Setup.Usable()
+	if room == 0 {
+		return Verdict{Standing: judge.NotMeasured, Words: "not known", Reason: "its room is not known; tell " + lacks}
+	}
+	return exact(float64(room), float64(w.need.Room()), false, ShowRoom(room))
+}
+
+// exact is the verdict of a value that has no interval.
+func exact(value, bound float64, most bool, shown string) Verdict {
+	v := Verdict{Value: &judge.Mean{Mean: value}, Shown: shown, Standing: judge.FallsShort}
+	v.Headroom = headroom(value, bound, most)
+	v.Least = v.Headroom
+	if v.Headroom >= 1 {
+		v.Standing = judge.Meets
+	}
+	v.Words = inWords(v.Standing, v.Headroom)
+	return v
+}
+
+// headroom is how many times as good as its bound a value is; 0 when a bound of nothing
+// is passed.
+func headroom(value, bound float64, most bool) float64 {
+	if most {
+		value, bound = bound, value
+	}
+	if bound == 0 {
+		return math.MaxFloat64
+	}
+	return value / bound
+}
+
+// inWords says a decided verdict with the headroom.
+func inWords(s judge.Standing, times float64) string {
+	switch {
+	case s == judge.Meets && (times == 0 || times > 1e6):
+		return "meets it"
+	case s == judge.Meets:
+		return fmt.Sprintf("meets it with %s times", quantity.Digits(times))
+	case times > 0 && times < 1:
+		return fmt.Sprintf("falls short of it by %s", quantity.Share(1-times))
+	}
+	return "falls short of it"
+}
+
+// figure judges one bound of a use.
+func (w work) figure(d Demand) Verdict {
+	u := w.need.Uses[d.use]
+	f := figure.Of(d.Figure)
+	samples, near := w.samples(u)
+	if len(samples) == 0 {
+		return Verdict{Standing: judge.NotMeasured, Words: "not measured", Reason: near}
+	}
+	reached := w.standings.Of(samples, f)
+	v := Verdict{Evidence: reached.Measurements}
+	if !slices.ContainsFunc(figure.For(samples[0].Load), func(a figure.Figure) bool { return a.Key == f.Key }) {
+		v.Standing, v.Words, v.Reason = judge.NotMeasured, "not measured", fmt.Sprintf("a load such as %q has no %s", samples[0].Stage, f.Label)
+		return v
+	}
+	if reached.Values.Reason != "" {
+		v.Standing, v.Words, v.Reason = judge.NotMeasured, "not measured", reached.Values.Reason
+		if d.bound.Most && f.None != "" && reached.Values.Reason == f.None && len(v.Evidence) > 1 {
+			// What did not happen took no time.
+			v.Standing, v.Words = judge.Meets, "meets it"
+		}
+		return v
+	}
+	bound, most := d.bound.Of(u.Users), d.bound.Most
+	m := reached.Mean
+	v.Value, v.Shown = &m, shown(f, m)
+	v.Headroom = headroom(m.Mean, bound, most)
+	v.Least, v.Most = headroom(m.Low, bound, most), headroom(m.High, bound, most)
+	if most {
+		v.Least, v.Most = v.Most, v.Least
+	}
+	asked := bound * w.need.Factor(u)
+	if most {
+		asked = bound / w.need.Factor(u)
+	}
+	v.Standing = m.Against(asked, most)
+	if bound == 0 && most && m.Mean > 0 { // it was seen
+		v.Standing = judge.FallsShort
+	}
+	v.Headroom, v.Least, v.Most = capped(v.Headroom), capped(v.Least), capped(v.Most)
+	v.Reason = reached.Values.Remark
+	switch {
+	case reached.Values.Unreliable != "":
+		v.Standing, v.Words, v.Reason = judge.Undecided, "not shown: not to be trusted", reached.Values.Unreliable
+		v.Headroom, v.Least, v.Most = 0, 0, 0
+	case !m.Known:
+		v.Standing, v.Words, v.Reason = judge.Undecided, "not shown: measured once", "one repeat says nothing about the next; measure at least three"
+	case v.Standing == judge.Undecided:
+		v.Words = fmt.Sprintf("not shown: %s lies across it", between(f, m))
+		v.Reason = cmp.Or(v.Reason, "repeat more often to tell")
+	case v.Standing == judge.FallsShort && v.Headroom >= 1:
+		v.Words = fmt.Sprintf("meets it with %s times only", quantity.Digits(v.Headroom))
+		v.Reason = cmp.Or(v.Reason, fmt.Sprintf("%s times are asked for", plain(w.need.Factor(u))))
+	default:
+		v.Words = inWords(v.Standing, v.Headroom)
+	}
+	return v
+}
+
+// samples are the measurements that judge a use: of its stage, or under its load. Where
+// there are none, near says what comes nearest.
+func (w work) samples(u Use) (of []compare.Sample, near string) {
+	if w.need.Together {
+		return w.partSamples(u)
+	}
+	if u.Load == nil {
+		for _, s := range w.side.Samples {
+			if s.Stage == u.Stage && len(s.Point) == 0 {
+				of = append(of, s)
+			}
+		}
+		if len(of) > 0 {
+			return w.alike(u, of)
+		}
+		return nil, fmt.Sprintf("no measurement of this setup is called %q", u.Stage)
+	}
+	nearest := math.MaxInt
+	for _, s := range w.side.Samples {
+		if compare.SameWork(s.Load, *u.Load) {
+			of = append(of, s)
+			continue
+		}
+		if fields := differing(s.Load, *u.Load); len(fields) < nearest {
+			nearest = len(fields)
+			near = fmt.Sprintf("not under this load; nearest is %q of run %d, with other %s", s.Stage, s.Run, strings.Join(fields, ", "))
+		}
+	}
+	if near == "" || nearest > 3 {
+		near = "not under this load"
+	}
+	return of, near
+}
+
+// partSamples are what measurements of all uses at once came to for one of them.
+func (w work) partSamples(u Use) (of []compare.Sample, near string) {
+	for _, s := range w.side.Samples {
+		if s.Load.Kind != workload.TogetherKind || !compare.SameWork(s.Load, w.mixed) {
+			continue
+		}
+		i := slices.IndexFunc(s.Load.Together, func(p workload.Spec) bool { return p.Name == u.Name })
+		if i < 0 {
+			continue
+		}
+		s.Load, s.Summary = s.Load.Part(i, s.Summary)
+		of = append(of, s)
+	}
+	if len(of) == 0 {
+		near = "not with all uses at once; 'heron need measure' does that"
+	}
+	return of, near
+}
+
+// alike refuses measurements of one stage that do different things.
+func (w work) alike(u Use, of []compare.Sample) ([]compare.Sample, string) {
+	for _, s := range of[1:] {
+		if !compare.SameWork(s.Load, of[0].Load) {
+			return nil, fmt.Sprintf("stages called %q do different things in runs %d and %d; give the load in place of the stage", u.Stage, of[0].Run, s.Run)
+		}
+	}
+	return of, ""
+}
+
+// differing are the fields in which two loads differ.
+func differing(a, b workload.Spec) (names []string) {
+	a, b = a.Completed(), b.Completed()
+	if a.Kind != b.Kind {
+		return slices.Repeat([]string{"kind"}, 9)
+	}
+	for _, f := range workload.Fields() {
+		if f.Get(a) != f.Get(b) && !slices.Contains([]string{"for", "lead-in", "leadIn", "settled", "within", "interval", "onError", "seed"}, f.Name) {
+			names = append(names, f.Name)
+		}
+	}
+	return names
+}
