@@ -82,7 +82,7 @@ var rules = []struct {
 	{"cli", []string{"core/...", "host", "resource", "client", "format/...", "demo", "protocol/iscsi", "storage", "storage/simulated", "service", "service/api", "target"}, []string{"*"}},
 	{"cmd/heron", []string{"cli"}, nil},
 	{"test/peer", nil, nil},
-	{"test/bench", []string{"core/...", "storage", "storage/...", "host", "resource", "client", "service/...", "test/peer"}, []string{"golang.org/x/sys"}},
+	{"test/bench", []string{"core/...", "format/...", "storage", "storage/...", "host", "resource", "client", "service/...", "test/peer"}, []string{"golang.org/x/sys"}},
 	{"test/lab/proof", []string{"core/...", "storage", "storage/volume"}, nil},
 	{"test/e2e/browser", nil, []string{"*"}},
 	{"test/pictures", []string{"client", "core/...", "resource", "test/e2e/browser"}, []string{"*"}},

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -85,13 +86,26 @@ func comparingWith(repeats int) (err error) {
 	}
 	defer os.RemoveAll(folder)
 	ctx := context.Background()
-	groups, err := nineRuns(ctx, folder, repeats)
+	groups, err := someRuns(ctx, folder, 9, 200, repeats, func(m *resource.Measurement, point int) {
+		m.Name, m.Point = "sweep", []plan.Setting{{Field: "span", Value: fmt.Sprintf("%dMiB", point+1)}}
+	})
 	if err != nil {
 		return err
 	}
-	s, err := service.Open(ctx, service.Options{Folder: folder, Version: "bench", Log: slog.New(slog.DiscardHandler)})
+	question, err := json.Marshal(resource.NewComparison{Baseline: groups[0], Candidates: groups[1:]})
 	if err != nil {
 		return err
+	}
+	took, err := asking(ctx, folder, "/comparisons", question)
+	row(fmt.Sprintf("comparing nine runs of 200 points, %d measurements of each", repeats), map[bool]string{true: "under 300 ms", false: "under 500 ms"}[repeats == 1], "%.0f ms", took)
+	return err
+}
+
+// asking is the median time, in milliseconds, of asking a service over a folder.
+func asking(ctx context.Context, folder, path string, question []byte) (took float64, err error) {
+	s, err := service.Open(ctx, service.Options{Folder: folder, Version: "bench", Log: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		return 0, err
 	}
 	defer s.Close()
 	serving, stop := context.WithCancel(ctx)
@@ -102,16 +116,49 @@ func comparingWith(repeats int) (err error) {
 	select {
 	case address = <-addresses:
 	case err := <-failed:
-		return err
+		return 0, err
 	}
-	question, err := json.Marshal(resource.NewComparison{Baseline: groups[0], Candidates: groups[1:]})
+	took, err = middle(func() error { return answered(address+"/api/v1"+path, s.Token, question) })
+	stop()
+	<-failed
+	return took, err
+}
+
+// deciding times judging twelve setups of twenty stages each by twenty needs, from records to
+// the last byte of the service's answer.
+func deciding() (err error) {
+	folder, err := os.MkdirTemp("", "heron-bench-")
 	if err != nil {
 		return err
 	}
-	took, err := middle(func() error { return answered(address+"/api/v1/comparisons", s.Token, question) })
-	stop()
-	<-failed
-	row(fmt.Sprintf("comparing nine runs of 200 points, %d measurements of each", repeats), map[bool]string{true: "under 300 ms", false: "under 500 ms"}[repeats == 1], "%.0f ms", took)
+	defer os.RemoveAll(folder)
+	ctx := context.Background()
+	groups, err := someRuns(ctx, folder, 12, 20, 3, func(m *resource.Measurement, point int) { m.Name = fmt.Sprint("stage ", point) })
+	if err != nil {
+		return err
+	}
+	kept, err := store.Open(ctx, filepath.Join(folder, "heron.sqlite"))
+	if err != nil {
+		return err
+	}
+	for n := range 20 {
+		sheet := fmt.Sprintf("name: need %d\nsurvives: [any member]\nuses:\n", n)
+		for use := range 5 {
+			sheet += fmt.Sprintf("  - {name: use %d, stage: stage %d, bounds: {iops: at least 900, p99: at most 20ms}}\n", use, (n+4*use)%20)
+		}
+		if _, err := kept.AddNeed(ctx, resource.NeedSheet{Name: fmt.Sprint("need ", n), Text: sheet}); err != nil {
+			return errors.Join(err, kept.Close())
+		}
+	}
+	if err := kept.Close(); err != nil {
+		return err
+	}
+	question, err := json.Marshal(resource.NewVerdicts{Setups: groups})
+	if err != nil {
+		return err
+	}
+	took, err := asking(ctx, folder, "/needs/judge", question)
+	row("judging twelve setups by twenty needs, from the store", "under 300 ms", "%.0f ms", took)
 	return err
 }
 
@@ -134,8 +181,9 @@ func answered(url, token string, question []byte) error {
 	return nil
 }
 
-// nineRuns puts nine runs of 200 points with some repeats into a store.
-func nineRuns(ctx context.Context, folder string, repeats int) (groups []resource.Group, err error) {
+// someRuns puts runs of so many points with some repeats into a store; named says what a
+// measurement is of.
+func someRuns(ctx context.Context, folder string, runs, points, repeats int, named func(m *resource.Measurement, point int)) (groups []resource.Group, err error) {
 	kept, err := store.Open(ctx, filepath.Join(folder, "heron.sqlite"))
 	if err != nil {
 		return nil, err
@@ -146,17 +194,16 @@ func nineRuns(ctx context.Context, folder string, repeats int) (groups []resourc
 	for range 20_000 {
 		h.Record(int64(1e6 * random.ExpFloat64()))
 	}
-	for n := range 9 {
+	for n := range runs {
 		run, err := kept.AddRun(ctx, resource.Run{Name: fmt.Sprintf("run %d", n), Status: resource.Finished, Setup: setup.Setup{Facts: []setup.Fact{}}})
 		if err != nil {
 			return nil, err
 		}
-		for point := range 200 {
+		for point := range points {
 			for repeat := range repeats {
-				m, err := kept.AddMeasurement(ctx, resource.Measurement{
-					RunID: run.ID, Position: point*repeats + repeat + 1, Stage: 1, Name: "sweep", Repeat: repeat + 1, Repeats: repeats, Status: resource.Running,
-					Point: []plan.Setting{{Field: "span", Value: fmt.Sprintf("%dMiB", point+1)}}, Load: workload.Default(),
-				})
+				m := resource.Measurement{RunID: run.ID, Position: point*repeats + repeat + 1, Stage: 1, Repeat: repeat + 1, Repeats: repeats, Status: resource.Running, Load: workload.Default()}
+				named(&m, point)
+				m, err := kept.AddMeasurement(ctx, m)
 				if err != nil {
 					return nil, err
 				}

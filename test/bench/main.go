@@ -50,7 +50,7 @@ func main() {
 		return
 	}
 	if len(os.Args) == 2 && os.Args[1] == "judging" {
-		fail(errors.Join(judging(), comparing()))
+		fail(errors.Join(judging(), comparing(), deciding(), choosing()))
 		return
 	}
 	fail(bench())
@@ -67,7 +67,7 @@ func bench() error {
 	fmt.Printf("%s, %d cores, %s\n\n", runtime.Version(), runtime.NumCPU(), kernel())
 	fmt.Println("| what | figure | goal |")
 	fmt.Println("|---|---|---|")
-	for _, part := range []func() error{nullVolume, allocations, intervals, simulatedArrays, againstBareLoop, smallFiles, overISCSI, memory, keeping, judging, comparing, looking} {
+	for _, part := range []func() error{nullVolume, allocations, intervals, simulatedArrays, againstBareLoop, smallFiles, overISCSI, memory, keeping, judging, comparing, deciding, choosing, looking} {
 		if err := part(); err != nil {
 			return err
 		}
