@@ -137,6 +137,18 @@ func (s Search) Run(ctx context.Context) (Chosen, error) {
 		}
 		left = append(left, c)
 	}
+	if !s.Full {
+		if err := w.firstAnswer(ctx, left); err != nil {
+			return r, err
+		}
+	}
+	left = slices.DeleteFunc(left, func(c *candidate) bool {
+		why := w.ceilings(c)
+		if why != "" {
+			w.discard(why, c.Design)
+		}
+		return why != ""
+	})
 	for _, key := range w.order {
 		r.Out = append(r.Out, *w.out[key])
 	}
@@ -179,7 +191,8 @@ func (w *search) discard(why string, d Design) {
 	w.out[why].Count++
 }
 
-// rules says in closed form why a design cannot meet the need; "" when it may.
+// rules says why a design cannot meet the need, as far as that is seen at once; "" when it
+// may.
 func (w *search) rules(c *candidate) string {
 	if w.Need.Budget > 0 && c.Price > w.Need.Budget {
 		return "it costs more than the budget"
@@ -205,6 +218,12 @@ func (w *search) rules(c *candidate) string {
 			return "it does not survive " + string(f)
 		}
 	}
+	return ""
+}
+
+// ceilings says which hop cannot pass what a use asks for; "" when all may. It is the rule
+// that takes longest to work out.
+func (w *search) ceilings(c *candidate) string {
 	for _, u := range w.Need.Uses {
 		if why := w.ceiling(c, u); why != "" {
 			return why
@@ -274,9 +293,6 @@ func (w *search) race(ctx context.Context, left []*candidate) ([]*candidate, err
 	if w.Full {
 		err := w.each(ctx, "measured to the end", left, func(ctx context.Context, c *candidate) error { return w.toTheEnd(ctx, c) })
 		return left, err
-	}
-	if err := w.firstAnswer(ctx, left); err != nil {
-		return nil, err
 	}
 	if err := w.each(ctx, "measured for a moment", left, w.forAMoment); err != nil {
 		return nil, err

@@ -89,8 +89,8 @@ func (s *Setup) Set(key, value string, origin Origin, at time.Time) error {
 	if value == "" {
 		return nil
 	}
-	s.Facts = append(s.Facts, Fact{key, value, origin, at})
-	slices.SortStableFunc(s.Facts, func(a, b Fact) int { return compareKeys(a.Key, b.Key) })
+	place, _ := slices.BinarySearchFunc(s.Facts, key, func(f Fact, key string) int { return compareKeys(f.Key, key) })
+	s.Facts = slices.Insert(s.Facts, place, Fact{key, value, origin, at})
 	return nil
 }
 
