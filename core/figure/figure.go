@@ -26,6 +26,7 @@ type Figure struct {
 	Lower bool          `json:"lower" doc:"Less is better"`
 	Side  string        `json:"-"` // class of operation it is about; all that move bytes when empty
 	None  string        `json:"-"` // why a measurement may have none
+	Spare bool          `json:"-"` // having none is as good as can be: nothing of it happened
 	of    workload.Kind // of load that has it; all kinds when empty
 
 	// Value reads it from a summary; NaN when it has none.
@@ -146,7 +147,7 @@ var figures = func() []Figure {
 		{Key: "late", Label: "late pieces", Unit: "share", Lower: true, of: workload.FeedsKind, Value: func(s *measure.Summary) float64 {
 			return ofFeeds(s, func(f *measure.FeedFigures) float64 { return float64(f.LateShare) })
 		}},
-		{Key: "stall", Label: "longest stall", Unit: "seconds", Lower: true, None: "no feed stood still", of: workload.FeedsKind, Value: func(s *measure.Summary) float64 {
+		{Key: "stall", Label: "longest stall", Unit: "seconds", Lower: true, None: "no feed stood still", Spare: true, of: workload.FeedsKind, Value: func(s *measure.Summary) float64 {
 			return ofFeeds(s, func(f *measure.FeedFigures) float64 { return float64(f.LongestStall) })
 		}},
 		{Key: "requests", Label: "requests", Unit: "requests per second", of: workload.StoresKind, Value: func(s *measure.Summary) float64 {
@@ -155,7 +156,7 @@ var figures = func() []Figure {
 		{Key: "written", Label: "written for what is put", Unit: "times", Lower: true, None: "nothing was put", of: workload.StoresKind, Value: func(s *measure.Summary) float64 {
 			return ofStores(s, func(f *measure.StoreFigures) float64 { return known(f.Written) })
 		}},
-		{Key: "wait", Label: "longest wait of a put", Unit: "seconds", Lower: true, None: "no put waited", of: workload.StoresKind, Value: func(s *measure.Summary) float64 {
+		{Key: "wait", Label: "longest wait of a put", Unit: "seconds", Lower: true, None: "no put waited", Spare: true, of: workload.StoresKind, Value: func(s *measure.Summary) float64 {
 			return ofStores(s, func(f *measure.StoreFigures) float64 { return known(float64(f.Longest)) })
 		}},
 		{Key: "iops", Label: "IOPS", Unit: "per second", of: workload.BlockKind, Value: func(s *measure.Summary) float64 { return float64(s.Total.Rate) }},

@@ -367,13 +367,14 @@ func rank(key string) (rank int, side string) {
 func (n Need) Unmeasured(side compare.Side) (left Need, there []string) {
 	left, there = n, []string{}
 	left.Uses = nil
+	w := newWork(n, side)
 	if n.Together {
-		if samples, _ := newWork(n, side).samples(n.Uses[0]); len(samples) < leastRepeats {
+		if samples, _ := w.samples(n.Uses[0]); len(samples) < leastRepeats {
 			return n, there
 		}
 	}
 	for _, u := range n.Uses {
-		if samples, _ := newWork(n, side).samples(u); len(samples) >= leastRepeats {
+		if samples, _ := w.samples(u); len(samples) >= leastRepeats {
 			there = append(there, u.Name)
 			continue
 		}

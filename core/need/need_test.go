@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"patientheron/core/compare"
+	"patientheron/core/fileset"
 	"patientheron/core/judge"
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
@@ -106,6 +107,48 @@ func TestUnreliableMeetsNothing(t *testing.T) {
 	other := side("other", priced(t, "4000"), 1, "films", []float64{1000}, []float64{0.01})
 	if j := Judge(n, []compare.Side{other}); j.Setups[0].Verdicts[0].Standing != judge.NotMeasured || !slices.Equal(j.Unmatched, []string{"ledger"}) {
 		t.Errorf("%+v", j)
+	}
+}
+
+// What there is none of meets a bound only where that is as good as can be: a run that was
+// cut short did not finish in time, and a feed that never stood still was kept. A piece that
+// came late once is seen at once.
+func TestNoneIsNotAlwaysGood(t *testing.T) {
+	put := workload.Default()
+	put.SetFiles(fileset.Set{Classes: []fileset.Class{{Name: "notes", Number: 10, Size: fileset.Sizes{Fixed: 4096}}}})
+	feeds := workload.Default()
+	feeds.Kind, feeds.Feeds = workload.FeedsKind, &workload.Feeds{Count: 2, Rate: 1e6, Buffer: 1}
+	of := func(load workload.Spec, sums ...measure.Summary) (s compare.Side) {
+		for i := range sums {
+			s.Samples = append(s.Samples, compare.Sample{Run: 1, Measurement: int64(i + 1), Stage: "stage", Load: load, Summary: &sums[i]})
+		}
+		return s
+	}
+	kept, late := measure.Summary{Feeds: &measure.FeedFigures{Pieces: 100}}, measure.Summary{Feeds: &measure.FeedFigures{Pieces: 100, Late: 1, LateShare: 0.01, LongestStall: 0.2}}
+	cut := measure.Summary{Ending: measure.ByTime, Measured: 10, Classes: map[measure.Class]measure.Figures{measure.File: {Operations: 5, Rate: 0.5}}}
+	doubted := of(feeds, kept, kept, kept)
+	doubted.Samples[0].Doubts = []judge.Finding{{Weight: judge.Unreliable, Figure: "all", Sentence: "memory answered"}}
+	failed := side("one", setup.Setup{}, 1, "stage", []float64{1000, 1010, 990}, []float64{0.01, 0.01, 0.01})
+	failed.Samples = append(failed.Samples, compare.Sample{Run: 1, Measurement: 9, Stage: "stage", Load: workload.Default(), Reason: "it is failed: i/o error"})
+	for name, c := range map[string]struct {
+		s         compare.Side
+		key, text string
+		want      judge.Standing
+		says      string
+	}{
+		"never finished":      {of(put, cut, cut, cut), "finish", "at most 1h", judge.NotMeasured, "ended before"},
+		"never stood still":   {of(feeds, kept, kept, kept), "stall", "at most 1s", judge.Meets, ""},
+		"who knows":           {doubted, "stall", "at most 1s", judge.Undecided, "memory answered"},
+		"nor late":            {of(feeds, kept, kept, kept), "late", "none", judge.Meets, ""},
+		"late, of three":      {of(feeds, kept, late, kept), "late", "none", judge.FallsShort, ""},
+		"late, measured once": {of(feeds, late), "late", "none", judge.FallsShort, ""},
+		"kept, measured once": {of(feeds, kept), "late", "none", judge.Undecided, "one repeat"},
+		"one of them failed":  {failed, "iops", "at least 900", judge.Meets, "1 of 4 measurements came to nothing: it is failed"},
+	} {
+		n := Need{Name: "n", Uses: []Use{{Name: "use", Stage: "stage", Bounds: []Bound{bound(t, c.key, c.text)}}}}
+		if v := Judge(n, []compare.Side{c.s}).Setups[0].Verdicts[0]; v.Standing != c.want || !strings.Contains(v.Reason, c.says) {
+			t.Errorf("%s: %+v; want %s, %q", name, v, c.want, c.says)
+		}
 	}
 }
 

@@ -21,10 +21,17 @@ type work struct {
 	mixed     workload.Spec // of all uses at once, where they are
 	side      compare.Side
 	standings compare.Standings
+	found     map[string]found // by the name of the use
+}
+
+// found are the measurements that judge a use, or what comes nearest.
+type found struct {
+	samples []compare.Sample
+	near    string
 }
 
 func newWork(n Need, side compare.Side) work {
-	w := work{need: n, side: side}
+	w := work{need: n, side: side, found: map[string]found{}}
 	if n.Together && len(n.Uses) > 0 {
 		w.mixed = n.Mixed()
 	}
@@ -115,10 +122,14 @@ func (w work) figure(d Demand) Verdict {
 		v.Standing, v.Words, v.Reason = judge.NotMeasured, "not measured", fmt.Sprintf("a load such as %q has no %s", samples[0].Stage, f.Label)
 		return v
 	}
+	doubt := cmp.Or(reached.Values.Unreliable, doubted(samples))
 	if reached.Values.Reason != "" {
 		v.Standing, v.Words, v.Reason = judge.NotMeasured, "not measured", reached.Values.Reason
-		if d.bound.Most && f.None != "" && reached.Values.Reason == f.None && len(v.Evidence) > 1 {
-			// What did not happen took no time.
+		switch {
+		case !d.bound.Most || !f.Spare || reached.Values.Reason != f.None || len(v.Evidence) < 2:
+		case doubt != "":
+			v.Standing, v.Words, v.Reason = judge.Undecided, "not shown: not to be trusted", doubt
+		default: // what did not happen took no time
 			v.Standing, v.Words = judge.Meets, "meets it"
 		}
 		return v
@@ -136,16 +147,17 @@ func (w work) figure(d Demand) Verdict {
 		asked = bound / w.need.Factor(u)
 	}
 	v.Standing = m.Against(asked, most)
-	if bound == 0 && most && m.Mean > 0 { // it was seen
+	seen := bound == 0 && most && m.Mean > 0 // what may not happen at all
+	if seen {
 		v.Standing = judge.FallsShort
 	}
 	v.Headroom, v.Least, v.Most = capped(v.Headroom), capped(v.Least), capped(v.Most)
-	v.Reason = reached.Values.Remark
+	v.Reason = withoutResult(samples, reached.Values.Remark)
 	switch {
 	case reached.Values.Unreliable != "":
 		v.Standing, v.Words, v.Reason = judge.Undecided, "not shown: not to be trusted", reached.Values.Unreliable
 		v.Headroom, v.Least, v.Most = 0, 0, 0
-	case !m.Known:
+	case !m.Known && !seen:
 		v.Standing, v.Words, v.Reason = judge.Undecided, "not shown: measured once", "one repeat says nothing about the next; measure at least three"
 	case v.Standing == judge.Undecided:
 		v.Words = fmt.Sprintf("not shown: %s lies across it", between(f, m))
@@ -162,6 +174,15 @@ func (w work) figure(d Demand) Verdict {
 // samples are the measurements that judge a use: of its stage, or under its load. Where
 // there are none, near says what comes nearest.
 func (w work) samples(u Use) (of []compare.Sample, near string) {
+	have, known := w.found[u.Name]
+	if !known {
+		have.samples, have.near = w.look(u)
+		w.found[u.Name] = have
+	}
+	return have.samples, have.near
+}
+
+func (w work) look(u Use) (of []compare.Sample, near string) {
 	if w.need.Together {
 		return w.partSamples(u)
 	}
@@ -234,4 +255,35 @@ func differing(a, b workload.Spec) (names []string) {
 		}
 	}
 	return names
+}
+
+// doubted is why measurements are not to be trusted, whichever figure is asked for; "" when
+// they are.
+func doubted(samples []compare.Sample) string {
+	for _, s := range samples {
+		for _, d := range s.Doubts {
+			if d.Figure == "all" {
+				return d.Sentence
+			}
+		}
+	}
+	return ""
+}
+
+// withoutResult adds to what is to be known of a figure that measurements failed.
+func withoutResult(samples []compare.Sample, remark string) string {
+	failed, why := 0, ""
+	for _, s := range samples {
+		if s.Summary == nil {
+			failed, why = failed+1, s.Reason
+		}
+	}
+	if failed == 0 {
+		return remark
+	}
+	words := fmt.Sprintf("%d of %d measurements came to nothing: %s", failed, len(samples), why)
+	if remark != "" {
+		words += "; " + remark
+	}
+	return words
 }
