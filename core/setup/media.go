@@ -28,10 +28,7 @@ func (s Setup) mediaCeilings(u Use) (hops []Hop) {
 	if !(alive >= 1) || members > 4096 {
 		return unknown("not known; what is told of the members does not fit together")
 	}
-	g := geometry{level: s.Text("layout.level"), members: int(members), missing: int(missing), chunk: int64(s.Bytes("layout.chunk")), gathers: s.gathers(u)}
-	if g.level == "raid1" && s.Text("layout.madeBy") == "btrfs" {
-		g.level = "raid10" // two copies of everything, on whichever members
-	}
+	g := geometry{level: s.level(), members: int(members), missing: int(missing), chunk: int64(s.Bytes("layout.chunk")), gathers: s.gathers(u)}
 	var all []medium
 	for i := range groups {
 		m := s.medium(u, fmt.Sprintf("media[%d].", i))
@@ -66,6 +63,15 @@ func (s Setup) mediaCeilings(u Use) (hops []Hop) {
 		return unknown("not known; what is told of the members does not fit together")
 	}
 	return append(hops, Hop{name, memberStation, quantity.OpRate(rate), formula})
+}
+
+// level is how the members are put together. What btrfs calls raid1 keeps two copies of
+// everything, on whichever members.
+func (s Setup) level() string {
+	if level := s.Text("layout.level"); level != "raid1" || s.Text("layout.madeBy") != "btrfs" {
+		return level
+	}
+	return "raid10"
 }
 
 // uneven reports whether some members are slower than others.

@@ -102,7 +102,7 @@ func (s Setup) without(many int) (Answer, string) {
 		lacks string
 	}
 	members, known := s.members()
-	level := s.Text("layout.level")
+	level := s.level()
 	most, of := mayMiss(level, members)
 	missing := int(s.Number("layout.missing"))
 	sets := []set{{"the media", most - missing, of && (known || level != "raid1"), "layout.level and media[0].count"}}
@@ -112,10 +112,13 @@ func (s Setup) without(many int) (Answer, string) {
 	}
 	for i := range s.Count("cache") {
 		at := fmt.Sprintf("cache[%d].", i)
-		if s.Text(at+"mode") != "write-back" || s.Text(at+"medium") != "ssd" {
-			continue
+		switch medium := s.cacheMedium(at); {
+		case s.Text(at+"mode") != "write-back" || medium == "memory":
+		case medium == "":
+			sets = append(sets, set{"the " + Part(at), 0, false, at + "medium"})
+		default:
+			sets = append(sets, set{"the " + Part(at), truth(s.Is(at + "protected")), s.Text(at+"protected") != "", at + "protected"})
 		}
-		sets = append(sets, set{"the " + Part(at), truth(s.Is(at + "protected")), s.Text(at+"protected") != "", at + "protected"})
 	}
 	words := []string{}
 	answer := Yes
@@ -137,6 +140,14 @@ func (s Setup) without(many int) (Answer, string) {
 		words = append(words, fmt.Sprintf("%d is missing already", missing))
 	}
 	return answer, strings.Join(words, "; ")
+}
+
+// cacheMedium is what a cache is made of; "" where nobody knows. Devices are SSDs.
+func (s Setup) cacheMedium(at string) string {
+	if medium := s.Text(at + "medium"); medium != "" || s.Number(at+"devices") == 0 {
+		return medium
+	}
+	return "ssd"
 }
 
 func truth(is bool) int {
@@ -196,7 +207,7 @@ func (s Setup) withoutPower() (Answer, string) {
 	}
 	for i := range s.Count("cache") {
 		at := fmt.Sprintf("cache[%d].", i)
-		if s.Text(at+"mode") == "write-back" && s.Text(at+"medium") != "ssd" {
+		if s.Text(at+"mode") == "write-back" && s.cacheMedium(at) != "ssd" {
 			memories = append(memories, memory{"the " + Part(at), at + "protected"})
 		}
 	}
@@ -242,7 +253,7 @@ func (s Setup) withoutSite() (Answer, string) {
 // level has nothing to rebuild from, or where that is not known; the words say which.
 func (s Setup) Exposure() (least quantity.Seconds, words string) {
 	members, _ := s.members()
-	most, known := mayMiss(s.Text("layout.level"), members)
+	most, known := mayMiss(s.level(), members)
 	switch {
 	case !known:
 		return 0, "how it is made is not known; tell layout.level"
@@ -285,7 +296,7 @@ func (s Setup) Usable() (room quantity.Bytes, lacks string) {
 	}
 	n := quantity.Bytes(members)
 	parity := quantity.Bytes(1)
-	switch s.Text("layout.level") {
+	switch s.level() {
 	case "single", "concatenation":
 		return sum, ""
 	case "raid0":

@@ -77,6 +77,10 @@ func TestSurvivingTheRest(t *testing.T) {
 		"a cache of reads":       {[]string{"cache[0].medium", "ssd", "cache[0].mode", "read-only"}, AnyTwoMembers, Yes, ""},
 		"who knows":              {[]string{"cache[0].medium", "ssd", "cache[0].mode", "write-back"}, AnyMember, NotKnown, "tell cache[0].protected"},
 		"known enough":           {[]string{"cache[0].medium", "ssd", "cache[0].mode", "write-back", "tier.size", "1TB", "tier.level", "raid0"}, AnyMember, No, "the tier may lose none"},
+		"devices are SSDs":       {[]string{"cache[0].devices", "1", "cache[0].mode", "write-back", "cache[0].protected", "no"}, AnyMember, No, "cache 1 may lose none"},
+		"a cache of what":        {[]string{"cache[0].mode", "write-back", "cache[0].protected", "no"}, AnyMember, NotKnown, "tell cache[0].medium"},
+		"copies of btrfs":        {[]string{"layout.level", "raid1", "layout.madeBy", "btrfs"}, AnyTwoMembers, No, "may lose 1"},
+		"a mirror of six":        {[]string{"layout.level", "raid1"}, AnyTwoMembers, Yes, "may lose 5"},
 		"a mirrored tier":        {[]string{"tier.size", "1TB", "tier.count", "2", "tier.level", "raid1"}, AnyMember, Yes, ""},
 		"no level":               {[]string{"layout.level", ""}, AnyMember, NotKnown, "tell layout.level"},
 		"one link":               {[]string{"link[0].count", "1"}, APath, No, ""},
@@ -106,6 +110,24 @@ func TestSurvivingTheRest(t *testing.T) {
 	}
 	if _, err := ParseFailure("a flood"); err == nil || !strings.Contains(err.Error(), "a power cut") {
 		t.Error(err)
+	}
+}
+
+// What btrfs calls raid1 has two copies of everything: half of all members.
+func TestRoomByHand(t *testing.T) {
+	base := []string{"media[0].count", "6", "media[0].size", "4TB"}
+	for name, c := range map[string]struct {
+		more []string
+		want float64
+	}{
+		"a mirror": {[]string{"layout.level", "raid1"}, 4e12}, "two copies": {[]string{"layout.level", "raid1", "layout.madeBy", "btrfs"}, 12e12},
+		"pairs": {[]string{"layout.level", "raid10"}, 12e12}, "parity": {[]string{"layout.level", "raid5"}, 20e12}, "double": {[]string{"layout.level", "raid6"}, 16e12},
+		"a smaller one": {[]string{"layout.level", "raid5", "media[1].count", "1", "media[1].size", "1TB"}, 6e12}, "told": {[]string{"volume.usable", "3TB"}, 3e12}, "not known": {nil, 0},
+	} {
+		room, lacks := facts(t, append(append([]string{}, base...), c.more...)...).Usable()
+		if float64(room) != c.want || (room == 0) != (lacks != "") {
+			t.Errorf("%s: %s (%s), want %g", name, room, lacks, c.want)
+		}
 	}
 }
 
