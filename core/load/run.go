@@ -96,19 +96,29 @@ func fit(spec workload.Spec, facts Facts) (workload.Spec, error) {
 		return spec, &workload.FieldError{Field: "reads", Reason: fmt.Sprintf(
 			"%s of operations write, but the volume is read-only; use reads 100%%", 1-spec.Reads)}
 	}
-	if a := facts.Alignment; a > 1 && !spec.Cached {
-		for _, b := range spec.Blocks {
-			if b.Size%a != 0 {
-				return spec, &workload.FieldError{Field: "block", Reason: fmt.Sprintf(
-					"%d bytes is not a multiple of the %d bytes this volume needs for uncached access; use a multiple, or --cached", b.Size, a)}
+	if facts.Alignment > 1 && !spec.Cached {
+		for _, part := range spec.Parts() {
+			if err := aligned(part, facts.Alignment); err != nil {
+				return spec, err
 			}
-		}
-		if spec.Align%a != 0 || spec.Offset%a != 0 || spec.Stride%a != 0 {
-			return spec, &workload.FieldError{Field: "align", Reason: fmt.Sprintf(
-				"align, offset and stride must be multiples of the %d bytes this volume needs for uncached access", a)}
 		}
 	}
 	return spec, nil
+}
+
+// aligned refuses what a volume cannot do uncached that needs multiples of some bytes.
+func aligned(spec workload.Spec, a quantity.Bytes) error {
+	for _, b := range spec.Blocks {
+		if b.Size%a != 0 {
+			return &workload.FieldError{Field: "block", Reason: fmt.Sprintf(
+				"%d bytes is not a multiple of the %d bytes this volume needs for uncached access; use a multiple, or --cached", b.Size, a)}
+		}
+	}
+	if spec.Align%a != 0 || spec.Offset%a != 0 || spec.Stride%a != 0 {
+		return &workload.FieldError{Field: "align", Reason: fmt.Sprintf(
+			"align, offset and stride must be multiples of the %d bytes this volume needs for uncached access", a)}
+	}
+	return nil
 }
 
 // run is one measurement under way.

@@ -15,6 +15,14 @@ const TogetherKind Kind = "together"
 // mostTogether is how many loads there may be at once.
 const mostTogether = 16
 
+// Parts are the loads of which it consists: itself, or those at once.
+func (s Spec) Parts() []Spec {
+	if s.Kind == TogetherKind {
+		return s.Together
+	}
+	return []Spec{s}
+}
+
 // SetTogether makes the load one of several at once, whose time it says. What stands beside
 // them is the default until they are there.
 func (s *Spec) SetTogether() {
@@ -138,7 +146,7 @@ func (s *Spec) completeTogether() {
 		p.Ending.Settled, p.Ending.Within = false, 0
 		p.Seed = s.Seed + uint64(i)*7919 // unrelated, and the same each time
 		if !placed {
-			p.Offset = end
+			p.Offset = quantity.Bytes(alignUp(int64(end), Unit))
 		}
 		p = p.Completed()
 		parts[i] = p

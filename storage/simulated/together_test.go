@@ -80,6 +80,10 @@ func TestLoadsAtOnceDoNotOverlap(t *testing.T) {
 	if again.Span != spec.Span || again.Workers != spec.Workers || again.Together[2].Offset != spec.Together[2].Offset || again.Together[1].Seed != spec.Together[1].Seed {
 		t.Errorf("%+v is not %+v", again, spec)
 	}
+	odd := atOnce(part("a", func(s *workload.Spec) { s.Span = 1_000_001 }), part("b", func(*workload.Spec) {})).Completed()
+	if at := odd.Together[1].Offset; at%4096 != 0 || at < 1_000_001 || at > 1_000_001+4096 {
+		t.Errorf("behind %d bytes the next begins at %d", odd.Together[0].Span, at)
+	}
 	if again.Together[0].Seed == again.Together[1].Seed {
 		t.Error("two loads draw the same places")
 	}
