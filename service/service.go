@@ -122,7 +122,7 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 	}); err != nil {
 		return err
 	}
-	s.searches = search.New(func() bool { return s.runner.Measuring() > 0 }, o.Log)
+	s.searches = search.New(func() bool { return s.runner.Measuring() > 0 })
 	s.handler = (&api.Service{
 		Store: s.store, Runner: s.runner, Bounds: bounds, Leftovers: left, Searches: s.searches, Token: s.Token, Names: o.Names, Version: o.Version,
 		Console: console.Files(), Log: o.Log, Started: time.Now().UTC(),

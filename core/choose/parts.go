@@ -94,7 +94,7 @@ type Parts struct {
 
 // The most that a search goes over.
 const (
-	mostDesigns = 200_000
+	mostDesigns = 50_000
 	mostOfOne   = 64 // parts of a kind
 )
 
@@ -212,8 +212,8 @@ type Design struct {
 
 // designs puts the parts together in every sensible way, in an order that is always the
 // same: a cache or a tier, not both; the cheapest enclosure that has the bays. What no
-// enclosure holds is counted.
-func (p Parts) designs() (all []Design, tooLarge int) {
+// enclosure holds is given apart.
+func (p Parts) designs() (all, tooLarge []Design) {
 	chunks := p.Chunks
 	if len(chunks) == 0 {
 		chunks = []quantity.Bytes{64 * quantity.KiB}
@@ -233,7 +233,7 @@ func (p Parts) designs() (all []Design, tooLarge int) {
 							for _, link := range orNone(p.Links) {
 								design, fits := p.design(d, count, level, chunk, len(chunks) > 1, front, controller, link)
 								if !fits {
-									tooLarge++
+									tooLarge = append(tooLarge, design)
 									continue
 								}
 								all = append(all, design)

@@ -72,6 +72,7 @@ const (
 	inTheRace = 0.5
 	nearly    = 0.8
 	usual     = 5 // designs in the answer
+	mostShort = 50
 	batch     = 8 // designs at a time, whatever the number of cores, so that the answer is always the same
 	repeats   = 3
 	moment    = 5_000 // operations, in the first round
@@ -81,7 +82,6 @@ const (
 // candidate is a design in the race.
 type candidate struct {
 	Design
-	setup    setup.Setup
 	seen     bool    // it was measured for a moment
 	first    float64 // smallest headroom, then, or when measured to the end
 	tightest string
@@ -122,10 +122,9 @@ func (s Search) Run(ctx context.Context) (Chosen, error) {
 		return r, err
 	}
 	designs, tooLarge := s.Parts.designs()
-	r.Designs = len(designs) + tooLarge
-	if tooLarge > 0 {
-		w.out["no enclosure has the bays for it"] = &Reason{Words: "no enclosure has the bays for it", Count: tooLarge}
-		w.order = append(w.order, "no enclosure has the bays for it")
+	r.Designs = len(designs) + len(tooLarge)
+	for _, d := range tooLarge {
+		w.discard("no enclosure has the bays for it", d)
 	}
 	slices.SortStableFunc(designs, func(a, b Design) int { return cmp.Compare(a.Price, b.Price) })
 	var left []*candidate
@@ -170,6 +169,9 @@ func (w *search) prepare() error {
 	if err := w.Need.Validate(); err != nil {
 		return err
 	}
+	if w.Short < 0 || w.Short > mostShort {
+		return invalid("short", "%d designs to show; from 1 to %d, and 0 for %d", w.Short, mostShort, usual)
+	}
 	if w.Need.Together {
 		w.loads = []use{{"", w.Need.Mixed()}}
 		return nil
@@ -200,12 +202,8 @@ func (w *search) rules(c *candidate) string {
 	if err := c.Description.Validate(); err != nil {
 		return "the parts do not go together: " + err.Error()
 	}
-	c.setup = c.Description.Setup()
-	c.setup.Know("cost.price", c.Price, setup.Simulated, time.Time{})
-	if c.controllers > 0 {
-		c.setup.Know("controller.count", c.controllers, setup.Simulated, time.Time{})
-	}
-	if room, _ := c.setup.Usable(); w.Need.Capacity > 0 && room < w.Need.Room() {
+	known := c.setup()
+	if room, _ := known.Usable(); w.Need.Capacity > 0 && room < w.Need.Room() {
 		return "there is too little room"
 	}
 	for _, u := range w.loads {
@@ -214,11 +212,22 @@ func (w *search) rules(c *candidate) string {
 		}
 	}
 	for _, f := range w.Need.Survives {
-		if c.setup.After(f).Survives == setup.No {
+		if known.After(f).Survives == setup.No {
 			return "it does not survive " + string(f)
 		}
 	}
 	return ""
+}
+
+// setup is what is known of a design. It is made when it is needed: of all designs it would
+// take most of the memory of a search.
+func (d Design) setup() setup.Setup {
+	s := d.Description.Setup()
+	s.Know("cost.price", d.Price, setup.Simulated, time.Time{})
+	if d.controllers > 0 {
+		s.Know("controller.count", d.controllers, setup.Simulated, time.Time{})
+	}
+	return s
 }
 
 // ceilings says which hop cannot pass what a use asks for; "" when all may. It is the rule
@@ -240,7 +249,7 @@ func (w *search) ceiling(c *candidate, u need.Use) string {
 		return ""
 	}
 	way, members := setup.Setup{}, setup.Setup{}
-	for _, f := range c.setup.Facts {
+	for _, f := range c.setup().Facts {
 		if strings.HasPrefix(f.Key, "media[") || strings.HasPrefix(f.Key, "layout.") {
 			members.Facts = append(members.Facts, f)
 		} else {
@@ -306,11 +315,11 @@ func (w *search) race(ctx context.Context, left []*candidate) ([]*candidate, err
 		}
 	}
 	for from := 0; from < len(open) && meeting < w.Short; from += batch {
-		some := open[from:min(from+batch, len(open))]
-		if err := w.each(ctx, "measured to the end", some, w.toTheEnd); err != nil {
+		next := open[from:min(from+batch, len(open))]
+		if err := w.each(ctx, "measured to the end", next, w.toTheEnd); err != nil {
 			return nil, err
 		}
-		for _, c := range some {
+		for _, c := range next {
 			if c.answer.Standing == judge.Meets {
 				meeting++
 			}
@@ -423,7 +432,7 @@ func (w *search) each(ctx context.Context, round string, all []*candidate, work 
 	for range min(runtime.GOMAXPROCS(0), len(all)) {
 		workers.Go(func() {
 			for c := range next {
-				if err := work(ctx, c); err != nil {
+				if err := guarded(ctx, c, work); err != nil {
 					cancel(fmt.Errorf("%s: %w", c.Name, err))
 					return
 				}
@@ -456,6 +465,17 @@ feeding:
 		return context.Cause(ctx)
 	}
 	return nil
+}
+
+// guarded does a piece of work; where the simulation itself fails on a design, the search
+// ends with that, and not the process.
+func guarded(ctx context.Context, c *candidate, work func(context.Context, *candidate) error) (err error) {
+	defer func() {
+		if failed := recover(); failed != nil {
+			err = fmt.Errorf("its simulation failed: %v", failed)
+		}
+	}()
+	return work(ctx, c)
 }
 
 func (w *search) report(change func(*HowFar)) {
@@ -498,7 +518,7 @@ func (w *search) toTheEnd(ctx context.Context, c *candidate) error {
 // measured measures all loads of a design so often, for about so many operations each or to
 // the end, and judges it.
 func (w *search) measured(ctx context.Context, c *candidate, often, enough int) (need.Answer, compare.Side, error) {
-	side := compare.Side{Name: c.Name, Setup: c.setup, Runs: []int64{}}
+	side := compare.Side{Name: c.Name, Setup: c.setup(), Runs: []int64{}}
 	number := int64(0)
 	for _, u := range w.loads {
 		for repeat := range often {

@@ -38,7 +38,7 @@ func handlerOf(t testing.TB) http.Handler {
 	if err != nil {
 		t.Fatal(err)
 	}
-	searches := search.New(func() bool { return r.Measuring() > 0 }, log)
+	searches := search.New(func() bool { return r.Measuring() > 0 })
 	t.Cleanup(func() { searches.Close(); r.Close(); s.Close() })
 	console := fstest.MapFS{
 		"index.html":      {Data: []byte("<title>the console</title>")},

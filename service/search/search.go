@@ -7,7 +7,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"log/slog"
 	"slices"
 	"sync"
 	"time"
@@ -35,7 +34,6 @@ const look = 200 * time.Millisecond
 // Keeper has the searches.
 type Keeper struct {
 	measuring func() bool
-	log       *slog.Logger
 	ctx       context.Context
 	end       context.CancelFunc
 	under     sync.WaitGroup
@@ -52,8 +50,8 @@ type search struct {
 }
 
 // New makes a keeper, which is told by measuring whether a run measures.
-func New(measuring func() bool, log *slog.Logger) *Keeper {
-	k := &Keeper{measuring: measuring, log: log}
+func New(measuring func() bool) *Keeper {
+	k := &Keeper{measuring: measuring}
 	k.ctx, k.end = context.WithCancel(context.Background())
 	return k
 }
@@ -80,10 +78,7 @@ func (k *Keeper) Start(s choose.Search) (resource.Search, error) {
 	k.searches = slices.Insert(k.searches, 0, one)
 	k.searches = k.searches[:min(len(k.searches), mostKept)]
 	s.Measure = func(ctx context.Context, d array.Description, load workload.Spec, enough int) (measure.Summary, error) {
-		if err := k.wait(ctx, one); err != nil {
-			return measure.Summary{}, err
-		}
-		return simulated.Measure(ctx, d, load, enough)
+		return k.measure(ctx, one, func(ctx context.Context) (measure.Summary, error) { return simulated.Measure(ctx, d, load, enough) })
 	}
 	s.Progress = func(p choose.HowFar) {
 		k.mutex.Lock()
@@ -92,21 +87,10 @@ func (k *Keeper) Start(s choose.Search) (resource.Search, error) {
 	}
 	k.under.Go(func() {
 		defer stop(nil)
-		found, err := k.run(ctx, s)
+		found, err := s.Run(ctx)
 		k.ended(one, found, err)
 	})
 	return one.record, nil
-}
-
-// run carries a search out; what goes wrong in it does not take the service along.
-func (k *Keeper) run(ctx context.Context, s choose.Search) (found choose.Chosen, err error) {
-	defer func() {
-		if failed := recover(); failed != nil {
-			k.log.Error("a search failed", "panic", failed)
-			err = fmt.Errorf("it failed: %v", failed)
-		}
-	}()
-	return s.Run(ctx)
 }
 
 func (k *Keeper) ended(one *search, found choose.Chosen, err error) {
@@ -122,6 +106,47 @@ func (k *Keeper) ended(one *search, found choose.Chosen, err error) {
 		one.record.Status, one.record.Chosen = resource.Finished, &found
 	}
 }
+
+// measure simulates a load while no run measures. Where one begins, what was simulated is
+// given up, and begun anew when it has ended.
+func (k *Keeper) measure(ctx context.Context, one *search, simulate func(context.Context) (measure.Summary, error)) (measure.Summary, error) {
+	for {
+		if err := k.wait(ctx, one); err != nil {
+			return measure.Summary{}, err
+		}
+		sum, err := k.unlessMeasuring(ctx, simulate)
+		if !errors.Is(err, errGivesWay) {
+			return sum, err
+		}
+	}
+}
+
+// unlessMeasuring simulates a load, and gives that up with errGivesWay when a run begins.
+func (k *Keeper) unlessMeasuring(ctx context.Context, simulate func(context.Context) (measure.Summary, error)) (measure.Summary, error) {
+	trying, giveUp := context.WithCancelCause(ctx)
+	defer giveUp(nil)
+	go func() {
+		for tick := time.NewTicker(look); ; {
+			select {
+			case <-trying.Done():
+				tick.Stop()
+				return
+			case <-tick.C:
+				if k.measuring() {
+					giveUp(errGivesWay)
+				}
+			}
+		}
+	}()
+	sum, err := simulate(trying)
+	if cause := context.Cause(trying); errors.Is(cause, errGivesWay) {
+		return measure.Summary{}, cause
+	}
+	return sum, err
+}
+
+// errGivesWay ends what is simulated when a run begins.
+var errGivesWay = errors.New("a run measures")
 
 // wait waits while a run measures.
 func (k *Keeper) wait(ctx context.Context, one *search) error {

@@ -1,20 +1,23 @@
 package search
 
 import (
-	"log/slog"
+	"context"
 	"sync/atomic"
 	"testing"
 	"time"
 
+	"patientheron/core/array"
 	"patientheron/core/choose"
+	"patientheron/core/measure"
 	"patientheron/format/needfile"
 	"patientheron/format/partsfile"
 	"patientheron/resource"
+	"patientheron/storage/simulated"
 )
 
-func asked(t *testing.T) choose.Search {
+func asked(t *testing.T, long string) choose.Search {
 	t.Helper()
-	n, err := needfile.Read([]byte("name: n\nuses:\n  - {name: till, load: {block: 4KiB, depth: 8, span: 1GiB, for: 0.2s}, bounds: {iops: at least 100}}\n"))
+	n, err := needfile.Read([]byte("name: n\nuses:\n  - {name: till, load: {block: 4KiB, depth: 8, span: 1GiB, for: " + long + "}, bounds: {iops: at least 100}}\n"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -39,7 +42,7 @@ func until(t *testing.T, what string, is func() bool) {
 func TestASearchGivesWayToRuns(t *testing.T) {
 	var measuring atomic.Bool
 	measuring.Store(true)
-	k := New(measuring.Load, slog.New(slog.DiscardHandler))
+	k := New(measuring.Load)
 	defer k.Close()
 	state := func(id int64) resource.Search {
 		s, err := k.Get(id)
@@ -48,7 +51,7 @@ func TestASearchGivesWayToRuns(t *testing.T) {
 		}
 		return s
 	}
-	if _, err := k.Start(asked(t)); err != nil {
+	if _, err := k.Start(asked(t, "0.2s")); err != nil {
 		t.Fatal(err)
 	}
 	until(t, "it does not wait", func() bool { return state(1).Waiting })
@@ -61,7 +64,7 @@ func TestASearchGivesWayToRuns(t *testing.T) {
 		t.Errorf("%+v", s)
 	}
 	measuring.Store(true)
-	if _, err := k.Start(asked(t)); err != nil {
+	if _, err := k.Start(asked(t, "0.2s")); err != nil {
 		t.Fatal(err)
 	}
 	until(t, "it does not wait", func() bool { return state(2).Waiting })
@@ -71,7 +74,7 @@ func TestASearchGivesWayToRuns(t *testing.T) {
 	until(t, "it does not stop", func() bool { return state(2).Status == resource.Stopped })
 	measuring.Store(false)
 	for id := int64(3); id < 12; id++ {
-		if _, err := k.Start(asked(t)); err != nil {
+		if _, err := k.Start(asked(t, "0.2s")); err != nil {
 			t.Fatal(err)
 		}
 		until(t, "it does not end", func() bool { return state(id).Status.Final() })
@@ -81,10 +84,51 @@ func TestASearchGivesWayToRuns(t *testing.T) {
 	}
 }
 
+// A run that begins ends what a search is simulating, however long that would take; the search
+// waits, and simulates it anew afterwards.
+func TestWhatIsSimulatedIsGivenUpForARun(t *testing.T) {
+	var measuring atomic.Bool
+	k := New(measuring.Load)
+	defer k.Close()
+	days := asked(t, "240h").Need.Uses[0].Load
+	disks := array.Description{Members: []array.Group{{Count: 4, Medium: array.HardDisk, Capacity: 1e12}}, Layout: array.Layout{Level: array.Stripe}}
+	begun, one := 0, &search{}
+	ended := make(chan error)
+	go func() {
+		_, err := k.measure(t.Context(), one, func(ctx context.Context) (measure.Summary, error) {
+			k.mutex.Lock()
+			begun++
+			third := begun == 3
+			k.mutex.Unlock()
+			if third {
+				return measure.Summary{}, nil
+			}
+			return simulated.Measure(ctx, disks, *days, 0)
+		})
+		ended <- err
+	}()
+	is := func(what func() bool) func() bool {
+		return func() bool {
+			k.mutex.Lock()
+			defer k.mutex.Unlock()
+			return what()
+		}
+	}
+	for nth := 1; nth < 3; nth++ {
+		until(t, "it is not simulated", is(func() bool { return begun == nth && !one.record.Waiting }))
+		measuring.Store(true)
+		until(t, "it does not give way", is(func() bool { return one.record.Waiting }))
+		measuring.Store(false)
+	}
+	if err := <-ended; err != nil || begun != 3 {
+		t.Errorf("begun %d times, and ended with %v", begun, err)
+	}
+}
+
 // Closing ends what is under way.
 func TestClosingEndsIt(t *testing.T) {
-	k := New(func() bool { return true }, slog.New(slog.DiscardHandler))
-	if _, err := k.Start(asked(t)); err != nil {
+	k := New(func() bool { return true })
+	if _, err := k.Start(asked(t, "0.2s")); err != nil {
 		t.Fatal(err)
 	}
 	k.Close()
