@@ -5,7 +5,6 @@ import (
 	"crypto/sha256"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"strings"
 
@@ -107,7 +106,7 @@ func keepArray(ctx context.Context, c *client.Client, file, as string) (string, 
 	if _, err := simulated.ReadFile(path); err != nil {
 		return "", err
 	}
-	text, err := os.ReadFile(path)
+	text, err := readText(path, nil)
 	if err != nil {
 		return "", fmt.Errorf("read the array file: %w", err)
 	}

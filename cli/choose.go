@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -18,7 +19,6 @@ import (
 	"patientheron/core/choose"
 	"patientheron/core/judge"
 	"patientheron/core/need"
-	"patientheron/format/needfile"
 	"patientheron/format/partsfile"
 	"patientheron/storage/simulated"
 )
@@ -41,29 +41,16 @@ Nothing is kept; --to writes the designs of the short list as array files, to be
 and measured.`,
 		Example: "  heron choose station.yaml --parts dealer.yaml\n  heron choose station.yaml --parts dealer.yaml --short 3 --to designs",
 		RunE: func(command *cobra.Command, arguments []string) error {
-			sheet, err := readSheet(command, arguments[0])
+			_, n, err := readNeed(command, arguments[0])
 			if err != nil {
 				return err
 			}
-			n, err := needfile.Read([]byte(sheet))
+			parts, err := readParts(command, partsPath)
 			if err != nil {
-				return fmt.Errorf("%s: %w", arguments[0], err)
+				return err
 			}
-			if partsPath == "" {
-				return errors.New("name the list of parts with --parts FILE; docs/choose.md says how it is written")
-			}
-			text, err := os.ReadFile(partsPath)
-			if err != nil {
-				return fmt.Errorf("read the parts: %w", err)
-			}
-			parts, err := partsfile.Read(text)
-			if err != nil {
-				return fmt.Errorf("%s: %w", partsPath, err)
-			}
-			if to != "" {
-				if err := os.Mkdir(to, 0o755); err != nil {
-					return fmt.Errorf("%w; name a folder that does not exist yet", err)
-				}
+			if _, err := os.Lstat(to); to != "" && !errors.Is(err, fs.ErrNotExist) {
+				return fmt.Errorf("%s is there already; name a folder that does not exist yet", to)
 			}
 			ctx, stop := signal.NotifyContext(command.Context(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 			defer stop()
@@ -95,6 +82,20 @@ and measured.`,
 	flags.Uint64Var(&seed, "seed", 1, "number that what is drawn is drawn with")
 	flags.StringVar(&to, "to", "", "write the designs of the answer as array files into this folder, which does not exist yet")
 	return command
+}
+
+func readParts(command *cobra.Command, path string) (p choose.Parts, err error) {
+	if path == "" {
+		return p, errors.New("name the list of parts with --parts FILE; docs/choose.md says how it is written")
+	}
+	text, err := readText(path, command.InOrStdin())
+	if err != nil {
+		return p, fmt.Errorf("read the parts: %w", err)
+	}
+	if p, err = partsfile.Read(text); err != nil {
+		return p, fmt.Errorf("%s: %w", path, err)
+	}
+	return p, nil
 }
 
 // searchView tells how far a search is, on a terminal in one line that changes, elsewhere
@@ -145,8 +146,11 @@ func (v *searchView) end() {
 	}
 }
 
-// writeDesigns writes the designs of an answer as array files.
+// writeDesigns writes the designs of an answer as array files into a new folder.
 func writeDesigns(folder string, r choose.Chosen) error {
+	if err := os.Mkdir(folder, 0o755); err != nil {
+		return fmt.Errorf("write the designs: %w", err)
+	}
 	for i, d := range r.Finalists {
 		path := filepath.Join(folder, fmt.Sprintf("design-%d.yaml", i+1))
 		head := fmt.Sprintf("# Chosen from %q for %q; its figures are simulated from the facts of the parts.\n", r.Parts, r.Judged.Need.Name)

@@ -82,7 +82,7 @@ func readFileSet(text string) (fileset.Set, error) {
 	if wrong == nil {
 		return set, nil
 	}
-	content, err := os.ReadFile(text)
+	content, err := readText(text, nil)
 	if errors.Is(err, fs.ErrNotExist) {
 		return set, fmt.Errorf("%w; and there is no file of that name", wrong)
 	}

@@ -1,9 +1,7 @@
 package cli
 
 import (
-	"cmp"
 	"context"
-	"encoding/csv"
 	"errors"
 	"fmt"
 	"io"
@@ -16,9 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"patientheron/client"
-	"patientheron/core/judge"
 	"patientheron/core/need"
-	"patientheron/core/setup"
 	"patientheron/format/needfile"
 	"patientheron/resource"
 )
@@ -41,13 +37,9 @@ func (a *app) needCheck() *cobra.Command {
 		Use: "check FILE", Short: "Read a need sheet, and say what it asks for or its first mistake", Args: cobra.ExactArgs(1),
 		Example: "  heron need check station.yaml",
 		RunE: func(command *cobra.Command, arguments []string) error {
-			text, err := readSheet(command, arguments[0])
+			_, n, err := readNeed(command, arguments[0])
 			if err != nil {
 				return err
-			}
-			n, err := needfile.Read([]byte(text))
-			if err != nil {
-				return fmt.Errorf("%s: %w", arguments[0], err)
 			}
 			if a.json {
 				return printJSON(command.OutOrStdout(), n)
@@ -58,23 +50,16 @@ func (a *app) needCheck() *cobra.Command {
 	}
 }
 
-// readSheet reads a need sheet, or a list of parts, from a file, or - for standard input; no
-// more of it than it takes to see that it is too large.
-func readSheet(command *cobra.Command, path string) (string, error) {
-	from := command.InOrStdin()
-	if path != "-" {
-		file, err := os.Open(path)
-		if err != nil {
-			return "", err
-		}
-		defer file.Close()
-		from = file
-	}
-	text, err := io.ReadAll(io.LimitReader(from, strictyaml.Largest+1))
+// readNeed reads a need sheet, or standard input for "-", and makes sure that it can be.
+func readNeed(command *cobra.Command, path string) (text string, n need.Need, err error) {
+	content, err := readText(path, command.InOrStdin())
 	if err != nil {
-		return "", fmt.Errorf("read %s: %w", path, err)
+		return "", n, fmt.Errorf("read the need sheet: %w", err)
 	}
-	return string(text), nil
+	if n, err = needfile.Read(content); err != nil {
+		return "", n, fmt.Errorf("%s: %w", path, err)
+	}
+	return string(content), n, nil
 }
 
 // wanted is what is judged: the sheet, by its file or under its name, and the setups.
@@ -106,7 +91,7 @@ func (a *app) wanted(ctx context.Context, c *client.Client, command *cobra.Comma
 // sheetOf finds a sheet: a file, or one that is kept under this name or number.
 func (a *app) sheetOf(ctx context.Context, c *client.Client, command *cobra.Command, named string) (asked resource.NewVerdicts, err error) {
 	if _, statErr := os.Stat(named); statErr == nil || named == "-" {
-		asked.Text, err = readSheet(command, named)
+		asked.Text, _, err = readNeed(command, named)
 		return asked, err
 	}
 	kept, err := a.keptNeed(ctx, c, named)
@@ -268,13 +253,9 @@ func (a *app) needKeep() *cobra.Command {
 		Use: "keep FILE", Short: "Keep a need sheet under its name, for the console and for others", Args: cobra.ExactArgs(1),
 		Example: "  heron need keep station.yaml\n  heron need keep station.yaml --replace",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
-			text, err := readSheet(command, arguments[0])
+			text, n, err := readNeed(command, arguments[0])
 			if err != nil {
 				return err
-			}
-			n, err := needfile.Read([]byte(text))
-			if err != nil {
-				return fmt.Errorf("%s: %w", arguments[0], err)
 			}
 			kept, err := c.KeepNeed(ctx, text)
 			var failed *client.Problem

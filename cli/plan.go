@@ -106,9 +106,9 @@ func readPlan(name string, in io.Reader) (plan.Plan, error) {
 // it takes.
 const mostText = 1 << 20
 
-// readText reads a file, or standard input for "-".
+// readText reads a file, or standard input for "-" where there is one.
 func readText(name string, in io.Reader) ([]byte, error) {
-	if name != "-" {
+	if name != "-" || in == nil {
 		file, err := os.Open(name)
 		if err != nil {
 			return nil, err

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -196,7 +195,7 @@ func (a *app) setupOf(ctx context.Context, c *client.Client, argument string) (s
 		return run.Setup, err
 	}
 	if extension := filepath.Ext(argument); extension == ".yaml" || extension == ".yml" {
-		text, err := os.ReadFile(argument)
+		text, err := readText(argument, nil)
 		if err != nil {
 			return setup.Setup{}, err
 		}

@@ -170,7 +170,7 @@ func (w *search) prepare() error {
 		return err
 	}
 	if w.Short < 0 || w.Short > mostShort {
-		return invalid("short", "%d designs to show; from 1 to %d, and 0 for %d", w.Short, mostShort, usual)
+		return invalid("short", "%d designs are to be shown; it can be 1 to %d, and 0 stands for %d", w.Short, mostShort, usual)
 	}
 	if w.Need.Together {
 		w.loads = []use{{"", w.Need.Mixed()}}

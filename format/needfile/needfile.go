@@ -27,16 +27,10 @@ import (
 // Error is a mistake in a need sheet and where it is.
 type Error = strictyaml.Error
 
-// Largest is how many bytes a need sheet may have.
-const Largest = 256 << 10
-
 type entries = map[string]func(ast.Node) error
 
 // Read reads a need and makes sure that it can be. Errors are *Error.
 func Read(text []byte) (n need.Need, err error) {
-	if len(text) > Largest {
-		return n, strictyaml.Fail(nil, need.ErrInvalid, "a need sheet of %d bytes; %d at most", len(text), Largest)
-	}
 	document, err := strictyaml.Parse(text, "a need with its uses")
 	if err != nil {
 		return n, err
