@@ -54,8 +54,8 @@ and measured.`,
 			}
 			ctx, stop := signal.NotifyContext(command.Context(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 			defer stop()
-			view := newSearchView(command.ErrOrStderr(), a.json)
-			search := choose.Search{Need: n, Parts: parts, Seed: seed, Short: short, Measure: simulated.Measure, Progress: view.show}
+			view := newProgressView(command.ErrOrStderr(), a.json)
+			search := choose.Search{Need: n, Parts: parts, Seed: seed, Short: short, Measure: simulated.Measure, Progress: func(p choose.HowFar) { view.show(p.Round, searchInWords(p)) }}
 			result, err := search.Run(ctx)
 			view.end()
 			if errors.Is(err, context.Canceled) {
@@ -98,41 +98,38 @@ func readParts(command *cobra.Command, path string) (p choose.Parts, err error) 
 	return p, nil
 }
 
-// searchView tells how far a search is, on a terminal in one line that changes, elsewhere
+// progressView tells how far something is, on a terminal in one line that changes, elsewhere
 // every few seconds.
-type searchView struct {
+type progressView struct {
 	w        io.Writer
 	quiet    bool
 	terminal bool
 	began    time.Time
 	last     time.Time
-	round    string
+	step     string
 }
 
-func newSearchView(w io.Writer, quiet bool) *searchView {
-	return &searchView{w: w, quiet: quiet, terminal: isTerminal(w), began: time.Now()}
+func newProgressView(w io.Writer, quiet bool) *progressView {
+	return &progressView{w: w, quiet: quiet, terminal: isTerminal(w), began: time.Now()}
 }
 
-// How often it is told how far a search is, on a terminal and elsewhere.
+// How often it is told how far something is, on a terminal and elsewhere.
 const (
-	searchTold  = 200 * time.Millisecond
-	searchNoted = 5 * time.Second
+	progressTold  = 200 * time.Millisecond
+	progressNoted = 5 * time.Second
 )
 
-func (v *searchView) show(p choose.HowFar) {
+// show tells how far a step is, in words.
+func (v *progressView) show(step, words string) {
 	now := time.Now()
-	every := searchNoted
+	every := progressNoted
 	if v.terminal {
-		every = searchTold
+		every = progressTold
 	}
-	if v.quiet || now.Sub(v.began) < 2*time.Second || now.Sub(v.last) < every && p.Round == v.round {
+	if v.quiet || now.Sub(v.began) < 2*time.Second || now.Sub(v.last) < every && step == v.step {
 		return
 	}
-	v.last, v.round = now, p.Round
-	words := fmt.Sprintf("%d of %d designs %s", p.Done, p.Of, p.Round)
-	if p.Meeting > 0 {
-		words += fmt.Sprintf("; %d meet it so far, the cheapest %s", p.Meeting, p.Cheapest)
-	}
+	v.last, v.step = now, step
 	if v.terminal {
 		fmt.Fprintf(v.w, "\r\x1b[K%s", shorten(words, max(widthOf(v.w)-1, 40)))
 		return
@@ -140,10 +137,19 @@ func (v *searchView) show(p choose.HowFar) {
 	fmt.Fprintln(v.w, words)
 }
 
-func (v *searchView) end() {
+func (v *progressView) end() {
 	if v.terminal && !v.last.IsZero() {
 		fmt.Fprint(v.w, "\r\x1b[K")
 	}
+}
+
+// searchInWords says how far a search is.
+func searchInWords(p choose.HowFar) string {
+	words := fmt.Sprintf("%d of %d designs %s", p.Done, p.Of, p.Round)
+	if p.Meeting > 0 {
+		words += fmt.Sprintf("; %d meet it so far, the cheapest %s", p.Meeting, p.Cheapest)
+	}
+	return words
 }
 
 // writeDesigns writes the designs of an answer as array files into a new folder.

@@ -85,3 +85,20 @@ type NewSearch struct {
 	Seed   uint64 `json:"seed,omitempty" maximum:"9007199254740991"`
 	Short  int    `json:"short,omitempty" minimum:"0" maximum:"50" doc:"Designs that meet the need to show; 0 means 5"`
 }
+
+// NewTwin is what fitting a twin takes.
+type NewTwin struct {
+	Name     string   `json:"name" minLength:"1" maxLength:"80" pattern:"^[^\\p{Cc}\\p{Cf}]*$" doc:"Under which it is kept"`
+	VolumeID int64    `json:"volumeId" minimum:"1" doc:"The volume it is to be a twin of"`
+	Runs     []int64  `json:"runs,omitempty" maxItems:"100" doc:"Runs of that volume to fit it to; none for all of the setup that was measured last"`
+	Guess    string   `json:"guess,omitempty" maxLength:"262144" doc:"An array file (docs/arrays.md) that describes the volume as far as it is known; none for what the facts of its setup tell, or for the array file that it is"`
+	Free     []string `json:"free,omitempty" maxItems:"12" doc:"Keys of the array file to fit; none for all rates and times of what the guess has"`
+	Seed     uint64   `json:"seed,omitempty" maximum:"9007199254740991"`
+}
+
+// NewPrediction is what foretelling takes.
+type NewPrediction struct {
+	Changes  []plan.Setting `json:"changes,omitempty" maxItems:"32" doc:"Keys of the array file at other values, for what is to be another way"`
+	VolumeID int64          `json:"volumeId,omitempty" minimum:"0" doc:"The volume whose measurements it is to be confronted with; 0 for that of the twin"`
+	Plan     plan.Plan      `json:"plan" doc:"The loads; how often they are repeated does not matter"`
+}

@@ -24,6 +24,7 @@ import (
 	"patientheron/core/race"
 	"patientheron/core/setup"
 	"patientheron/core/tune"
+	"patientheron/core/twin"
 	"patientheron/core/workload"
 )
 
@@ -309,18 +310,60 @@ type Verdicts struct {
 	Left    []string        `json:"leftOut,omitempty" doc:"Setups that could not be judged, and why"`
 }
 
-// Search is a search for what to buy. It is kept until the service ends.
+// Aside is how far a piece of work is that the service does aside: one at a time, while no run
+// measures. It is kept until the service ends.
+type Aside struct {
+	ID      int64     `json:"id"`
+	Status  Status    `json:"status" enum:"running,finished,stopped,failed"`
+	Reason  string    `json:"reason,omitempty" doc:"Why it failed or was stopped"`
+	Waiting bool      `json:"waiting,omitempty" doc:"It waits until a run has ended, so that it falsifies no figure"`
+	Started time.Time `json:"started"`
+	Ended   time.Time `json:"ended,omitzero"`
+}
+
+// Search is a search for what to buy.
 type Search struct {
-	ID       int64          `json:"id"`
+	Aside
 	Need     string         `json:"need"`
 	Parts    string         `json:"parts"`
-	Status   Status         `json:"status" enum:"running,finished,stopped,failed"`
-	Reason   string         `json:"reason,omitempty" doc:"Why it failed or was stopped"`
-	Waiting  bool           `json:"waiting,omitempty" doc:"It waits until a run has ended, so that it falsifies no figure"`
 	Progress choose.HowFar  `json:"progress"`
-	Started  time.Time      `json:"started"`
-	Ended    time.Time      `json:"ended,omitzero"`
 	Chosen   *choose.Chosen `json:"chosen,omitempty" doc:"What it came to; absent in lists"`
+}
+
+// Fitting is a twin that is being fitted. When that is done the twin is kept.
+type Fitting struct {
+	Aside
+	Name     string      `json:"name" doc:"Of the twin"`
+	VolumeID int64       `json:"volumeId"`
+	Progress twin.HowNear `json:"progress"`
+	TwinID   int64       `json:"twinId,omitempty" doc:"The twin, when it is finished"`
+}
+
+// Twin is a simulated array that was fitted to what was measured of a real one.
+type Twin struct {
+	ID          int64        `json:"id"`
+	Name        string       `json:"name"`
+	VolumeID    int64        `json:"volumeId" doc:"The volume it is a twin of"`
+	Volume      string       `json:"volume" doc:"Its name"`
+	Runs        []int64      `json:"runs" doc:"What it was fitted to"`
+	Text        string       `json:"text" doc:"Its array file"`
+	Created     time.Time    `json:"created"`
+	Fitted      *twin.Fitted `json:"fitted,omitempty" doc:"What is known of it; absent in lists"`
+	Off         float64      `json:"off" doc:"How far it is off under the loads that it was fitted to, as a share"`
+	Unseen      *float64     `json:"unseen,omitempty" doc:"The same under loads that it was not shown"`
+	Predictions []Prediction `json:"predictions,omitempty" doc:"What was foretold with it, newest first; absent in lists"`
+}
+
+// Prediction is what a twin foretold, beside what was measured since.
+type Prediction struct {
+	ID         int64             `json:"id"`
+	Changes    []plan.Setting    `json:"changes" doc:"Keys of the array file that stood for what was to be another way"`
+	VolumeID   int64             `json:"volumeId" doc:"The volume whose measurements it is confronted with"`
+	Volume     string            `json:"volume"`
+	Created    time.Time         `json:"created"`
+	Foretold   []twin.Foretold   `json:"foretold"`
+	Confronted []twin.Confronted `json:"confronted" doc:"Each figure with what was measured on the volume after it was foretold"`
+	Words      string            `json:"words" doc:"What came of it, in a sentence"`
 }
 
 // Shape is what the sweeps and repeats of a run show.

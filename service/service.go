@@ -26,10 +26,10 @@ import (
 	"patientheron/client"
 	"patientheron/console"
 	"patientheron/service/api"
+	"patientheron/service/aside"
 	"patientheron/service/leftover"
 	"patientheron/service/room"
 	"patientheron/service/runner"
-	"patientheron/service/search"
 	"patientheron/service/store"
 	"patientheron/storage"
 )
@@ -54,12 +54,12 @@ const (
 type Service struct {
 	Token string
 
-	folder   string
-	lock     *os.File
-	store    *store.Store
-	searches *search.Keeper
-	runner   *runner.Runner
-	handler  http.Handler
+	folder  string
+	lock    *os.File
+	store   *store.Store
+	aside   *aside.Keeper
+	runner  *runner.Runner
+	handler http.Handler
 }
 
 // Options say how a service works.
@@ -122,9 +122,9 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 	}); err != nil {
 		return err
 	}
-	s.searches = search.New(func() bool { return s.runner.Measuring() > 0 })
+	s.aside = aside.New(func() bool { return s.runner.Measuring() > 0 })
 	s.handler = (&api.Service{
-		Store: s.store, Runner: s.runner, Bounds: bounds, Leftovers: left, Searches: s.searches, Token: s.Token, Names: o.Names, Version: o.Version,
+		Store: s.store, Runner: s.runner, Bounds: bounds, Leftovers: left, Aside: s.aside, Token: s.Token, Names: o.Names, Version: o.Version,
 		Console: console.Files(), Log: o.Log, Started: time.Now().UTC(),
 	}).Handler()
 	return nil
@@ -137,8 +137,8 @@ func (s *Service) TokenFile() string { return filepath.Join(s.folder, tokenFile)
 // back.
 func (s *Service) Close() error {
 	var errs []error
-	if s.searches != nil {
-		s.searches.Close()
+	if s.aside != nil {
+		s.aside.Close()
 	}
 	if s.runner != nil {
 		s.runner.Close()

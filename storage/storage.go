@@ -203,6 +203,11 @@ func (b Bounds) ReadArray(l volume.Locator) (array.Description, error) {
 	return simulated.ReadWithin(b.Arrays, l.Name, l.With...)
 }
 
+// ArrayText is the text of the array file that describes a simulated volume.
+func (b Bounds) ArrayText(l volume.Locator) ([]byte, error) {
+	return simulated.TextWithin(b.Arrays, l.Name, l.With...)
+}
+
 // KeepArray keeps the text of an array file under a name in the first folder of
 // array files, in place of what was there.
 func (b Bounds) KeepArray(name string, text []byte) (volume.Locator, error) {

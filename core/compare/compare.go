@@ -155,7 +155,7 @@ func (c *Result) match(baseline Side, base *groups, candidates []Side, others []
 	var fills []func()
 	for _, key := range base.order {
 		of := base.of[key]
-		p := Match{Stage: of[0].Stage, Point: of[0].Point, Title: key, Load: of[0].Load.Describe(), Main: figure.Main(of[0].Load), key: loadKey(of[0].Load)}
+		p := Match{Stage: of[0].Stage, Point: of[0].Point, Title: key, Load: of[0].Load.Describe(), Main: figure.Main(of[0].Load), key: of[0].Load.Key()}
 		p.Measurements = append(p.Measurements, numbers(of))
 		found := false
 		matched := make([][]Sample, len(candidates))
@@ -268,7 +268,7 @@ func loadsDiffer(ours, theirs []Sample) string {
 	if len(theirs) == 0 {
 		return ""
 	}
-	a, b := alike(ours[0].Load), alike(theirs[0].Load)
+	a, b := ours[0].Load.Alike(), theirs[0].Load.Alike()
 	if reflect.DeepEqual(a, b) {
 		return ""
 	}

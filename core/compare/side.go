@@ -1,7 +1,6 @@
 package compare
 
 import (
-	"encoding/json"
 	"fmt"
 	"maps"
 	"math"
@@ -34,7 +33,7 @@ func (s Side) learned() map[string]judge.Learned {
 		usual := g.usual()
 		for _, key := range g.order {
 			of := g.of[key]
-			load := loadKey(of[0].Load)
+			load := of[0].Load.Key()
 			warm := which{from: passesOf(of, figure.Of(figure.Main(of[0].Load)), usual).Warm}
 			for _, f := range figure.For(of[0].Load) {
 				v := values(of, f, warm)
@@ -60,29 +59,6 @@ func (s Side) learned() map[string]judge.Learned {
 		learned[key] = judge.Learn(all)
 	}
 	return learned
-}
-
-// loadKey names a load in all that it does, for how long included: runs under loads of
-// one key are measured in the same way.
-func loadKey(load workload.Spec) string {
-	load = alike(load)
-	load.Name = ""
-	key, err := json.Marshal(load)
-	if err != nil { // which only a number that is none can bring about
-		return load.Describe()
-	}
-	return string(key)
-}
-
-// alike is a load without what may differ between runs that do the same.
-func alike(load workload.Spec) workload.Spec {
-	load = load.Completed()
-	load.Seed = 0
-	load.Interval = 0 // says how it is recorded, not what is done
-	for i := range load.Together {
-		load.Together[i].Seed, load.Together[i].Interval = 0, 0
-	}
-	return load
 }
 
 // taken is the share of the host's CPU time that others took meanwhile.

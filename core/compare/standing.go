@@ -33,7 +33,7 @@ func (s Standings) Of(samples []Sample, f figure.Figure) Reached {
 	load := samples[0].Load
 	r.Passes = passesOf(samples, figure.Of(figure.Main(load)), s.usual)
 	r.Values = values(samples, f, which{from: r.Passes.Warm, going: r.Passes.Going})
-	r.Mean = s.side.repetition(f.Key, r.Values, loadKey(load), s.side).Mean()
+	r.Mean = s.side.repetition(f.Key, r.Values, load.Key(), s.side).Mean()
 	return r
 }
 
@@ -45,5 +45,5 @@ func SameWork(a, b workload.Spec) bool { return workKey(a) == workKey(b) }
 func workKey(load workload.Spec) string {
 	ending := workload.Ending{Passes: load.Passes, Amount: load.Amount}
 	load.Ending = ending
-	return loadKey(load)
+	return load.Key()
 }

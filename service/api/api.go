@@ -25,14 +25,16 @@ import (
 	"patientheron/core/need"
 	"patientheron/core/plan"
 	"patientheron/core/setup"
+	"patientheron/core/twin"
 	"patientheron/core/workload"
+	"patientheron/format/arrayfile"
 	"patientheron/format/strictyaml"
 	"patientheron/patient"
 	"patientheron/resource"
 	"patientheron/service/access"
+	"patientheron/service/aside"
 	"patientheron/service/leftover"
 	"patientheron/service/runner"
-	"patientheron/service/search"
 	"patientheron/service/store"
 	"patientheron/storage"
 	"patientheron/storage/simulated"
@@ -45,7 +47,7 @@ type Service struct {
 	Runner    *runner.Runner
 	Bounds    storage.Bounds
 	Leftovers *leftover.Keeper
-	Searches  *search.Keeper
+	Aside     *aside.Keeper
 	Token     string   // what callers must present
 	Names     []string // by which the service is reached, besides this host's own
 	Version   string
@@ -53,11 +55,15 @@ type Service struct {
 	Log       *slog.Logger
 	Started   time.Time
 
-	tries access.Tries
+	tries    access.Tries
+	searches *aside.Works[resource.Search]
+	fits     *aside.Works[resource.Fitting]
 }
 
 // Handler makes the HTTP handler of the whole service.
 func (s *Service) Handler() http.Handler {
+	s.searches = aside.Of(s.Aside, "search", func(r *resource.Search) *resource.Aside { return &r.Aside })
+	s.fits = aside.Of(s.Aside, "fit", func(r *resource.Fitting) *resource.Aside { return &r.Aside })
 	router := newRouter(s.Log)
 	router.Use(s.screen)
 	s.register(router)
@@ -115,6 +121,7 @@ func (s *Service) register(router *gin.Engine) huma.API {
 	s.registerTuning(api)
 	s.registerNeeds(api)
 	s.registerSearches(api)
+	s.registerTwins(api)
 	s.registerLeftovers(api)
 	s.registerArrays(api)
 	s.registerWorkloads(api)
@@ -141,11 +148,11 @@ type body[T any] struct{ Body T }
 func (s *Service) problem(err error) error {
 	var status int
 	switch {
-	case errors.Is(err, store.ErrNotFound), errors.Is(err, errNotFound), errors.Is(err, search.ErrNotFound):
+	case errors.Is(err, store.ErrNotFound), errors.Is(err, errNotFound), errors.Is(err, aside.ErrNotFound):
 		status = http.StatusNotFound
-	case errors.Is(err, store.ErrTaken), errors.Is(err, store.ErrChanged), errors.Is(err, runner.ErrFinal), errors.Is(err, runner.ErrNotMeasuring), errors.Is(err, runner.ErrNotFaulty), errors.Is(err, errBusy), errors.Is(err, search.ErrBusy), errors.Is(err, errNoRace), errors.Is(err, leftover.ErrInUse):
+	case errors.Is(err, store.ErrTaken), errors.Is(err, store.ErrChanged), errors.Is(err, runner.ErrFinal), errors.Is(err, runner.ErrNotMeasuring), errors.Is(err, runner.ErrNotFaulty), errors.Is(err, errBusy), errors.Is(err, aside.ErrBusy), errors.Is(err, errNoRace), errors.Is(err, leftover.ErrInUse):
 		status = http.StatusConflict
-	case errors.Is(err, setup.ErrInvalid), errors.Is(err, compare.ErrInvalid), errors.Is(err, need.ErrInvalid), errors.Is(err, choose.ErrInvalid), errors.Is(err, workload.ErrInvalid), errors.Is(err, plan.ErrInvalid), errors.Is(err, volume.ErrLocator), errors.Is(err, strictyaml.ErrInvalid), errors.Is(err, array.ErrInvalid),
+	case errors.Is(err, setup.ErrInvalid), errors.Is(err, compare.ErrInvalid), errors.Is(err, need.ErrInvalid), errors.Is(err, choose.ErrInvalid), errors.Is(err, twin.ErrInvalid), errors.Is(err, arrayfile.ErrUnknown), errors.Is(err, arrayfile.ErrKey), errors.Is(err, workload.ErrInvalid), errors.Is(err, plan.ErrInvalid), errors.Is(err, volume.ErrLocator), errors.Is(err, strictyaml.ErrInvalid), errors.Is(err, array.ErrInvalid),
 		errors.Is(err, volume.ErrNoSpace), errors.Is(err, volume.ErrNotPermitted), errors.Is(err, volume.ErrConsent),
 		errors.Is(err, volume.ErrNotStorage), errors.Is(err, volume.ErrNotDescribed), errors.Is(err, volume.ErrInUse), errors.Is(err, fs.ErrNotExist), errors.Is(err, patient.ErrNoAnswer),
 		errors.Is(err, volume.ErrMemory), errors.Is(err, simulated.ErrOutside), errors.Is(err, simulated.ErrNotArrayFile):

@@ -17,9 +17,9 @@ import (
 	"time"
 
 	"patientheron/resource"
+	"patientheron/service/aside"
 	"patientheron/service/room"
 	"patientheron/service/runner"
-	"patientheron/service/search"
 	"patientheron/service/store"
 	"patientheron/storage"
 )
@@ -38,13 +38,13 @@ func handlerOf(t testing.TB) http.Handler {
 	if err != nil {
 		t.Fatal(err)
 	}
-	searches := search.New(func() bool { return r.Measuring() > 0 })
-	t.Cleanup(func() { searches.Close(); r.Close(); s.Close() })
+	background := aside.New(func() bool { return r.Measuring() > 0 })
+	t.Cleanup(func() { background.Close(); r.Close(); s.Close() })
 	console := fstest.MapFS{
 		"index.html":      {Data: []byte("<title>the console</title>")},
 		"assets/a-123.js": {Data: []byte("1")},
 	}
-	return (&Service{Store: s, Runner: r, Bounds: bounds, Searches: searches, Token: token, Version: "test", Console: console, Log: log, Started: time.Now()}).Handler()
+	return (&Service{Store: s, Runner: r, Bounds: bounds, Aside: background, Token: token, Version: "test", Console: console, Log: log, Started: time.Now()}).Handler()
 }
 
 // served serves the API.

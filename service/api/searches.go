@@ -11,6 +11,7 @@ import (
 	"patientheron/format/needfile"
 	"patientheron/format/partsfile"
 	"patientheron/resource"
+	"patientheron/service/aside"
 )
 
 // SearchList is all searches, newest first.
@@ -25,7 +26,7 @@ func (s *Service) registerSearches(api huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			begun, err := s.Searches.Start(asked)
+			begun, err := s.search(asked)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -34,12 +35,16 @@ func (s *Service) registerSearches(api huma.API) {
 
 	huma.Register(api, operation(http.MethodGet, "/searches", "list-searches", "The searches since the service began, newest first", http.StatusOK),
 		func(context.Context, *struct{}) (*body[SearchList], error) {
-			return &body[SearchList]{SearchList{s.Searches.List()}}, nil
+			all := s.searches.List()
+			for i := range all {
+				all[i].Chosen = nil
+			}
+			return &body[SearchList]{SearchList{all}}, nil
 		})
 
 	huma.Register(api, operation(http.MethodGet, "/searches/{id}", "get-search", "A search with how far it is, or what it came to", http.StatusOK, http.StatusNotFound),
 		func(_ context.Context, in *ByID) (*body[resource.Search], error) {
-			found, err := s.Searches.Get(in.ID)
+			found, err := s.searches.Get(in.ID)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -48,11 +53,28 @@ func (s *Service) registerSearches(api huma.API) {
 
 	huma.Register(api, operation(http.MethodPost, "/searches/{id}/stop", "stop-search", "Stop a search", http.StatusNoContent, http.StatusNotFound),
 		func(_ context.Context, in *ByID) (*struct{}, error) {
-			if err := s.Searches.Stop(in.ID); err != nil {
+			if err := s.searches.Stop(in.ID); err != nil {
 				return nil, s.problem(err)
 			}
 			return nil, nil
 		})
+}
+
+// search begins a search. Errors are aside.ErrBusy, and those about the need and the parts.
+func (s *Service) search(asked choose.Search) (resource.Search, error) {
+	record := resource.Search{Need: asked.Need.Name, Parts: asked.Parts.Name}
+	if err := asked.Check(); err != nil {
+		return record, err
+	}
+	return s.searches.Start(record, func(ctx context.Context, job *aside.Job[resource.Search]) error {
+		asked.Measure = job.Simulate
+		asked.Progress = func(p choose.HowFar) { job.Update(func(r *resource.Search) { r.Progress = p }) }
+		found, err := asked.Run(ctx)
+		if err == nil {
+			job.Update(func(r *resource.Search) { r.Chosen = &found })
+		}
+		return err
+	})
 }
 
 // asked reads what a search is for.

@@ -40,11 +40,33 @@ func ReadFile(path string, with ...plan.Setting) (array.Description, error) {
 	return described(text, path, with)
 }
 
-// ReadWithin reads the array file at path, with some of its keys at other values, when
-// that lies in or below one of the folders, whatever its links say. The service reads with more rights than
-// whoever names the path, so nothing else is opened, and of a file that does
-// not begin like an array file nothing is repeated.
+// ReadWithin reads the array file at path as TextWithin does, with some of its keys at other
+// values.
 func ReadWithin(folders []string, path string, with ...plan.Setting) (array.Description, error) {
+	text, err := textWithin(folders, path)
+	if err != nil {
+		return array.Description{}, err
+	}
+	return described(text, path, with)
+}
+
+// TextWithin is the text of the array file at path, as ReadWithin reads it.
+func TextWithin(folders []string, path string, with ...plan.Setting) ([]byte, error) {
+	text, err := textWithin(folders, path)
+	if err != nil || len(with) == 0 {
+		return text, err
+	}
+	if text, err = arrayfile.WriteWith(text, with); err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return text, nil
+}
+
+// textWithin reads the text of the array file at path, when that lies in or below one of the
+// folders, whatever its links say. The service reads with more rights than whoever names the
+// path, so nothing else is opened, and of a file that does not begin like an array file nothing
+// is repeated.
+func textWithin(folders []string, path string) ([]byte, error) {
 	for _, folder := range folders {
 		name, err := filepath.Rel(folder, path)
 		if err != nil || !filepath.IsLocal(name) {
@@ -52,17 +74,17 @@ func ReadWithin(folders []string, path string, with ...plan.Setting) (array.Desc
 		}
 		root, err := os.OpenRoot(folder)
 		if err != nil {
-			return array.Description{}, notRead(path, err)
+			return nil, notRead(path, err)
 		}
 		defer root.Close()
 		file, err := root.OpenFile(name, os.O_RDONLY|unix.O_NONBLOCK, 0)
 		if err != nil {
-			return array.Description{}, notRead(path, err)
+			return nil, notRead(path, err)
 		}
 		defer file.Close()
-		return readGuarded(file, path, with)
+		return textGuarded(file, path)
 	}
-	return array.Description{}, fmt.Errorf("%s: %w: the service reads array files in %s; hand the file over with 'heron array keep', or start the service with --arrays and its folder",
+	return nil, fmt.Errorf("%s: %w: the service reads array files in %s; hand the file over with 'heron array keep', or start the service with --arrays and its folder",
 		path, ErrOutside, strings.Join(folders, " and "))
 }
 
@@ -73,24 +95,23 @@ func notRead(path string, err error) error {
 	return fmt.Errorf("read the array file %s: %w", path, err)
 }
 
-// readGuarded reads an opened file for somebody who may not read it.
-func readGuarded(file *os.File, path string, with []plan.Setting) (array.Description, error) {
-	var none array.Description
+// textGuarded reads an opened file for somebody who may not read it.
+func textGuarded(file *os.File, path string) ([]byte, error) {
 	info, err := file.Stat()
 	if err != nil {
-		return none, notRead(path, err)
+		return nil, notRead(path, err)
 	}
 	if !info.Mode().IsRegular() {
-		return none, fmt.Errorf("%s: %w: it is no regular file", path, ErrNotArrayFile)
+		return nil, fmt.Errorf("%s: %w: it is no regular file", path, ErrNotArrayFile)
 	}
 	text, err := readAll(file, path)
 	if err != nil {
-		return none, err
+		return nil, err
 	}
 	if !arrayfile.Looks(text) {
-		return none, fmt.Errorf("%s: %w: it has no line that begins with 'members:' (docs/arrays.md)", path, ErrNotArrayFile)
+		return nil, fmt.Errorf("%s: %w: it has no line that begins with 'members:' (docs/arrays.md)", path, ErrNotArrayFile)
 	}
-	return described(text, path, with)
+	return text, nil
 }
 
 func readAll(file *os.File, path string) ([]byte, error) {

@@ -1,4 +1,4 @@
-package search
+package aside
 
 import (
 	"context"
@@ -7,25 +7,41 @@ import (
 	"time"
 
 	"patientheron/core/array"
-	"patientheron/core/choose"
 	"patientheron/core/measure"
-	"patientheron/format/needfile"
-	"patientheron/format/partsfile"
+	"patientheron/core/quantity"
+	"patientheron/core/workload"
 	"patientheron/resource"
 	"patientheron/storage/simulated"
 )
 
-func asked(t *testing.T, long string) choose.Search {
-	t.Helper()
-	n, err := needfile.Read([]byte("name: n\nuses:\n  - {name: till, load: {block: 4KiB, depth: 8, span: 1GiB, for: " + long + "}, bounds: {iops: at least 100}}\n"))
-	if err != nil {
-		t.Fatal(err)
+// record is what is kept of the work of these tests.
+type record struct {
+	resource.Aside
+	Done int
+}
+
+func works(k *Keeper) *Works[record] {
+	return Of(k, "work", func(r *record) *resource.Aside { return &r.Aside })
+}
+
+var disks = array.Description{Members: []array.Group{{Count: 4, Medium: array.HardDisk, Capacity: 1e12}}, Layout: array.Layout{Level: array.Stripe}}
+
+// lasting is a load that lasts so long.
+func lasting(time quantity.Seconds) workload.Spec {
+	load := workload.Default()
+	load.For = time
+	return load
+}
+
+// thrice simulates three short loads.
+func thrice(ctx context.Context, job *Job[record]) error {
+	for range 3 {
+		if _, err := job.Simulate(ctx, disks, lasting(0.2), 0); err != nil {
+			return err
+		}
+		job.Update(func(r *record) { r.Done++ })
 	}
-	p, err := partsfile.Read([]byte("name: p\nlevels: [raid5]\ndrives:\n  - {name: disk, price: 100, counts: [4, 6], members: {medium: hard disk, capacity: 1TB}}\n"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	return choose.Search{Need: n, Parts: p}
+	return nil
 }
 
 func until(t *testing.T, what string, is func() bool) {
@@ -37,65 +53,64 @@ func until(t *testing.T, what string, is func() bool) {
 	}
 }
 
-// While a run measures a search waits, and goes on afterwards; one that waits can be stopped,
+// While a run measures work waits, and goes on afterwards; one that waits can be stopped,
 // and the newest are kept.
-func TestASearchGivesWayToRuns(t *testing.T) {
+func TestWorkGivesWayToRuns(t *testing.T) {
 	var measuring atomic.Bool
 	measuring.Store(true)
 	k := New(measuring.Load)
 	defer k.Close()
-	state := func(id int64) resource.Search {
-		s, err := k.Get(id)
+	w := works(k)
+	state := func(id int64) record {
+		s, err := w.Get(id)
 		if err != nil {
 			t.Fatal(err)
 		}
 		return s
 	}
-	if _, err := k.Start(asked(t, "0.2s")); err != nil {
+	if _, err := w.Start(record{}, thrice); err != nil {
 		t.Fatal(err)
 	}
 	until(t, "it does not wait", func() bool { return state(1).Waiting })
-	if s := state(1); s.Progress.Done > 0 || s.Status != resource.Running {
+	if s := state(1); s.Done > 0 || s.Status != resource.Running {
 		t.Errorf("%+v", s)
 	}
 	measuring.Store(false)
 	until(t, "it does not go on", func() bool { return state(1).Status == resource.Finished })
-	if s := state(1); s.Waiting || s.Chosen == nil || s.Ended.IsZero() {
+	if s := state(1); s.Waiting || s.Done != 3 || s.Ended.IsZero() {
 		t.Errorf("%+v", s)
 	}
 	measuring.Store(true)
-	if _, err := k.Start(asked(t, "0.2s")); err != nil {
+	if _, err := w.Start(record{}, thrice); err != nil {
 		t.Fatal(err)
 	}
 	until(t, "it does not wait", func() bool { return state(2).Waiting })
-	if err := k.Stop(2); err != nil {
+	if err := w.Stop(2); err != nil {
 		t.Error(err)
 	}
 	until(t, "it does not stop", func() bool { return state(2).Status == resource.Stopped })
 	measuring.Store(false)
 	for id := int64(3); id < 12; id++ {
-		if _, err := k.Start(asked(t, "0.2s")); err != nil {
+		if _, err := w.Start(record{}, thrice); err != nil {
 			t.Fatal(err)
 		}
 		until(t, "it does not end", func() bool { return state(id).Status.Final() })
 	}
-	if all := k.List(); len(all) != mostKept || all[0].ID != 11 || all[0].Chosen != nil {
+	if all := w.List(); len(all) != mostKept || all[0].ID != 11 {
 		t.Errorf("%d are kept: %+v", len(all), all)
 	}
 }
 
-// A run that begins ends what a search is simulating, however long that would take; the search
+// A run that begins ends what is being simulated, however long that would take; the work
 // waits, and simulates it anew afterwards.
 func TestWhatIsSimulatedIsGivenUpForARun(t *testing.T) {
 	var measuring atomic.Bool
 	k := New(measuring.Load)
 	defer k.Close()
-	days := asked(t, "240h").Need.Uses[0].Load
-	disks := array.Description{Members: []array.Group{{Count: 4, Medium: array.HardDisk, Capacity: 1e12}}, Layout: array.Layout{Level: array.Stripe}}
-	begun, one := 0, &search{}
+	begun, one := 0, &Job[record]{works: works(k)}
 	ended := make(chan error)
 	go func() {
-		_, err := k.measure(t.Context(), one, func(ctx context.Context) (measure.Summary, error) {
+		_, err := k.whileQuiet(t.Context(), one.waiting, func(ctx context.Context) (measure.Summary, error) {
 			k.mutex.Lock()
 			begun++
 			third := begun == 3
@@ -103,7 +118,7 @@ func TestWhatIsSimulatedIsGivenUpForARun(t *testing.T) {
 			if third {
 				return measure.Summary{}, nil
 			}
-			return simulated.Measure(ctx, disks, *days, 0)
+			return simulated.Measure(ctx, disks, lasting(864_000), 0)
 		})
 		ended <- err
 	}()
@@ -128,11 +143,12 @@ func TestWhatIsSimulatedIsGivenUpForARun(t *testing.T) {
 // Closing ends what is under way.
 func TestClosingEndsIt(t *testing.T) {
 	k := New(func() bool { return true })
-	if _, err := k.Start(asked(t, "0.2s")); err != nil {
+	w := works(k)
+	if _, err := w.Start(record{}, thrice); err != nil {
 		t.Fatal(err)
 	}
 	k.Close()
-	if s, err := k.Get(1); err != nil || s.Status != resource.Stopped {
+	if s, err := w.Get(1); err != nil || s.Status != resource.Stopped {
 		t.Errorf("%+v %v", s, err)
 	}
 }

@@ -1,0 +1,402 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"os"
+	"os/signal"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"patientheron/client"
+	"patientheron/core/figure"
+	"patientheron/core/plan"
+	"patientheron/core/quantity"
+	"patientheron/core/twin"
+	"patientheron/core/workload"
+	"patientheron/format/arrayfile"
+	"patientheron/resource"
+)
+
+func (a *app) twin() *cobra.Command {
+	command := &cobra.Command{
+		Use: "twin", Short: "Fit a simulated array to what was measured of a real one, and foretell with it",
+		Long: `A twin is a simulated array whose rates and times were fitted to measurements of a real
+one (docs/twins.md). It says how well the measurements tell each of them, which they cannot
+tell apart, and which load would tell most; and it is tried on loads that it was not shown.
+It is an array file like any other: change one thing, and measure it. What it foretells is
+kept, and set beside the real measurement once there is one.`,
+		Example: "  heron twin fit pool --as \"pool's twin\"\n  heron twin show \"pool's twin\"\n  heron twin foretell \"pool's twin\" --with members.count=10 --preset ledger",
+	}
+	command.AddCommand(a.twinFit(), a.twinGuess(), a.twinList(), a.twinShow(), a.twinFile(), a.twinForetell(), a.twinForget())
+	return command
+}
+
+func (a *app) twinFit() *cobra.Command {
+	var guess, name, to string
+	var free []string
+	var runs string
+	var seed uint64
+	command := &cobra.Command{
+		Use: "fit VOLUME", Short: "Fit a twin to what was measured of a volume", Args: cobra.ExactArgs(1),
+		Long: `Fit a twin to what was measured of a volume: to all runs of what stood behind it when it
+was last measured, or to those that --runs names. Figures that are not to be trusted are left
+out, and so are loads that no simulated array can stand for.
+
+The fit begins with a guess: an array file that says what the volume is made of. Without
+--guess it is made of the facts that are known of the setup ('heron setup'); 'heron twin
+guess' prints it, to be corrected. All rates and times that the guess has are fitted, or
+those that --free names. While a run measures the fit waits. Ctrl-C stops it.`,
+		Example: "  heron twin fit pool\n  heron twin fit pool --runs 12+14 --guess pool.yaml --free members[0].seekAverage,members[0].outerRate\n  heron twin fit pool --as before --to before.yaml",
+		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
+			volume, err := a.findVolume(ctx, c, arguments[0])
+			if err != nil {
+				return err
+			}
+			asked := resource.NewTwin{Name: name, VolumeID: volume.ID, Free: free, Seed: seed}
+			if name == "" {
+				asked.Name = volume.Name + ", " + time.Now().Format("2006-01-02 15:04:05")
+			}
+			if runs != "" {
+				group, ok := runsIn(runs)
+				if !ok {
+					return fmt.Errorf("--runs %q is not understood; join runs by +, such as 12+14", runs)
+				}
+				asked.Runs = group.Runs
+			}
+			if guess != "" {
+				text, err := readText(guess, command.InOrStdin())
+				if err != nil {
+					return fmt.Errorf("read the guess: %w", err)
+				}
+				if _, err := arrayfile.Read(text); err != nil {
+					return fmt.Errorf("%s: %w", guess, err)
+				}
+				asked.Guess = string(text)
+			}
+			if _, err := os.Lstat(to); to != "" && err == nil {
+				return fmt.Errorf("%s is there already; name a file that does not exist yet", to)
+			}
+			begun, err := c.FitTwin(ctx, asked)
+			if err != nil {
+				return err
+			}
+			kept, err := a.followFit(ctx, c, command, begun)
+			if err != nil {
+				return err
+			}
+			if to != "" {
+				if err := writeNew(command, to, func(w io.Writer) error { _, err := io.WriteString(w, kept.Text); return err }); err != nil {
+					return err
+				}
+			}
+			if a.json {
+				return printJSON(command.OutOrStdout(), kept)
+			}
+			printTwin(command.OutOrStdout(), kept)
+			return nil
+		}),
+	}
+	flags := command.Flags()
+	flags.StringVar(&name, "as", "", "name of the twin (default: that of the volume, with the time)")
+	flags.StringVar(&runs, "runs", "", "runs to fit it to, joined by +")
+	flags.StringVar(&guess, "guess", "", "array file to begin with (- for standard input)")
+	flags.StringSliceVar(&free, "free", nil, "keys of the array file to fit (default: all rates and times of the guess)")
+	flags.StringVar(&to, "to", "", "write the twin's array file, which does not exist yet")
+	flags.Uint64Var(&seed, "seed", 1, "number that what is drawn is drawn with")
+	return command
+}
+
+// followFit waits until a twin is fitted, and says how far it is. An interrupt stops the fit.
+func (a *app) followFit(ctx context.Context, c *client.Client, command *cobra.Command, fit resource.Fitting) (kept resource.Twin, err error) {
+	interrupted, release := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	defer release()
+	ctx = context.WithoutCancel(ctx)
+	view := newProgressView(command.ErrOrStderr(), a.json)
+	defer view.end()
+	for !fit.Status.Final() {
+		select {
+		case <-interrupted.Done():
+			if err := c.StopFit(ctx, fit.ID); err != nil {
+				return kept, err
+			}
+			return kept, errors.New("stopped; nothing was kept")
+		case <-time.After(progressTold):
+		}
+		if fit, err = c.Fit(ctx, fit.ID); err != nil {
+			return kept, err
+		}
+		view.show(fit.Progress.Step, fitInWords(fit))
+	}
+	if fit.Status != resource.Finished {
+		return kept, fmt.Errorf("the fit is %s: %s", fit.Status, fit.Reason)
+	}
+	return c.Twin(ctx, fit.TwinID)
+}
+
+func fitInWords(fit resource.Fitting) string {
+	if fit.Waiting {
+		return "waiting until a run has ended"
+	}
+	words := fmt.Sprintf("%s; %d simulations", fit.Progress.Step, fit.Progress.Tried)
+	if fit.Progress.Off > 0 {
+		words += fmt.Sprintf("; off by %s so far", quantity.Share(fit.Progress.Off))
+	}
+	return words
+}
+
+func (a *app) twinGuess() *cobra.Command {
+	return &cobra.Command{
+		Use: "guess VOLUME", Short: "Print the array file that a fit would begin with, to be corrected", Args: cobra.ExactArgs(1),
+		Example: "  heron twin guess pool > pool.yaml",
+		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
+			volume, err := a.findVolume(ctx, c, arguments[0])
+			if err != nil {
+				return err
+			}
+			text, err := c.GuessTwin(ctx, volume.ID)
+			if err != nil {
+				return err
+			}
+			_, err = io.WriteString(exactly(command.OutOrStdout()), text)
+			return err
+		}),
+	}
+}
+
+func (a *app) twinList() *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List the twins", Args: cobra.NoArgs, Example: "  heron twin list",
+		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, _ []string) error {
+			twins, err := c.Twins(ctx)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return printJSON(command.OutOrStdout(), twins)
+			}
+			if len(twins) == 0 {
+				fmt.Fprintln(command.OutOrStdout(), "There is no twin yet. Fit one to what was measured with 'heron twin fit VOLUME'.")
+				return nil
+			}
+			t := newTable(command.OutOrStdout(), 4, "twin", "name", "of", "off", "unseen", "fitted")
+			for _, kept := range twins {
+				t.AppendRow(table.Row{kept.ID, shorten(kept.Name, 50), shorten(kept.Volume, 30), quantity.Share(kept.Off), unseenInWords(kept.Unseen), kept.Created.Local().Format("2006-01-02 15:04")})
+			}
+			t.Render()
+			return nil
+		}),
+	}
+}
+
+func unseenInWords(unseen *float64) string {
+	if unseen == nil {
+		return "not tried"
+	}
+	return quantity.Share(*unseen).String()
+}
+
+// ofTwin is a command about one twin, named by its name or number.
+func (a *app) ofTwin(use, short, example string, work func(context.Context, *client.Client, *cobra.Command, resource.Twin) error) *cobra.Command {
+	return &cobra.Command{
+		Use: use, Short: short, Args: cobra.ExactArgs(1), Example: example,
+		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
+			twins, err := c.Twins(ctx)
+			if err != nil {
+				return err
+			}
+			i := slices.IndexFunc(twins, func(t resource.Twin) bool {
+				return t.Name == arguments[0] || strconv.FormatInt(t.ID, 10) == arguments[0]
+			})
+			if i < 0 {
+				return fmt.Errorf("no twin has the name or number %q; 'heron twin list' shows them", arguments[0])
+			}
+			return work(ctx, c, command, twins[i])
+		}),
+	}
+}
+
+func (a *app) twinShow() *cobra.Command {
+	return a.ofTwin("show TWIN", "Show what is known of a twin, and what it foretold beside what was measured since", "  heron twin show \"pool's twin\"\n  heron twin show 2 --json",
+		func(ctx context.Context, c *client.Client, command *cobra.Command, named resource.Twin) error {
+			kept, err := c.Twin(ctx, named.ID)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return printJSON(command.OutOrStdout(), kept)
+			}
+			printTwin(command.OutOrStdout(), kept)
+			return nil
+		})
+}
+
+func (a *app) twinFile() *cobra.Command {
+	return a.ofTwin("file TWIN", "Print the array file of a twin, to be changed and measured", "  heron twin file \"pool's twin\" > twin.yaml\n  heron measure array:twin.yaml --sweep members.count=4..8",
+		func(_ context.Context, _ *client.Client, command *cobra.Command, named resource.Twin) error {
+			_, err := io.WriteString(exactly(command.OutOrStdout()), named.Text)
+			return err
+		})
+}
+
+func (a *app) twinForget() *cobra.Command {
+	return a.ofTwin("forget TWIN", "Forget a twin and what it foretold; what was measured stays", "  heron twin forget 3",
+		func(ctx context.Context, c *client.Client, command *cobra.Command, named resource.Twin) error {
+			if err := c.ForgetTwin(ctx, named.ID); err != nil {
+				return err
+			}
+			fmt.Fprintf(command.OutOrStdout(), "Forgot twin %d, %q.\n", named.ID, named.Name)
+			return nil
+		})
+}
+
+func (a *app) twinForetell() *cobra.Command {
+	o := &measureOptions{spec: workload.Default(), pause: "0", quiet: "0"}
+	var with []string
+	var on string
+	command := a.ofTwin("foretell TWIN", "Foretell what loads will come to, and keep it until it is measured", `  heron twin foretell "pool's twin" --block 16KiB --depth 64
+  heron twin foretell "pool's twin" --with members.count=10 --preset ledger
+  heron twin foretell "pool's twin" --with "caches={size: 200GB, devices: 2, mode: read-only}" --plan my-plan.yaml --on new-pool`,
+		func(ctx context.Context, c *client.Client, command *cobra.Command, named resource.Twin) error {
+			asked := resource.NewPrediction{}
+			var err error
+			if asked.Plan, err = o.plan(command); err != nil {
+				return err
+			}
+			for _, change := range with {
+				key, value, found := strings.Cut(change, "=")
+				if !found || value == "" {
+					return fmt.Errorf("--with %q is not understood; write it like members.count=10", change)
+				}
+				if err := arrayfile.CheckKey(key); err != nil {
+					return fmt.Errorf("--with: %w", err)
+				}
+				asked.Changes = append(asked.Changes, plan.Setting{Field: key, Value: value})
+			}
+			if on != "" {
+				volume, err := a.findVolume(ctx, c, on)
+				if err != nil {
+					return err
+				}
+				asked.VolumeID = volume.ID
+			}
+			made, err := c.Predict(ctx, named.ID, asked)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return printJSON(command.OutOrStdout(), made)
+			}
+			printPrediction(command.OutOrStdout(), made)
+			return nil
+		})
+	command.Long = `Foretell with a twin what a plan, a preset or a load will come to, with the interval that
+what is not known of the twin leaves, and keep it. What is later measured on the volume under
+loads that do the same is set beside it: 'heron twin show'. With --with it is foretold of the
+twin with a key of its array file changed, such as another member; name the volume that will
+be measured then with --on.`
+	flags := command.Flags()
+	flags.SortFlags = false
+	flags.StringArrayVar(&with, "with", nil, "a key of the array file at another value, such as members.count=10")
+	flags.StringVar(&on, "on", "", "volume whose measurements it is set beside (default: the one it is a twin of)")
+	flags.StringVar(&o.preset, "preset", "", "foretell a preset; 'heron preset list' shows them")
+	flags.StringVar(&o.file, "plan", "", "foretell a plan file (- for standard input)")
+	flags.StringArrayVar(&o.sweep, "sweep", nil, "foretell each of these values of a field, such as depth=1..64")
+	loadFlags(flags, &o.spec)
+	return command
+}
+
+// printTwin prints all that is known of a twin.
+func printTwin(w io.Writer, t resource.Twin) {
+	fmt.Fprintf(w, "Twin %d, %q, of %q, fitted to %s in %d simulations.\n", t.ID, t.Name, t.Volume, runsInWords(t.Runs), t.Fitted.Tried)
+	for _, words := range t.Fitted.Words {
+		fmt.Fprintln(w, words)
+	}
+	fmt.Fprintln(w)
+	parameters := newTable(w, 3, "parameter", "told", "guess", "twin", "known within")
+	for _, p := range t.Fitted.Parameters {
+		parameters.AppendRow(table.Row{p.Key, string(p.Known), twin.Show(p.Unit, p.Guess), p.Shown, p.Spread})
+	}
+	parameters.Render()
+	fmt.Fprintln(w)
+	loads := newTable(w, 3, "load", "figure", "measured", "twin", "off", "unseen")
+	for _, l := range t.Fitted.Loads {
+		f := figure.Of(l.Figure)
+		loads.AppendRow(table.Row{shorten(l.Name, 48), l.Label, f.Show(l.Measured), f.Show(l.Twin), signed(l.Off), unseenBy(l.UnseenBy)})
+	}
+	loads.Render()
+	if len(t.Fitted.Next) > 0 {
+		fmt.Fprintln(w, "\nWhat to measure next:")
+	}
+	for _, n := range t.Fitted.Next {
+		fmt.Fprintf(w, "  %s\n", n.Words)
+	}
+	if len(t.Fitted.LeftOut) > 0 {
+		fmt.Fprintln(w, "\nLeft out:")
+	}
+	for _, words := range t.Fitted.LeftOut {
+		fmt.Fprintf(w, "  %s\n", words)
+	}
+	for _, p := range t.Predictions {
+		fmt.Fprintln(w)
+		printPrediction(w, p)
+	}
+}
+
+func runsInWords(runs []int64) string {
+	texts := make([]string, len(runs))
+	for i, id := range runs {
+		texts[i] = strconv.FormatInt(id, 10)
+	}
+	if len(runs) == 1 {
+		return "run " + texts[0]
+	}
+	return "runs " + strings.Join(texts, "+")
+}
+
+// signed is a share with its sign.
+func signed(share float64) string {
+	sign := "+"
+	if share < 0 {
+		sign = "−"
+	}
+	return sign + quantity.Share(math.Round(math.Abs(share)*1e4)/1e4).String()
+}
+
+func unseenBy(share *float64) string {
+	if share == nil {
+		return "–"
+	}
+	return signed(*share)
+}
+
+// printPrediction prints what was foretold, beside what was measured since.
+func printPrediction(w io.Writer, p resource.Prediction) {
+	changed := ""
+	if len(p.Changes) > 0 {
+		changed = " with " + plan.Describe(p.Changes)
+	}
+	fmt.Fprintf(w, "Foretold %s%s. %s\n", p.Created.Local().Format("2006-01-02 15:04"), changed, p.Words)
+	t := newTable(w, 3, "load", "figure", "foretold", "from", "to", "measured", "off", "")
+	for _, c := range p.Confronted {
+		f := figure.Of(c.Figure.Figure)
+		row := table.Row{shorten(c.Name, 44), c.Figure.Label, f.Show(c.Figure.Value), f.Show(c.Figure.Low), f.Show(c.Figure.High), "–", "–", ""}
+		if c.Measured != nil {
+			row[5], row[6], row[7] = f.Show(*c.Measured), signed(*c.Off), "outside"
+			if c.Within {
+				row[7] = "within"
+			}
+		}
+		t.AppendRow(row)
+	}
+	t.Render()
+}

@@ -1,0 +1,197 @@
+package twin
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"slices"
+
+	"patientheron/core/array"
+	"patientheron/core/compare"
+	"patientheron/core/figure"
+	"patientheron/core/plan"
+	"patientheron/core/workload"
+)
+
+// Foretelling is what a twin is asked for: what it does, with some things changed, under loads.
+type Foretelling struct {
+	With    With // of the twin
+	Fitted  Fitted
+	Changes []plan.Setting // keys of the array file that stand for what is to be another way
+	Loads   []NamedLoad
+	Measure Measure
+}
+
+// NamedLoad is a load under the name of its stage.
+type NamedLoad struct {
+	Name string        `json:"name"`
+	Load workload.Spec `json:"load"`
+}
+
+// Foretold is what a twin foretells of one load.
+type Foretold struct {
+	NamedLoad
+	Figures []FigureForetold `json:"figures"`
+}
+
+// FigureForetold is one figure of it.
+type FigureForetold struct {
+	Figure string  `json:"figure" doc:"Key of the figure"`
+	Label  string  `json:"label"`
+	Value  float64 `json:"value"`
+	Low    float64 `json:"low" doc:"Of the 95 % interval: of what is not known of the parameters, and of how far off the twin is under loads that it was not shown"`
+	High   float64 `json:"high"`
+	Words  string  `json:"words"`
+}
+
+// Confronted is a figure that was foretold, beside what was then measured.
+type Confronted struct {
+	Name     string         `json:"name"`
+	Figure   FigureForetold `json:"figure"`
+	Measured *float64       `json:"measured,omitempty" doc:"Geometric mean of what was measured since; absent while nothing was"`
+	Count    int            `json:"count" doc:"Measurements"`
+	Off      *float64       `json:"off,omitempty" doc:"How much more was foretold than was measured, as a share"`
+	Within   bool           `json:"within" doc:"What was measured lies within the interval"`
+	Words    string         `json:"words"`
+}
+
+// mostForetold is how many loads are foretold at a time.
+const mostForetold = 64
+
+// ops of one simulation of what is foretold.
+const foretelling = 20_000
+
+// Run foretells. Errors wrap ErrInvalid, or are those of the changes.
+func (f Foretelling) Run(ctx context.Context) ([]Foretold, error) {
+	with := func(s []plan.Setting) (array.Description, error) { return f.With(slices.Concat(f.Changes, s)) }
+	now, err := with(nil)
+	if err != nil {
+		return nil, err
+	}
+	if len(f.Loads) == 0 || len(f.Loads) > mostForetold {
+		return nil, fmt.Errorf("%w: %d loads are to be foretold; it can be 1 to %d", ErrInvalid, len(f.Loads), mostForetold)
+	}
+	w := &fitter{Fit: Fit{With: with, Measure: f.Measure, Seed: max(f.Fitted.Seed, 1)}}
+	var loads []workload.Spec
+	for i, l := range f.Loads {
+		if why := unlike(l.Load); why != "" {
+			return nil, fmt.Errorf("%w: %q: %s", ErrInvalid, l.Name, why)
+		}
+		if reach, _ := l.Load.Completed().Body().Reach(); reach > now.Size() {
+			return nil, fmt.Errorf("%w: %q works on %s, and the array has %s", ErrInvalid, l.Name, reach, now.Size())
+		}
+		loads = append(loads, l.Load)
+		for _, of := range fitting(l.Load) {
+			w.rows = append(w.rows, row{load: i, figure: of})
+		}
+	}
+	steps := f.Fitted.moves(now)
+	arrays := []*array.Description{&now}
+	for _, s := range steps {
+		if d, err := with(s.set); err == nil {
+			arrays = append(arrays, &d)
+		} else {
+			arrays = append(arrays, nil)
+		}
+	}
+	logs, err := w.simulate(ctx, arrays, loads, w.rows, foretelling)
+	if err != nil {
+		return nil, err
+	}
+	if logs[0] == nil {
+		return nil, fmt.Errorf("%w: the array does nothing under one of the loads", ErrInvalid)
+	}
+	off := f.Fitted.Off
+	if f.Fitted.Unseen != nil {
+		off = max(off, *f.Fitted.Unseen)
+	}
+	all := make([]Foretold, len(loads))
+	for i, l := range f.Loads {
+		all[i] = Foretold{NamedLoad: l, Figures: []FigureForetold{}}
+	}
+	for r, of := range w.rows {
+		slopes := make([]float64, len(f.Fitted.Parameters))
+		for i, s := range steps {
+			if logs[i+1] != nil && s.by != 0 {
+				slopes[s.parameter] = (logs[i+1][r] - logs[0][r]) / s.by
+			}
+		}
+		variance := math.Pow(math.Log1p(off), 2)
+		for i := range slopes {
+			for j := range slopes {
+				variance += slopes[i] * slopes[j] * f.Fitted.Covariance[i][j]
+			}
+		}
+		value, half := math.Exp(logs[0][r]), 1.96*math.Sqrt(max(variance, 0))
+		told := FigureForetold{Figure: of.figure.Key, Label: of.figure.Label, Value: value, Low: value * math.Exp(-half), High: value * math.Exp(half)}
+		told.Words = fmt.Sprintf("%s, %s to %s", of.figure.Show(value), of.figure.Show(told.Low), of.figure.Show(told.High))
+		all[of.load].Figures = append(all[of.load].Figures, told)
+	}
+	return all, nil
+}
+
+// move is a step of one parameter, as large as what is not known of it.
+type move struct {
+	parameter int
+	set       []plan.Setting
+	by        float64
+}
+
+// moves are the steps of the parameters that an array still has as the twin has them: one that
+// was changed by hand is known.
+func (f Fitted) moves(now array.Description) (all []move) {
+	has := now.Parameters()
+	for i, p := range f.Parameters {
+		at := slices.IndexFunc(has, func(h array.Parameter) bool { return h.Key == p.Key })
+		if at < 0 || math.Abs(math.Log(has[at].Value/p.Value)) > 1e-3 {
+			continue
+		}
+		of := has[at]
+		by := min(max(math.Sqrt(f.Covariance[i][i]), 0.05), 0.5)
+		v := value(of, by)
+		if of.Unit == "" && v == of.Value {
+			v++
+		}
+		all = append(all, move{i, settings(of, v), math.Log(v / of.Value)})
+	}
+	return all
+}
+
+// Confront compares what was foretold with what was measured under loads that do the same.
+func Confront(foretold []Foretold, samples []Sample) []Confronted {
+	all := []Confronted{}
+	for _, f := range foretold {
+		var same []Sample
+		for _, s := range samples {
+			if unfit(s) == "" && compare.SameWork(s.Load, f.Load) {
+				same = append(same, s)
+			}
+		}
+		for _, of := range f.Figures {
+			c := Confronted{Name: f.Name, Figure: of, Words: "foretold " + of.Words + "; not measured yet"}
+			figure := figure.Of(of.Figure)
+			if v, ok := valueOf(figure, same); ok {
+				measured := math.Exp(v.Log)
+				off := of.Value/measured - 1
+				c.Measured, c.Count, c.Off = &measured, v.Count, &off
+				// What was measured is itself known within its scatter only.
+				slack := math.Exp(student(float64(v.Count-1)) * v.Deviation)
+				c.Within = measured*slack >= of.Low && measured/slack <= of.High
+				c.Words = fmt.Sprintf("foretold %s; measured %s: %s", of.Words, figure.Show(measured), offWords(off, c.Within))
+			}
+			all = append(all, c)
+		}
+	}
+	return all
+}
+
+func offWords(off float64, within bool) string {
+	way, place := "too much", "outside the interval"
+	if off < 0 {
+		way = "too little"
+	}
+	if within {
+		place = "within the interval"
+	}
+	return fmt.Sprintf("%s %s, %s", percent(math.Abs(off)), way, place)
+}

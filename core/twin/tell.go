@@ -1,0 +1,413 @@
+package twin
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"gonum.org/v1/gonum/mat"
+	"gonum.org/v1/gonum/stat/distuv"
+
+	"patientheron/core/array"
+	"patientheron/core/figure"
+	"patientheron/core/quantity"
+	"patientheron/core/workload"
+)
+
+const (
+	well       = 0.0953 // logarithm of 1.1
+	roughly    = 0.405  // of 1.5
+	tangled    = 0.9    // correlation from which two parameters are not told apart
+	parts      = 5      // into which the loads are cut, to try a twin on each that it was not shown
+	fewest     = 3      // loads for that
+	mostNext   = 2
+	worthIt    = 0.1 // of what is not known, a further load has to tell so much
+	mostAstray = 3   // figures that are named
+	strange    = 2.3 // logarithm of how far from its guess a parameter is worth a word
+)
+
+// tell says what is known of the twin at the best place.
+func (w *fitter) tell(ctx context.Context, best place) (Fitted, error) {
+	r := Fitted{Parameters: []FittedParameter{}, Tangled: []Tangle{}, Loads: []Likeness{}, Next: []Telling{}, Words: []string{}, LeftOut: []string{}, Seed: w.Seed}
+	w.report(func(h *HowNear) { h.Step = "asking how well each parameter is told" })
+	slopes, err := w.slopes(ctx, best, true)
+	if err != nil {
+		return r, err
+	}
+	larger, freedom := w.scatter(best, slopes)
+	covariance := inverse(w.information(slopes, w.trusted(best.logs, nil), larger))
+	times := student(freedom)
+	r.Covariance = rowsOf(covariance)
+	for i, p := range w.free {
+		r.Parameters = append(r.Parameters, parameter(p, best.at[i], times*math.Sqrt(covariance.At(i, i))))
+	}
+	r.Tangled = tangles(r.Parameters, covariance, times)
+	r.Off = w.off(best.logs)
+	for i, of := range w.rows {
+		r.Loads = append(r.Loads, Likeness{
+			Name: w.Observed[of.load].Name, Figure: of.figure.Key, Label: of.figure.Label, Unit: of.figure.Unit, Count: of.Count,
+			Measured: math.Exp(of.Log), Twin: math.Exp(best.logs[i]), Off: math.Expm1(best.logs[i] - of.Log), Astray: math.Abs(best.logs[i]-of.Log) > strayed,
+		})
+	}
+	w.report(func(h *HowNear) { h.Step = "trying it on loads that it was not shown" })
+	if err := w.prove(ctx, &r, best, slopes); err != nil {
+		return r, err
+	}
+	w.report(func(h *HowNear) { h.Step = "looking for loads that would tell more" })
+	if r.Next, err = w.next(ctx, best, covariance, times); err != nil {
+		return r, err
+	}
+	r.Tried = w.far.Tried
+	r.Words = r.words()
+	return r, nil
+}
+
+// scatter is by how much rows are farther off than they were taken to be, at least 1, and the
+// degrees of freedom that this rests on.
+func (w *fitter) scatter(at place, slopes *mat.Dense) (larger, freedom float64) {
+	weights, squares := w.trusted(at.logs, nil), 0.0
+	for i, r := range w.rows {
+		off := (at.logs[i] - r.Log) / r.deviation
+		squares += weights[i] * off * off
+		freedom += weights[i]
+	}
+	covariance := inverse(w.information(slopes, weights, 1))
+	for i := range w.free { // less for a parameter that the rows tell, not at all for one that the guess tells
+		freedom -= 1 - covariance.At(i, i)/(guessed*guessed)
+	}
+	if freedom < 0.5 {
+		return 1, max(freedom, 0)
+	}
+	return math.Sqrt(max(squares/freedom, 1)), freedom
+}
+
+// student is the two-sided 95 % quantile of Student's distribution.
+func student(freedom float64) float64 {
+	return distuv.StudentsT{Sigma: 1, Nu: max(freedom, 1)}.Quantile(0.975)
+}
+
+// inverse is that of a matrix that the guess keeps from being singular.
+func inverse(of *mat.SymDense) *mat.SymDense {
+	var whole mat.Cholesky
+	var inverted mat.SymDense
+	if !whole.Factorize(of) || whole.InverseTo(&inverted) != nil {
+		n := of.SymmetricDim()
+		inverted = *mat.NewSymDense(n, nil)
+		for i := range n {
+			inverted.SetSym(i, i, guessed*guessed)
+		}
+	}
+	return &inverted
+}
+
+func rowsOf(m *mat.SymDense) [][]float64 {
+	n := m.SymmetricDim()
+	rows := make([][]float64, n)
+	for i := range rows {
+		rows[i] = make([]float64, n)
+		for j := range n {
+			rows[i][j] = m.At(i, j)
+		}
+	}
+	return rows
+}
+
+// parameter says how a parameter is told: within so much, as a logarithm.
+func parameter(p array.Parameter, at, within float64) FittedParameter {
+	v := value(p, at)
+	told := FittedParameter{
+		Key: p.Key, Label: p.Label, Unit: p.Unit, Guess: p.Value, Value: v,
+		Low: v * math.Exp(-within), High: v * math.Exp(within),
+		Known: Hardly, Set: settings(p, v), Shown: Show(p.Unit, v), Spread: spread(within),
+	}
+	switch {
+	case within <= well:
+		told.Known = Well
+	case within <= roughly:
+		told.Known = Roughly
+	}
+	return told
+}
+
+// Show is a value of a parameter, for people.
+func Show(unit string, v float64) string {
+	switch unit {
+	case array.InSeconds:
+		return quantity.Seconds(v).String()
+	case array.InBytesPerSecond:
+		return quantity.ByteRate(v).String()
+	case array.PerSecond:
+		return quantity.OpRate(v).String()
+	}
+	return quantity.Digits(v)
+}
+
+// spread says how wide an interval is, whose half is this logarithm.
+func spread(within float64) string {
+	if within <= roughly {
+		return "± " + quantity.Digits(math.Expm1(within)*100) + " %"
+	}
+	return "a factor of " + quantity.Digits(math.Exp(within))
+}
+
+// tangles are the parameters that are only told together.
+func tangles(all []FittedParameter, covariance *mat.SymDense, times float64) []Tangle {
+	found := []Tangle{}
+	for i := range all {
+		for j := i + 1; j < len(all); j++ {
+			ii, jj, ij := covariance.At(i, i), covariance.At(j, j), covariance.At(i, j)
+			correlation := ij / math.Sqrt(ii*jj)
+			if math.Abs(correlation) < tangled || all[i].Known == Well || all[j].Known == Well {
+				continue
+			}
+			what, variance := "their ratio", ii+jj-2*ij
+			if correlation < 0 {
+				what, variance = "their product", ii+jj+2*ij
+			}
+			found = append(found, Tangle{[2]string{all[i].Key, all[j].Key}, fmt.Sprintf("What was measured does not tell the %s from the %s: %s is known %s, each by itself within %s and %s.",
+				all[i].Label, all[j].Label, what, within(times*math.Sqrt(max(variance, 0))), spread(times*math.Sqrt(ii)), spread(times*math.Sqrt(jj)))})
+		}
+	}
+	return found
+}
+
+// within says how well something is known.
+func within(by float64) string { return "within " + spread(by) }
+
+// prove fits twins to all loads but some, and tries them on those. The loads are dealt out to
+// as many parts in turn.
+func (w *fitter) prove(ctx context.Context, r *Fitted, best place, slopes *mat.Dense) error {
+	if len(w.Observed) < fewest {
+		return nil
+	}
+	folds := min(parts, len(w.Observed))
+	places, weights := make([]place, folds), make([][]float64, folds)
+	for f := range folds {
+		weights[f] = make([]float64, len(w.rows))
+		for i, of := range w.rows {
+			if of.load%folds != f {
+				weights[f][i] = 1
+			}
+		}
+		places[f] = w.placed(best.at, best.logs, weights[f])
+	}
+	for round := range 2 { // with the slopes of the best place, which are those nearby
+		points := make([][]float64, folds)
+		for f, p := range places {
+			points[f] = w.moved(p, slopes, weights[f], 0.01)
+		}
+		logs, err := w.evaluate(ctx, points...)
+		if err != nil {
+			return err
+		}
+		for f := range places {
+			// The first step is taken whatever comes of it: the best place has seen all loads.
+			if p := w.placed(points[f], logs[f], weights[f]); p.logs != nil && (round == 0 || p.cost < places[f].cost) {
+				places[f] = p
+			}
+		}
+	}
+	logs := make([]float64, len(w.rows))
+	for i, of := range w.rows {
+		logs[i] = places[of.load%folds].logs[i]
+		value, by := math.Exp(logs[i]), math.Expm1(logs[i]-of.Log)
+		r.Loads[i].Unseen, r.Loads[i].UnseenBy = &value, &by
+	}
+	// What strays from a twin that has seen it is no matter of what it has seen.
+	unseen := off(w.rows, logs, func(i int) bool { return r.Loads[i].Astray })
+	r.Unseen = &unseen
+	return nil
+}
+
+// next are the loads that would tell most of what is not known.
+func (w *fitter) next(ctx context.Context, best place, covariance *mat.SymDense, times float64) ([]Telling, error) {
+	chosen := []Telling{}
+	if known := w.unknown(covariance, times); known == 0 {
+		return chosen, nil
+	}
+	loads := w.further()
+	var rows []row
+	for i, load := range loads {
+		rows = append(rows, row{load: i, figure: figure.Of(figure.Main(load)), deviation: 2 * least})
+	}
+	points := [][]float64{best.at}
+	for i := range w.free {
+		points = append(points, w.aside(best.at, i, 1))
+	}
+	descriptions := make([]*array.Description, len(points))
+	for i, at := range points {
+		if d, err := w.described(at); err == nil {
+			descriptions[i] = &d
+		}
+	}
+	logs, err := w.simulate(ctx, descriptions, loads, rows, enough)
+	if err != nil || logs[0] == nil {
+		return chosen, err
+	}
+	slopes := w.slopesOf(place{at: best.at, logs: logs[0]}, points[1:], logs[1:], false)
+	for len(chosen) < mostNext {
+		most, at := 0.0, -1
+		now := w.unknown(covariance, times)
+		for i := range loads {
+			if slices.ContainsFunc(chosen, func(t Telling) bool { return plain(t.Load) == plain(loads[i]) }) {
+				continue
+			}
+			if gain := now - w.unknown(after(covariance, slopes, i, rows[i].deviation), times); gain > most {
+				most, at = gain, i
+			}
+		}
+		if at < 0 || most < worthIt*now {
+			break
+		}
+		then := after(covariance, slopes, at, rows[at].deviation)
+		chosen = append(chosen, Telling{loads[at], w.gained(loads[at], covariance, then, times)})
+		covariance = then
+	}
+	return chosen, nil
+}
+
+// unknown is how much is not known of the parameters in all, beyond what counts as well known.
+func (w *fitter) unknown(covariance *mat.SymDense, times float64) (sum float64) {
+	for i := range w.free {
+		sum += max(times*math.Sqrt(covariance.At(i, i))-well, 0)
+	}
+	return sum
+}
+
+// after is what is left unknown when one more row was measured.
+func after(covariance *mat.SymDense, slopes *mat.Dense, r int, deviation float64) *mat.SymDense {
+	information := inverse(covariance)
+	n := information.SymmetricDim()
+	for i := range n {
+		for j := i; j < n; j++ {
+			information.SetSym(i, j, information.At(i, j)+slopes.At(r, i)*slopes.At(r, j)/(deviation*deviation))
+		}
+	}
+	return inverse(information)
+}
+
+// gained says what a load would tell.
+func (w *fitter) gained(load workload.Spec, before, then *mat.SymDense, times float64) string {
+	type gain struct {
+		words string
+		by    float64
+	}
+	var gains []gain
+	for i, p := range w.free {
+		was, is := times*math.Sqrt(before.At(i, i)), times*math.Sqrt(then.At(i, i))
+		if was > well && is < 0.8*was {
+			gains = append(gains, gain{fmt.Sprintf("the %s %s in place of %s", p.Label, within(is), spread(was)), was - is})
+		}
+	}
+	slices.SortStableFunc(gains, func(a, b gain) int { return cmp.Compare(b.by, a.by) })
+	words := []string{}
+	for _, g := range gains[:min(len(gains), 2)] {
+		words = append(words, g.words)
+	}
+	if len(words) == 0 {
+		return load.Describe() + ": would tell a little of several parameters."
+	}
+	return load.Describe() + ": would tell " + strings.Join(words, ", and ") + "."
+}
+
+// further are loads that could be measured as well: plain ones, on the span of those that were.
+func (w *fitter) further() (all []workload.Spec) {
+	span, measured := quantity.Bytes(0), map[string]bool{}
+	for _, o := range w.Observed {
+		reach, _ := o.Load.Completed().Body().Reach()
+		span = max(span, reach)
+		measured[plain(o.Load)] = true
+	}
+	for _, of := range []struct {
+		block quantity.Bytes
+		reads quantity.Share
+		order workload.Order
+		depth int
+	}{
+		{4 * quantity.KiB, 1, workload.Random, 1}, {4 * quantity.KiB, 1, workload.Random, 32}, {4 * quantity.KiB, 0, workload.Random, 1}, {4 * quantity.KiB, 0, workload.Random, 32},
+		{64 * quantity.KiB, 1, workload.Random, 8}, {64 * quantity.KiB, 0, workload.Random, 8}, {4 * quantity.KiB, 1, workload.Sequential, 1},
+		{quantity.MiB, 1, workload.Sequential, 8}, {quantity.MiB, 0, workload.Sequential, 8},
+	} {
+		load := workload.Default()
+		load.Blocks, load.Reads, load.Order, load.Depth, load.Span = workload.Block(of.block), of.reads, of.order, of.depth, span
+		load.LeadIn = 1
+		if !measured[plain(load)] {
+			all = append(all, load)
+		}
+	}
+	return all
+}
+
+// plain names what a load does, for how long and where aside.
+func plain(load workload.Spec) string {
+	load.Ending, load.Offset = workload.Ending{}, 0
+	return load.Key()
+}
+
+// words say what to know of a twin.
+func (r Fitted) words() (all []string) {
+	loads := map[string]bool{}
+	astray := []string{}
+	for _, l := range r.Loads {
+		loads[l.Name] = true
+		if l.Astray {
+			astray = append(astray, fmt.Sprintf("the %s under %q (%s, where %s was measured)", l.Label, l.Name, figure.Of(l.Figure).Show(l.Twin), figure.Of(l.Figure).Show(l.Measured)))
+		}
+	}
+	first := fmt.Sprintf("It is off by %s under the %s it was fitted to", percent(r.Off), counted(len(loads), "load"))
+	if n := len(astray); n > 0 {
+		first = fmt.Sprintf("But for %s that stray it is off by %s under the %s it was fitted to", counted(n, "figure"), percent(r.Off), counted(len(loads), "load"))
+	}
+	if r.Unseen != nil {
+		first += fmt.Sprintf(", and by %s under loads that it was not shown", percent(*r.Unseen))
+	}
+	all = append(all, first+".")
+	if r.Unseen == nil {
+		all = append(all, fmt.Sprintf("With fewer than %d loads it cannot be tried on any that it was not shown.", fewest))
+	}
+	if n := len(astray); n > 0 {
+		more := ""
+		if n > mostAstray {
+			more = fmt.Sprintf(", and %d more", n-mostAstray)
+		}
+		all = append(all, fmt.Sprintf("It strays in %s%s: the array has something there that the guess lacks, or what was measured before was still at work. Such figures count little in the fit.", strings.Join(astray[:min(n, mostAstray)], ", "), more))
+	}
+	var hardly []string
+	for _, p := range r.Parameters {
+		if p.Known == Hardly {
+			hardly = append(hardly, p.Label)
+		}
+		if far := math.Abs(math.Log(p.Value / p.Guess)); far > strange && p.Known != Hardly {
+			all = append(all, fmt.Sprintf("The %s is %s times its guess; see whether the guess describes this array.", p.Label, quantity.Digits(p.Value/p.Guess)))
+		}
+	}
+	if len(hardly) > 0 {
+		all = append(all, fmt.Sprintf("What was measured hardly tells %s: there the twin stays near the guess, and is no better than it.", listed(hardly)))
+	}
+	for _, t := range r.Tangled {
+		all = append(all, t.Words)
+	}
+	return all
+}
+
+func listed(names []string) string {
+	for i := range names {
+		names[i] = "the " + names[i]
+	}
+	if len(names) == 1 {
+		return names[0]
+	}
+	return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
+}
+
+func percent(share float64) string { return quantity.Digits(share*100) + " %" }
+
+func counted(n int, what string) string {
+	if n == 1 {
+		return "one " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}

@@ -1,0 +1,365 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"slices"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"patientheron/core/array"
+	"patientheron/core/compare"
+	"patientheron/core/plan"
+	"patientheron/core/twin"
+	"patientheron/format/arrayfile"
+	"patientheron/resource"
+	"patientheron/service/aside"
+	"patientheron/service/store"
+	"patientheron/storage"
+)
+
+// TwinList is all twins, newest first.
+type TwinList struct {
+	Twins      []resource.Twin       `json:"twins"`
+	Unreadable []resource.Unreadable `json:"unreadable,omitempty" doc:"Kept, but cannot be read"`
+}
+
+// FitList is all fits, newest first.
+type FitList struct {
+	Fits []resource.Fitting `json:"fits"`
+}
+
+// OfTwin names one thing that a twin foretold.
+type OfTwin struct {
+	ID         int64 `path:"id" minimum:"1"`
+	Prediction int64 `path:"prediction" minimum:"1"`
+}
+
+func (s *Service) registerTwins(api huma.API) {
+	huma.Register(api, operation(http.MethodPost, "/twins", "fit-twin", "Fit a simulated array to what was measured of a volume; one fit at a time", http.StatusCreated, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
+		func(ctx context.Context, in *struct{ Body resource.NewTwin }) (*body[resource.Fitting], error) {
+			begun, err := s.fitTwin(ctx, in.Body)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[resource.Fitting]{begun}, nil
+		})
+
+	huma.Register(api, operation(http.MethodPost, "/twins/guess", "guess-twin", "The array file that a fit would begin with", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity),
+		func(ctx context.Context, in *struct {
+			Body struct {
+				VolumeID int64 `json:"volumeId" minimum:"1"`
+			}
+		}) (*body[ArrayText], error) {
+			text, err := s.guess(ctx, in.Body.VolumeID)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[ArrayText]{ArrayText{string(text)}}, nil
+		})
+
+	huma.Register(api, operation(http.MethodGet, "/fits", "list-fits", "The fits since the service began, newest first", http.StatusOK),
+		func(context.Context, *struct{}) (*body[FitList], error) {
+			return &body[FitList]{FitList{s.fits.List()}}, nil
+		})
+
+	huma.Register(api, operation(http.MethodGet, "/fits/{id}", "get-fit", "A fit with how far it is", http.StatusOK, http.StatusNotFound),
+		func(_ context.Context, in *ByID) (*body[resource.Fitting], error) {
+			found, err := s.fits.Get(in.ID)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[resource.Fitting]{found}, nil
+		})
+
+	huma.Register(api, operation(http.MethodPost, "/fits/{id}/stop", "stop-fit", "Stop a fit; nothing is kept of it", http.StatusNoContent, http.StatusNotFound),
+		func(_ context.Context, in *ByID) (*struct{}, error) {
+			if err := s.fits.Stop(in.ID); err != nil {
+				return nil, s.problem(err)
+			}
+			return nil, nil
+		})
+
+	huma.Register(api, operation(http.MethodGet, "/twins", "list-twins", "All twins, newest first", http.StatusOK),
+		func(ctx context.Context, _ *struct{}) (*body[TwinList], error) {
+			twins, unreadable, err := s.Store.Twins(ctx)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			for i := range twins {
+				twins[i].Fitted = nil
+			}
+			return &body[TwinList]{TwinList{twins, unreadable}}, nil
+		})
+
+	huma.Register(api, operation(http.MethodGet, "/twins/{id}", "get-twin", "A twin with what is known of it, and what it foretold beside what was measured since", http.StatusOK, http.StatusNotFound),
+		func(ctx context.Context, in *ByID) (*body[resource.Twin], error) {
+			kept, err := s.confronted(ctx, in.ID)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[resource.Twin]{kept}, nil
+		})
+
+	huma.Register(api, operation(http.MethodDelete, "/twins/{id}", "forget-twin", "Forget a twin and what it foretold; what was measured stays", http.StatusNoContent, http.StatusNotFound),
+		func(ctx context.Context, in *ByID) (*struct{}, error) {
+			if err := s.Store.ForgetTwin(ctx, in.ID); err != nil {
+				return nil, s.problem(err)
+			}
+			return nil, nil
+		})
+
+	huma.Register(api, operation(http.MethodPost, "/twins/{id}/predictions", "predict", "Foretell with a twin what loads will come to, and keep it until it can be confronted with what is measured", http.StatusCreated, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
+		func(ctx context.Context, in *struct {
+			ByID
+			Body resource.NewPrediction
+		}) (*body[resource.Prediction], error) {
+			made, err := s.predict(ctx, in.ID, in.Body)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[resource.Prediction]{made}, nil
+		})
+
+	huma.Register(api, operation(http.MethodDelete, "/twins/{id}/predictions/{prediction}", "forget-prediction", "Forget what a twin foretold", http.StatusNoContent, http.StatusNotFound),
+		func(ctx context.Context, in *OfTwin) (*struct{}, error) {
+			if err := s.Store.ForgetPrediction(ctx, in.ID, in.Prediction); err != nil {
+				return nil, s.problem(err)
+			}
+			return nil, nil
+		})
+}
+
+// fitTwin begins to fit a twin, which is kept when that is done.
+func (s *Service) fitTwin(ctx context.Context, in resource.NewTwin) (resource.Fitting, error) {
+	begun := resource.Fitting{Name: in.Name, VolumeID: in.VolumeID}
+	if taken, err := s.Store.TwinNamed(ctx, in.Name); err != nil || taken {
+		if taken {
+			err = fmt.Errorf("twin %q: %w", in.Name, store.ErrTaken)
+		}
+		return begun, err
+	}
+	volume, err := s.Store.Volume(ctx, in.VolumeID)
+	if err != nil {
+		return begun, err
+	}
+	guess := []byte(in.Guess)
+	if in.Guess == "" {
+		if guess, err = s.guess(ctx, in.VolumeID); err != nil {
+			return begun, err
+		}
+	}
+	side, err := s.sideOf(ctx, in)
+	if err != nil {
+		return begun, err
+	}
+	observed, left := twin.Observe(twinSamples(side))
+	fit := twin.Fit{With: reader(guess), Free: in.Free, Observed: observed, Seed: in.Seed}
+	if err := fit.Check(); err != nil {
+		return begun, leftOut(err, left)
+	}
+	return s.fits.Start(begun, func(ctx context.Context, job *aside.Job[resource.Fitting]) error {
+		fit.Measure = job.Simulate
+		fit.Progress = func(p twin.HowNear) { job.Update(func(r *resource.Fitting) { r.Progress = p }) }
+		fitted, err := fit.Run(ctx)
+		if err != nil {
+			return err
+		}
+		fitted.LeftOut = append(fitted.LeftOut, left...)
+		text, err := arrayfile.WriteWith(guess, fitted.Settings(), append([]string{fmt.Sprintf("A twin of %q, fitted to runs %v.", volume.Name, side.Runs)}, fitted.Words...)...)
+		if err != nil {
+			return err
+		}
+		kept, err := s.Store.AddTwin(ctx, resource.Twin{Name: in.Name, VolumeID: volume.ID, Volume: volume.Name, Runs: side.Runs, Text: string(text), Fitted: &fitted})
+		job.Update(func(r *resource.Fitting) { r.TwinID = kept.ID })
+		return err
+	})
+}
+
+// leftOut says with an error what could not be used, since that may be why.
+func leftOut(err error, left []string) error {
+	if len(left) == 0 {
+		return err
+	}
+	return fmt.Errorf("%w; left out: %s", err, joined(left))
+}
+
+// joined is the first few of what may be many.
+func joined(words []string) (text string) {
+	for i, w := range words {
+		if i == 3 {
+			return fmt.Sprintf("%s; and %d more", text, len(words)-i)
+		}
+		if i > 0 {
+			text += "; "
+		}
+		text += w
+	}
+	return text
+}
+
+// reader gives an array file with some of its keys at other values.
+func reader(text []byte) twin.With {
+	return func(settings []plan.Setting) (array.Description, error) { return arrayfile.ReadWith(text, settings) }
+}
+
+// guess is the array file that a fit begins with: what the facts of a volume's setup tell, or the
+// array file that it is.
+func (s *Service) guess(ctx context.Context, id int64) ([]byte, error) {
+	volume, err := s.Store.Volume(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if storage.TraitsOf(volume.Kind).Described {
+		locator, err := parsed(volume.Locator)
+		if err != nil {
+			return nil, err
+		}
+		return inTime(volume.Locator, "array text", func() ([]byte, error) { return s.Bounds.ArrayText(locator) })
+	}
+	latest, err := s.Store.LatestSetup(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return arrayfile.Guess(volume.Name, latest.Setup)
+}
+
+// sideOf is what a twin is fitted to.
+func (s *Service) sideOf(ctx context.Context, in resource.NewTwin) (compare.Side, error) {
+	if len(in.Runs) == 0 {
+		side, reason, err := s.measuredSetup(ctx, in.VolumeID)
+		if err == nil && reason != "" {
+			err = fmt.Errorf("%w: %s", twin.ErrInvalid, reason)
+		}
+		return side, err
+	}
+	runs := slices.Compact(slices.Sorted(slices.Values(in.Runs)))
+	for _, id := range runs {
+		run, err := s.Store.Run(ctx, id)
+		if err != nil {
+			return compare.Side{}, err
+		}
+		if run.VolumeID != in.VolumeID {
+			return compare.Side{}, fmt.Errorf("%w: run %d measured %q, which is another volume", twin.ErrInvalid, id, run.Volume.Name)
+		}
+	}
+	return s.side(ctx, resource.Group{Runs: runs})
+}
+
+// twinSamples are the measurements of a side, for a twin.
+func twinSamples(side compare.Side) (samples []twin.Sample) {
+	for _, m := range side.Samples {
+		sample := twin.Sample{Name: m.Stage, Load: m.Load, Summary: m.Summary, Doubt: m.Reason}
+		if len(m.Point) > 0 {
+			sample.Name += " at " + plan.Describe(m.Point)
+		}
+		if slices.ContainsFunc(m.Point, func(s plan.Setting) bool { return plan.OfVolume(s.Field) }) {
+			sample.Doubt = "the volume was another at that point"
+		}
+		if len(m.Doubts) > 0 {
+			sample.Doubt = m.Doubts[0].Sentence
+		}
+		samples = append(samples, sample)
+	}
+	return samples
+}
+
+// confronted is a twin with all that it foretold, each beside what was measured since.
+func (s *Service) confronted(ctx context.Context, id int64) (resource.Twin, error) {
+	kept, err := s.Store.Twin(ctx, id)
+	if err != nil {
+		return kept, err
+	}
+	if kept.Predictions, _, err = s.Store.Predictions(ctx, id); err != nil {
+		return kept, err
+	}
+	for i := range kept.Predictions {
+		if err := s.confront(ctx, &kept.Predictions[i]); err != nil {
+			return kept, err
+		}
+	}
+	return kept, nil
+}
+
+// confront sets what was foretold beside what was measured on its volume since.
+func (s *Service) confront(ctx context.Context, p *resource.Prediction) error {
+	runs, _, err := s.Store.Runs(ctx, store.RunFilter{Volume: p.VolumeID, Limit: pastRuns})
+	if err != nil {
+		return err
+	}
+	var since resource.Group
+	for _, run := range runs {
+		if run.Status.Final() && run.Started.After(p.Created) {
+			since.Runs = append(since.Runs, run.ID)
+		}
+	}
+	var samples []twin.Sample
+	if len(since.Runs) > 0 {
+		side, err := s.side(ctx, since)
+		if err != nil {
+			return err
+		}
+		samples = twinSamples(side)
+	}
+	p.Confronted = twin.Confront(p.Foretold, samples)
+	measured, within := 0, 0
+	for _, c := range p.Confronted {
+		if c.Measured != nil {
+			measured++
+		}
+		if c.Within {
+			within++
+		}
+	}
+	p.Words = fmt.Sprintf("Of %d figures that were foretold %d were measured since, %d of them within the interval.", len(p.Confronted), measured, within)
+	if measured == 0 {
+		p.Words = fmt.Sprintf("Nothing of it was measured on %q yet; what will be is set beside it.", p.Volume)
+	}
+	return nil
+}
+
+// predict foretells, and keeps it.
+func (s *Service) predict(ctx context.Context, id int64, in resource.NewPrediction) (p resource.Prediction, err error) {
+	if s.Runner.Measuring() > 0 {
+		return p, fmt.Errorf("%w: a run measures, and must not be disturbed; foretell when it has ended", errBusy)
+	}
+	kept, err := s.Store.Twin(ctx, id)
+	if err != nil {
+		return p, err
+	}
+	p = resource.Prediction{Changes: in.Changes, VolumeID: kept.VolumeID, Volume: kept.Volume}
+	if p.Changes == nil {
+		p.Changes = []plan.Setting{}
+	}
+	if in.VolumeID > 0 {
+		volume, err := s.Store.Volume(ctx, in.VolumeID)
+		if err != nil {
+			return p, err
+		}
+		p.VolumeID, p.Volume = volume.ID, volume.Name
+	}
+	steps, err := in.Plan.Steps()
+	if err != nil {
+		return p, err
+	}
+	foretelling := twin.Foretelling{With: reader([]byte(kept.Text)), Fitted: *kept.Fitted, Changes: in.Changes, Measure: s.Aside.Simulate}
+	named := map[string]bool{}
+	for _, step := range steps {
+		load := twin.NamedLoad{Name: step.Name, Load: step.Load}
+		if len(step.Point) > 0 {
+			load.Name += " at " + plan.Describe(step.Point)
+		}
+		if key := load.Name + load.Load.Key(); !step.Fill && !named[key] {
+			named[key] = true
+			foretelling.Loads = append(foretelling.Loads, load)
+		}
+	}
+	if p.Foretold, err = foretelling.Run(ctx); err != nil {
+		return p, err
+	}
+	if p, err = s.Store.AddPrediction(ctx, id, p); err != nil {
+		return p, err
+	}
+	return p, s.confront(ctx, &p)
+}
