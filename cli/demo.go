@@ -355,10 +355,8 @@ func registered(ctx context.Context, c *client.Client, name string) (resource.Vo
 	if err != nil {
 		return resource.Volume{}, err
 	}
-	for _, v := range volumes {
-		if v.Name == name {
-			return v, nil
-		}
+	if v, found := among(volumes, name); found {
+		return v, nil
 	}
 	return resource.Volume{}, fmt.Errorf("no volume is called %q; 'heron volume list' shows them", name)
 }

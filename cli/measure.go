@@ -381,14 +381,24 @@ func (a *app) findVolume(ctx context.Context, c *client.Client, target string) (
 	if err != nil {
 		return resource.Volume{}, err
 	}
+	if volume, found := among(volumes, target); found {
+		return volume, nil
+	}
 	locator, err := absolute(target)
 	if err != nil {
 		return resource.Volume{}, err
 	}
-	if i := slices.IndexFunc(volumes, func(v resource.Volume) bool { return v.Name == target || v.Locator == locator }); i >= 0 {
-		return volumes[i], nil
-	}
 	return register(ctx, c, resource.NewVolume{Locator: locator}, volumes)
+}
+
+// among finds a volume among those that are registered, by its name or locator.
+func among(volumes []resource.Volume, target string) (resource.Volume, bool) {
+	locator, err := absolute(target)
+	i := slices.IndexFunc(volumes, func(v resource.Volume) bool { return v.Name == target || err == nil && v.Locator == locator })
+	if i < 0 {
+		return resource.Volume{}, false
+	}
+	return volumes[i], true
 }
 
 // register registers a volume. An array file that the service may not read where

@@ -79,11 +79,11 @@ func (a *app) wanted(ctx context.Context, c *client.Client, command *cobra.Comma
 				return asked, err
 			}
 		}
-		i := slices.IndexFunc(volumes, func(v resource.Volume) bool { return v.Name == argument || v.Locator == argument })
-		if i < 0 {
+		volume, found := among(volumes, argument)
+		if !found {
 			return asked, fmt.Errorf("%q is no registered volume and no run; 'heron volume list' and 'heron run list' show what there is", argument)
 		}
-		asked.Volumes = append(asked.Volumes, volumes[i].ID)
+		asked.Volumes = append(asked.Volumes, volume.ID)
 	}
 	return asked, nil
 }

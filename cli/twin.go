@@ -58,7 +58,7 @@ guess' prints it, to be corrected. All rates and times that the guess has are fi
 those that --free names. While a run measures the fit waits. Ctrl-C stops it.`,
 		Example: "  heron twin fit pool\n  heron twin fit pool --runs 12+14 --guess pool.yaml --free members[0].seekAverage,members[0].outerRate\n  heron twin fit pool --as before --to before.yaml",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
-			volume, err := a.findVolume(ctx, c, arguments[0])
+			volume, err := measured(ctx, c, arguments[0])
 			if err != nil {
 				return err
 			}
@@ -116,6 +116,19 @@ those that --free names. While a run measures the fit waits. Ctrl-C stops it.`,
 	return command
 }
 
+// measured finds a volume that is registered already: of another nothing was measured.
+func measured(ctx context.Context, c *client.Client, target string) (resource.Volume, error) {
+	volumes, err := c.Volumes(ctx)
+	if err != nil {
+		return resource.Volume{}, err
+	}
+	volume, found := among(volumes, target)
+	if !found {
+		return volume, fmt.Errorf("%q is no registered volume; 'heron volume list' shows those that there are, and 'heron measure' registers one", target)
+	}
+	return volume, nil
+}
+
 // followFit waits until a twin is fitted, and says how far it is. An interrupt stops the fit.
 func (a *app) followFit(ctx context.Context, c *client.Client, command *cobra.Command, fit resource.Fitting) (kept resource.Twin, err error) {
 	interrupted, release := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
@@ -159,7 +172,7 @@ func (a *app) twinGuess() *cobra.Command {
 		Use: "guess VOLUME", Short: "Print the array file that a fit would begin with, to be corrected", Args: cobra.ExactArgs(1),
 		Example: "  heron twin guess pool > pool.yaml",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
-			volume, err := a.findVolume(ctx, c, arguments[0])
+			volume, err := measured(ctx, c, arguments[0])
 			if err != nil {
 				return err
 			}
@@ -317,9 +330,10 @@ be measured then with --on.`
 
 // printTwin prints all that is known of a twin.
 func printTwin(w io.Writer, t resource.Twin) {
-	fmt.Fprintf(w, "Twin %d, %q, of %q, fitted to %s in %d simulations.\n", t.ID, t.Name, t.Volume, runsInWords(t.Runs), t.Fitted.Tried)
+	say := func(words string) { fmt.Fprintln(w, wrapped(words, 100)) }
+	say(fmt.Sprintf("Twin %d, %q, of %q, fitted to %s in %d simulations.", t.ID, t.Name, t.Volume, resource.Group{Runs: t.Runs}.InWords(), t.Fitted.Tried))
 	for _, words := range t.Fitted.Words {
-		fmt.Fprintln(w, words)
+		say(words)
 	}
 	fmt.Fprintln(w)
 	parameters := newTable(w, 3, "parameter", "told", "guess", "twin", "known within")
@@ -329,47 +343,60 @@ func printTwin(w io.Writer, t resource.Twin) {
 	parameters.Render()
 	fmt.Fprintln(w)
 	loads := newTable(w, 3, "load", "figure", "measured", "twin", "off", "unseen")
+	names := newLoadNames(w, 72)
 	for _, l := range t.Fitted.Loads {
 		f := figure.Of(l.Figure)
-		loads.AppendRow(table.Row{shorten(l.Name, 48), l.Label, f.Show(l.Measured), f.Show(l.Twin), signed(l.Off), unseenBy(l.UnseenBy)})
+		loads.AppendRow(table.Row{names.of(l.Name), l.Label, f.Show(l.Measured), f.Show(l.Twin), signed(l.Off), unseenBy(l.UnseenBy)})
 	}
 	loads.Render()
-	if len(t.Fitted.Next) > 0 {
-		fmt.Fprintln(w, "\nWhat to measure next:")
+	list := func(heading string, all []string) {
+		if len(all) > 0 {
+			fmt.Fprintf(w, "\n%s\n", heading)
+		}
+		for _, words := range all {
+			fmt.Fprintln(w, "  "+strings.ReplaceAll(wrapped(words, 98), "\n", "\n  "))
+		}
 	}
-	for _, n := range t.Fitted.Next {
-		fmt.Fprintf(w, "  %s\n", n.Words)
+	next := make([]string, len(t.Fitted.Next))
+	for i, n := range t.Fitted.Next {
+		next[i] = n.Words
 	}
-	if len(t.Fitted.LeftOut) > 0 {
-		fmt.Fprintln(w, "\nLeft out:")
-	}
-	for _, words := range t.Fitted.LeftOut {
-		fmt.Fprintf(w, "  %s\n", words)
-	}
+	list("What to measure next:", next)
+	list("Left out:", t.Fitted.LeftOut)
 	for _, p := range t.Predictions {
 		fmt.Fprintln(w)
 		printPrediction(w, p)
 	}
 }
 
-func runsInWords(runs []int64) string {
-	texts := make([]string, len(runs))
-	for i, id := range runs {
-		texts[i] = strconv.FormatInt(id, 10)
+// loadNames names loads in the rows of a table, each once where several rows are about it.
+type loadNames struct {
+	*pointNames
+	last string
+}
+
+func newLoadNames(w io.Writer, others int) *loadNames {
+	return &loadNames{pointNames: namesFor(w, others)}
+}
+
+func (n *loadNames) of(load string) string {
+	if load == n.last {
+		return ""
 	}
-	if len(runs) == 1 {
-		return "run " + texts[0]
-	}
-	return "runs " + strings.Join(texts, "+")
+	n.last = load
+	return n.broken("", load)
 }
 
 // signed is a share with its sign.
 func signed(share float64) string {
-	sign := "+"
-	if share < 0 {
-		sign = "−"
+	rounded := math.Round(share*1e4) / 1e4
+	switch {
+	case rounded < 0:
+		return "−" + quantity.Share(-rounded).String()
+	case rounded > 0:
+		return "+" + quantity.Share(rounded).String()
 	}
-	return sign + quantity.Share(math.Round(math.Abs(share)*1e4)/1e4).String()
+	return "0 %"
 }
 
 func unseenBy(share *float64) string {
@@ -385,15 +412,16 @@ func printPrediction(w io.Writer, p resource.Prediction) {
 	if len(p.Changes) > 0 {
 		changed = " with " + plan.Describe(p.Changes)
 	}
-	fmt.Fprintf(w, "Foretold %s%s. %s\n", p.Created.Local().Format("2006-01-02 15:04"), changed, p.Words)
-	t := newTable(w, 3, "load", "figure", "foretold", "from", "to", "measured", "off", "")
+	fmt.Fprintln(w, wrapped(fmt.Sprintf("Foretold %s%s. %s", p.Created.Local().Format("2006-01-02 15:04"), changed, p.Words), 100))
+	t := newTable(w, 3, "load", "figure", "foretold", "known within", "measured", "off")
+	names := newLoadNames(w, 76)
 	for _, c := range p.Confronted {
 		f := figure.Of(c.Figure.Figure)
-		row := table.Row{shorten(c.Name, 44), c.Figure.Label, f.Show(c.Figure.Value), f.Show(c.Figure.Low), f.Show(c.Figure.High), "–", "–", ""}
+		row := table.Row{names.of(c.Name), c.Figure.Label, f.Show(c.Figure.Value), twin.Spread(c.Figure.Value, c.Figure.High), "–", "–"}
 		if c.Measured != nil {
-			row[5], row[6], row[7] = f.Show(*c.Measured), signed(*c.Off), "outside"
-			if c.Within {
-				row[7] = "within"
+			row[4], row[5] = f.Show(*c.Measured), signed(*c.Off)
+			if !c.Within {
+				row[5] = signed(*c.Off) + ", outside"
 			}
 		}
 		t.AppendRow(row)

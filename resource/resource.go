@@ -266,6 +266,18 @@ type Group struct {
 	Runs []int64 `json:"runs" minItems:"1" maxItems:"100"`
 }
 
+// InWords names the runs: "run 12", or "runs 12+14".
+func (g Group) InWords() string {
+	texts := make([]string, len(g.Runs))
+	for i, id := range g.Runs {
+		texts[i] = strconv.FormatInt(id, 10)
+	}
+	if len(texts) == 1 {
+		return "run " + texts[0]
+	}
+	return "runs " + strings.Join(texts, "+")
+}
+
 // Comparison is a baseline with its candidates, as it is kept. What comes of
 // it is worked out anew from the runs whenever it is asked for.
 type Comparison struct {
@@ -333,10 +345,10 @@ type Search struct {
 // Fitting is a twin that is being fitted. When that is done the twin is kept.
 type Fitting struct {
 	Aside
-	Name     string      `json:"name" doc:"Of the twin"`
-	VolumeID int64       `json:"volumeId"`
+	Name     string       `json:"name" doc:"Of the twin"`
+	VolumeID int64        `json:"volumeId"`
 	Progress twin.HowNear `json:"progress"`
-	TwinID   int64       `json:"twinId,omitempty" doc:"The twin, when it is finished"`
+	TwinID   int64        `json:"twinId,omitempty" doc:"The twin, when it is finished"`
 }
 
 // Twin is a simulated array that was fitted to what was measured of a real one.

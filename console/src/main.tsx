@@ -13,6 +13,7 @@ import { RunPage } from "./pages/run";
 import { Runs } from "./pages/runs";
 import { SignIn } from "./pages/signin";
 import { Tune } from "./pages/tune";
+import { FitPage, TwinPage, Twins } from "./pages/twins";
 import { Volumes } from "./pages/volumes";
 import { Empty, Shell } from "./parts/shell";
 import { ThemeProvider } from "./parts/theme";
@@ -59,6 +60,9 @@ if (root) {
 								<Route path="/decide/:id" element={<DecisionPage />} />
 								<Route path="/measure" element={<Measure />} />
 								<Route path="/tune" element={<Tune />} />
+								<Route path="/twins" element={<Twins />} />
+								<Route path="/twins/fits/:id" element={<FitPage />} />
+								<Route path="/twins/:id" element={<TwinPage />} />
 								<Route path="/volumes" element={<Volumes />} />
 								<Route path="*" element={<NoPage />} />
 							</Route>

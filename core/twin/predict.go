@@ -38,6 +38,7 @@ type Foretold struct {
 type FigureForetold struct {
 	Figure string  `json:"figure" doc:"Key of the figure"`
 	Label  string  `json:"label"`
+	Unit   string  `json:"unit"`
 	Value  float64 `json:"value"`
 	Low    float64 `json:"low" doc:"Of the 95 % interval: of what is not known of the parameters, and of how far off the twin is under loads that it was not shown"`
 	High   float64 `json:"high"`
@@ -123,7 +124,7 @@ func (f Foretelling) Run(ctx context.Context) ([]Foretold, error) {
 			}
 		}
 		value, half := math.Exp(logs[0][r]), 1.96*math.Sqrt(max(variance, 0))
-		told := FigureForetold{Figure: of.figure.Key, Label: of.figure.Label, Value: value, Low: value * math.Exp(-half), High: value * math.Exp(half)}
+		told := FigureForetold{Figure: of.figure.Key, Label: of.figure.Label, Unit: of.figure.Unit, Value: value, Low: value * math.Exp(-half), High: value * math.Exp(half)}
 		told.Words = fmt.Sprintf("%s, %s to %s", of.figure.Show(value), of.figure.Show(told.Low), of.figure.Show(told.High))
 		all[of.load].Figures = append(all[of.load].Figures, told)
 	}

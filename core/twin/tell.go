@@ -39,7 +39,10 @@ func (w *fitter) tell(ctx context.Context, best place) (Fitted, error) {
 	}
 	larger, freedom := w.scatter(best, slopes)
 	covariance := inverse(w.information(slopes, w.trusted(best.logs, nil), larger))
-	times := student(freedom)
+	times := 1.96
+	if larger > 1 { // by as much as they themselves show
+		times = student(freedom)
+	}
 	r.Covariance = rowsOf(covariance)
 	for i, p := range w.free {
 		r.Parameters = append(r.Parameters, parameter(p, best.at[i], times*math.Sqrt(covariance.At(i, i))))
@@ -144,6 +147,9 @@ func Show(unit string, v float64) string {
 	}
 	return quantity.Digits(v)
 }
+
+// Spread says how wide an interval is that goes as far above a value as below.
+func Spread(value, high float64) string { return spread(math.Log(high / value)) }
 
 // spread says how wide an interval is, whose half is this logarithm.
 func spread(within float64) string {

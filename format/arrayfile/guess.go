@@ -2,6 +2,7 @@ package arrayfile
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -63,6 +64,9 @@ func Guess(name string, s setup.Setup) ([]byte, error) {
 	if s.Text("link[0].rate") != "" {
 		var link flow
 		link.copied(s, "link[0].", "rate", "count", "hosts", "roundTrip", "slot")
+		if here, there := s.Text("link[0].mtuHere"), s.Text("link[0].mtuThere"); here != "" {
+			link.add("mtu", fmt.Sprintf("[%s, %s]", here, cmp.Or(there, here)))
+		}
 		link.add("perOp", s.Text("transport.operationTime"))
 		link.add("perByte", s.Text("transport.byteTime"))
 		fmt.Fprintf(&out, "link: %s\n", link)
@@ -122,11 +126,7 @@ func guessedMembers(s setup.Setup, at string) (text string, lacks []string) {
 // guessedFlash makes of the random rates of a data sheet how many pages are read or programmed at
 // a time.
 func guessedFlash(s setup.Setup, at string, medium array.Medium, f *flow) {
-	line := s.Text(at + "interface")
-	if line == "" {
-		line = s.Text(at + "readRate")
-	}
-	f.add("interface", line)
+	f.add("interface", cmp.Or(s.Text(at+"interface"), s.Text(at+"readRate")))
 	part, read, program := "dies", quantity.Seconds(70e-6), quantity.Seconds(600e-6)
 	if medium == array.LowLatency {
 		part, read, program = "units", 10e-6, 10e-6
@@ -158,11 +158,7 @@ func guessedCache(s setup.Setup, at string) flow {
 		return nil
 	}
 	var f flow
-	name := s.Text(at + "name")
-	if name == "" {
-		name = "cache"
-	}
-	f.add("name", fmt.Sprintf("%q", name))
+	f.add("name", fmt.Sprintf("%q", cmp.Or(s.Text(at+"name"), "cache")))
 	f.copied(s, at, "size", "devices", "bypass", "throughput", "hitTime")
 	mode := s.Text(at + "mode")
 	if !slices.Contains([]string{string(array.ReadOnly), string(array.WriteBack), string(array.WriteThrough)}, mode) {

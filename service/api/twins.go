@@ -2,15 +2,18 @@ package api
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"slices"
+	"strconv"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"patientheron/core/array"
 	"patientheron/core/compare"
 	"patientheron/core/plan"
+	"patientheron/core/setup"
 	"patientheron/core/twin"
 	"patientheron/format/arrayfile"
 	"patientheron/resource"
@@ -167,7 +170,8 @@ func (s *Service) fitTwin(ctx context.Context, in resource.NewTwin) (resource.Fi
 			return err
 		}
 		fitted.LeftOut = append(fitted.LeftOut, left...)
-		text, err := arrayfile.WriteWith(guess, fitted.Settings(), append([]string{fmt.Sprintf("A twin of %q, fitted to runs %v.", volume.Name, side.Runs)}, fitted.Words...)...)
+		named := append(fitted.Settings(), plan.Setting{Field: "name", Value: strconv.Quote(in.Name)})
+		text, err := arrayfile.WriteWith(guess, named, append([]string{fmt.Sprintf("A twin of %q, fitted to %s.", volume.Name, resource.Group{Runs: side.Runs}.InWords())}, fitted.Words...)...)
 		if err != nil {
 			return err
 		}
@@ -275,24 +279,33 @@ func (s *Service) confronted(ctx context.Context, id int64) (resource.Twin, erro
 		return kept, err
 	}
 	for i := range kept.Predictions {
-		if err := s.confront(ctx, &kept.Predictions[i]); err != nil {
+		if err := s.confront(ctx, kept, &kept.Predictions[i]); err != nil {
 			return kept, err
 		}
 	}
 	return kept, nil
 }
 
-// confront sets what was foretold beside what was measured on its volume since.
-func (s *Service) confront(ctx context.Context, p *resource.Prediction) error {
+// confront sets what was foretold beside what was measured on its volume since. Where that is
+// the volume it is a twin of, it is what was measured while that still was as it was; or, where
+// something was to be another way, since it was another.
+func (s *Service) confront(ctx context.Context, of resource.Twin, p *resource.Prediction) error {
 	runs, _, err := s.Store.Runs(ctx, store.RunFilter{Volume: p.VolumeID, Limit: pastRuns})
 	if err != nil {
 		return err
 	}
+	fitted, err := s.Store.Run(ctx, slices.Max(of.Runs))
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	known := err == nil
 	var since resource.Group
 	for _, run := range runs {
-		if run.Status.Final() && run.Started.After(p.Created) {
-			since.Runs = append(since.Runs, run.ID)
+		asFitted := setup.Diff(fitted.Setup, run.Setup).Alike()
+		if !run.Status.Final() || !run.Started.After(p.Created) || known && p.VolumeID == of.VolumeID && asFitted != (len(p.Changes) == 0) {
+			continue
 		}
+		since.Runs = append(since.Runs, run.ID)
 	}
 	var samples []twin.Sample
 	if len(since.Runs) > 0 {
@@ -315,6 +328,9 @@ func (s *Service) confront(ctx context.Context, p *resource.Prediction) error {
 	p.Words = fmt.Sprintf("Of %d figures that were foretold %d were measured since, %d of them within the interval.", len(p.Confronted), measured, within)
 	if measured == 0 {
 		p.Words = fmt.Sprintf("Nothing of it was measured on %q yet; what will be is set beside it.", p.Volume)
+		if p.VolumeID == of.VolumeID && len(p.Changes) > 0 {
+			p.Words = fmt.Sprintf("Nothing of it was measured on %q since that became another; what will be then is set beside it.", p.Volume)
+		}
 	}
 	return nil
 }
@@ -361,5 +377,5 @@ func (s *Service) predict(ctx context.Context, id int64, in resource.NewPredicti
 	if p, err = s.Store.AddPrediction(ctx, id, p); err != nil {
 		return p, err
 	}
-	return p, s.confront(ctx, &p)
+	return p, s.confront(ctx, kept, &p)
 }

@@ -38,6 +38,9 @@ export type Figure = Schemas["Figure"];
 export type NewComparison = Schemas["NewComparison"];
 export type Judgement = Schemas["Judgement"];
 export type Search = Schemas["Search"];
+export type Twin = Schemas["Twin"];
+export type Fitting = Schemas["Fitting"];
+export type Prediction = Schemas["Prediction"];
 export type NewVerdicts = Schemas["NewVerdicts"];
 type Problem = Partial<Schemas["ErrorModel"]>;
 
@@ -159,6 +162,17 @@ export const api = {
 	searches: () => call<Schemas["SearchList"]>("GET", "/searches"),
 	search: (id: number) => call<Search>("GET", `/searches/${id}`),
 	stopSearch: (id: number) => call<void>("POST", `/searches/${id}/stop`),
+	twins: () => call<Schemas["TwinList"]>("GET", "/twins"),
+	twin: (id: number) => call<Twin>("GET", `/twins/${id}`),
+	guessTwin: (volumeId: number) => call<Schemas["ArrayText"]>("POST", "/twins/guess", { volumeId }),
+	fitTwin: (t: Schemas["NewTwin"]) => call<Fitting>("POST", "/twins", t),
+	forgetTwin: (id: number) => call<void>("DELETE", `/twins/${id}`),
+	fits: () => call<Schemas["FitList"]>("GET", "/fits"),
+	fit: (id: number) => call<Fitting>("GET", `/fits/${id}`),
+	stopFit: (id: number) => call<void>("POST", `/fits/${id}/stop`),
+	predict: (twin: number, p: Schemas["NewPrediction"]) =>
+		call<Prediction>("POST", `/twins/${twin}/predictions`, p),
+	forgetPrediction: (twin: number, id: number) => call<void>("DELETE", `/twins/${twin}/predictions/${id}`),
 	forgetComparison: (id: number) => call<void>("DELETE", `/comparisons/${id}`),
 	shape: (run: number, p99: number) => call<Shape>("GET", `/runs/${run}/shape?p99=${p99}`),
 	reach: (run: number) => call<Schemas["Reaches"]>("GET", `/runs/${run}/reach`),

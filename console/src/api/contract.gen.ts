@@ -142,6 +142,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/fits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The fits since the service began, newest first */
+        get: operations["list-fits"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/fits/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A fit with how far it is */
+        get: operations["get-fit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/fits/{id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop a fit; nothing is kept of it */
+        post: operations["stop-fit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/leftovers": {
         parameters: {
             query?: never;
@@ -693,6 +744,93 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/twins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All twins, newest first */
+        get: operations["list-twins"];
+        put?: never;
+        /** Fit a simulated array to what was measured of a volume; one fit at a time */
+        post: operations["fit-twin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/twins/guess": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The array file that a fit would begin with */
+        post: operations["guess-twin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/twins/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A twin with what is known of it, and what it foretold beside what was measured since */
+        get: operations["get-twin"];
+        put?: never;
+        post?: never;
+        /** Forget a twin and what it foretold; what was measured stays */
+        delete: operations["forget-twin"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/twins/{id}/predictions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Foretell with a twin what loads will come to, and keep it until it can be confronted with what is measured */
+        post: operations["predict"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/twins/{id}/predictions/{prediction}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget what a twin foretold */
+        delete: operations["forget-prediction"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/volumes": {
         parameters: {
             query?: never;
@@ -1225,6 +1363,28 @@ export interface components {
             /** @description Kept, but cannot be read */
             unreadable?: components["schemas"]["Unreadable"][] | null;
         };
+        Confronted: {
+            /**
+             * Format: int64
+             * @description Measurements
+             */
+            count: number;
+            figure: components["schemas"]["FigureForetold"];
+            /**
+             * Format: double
+             * @description Geometric mean of what was measured since; absent while nothing was
+             */
+            measured?: number;
+            name: string;
+            /**
+             * Format: double
+             * @description How much more was foretold than was measured, as a share
+             */
+            off?: number;
+            /** @description What was measured lies within the interval */
+            within: boolean;
+            words: string;
+        };
         Consent: {
             /** Format: date-time */
             given: string;
@@ -1673,6 +1833,22 @@ export interface components {
             /** @enum {string} */
             unit: "bytes per second" | "per second" | "files per second" | "requests per second" | "seconds" | "bytes" | "share" | "times";
         };
+        FigureForetold: {
+            /** @description Key of the figure */
+            figure: string;
+            /** Format: double */
+            high: number;
+            label: string;
+            /**
+             * Format: double
+             * @description Of the 95 % interval: of what is not known of the parameters, and of how far off the twin is under loads that it was not shown
+             */
+            low: number;
+            unit: string;
+            /** Format: double */
+            value: number;
+            words: string;
+        };
         Figures: {
             /**
              * Format: int64
@@ -1829,6 +2005,92 @@ export interface components {
              */
             to: number;
         };
+        FitList: {
+            fits: components["schemas"]["Fitting"][] | null;
+        };
+        Fitted: {
+            /** @description Of the logarithms of the parameters, in their order */
+            covariance: (number[] | null)[] | null;
+            /** @description Measurements that were not used, and why */
+            leftOut: string[] | null;
+            /** @description What was measured under each load, and what the twin does */
+            loads: components["schemas"]["Likeness"][] | null;
+            /** @description Loads that would tell most, the best first */
+            next: components["schemas"]["Telling"][] | null;
+            /**
+             * Format: double
+             * @description How far it is off under the loads that it was fitted to, as a share: e to the root of the mean square of the logarithms, less 1. Figures that stray are left aside
+             */
+            off: number;
+            /** @description Those that were fitted */
+            parameters: components["schemas"]["FittedParameter"][] | null;
+            /** Format: int64 */
+            seed: number;
+            /** @description Parameters that the measurements cannot tell apart */
+            tangled: components["schemas"]["Tangle"][] | null;
+            /**
+             * Format: int64
+             * @description Simulations that it took
+             */
+            tried: number;
+            /**
+             * Format: double
+             * @description The same under loads that it was not shown; absent where there were too few
+             */
+            unseen?: number;
+            /** @description What to know of it, in sentences */
+            words: string[] | null;
+        };
+        FittedParameter: {
+            /** Format: double */
+            guess: number;
+            /** Format: double */
+            high: number;
+            /** @description As an array file names it */
+            key: string;
+            /** @enum {string} */
+            known: "well" | "roughly" | "hardly";
+            label: string;
+            /**
+             * Format: double
+             * @description Of the 95 % interval
+             */
+            low: number;
+            /** @description Keys of the array file, with what goes along in proportion */
+            set: components["schemas"]["Setting"][] | null;
+            /** @description For people */
+            shown: string;
+            /** @description The interval, for people */
+            spread: string;
+            /** @enum {string} */
+            unit?: "seconds" | "bytes per second" | "per second";
+            /** Format: double */
+            value: number;
+        };
+        Fitting: {
+            /** Format: date-time */
+            ended?: string;
+            /** Format: int64 */
+            id: number;
+            /** @description Of the twin */
+            name: string;
+            progress: components["schemas"]["HowNear"];
+            /** @description Why it failed or was stopped */
+            reason?: string;
+            /** Format: date-time */
+            started: string;
+            /** @enum {string} */
+            status: "running" | "finished" | "stopped" | "failed";
+            /**
+             * Format: int64
+             * @description The twin, when it is finished
+             */
+            twinId?: number;
+            /** Format: int64 */
+            volumeId: number;
+            /** @description It waits until a run has ended, so that it falsifies no figure */
+            waiting?: boolean;
+        };
         Flow: {
             /** Format: int64 */
             bytes: number;
@@ -1858,6 +2120,11 @@ export interface components {
             /** Format: int64 */
             files?: number;
         };
+        Foretold: {
+            figures: components["schemas"]["FigureForetold"][] | null;
+            load: components["schemas"]["Spec"];
+            name: string;
+        };
         GivingUp: {
             /**
              * Format: int64
@@ -1872,6 +2139,10 @@ export interface components {
             /** @description By default made from volume and run */
             name?: string;
             runs: number[] | null;
+        };
+        "Guess-twinRequest": {
+            /** Format: int64 */
+            volumeId: number;
         };
         Halves: {
             after: components["schemas"]["Mean"];
@@ -1918,6 +2189,20 @@ export interface components {
             of: number;
             /** @description What is being done */
             round: string;
+        };
+        HowNear: {
+            /**
+             * Format: double
+             * @description How far the best twin so far is off, as a share; absent before there is one
+             */
+            off?: number;
+            /** @description What is being done */
+            step: string;
+            /**
+             * Format: int64
+             * @description Simulations so far
+             */
+            tried: number;
         };
         Identity: {
             /** @description What a virtual device stands for: the file of a loop device, the UUID of a mapped or RAID device, or the sequence number of the disk */
@@ -2127,6 +2412,45 @@ export interface components {
         };
         LeftoverList: {
             files: components["schemas"]["LeftBehind"][] | null;
+        };
+        Likeness: {
+            /** @description It is so far off that it counts little in the fit, and not in how far off the twin is */
+            astray?: boolean;
+            /**
+             * Format: int64
+             * @description Measurements
+             */
+            count: number;
+            /** @description Key of the figure */
+            figure: string;
+            label: string;
+            /**
+             * Format: double
+             * @description Geometric mean of the repeats
+             */
+            measured: number;
+            name: string;
+            /**
+             * Format: double
+             * @description How much more the twin does, as a share
+             */
+            off: number;
+            /**
+             * Format: double
+             * @description What the twin does
+             */
+            twin: number;
+            unit: string;
+            /**
+             * Format: double
+             * @description What a twin does that was fitted without this load
+             */
+            unseen?: number;
+            /**
+             * Format: double
+             * @description How much more that is than what was measured, as a share
+             */
+            unseenBy?: number;
         };
         Line: {
             /** @description What goes along the line */
@@ -2403,6 +2727,17 @@ export interface components {
             /** @description A need sheet (docs/needs.md) */
             text: string;
         };
+        NewPrediction: {
+            /** @description Keys of the array file at other values, for what is to be another way */
+            changes?: components["schemas"]["Setting"][] | null;
+            /** @description The loads; how often they are repeated does not matter */
+            plan: components["schemas"]["Plan"];
+            /**
+             * Format: int64
+             * @description The volume whose measurements it is to be confronted with; 0 for that of the twin
+             */
+            volumeId?: number;
+        };
         NewRun: {
             /** @description Volumes that are measured together with it under the same plan, each in a run of its own, in turn or as a race: as the plan says */
             besideIds?: number[] | null;
@@ -2436,6 +2771,23 @@ export interface components {
              * @description Designs that meet the need to show; 0 means 5
              */
             short?: number;
+        };
+        NewTwin: {
+            /** @description Keys of the array file to fit; none for all rates and times of what the guess has */
+            free?: string[] | null;
+            /** @description An array file (docs/arrays.md) that describes the volume as far as it is known; none for what the facts of its setup tell, or for the array file that it is */
+            guess?: string;
+            /** @description Under which it is kept */
+            name: string;
+            /** @description Runs of that volume to fit it to; none for all of the setup that was measured last */
+            runs?: number[] | null;
+            /** Format: int64 */
+            seed?: number;
+            /**
+             * Format: int64
+             * @description The volume it is to be a twin of
+             */
+            volumeId: number;
         };
         NewVerdicts: {
             /** @description Kept need sheets; where there is no text either, all of them */
@@ -2687,6 +3039,25 @@ export interface components {
             interval: components["schemas"]["Interval"];
             /** Format: int64 */
             measurementId: number;
+        };
+        Prediction: {
+            /** @description Keys of the array file that stood for what was to be another way */
+            changes: components["schemas"]["Setting"][] | null;
+            /** @description Each figure with what was measured on the volume after it was foretold */
+            confronted: components["schemas"]["Confronted"][] | null;
+            /** Format: date-time */
+            created: string;
+            foretold: components["schemas"]["Foretold"][] | null;
+            /** Format: int64 */
+            id: number;
+            volume: string;
+            /**
+             * Format: int64
+             * @description The volume whose measurements it is confronted with
+             */
+            volumeId: number;
+            /** @description What came of it, in a sentence */
+            words: string;
         };
         Preset: {
             /** @description What commands call it */
@@ -3708,6 +4079,10 @@ export interface components {
              */
             workerCpuPerOperationSeconds?: number;
         };
+        Tangle: {
+            keys: string[] | null;
+            words: string;
+        };
         TaskShare: {
             /** @enum {string} */
             task: "put" | "fetch" | "save" | "ask" | "browse" | "remove";
@@ -3716,6 +4091,10 @@ export interface components {
              * @description Weight of this task; the weights need not add up to anything
              */
             weight: number;
+        };
+        Telling: {
+            load: components["schemas"]["Spec"];
+            words: string;
         };
         Together: {
             beside: components["schemas"]["Ratio"];
@@ -3787,6 +4166,43 @@ export interface components {
              * @description How often each value is measured in either half; 0 for as many as fit into the time, or five
              */
             rounds?: number;
+        };
+        Twin: {
+            /** Format: date-time */
+            created: string;
+            /** @description What is known of it; absent in lists */
+            fitted?: components["schemas"]["Fitted"];
+            /** Format: int64 */
+            id: number;
+            name: string;
+            /**
+             * Format: double
+             * @description How far it is off under the loads that it was fitted to, as a share
+             */
+            off: number;
+            /** @description What was foretold with it, newest first; absent in lists */
+            predictions?: components["schemas"]["Prediction"][] | null;
+            /** @description What it was fitted to */
+            runs: number[] | null;
+            /** @description Its array file */
+            text: string;
+            /**
+             * Format: double
+             * @description The same under loads that it was not shown
+             */
+            unseen?: number;
+            /** @description Its name */
+            volume: string;
+            /**
+             * Format: int64
+             * @description The volume it is a twin of
+             */
+            volumeId: number;
+        };
+        TwinList: {
+            twins: components["schemas"]["Twin"][] | null;
+            /** @description Kept, but cannot be read */
+            unreadable?: components["schemas"]["Unreadable"][] | null;
         };
         TypedLoad: {
             /** @description Values by the name of their field, such as block: 4KiB; what is left out keeps its default. Files are so many of a size, such as 1000 x 64KiB, or the text of a file set */
@@ -4529,6 +4945,158 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-fits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FitList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-fit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Fitting"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "stop-fit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6798,6 +7366,415 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-twins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TwinList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "fit-twin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTwin"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Fitting"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "guess-twin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Guess-twinRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ArrayText"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-twin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Twin"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "forget-twin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    predict: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPrediction"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Prediction"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "forget-prediction": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                prediction: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

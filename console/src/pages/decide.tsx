@@ -33,11 +33,19 @@ export function Decide() {
 		<>
 			<div className="mb-4 flex items-baseline">
 				<h1 className="text-xl">Decide</h1>
-				{list.length > 0 && !writing && (
-					<button type="button" className="btn btn-sm ml-auto" onClick={() => setWriting(true)}>
-						Write a need sheet
-					</button>
-				)}
+				<span className="ml-auto flex gap-2">
+					<Link to="/twins" className="btn btn-sm">
+						Twins
+					</Link>
+					<Link to="/buy" className="btn btn-sm">
+						What to buy
+					</Link>
+					{list.length > 0 && !writing && (
+						<button type="button" className="btn btn-sm" onClick={() => setWriting(true)}>
+							Write a need sheet
+						</button>
+					)}
+				</span>
 			</div>
 			{list.length === 0 && (
 				<p className="mb-4 max-w-3xl">

@@ -1,0 +1,122 @@
+package twin_test
+
+import (
+	"math"
+	"strings"
+	"testing"
+
+	"patientheron/core/array"
+	"patientheron/core/measure"
+	"patientheron/core/plan"
+	"patientheron/core/quantity"
+	"patientheron/core/twin"
+	"patientheron/core/workload"
+)
+
+// foretelling is about a disk that is a formula, of which an overhead of 300 µs is known exactly,
+// a seek of 12 ms within a deviation of a tenth, and the rate not asked about.
+func foretelling(off float64) twin.Foretelling {
+	known := twin.Fitted{
+		Parameters: []twin.FittedParameter{{Key: "members[0].overhead", Value: 300e-6}, {Key: "members[0].seekAverage", Value: 0.012}},
+		Covariance: [][]float64{{0, 0}, {0, 0.01}}, Off: off,
+	}
+	return twin.Foretelling{
+		With:   reader("members: {medium: hard disk, capacity: 4TB, overhead: 300us, seekAverage: 12ms, seekTrack: 1ms, seekFull: 25ms, outerRate: 150MB/s}\nlayout: {level: concatenation}\n"),
+		Fitted: known, Measure: oneDisk,
+		Loads: []twin.NamedLoad{{Name: "small", Load: load(3000, 1, workload.Random, 1)}, {Name: "large", Load: load(1_500_000, 1, workload.Sequential, 1)}},
+	}
+}
+
+// What is foretold is what the twin does. The interval is that of the parameters that matter
+// under the load, and of how far off the twin is.
+func TestWhatIsForetold(t *testing.T) {
+	f := foretelling(math.Expm1(0.05))
+	told, err := f.Run(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	// Of 12.32 ms the seek is 12: a tenth more of it is 0.0974 in the logarithm of the whole.
+	small, large := told[0].Figures[0], told[1].Figures[0]
+	for name, c := range map[string]struct{ got, want float64 }{
+		"small":            {small.Value, 3000 / 0.01232},
+		"half of small":    {math.Log(small.High / small.Value), 1.96 * math.Hypot(0.0974, 0.05)},
+		"large":            {large.Value, 1_500_000 / 0.0103},
+		"half of large":    {math.Log(large.High / large.Value), 1.96 * 0.05},
+		"symmetry of both": {small.High * small.Low / small.Value / small.Value, 1},
+	} {
+		if math.Abs(c.got/c.want-1) > 0.01 {
+			t.Errorf("%s: %g, not %g", name, c.got, c.want)
+		}
+	}
+	// A parameter that is changed by hand is no longer one that is not known.
+	f.Changes = []plan.Setting{{Field: "members[0].seekAverage", Value: "6ms"}}
+	if told, err = f.Run(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if got, want := told[0].Figures[0].Value, 3000/0.00632; math.Abs(got/want-1) > 0.01 {
+		t.Errorf("%g, not %g", got, want)
+	}
+	if half := math.Log(told[0].Figures[0].High / told[0].Figures[0].Value); math.Abs(half/(1.96*0.05)-1) > 0.01 {
+		t.Errorf("half %g", half)
+	}
+}
+
+// What is measured is set beside what was foretold under a load that does the same, however long
+// it lasts; measured once it has no scatter, and more often its mean has its own.
+func TestConfronting(t *testing.T) {
+	f := foretelling(math.Expm1(0.05))
+	told, err := f.Run(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	longer := f.Loads[1].Load
+	longer.For, longer.Seed = 60, 7
+	measured := func(rates ...float64) (samples []twin.Sample) {
+		for _, rate := range rates {
+			var s measure.Summary
+			s.Total.Throughput = quantity.ByteRate(rate)
+			samples = append(samples, twin.Sample{Load: longer, Summary: &s})
+		}
+		return samples
+	}
+	large := told[1].Figures[0].Value // between 0.9066 and 1.103 times of which it is foretold
+	for name, c := range map[string]struct {
+		samples []twin.Sample
+		off     float64
+		within  bool
+	}{
+		"near":              {measured(large / 1.05), 0.05, true},
+		"too little":        {measured(large / 0.8), -0.2, false},
+		"far, but widely":   {measured(large/1.25, large/1.5, large/1.1), math.Cbrt(1.25*1.5*1.1) - 1, true}, // ± 0.39 of 0.24
+		"far, and firmly":   {measured(large/1.2, large/1.2, large/1.21), math.Cbrt(1.2*1.2*1.21) - 1, false},
+		"not to be trusted": {[]twin.Sample{{Load: longer, Summary: measured(large / 5)[0].Summary, Doubt: "it was cut"}, measured(large)[0]}, 0, true},
+	} {
+		got := twin.Confront(told, c.samples)
+		if len(got) != 2 || got[0].Measured != nil || got[0].Within || !strings.HasSuffix(got[0].Words, "not measured yet") {
+			t.Fatalf("%s: %+v", name, got)
+		}
+		if got[1].Measured == nil || math.Abs(*got[1].Off-c.off) > 1e-6 || got[1].Within != c.within {
+			t.Errorf("%s: off by %v, within %v: %s", name, *got[1].Off, got[1].Within, got[1].Words)
+		}
+	}
+}
+
+func TestWhatCannotBeForetold(t *testing.T) {
+	together := load(4*kib, 1, workload.Random, 1)
+	together.Kind, together.Together = workload.TogetherKind, []workload.Spec{load(4*kib, 1, workload.Random, 1), load(4*kib, 1, workload.Random, 2)}
+	far := load(4*kib, 1, workload.Random, 1)
+	far.Offset = 4e12
+	for want, change := range map[string]func(*twin.Foretelling){
+		"0 loads are to be foretold":     func(f *twin.Foretelling) { f.Loads = nil },
+		"what each of several loads":     func(f *twin.Foretelling) { f.Loads[0].Load = together },
+		`"small" works on`:               func(f *twin.Foretelling) { f.Loads[0].Load = far },
+		"with members[0].capacity 1TiBB": func(f *twin.Foretelling) { f.Changes = []plan.Setting{{Field: "members[0].capacity", Value: "1TiBB"}} },
+		array.ErrInvalid.Error():         func(f *twin.Foretelling) { f.Changes = []plan.Setting{{Field: "layout.level", Value: "raid6"}} },
+	} {
+		f := foretelling(0.05)
+		change(&f)
+		if _, err := f.Run(t.Context()); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%v, not %q", err, want)
+		}
+	}
+}
