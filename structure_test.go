@@ -31,6 +31,7 @@ var rules = []struct {
 	{"core/need", []string{"core/quantity", "core/workload", "core/setup", "core/plan", "core/figure", "core/judge", "core/compare"}, nil},
 	{"core/choose", []string{"core/quantity", "core/measure", "core/workload", "core/array", "core/setup", "core/judge", "core/compare", "core/need"}, nil},
 	{"core/tune", []string{"core/quantity", "core/measure", "core/workload", "core/plan", "core/figure", "core/judge", "core/compare"}, nil},
+	{"core/efficiency", []string{"core/quantity", "core/workload", "core/figure", "core/judge", "core/compare"}, nil},
 	{"core/twin", []string{"core/quantity", "core/measure", "core/workload", "core/plan", "core/array", "core/figure", "core/compare"}, []string{"gonum.org"}},
 	{"core/race", []string{"core/quantity", "core/measure", "core/workload", "core/setup", "core/judge"}, []string{"gonum.org"}},
 	{"core/fileset", []string{"core/quantity"}, nil},

@@ -83,7 +83,7 @@ commands talk to it, or work without one with --here.`,
 	flags.BoolVar(&a.here, "here", false, "do the work in this process, without a running service, and keep it in the data folder")
 	flags.BoolVar(&a.json, "json", false, "print what the API gives, as JSON")
 	defer strict(root)
-	root.AddCommand(a.serve(), a.demo(), a.measure(), a.tune(), a.need(), a.twin(), a.choose(), a.watch(), a.race(), a.look(), a.setup(), a.volume(), a.leftover(), a.run(), a.mark(), a.compare(), a.comparison(), a.report(), a.preset(), a.plan(), a.array(), a.files(), a.contract(), a.version())
+	root.AddCommand(a.serve(), a.demo(), a.measure(), a.tune(), a.need(), a.twin(), a.efficiency(), a.choose(), a.watch(), a.race(), a.look(), a.setup(), a.volume(), a.leftover(), a.run(), a.mark(), a.compare(), a.comparison(), a.report(), a.preset(), a.plan(), a.array(), a.files(), a.contract(), a.version())
 	return root
 }
 

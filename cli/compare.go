@@ -38,6 +38,7 @@ func (e *GateError) ExitCode() int { return e.Code }
 
 type compareOptions struct {
 	noise, figure, keep string
+	weigh               []string
 	csv                 bool
 	failIf              []string
 }
@@ -99,6 +100,23 @@ figure not to be trusted), 1 for any other error.`,
 
 func (o *compareOptions) sides(command *cobra.Command) {
 	command.Flags().StringVar(&o.noise, "noise", "5%", "smallest difference that matters")
+	command.Flags().StringArrayVar(&o.weigh, "weigh", nil, `count a stage so much in an index, such as 'ledger lookups=3'; stages without a weight do not count`)
+}
+
+// readWeights reads weights such as "ledger lookups=3".
+func readWeights(texts []string) (weights []compare.Weight, err error) {
+	for _, text := range texts {
+		at := strings.LastIndex(text, "=")
+		if at < 1 {
+			return nil, fmt.Errorf("--weigh %q is not understood; write it like 'ledger lookups=3'", text)
+		}
+		w := compare.Weight{Stage: strings.TrimSpace(text[:at])}
+		if w.Weight, err = quantity.ParseNumber(strings.TrimSpace(text[at+1:])); err != nil {
+			return nil, fmt.Errorf("--weigh %q: %w", text, err)
+		}
+		weights = append(weights, w)
+	}
+	return weights, compare.CheckWeights(weights)
 }
 
 // request reads the sides of a comparison.
@@ -108,6 +126,9 @@ func (o *compareOptions) request(arguments []string) (n resource.NewComparison, 
 	}
 	if n.Noise == 0 {
 		return n, errors.New("--noise 0%: some difference must be too small to matter; write 0.1% if you mean it")
+	}
+	if n.Weights, err = readWeights(o.weigh); err != nil {
+		return n, err
 	}
 	n.Name, n.Keep = o.keep, o.keep != ""
 	for i, argument := range arguments {
@@ -194,6 +215,9 @@ func printCompared(w io.Writer, c resource.Compared, chosen string) {
 				left = fmt.Sprintf("; %d of them left out: hints, missing or not to be trusted", candidate.LeftOut)
 			}
 			fmt.Fprintf(w, "  %s\n", indented(fmt.Sprintf("Taken together %s times the baseline (geometric mean of what follows%s).", quantity.Digits(candidate.Index), left), "  "))
+		}
+		if candidate.Weighed != nil {
+			fmt.Fprintf(w, "  %s\n", indented("With the weights: "+candidate.Weighed.Words, "  "))
 		}
 		if len(c.Result.Points) > 0 {
 			printPoints(w, c.Result, number, chosen)

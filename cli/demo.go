@@ -171,6 +171,9 @@ func measureDemo(ctx context.Context, c *client.Client, command *cobra.Command, 
 	if err := demoNeeds(ctx, c, command); err != nil {
 		return err
 	}
+	if err := demoTwin(ctx, c, command, setups); err != nil {
+		return err
+	}
 	printDemo(command.OutOrStdout(), details)
 	return keepComparisons(ctx, c, slices.Concat(ofFiles, racing, ofCatalogue, details))
 }
@@ -204,6 +207,54 @@ func demoNeeds(ctx context.Context, c *client.Client, command *cobra.Command) er
 		}
 	}
 	return nil
+}
+
+// demoTwin gets to know a unit that is not what it was sold as, fits a twin to it, and foretells
+// what more disks will bring, which is then measured.
+func demoTwin(ctx context.Context, c *client.Client, command *cobra.Command, setups string) error {
+	paths := map[string]string{}
+	for _, setup := range []string{demo.TwinOf, demo.TwinThen} {
+		path, err := demo.WriteSetup(setups, setup)
+		if err != nil {
+			return err
+		}
+		paths[setup] = "array:" + path
+	}
+	known, err := demo.Plan(demo.TwinPlan)
+	if err != nil {
+		return err
+	}
+	foretold, err := demo.Plan(demo.TwinForetold)
+	if err != nil {
+		return err
+	}
+	guess, err := demo.Setup(demo.TwinGuess)
+	if err != nil {
+		return err
+	}
+	measured, err := demoRun(ctx, c, command, demo.TwinOf, paths[demo.TwinOf], known)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(command.ErrOrStderr(), "Fit 1: %s\n", demo.Twin)
+	fit, err := c.FitTwin(ctx, resource.NewTwin{Name: demo.Twin, VolumeID: measured.VolumeID, Guess: string(guess), Free: demo.TwinFree})
+	if err != nil {
+		return err
+	}
+	twin, err := followFit(ctx, c, newProgressView(command.ErrOrStderr(), false), fit)
+	if err != nil {
+		return err
+	}
+	then, err := c.AddVolume(ctx, resource.NewVolume{Name: demo.TwinThen, Locator: paths[demo.TwinThen]})
+	if err != nil {
+		return err
+	}
+	asked := resource.NewPrediction{Changes: []plan.Setting{demo.TwinChange}, VolumeID: then.ID, Plan: foretold}
+	if _, err := c.Predict(ctx, twin.ID, asked); err != nil {
+		return err
+	}
+	_, err = demoRun(ctx, c, command, demo.TwinThen, "", foretold)
+	return err
 }
 
 // demoTuning serves a setup over iSCSI, a delay away, for as long as ctx lasts, and finds

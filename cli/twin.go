@@ -90,7 +90,7 @@ those that --free names. While a run measures the fit waits. Ctrl-C stops it.`,
 			if err != nil {
 				return err
 			}
-			kept, err := a.followFit(ctx, c, command, begun)
+			kept, err := a.fitting(ctx, c, command, begun)
 			if err != nil {
 				return err
 			}
@@ -129,20 +129,27 @@ func measured(ctx context.Context, c *client.Client, target string) (resource.Vo
 	return volume, nil
 }
 
-// followFit waits until a twin is fitted, and says how far it is. An interrupt stops the fit.
-func (a *app) followFit(ctx context.Context, c *client.Client, command *cobra.Command, fit resource.Fitting) (kept resource.Twin, err error) {
+// fitting waits until a twin is fitted. An interrupt stops the fit.
+func (a *app) fitting(ctx context.Context, c *client.Client, command *cobra.Command, fit resource.Fitting) (resource.Twin, error) {
 	interrupted, release := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer release()
-	ctx = context.WithoutCancel(ctx)
-	view := newProgressView(command.ErrOrStderr(), a.json)
+	kept, err := followFit(interrupted, c, newProgressView(command.ErrOrStderr(), a.json), fit)
+	if interrupted.Err() != nil {
+		if err := c.StopFit(context.WithoutCancel(ctx), fit.ID); err != nil {
+			return kept, err
+		}
+		return kept, errors.New("stopped; nothing was kept")
+	}
+	return kept, err
+}
+
+// followFit waits until a twin is fitted, and says how far it is.
+func followFit(ctx context.Context, c *client.Client, view *progressView, fit resource.Fitting) (kept resource.Twin, err error) {
 	defer view.end()
 	for !fit.Status.Final() {
 		select {
-		case <-interrupted.Done():
-			if err := c.StopFit(ctx, fit.ID); err != nil {
-				return kept, err
-			}
-			return kept, errors.New("stopped; nothing was kept")
+		case <-ctx.Done():
+			return kept, ctx.Err()
 		case <-time.After(progressTold):
 		}
 		if fit, err = c.Fit(ctx, fit.ID); err != nil {

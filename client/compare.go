@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"strconv"
 
+	"patientheron/core/efficiency"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
 	"patientheron/resource"
@@ -137,4 +138,9 @@ func (c *Client) page(ctx context.Context, method, path string, in any, w io.Wri
 		return fmt.Errorf("read the report: %w", err)
 	}
 	return nil
+}
+
+// Efficiency sets an array against its members.
+func (c *Client) Efficiency(ctx context.Context, asked resource.NewEfficiency) (r efficiency.Efficiency, err error) {
+	return r, c.call(ctx, http.MethodPost, "/efficiency", asked, &r)
 }

@@ -123,6 +123,32 @@ const (
 // AtOnceOn are the setups on which an afternoon's uses are measured at once.
 var AtOnceOn = []string{"plain-parity", "read-cache", "write-back", "with-tier", "mirror-stripe", "four-ssds"}
 
+// Twin is the name of the twin of TwinOf, a setup that is not what it was sold as. It is fitted
+// to what TwinPlan measured, with TwinGuess, the array file of what was sold; with TwinChange it
+// foretells what TwinForetold will come to on TwinThen.
+const (
+	Twin         = "The second-hand unit's twin"
+	TwinOf       = "second-hand"
+	TwinPlan     = "getting-to-know"
+	TwinGuess    = "mirror-stripe"
+	TwinForetold = "with-ten-disks"
+	TwinThen     = "second-hand-ten"
+)
+
+// TwinChange is what is to be another way, and TwinFree what is fitted.
+var (
+	TwinChange = plan.Setting{Field: "members.count", Value: "10"}
+	TwinFree   = []string{"link.rate", "link.roundTrip", "members[0].seekAverage", "members[0].outerRate", "members[0].overhead"}
+)
+
+// Setup is the text of the array file of a setup.
+func Setup(name string) (text []byte, err error) {
+	if text, err = fs.ReadFile(files, "arrays/"+name+".yaml"); err != nil {
+		return nil, fmt.Errorf("read demo setup %s: %w", name, err)
+	}
+	return text, nil
+}
+
 // Need is the text of a need sheet by the name of its file.
 func Need(name string) (text string, err error) {
 	sheet, err := fs.ReadFile(files, "needs/"+name+".yaml")
@@ -151,9 +177,9 @@ func Day() (plan.Plan, error) {
 // WriteSetup writes the array file of a setup into a folder and gives its
 // path.
 func WriteSetup(folder, name string) (string, error) {
-	text, err := fs.ReadFile(files, "arrays/"+name+".yaml")
+	text, err := Setup(name)
 	if err != nil {
-		return "", fmt.Errorf("read demo setup %s: %w", name, err)
+		return "", err
 	}
 	path := filepath.Join(folder, name+".yaml")
 	if err := os.WriteFile(path, text, 0o644); err != nil {

@@ -10,7 +10,7 @@ import (
 )
 
 func TestPlansArePossible(t *testing.T) {
-	for _, name := range append([]string{"first-look", "own-cost", Sweep, Race, Catalogue, Mainland}, Uses...) {
+	for _, name := range append([]string{"first-look", "own-cost", Sweep, Race, Catalogue, Mainland, TwinPlan, TwinForetold}, Uses...) {
 		p, err := Plan(name)
 		if err != nil {
 			t.Fatal(err)
@@ -19,7 +19,7 @@ func TestPlansArePossible(t *testing.T) {
 			t.Errorf("%s takes %v (%v); the demo shall be ready soon", name, e.Time, err)
 		}
 	}
-	for _, name := range Setups {
+	for _, name := range append([]string{TwinOf, TwinThen}, Setups...) {
 		path, err := WriteSetup(t.TempDir(), name)
 		if err != nil {
 			t.Fatal(err)

@@ -279,6 +279,9 @@ func (p comparedPoint) Shown() (rows []comparedRow) {
 	return rows
 }
 
+// shellWord is a text as one word of a command line.
+func shellWord(text string) string { return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'" }
+
 // WriteComparison writes a comparison as one page that needs nothing else. Histogram
 // gives that of a measurement, all that moves bytes together; it is asked for those
 // that are drawn.
@@ -291,6 +294,9 @@ func WriteComparison(w io.Writer, c resource.Compared, runs map[int64]resource.R
 		page.Repeat += " " + group(g)
 	}
 	page.Repeat += fmt.Sprintf(" --noise %s", strings.ReplaceAll(c.Noise.String(), " ", ""))
+	for _, w := range c.Weights {
+		page.Repeat += " --weigh " + shellWord(fmt.Sprintf("%s=%g", w.Stage, w.Weight))
+	}
 	for i, g := range groups {
 		part := sidePart{Name: names[i]}
 		for _, id := range g.Runs {

@@ -1,6 +1,7 @@
 package resource
 
 import (
+	"patientheron/core/compare"
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
@@ -57,11 +58,12 @@ type ToldSetup struct {
 
 // NewComparison is what comparing takes.
 type NewComparison struct {
-	Name       string         `json:"name,omitempty" maxLength:"120" pattern:"^[^\\p{Cc}\\p{Cf}]*$" doc:"Under which it is kept"`
-	Baseline   Group          `json:"baseline"`
-	Candidates []Group        `json:"candidates" minItems:"1" maxItems:"8"`
-	Noise      quantity.Share `json:"noise,omitempty" minimum:"0" maximum:"1" doc:"Smallest difference that matters; 0 means 5 %"`
-	Keep       bool           `json:"keep,omitempty" doc:"Keep it under its name"`
+	Name       string           `json:"name,omitempty" maxLength:"120" pattern:"^[^\\p{Cc}\\p{Cf}]*$" doc:"Under which it is kept"`
+	Baseline   Group            `json:"baseline"`
+	Candidates []Group          `json:"candidates" minItems:"1" maxItems:"8"`
+	Noise      quantity.Share   `json:"noise,omitempty" minimum:"0" maximum:"1" doc:"Smallest difference that matters; 0 means 5 %"`
+	Weights    []compare.Weight `json:"weights,omitempty" maxItems:"64" doc:"How much each stage counts in an index; those without a weight do not count"`
+	Keep       bool             `json:"keep,omitempty" doc:"Keep it under its name"`
 }
 
 // NewNeed is what keeping a need sheet takes.
@@ -101,4 +103,16 @@ type NewPrediction struct {
 	Changes  []plan.Setting `json:"changes,omitempty" maxItems:"32" doc:"Keys of the array file at other values, for what is to be another way"`
 	VolumeID int64          `json:"volumeId,omitempty" minimum:"0" doc:"The volume whose measurements it is to be confronted with; 0 for that of the twin"`
 	Plan     plan.Plan      `json:"plan" doc:"The loads; how often they are repeated does not matter"`
+}
+
+// NewEfficiency is what setting an array against its members takes.
+type NewEfficiency struct {
+	Array   MeasuredSetup   `json:"array"`
+	Members []MeasuredSetup `json:"members" minItems:"2" maxItems:"64" doc:"Each measured alone; what they did in races that all of them were in is what they do at once"`
+}
+
+// MeasuredSetup is a setup by what was measured of it.
+type MeasuredSetup struct {
+	VolumeID int64   `json:"volumeId,omitempty" minimum:"0" doc:"All runs of the setup of this volume that was measured last"`
+	Runs     []int64 `json:"runs,omitempty" maxItems:"100" doc:"Or these runs"`
 }

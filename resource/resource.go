@@ -281,12 +281,13 @@ func (g Group) InWords() string {
 // Comparison is a baseline with its candidates, as it is kept. What comes of
 // it is worked out anew from the runs whenever it is asked for.
 type Comparison struct {
-	ID         int64          `json:"id,omitempty" doc:"0 while it is not kept"`
-	Name       string         `json:"name"`
-	Baseline   Group          `json:"baseline"`
-	Candidates []Group        `json:"candidates"`
-	Noise      quantity.Share `json:"noise"`
-	Created    time.Time      `json:"created"`
+	ID         int64            `json:"id,omitempty" doc:"0 while it is not kept"`
+	Name       string           `json:"name"`
+	Baseline   Group            `json:"baseline"`
+	Candidates []Group          `json:"candidates"`
+	Noise      quantity.Share   `json:"noise"`
+	Weights    []compare.Weight `json:"weights,omitempty" doc:"What an index counts how much"`
+	Created    time.Time        `json:"created"`
 }
 
 // Compared is a comparison with what comes of it.

@@ -7,6 +7,7 @@ import { ArrayPage } from "./pages/array";
 import { Buy, SearchPage } from "./pages/buy";
 import { ComparisonPage, Comparisons } from "./pages/compare";
 import { Decide, DecisionPage } from "./pages/decide";
+import { EfficiencyPage } from "./pages/efficiency";
 import { LookPage } from "./pages/look";
 import { Measure } from "./pages/measure";
 import { RunPage } from "./pages/run";
@@ -58,6 +59,7 @@ if (root) {
 								<Route path="/buy/:id" element={<SearchPage />} />
 								<Route path="/decide" element={<Decide />} />
 								<Route path="/decide/:id" element={<DecisionPage />} />
+								<Route path="/efficiency" element={<EfficiencyPage />} />
 								<Route path="/measure" element={<Measure />} />
 								<Route path="/tune" element={<Tune />} />
 								<Route path="/twins" element={<Twins />} />

@@ -61,6 +61,7 @@ type Candidate struct {
 	Paired     string           `json:"paired,omitempty" doc:"What it brought that both were measured together, in turn or as a race, when they were"`
 	Words      string           `json:"words" doc:"What got better and what worse, in a sentence, the largest change first"`
 	Index      float64          `json:"index,omitempty" doc:"Geometric mean of the gains of the main figures that are known and to be trusted; absent when there is none"`
+	Weighed    *Weighed         `json:"weighed,omitempty" doc:"An index with the weights that were asked for"`
 	LeftOut    int              `json:"leftOut,omitempty" doc:"Main figures that are not in the index: hints, missing ones, and those not to be trusted"`
 	Parts      []Part           `json:"parts" doc:"What the index and the sentence are made of, the largest gain first, the largest loss last"`
 }

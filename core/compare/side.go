@@ -159,7 +159,8 @@ type groups struct {
 	of    map[string][]Sample
 }
 
-func title(s Sample) string {
+// Title names what a sample is of: its stage, and the point of the sweep.
+func (s Sample) Title() string {
 	if len(s.Point) == 0 {
 		return s.Stage
 	}
@@ -169,7 +170,7 @@ func title(s Sample) string {
 func group(side Side) *groups {
 	g := &groups{of: map[string][]Sample{}}
 	for _, s := range side.Samples {
-		key := title(s)
+		key := s.Title()
 		if g.of[key] == nil {
 			g.order = append(g.order, key)
 		}

@@ -39,10 +39,10 @@ func (s Standings) Of(samples []Sample, f figure.Figure) Reached {
 
 // SameWork reports whether two loads do the same, whatever they are called, however long
 // they last and whatever is made of that time.
-func SameWork(a, b workload.Spec) bool { return workKey(a) == workKey(b) }
+func SameWork(a, b workload.Spec) bool { return WorkKey(a) == WorkKey(b) }
 
-// workKey names what a load does.
-func workKey(load workload.Spec) string {
+// WorkKey names what a load does: loads of one key do the same work.
+func WorkKey(load workload.Spec) string {
 	ending := workload.Ending{Passes: load.Passes, Amount: load.Amount}
 	load.Ending = ending
 	return load.Key()

@@ -44,6 +44,8 @@ const (
 	fewOps  = 400
 	begins  = 0.25
 	filling = 8
+	// patience is how many times as long it is simulated where it does nothing.
+	patience = 200
 	// drawn is how many starting points are drawn, beside those around the guess, and
 	// followed how many of all are followed, the best first.
 	drawn    = 8
@@ -284,6 +286,11 @@ func (w *fitter) one(ctx context.Context, d array.Description, load workload.Spe
 	}()
 	load.Seed = w.Seed
 	sum, err := w.Measure(ctx, d, load, enough)
+	if err == nil && sum.Total.Operations == 0 && load.For > 0 {
+		// It is so much slower than what was measured that its time is over before it begins.
+		load.For, load.LeadIn = load.For*patience, 0
+		sum, err = w.Measure(ctx, d, load, enough)
+	}
 	if err != nil {
 		return err
 	}

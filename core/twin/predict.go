@@ -40,7 +40,7 @@ type FigureForetold struct {
 	Label  string  `json:"label"`
 	Unit   string  `json:"unit"`
 	Value  float64 `json:"value"`
-	Low    float64 `json:"low" doc:"Of the 95 % interval: of what is not known of the parameters, and of how far off the twin is under loads that it was not shown"`
+	Low    float64 `json:"low" doc:"Of the 95 % interval: of what is not known of the parameters, of how far off the twin is under loads that it was not shown, and of what a measurement itself scatters by"`
 	High   float64 `json:"high"`
 	Words  string  `json:"words"`
 }
@@ -117,7 +117,7 @@ func (f Foretelling) Run(ctx context.Context) ([]Foretold, error) {
 				slopes[s.parameter] = (logs[i+1][r] - logs[0][r]) / s.by
 			}
 		}
-		variance := math.Pow(math.Log1p(off), 2)
+		variance := math.Pow(math.Log1p(off), 2) + least*least
 		for i := range slopes {
 			for j := range slopes {
 				variance += slopes[i] * slopes[j] * f.Fitted.Covariance[i][j]

@@ -122,6 +122,7 @@ func (s *Service) register(router *gin.Engine) huma.API {
 	s.registerNeeds(api)
 	s.registerSearches(api)
 	s.registerTwins(api)
+	s.registerEfficiency(api)
 	s.registerLeftovers(api)
 	s.registerArrays(api)
 	s.registerWorkloads(api)

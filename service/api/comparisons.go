@@ -234,11 +234,17 @@ func (s *Service) comparisonReport(ctx context.Context, compared resource.Compar
 
 // compare works a new comparison out, and keeps it when asked to.
 func (s *Service) compare(ctx context.Context, n resource.NewComparison) (resource.Compared, error) {
-	c := resource.Comparison{Name: n.Name, Baseline: n.Baseline, Candidates: n.Candidates, Noise: n.Noise}
+	c := resource.Comparison{Name: n.Name, Baseline: n.Baseline, Candidates: n.Candidates, Noise: n.Noise, Weights: n.Weights}
+	if err := compare.CheckWeights(n.Weights); err != nil {
+		return resource.Compared{}, err
+	}
 	if c.Noise == 0 {
 		c.Noise = compare.Noise
 	}
 	compared, err := s.workOut(ctx, c)
+	if err == nil {
+		err = compared.Result.Stages(c.Weights)
+	}
 	if err != nil || !n.Keep {
 		return compared, err
 	}
@@ -293,7 +299,9 @@ func (s *Service) workOut(ctx context.Context, c resource.Comparison) (resource.
 	if c.Name == "" {
 		c.Name = strings.Join(names, ", ") + " against " + baseline.Name
 	}
-	return resource.Compared{Comparison: c, Result: compare.Sides(baseline, candidates, c.Noise), Figures: figure.All()}, nil
+	result := compare.Sides(baseline, candidates, c.Noise)
+	result.Weigh(c.Weights)
+	return resource.Compared{Comparison: c, Result: result, Figures: figure.All()}, nil
 }
 
 // side gathers what a group of runs measured.

@@ -254,10 +254,7 @@ func (s *Service) sideOf(ctx context.Context, in resource.NewTwin) (compare.Side
 // twinSamples are the measurements of a side, for a twin.
 func twinSamples(side compare.Side) (samples []twin.Sample) {
 	for _, m := range side.Samples {
-		sample := twin.Sample{Name: m.Stage, Load: m.Load, Summary: m.Summary, Doubt: m.Reason}
-		if len(m.Point) > 0 {
-			sample.Name += " at " + plan.Describe(m.Point)
-		}
+		sample := twin.Sample{Name: m.Title(), Load: m.Load, Summary: m.Summary, Doubt: m.Reason}
 		if slices.ContainsFunc(m.Point, func(s plan.Setting) bool { return plan.OfVolume(s.Field) }) {
 			sample.Doubt = "the volume was another at that point"
 		}

@@ -9,6 +9,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"patientheron/core/compare"
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
@@ -151,12 +152,13 @@ type comparisonRow struct {
 	Baseline   document[resource.Group]
 	Candidates document[[]resource.Group]
 	Noise      quantity.Share
+	Weights    document[[]compare.Weight]
 	Created    time.Time
 	Format     format
 }
 
 func (r comparisonRow) record() resource.Comparison {
-	return resource.Comparison{ID: r.ID, Name: r.Name, Baseline: r.Baseline.value, Candidates: r.Candidates.value, Noise: r.Noise, Created: r.Created.UTC()}
+	return resource.Comparison{ID: r.ID, Name: r.Name, Baseline: r.Baseline.value, Candidates: r.Candidates.value, Noise: r.Noise, Weights: r.Weights.value, Created: r.Created.UTC()}
 }
 
 // AddComparison keeps a comparison and returns it with its id. It gives
@@ -171,8 +173,12 @@ func (s *Store) AddComparison(ctx context.Context, c resource.Comparison) (resou
 	if err != nil {
 		return c, err
 	}
+	weights, err := encode(c.Weights)
+	if err != nil {
+		return c, err
+	}
 	c.ID, err = s.insert(ctx, fmt.Sprintf("keep comparison %q", c.Name),
-		`INSERT INTO comparisons (name, baseline, candidates, noise, created) VALUES (?, ?, ?, ?, ?)`, c.Name, baseline, candidates, c.Noise, c.Created)
+		`INSERT INTO comparisons (name, baseline, candidates, noise, weights, created) VALUES (?, ?, ?, ?, ?, ?)`, c.Name, baseline, candidates, c.Noise, weights, c.Created)
 	return c, err
 }
 

@@ -173,6 +173,7 @@ export const api = {
 	predict: (twin: number, p: Schemas["NewPrediction"]) =>
 		call<Prediction>("POST", `/twins/${twin}/predictions`, p),
 	forgetPrediction: (twin: number, id: number) => call<void>("DELETE", `/twins/${twin}/predictions/${id}`),
+	efficiency: (asked: Schemas["NewEfficiency"]) => call<Schemas["Efficiency"]>("POST", "/efficiency", asked),
 	forgetComparison: (id: number) => call<void>("DELETE", `/comparisons/${id}`),
 	shape: (run: number, p99: number) => call<Shape>("GET", `/runs/${run}/shape?p99=${p99}`),
 	reach: (run: number) => call<Schemas["Reaches"]>("GET", `/runs/${run}/reach`),

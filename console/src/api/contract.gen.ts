@@ -108,6 +108,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/efficiency": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How much of its members an array makes */
+        post: operations["set-against-members"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/estimates": {
         parameters: {
             query?: never;
@@ -1241,6 +1258,8 @@ export interface components {
             /** @description What the index and the sentence are made of, the largest gain first, the largest loss last */
             parts: components["schemas"]["Part"][] | null;
             runs: number[] | null;
+            /** @description An index with the weights that were asked for */
+            weighed?: components["schemas"]["Weighed"];
             /** @description What got better and what worse, in a sentence, the largest change first */
             words: string;
         };
@@ -1343,6 +1362,8 @@ export interface components {
             /** Format: double */
             noise: number;
             result: components["schemas"]["Result"];
+            /** @description What an index counts how much */
+            weights?: components["schemas"]["Weight"][] | null;
         };
         Comparison: {
             baseline: components["schemas"]["Group"];
@@ -1357,6 +1378,8 @@ export interface components {
             name: string;
             /** Format: double */
             noise: number;
+            /** @description What an index counts how much */
+            weights?: components["schemas"]["Weight"][] | null;
         };
         ComparisonList: {
             comparisons: components["schemas"]["Comparison"][] | null;
@@ -1527,6 +1550,20 @@ export interface components {
             low: number;
             /** Format: double */
             share: number;
+        };
+        Efficiency: {
+            array: string;
+            /** @description Loads that cannot be set side by side, and why */
+            leftOut: string[] | null;
+            /** @description As far as it is known */
+            level?: string;
+            members: string[] | null;
+            /** @description Members that are not like the others */
+            odd: components["schemas"]["OddMember"][] | null;
+            /** @description Under each load that all were measured under */
+            points: components["schemas"]["Made"][] | null;
+            /** @description What to know, in sentences */
+            words: string[] | null;
         };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
@@ -1841,7 +1878,7 @@ export interface components {
             label: string;
             /**
              * Format: double
-             * @description Of the 95 % interval: of what is not known of the parameters, and of how far off the twin is under loads that it was not shown
+             * @description Of the 95 % interval: of what is not known of the parameters, of how far off the twin is under loads that it was not shown, and of what a measurement itself scatters by
              */
             low: number;
             unit: string;
@@ -2506,6 +2543,31 @@ export interface components {
             /** @description What each hop can pass, for four kinds of load */
             uses: components["schemas"]["UseCeilings"][] | null;
         };
+        Made: {
+            /** @description Of each member, alone */
+            alone: components["schemas"]["Mean"][] | null;
+            array: components["schemas"]["Mean"];
+            /** @description What the members do when all are at work at once, over the sum; absent where that was not measured */
+            atOnce?: components["schemas"]["Mean"];
+            /** @description The array over the sum */
+            efficiency: components["schemas"]["Mean"];
+            /** @description Key of the figure, which is a rate */
+            figure: string;
+            label: string;
+            /**
+             * Format: double
+             * @description Share of the sum that the level leaves, copies and parity counted; as if reads and writes cost the same, where those of this kind were not measured by themselves; absent where the level is not known
+             */
+            leaves?: number;
+            /** @description Of the array, in words */
+            load: string;
+            /** @description Of the members, where that is another: as many operations in flight for each as its share of those of the array, or another span */
+            member?: string;
+            sum: components["schemas"]["Mean"];
+            title: string;
+            unit: string;
+            words: string;
+        };
         Mark: {
             /**
              * Format: double
@@ -2579,6 +2641,15 @@ export interface components {
             low?: number;
             /** Format: double */
             mean: number;
+        };
+        MeasuredSetup: {
+            /** @description Or these runs */
+            runs?: number[] | null;
+            /**
+             * Format: int64
+             * @description All runs of the setup of this volume that was measured last
+             */
+            volumeId?: number;
         };
         Measurement: {
             /** Format: date-time */
@@ -2722,6 +2793,13 @@ export interface components {
              * @description Smallest difference that matters; 0 means 5 %
              */
             noise?: number;
+            /** @description How much each stage counts in an index; those without a weight do not count */
+            weights?: components["schemas"]["Weight"][] | null;
+        };
+        NewEfficiency: {
+            array: components["schemas"]["MeasuredSetup"];
+            /** @description Each measured alone; what they did in races that all of them were in is what they do at once */
+            members: components["schemas"]["MeasuredSetup"][] | null;
         };
         NewNeed: {
             /** @description A need sheet (docs/needs.md) */
@@ -2810,6 +2888,21 @@ export interface components {
         NewWorkload: {
             load: components["schemas"]["Spec"];
             name: string;
+        };
+        OddMember: {
+            /**
+             * Format: int64
+             * @description Number in members, from 0
+             */
+            member: number;
+            /**
+             * Format: double
+             * @description What it does there over the median of the others
+             */
+            times: number;
+            /** @description The load under which it is farthest from them */
+            title: string;
+            words: string;
         };
         Outcome: {
             /** @description Of all repeats, in the order in which they were measured; absent where values has all of them */
@@ -4381,6 +4474,44 @@ export interface components {
             /** Format: double */
             lowBytesPerSecond: number;
         };
+        Weighed: {
+            /** @description Half of its interval, as a logarithm, is the root of the sum of the squares of those of its parts; not known where a part has a single repeat */
+            index: components["schemas"]["Mean"];
+            /** @description In the order of the weights */
+            parts: components["schemas"]["WeighedShare"][] | null;
+            /** @description Why there is no index: a part was not measured, or is not to be trusted */
+            refused?: string;
+            words: string;
+        };
+        WeighedShare: {
+            /**
+             * Format: double
+             * @description What the index is multiplied by for it
+             */
+            brings: number;
+            figure: string;
+            /**
+             * Format: double
+             * @description How many times as good as the baseline
+             */
+            gain: number;
+            /**
+             * Format: int64
+             * @description Number in points, from 0
+             */
+            point: number;
+            /**
+             * Format: double
+             * @description Of all weights
+             */
+            share: number;
+            title: string;
+        };
+        Weight: {
+            stage: string;
+            /** Format: double */
+            weight: number;
+        };
         Without: {
             /** @description Over the baseline */
             base: components["schemas"]["Ratio"];
@@ -4834,6 +4965,66 @@ export interface operations {
                 };
                 content: {
                     "text/html": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-against-members": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewEfficiency"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Efficiency"];
                 };
             };
             /** @description Unauthorized */

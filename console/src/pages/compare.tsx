@@ -34,7 +34,12 @@ export function Comparisons() {
 	}
 	return (
 		<>
-			<h1 className="mb-4 text-xl">Compare</h1>
+			<div className="mb-4 flex items-baseline">
+				<h1 className="text-xl">Compare</h1>
+				<Link to="/efficiency" className="btn btn-sm ml-auto">
+					An array against its members
+				</Link>
+			</div>
 			{list.length > 0 && (
 				<table className="table mb-8">
 					<thead>
@@ -167,7 +172,59 @@ function asked(search: URLSearchParams): NewComparison {
 		baseline: { runs: runs(search.get("base") ?? "") },
 		candidates: search.getAll("with").map((text) => ({ runs: runs(text) })),
 		noise: Number(search.get("noise") ?? 0.05),
+		weights: search.getAll("weigh").map((text) => {
+			const at = text.lastIndexOf("=");
+			return { stage: text.slice(0, at), weight: Number(text.slice(at + 1)) };
+		}),
 	};
+}
+
+/** How much each stage counts in an index; a new question is asked with them. */
+function Weights({ compared }: { compared: Compared }) {
+	const navigate = useNavigate();
+	const stages = [...new Set((compared.result.points ?? []).map((p) => p.stage))];
+	const [weights, setWeights] = useState<Record<string, string>>(
+		Object.fromEntries((compared.weights ?? []).map((w) => [w.stage, String(w.weight)])),
+	);
+	const set = Object.entries(weights).filter(([, w]) => w.trim() !== "");
+	const submit = (e: FormEvent) => {
+		e.preventDefault();
+		const query = new URLSearchParams({
+			base: compared.baseline.runs?.join("+") ?? "",
+			noise: String(compared.noise),
+		});
+		for (const group of compared.candidates ?? []) {
+			query.append("with", group.runs?.join("+") ?? "");
+		}
+		for (const [stage, weight] of set) {
+			query.append("weigh", `${stage}=${weight}`);
+		}
+		navigate(`/compare/view?${query}`);
+	};
+	return (
+		<details className="mt-3 print:hidden" open={(compared.weights ?? []).length > 0}>
+			<summary className="cursor-pointer text-sm font-medium">Weigh the stages</summary>
+			<form onSubmit={submit} className="mt-2 max-w-md">
+				{stages.map((stage) => (
+					<label key={stage} className="flex items-center justify-between gap-4 py-0.5 text-sm">
+						{stage}
+						<input
+							className="input input-sm w-24"
+							type="number"
+							min="0.001"
+							step="any"
+							value={weights[stage] ?? ""}
+							placeholder="not"
+							onChange={(e) => setWeights({ ...weights, [stage]: e.target.value })}
+						/>
+					</label>
+				))}
+				<button type="submit" className="btn btn-sm mt-2" disabled={set.length === 0}>
+					Weigh
+				</button>
+			</form>
+		</details>
+	);
 }
 
 /** One comparison: what got better and what worse, then how it is known. */
@@ -354,6 +411,8 @@ function Gains(props: {
 							.
 						</p>
 					) : null}
+					{candidate.weighed && <p className="mt-2">With the weights: {candidate.weighed.words}</p>}
+					<Weights key={compared.name} compared={compared} />
 				</div>
 			</div>
 		</section>
