@@ -9,7 +9,10 @@ CONSOLE := $(wildcard $(shell git ls-files console | grep -v -e '\.go$$' -e cont
 # Where goroutines meet; tested with the race detector.
 RACED := core/load|patient|client|host|service|storage/iscsi|storage/localfile|target
 
-.PHONY: build demo test check lab bench screenshots contract format install-test-needs clean
+# Takes as long as it takes, and as many cores as there are.
+WHOLE_DEMO := ^TestDemoEndsByItself$$
+
+.PHONY: build demo test test-demo check lab bench screenshots contract format install-test-needs clean
 
 build: bin/heron
 
@@ -31,13 +34,18 @@ install-test-needs:
 	scripts/install-test-needs
 
 # Many tests wait for clocks: more packages at a time than there are cores. Of the end-to-end
-# tests those that bear others beside them come last, together.
+# tests those that bear others beside them come last, together; the demo and the lab, which
+# hold no time to anything, after them, beside each other.
 test: install-test-needs build check
 	go test -p 4 $$(go list ./... | grep -v -E '^patientheron/(test/(e2e|lab)|$(RACED))(/|$$)')
 	go test -race -p 4 $$(go list ./... | grep -E '^patientheron/($(RACED))(/|$$)')
 	go test -c -o bin/e2e.test ./test/e2e
-	cd test/e2e && $(SUDO) ../../bin/e2e.test -test.timeout=14m -test.parallel=3
-	$(MAKE) lab
+	cd test/e2e && $(SUDO) ../../bin/e2e.test -test.timeout=14m -test.parallel=3 -test.skip='$(WHOLE_DEMO)'
+	$(MAKE) -j2 test-demo lab
+
+test-demo: build
+	go test -c -o bin/demo.test ./test/e2e
+	cd test/e2e && ../../bin/demo.test -test.timeout=10m -test.run='$(WHOLE_DEMO)'
 
 check: build
 	@unformatted=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$unformatted" ] || { echo "not formatted; run 'make format': $$unformatted"; exit 1; }

@@ -133,21 +133,60 @@ func (w *walk) queue(name string) {
 	}
 }
 
-// throttles reads what control groups let this process do to a device. Of several on
-// the way the one nearest to the process counts.
-func (w *walk) throttles(folder string) {
-	number, err := w.text(w.ctx, folder, "dev")
-	if err != nil || number == "" {
-		return
+// throttles reads what control groups let this process do to a device.
+func (w *walk) throttles(name string) {
+	number, err := w.text(w.ctx, w.sys, "class/block", name, "dev")
+	if err == nil && number != "" {
+		w.held[name] = throttled(filepath.Dir(w.sys), number)
 	}
-	t := throttled(filepath.Dir(w.sys), number)
+}
+
+// allowed is what control groups let this process do to a layer: what they allow it itself, and
+// no more than they allow all together that it spreads over.
+func (w *walk) allowed(layer setup.Layer) throttle {
+	own := w.held[layer.Name]
+	if layer.Kind == "loop" || len(layer.Below) == 0 { // what is below a loop device is not done by this process
+		return own
+	}
+	below := w.allowed(layer.Below[0])
+	for _, l := range layer.Below[1:] {
+		below = below.beside(w.allowed(l))
+	}
+	return own.within(below)
+}
+
+// beside is what may be done to two devices together; no limit where one of them has none.
+func (t throttle) beside(o throttle) throttle {
+	sum := func(a, b float64) float64 {
+		if a == 0 || b == 0 {
+			return 0
+		}
+		return a + b
+	}
+	return throttle{sum(t.reads, o.reads), sum(t.writes, o.writes), sum(t.readBytes, o.readBytes), sum(t.writtenBytes, o.writtenBytes)}
+}
+
+// within is what may be done where both hold.
+func (t throttle) within(o throttle) throttle {
+	lower := func(a, b float64) float64 {
+		if a == 0 || b == 0 {
+			return max(a, b)
+		}
+		return min(a, b)
+	}
+	return throttle{lower(t.reads, o.reads), lower(t.writes, o.writes), lower(t.readBytes, o.readBytes), lower(t.writtenBytes, o.writtenBytes)}
+}
+
+// knowAllowed tells what control groups let this process do to all of it.
+func (w *walk) knowAllowed(top setup.Layer) {
+	t := w.allowed(top)
 	for key, limit := range map[string]float64{"queue.readsMost": t.reads, "queue.writesMost": t.writes} {
-		if limit > 0 && w.facts.Text(key) == "" {
+		if limit > 0 {
 			w.know(key, quantity.OpRate(limit))
 		}
 	}
 	for key, limit := range map[string]float64{"queue.readMost": t.readBytes, "queue.writtenMost": t.writtenBytes} {
-		if limit > 0 && w.facts.Text(key) == "" {
+		if limit > 0 {
 			w.know(key, quantity.ByteRate(limit))
 		}
 	}

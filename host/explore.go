@@ -63,7 +63,7 @@ type Found struct {
 // Explore walks down from a folder, a file or a block device. The error is
 // about the context; what cannot be looked at is in Seen.Troubles.
 func (e *Explorer) Explore(ctx context.Context, path string) (Found, error) {
-	w := &walk{Explorer: e, ctx: ctx, now: time.Now().UTC()}
+	w := e.walk(ctx)
 	var top setup.Layer
 	if name, isDevice := e.deviceName(ctx, path); isDevice {
 		top = w.device(name, 0)
@@ -73,12 +73,13 @@ func (e *Explorer) Explore(ctx context.Context, path string) (Found, error) {
 	}
 	w.machine()
 	w.groupMedia()
+	w.knowAllowed(top)
 	return Found{Setup: w.facts, Chain: []setup.Layer{top}, Seen: w.seen}, ctx.Err()
 }
 
 // Machine tells of this host alone: for volumes that have nothing below.
 func (e *Explorer) Machine(ctx context.Context) setup.Setup {
-	w := &walk{Explorer: e, ctx: ctx, now: time.Now().UTC()}
+	w := e.walk(ctx)
 	w.machine()
 	return w.facts
 }
@@ -91,7 +92,12 @@ type walk struct {
 	facts  setup.Setup
 	seen   setup.Seen
 	media  []medium
-	joined bool // below a device that joins several paths
+	joined bool                // below a device that joins several paths
+	held   map[string]throttle // what control groups let this process do, by the device
+}
+
+func (e *Explorer) walk(ctx context.Context) *walk {
+	return &walk{Explorer: e, ctx: ctx, now: time.Now().UTC(), held: map[string]throttle{}}
 }
 
 // medium is one device at the bottom.

@@ -78,7 +78,7 @@ func (s *system) explorer() *Explorer {
 
 // walkFrom explores from a device of the tree.
 func (s *system) walkFrom(e *Explorer, name string) (setup.Layer, *walk) {
-	w := &walk{Explorer: e, ctx: s.t.Context()}
+	w := e.walk(s.t.Context())
 	layer := w.device(name, 0)
 	w.machine()
 	w.groupMedia()
@@ -203,7 +203,7 @@ func TestSharesAndLinks(t *testing.T) {
 	s.file("sys/class/net/bond0/bonding/slaves", "eth0 eth1\n")
 	s.file("sys/class/net/bond0/bonding/mode", "802.3ad 4\n")
 	s.file("sys/class/net/eth0/speed", "10000\n")
-	w := &walk{Explorer: s.explorer(), ctx: t.Context()}
+	w := s.explorer().walk(t.Context())
 	layer := w.path("/mnt/station share/ledger", 0)
 	if len(layer.Below) != 1 || layer.Below[0].Kind != "network" {
 		t.Errorf("layers %+v", layer)

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"patientheron/core/quantity"
+	"patientheron/core/setup"
 )
 
 func TestMemory(t *testing.T) {
@@ -70,5 +71,35 @@ func TestThrottles(t *testing.T) {
 	}
 	if got := throttled(root, "253:0"); got != (throttle{}) {
 		t.Errorf("a device without limits: %+v", got)
+	}
+}
+
+// What a process may do to an array is what it may do to all members together, and none of
+// it where one of them is not limited; along one way the lowest limit counts. What is below a
+// loop device is not done by the process.
+func TestLimitsOfSeveralDevicesAddUp(t *testing.T) {
+	w := (&Explorer{}).walk(t.Context())
+	w.held = map[string]throttle{"sda": {100, 0, 1000, 50}, "sdb": {200, 30, 3000, 0}, "sdc": {readBytes: 500}, "sda1": {reads: 80}, "md0": {readBytes: 3500}, "loop0": {reads: 7}}
+	leaf := func(name string) setup.Layer { return setup.Layer{Kind: "disk", Name: name} }
+	over := func(name string, below ...setup.Layer) setup.Layer {
+		return setup.Layer{Kind: "raid", Name: name, Below: below}
+	}
+	for name, c := range map[string]struct {
+		layer setup.Layer
+		want  throttle
+	}{
+		"one":                     {leaf("sda"), throttle{100, 0, 1000, 50}},
+		"two":                     {over("pool", leaf("sda"), leaf("sdb")), throttle{300, 0, 4000, 0}},
+		"one is not limited":      {over("pool", leaf("sda"), leaf("sdb"), leaf("sdz")), throttle{}},
+		"three":                   {over("pool", leaf("sda"), leaf("sdb"), leaf("sdc")), throttle{0, 0, 4500, 0}},
+		"the array itself":        {over("md0", leaf("sda"), leaf("sdb")), throttle{300, 0, 3500, 0}},
+		"a partition":             {setup.Layer{Kind: "partition", Name: "sda1", Below: []setup.Layer{leaf("sda")}}, throttle{80, 0, 1000, 50}},
+		"a file system":           {setup.Layer{Kind: "file system", Name: "/srv", Below: []setup.Layer{over("md0", leaf("sdc"), leaf("sdc"))}}, throttle{readBytes: 1000}},
+		"what a loop lies on":     {setup.Layer{Kind: "loop", Name: "loop0", Below: []setup.Layer{leaf("sda")}}, throttle{reads: 7}},
+		"nothing that is limited": {over("pool", leaf("sdx"), leaf("sdy")), throttle{}},
+	} {
+		if got := w.allowed(c.layer); got != c.want {
+			t.Errorf("%s: %+v, not %+v", name, got, c.want)
+		}
 	}
 }

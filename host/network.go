@@ -48,7 +48,7 @@ func (w *walk) share(m mount) setup.Layer {
 // Link tells of the interface that leads to an address: rate, MTU, driver and
 // how many lines it bundles.
 func (e *Explorer) Link(ctx context.Context, address string) (setup.Setup, []string) {
-	w := &walk{Explorer: e, ctx: ctx, now: time.Now().UTC()}
+	w := e.walk(ctx)
 	w.link(address)
 	return w.facts, w.seen.Troubles
 }

@@ -193,7 +193,7 @@ func (w *walk) device(name string, depth int) setup.Layer {
 		layer.Trouble = w.trouble("%s lies below more than %d layers; is it a circle?", name, deepest)
 		return layer
 	}
-	w.throttles(folder)
+	w.throttles(name)
 	switch {
 	case w.exists(w.ctx, folder, "partition"):
 		return w.partition(layer, folder, depth)

@@ -202,10 +202,16 @@ func TestMemoryThatAnswersIsCalledOut(t *testing.T) {
 // function that sets another one.
 func throttle(t *testing.T, s *service, device string, limit int) func(limit int) {
 	t.Helper()
-	var stat unix.Stat_t
-	if err := unix.Stat(device, &stat); err != nil {
-		t.Fatal(err)
-	}
+	limits := grouped(t, s)
+	set := func(limit int) { limits("read_bps", device, limit) }
+	set(limit)
+	return set
+}
+
+// grouped puts a service into a control group of its own. It gives a function that sets a
+// limit of that, such as read_bps, for a device.
+func grouped(t *testing.T, s *service) func(limit, device string, value int) {
+	t.Helper()
 	group := fmt.Sprintf("/sys/fs/cgroup/blkio/heron-e2e-%d-%d", os.Getpid(), s.process.Process.Pid)
 	if err := os.Mkdir(group, 0o755); err != nil {
 		t.Fatal(err)
@@ -222,12 +228,15 @@ func throttle(t *testing.T, s *service, device string, limit int) func(limit int
 			t.Fatal(err)
 		}
 	}
-	set := func(limit int) {
-		write("blkio.throttle.read_bps_device", fmt.Sprintf("%d:%d %d", unix.Major(stat.Rdev), unix.Minor(stat.Rdev), limit))
-	}
-	set(limit)
 	write("cgroup.procs", strconv.Itoa(s.process.Process.Pid))
-	return set
+	return func(limit, device string, value int) {
+		t.Helper()
+		var stat unix.Stat_t
+		if err := unix.Stat(device, &stat); err != nil {
+			t.Fatal(err)
+		}
+		write("blkio.throttle."+limit+"_device", fmt.Sprintf("%d:%d %d", unix.Major(stat.Rdev), unix.Minor(stat.Rdev), value))
+	}
 }
 
 // The kernel's own throttle is the oracle for a rate.

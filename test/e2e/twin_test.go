@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -196,5 +197,66 @@ func TestConsoleTwins(t *testing.T) {
 	for path, words := range map[string]string{"/twins/9": "twin 9", "/twins/fits/9": "fit 9", "/decide": "Twins"} {
 		p.do(chromedp.Navigate(s.url + path))
 		p.says(words)
+	}
+}
+
+// Of real disks, whose rates the kernel's own limits hold, one is measured alone; its twin foretells
+// what five of them do as a stripe, which a real file system then makes of them. The stripe is
+// set against them as well.
+func TestATwinForetellsARealStripe(t *testing.T) {
+	s := serve(t, t.TempDir(), false)
+	limits := grouped(t, s)
+	var devices []string
+	for range 5 {
+		device := quietDevice(t, 256<<20)
+		limits("read_bps", device, 6<<20)
+		limits("read_iops", device, 400)
+		devices = append(devices, device)
+	}
+	do := func(arguments ...string) string {
+		t.Helper()
+		out, trouble, err := s.cli(arguments...)
+		if err != nil {
+			t.Fatalf("%v: %v: %s%s", arguments, err, out, trouble)
+		}
+		return out
+	}
+	for i, device := range devices {
+		if _, err := s.AddVolume(t.Context(), resource.NewVolume{Name: fmt.Sprintf("disk-%d", i+1), Locator: device}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	loads := func(depth int) string {
+		return written(t, "loads.yaml", fmt.Sprintf(`stages:
+  - {name: small, load: {block: 4KiB, depth: %[1]d, span: 128MiB, leadIn: 0.3s, for: 1s, interval: 0.1s}, repeats: 2}
+  - {name: larger, load: {block: 64KiB, depth: %[1]d, span: 128MiB, leadIn: 0.3s, for: 1s, interval: 0.1s}, repeats: 2}
+`, depth))
+	}
+	do("measure", "disk-1", "--plan", loads(4))
+	guess := written(t, "guess.yaml", "members: {count: 1, medium: low-latency nvme, capacity: 256MiB, units: 1, readTime: 1ms, interface: 20MB/s}\nlayout: {level: concatenation}\n")
+	do("twin", "fit", "disk-1", "--guess", guess, "--free", "members[0].readTime,members[0].interface", "--as", "disk")
+	stripe := t.TempDir()
+	must(t, "mkfs.btrfs", append([]string{"-q", "-f", "-d", "raid0", "-m", "raid1"}, devices...)...)
+	must(t, "btrfs", append([]string{"device", "scan"}, devices...)...)
+	must(t, "mount", devices[0], stripe)
+	t.Cleanup(func() { _ = exec.Command("umount", "--lazy", stripe).Run() })
+	if _, err := s.AddVolume(t.Context(), resource.NewVolume{Name: "stripe", Locator: stripe}); err != nil {
+		t.Fatal(err)
+	}
+	do("twin", "foretell", "disk", "--with", "members.count=5", "--with", "layout.level=raid0", "--on", "stripe", "--plan", loads(20))
+	do("measure", "stripe", "--plan", loads(20))
+	kept, err := s.Twin(t.Context(), 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, truth := range []float64{5 * 400 * 4096, 5 * 6 << 20} {
+		c := kept.Predictions[0].Confronted[i]
+		t.Log(c.Words)
+		if c.Measured == nil || math.Abs(*c.Off) > 0.2 {
+			t.Fatalf("%+v", c)
+		}
+		if off := c.Figure.Value/truth - 1; math.Abs(off) > 0.2 {
+			t.Errorf("%s is foretold %+.1f %% off the limits", c.Name, off*100)
+		}
 	}
 }
