@@ -46,10 +46,13 @@ const (
 	filling = 8
 	// patience is how many times as long it is simulated where it does nothing.
 	patience = 200
-	// drawn is how many starting points are drawn, beside those around the guess, and
-	// followed how many of all are followed, the best first.
-	drawn    = 8
-	followed = 3
+	// drawn is how many starting points are drawn, beside those around the guess; of all, so
+	// many that lie so far from each other are followed a little, the best first, and the
+	// best of these to the end.
+	drawn    = 12
+	followed = 5
+	apart    = 1.0
+	toTheEnd = 2
 	// mostLoads and mostFree bound the work.
 	mostLoads = 200
 	mostFree  = 12
@@ -391,10 +394,19 @@ func (w *fitter) fit(ctx context.Context) (best place, err error) {
 	for i := range starts {
 		places[i] = w.placed(starts[i], logs[i], nil)
 	}
-	slices.SortStableFunc(places, func(a, b place) int { return cmp.Compare(a.cost, b.cost) })
+	byCost := func(a, b place) int { return cmp.Compare(a.cost, b.cost) }
+	slices.SortStableFunc(places, byCost)
+	places = spread(places)
+	for i := range places {
+		w.report(func(h *HowNear) { h.Step = fmt.Sprintf("following start %d of %d", i+1, len(places)) })
+		if places[i], err = w.improve(ctx, places[i], first); err != nil {
+			return best, err
+		}
+	}
+	slices.SortStableFunc(places, byCost)
 	best = places[0]
-	for i, p := range places[:min(followed, len(places))] {
-		w.report(func(h *HowNear) { h.Step = fmt.Sprintf("following start %d of %d", i+1, followed) })
+	for _, p := range places[:min(toTheEnd, len(places))] {
+		w.report(func(h *HowNear) { h.Step = "following the best of them" })
 		if p, err = w.improve(ctx, p, rounds); err != nil {
 			return best, err
 		}
@@ -419,12 +431,30 @@ func (w *fitter) fit(ctx context.Context) (best place, err error) {
 	return w.improve(ctx, w.placed(best.at, logs[0], nil), last)
 }
 
+// spread are the best places that do not lie near each other.
+func spread(sorted []place) (kept []place) {
+	for _, p := range sorted {
+		near := slices.ContainsFunc(kept, func(k place) bool { return distance(p.at, k.at) < apart })
+		if len(kept) < followed && p.logs != nil && !near {
+			kept = append(kept, p)
+		}
+	}
+	return kept
+}
+
+func distance(a, b []float64) (d float64) {
+	for i := range a {
+		d = math.Hypot(d, a[i]-b[i])
+	}
+	return d
+}
+
 // starts are the guess, places around it along each parameter, and some that are drawn.
 func (w *fitter) starts() (all [][]float64) {
 	n := len(w.free)
 	all = append(all, make([]float64, n))
 	for i := range n {
-		for _, way := range []float64{math.Log(3), -math.Log(3)} {
+		for _, way := range []float64{math.Log(3), -math.Log(3), math.Log(10), -math.Log(10)} {
 			at := make([]float64, n)
 			at[i] = way
 			all = append(all, at)
@@ -434,7 +464,7 @@ func (w *fitter) starts() (all [][]float64) {
 	for range drawn {
 		at := make([]float64, n)
 		for i := range at {
-			at[i] = draw.NormFloat64() * 0.8
+			at[i] = draw.NormFloat64()
 		}
 		all = append(all, at)
 	}
@@ -442,7 +472,8 @@ func (w *fitter) starts() (all [][]float64) {
 }
 
 const (
-	rounds  = 8    // of one start at most
+	first   = 2    // rounds of each start
+	rounds  = 8    // of one that is followed to the end at most
 	last    = 2    // at the end, with longer simulations
 	longer  = 4    // times as long
 	settled = 1e-2 // a round that improves the cost by less is the last

@@ -56,6 +56,9 @@ type Confronted struct {
 	Words    string         `json:"words"`
 }
 
+// untried is how far off a twin is taken to be that was not tried on loads it was not shown.
+const untried = 0.1
+
 // mostForetold is how many loads are foretold at a time.
 const mostForetold = 64
 
@@ -102,9 +105,9 @@ func (f Foretelling) Run(ctx context.Context) ([]Foretold, error) {
 	if logs[0] == nil {
 		return nil, fmt.Errorf("%w: the array does nothing under one of the loads", ErrInvalid)
 	}
-	off := f.Fitted.Off
+	off := max(f.Fitted.Off, untried)
 	if f.Fitted.Unseen != nil {
-		off = max(off, *f.Fitted.Unseen)
+		off = max(f.Fitted.Off, *f.Fitted.Unseen)
 	}
 	all := make([]Foretold, len(loads))
 	for i, l := range f.Loads {

@@ -18,7 +18,7 @@ import (
 func foretelling(off float64) twin.Foretelling {
 	known := twin.Fitted{
 		Parameters: []twin.FittedParameter{{Key: "members[0].overhead", Value: 300e-6}, {Key: "members[0].seekAverage", Value: 0.012}},
-		Covariance: [][]float64{{0, 0}, {0, 0.01}}, Off: off,
+		Covariance: [][]float64{{0, 0}, {0, 0.01}}, Off: off / 2, Unseen: &off,
 	}
 	return twin.Foretelling{
 		With:   reader("members: {medium: hard disk, capacity: 4TB, overhead: 300us, seekAverage: 12ms, seekTrack: 1ms, seekFull: 25ms, outerRate: 150MB/s}\nlayout: {level: concatenation}\n"),
@@ -48,6 +48,15 @@ func TestWhatIsForetold(t *testing.T) {
 			t.Errorf("%s: %g, not %g", name, c.got, c.want)
 		}
 	}
+	// One that was not tried on what it was not shown is taken to be a tenth off.
+	f.Fitted.Unseen = nil
+	if told, err = f.Run(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if half, want := math.Log(told[1].Figures[0].High/told[1].Figures[0].Value), 1.96*math.Hypot(math.Log(1.1), 0.02); math.Abs(half/want-1) > 0.01 {
+		t.Errorf("half %g, not %g", half, want)
+	}
+	f = foretelling(math.Expm1(0.05))
 	// A parameter that is changed by hand is no longer one that is not known.
 	f.Changes = []plan.Setting{{Field: "members[0].seekAverage", Value: "6ms"}}
 	if told, err = f.Run(t.Context()); err != nil {

@@ -124,7 +124,7 @@ func parameter(p array.Parameter, at, within float64) FittedParameter {
 	told := FittedParameter{
 		Key: p.Key, Label: p.Label, Unit: p.Unit, Guess: p.Value, Value: v,
 		Low: v * math.Exp(-within), High: v * math.Exp(within),
-		Known: Hardly, Set: settings(p, v), Shown: Show(p.Unit, v), Spread: spread(within),
+		Known: Hardly, Set: settings(p, v), Shown: Show(p.Unit, v), Spread: wide(within),
 	}
 	switch {
 	case within <= well:
@@ -149,10 +149,10 @@ func Show(unit string, v float64) string {
 }
 
 // Spread says how wide an interval is that goes as far above a value as below.
-func Spread(value, high float64) string { return spread(math.Log(high / value)) }
+func Spread(value, high float64) string { return wide(math.Log(high / value)) }
 
-// spread says how wide an interval is, whose half is this logarithm.
-func spread(within float64) string {
+// wide says how wide an interval is, whose half is this logarithm.
+func wide(within float64) string {
 	if within <= roughly {
 		return "± " + quantity.Digits(math.Expm1(within)*100) + " %"
 	}
@@ -174,14 +174,14 @@ func tangles(all []FittedParameter, covariance *mat.SymDense, times float64) []T
 				what, variance = "their product", ii+jj+2*ij
 			}
 			found = append(found, Tangle{[2]string{all[i].Key, all[j].Key}, fmt.Sprintf("What was measured does not tell the %s from the %s: %s is known %s, each by itself within %s and %s.",
-				all[i].Label, all[j].Label, what, within(times*math.Sqrt(max(variance, 0))), spread(times*math.Sqrt(ii)), spread(times*math.Sqrt(jj)))})
+				all[i].Label, all[j].Label, what, within(times*math.Sqrt(max(variance, 0))), wide(times*math.Sqrt(ii)), wide(times*math.Sqrt(jj)))})
 		}
 	}
 	return found
 }
 
 // within says how well something is known.
-func within(by float64) string { return "within " + spread(by) }
+func within(by float64) string { return "within " + wide(by) }
 
 // prove fits twins to all loads but some, and tries them on those. The loads are dealt out to
 // as many parts in turn.
@@ -305,7 +305,7 @@ func (w *fitter) gained(load workload.Spec, before, then *mat.SymDense, times fl
 	for i, p := range w.free {
 		was, is := times*math.Sqrt(before.At(i, i)), times*math.Sqrt(then.At(i, i))
 		if was > well && is < 0.8*was {
-			gains = append(gains, gain{fmt.Sprintf("the %s %s in place of %s", p.Label, within(is), spread(was)), was - is})
+			gains = append(gains, gain{fmt.Sprintf("the %s %s in place of %s", p.Label, within(is), wide(was)), was - is})
 		}
 	}
 	slices.SortStableFunc(gains, func(a, b gain) int { return cmp.Compare(b.by, a.by) })

@@ -103,13 +103,6 @@ func take(ctx context.Context, heron, folder string) error {
 	p := &photographer{Browser: b, base: base, folder: folder}
 	p.do(chromedp.Navigate("about:blank"), chromedp.Navigate(link), chromedp.WaitVisible(chromedp.CSS("table")))
 	p.picture("runs", 1280, 800)
-	p.page("/measure", "form")
-	p.do(chromedp.Click(chromedp.CSS("[role=tab]:last-child")))
-	p.until(`document.querySelectorAll("[name=preset] option").length > 4`)
-	p.do(chromedp.SendKeys(chromedp.CSS("[name=preset]"), "Ledger"))
-	p.until(`[...document.querySelectorAll("button")].filter(e => e.textContent === "Check").map(e => e.click()).length === 1`)
-	p.until(`document.body.innerText.includes("It takes")`)
-	p.picture("measure", 1280, 880)
 	p.page("/arrays/2", "ol li")
 	p.picture("array", 1280, 800)
 	p.page("/look/13", "ol, main p")
@@ -151,6 +144,8 @@ func take(ctx context.Context, heron, folder string) error {
 	p.until(`[...document.querySelectorAll("button")].filter(e => e.textContent === "Look for it").map(e => e.click()).length === 1`)
 	p.until(`document.querySelector("[aria-label=Bill]") !== null && document.querySelector("canvas") !== null`)
 	p.picture("buy", 1280, 1440)
+	p.page("/twins/1", "canvas")
+	p.picture("twin", 1280, 1240)
 
 	p.page("/compare", "form")
 	p.until(`fetch("/api/v1/comparisons/1/report", { headers: { "Heron-Proof": localStorage.getItem("heron-proof") } }).then(r => r.ok ? r.text() : Promise.reject(r.status)).then(t => { document.open(); document.write(t); document.close(); return true })`)
