@@ -113,22 +113,22 @@ func TestHiddenArraysAreFound(t *testing.T) {
 			d, truth := hidden(t, with, uint64(len(name)))
 			shown := []workload.Spec{
 				load(4*kib, 1, workload.Random, 1), load(4*kib, 1, workload.Random, 64), load(4*kib, 0, workload.Random, 1), load(4*kib, 0, workload.Random, 64),
-				load(64*kib, 1, workload.Random, 4), load(mib, 1, workload.Sequential, 1), load(mib, 1, workload.Sequential, 16),
+				load(64*kib, 1, workload.Random, 4), load(16*kib, 0.7, workload.Random, 16), load(mib, 1, workload.Sequential, 1), load(mib, 1, workload.Sequential, 16),
 			}
 			r := fitted(t, twin.Fit{With: with, Observed: observed(t, simulated.Measure, d, shown, 1), Measure: simulated.Measure})
 			well := 0
 			for _, p := range r.Parameters {
 				t.Logf("%-24s guess %-10.4g truth %-10.4g twin %-10.4g %s, %s", p.Key, p.Guess, truth[p.Key], p.Value, p.Spread, p.Known)
-				if p.Known != twin.Well {
-					continue
+				most := map[twin.Knowledge]float64{twin.Well: 0.1, twin.Roughly: 0.5, twin.Hardly: math.Inf(1)}[p.Known]
+				if off := p.Value/truth[p.Key] - 1; math.Abs(off) > most {
+					t.Errorf("%s is off by %+.1f %%, and said to be known %s", p.Key, off*100, p.Known)
 				}
-				well++
-				if off := p.Value/truth[p.Key] - 1; math.Abs(off) > 0.1 {
-					t.Errorf("%s is off by %+.1f %%, and said to be known well", p.Key, off*100)
+				if p.Known == twin.Well {
+					well++
 				}
 			}
-			if well < 2 {
-				t.Errorf("only %d parameters are known well", well)
+			if well == 0 {
+				t.Error("nothing is known well")
 			}
 			made, err := with(r.Settings())
 			if err != nil {
