@@ -115,12 +115,15 @@ func (f Fit) prepare() (*fitter, error) {
 func shortened(o Observed, guess array.Description, times float64) workload.Spec {
 	load := o.Load
 	load.Settled, load.Within, load.Interval = false, 0, 0
-	if load.Kind == workload.FilesKind || load.For == 0 || o.Rate <= 0 {
+	if load.Kind == workload.FilesKind || o.Rate <= 0 {
 		return load
 	}
 	whole := load.Completed()
 	operations := max(enough/max(whole.MeanBlock()/float64(piece), 1), fewOps, 16*float64(whole.Depth*whole.Workers))
 	time := quantity.Seconds(operations / o.Rate * times)
+	if load.Amount > 0 || load.For == 0 { // which a rate does not hang on
+		load.Amount, load.For = 0, max(load.For, time)
+	}
 	load.For = min(load.For, time)
 	if guess.Fills() {
 		load.LeadIn = min(max(load.LeadIn, time*begins), time*filling)

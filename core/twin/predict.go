@@ -84,7 +84,7 @@ func (f Foretelling) Run(ctx context.Context) ([]Foretold, error) {
 		if reach, _ := l.Load.Completed().Body().Reach(); reach > now.Size() {
 			return nil, fmt.Errorf("%w: %q works on %s, and the array has %s", ErrInvalid, l.Name, reach, now.Size())
 		}
-		loads = append(loads, l.Load)
+		loads = append(loads, timed(l.Load))
 		for _, of := range fitting(l.Load) {
 			w.rows = append(w.rows, row{load: i, figure: of})
 		}
@@ -132,6 +132,15 @@ func (f Foretelling) Run(ctx context.Context) ([]Foretold, error) {
 		all[of.load].Figures = append(all[of.load].Figures, told)
 	}
 	return all, nil
+}
+
+// timed is a load that ends by time, where it would by what it moves: no rate hangs on that, and
+// it may be more than can be simulated.
+func timed(load workload.Spec) workload.Spec {
+	if load.Kind != workload.FilesKind && (load.Amount > 0 || load.For == 0) {
+		load.Amount, load.For = 0, max(load.For, 10)
+	}
+	return load
 }
 
 // move is a step of one parameter, as large as what is not known of it.

@@ -1,6 +1,7 @@
 package twin_test
 
 import (
+	"context"
 	"math"
 	"strings"
 	"testing"
@@ -48,6 +49,18 @@ func TestWhatIsForetold(t *testing.T) {
 			t.Errorf("%s: %g, not %g", name, c.got, c.want)
 		}
 	}
+	// Nor does it take longer to foretell a load that moves more than could ever be simulated.
+	f.Loads[1].Load.Amount, f.Loads[1].Load.For = 1<<60, 0
+	f.Measure = func(ctx context.Context, d array.Description, load workload.Spec, enough int) (measure.Summary, error) {
+		if load.Amount > 0 || load.For == 0 || enough == 0 {
+			t.Errorf("it would be simulated to its end: %+v", load.Ending)
+		}
+		return oneDisk(ctx, d, load, enough)
+	}
+	if again, err := f.Run(t.Context()); err != nil || again[1].Figures[0].Value != large.Value {
+		t.Errorf("%v: %+v", err, again)
+	}
+	f = foretelling(math.Expm1(0.05))
 	// One that was not tried on what it was not shown is taken to be a tenth off.
 	f.Fitted.Unseen = nil
 	if told, err = f.Run(t.Context()); err != nil {

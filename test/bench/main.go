@@ -50,7 +50,7 @@ func main() {
 		return
 	}
 	if len(os.Args) == 2 && os.Args[1] == "judging" {
-		fail(errors.Join(judging(), comparing(), deciding(), choosing()))
+		fail(errors.Join(judging(), comparing(), deciding(), choosing(), fitting()))
 		return
 	}
 	fail(bench())
