@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 
@@ -95,7 +96,8 @@ func (s *Service) aloneAndInRaces(ctx context.Context, of resource.MeasuredSetup
 func together(races []map[int64]compare.Side) (atOnce []compare.Side) {
 	for _, of := range races {
 		var joined compare.Side
-		for joint, side := range of {
+		for _, joint := range slices.Sorted(maps.Keys(of)) {
+			side := of[joint]
 			if slices.ContainsFunc(races, func(other map[int64]compare.Side) bool { return len(other[joint].Runs) == 0 }) {
 				continue
 			}

@@ -237,7 +237,6 @@ export function FitPage() {
 		return <p role="status">Loading…</p>;
 	}
 	if (f.twinId) {
-		queries.invalidateQueries({ queryKey: ["twins"] });
 		return <Navigate to={`/twins/${f.twinId}`} replace />;
 	}
 	return (
