@@ -18,6 +18,8 @@ type place struct {
 	cost float64
 }
 
+func byCost(a, b place) int { return cmp.Compare(a.cost, b.cost) }
+
 // placed works the cost of a point out: what the rows are off, in deviations, and the way from
 // the guess, as squares; but what strays costs less, after Cauchy. Of rows without a weight
 // nothing is known; nil weighs all.
@@ -90,7 +92,6 @@ func (w *fitter) fit(ctx context.Context) (best place, err error) {
 	for i := range starts {
 		places[i] = w.placed(starts[i], logs[i], nil)
 	}
-	byCost := func(a, b place) int { return cmp.Compare(a.cost, b.cost) }
 	slices.SortStableFunc(places, byCost)
 	places = spread(places)
 	for i := range places {

@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"gonum.org/v1/gonum/mat"
-	"gonum.org/v1/gonum/stat/distuv"
 
 	"patientheron/core/array"
 	"patientheron/core/figure"
@@ -28,16 +27,11 @@ const (
 func (w *fitter) tell(ctx context.Context, best place) (Fitted, error) {
 	r := Fitted{Parameters: []FittedParameter{}, Tangled: []Tangle{}, Loads: []Likeness{}, Next: []Telling{}, Words: []string{}, LeftOut: []string{}, Seed: w.Seed}
 	w.report(func(h *HowNear) { h.Step = "asking how well each parameter is told" })
-	slopes, err := w.slopes(ctx, best, true)
+	k, err := w.known(ctx, best)
 	if err != nil {
 		return r, err
 	}
-	larger, freedom := w.scatter(best, slopes)
-	covariance := inverse(w.information(slopes, w.trusted(best.logs, nil), larger))
-	times := 1.96
-	if larger > 1 { // by as much as they themselves show
-		times = student(freedom)
-	}
+	best, covariance, times := k.best, k.covariance, k.times
 	r.Covariance = rowsOf(covariance)
 	for i, p := range w.free {
 		r.Parameters = append(r.Parameters, parameter(p, best.at[i], times*math.Sqrt(covariance.At(i, i))))
@@ -51,7 +45,7 @@ func (w *fitter) tell(ctx context.Context, best place) (Fitted, error) {
 		})
 	}
 	w.report(func(h *HowNear) { h.Step = "trying it on loads that it was not shown" })
-	if err := w.prove(ctx, &r, best, slopes); err != nil {
+	if err := w.prove(ctx, &r, best, k.slopes); err != nil {
 		return r, err
 	}
 	w.report(func(h *HowNear) { h.Step = "looking for loads that would tell more" })
@@ -61,44 +55,6 @@ func (w *fitter) tell(ctx context.Context, best place) (Fitted, error) {
 	r.Tried = w.far.Tried
 	r.Words = r.words()
 	return r, nil
-}
-
-// scatter is by how much rows are farther off than they were taken to be, at least 1, and the
-// degrees of freedom that this rests on.
-func (w *fitter) scatter(at place, slopes *mat.Dense) (larger, freedom float64) {
-	weights, squares := w.trusted(at.logs, nil), 0.0
-	for i, r := range w.rows {
-		off := (at.logs[i] - r.Log) / r.deviation
-		squares += weights[i] * off * off
-		freedom += weights[i]
-	}
-	covariance := inverse(w.information(slopes, weights, 1))
-	for i := range w.free { // less for a parameter that the rows tell, not at all for one that the guess tells
-		freedom -= 1 - covariance.At(i, i)/(guessed*guessed)
-	}
-	if freedom < 0.5 {
-		return 1, max(freedom, 0)
-	}
-	return math.Sqrt(max(squares/freedom, 1)), freedom
-}
-
-// student is the two-sided 95 % quantile of Student's distribution.
-func student(freedom float64) float64 {
-	return distuv.StudentsT{Sigma: 1, Nu: max(freedom, 1)}.Quantile(0.975)
-}
-
-// inverse is that of a matrix that the guess keeps from being singular.
-func inverse(of *mat.SymDense) *mat.SymDense {
-	var whole mat.Cholesky
-	var inverted mat.SymDense
-	if !whole.Factorize(of) || whole.InverseTo(&inverted) != nil {
-		n := of.SymmetricDim()
-		inverted = *mat.NewSymDense(n, nil)
-		for i := range n {
-			inverted.SetSym(i, i, guessed*guessed)
-		}
-	}
-	return &inverted
 }
 
 func rowsOf(m *mat.SymDense) [][]float64 {
