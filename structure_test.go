@@ -81,7 +81,7 @@ var rules = []struct {
 	}, []string{"*"}},
 	{"service", []string{"client", "console", "storage", "service/..."}, []string{"golang.org/x/sys"}},
 	{"service/servicetest", []string{"client", "service"}, nil},
-	{"cli", []string{"core/...", "host", "resource", "client", "format/...", "demo", "protocol/iscsi", "storage", "storage/simulated", "service", "service/api", "target"}, []string{"*"}},
+	{"cli", []string{"core/...", "host", "resource", "report", "client", "format/...", "demo", "protocol/iscsi", "storage", "storage/simulated", "service", "service/api", "target"}, []string{"*"}},
 	{"cmd/heron", []string{"cli"}, nil},
 	{"test/peer", nil, nil},
 	{"test/bench", []string{"core/...", "format/...", "storage", "storage/...", "host", "resource", "client", "service/...", "test/peer"}, []string{"golang.org/x/sys"}},

@@ -20,11 +20,12 @@ import (
 	"patientheron/core/judge"
 	"patientheron/core/need"
 	"patientheron/format/partsfile"
+	"patientheron/report"
 	"patientheron/storage/simulated"
 )
 
 func (a *app) choose() *cobra.Command {
-	var partsPath, to string
+	var partsPath, to, page string
 	var seed uint64
 	var short int
 	command := &cobra.Command{
@@ -39,7 +40,7 @@ The uses of the sheet have to give their loads. Everything is simulated from the
 the parts: it says what is worth trying, and a measurement of the real thing what it does.
 Nothing is kept; --to writes the designs of the short list as array files, to be changed
 and measured.`,
-		Example: "  heron choose station.yaml --parts dealer.yaml\n  heron choose station.yaml --parts dealer.yaml --short 3 --to designs",
+		Example: "  heron choose station.yaml --parts dealer.yaml\n  heron choose station.yaml --parts dealer.yaml --short 3 --to designs --report what-to-buy.html",
 		RunE: func(command *cobra.Command, arguments []string) error {
 			_, n, err := readNeed(command, arguments[0])
 			if err != nil {
@@ -51,6 +52,9 @@ and measured.`,
 			}
 			if _, err := os.Lstat(to); to != "" && !errors.Is(err, fs.ErrNotExist) {
 				return fmt.Errorf("%s is there already; name a folder that does not exist yet", to)
+			}
+			if _, err := os.Lstat(page); page != "" && !errors.Is(err, fs.ErrNotExist) {
+				return fmt.Errorf("%s is there already; name a file that does not exist yet", page)
 			}
 			ctx, stop := signal.NotifyContext(command.Context(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 			defer stop()
@@ -69,6 +73,11 @@ and measured.`,
 					return err
 				}
 			}
+			if page != "" {
+				if err := writeNew(command, page, func(w io.Writer) error { return report.WriteChosen(w, result) }); err != nil {
+					return err
+				}
+			}
 			if a.json {
 				return printJSON(command.OutOrStdout(), result)
 			}
@@ -80,6 +89,7 @@ and measured.`,
 	flags.StringVar(&partsPath, "parts", "", "the list of parts")
 	flags.IntVar(&short, "short", 5, "designs that meet the need to show, beside the frontier of price against headroom")
 	flags.Uint64Var(&seed, "seed", 1, "number that what is drawn is drawn with")
+	flags.StringVar(&page, "report", "", "write the answer as one page for people who were not there, into this file, which does not exist yet")
 	flags.StringVar(&to, "to", "", "write the designs of the answer as array files into this folder, which does not exist yet")
 	return command
 }

@@ -4,7 +4,10 @@ import (
 	"fmt"
 	"html/template"
 	"io"
+	"slices"
+	"strconv"
 
+	"patientheron/core/choose"
 	"patientheron/core/judge"
 	"patientheron/core/need"
 	"patientheron/resource"
@@ -13,14 +16,25 @@ import (
 // decisionPage is what the page of a decision shows.
 type decisionPage struct {
 	resource.Verdicts
-	Name  string
-	Parts []decided
+	Name   string
+	Parts  []decided
+	Chosen *choose.Chosen // of designs that were simulated
+}
+
+// Take is the design to take; nil where none meets the need.
+func (p decisionPage) Take() *choose.Design {
+	c := p.Chosen
+	if c == nil || len(c.Finalists) == 0 || len(c.Judged.Setups) == 0 || c.Judged.Setups[0].Standing != judge.Meets {
+		return nil
+	}
+	return &c.Finalists[0]
 }
 
 // decided is one need with what comes of it.
 type decided struct {
 	resource.Judgement
 	Chart template.HTML
+	Heads []string // what the columns of setups are headed by: their names, or numbers where those are long
 	Costs []string // what there is a price of
 	Open  []open
 
@@ -43,20 +57,47 @@ func (d decided) Price(a need.Answer, of string) *need.Cost {
 	return nil
 }
 
+// longName is how long the name of a setup may be at the head of a column.
+const longName = 22
+
+// heads are what the columns of setups are headed by.
+func heads(setups []need.Answer) (all []string) {
+	long := slices.ContainsFunc(setups, func(a need.Answer) bool { return len([]rune(a.Name)) > longName })
+	for i, a := range setups {
+		if long {
+			all = append(all, strconv.Itoa(i+1))
+		} else {
+			all = append(all, a.Name)
+		}
+	}
+	return all
+}
+
 // WriteDecision writes how setups stand to needs as one page that needs nothing else: what
 // to do in a sentence, demands against setups, prices, what is not shown, how to repeat it.
 func WriteDecision(w io.Writer, v resource.Verdicts) error {
-	page := decisionPage{Verdicts: v, Name: "Which setup meets the need?"}
+	return writeDecision(w, decisionPage{Verdicts: v, Name: "Which setup meets the need?"})
+}
+
+// WriteChosen writes what a search for what to buy came to as such a page, with the bill of
+// what to take, and why others fail.
+func WriteChosen(w io.Writer, c choose.Chosen) error {
+	v := resource.Verdicts{Judged: []resource.Judgement{{Judged: c.Judged}}}
+	return writeDecision(w, decisionPage{Verdicts: v, Chosen: &c})
+}
+
+func writeDecision(w io.Writer, page decisionPage) error {
+	v := page.Verdicts
 	if len(v.Judged) == 1 {
 		page.Name = v.Judged[0].Need.Name
 	}
 	for _, j := range v.Judged {
-		part := decided{Judgement: j, Closest: j.Setups[:min(len(j.Setups), mostClosest)]}
+		part := decided{Judgement: j, Heads: heads(j.Setups), Closest: j.Setups[:min(len(j.Setups), mostClosest)]}
 		var spots []spot
 		known := map[string]bool{}
-		for _, a := range j.Setups {
+		for n, a := range j.Setups {
 			if a.Price > 0 && a.Carries > 0 {
-				spots = append(spots, spot{X: a.Price, Y: a.Carries, Label: a.Name, Filled: a.Frontier})
+				spots = append(spots, spot{X: a.Price, Y: a.Carries, Label: part.Heads[n], Filled: a.Frontier})
 			}
 			for _, c := range a.Costs {
 				if !known[c.Of] {

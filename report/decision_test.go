@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"patientheron/core/choose"
 	"patientheron/core/compare"
 	"patientheron/core/need"
 	"patientheron/core/setup"
@@ -38,4 +39,37 @@ func TestDecisionAsAPage(t *testing.T) {
 		t.Fatal(err)
 	}
 	checkPage(t, b.String(), "it costs least, 2000", "heron need judge", "What it costs", "memory answered", "cannot be read", "all together")
+}
+
+// What a search came to is such a page as well: with the bill of what to take, why others fail,
+// and what to know of simulated figures.
+func TestWhatToBuyAsAPage(t *testing.T) {
+	iops, err := need.ParseBound("iops", "at least 80")
+	if err != nil {
+		t.Fatal(err)
+	}
+	n := need.Need{Name: hostile, Uses: []need.Use{{Name: hostile, Stage: hostile, Bounds: []need.Bound{iops}}}}
+	_, side := run(1, 100, 101, 99)
+	for i := range side.Samples {
+		side.Samples[i].Doubts = nil
+	}
+	chosen := choose.Chosen{
+		Parts: hostile, Seed: 7, Designs: 12, Measured: 9, Runs: 33, Judged: need.Judge(n, []compare.Side{side}),
+		Cheaper:   []choose.Reason{{Words: "fell short of " + hostile, Count: 3, Example: hostile}},
+		Out:       []choose.Reason{{Words: hostile, Count: 2, Example: "x"}},
+		Finalists: []choose.Design{{Name: hostile, Price: 1234, Bill: []choose.BillLine{{Number: 4, Name: hostile, Price: 1234}}, Text: "members: " + hostile}},
+	}
+	var b strings.Builder
+	if err := WriteChosen(&b, chosen); err != nil {
+		t.Fatal(err)
+	}
+	checkHTML(t, b.String(), "Every figure is simulated", "together", "1234", "3 that cost less", "heron choose SHEET --parts FILE --seed 7", "discarded in closed form", "12 designs")
+	if strings.Contains(b.String(), "heron need judge") {
+		t.Error("it says to judge runs that there are not")
+	}
+	chosen.Finalists, chosen.Judged.Setups = nil, nil
+	b.Reset()
+	if err := WriteChosen(&b, chosen); err != nil || strings.Contains(b.String(), "<b>together</b>") {
+		t.Errorf("%v: a bill of nothing", err)
+	}
 }

@@ -148,7 +148,7 @@ func (s *Service) registerComparisons(api huma.API) {
 			return &body[Split]{split}, nil
 		})
 
-	page := map[string]*huma.Response{"200": {Description: "The page", Content: map[string]*huma.MediaType{"text/html": {Schema: &huma.Schema{Type: huma.TypeString}}}}}
+	page := pageAnswer
 	run := operation(http.MethodGet, "/runs/{id}/report", "report-run", "A run as one self-contained page", http.StatusOK, http.StatusNotFound)
 	run.Responses = page
 	huma.Register(api, run, func(ctx context.Context, in *ByID) (*file, error) {
@@ -196,6 +196,9 @@ func (s *Service) registerComparisons(api huma.API) {
 		return s.comparisonReport(ctx, compared)
 	})
 }
+
+// pageAnswer describes the answer of a call that gives a page.
+var pageAnswer = map[string]*huma.Response{"200": {Description: "The page", Content: map[string]*huma.MediaType{"text/html": {Schema: &huma.Schema{Type: huma.TypeString}}}}}
 
 func htmlFile(name string, content []byte) *file {
 	return &file{"text/html; charset=utf-8", fmt.Sprintf("attachment; filename=%q", name), content}

@@ -115,7 +115,7 @@ func (s *Service) registerNeeds(api huma.API) {
 		})
 
 	decision := operation(http.MethodPost, "/needs/report", "report-verdicts", "How setups stand to need sheets, as one self-contained page", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity)
-	decision.Responses = map[string]*huma.Response{"200": {Description: "The page", Content: map[string]*huma.MediaType{"text/html": {Schema: &huma.Schema{Type: huma.TypeString}}}}}
+	decision.Responses = pageAnswer
 	huma.Register(api, decision, func(ctx context.Context, in *struct{ Body resource.NewVerdicts }) (*file, error) {
 		verdicts, err := s.judge(ctx, in.Body)
 		if err != nil {

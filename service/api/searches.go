@@ -1,6 +1,7 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"net/http"
@@ -10,6 +11,7 @@ import (
 	"patientheron/core/choose"
 	"patientheron/format/needfile"
 	"patientheron/format/partsfile"
+	"patientheron/report"
 	"patientheron/resource"
 	"patientheron/service/aside"
 )
@@ -50,6 +52,23 @@ func (s *Service) registerSearches(api huma.API) {
 			}
 			return &body[resource.Search]{found}, nil
 		})
+
+	page := operation(http.MethodGet, "/searches/{id}/report", "report-search", "What a search came to, as one self-contained page", http.StatusOK, http.StatusNotFound, http.StatusConflict)
+	page.Responses = pageAnswer
+	huma.Register(api, page, func(_ context.Context, in *ByID) (*file, error) {
+		found, err := s.searches.Get(in.ID)
+		if err == nil && found.Chosen == nil {
+			err = fmt.Errorf("search %d is %s: %w; it has a report when it is finished", in.ID, found.Status, errBusy)
+		}
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		var content bytes.Buffer
+		if err := report.WriteChosen(&content, *found.Chosen); err != nil {
+			return nil, s.problem(err)
+		}
+		return htmlFile("heron-what-to-buy.html", content.Bytes()), nil
+	})
 
 	huma.Register(api, operation(http.MethodPost, "/searches/{id}/stop", "stop-search", "Stop a search", http.StatusNoContent, http.StatusNotFound),
 		func(_ context.Context, in *ByID) (*struct{}, error) {

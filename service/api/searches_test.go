@@ -59,6 +59,9 @@ func TestSearchesOverTheAPI(t *testing.T) {
 	if first.Status != resource.Finished || first.Chosen == nil || first.Chosen.Judged.Setups[0].Standing != judge.Meets || first.Chosen.Finalists[0].Price != 1200 {
 		t.Errorf("%+v", first)
 	}
+	if status, page := send(http.MethodGet, "/searches/1/report", nil); status != 200 || !strings.Contains(page, "Every figure is simulated") {
+		t.Errorf("%d %s", status, page)
+	}
 	long := strings.Replace(searchSheet, "for: 0.5s", "for: 1h", 1)
 	if status, text := send(http.MethodPost, "/searches", resource.NewSearch{Need: long, Parts: searchParts}); status != http.StatusCreated {
 		t.Fatal(text)
@@ -75,7 +78,10 @@ func TestSearchesOverTheAPI(t *testing.T) {
 	if status, text := send(http.MethodGet, "/searches", nil); status != 200 || strings.Count(text, `"status"`) != 2 || strings.Contains(text, "finalists") {
 		t.Errorf("%d %s", status, text)
 	}
-	for _, path := range []string{"/searches/9", "/searches/9/stop"} {
+	if status, text := send(http.MethodGet, "/searches/2/report", nil); status != 409 || !strings.Contains(text, "when it is finished") {
+		t.Errorf("%d %s", status, text)
+	}
+	for _, path := range []string{"/searches/9", "/searches/9/report", "/searches/9/stop"} {
 		method := http.MethodGet
 		if strings.HasSuffix(path, "stop") {
 			method = http.MethodPost

@@ -167,9 +167,13 @@ drives:
 `
 	sheet, list := needSheet(t, "sheet", fmt.Sprintf(storeSheet, "1TB", 200)), needSheet(t, "parts", parts)
 	folder := filepath.Join(t.TempDir(), "designs")
-	out, trouble, err := s.cli("choose", sheet, "--parts", list, "--to", folder)
+	page := filepath.Join(t.TempDir(), "buy.html")
+	out, trouble, err := s.cli("choose", sheet, "--parts", list, "--to", folder, "--report", page)
 	if err != nil || !strings.Contains(out, `Take "4 × flash, raid5"`) && !strings.Contains(out, `Take "4 × flash, raid10"`) || !strings.Contains(strings.Join(strings.Fields(out), " "), "together 1200") {
 		t.Fatalf("%v: %s%s", err, out, trouble)
+	}
+	if text, err := os.ReadFile(page); err != nil || !strings.Contains(string(text), "Every figure is simulated") {
+		t.Errorf("%v: %s", err, text)
 	}
 	if again, _, err := s.cli("choose", sheet, "--parts", list); err != nil || again != out {
 		t.Errorf("another answer: %v %s", err, again)
@@ -181,10 +185,11 @@ drives:
 		t.Errorf("%v: %s%s", err, out, trouble)
 	}
 	for words, arguments := range map[string][]string{
-		"does not exist yet": {"choose", sheet, "--parts", list, "--to", folder},
-		"--parts FILE":       {"choose", sheet},
-		"has no price":       {"choose", sheet, "--parts", needSheet(t, "free", strings.Replace(parts, "price: 100, ", "", 1))},
-		"line 2":             {"choose", list, "--parts", list},
+		"a folder that does not exist yet": {"choose", sheet, "--parts", list, "--to", folder},
+		"a file that does not exist yet":   {"choose", sheet, "--parts", list, "--report", page},
+		"--parts FILE":                     {"choose", sheet},
+		"has no price":                     {"choose", sheet, "--parts", needSheet(t, "free", strings.Replace(parts, "price: 100, ", "", 1))},
+		"line 2":                           {"choose", list, "--parts", list},
 	} {
 		if out, trouble, err := s.cli(arguments...); err == nil || !strings.Contains(trouble, words) {
 			t.Errorf("%v does not say %q: %v %s%s", arguments, words, err, out, trouble)

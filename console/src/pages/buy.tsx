@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, type Search } from "../api/client";
+import { save } from "../parts/chart";
 import { Judged, price } from "../parts/decision";
 import { moment } from "../parts/format";
 import { StatusWord, Trouble } from "../parts/shell";
@@ -129,6 +130,7 @@ export function SearchPage() {
 		queryFn: () => api.search(id),
 		refetchInterval: (q) => (q.state.data?.status === "running" ? 700 : false),
 	});
+	const [error, setError] = useState<unknown>();
 	const stop = useMutation({
 		mutationFn: () => api.stopSearch(id),
 		onSuccess: () => queries.invalidateQueries({ queryKey: ["search", id] }),
@@ -165,11 +167,21 @@ export function SearchPage() {
 							Stop
 						</button>
 					)}
+					{s.chosen && (
+						<button
+							type="button"
+							className="btn btn-sm"
+							onClick={() => save(`/searches/${id}/report`, "heron-what-to-buy.html").catch(setError)}
+						>
+							Report
+						</button>
+					)}
 					<Link to="/buy" className="btn btn-sm">
 						Another
 					</Link>
 				</span>
 			</div>
+			{error !== undefined && <Trouble error={error} />}
 			{stop.error && <Trouble error={stop.error} />}
 			{s.status === "failed" && <Trouble error={s.reason} />}
 			{s.status === "stopped" && <p className="my-3">It was stopped; nothing came of it.</p>}
