@@ -324,7 +324,7 @@ type Verdicts struct {
 }
 
 // Aside is how far a piece of work is that the service does aside: one at a time, while no run
-// measures. It is kept until the service ends.
+// measures.
 type Aside struct {
 	ID      int64     `json:"id"`
 	Status  Status    `json:"status" enum:"running,finished,stopped,failed"`

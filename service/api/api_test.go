@@ -29,7 +29,13 @@ const token = "a token of these tests"
 // handlerOf makes the API on a store of its own.
 func handlerOf(t testing.TB) http.Handler {
 	t.Helper()
-	s, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "heron.sqlite"))
+	return handlerIn(t, t.TempDir())
+}
+
+// handlerIn makes the API on the store in a folder.
+func handlerIn(t testing.TB, folder string) http.Handler {
+	t.Helper()
+	s, err := store.Open(t.Context(), filepath.Join(folder, "heron.sqlite"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -50,8 +56,13 @@ func handlerOf(t testing.TB) http.Handler {
 // served serves the API.
 func served(t *testing.T) *httptest.Server {
 	t.Helper()
-	handler := handlerOf(t)
-	server := httptest.NewServer(handler)
+	return servedIn(t, t.TempDir())
+}
+
+// servedIn serves the API on the store in a folder.
+func servedIn(t *testing.T, folder string) *httptest.Server {
+	t.Helper()
+	server := httptest.NewServer(handlerIn(t, folder))
 	t.Cleanup(server.Close)
 	return server
 }

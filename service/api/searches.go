@@ -2,9 +2,13 @@ package api
 
 import (
 	"bytes"
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
+	"slices"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -14,11 +18,13 @@ import (
 	"patientheron/report"
 	"patientheron/resource"
 	"patientheron/service/aside"
+	"patientheron/service/store"
 )
 
 // SearchList is all searches, newest first.
 type SearchList struct {
-	Searches []resource.Search `json:"searches"`
+	Searches   []resource.Search     `json:"searches"`
+	Unreadable []resource.Unreadable `json:"unreadable,omitempty" doc:"Kept, but cannot be read"`
 }
 
 func (s *Service) registerSearches(api huma.API) {
@@ -28,35 +34,43 @@ func (s *Service) registerSearches(api huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			begun, err := s.search(asked)
+			begun, err := s.search(ctx, asked)
 			if err != nil {
 				return nil, s.problem(err)
 			}
 			return &body[resource.Search]{begun}, nil
 		})
 
-	huma.Register(api, operation(http.MethodGet, "/searches", "list-searches", "The searches since the service began, newest first", http.StatusOK),
-		func(context.Context, *struct{}) (*body[SearchList], error) {
-			all := s.searches.List()
-			for i := range all {
-				all[i].Chosen = nil
+	huma.Register(api, operation(http.MethodGet, "/searches", "list-searches", "The searches that are kept, those under way, and those that came to nothing since the service began, newest first", http.StatusOK),
+		func(ctx context.Context, _ *struct{}) (*body[SearchList], error) {
+			list, err := s.allSearches(ctx)
+			if err != nil {
+				return nil, s.problem(err)
 			}
-			return &body[SearchList]{SearchList{all}}, nil
+			return &body[SearchList]{list}, nil
 		})
 
 	huma.Register(api, operation(http.MethodGet, "/searches/{id}", "get-search", "A search with how far it is, or what it came to", http.StatusOK, http.StatusNotFound),
-		func(_ context.Context, in *ByID) (*body[resource.Search], error) {
-			found, err := s.searches.Get(in.ID)
+		func(ctx context.Context, in *ByID) (*body[resource.Search], error) {
+			found, err := s.searchOf(ctx, in.ID)
 			if err != nil {
 				return nil, s.problem(err)
 			}
 			return &body[resource.Search]{found}, nil
 		})
 
+	huma.Register(api, operation(http.MethodDelete, "/searches/{id}", "forget-search", "Forget a search that has ended", http.StatusNoContent, http.StatusNotFound, http.StatusConflict),
+		func(ctx context.Context, in *ByID) (*struct{}, error) {
+			if err := s.forgetSearch(ctx, in.ID); err != nil {
+				return nil, s.problem(err)
+			}
+			return nil, nil
+		})
+
 	page := operation(http.MethodGet, "/searches/{id}/report", "report-search", "What a search came to, as one self-contained page", http.StatusOK, http.StatusNotFound, http.StatusConflict)
 	page.Responses = pageAnswer
-	huma.Register(api, page, func(_ context.Context, in *ByID) (*file, error) {
-		found, err := s.searches.Get(in.ID)
+	huma.Register(api, page, func(ctx context.Context, in *ByID) (*file, error) {
+		found, err := s.searchOf(ctx, in.ID)
 		if err == nil && found.Chosen == nil {
 			err = fmt.Errorf("search %d is %s: %w; it has a report when it is finished", in.ID, found.Status, errBusy)
 		}
@@ -71,29 +85,85 @@ func (s *Service) registerSearches(api huma.API) {
 	})
 
 	huma.Register(api, operation(http.MethodPost, "/searches/{id}/stop", "stop-search", "Stop a search", http.StatusNoContent, http.StatusNotFound),
-		func(_ context.Context, in *ByID) (*struct{}, error) {
-			if err := s.searches.Stop(in.ID); err != nil {
+		func(ctx context.Context, in *ByID) (*struct{}, error) {
+			if s.searches.Stop(in.ID) == nil {
+				return nil, nil
+			}
+			if _, err := s.Store.Search(ctx, in.ID); err != nil { // one that is kept has ended, and stays as it is
 				return nil, s.problem(err)
 			}
 			return nil, nil
 		})
 }
 
-// search begins a search. Errors are aside.ErrBusy, and those about the need and the parts.
-func (s *Service) search(asked choose.Search) (resource.Search, error) {
+// search begins a search, which is kept when it is finished. Errors are aside.ErrBusy, and those
+// about the need and the parts.
+func (s *Service) search(ctx context.Context, asked choose.Search) (resource.Search, error) {
 	record := resource.Search{Need: asked.Need.Name, Parts: asked.Parts.Name}
 	if err := asked.Check(); err != nil {
 		return record, err
+	}
+	kept, _, err := s.Store.Searches(ctx)
+	if err != nil {
+		return record, err
+	}
+	if len(kept) > 0 {
+		s.searches.After(kept[0].ID)
 	}
 	return s.searches.Start(record, func(ctx context.Context, job *aside.Job[resource.Search]) error {
 		asked.Measure = job.Simulate
 		asked.Progress = func(p choose.HowFar) { job.Update(func(r *resource.Search) { r.Progress = p }) }
 		found, err := asked.Run(ctx)
-		if err == nil {
-			job.Update(func(r *resource.Search) { r.Chosen = &found })
+		if err != nil {
+			return err
 		}
-		return err
+		var finished resource.Search
+		job.Update(func(r *resource.Search) {
+			r.Chosen = &found
+			finished = *r
+		})
+		finished.Ended = time.Now().UTC()
+		return s.Store.KeepSearch(ctx, finished)
 	})
+}
+
+// allSearches are those that are kept, and those that are under way or came to nothing.
+func (s *Service) allSearches(ctx context.Context) (list SearchList, err error) {
+	kept, unreadable, err := s.Store.Searches(ctx)
+	if err != nil {
+		return list, err
+	}
+	for _, r := range s.searches.List() {
+		if !slices.ContainsFunc(kept, func(k resource.Search) bool { return k.ID == r.ID }) {
+			r.Chosen = nil
+			kept = append(kept, r)
+		}
+	}
+	slices.SortFunc(kept, func(a, b resource.Search) int { return cmp.Compare(b.ID, a.ID) })
+	return SearchList{kept, unreadable}, nil
+}
+
+// searchOf finds a search: one since the service began, or a kept one.
+func (s *Service) searchOf(ctx context.Context, id int64) (resource.Search, error) {
+	if found, err := s.searches.Get(id); err == nil {
+		return found, nil
+	}
+	return s.Store.Search(ctx, id)
+}
+
+func (s *Service) forgetSearch(ctx context.Context, id int64) error {
+	found, err := s.searchOf(ctx, id)
+	if err != nil {
+		return err
+	}
+	if !found.Status.Final() {
+		return fmt.Errorf("search %d is %s: %w; stop it first", id, found.Status, errBusy)
+	}
+	s.searches.Forget(id)
+	if err := s.Store.ForgetSearch(ctx, id); err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	return nil
 }
 
 // asked reads what a search is for.

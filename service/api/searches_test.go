@@ -81,13 +81,58 @@ func TestSearchesOverTheAPI(t *testing.T) {
 	if status, text := send(http.MethodGet, "/searches/2/report", nil); status != 409 || !strings.Contains(text, "when it is finished") {
 		t.Errorf("%d %s", status, text)
 	}
-	for _, path := range []string{"/searches/9", "/searches/9/report", "/searches/9/stop"} {
+	if status, text := send(http.MethodDelete, "/searches/1", nil); status != 204 {
+		t.Errorf("%d %s", status, text)
+	}
+	if status, text := send(http.MethodGet, "/searches", nil); status != 200 || strings.Count(text, `"status"`) != 1 {
+		t.Errorf("one is forgotten: %d %s", status, text)
+	}
+	for _, path := range []string{"/searches/1", "/searches/9", "/searches/9/report", "/searches/9/stop"} {
 		method := http.MethodGet
 		if strings.HasSuffix(path, "stop") {
 			method = http.MethodPost
 		}
-		if status, text := send(method, path, nil); status != 404 || !strings.Contains(text, "search 9") {
+		if status, text := send(method, path, nil); status != 404 || !strings.Contains(text, "search ") {
 			t.Errorf("%s: %d %s", path, status, text)
 		}
+	}
+}
+
+// What a search came to outlasts the service; the next search has a number of its own.
+func TestSearchesAreKept(t *testing.T) {
+	folder := t.TempDir()
+	first := servedIn(t, folder)
+	send := sender(t, first)
+	if status, text := send(http.MethodPost, "/searches", resource.NewSearch{Need: searchSheet, Parts: searchParts}); status != 201 {
+		t.Fatal(text)
+	}
+	until := func(send func(string, string, any) (int, string), path string) (s resource.Search) {
+		t.Helper()
+		for deadline := time.Now().Add(60 * time.Second); !s.Status.Final(); time.Sleep(20 * time.Millisecond) {
+			_, text := send(http.MethodGet, path, nil)
+			if err := json.Unmarshal([]byte(text), &s); err != nil || time.Now().After(deadline) {
+				t.Fatalf("%v: %s", err, text)
+			}
+		}
+		return s
+	}
+	before := until(send, "/searches/1")
+	send = sender(t, servedIn(t, folder))
+	after := until(send, "/searches/1")
+	if after.Status != resource.Finished || after.Chosen == nil || after.Chosen.Finalists[0].Name != before.Chosen.Finalists[0].Name || after.Need != "n" || after.Ended.IsZero() {
+		t.Errorf("%+v", after)
+	}
+	if status, text := send(http.MethodGet, "/searches/1/report", nil); status != 200 || !strings.Contains(text, "Every figure is simulated") {
+		t.Errorf("%d %s", status, text)
+	}
+	if status, text := send(http.MethodPost, "/searches/1/stop", nil); status != 204 {
+		t.Errorf("%d %s", status, text)
+	}
+	if status, text := send(http.MethodPost, "/searches", resource.NewSearch{Need: searchSheet, Parts: searchParts}); status != 201 || !strings.Contains(text, `"id":2`) {
+		t.Errorf("%d %s", status, text)
+	}
+	until(send, "/searches/2")
+	if status, text := send(http.MethodGet, "/searches", nil); status != 200 || strings.Count(text, `"finished"`) != 2 {
+		t.Errorf("%d %s", status, text)
 	}
 }

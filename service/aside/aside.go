@@ -1,5 +1,5 @@
 // Package aside does what is simulated for a question, such as a search for what to buy, one
-// piece of work at a time, and keeps what it came to for as long as the service runs. Such
+// piece of work at a time, and keeps how far it is for as long as the service runs. Such
 // work takes all cores; while a run measures, it waits, so that it falsifies no figure.
 package aside
 
@@ -22,7 +22,7 @@ import (
 var ErrBusy = errors.New("a search or a fit is under way; wait for it, or stop it")
 
 // ErrNotFound is given for work that there is not.
-var ErrNotFound = errors.New("not found; it is kept until the service ends")
+var ErrNotFound = errors.New("not found")
 
 // mostKept is how many pieces of work of a kind are kept, the newest.
 const mostKept = 8
@@ -67,6 +67,23 @@ type Works[R any] struct {
 // it stands how far it is.
 func Of[R any](k *Keeper, what string, aside func(*R) *resource.Aside) *Works[R] {
 	return &Works[R]{keeper: k, what: what, aside: aside}
+}
+
+// After sees to it that works to come have larger ids than one that is kept.
+func (w *Works[R]) After(id int64) {
+	w.keeper.mutex.Lock()
+	defer w.keeper.mutex.Unlock()
+	w.last = max(w.last, id)
+}
+
+// Forget forgets one that has ended.
+func (w *Works[R]) Forget(id int64) {
+	w.keeper.mutex.Lock()
+	defer w.keeper.mutex.Unlock()
+	w.all = slices.DeleteFunc(w.all, func(j *Job[R]) bool {
+		a := w.aside(&j.record)
+		return a.ID == id && a.Status.Final()
+	})
 }
 
 // Job is one piece of work.

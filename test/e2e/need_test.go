@@ -311,5 +311,8 @@ drives:
 	p.do(chromedp.Navigate(s.url + "/buy/9"))
 	p.says("search 9")
 	p.do(chromedp.Navigate(s.url + "/buy"))
-	p.says("Since the service began")
+	p.says("Searches so far")
+	p.until(`(window.confirm = () => true, true)`)
+	p.until(`[...document.querySelectorAll("button")].filter(b => b.textContent === "Forget…").map(b => b.click()).length === 2`)
+	p.until(`!document.body.innerText.includes("Searches so far")`)
 }

@@ -161,6 +161,7 @@ export const api = {
 	startSearch: (s: Schemas["NewSearch"]) => call<Search>("POST", "/searches", s),
 	searches: () => call<Schemas["SearchList"]>("GET", "/searches"),
 	search: (id: number) => call<Search>("GET", `/searches/${id}`),
+	forgetSearch: (id: number) => call<void>("DELETE", `/searches/${id}`),
 	stopSearch: (id: number) => call<void>("POST", `/searches/${id}/stop`),
 	twins: () => call<Schemas["TwinList"]>("GET", "/twins"),
 	twin: (id: number) => call<Twin>("GET", `/twins/${id}`),

@@ -681,7 +681,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The searches since the service began, newest first */
+        /** The searches that are kept, those under way, and those that came to nothing since the service began, newest first */
         get: operations["list-searches"];
         put?: never;
         /** Look for what to buy for a need, among parts; one search at a time */
@@ -703,7 +703,8 @@ export interface paths {
         get: operations["get-search"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** Forget a search that has ended */
+        delete: operations["forget-search"];
         options?: never;
         head?: never;
         patch?: never;
@@ -3494,6 +3495,8 @@ export interface components {
         };
         SearchList: {
             searches: components["schemas"]["Search"][] | null;
+            /** @description Kept, but cannot be read */
+            unreadable?: components["schemas"]["Unreadable"][] | null;
         };
         Series: {
             intervals: components["schemas"]["Interval"][] | null;
@@ -7409,6 +7412,71 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "forget-search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -5,7 +5,7 @@ import { api, type Search } from "../api/client";
 import { save } from "../parts/chart";
 import { Judged, price } from "../parts/decision";
 import { moment } from "../parts/format";
-import { StatusWord, Trouble } from "../parts/shell";
+import { StatusWord, Trouble, Unreadable } from "../parts/shell";
 
 const example = `name: What the dealer offers
 levels: [raid10, raid5, raid6]
@@ -94,18 +94,25 @@ export function Buy() {
 					</button>
 				</form>
 			)}
+			<Unreadable of={searches.data?.unreadable} />
 			<Searches list={searches.data?.searches ?? []} />
 		</>
 	);
 }
 
 function Searches({ list }: { list: Search[] }) {
+	const queries = useQueryClient();
+	const forget = useMutation({
+		mutationFn: api.forgetSearch,
+		onSuccess: () => queries.invalidateQueries({ queryKey: ["searches"] }),
+	});
 	if (list.length === 0) {
 		return null;
 	}
 	return (
 		<section aria-label="Searches">
-			<h2 className="mb-2 text-lg">Since the service began</h2>
+			<h2 className="mb-2 text-lg">Searches so far</h2>
+			{forget.error && <Trouble error={forget.error} />}
 			<ul className="flex flex-col gap-1">
 				{list.map((s) => (
 					<li key={s.id}>
@@ -113,7 +120,17 @@ function Searches({ list }: { list: Search[] }) {
 						<Link to={`/buy/${s.id}`} className="link">
 							{s.need}, from {s.parts}
 						</Link>{" "}
-						<span className="text-sm opacity-80">{moment(s.started)}</span>
+						<span className="text-sm opacity-80">{moment(s.started)}</span>{" "}
+						{s.status !== "running" && (
+							<button
+								type="button"
+								className="btn btn-ghost btn-xs"
+								aria-label={`Forget ${s.need}, from ${s.parts}`}
+								onClick={() => window.confirm("Forget what this search came to?") && forget.mutate(s.id)}
+							>
+								Forget…
+							</button>
+						)}
 					</li>
 				))}
 			</ul>
