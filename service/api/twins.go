@@ -291,7 +291,7 @@ func (s *Service) confront(ctx context.Context, of resource.Twin, p *resource.Pr
 	if err != nil {
 		return err
 	}
-	fitted, err := s.Store.Run(ctx, slices.Max(of.Runs))
+	fitted, err := s.Store.Run(ctx, slices.Max(append([]int64{0}, of.Runs...)))
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}

@@ -204,6 +204,7 @@ func TestConsoleTwins(t *testing.T) {
 // what five of them do as a stripe, which a real file system then makes of them. The stripe is
 // set against them as well.
 func TestATwinForetellsARealStripe(t *testing.T) {
+	t.Parallel()
 	s := serve(t, t.TempDir(), false)
 	limits := grouped(t, s)
 	var devices []string
