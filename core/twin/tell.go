@@ -191,7 +191,11 @@ func (r Fitted) words() (all []string) {
 	}
 	first := fmt.Sprintf("It is off by %s under the %s it was fitted to", percent(r.Off), counted(len(loads), "load"))
 	if n := len(astray); n > 0 {
-		first = fmt.Sprintf("But for %s that stray it is off by %s under the %s it was fitted to", counted(n, "figure"), percent(r.Off), counted(len(loads), "load"))
+		stray := "stray"
+		if n == 1 {
+			stray = "strays"
+		}
+		first = fmt.Sprintf("But for %s that %s it is off by %s under the %s it was fitted to", counted(n, "figure"), stray, percent(r.Off), counted(len(loads), "load"))
 	}
 	if r.Unseen != nil {
 		first += fmt.Sprintf(", and by %s under loads that it was not shown", percent(*r.Unseen))

@@ -184,7 +184,21 @@ func Observe(samples []Sample) (all []Observed, leftOut []string) {
 			leftOut = append(leftOut, o.Name+": nothing was counted that could be fitted")
 		}
 	}
-	return all, leftOut
+	return apartByName(all), leftOut
+}
+
+// apartByName tells loads of one name apart by what they do.
+func apartByName(all []Observed) []Observed {
+	named := map[string]int{}
+	for _, o := range all {
+		named[o.Name]++
+	}
+	for i, o := range all {
+		if named[o.Name] > 1 {
+			all[i].Name = fmt.Sprintf("%s (%s)", o.Name, o.Load.Describe())
+		}
+	}
+	return all
 }
 
 // unfit says why a measurement cannot be used; "" when it can.

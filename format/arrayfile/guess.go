@@ -37,7 +37,7 @@ func Guess(name string, s setup.Setup) ([]byte, error) {
 		level = string(array.Concatenation)
 	}
 	if len(lacks) > 0 {
-		return nil, fmt.Errorf("%w: tell %s", ErrUnknown, strings.Join(lacks, ", "))
+		return nil, fmt.Errorf("%w: tell %s (with 'heron setup tell', or on its Look page), or write an array file", ErrUnknown, strings.Join(lacks, ", "))
 	}
 	fmt.Fprintf(&out, "members: [%s]\n", strings.Join(members, ", "))
 	layout := flow{}

@@ -171,11 +171,11 @@ function FitForm({ volumes }: { volumes: Volume[] }) {
 			</label>
 			{guess.error && written === undefined && (
 				<p className="text-sm">
-					{guess.error.message}; tell it on the volume’s{" "}
+					{guess.error.message}. The volume’s{" "}
 					<Link to={`/look/${volume}`} className="link">
 						Look page
 					</Link>
-					, or write an array file above.
+					.
 				</p>
 			)}
 			<div className="grid gap-3 sm:grid-cols-2">
