@@ -98,7 +98,14 @@ func TestTheOddMemberAndWhatTheyShare(t *testing.T) {
 	if !strings.Contains(words, "At once the members do 70") || !strings.Contains(words, "Of that the array makes 97") {
 		t.Error(words)
 	}
-	if r = efficiency.Of(side("pool", l, 350, 351), members, members); !strings.Contains(strings.Join(r.Words, "\n"), "not shown to get into each other's way") {
+	if r = efficiency.Of(side("pool", l, 350, 351), members, members); !strings.Contains(strings.Join(r.Words, "\n"), "Members do not get into each other's way") {
+		t.Error(r.Words)
+	}
+	atOnce[0] = side("disk 1", l, 60, 100, 160)
+	for i := range 3 {
+		atOnce[i+1] = members[i+1]
+	}
+	if r = efficiency.Of(side("pool", l, 350, 351), members, atOnce); !strings.Contains(strings.Join(r.Words, "\n"), "not ruled out either") {
 		t.Error(r.Words)
 	}
 }

@@ -62,12 +62,15 @@ func fromOthers(alone []judge.Mean, member int) float64 {
 // apart says by how much members differ where none is the odd one; "" when that does not matter.
 func (r Efficiency) apart() string {
 	for _, p := range r.Points {
-		least := slices.IndexFunc(p.Alone, func(m judge.Mean) bool {
-			return !slices.ContainsFunc(p.Alone, func(o judge.Mean) bool { return o.Mean < m.Mean })
-		})
-		most := slices.IndexFunc(p.Alone, func(m judge.Mean) bool {
-			return !slices.ContainsFunc(p.Alone, func(o judge.Mean) bool { return o.Mean > m.Mean })
-		})
+		least, most := 0, 0
+		for i, m := range p.Alone {
+			if m.Mean < p.Alone[least].Mean {
+				least = i
+			}
+			if m.Mean > p.Alone[most].Mean {
+				most = i
+			}
+		}
 		low, high := p.Alone[least], p.Alone[most]
 		if math.Log(high.Mean/low.Mean) > math.Hypot(half(low), half(high))+math.Log1p(matters) {
 			f := figure.Of(p.Figure)
@@ -132,12 +135,12 @@ func (p Made) paced() float64 {
 // shared says whether members share something that limits them when all are at work at once.
 func (r Efficiency) shared() string {
 	var least *Made
-	measured := false
+	measured, ruledOut := false, true
 	for i, p := range r.Points {
 		if p.AtOnce == nil {
 			continue
 		}
-		measured = true
+		measured, ruledOut = true, ruledOut && p.AtOnce.Known && p.AtOnce.Low > 1-matters
 		if (least == nil || p.AtOnce.Mean < least.AtOnce.Mean) && p.AtOnce.Known && p.AtOnce.High < 1-matters {
 			least = &r.Points[i]
 		}
@@ -145,8 +148,10 @@ func (r Efficiency) shared() string {
 	switch {
 	case !measured:
 		return "Whether members get into each other's way is not known: measure them as a race as well."
+	case least == nil && ruledOut:
+		return "Members do not get into each other's way: at once they do what they do one by one."
 	case least == nil:
-		return "Members are not shown to get into each other's way: at once they do what they do one by one."
+		return "Members are not shown to get into each other's way, and that is not ruled out either: measure them more often."
 	}
 	words := fmt.Sprintf("At once the members do %s of what they do one by one under %q: they share something that limits them, such as a controller, a link or a bus.", share(*least.AtOnce), least.Title)
 	if least.Leaves >= 1 || least.Leaves == 0 {

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"slices"
 	"strconv"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -189,16 +190,14 @@ func leftOut(err error, left []string) error {
 	return fmt.Errorf("%w; left out: %s", err, joined(left))
 }
 
+// mostJoined is how many of what was left out an error names.
+const mostJoined = 3
+
 // joined is the first few of what may be many.
-func joined(words []string) (text string) {
-	for i, w := range words {
-		if i == 3 {
-			return fmt.Sprintf("%s; and %d more", text, len(words)-i)
-		}
-		if i > 0 {
-			text += "; "
-		}
-		text += w
+func joined(words []string) string {
+	text := strings.Join(words[:min(len(words), mostJoined)], "; ")
+	if more := len(words) - mostJoined; more > 0 {
+		text += fmt.Sprintf("; and %d more", more)
 	}
 	return text
 }
