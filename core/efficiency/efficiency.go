@@ -156,7 +156,11 @@ func (m measured) among(of workload.Spec, flight int) *load {
 // all finds it of each member: where the members were measured with their share of what the
 // array has in flight, that, and otherwise as much as the array.
 func all(members []measured, of workload.Spec) []*load {
-	for _, flight := range []int{inFlight(of) / len(members), inFlight(of)} {
+	whole := inFlight(of)
+	for _, flight := range []int{whole / len(members), whole} {
+		if flight < whole && flight*len(members) != whole {
+			continue
+		}
 		var found []*load
 		for _, m := range members {
 			if l := m.among(of, flight); l != nil {

@@ -71,6 +71,10 @@ func TestHowMuchAnArrayMakesOfItsMembers(t *testing.T) {
 	if p.Member == "" || len(r.Odd) != 0 || !strings.Contains(strings.Join(r.Words, "\n"), "c does 90.0 B/s, and b 110 B/s") || !strings.HasPrefix(r.Words[0], "pool makes 90 % of what its level leaves") {
 		t.Errorf("%+v", r)
 	}
+	deep.Depth = 26 // of which 8 are not a third
+	if r := efficiency.Of(side("pool", deep, 270), members, nil); len(r.Points) != 0 {
+		t.Errorf("%+v", r.Points)
+	}
 	// Where members were measured as deep as the array, that is what there is.
 	if r := efficiency.Of(side("pool", l, 270), members, nil); len(r.Points) != 1 || r.Points[0].Member != "" || r.Points[0].Leaves != 0 || r.Points[0].Efficiency.Known {
 		t.Errorf("%+v", r)
