@@ -111,6 +111,9 @@ func (w *fitter) fit(ctx context.Context) (best place, err error) {
 			best = p
 		}
 	}
+	if best, err = w.again(ctx, best); err != nil {
+		return best, err
+	}
 	w.report(func(h *HowNear) { h.Step = "settling with longer simulations" })
 	guess, err := w.With(nil)
 	if err != nil {
@@ -126,6 +129,58 @@ func (w *fitter) fit(ctx context.Context) (best place, err error) {
 		return best, fmt.Errorf("%w: the array does nothing under one of the loads", ErrInvalid)
 	}
 	return w.improve(ctx, w.placed(best.at, logs[0], nil), last)
+}
+
+// again looks around a place that does not do what was measured, which may lie in the wrong
+// valley: from each parameter at twice and four times as much, and as little, the good ones are
+// followed.
+func (w *fitter) again(ctx context.Context, best place) (place, error) {
+	for range returnsHome {
+		if w.misfit(best) < poor {
+			return best, nil
+		}
+		w.report(func(h *HowNear) { h.Step = "looking for another valley" })
+		var points [][]float64
+		for i := range w.free {
+			for _, way := range []float64{math.Log(2), -math.Log(2), math.Log(4), -math.Log(4)} {
+				at := slices.Clone(best.at)
+				at[i] = min(max(at[i]+way, -farthest), farthest)
+				points = append(points, at)
+			}
+		}
+		logs, err := w.evaluate(ctx, points...)
+		if err != nil {
+			return best, err
+		}
+		places := make([]place, len(points))
+		for i := range points {
+			places[i] = w.placed(points[i], logs[i], nil)
+		}
+		slices.SortStableFunc(places, byCost)
+		before := best.cost
+		for _, p := range spread(places) {
+			if p, err = w.improve(ctx, p, rounds); err != nil {
+				return best, err
+			}
+			if p.cost < best.cost {
+				best = p
+			}
+		}
+		if best.cost > before*(1-settled) {
+			break
+		}
+	}
+	return best, nil
+}
+
+// misfit is the mean square of what rows are off, in deviations, what strays counting less.
+func (w *fitter) misfit(p place) (mean float64) {
+	weights := w.trusted(p.logs, nil)
+	for i, r := range w.rows {
+		off := (p.logs[i] - r.Log) / r.deviation
+		mean += weights[i] * off * off / float64(len(w.rows))
+	}
+	return mean
 }
 
 // spread are the best places that do not lie near each other.
@@ -176,6 +231,10 @@ const (
 	followed = 5
 	apart    = 1.0
 	toTheEnd = 2
+	// A place whose rows are off by more than this, as a mean square of deviations, is looked
+	// around once more, and again from where that leads.
+	poor        = 1.5
+	returnsHome = 2
 	// step is the logarithm of the change by which slopes are found: large beside what is drawn
 	// anew in a simulation.
 	step = 0.15
