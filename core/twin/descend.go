@@ -157,14 +157,21 @@ func (w *fitter) again(ctx context.Context, best place) (place, error) {
 			places[i] = w.placed(points[i], logs[i], nil)
 		}
 		slices.SortStableFunc(places, byCost)
-		before := best.cost
-		for _, p := range spread(places) {
-			if p, err = w.improve(ctx, p, rounds); err != nil {
+		if places[0].logs == nil {
+			return best, nil
+		}
+		before, places := best.cost, spread(places)
+		for i := range places {
+			if places[i], err = w.improve(ctx, places[i], first); err != nil {
 				return best, err
 			}
-			if p.cost < best.cost {
-				best = p
-			}
+		}
+		p, err := w.improve(ctx, slices.MinFunc(places, byCost), rounds)
+		if err != nil {
+			return best, err
+		}
+		if p.cost < best.cost {
+			best = p
 		}
 		if best.cost > before*(1-settled) {
 			break
@@ -233,7 +240,7 @@ const (
 	toTheEnd = 2
 	// A place whose rows are off by more than this, as a mean square of deviations, is looked
 	// around once more, and again from where that leads.
-	poor        = 1.5
+	poor        = 2.25
 	returnsHome = 2
 	// step is the logarithm of the change by which slopes are found: large beside what is drawn
 	// anew in a simulation.
