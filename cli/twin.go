@@ -64,7 +64,7 @@ those that --free names. While a run measures the fit waits. Ctrl-C stops it.`,
 			}
 			asked := resource.NewTwin{Name: name, VolumeID: volume.ID, Free: free, Seed: seed}
 			if name == "" {
-				asked.Name = volume.Name + ", " + time.Now().Format("2006-01-02 15:04:05")
+				asked.Name = shorten(volume.Name, 58) + ", " + time.Now().Format("2006-01-02 15:04:05")
 			}
 			if runs != "" {
 				group, ok := runsIn(runs)

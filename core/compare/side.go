@@ -159,6 +159,12 @@ type groups struct {
 	of    map[string][]Sample
 }
 
+// Altered reports whether the volume itself was another when it was measured: whether a key of
+// its array file or of its sessions was swept.
+func (s Sample) Altered() bool {
+	return slices.ContainsFunc(s.Point, func(p plan.Setting) bool { return plan.OfVolume(p.Field) })
+}
+
 // Title names what a sample is of: its stage, and the point of the sweep.
 func (s Sample) Title() string {
 	if len(s.Point) == 0 {

@@ -116,7 +116,7 @@ func reader(side compare.Side) measured {
 	m := measured{standings: side.Standings()}
 	at := map[string]int{}
 	for _, s := range side.Samples {
-		if s.Summary == nil || s.Reason != "" {
+		if s.Summary == nil || s.Reason != "" || s.Altered() {
 			continue
 		}
 		key := s.Load.Key()

@@ -13,6 +13,7 @@ import (
 	"patientheron/core/efficiency"
 	"patientheron/core/judge"
 	"patientheron/core/measure"
+	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
@@ -125,6 +126,9 @@ func TestWhatIsLeftOut(t *testing.T) {
 	doubted := side("b", l, 50, 51)
 	doubted.Samples[1].Doubts = []judge.Finding{{Sentence: "Memory answered."}}
 	members := []compare.Side{side("a", l, 50, 51), doubted}
+	swept := side("pool", load(512, 1, workload.Random, 8), 900)
+	swept.Samples[0].Point = []plan.Setting{{Field: "members.count", Value: "9"}}
+	pool.Samples = append(pool.Samples, swept.Samples...) // of another array, which is not spoken of
 	members[0].Samples = append(members[0].Samples, side("a", paced, 50).Samples...)
 	r := efficiency.Of(pool, members, nil)
 	if len(r.Points) != 0 || len(r.LeftOut) != 3 || !strings.Contains(r.LeftOut[0], "member 2 is not to be trusted: Memory answered.") ||

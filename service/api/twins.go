@@ -254,7 +254,7 @@ func (s *Service) sideOf(ctx context.Context, in resource.NewTwin) (compare.Side
 func twinSamples(side compare.Side) (samples []twin.Sample) {
 	for _, m := range side.Samples {
 		sample := twin.Sample{Name: m.Title(), Load: m.Load, Summary: m.Summary, Doubt: m.Reason}
-		if slices.ContainsFunc(m.Point, func(s plan.Setting) bool { return plan.OfVolume(s.Field) }) {
+		if m.Altered() {
 			sample.Doubt = "the volume was another at that point"
 		}
 		if len(m.Doubts) > 0 {
@@ -274,8 +274,9 @@ func (s *Service) confronted(ctx context.Context, id int64) (resource.Twin, erro
 	if kept.Predictions, _, err = s.Store.Predictions(ctx, id); err != nil {
 		return kept, err
 	}
+	read := map[int64][]twin.Sample{} // what was foretold for one volume shares its runs
 	for i := range kept.Predictions {
-		if err := s.confront(ctx, kept, &kept.Predictions[i]); err != nil {
+		if err := s.confront(ctx, kept, &kept.Predictions[i], read); err != nil {
 			return kept, err
 		}
 	}
@@ -284,8 +285,8 @@ func (s *Service) confronted(ctx context.Context, id int64) (resource.Twin, erro
 
 // confront sets what was foretold beside what was measured on its volume since. Where that is
 // the volume it is a twin of, it is what was measured while that still was as it was; or, where
-// something was to be another way, since it was another.
-func (s *Service) confront(ctx context.Context, of resource.Twin, p *resource.Prediction) error {
+// something was to be another way, since it was another. Runs that were read are in read.
+func (s *Service) confront(ctx context.Context, of resource.Twin, p *resource.Prediction, read map[int64][]twin.Sample) error {
 	runs, _, err := s.Store.Runs(ctx, store.RunFilter{Volume: p.VolumeID, Limit: pastRuns})
 	if err != nil {
 		return err
@@ -295,21 +296,20 @@ func (s *Service) confront(ctx context.Context, of resource.Twin, p *resource.Pr
 		return err
 	}
 	known := err == nil
-	var since resource.Group
+	var samples []twin.Sample
 	for _, run := range runs {
 		asFitted := setup.Diff(fitted.Setup, run.Setup).Alike()
 		if !run.Status.Final() || !run.Started.After(p.Created) || known && p.VolumeID == of.VolumeID && asFitted != (len(p.Changes) == 0) {
 			continue
 		}
-		since.Runs = append(since.Runs, run.ID)
-	}
-	var samples []twin.Sample
-	if len(since.Runs) > 0 {
-		side, err := s.side(ctx, since)
-		if err != nil {
-			return err
+		if _, is := read[run.ID]; !is {
+			side, err := s.side(ctx, resource.Group{Runs: []int64{run.ID}})
+			if err != nil {
+				return err
+			}
+			read[run.ID] = twinSamples(side)
 		}
-		samples = twinSamples(side)
+		samples = append(samples, read[run.ID]...)
 	}
 	p.Confronted = twin.Confront(p.Foretold, samples)
 	measured, within := 0, 0
@@ -373,5 +373,5 @@ func (s *Service) predict(ctx context.Context, id int64, in resource.NewPredicti
 	if p, err = s.Store.AddPrediction(ctx, id, p); err != nil {
 		return p, err
 	}
-	return p, s.confront(ctx, kept, &p)
+	return p, s.confront(ctx, kept, &p, map[int64][]twin.Sample{})
 }
