@@ -11,6 +11,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"patientheron/core/array"
 	"patientheron/core/compare"
 	"patientheron/core/judge"
@@ -424,47 +426,37 @@ func (w *search) shortened(all []*candidate) (kept []*candidate) {
 
 // each does a piece of work for candidates, on all cores.
 func (w *search) each(ctx context.Context, round string, all []*candidate, work func(context.Context, *candidate) error) error {
-	ctx, cancel := context.WithCancelCause(ctx)
-	defer cancel(nil)
 	w.report(func(p *HowFar) { p.Round, p.Done, p.Of = round, 0, len(all) })
-	next := make(chan *candidate)
-	var workers sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), len(all)) {
-		workers.Go(func() {
-			for c := range next {
-				if err := guarded(ctx, c, work); err != nil {
-					cancel(fmt.Errorf("%s: %w", c.Name, err))
+	together, within := errgroup.WithContext(ctx)
+	together.SetLimit(runtime.GOMAXPROCS(0))
+	for _, c := range all {
+		if within.Err() != nil {
+			break
+		}
+		together.Go(func() error {
+			if err := guarded(within, c, work); err != nil {
+				return fmt.Errorf("%s: %w", c.Name, err)
+			}
+			w.report(func(p *HowFar) {
+				p.Done++
+				if c.answer == nil || c.answer.Standing != judge.Meets || c.told {
 					return
 				}
-				w.report(func(p *HowFar) {
-					p.Done++
-					if c.answer == nil || c.answer.Standing != judge.Meets || c.told {
-						return
-					}
-					c.told = true
-					p.Meeting++
-					if w.cheapest == nil || c.Price < w.cheapest.Price {
-						w.cheapest = c
-						p.Cheapest = fmt.Sprintf("%s, %s", c.Name, need.ShowPrice(c.Price))
-					}
-				})
-			}
+				c.told = true
+				p.Meeting++
+				if w.cheapest == nil || c.Price < w.cheapest.Price {
+					w.cheapest = c
+					p.Cheapest = fmt.Sprintf("%s, %s", c.Name, need.ShowPrice(c.Price))
+				}
+			})
+			return nil
 		})
 	}
-feeding:
-	for _, c := range all {
-		select {
-		case next <- c:
-		case <-ctx.Done():
-			break feeding
-		}
-	}
-	close(next)
-	workers.Wait()
+	err := together.Wait()
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
-	return nil
+	return err
 }
 
 // guarded does a piece of work; where the simulation itself fails on a design, the search

@@ -6,7 +6,8 @@ import (
 	"math"
 	"runtime"
 	"slices"
-	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"patientheron/core/array"
 	"patientheron/core/plan"
@@ -47,38 +48,21 @@ func (w *fitter) simulate(ctx context.Context, arrays []*array.Description, load
 			logs[i] = make([]float64, len(rows))
 		}
 	}
-	ctx, cancel := context.WithCancelCause(ctx)
-	defer cancel(nil)
-	type job struct{ array, load int }
-	jobs := make(chan job)
-	var workers sync.WaitGroup
-	for range runtime.GOMAXPROCS(0) {
-		workers.Go(func() {
-			for j := range jobs {
-				if err := w.one(ctx, *arrays[j.array], loads[j.load], j.load, rows, enough, logs[j.array]); err != nil {
-					cancel(err)
-					return
-				}
-			}
-		})
-	}
-feeding:
+	together, within := errgroup.WithContext(ctx)
+	together.SetLimit(runtime.GOMAXPROCS(0))
 	for i, d := range arrays {
-		for load := range loads {
-			if d == nil {
-				continue
-			}
-			select {
-			case jobs <- job{i, load}:
-			case <-ctx.Done():
-				break feeding
+		for number, load := range loads {
+			if d != nil && within.Err() == nil {
+				together.Go(func() error { return w.one(within, *d, load, number, rows, enough, logs[i]) })
 			}
 		}
 	}
-	close(jobs)
-	workers.Wait()
+	err := together.Wait()
 	if ctx.Err() != nil {
 		return nil, context.Cause(ctx)
+	}
+	if err != nil {
+		return nil, err
 	}
 	for i, of := range logs {
 		if slices.ContainsFunc(of, func(l float64) bool { return math.IsNaN(l) || math.IsInf(l, 0) }) {
