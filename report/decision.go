@@ -34,7 +34,7 @@ func (p decisionPage) Take() *choose.Design {
 type decided struct {
 	resource.Judgement
 	Chart template.HTML
-	Heads []string // what the columns of setups are headed by: their names, or numbers where those are long
+	Heads []string // what the columns of setups are headed by: their names, or numbers where those are long or many
 	Costs []string // what there is a price of
 	Open  []open
 
@@ -57,12 +57,16 @@ func (d decided) Price(a need.Answer, of string) *need.Cost {
 	return nil
 }
 
-// longName is how long the name of a setup may be at the head of a column.
-const longName = 22
+// longName is how long the name of a setup may be at the head of a column, and manyNames how many
+// stand beside each other.
+const (
+	longName  = 22
+	manyNames = 8
+)
 
 // heads are what the columns of setups are headed by.
 func heads(setups []need.Answer) (all []string) {
-	long := slices.ContainsFunc(setups, func(a need.Answer) bool { return len([]rune(a.Name)) > longName })
+	long := len(setups) > manyNames || slices.ContainsFunc(setups, func(a need.Answer) bool { return len([]rune(a.Name)) > longName })
 	for i, a := range setups {
 		if long {
 			all = append(all, strconv.Itoa(i+1))

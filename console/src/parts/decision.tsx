@@ -15,9 +15,9 @@ type OfDemand = NonNullable<Answer["verdicts"]>[number];
 export const price = (v: number) =>
 	v >= 1000 ? Math.round(v).toLocaleString("en").replaceAll(",", " ") : digits(v);
 
-/** What setups are called where there is little room: by their names, or by number where these are long. */
+/** What setups are called where there is little room: by their names, or by number where these are long or many. */
 function labels(setups: Answer[]): string[] {
-	const long = setups.some((s) => s.name.length > 22);
+	const long = setups.length > 8 || setups.some((s) => s.name.length > 22);
 	return setups.map((s, i) => (long ? String(i + 1) : s.name));
 }
 
@@ -216,7 +216,14 @@ export function Frontier({ j }: { j: Decision }) {
 						value: [s.price ?? 0, s.carries ?? 0],
 						name: s.name,
 						frontier: s.frontier ?? false,
-						label: { show: sides[i] !== "", position: sides[i], formatter: s.label, color: c.ink },
+						label: {
+							show: sides[i] !== "",
+							position: sides[i],
+							formatter: s.label,
+							color: c.ink,
+							textBorderColor: c.paper,
+							textBorderWidth: 3,
+						},
 					}))
 					.filter((s) => s.frontier === frontier);
 			return {
@@ -244,6 +251,7 @@ export function Frontier({ j }: { j: Decision }) {
 						data: of(true),
 						markLine: {
 							silent: true,
+							z: 1,
 							symbol: "none",
 							label: { show: false },
 							lineStyle: { color: c.ink, type: "dashed" },
