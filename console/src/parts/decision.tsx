@@ -148,7 +148,7 @@ function Detail(props: { of: string; use?: string; setup: Answer; v: OfDemand })
 					It rests on {v.measurements?.length}
 					{(setup.runs ?? []).length === 0 ? " simulated" : ""} measurement
 					{v.measurements?.length === 1 ? "" : "s"}
-					{(setup.runs ?? []).length > 0 ? " of " : ""}
+					{["", " of "][(setup.runs ?? []).length] ?? " among those of "}
 					{(setup.runs ?? []).map((r, i) => (
 						<span key={r}>
 							{i > 0 ? ", " : ""}
