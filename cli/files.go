@@ -90,7 +90,7 @@ func describeFolder(ctx context.Context, command *cobra.Command, folder string, 
 			if terminal {
 				end = "\x1b[K\r"
 			}
-			fmt.Fprintf(command.ErrOrStderr(), "%d files of %s so far%s", files, bytes, end)
+			fmt.Fprintf(command.ErrOrStderr(), "%d files, %s in all so far%s", files, bytes, end)
 		}
 	}
 	d, err := interruptible(ctx, func() (fileset.Described, error) { return fileset.Describe(ctx, os.DirFS(folder), look) })
@@ -130,7 +130,7 @@ func deviceOf(info fs.FileInfo) uint64 {
 }
 
 func describedWords(d fileset.Described) string {
-	text := fmt.Sprintf("%d files of %s in %d folders; %s of them were read.", d.Files, d.Bytes, d.Folders, d.Sampled)
+	text := fmt.Sprintf("%d files, %s in all, in %d folders; %s of them were read.", d.Files, d.Bytes, d.Folders, d.Sampled)
 	for _, left := range []struct {
 		count int64
 		words string
@@ -214,7 +214,7 @@ func printFiles(w io.Writer, e explained) {
 	if e.Name != "" {
 		fmt.Fprintln(w, e.Name)
 	}
-	fmt.Fprintf(w, "%d files of %s in %d folders\n\n", e.Files, e.Bytes, e.Folders)
+	fmt.Fprintf(w, "%d files, %s in all, in %d folders\n\n", e.Files, e.Bytes, e.Folders)
 	t := newTable(w, 2, "class", "files", "together", "mean", "half are smaller than", "a tenth are larger than")
 	for _, c := range e.Classes {
 		t.AppendRow(table.Row{"  " + c.Name, c.Files, c.Bytes, c.Mean, c.Median, c.Largest})

@@ -25,11 +25,11 @@ func TestFoldersAreDescribedAndExplained(t *testing.T) {
 	}
 	to := filepath.Join(t.TempDir(), "set.yaml")
 	out, err := run(t, "files", "describe", folder, "--to", to)
-	if err != nil || !strings.Contains(out, "40 files of 117 KiB in 5 folders") {
+	if err != nil || !strings.Contains(out, "40 files, 117 KiB in all, in 5 folders") {
 		t.Errorf("%v\n%s", err, out)
 	}
 	out, err = run(t, "files", "explain", to)
-	if err != nil || !strings.Contains(out, "40 files of 117 KiB in 5 folders") || !strings.Contains(out, "tif-files/0/00.tif") {
+	if err != nil || !strings.Contains(out, "40 files, 117 KiB in all, in 5 folders") || !strings.Contains(out, "tif-files/0/00.tif") {
 		t.Errorf("%v\n%s", err, out)
 	}
 	if text, err := os.ReadFile(to); err != nil || !strings.Contains(string(text), "compressible: 9") {

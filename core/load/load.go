@@ -39,7 +39,7 @@ type Facts struct {
 	Size      quantity.Bytes // bytes that can be addressed
 	Alignment quantity.Bytes // offsets and lengths must be multiples of this; 1 for any
 	ReadOnly  bool
-	Files     bool // it was opened for a load of files, whose objects are those of its set
+	Files     bool // it was opened for files as well, whose objects are those of a load's set
 }
 
 // QueueOptions say what one worker will ask of its queue.
@@ -47,6 +47,7 @@ type QueueOptions struct {
 	Depth        int // operations in flight at most, each with a buffer: slots are 0 to Depth-1
 	LargestBlock int // bytes of each slot's buffer
 	Handles      int // files that are open at a time at most, numbered from 0
+	Part         int // number of the load that the worker belongs to, where several are at once
 }
 
 // Operation is one I/O to be issued: an access of the load, with its slot.

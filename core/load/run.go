@@ -76,7 +76,8 @@ func Run(ctx context.Context, job Job) (*Outcome, error) {
 // volume cannot do.
 func fit(spec workload.Spec, facts Facts) (workload.Spec, error) {
 	spec = spec.Completed()
-	if spec.Kind == workload.FilesKind != facts.Files {
+	files, blocks := spec.OfFiles()
+	if len(files) > 0 != facts.Files {
 		return spec, &workload.FieldError{Field: "kind", Reason: "the volume was made ready for another kind of load"}
 	}
 	if spec.Span == 0 && facts.Size > spec.Offset {
@@ -85,19 +86,22 @@ func fit(spec workload.Spec, facts Facts) (workload.Spec, error) {
 	if err := spec.Validate(); err != nil {
 		return spec, err
 	}
-	if spec.Kind == workload.FilesKind {
+	if !blocks {
 		return spec, nil // room was looked at when the files were made ready
 	}
 	if spec.Offset+spec.Span > facts.Size {
 		return spec, &workload.FieldError{Field: "span", Reason: fmt.Sprintf(
 			"offset and span reach to %s, past the end of the volume at %s; use a smaller span", spec.Offset+spec.Span, facts.Size)}
 	}
-	if facts.ReadOnly && spec.Writes() {
+	if _, writes := spec.Body().Reach(); facts.ReadOnly && writes {
 		return spec, &workload.FieldError{Field: "reads", Reason: fmt.Sprintf(
 			"%s of operations write, but the volume is read-only; use reads 100%%", 1-spec.Reads)}
 	}
 	if facts.Alignment > 1 && !spec.Cached {
 		for _, part := range spec.Parts() {
+			if part.Kind == workload.FilesKind {
+				continue // whose pieces are aligned anyway
+			}
 			if err := aligned(part, facts.Alignment); err != nil {
 				return spec, err
 			}
@@ -196,7 +200,7 @@ func (r *run) waitForStart(ctx context.Context) error {
 // thread is the life of one worker.
 func (r *run) thread(number int, ready chan<- error, abort <-chan struct{}) {
 	runtime.LockOSThread() // never unlocked: the thread ends with the worker
-	queue, err := r.Volume.Open(queueOptions(r.Workload))
+	queue, err := r.Volume.Open(queueOptions(r.Workload, r.Here.First+number))
 	if err != nil {
 		ready <- err
 		return
@@ -227,19 +231,23 @@ func (r *run) thread(number int, ready chan<- error, abort <-chan struct{}) {
 }
 
 // queueOptions says what a worker of this workload asks of its queue.
-func queueOptions(spec workload.Spec) QueueOptions {
-	o := QueueOptions{Depth: spec.Depth, LargestBlock: int(spec.LargestBlock())}
-	if spec.Files != nil {
-		o.Handles = spec.Depth
+func queueOptions(spec workload.Spec, worker int) QueueOptions {
+	own, number, _ := spec.Of(worker)
+	o := QueueOptions{Depth: own.Depth, LargestBlock: int(own.LargestBlock()), Part: number}
+	if own.Files != nil {
+		o.Handles = own.Depth
 	}
 	return o
 }
 
-// Memory is what the buffers of a workload take, all workers together.
-func Memory(spec workload.Spec) quantity.Bytes {
+// Memory is what the buffers of a completed workload take, all workers together.
+func Memory(spec workload.Spec) (sum quantity.Bytes) {
 	const page = 4096
-	block := (spec.LargestBlock() + page - 1) / page * page
-	return quantity.Bytes(spec.Workers) * quantity.Bytes(spec.Depth) * block
+	for _, own := range spec.Parts() {
+		block := (own.LargestBlock() + page - 1) / page * page
+		sum += quantity.Bytes(own.Workers) * quantity.Bytes(own.Depth) * block
+	}
+	return sum
 }
 
 // drive steps one worker on the real clock until it finished or gave up

@@ -44,7 +44,7 @@ func runStepped(ctx context.Context, job Job, volume Stepped) (*Outcome, error) 
 	count := job.Here.Count
 	r.workers, r.broken = make([]*worker, count), make([]error, count)
 	for number := range count {
-		queue, err := volume.Open(queueOptions(job.Workload))
+		queue, err := volume.Open(queueOptions(job.Workload, job.Here.First+number))
 		if err != nil {
 			return nil, err
 		}

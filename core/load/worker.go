@@ -75,12 +75,12 @@ func newWorker(spec workload.Spec, number int, queue Queue, hand func(measure.Pa
 	if err != nil {
 		return nil, err
 	}
-	own, group := spec.Of(number)
+	own, _, group := spec.Of(number)
 	w := &worker{
 		spec: own, number: number, line: newTimeline(spec), source: source, queue: queue, group: group,
 		slots: make([]slot, own.Depth), idle: make([]int, own.Depth),
 		batch:   make([]*Operation, 0, own.Depth),
-		counted: measure.NewTally(spec.Open(), spec.Classes()...), hand: hand, groups: len(spec.Groups()),
+		counted: measure.NewTally(spec.Open(), own.Classes()...), hand: hand, groups: len(spec.Groups()),
 	}
 	for i := range w.idle {
 		w.idle[i] = own.Depth - 1 - i

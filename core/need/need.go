@@ -262,10 +262,18 @@ func (n Need) Validate() error {
 	return nil
 }
 
+// untoldTogether are figures that are known of a load alone.
+var untoldTogether = []string{"finish", "worst", "cpu"}
+
 func (n Need) validateTogether() error {
 	for i, u := range n.Uses {
 		if u.Load == nil {
 			return invalid(fmt.Sprintf("uses[%d]", i), "uses at once are measured together, so %q has to give its load, not a stage", u.Name)
+		}
+		for j, b := range u.Bounds {
+			if f := figure.Of(b.Figure); f.Side != "" || f.OfPhases() || slices.Contains(untoldTogether, f.Key) {
+				return invalid(fmt.Sprintf("uses[%d].bounds[%d]", i, j), "%s is not told of one of several uses at once; bound what %q does a second, or how long that takes", f.Label, u.Name)
+			}
 		}
 	}
 	if err := n.Mixed().Validate(); err != nil {

@@ -319,6 +319,41 @@ func BenchmarkJudge(b *testing.B) {
 	}
 }
 
+// A use that works on files is judged by its whole files, while others work beside it.
+func TestFilesAtOnce(t *testing.T) {
+	reads, puts := workload.Default(), workload.Default()
+	set, err := workload.ParseFileSet("500 x 4MiB")
+	if err != nil {
+		t.Fatal(err)
+	}
+	puts.SetFiles(set)
+	n := Need{Name: "n", Together: true, Uses: []Use{
+		{Name: "reading", Load: &reads, Bounds: []Bound{bound(t, "iops", "at least 900")}},
+		{Name: "backup", Load: &puts, Bounds: []Bound{bound(t, "files", "at least 10"), bound(t, "throughput", "at least 50MB/s"), bound(t, "file-p99", "at most 2s")}},
+	}}
+	if err := n.Validate(); err != nil {
+		t.Fatal(err)
+	}
+	s := side("s", setup.Setup{}, 1, "else", []float64{5000, 5001, 4999}, []float64{0.001, 0.001, 0.001})
+	for i := range 3 {
+		load := n.Mixed().Completed()
+		files := measure.Figures{Operations: 120, Bytes: 120 * 4 * quantity.MiB, Rate: 12 + quantity.OpRate(i)/100, Throughput: 50.33e6 + quantity.ByteRate(i)*1e4, Latency: measure.Latency{Mean: 1, P99: 3 + quantity.Seconds(i)/100}}
+		s.Samples = append(s.Samples, compare.Sample{Run: 2, Measurement: int64(200 + i), Stage: "x", Load: load, Summary: &measure.Summary{
+			Measured: 10, Groups: []measure.FileGroup{{Name: "reading", Figures: measure.Figures{Operations: 10_000, Rate: 1000 + quantity.OpRate(i)}}, {Name: "backup", Figures: files}},
+		}})
+	}
+	a := Judge(n, []compare.Side{s}).Setups[0]
+	want := []judge.Standing{judge.Meets, judge.Meets, judge.Meets, judge.FallsShort}
+	for i, v := range a.Verdicts {
+		if v.Standing != want[i] {
+			t.Errorf("%d: %+v", i, v)
+		}
+	}
+	if h := a.Verdicts[1].Headroom; math.Abs(h-1.201) > 0.001 {
+		t.Errorf("12.01 files a second with %g times", h)
+	}
+}
+
 // Uses at once are judged by what each came to while all were measured, and by nothing
 // else.
 func TestUsesAtOnce(t *testing.T) {
@@ -360,6 +395,20 @@ func TestUsesAtOnce(t *testing.T) {
 	}
 	if _, there := n.Unmeasured(both); len(there) != 2 {
 		t.Errorf("there: %v", there)
+	}
+	halves, files := reads, reads
+	halves.Reads = 0.5
+	files.SetFiles(fileset.Set{Classes: []fileset.Class{{Name: "f", Number: 9}}})
+	for key, c := range map[string]struct {
+		load *workload.Spec
+		text string
+	}{"reads-p99": {&halves, "at most 5ms"}, "finish": {&files, "at most 60s"}, "sustained": {&reads, "at least 50MB/s"}} {
+		of := n
+		of.Uses = slices.Clone(n.Uses)
+		of.Uses[0].Load, of.Uses[0].Bounds = c.load, []Bound{bound(t, key, c.text)}
+		if err := of.Validate(); err == nil || !strings.Contains(err.Error(), "is not told of one of several uses at once") {
+			t.Errorf("%s: %v", key, err)
+		}
 	}
 	n.Uses[1].Load, n.Uses[1].Stage = nil, "writing"
 	if err := n.Validate(); err == nil || !strings.Contains(err.Error(), "give its load") {

@@ -488,7 +488,7 @@ type Extent struct {
 	Size   quantity.Bytes  // the largest offset + span of the loads of blocks; 0 for all there is
 	Writes bool            // some of them write
 	Blocks bool            // there are any
-	Files  []workload.Spec // the loads of files
+	Files  []workload.Spec // the loads that work on files, beside others or not
 }
 
 // Reach is what steps need of a volume; what measures a source alone needs nothing of it.
@@ -497,11 +497,14 @@ func Reach(steps []Step) (e Extent) {
 		if s.Source {
 			continue
 		}
-		if s.Load.Kind == workload.FilesKind {
+		files, blocks := s.Load.OfFiles()
+		if len(files) > 0 {
 			e.Files = append(e.Files, s.Load)
+		}
+		if !blocks {
 			continue
 		}
-		reach, writes := s.Load.Body().Reach()
+		reach, writes := s.Load.Completed().Body().Reach()
 		e.Size, e.Writes, e.Blocks = max(e.Size, reach), e.Writes || writes, true
 	}
 	return e

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"patientheron/core/fileset"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
 )
@@ -176,5 +177,35 @@ func TestSweptArraysHaveBounds(t *testing.T) {
 	filled := Plan{Stages: []Stage{{Fill: &Fill{Passes: 1}, Load: workload.Default()}, swept("members.count", "4")}}
 	if _, err := filled.Steps(); !errors.Is(err, ErrInvalid) || !strings.Contains(err.Error(), "what an earlier stage filled is not on it") {
 		t.Errorf("after a fill: %v", err)
+	}
+}
+
+// What loads at once need of a volume is what they need beside each other: the regions of
+// those of blocks, and a tree for each of files.
+func TestReachOfLoadsAtOnce(t *testing.T) {
+	small, large, files := workload.Default(), workload.Default(), workload.Default()
+	large.Span, large.Reads = 8*quantity.GiB, 0.5
+	files.SetFiles(fileset.Set{Classes: []fileset.Class{{Name: "f", Number: 9}}})
+	mixed := func(parts ...workload.Spec) Step {
+		s := workload.Default()
+		s.SetTogether()
+		s.Together = parts
+		return Step{Load: s}
+	}
+	for name, c := range map[string]struct {
+		steps  []Step
+		size   quantity.Bytes
+		files  int
+		blocks bool
+		writes bool
+	}{
+		"blocks":           {[]Step{mixed(small, large)}, 9 * quantity.GiB, 0, true, true},
+		"files and blocks": {[]Step{mixed(small, files), {Load: files}}, quantity.GiB, 2, true, false},
+		"files alone":      {[]Step{mixed(files, files)}, 0, 1, false, false},
+	} {
+		e := Reach(c.steps)
+		if e.Size != c.size || len(e.Files) != c.files || e.Blocks != c.blocks || e.Writes != c.writes {
+			t.Errorf("%s: %s, %d loads of files, blocks %t, writes %t", name, e.Size, len(e.Files), e.Blocks, e.Writes)
+		}
 	}
 }

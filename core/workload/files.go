@@ -476,10 +476,10 @@ func (s Spec) describeFiles() string {
 		text = string(f.Tasks[0].Task)
 	}
 	if held, known := f.Holds(); known {
-		text += fmt.Sprintf(" %d files of %s", held.Files, held.Bytes)
+		text += fmt.Sprintf(" %d files, %s in all", held.Files, held.Bytes)
 	}
 	if f.From != "" {
-		text += " from " + f.From
+		text += ", from " + f.From
 	}
 	if f.Set.Name != "" {
 		text += " (" + f.Set.Name + ")"

@@ -2,6 +2,7 @@ package workload
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"patientheron/core/measure"
@@ -23,6 +24,29 @@ func (s Spec) Parts() []Spec {
 	return []Spec{s}
 }
 
+// OfFiles are those of its parts that work on files, in their order; blocks is set when there
+// are others.
+func (s Spec) OfFiles() (parts []Spec, blocks bool) {
+	for _, p := range s.Parts() {
+		if p.Kind == FilesKind && p.Files != nil {
+			parts = append(parts, p)
+		} else {
+			blocks = true
+		}
+	}
+	return parts, blocks
+}
+
+// Shallower is the load with so many operations of each worker in flight at most.
+func (s Spec) Shallower(depth int) Spec {
+	s.Depth = min(s.Depth, depth)
+	s.Together = slices.Clone(s.Together)
+	for i := range s.Together {
+		s.Together[i].Depth = min(s.Together[i].Depth, depth)
+	}
+	return s
+}
+
 // SetTogether makes the load one of several at once, whose time it says. What stands beside
 // them is the default until they are there.
 func (s *Spec) SetTogether() {
@@ -30,7 +54,7 @@ func (s *Spec) SetTogether() {
 }
 
 // togetherBody is several loads at once as a Body. Each sorts what it does into groups of
-// its own: one, but for stores, which have four.
+// its own: one, but for stores, which have four. Of files that is one for all classes.
 type togetherBody struct {
 	Pattern
 	parts []Spec
@@ -58,6 +82,17 @@ func (b togetherBody) LargestBlock() (largest quantity.Bytes) {
 	return largest
 }
 
+// Reach is that of those that work on blocks: files lie in a file system.
+func (b togetherBody) Reach() (size quantity.Bytes, writes bool) {
+	for _, p := range b.parts {
+		if p.Kind != FilesKind {
+			end, changes := p.Body().Reach()
+			size, writes = max(size, end), writes || changes
+		}
+	}
+	return size, writes
+}
+
 func (b togetherBody) Groups() (names []string) {
 	for _, p := range b.parts {
 		if p.Kind != StoresKind {
@@ -72,22 +107,21 @@ func (b togetherBody) Groups() (names []string) {
 }
 
 func (b togetherBody) Source(s Spec, worker int) (Source, error) {
-	part, first, group := s.partOf(worker)
+	number, first, group := s.partOf(worker)
+	part := s.Together[number]
 	source, err := NewSource(part, worker-first)
 	return &together{source, group, part.Kind}, err
 }
 
-// partOf finds the load that a worker belongs to, the first of its workers, and the first of
-// its groups.
-func (s Spec) partOf(worker int) (part Spec, first, group int) {
-	for _, p := range s.Together {
-		if part = p; worker < first+p.Workers {
-			break
-		}
-		first += p.Workers
-		group += p.groupCount()
+// partOf finds the number of the load that a worker belongs to, the first of its workers, and
+// the first of its groups.
+func (s Spec) partOf(worker int) (number, first, group int) {
+	for number < len(s.Together)-1 && worker >= first+s.Together[number].Workers {
+		first += s.Together[number].Workers
+		group += s.Together[number].groupCount()
+		number++
 	}
-	return part, first, group
+	return number, first, group
 }
 
 func (s Spec) groupCount() int {
@@ -97,18 +131,19 @@ func (s Spec) groupCount() int {
 	return 1
 }
 
-// Of is what one worker does: the load itself, or the one of several that it belongs to.
-// Group is the number of the group that all its operations belong to; -1 where its source
-// says that of whole files, pieces and requests.
-func (s Spec) Of(worker int) (own Spec, group int) {
+// Of is what one worker does: the load itself, or the one of several that it belongs to, with
+// its number. Group is the number of the group that all its operations belong to; -1 where its
+// source says that of whole files, pieces and requests.
+func (s Spec) Of(worker int) (own Spec, number, group int) {
 	if s.Kind != TogetherKind {
-		return s, -1
+		return s, 0, -1
 	}
-	own, _, group = s.partOf(worker)
+	number, _, group = s.partOf(worker)
+	own = s.Together[number]
 	if own.Kind != "" && own.Kind != BlockKind {
 		group = -1
 	}
-	return own, group
+	return own, number, group
 }
 
 // together gives the groups of a load among several their place.
@@ -121,7 +156,7 @@ type together struct {
 func (t *together) Completed(a *Access, now int64, err error) *Whole {
 	whole := t.Source.Completed(a, now, err)
 	for w := whole; w != nil; w = w.More {
-		if t.kind == FeedsKind { // all of them in one
+		if t.kind == FeedsKind || t.kind == FilesKind { // all of them in one
 			w.Group = 0
 		}
 		w.Group += t.group
@@ -145,12 +180,14 @@ func (s *Spec) completeTogether() {
 		p.Ending, p.Cached = s.Ending, s.Cached
 		p.Ending.Settled, p.Ending.Within = false, 0
 		p.Seed = s.Seed + uint64(i)*7919 // unrelated, and the same each time
-		if !placed {
+		ofFiles := p.Kind == FilesKind   // which have no region: a file system finds them a place
+		if !placed && !ofFiles {
 			p.Offset = quantity.Bytes(alignUp(int64(end), Unit))
 		}
 		p = p.Completed()
-		parts[i] = p
-		end = max(end, p.Offset+p.Span)
+		if parts[i] = p; !ofFiles {
+			end = max(end, p.Offset+p.Span)
+		}
 		s.Depth, s.Workers = max(s.Depth, p.Depth), s.Workers+p.Workers
 		weight := float64(p.Depth * p.Workers)
 		reads, weights = reads+float64(p.Reads)*weight, weights+weight
@@ -184,8 +221,12 @@ func (s Spec) validateTogether() error {
 			return invalid("together", "each of several loads at once needs a name of its own")
 		case names[p.Name]:
 			return invalid("together", "two of the loads at once are called %q", p.Name)
-		case p.Kind == FilesKind || p.Kind == TogetherKind:
-			return invalid("together", "%q is a load of %s, which cannot be one of several; blocks, feeds and stores can", p.Name, p.Kind)
+		case p.Kind == TogetherKind:
+			return invalid("together", "%q is several loads itself; name each of them beside the others", p.Name)
+		case p.FromFolder() != "":
+			return invalid("together", "%q puts the files of a folder, which a load alone does; describe the folder (heron files describe), and put files like them", p.Name)
+		case p.Kind == FilesKind && p.Files != nil && len(p.Files.Tasks) == 1 && p.Files.Does(Remove):
+			return invalid("together", "%q ends when all files are gone, and loads at once go on for a time; let it put files as well", p.Name)
 		case p.Span == 0:
 			return invalid("together", "%q does not say how large its region is (span)", p.Name)
 		case p.Stores != nil && p.Stores.Zone > 0:
@@ -228,6 +269,8 @@ func (s Spec) Part(number int, sum *measure.Summary) (Spec, *measure.Summary) {
 	case part.Kind == FeedsKind:
 		asked := part.Feeds.AskedUntil(sum.LeadIn+sum.Measured) - part.Feeds.AskedUntil(sum.LeadIn)
 		own.Feeds = own.FeedsOf(asked, part.Feeds.Asked(), part.Feeds.Buffer)
+	case part.Kind == FilesKind:
+		own.Classes = map[measure.Class]measure.Figures{measure.File: own.Total}
 	case part.Kind == StoresKind:
 		own.Stores = own.StoresOf()
 		own.Total = measure.Figures{} // the storage's own operations are counted together

@@ -471,7 +471,7 @@ func (s Spec) validateLimits() error {
 	if s.Workers < 1 || s.Workers > 1024 {
 		return invalid("workers", "%d; from 1 to 1024", s.Workers)
 	}
-	if buffers := int64(s.Workers) * int64(s.Depth) * int64(s.LargestBlock()); buffers > 16<<30 {
+	if buffers := int64(s.Workers) * int64(s.Depth) * int64(s.LargestBlock()); buffers > 16<<30 && s.Kind != TogetherKind { // each of which has its own
 		return invalid("depth", "%d workers × depth %d × %s would need %s of buffers; keep it within 16 GiB",
 			s.Workers, s.Depth, s.LargestBlock(), quantity.Bytes(buffers))
 	}

@@ -96,11 +96,20 @@ func read(text []byte) (p plan.Plan, where []places, err error) {
 		},
 	})
 	for i := range p.Stages {
-		if load := &p.Stages[i].Load; shared != nil && load.Files != nil && load.Files.From == "" && len(load.Files.Set.Classes) == 0 {
-			load.SetFiles(*shared)
+		load := &p.Stages[i].Load
+		share(load, shared)
+		for part := range load.Together {
+			share(&load.Together[part], shared)
 		}
 	}
 	return p, where, err
+}
+
+// share gives a load of files that names none those of the plan, if it has any.
+func share(load *workload.Spec, shared *fileset.Set) {
+	if shared != nil && load.Files != nil && load.Files.From == "" && len(load.Files.Set.Classes) == 0 {
+		load.SetFiles(*shared)
+	}
 }
 
 // readSet reads a file set: its classes, or so many files of a size as text.

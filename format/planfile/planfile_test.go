@@ -233,6 +233,13 @@ stages:
         - {name: hydrophones, feeds: 24, feedRate: 1.5MB/s, reads: 0%, buffer: 2s, span: 960GiB}
         - {name: "look: ups", block: "4KiB:6,16KiB:2", order: skewed, hot: 90%/10%, depth: 16, workers: 2, span: 32GiB}
         - {name: ledger, stores: 1, requests: "put:1,get:3", value: 400B, span: 8GiB}
+        - {name: notes, files: 200 x 4KiB, task: save, depth: 4}
+        - name: archive
+          task: put
+          files:
+            classes:
+              - {name: "scans: large", number: 40, size: {from: 5MiB, to: 9MiB}}
+              - {name: pages, number: 90, size: 80KiB}
     repeats: 3
 `
 	p, err := Read([]byte(text))
@@ -240,7 +247,7 @@ stages:
 		t.Fatal(err)
 	}
 	load := p.Stages[0].Load
-	if load.Kind != workload.TogetherKind || len(load.Together) != 3 || load.Together[1].Workers != 2 || load.For != 5 {
+	if load.Kind != workload.TogetherKind || len(load.Together) != 5 || len(load.Together[4].Files.Set.Classes) != 2 || load.Together[1].Workers != 2 || load.For != 5 {
 		t.Errorf("%+v", load)
 	}
 	for _, one := range []plan.Plan{p, {Name: p.Name, Stages: []plan.Stage{{Name: "afternoon", Load: load.Completed(), Repeats: 3}}}} {
@@ -248,8 +255,8 @@ stages:
 		if err != nil {
 			t.Fatalf("%v: %s", err, Write(one))
 		}
-		if got, want := again.Stages[0].Load.Completed(), load.Completed(); !reflect.DeepEqual(got, want) {
-			t.Errorf("%+v\nis not %+v", got, want)
+		if got, want := again.Stages[0].Load.Key(), load.Key(); got != want {
+			t.Errorf("%s\nis not %s", got, want)
 		}
 	}
 	for name, c := range map[string]struct {
@@ -261,7 +268,8 @@ stages:
 		"an unknown field": {"buffer: 2s", "buffet: 2s", 8, "buffet"},
 		"one name twice":   {"ledger", "hydrophones", 7, "two of the loads"},
 		"no region":        {", span: 8GiB", ", span: 0", 7, "span"},
-		"files":            {"stores: 1, requests: \"put:1,get:3\", value: 400B", "files: 10 x 4KiB", 7, "cannot be one of several"},
+		"removing alone":   {"task: save", "task: remove", 7, "ends when all files are gone"},
+		"a real folder":    {"files: 200 x 4KiB, task: save", "from: /srv/notes, task: put", 7, "describe the folder"},
 	} {
 		_, err := Read([]byte(strings.Replace(text, c.old, c.new, 1)))
 		var at *Error

@@ -36,19 +36,26 @@ func Write(p plan.Plan) string {
 	return b.String()
 }
 
-// sharedSet is the file set of the first stage that has one, when another stage has it too.
+// sharedSet is the first file set of all loads, when another load has it too.
 func sharedSet(p plan.Plan) *fileset.Set {
 	var first *fileset.Set
 	for _, s := range p.Stages {
-		switch {
-		case s.Load.Files == nil || s.Load.Files.From != "": // which has its own
-		case first == nil:
-			first = &s.Load.Files.Set
-		case reflect.DeepEqual(*first, s.Load.Files.Set):
-			return first
+		for _, load := range s.Load.Parts() {
+			switch {
+			case load.Files == nil || load.Files.From != "": // which has its own
+			case first == nil:
+				first = &load.Files.Set
+			case reflect.DeepEqual(*first, load.Files.Set):
+				return first
+			}
 		}
 	}
 	return nil
+}
+
+// ownSet reports whether a load has a file set that is to be written with it.
+func ownSet(load workload.Spec, shared *fileset.Set) bool {
+	return load.Files != nil && load.Files.From == "" && (shared == nil || !reflect.DeepEqual(*shared, load.Files.Set))
 }
 
 // writeSet writes a file set under a key, each line after an indent.
@@ -84,7 +91,7 @@ func writeStage(b *strings.Builder, s plan.Stage, shared *fileset.Set) {
 		line("fill: {%s}", strings.Join(parts, ", "))
 	}
 	fields := loadFields(s.Load)
-	own := s.Load.Files != nil && s.Load.Files.From == "" && (shared == nil || !reflect.DeepEqual(*shared, s.Load.Files.Set))
+	own := ownSet(s.Load, shared)
 	if len(fields) == 0 && !own && len(s.Load.Together) == 0 {
 		line("load: {}")
 	} else {
@@ -99,7 +106,18 @@ func writeStage(b *strings.Builder, s plan.Stage, shared *fileset.Set) {
 	if len(s.Load.Together) > 0 {
 		line("  together:")
 		for _, part := range s.Load.Together {
-			line("    - {%s}", strings.Join(partFields(part), ", "))
+			if !ownSet(part, shared) {
+				line("    - {%s}", strings.Join(partFields(part), ", "))
+				continue
+			}
+			for i, field := range partFields(part) {
+				mark := " "
+				if i == 0 {
+					mark = "-"
+				}
+				line("    %s %s", mark, field)
+			}
+			writeSet(b, "          ", part.Files.Set)
 		}
 	}
 	if len(s.Sweep) > 0 {

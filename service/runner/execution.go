@@ -214,7 +214,7 @@ func (e *execution) ready(ctx context.Context, used *opened, position int, spec 
 	if !is {
 		return nil
 	}
-	if spec.Kind == workload.FilesKind {
+	if files, _ := spec.OfFiles(); len(files) > 0 {
 		e.change(func(r *resource.Run) {
 			r.Status, r.Progress.Step, r.Progress.Prepared, r.Progress.Prepare = resource.Preparing, position, 0, 0
 		})

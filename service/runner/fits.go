@@ -35,12 +35,10 @@ func Fits(spec workload.Spec, on resource.Volume, atOnce int) error {
 
 func fits(spec workload.Spec, on resource.Volume, most quantity.Bytes) error {
 	needs := func(depth int) quantity.Bytes {
-		of := spec
-		of.Depth = depth
 		if storage.TraitsOf(on.Kind).Virtual {
-			of.Depth = 1
+			depth = 1
 		}
-		return load.Memory(of)
+		return load.Memory(spec.Shallower(depth))
 	}
 	if keeps := spec.Keeps(); keeps > most {
 		return fmt.Errorf("%w: the keys of its stores take %s, and %s of memory can be spared; use larger values, or a smaller span", volume.ErrMemory, keeps, most)

@@ -113,17 +113,22 @@ func roomForFiles(path string, request volume.Request, found setup.Facts) error 
 		return fmt.Errorf("look at the file system of %s: %w", path, err)
 	}
 	for _, spec := range request.Files {
-		if !spec.Files.Known() { // it is looked at again when they were listed
-			continue
+		var files, entries int64
+		var bytes quantity.Bytes
+		ofFiles, _ := spec.OfFiles()
+		for _, p := range ofFiles {
+			if !p.Files.Known() { // it is looked at again when they were listed
+				continue
+			}
+			set, err := p.Files.WorkedOut()
+			if err != nil {
+				return err
+			}
+			files, entries, bytes = files+set.Len(), entries+set.Len()+set.FolderCount(), bytes+set.Bytes()
 		}
-		files, err := spec.Files.WorkedOut()
-		if err != nil {
-			return err
-		}
-		entries := files.Len() + files.FolderCount()
-		need := files.Bytes() + quantity.Bytes(entries*max(stat.Bsize, 512)/2) // a file's last block is half full on average
+		need := bytes + quantity.Bytes(entries*max(stat.Bsize, 512)/2) // a file's last block is half full on average
 		if need+request.Size > found.Free {
-			return fmt.Errorf("%w: %d files of %s need about %s, and %s has %s free; use fewer or smaller files, or make room", volume.ErrNoSpace, files.Len(), files.Bytes(), need, path, found.Free)
+			return fmt.Errorf("%w: %d files, %s in all, need about %s, and %s has %s free; use fewer or smaller files, or make room", volume.ErrNoSpace, files, bytes, need, path, found.Free)
 		}
 		if stat.Files > 0 && uint64(entries) > stat.Ffree {
 			return fmt.Errorf("%w: %d files and folders need as many inodes, and the file system of %s has %d free; use fewer files", volume.ErrNoSpace, entries, path, stat.Ffree)
@@ -134,11 +139,11 @@ func roomForFiles(path string, request volume.Request, found setup.Facts) error 
 
 // Volume is a file or device made ready for a run.
 type Volume struct {
-	file *os.File
-	test *testFile // in a folder
-	tree *tree     // in a folder, for loads of files
-	path string    // as the user named it
-	size quantity.Bytes
+	file  *os.File
+	test  *testFile // in a folder
+	trees []*tree   // in a folder, for loads of files: one for each of several at once
+	path  string    // as the user named it
+	size  quantity.Bytes
 	// cachedWrites is set when the file system takes no uncached writes.
 	cachedWrites bool
 	// alignment tells what uncached access through an opened file needs.
@@ -149,8 +154,8 @@ type Volume struct {
 // with that.
 func (v *Volume) Close() error {
 	var errs []error
-	if v.tree != nil {
-		errs = append(errs, v.tree.remove())
+	for _, t := range v.trees {
+		errs = append(errs, t.remove())
 	}
 	switch {
 	case v.test != nil:
@@ -163,10 +168,29 @@ func (v *Volume) Close() error {
 
 // Ready makes the files that a load of files finds.
 func (v *Volume) Ready(ctx context.Context, spec workload.Spec, progress volume.Progress) error {
-	if spec.Kind != workload.FilesKind {
-		return nil
+	ofFiles, _ := spec.OfFiles()
+	var made, all quantity.Bytes
+	makes := func(p workload.Spec) quantity.Bytes {
+		if p.Files.Starts() {
+			return 0
+		}
+		held, _ := p.Files.Holds()
+		return held.Bytes
 	}
-	return v.tree.ready(ctx, spec, progress)
+	for _, p := range ofFiles {
+		all += makes(p)
+	}
+	for i, p := range ofFiles {
+		var ofAll volume.Progress
+		if progress != nil {
+			ofAll = func(done, _ quantity.Bytes) { progress(made+done, all) }
+		}
+		if err := v.trees[i].ready(ctx, p, ofAll); err != nil {
+			return err
+		}
+		made += makes(p)
+	}
+	return nil
 }
 
 // open opens what the volume is once more, with other flags.
@@ -180,9 +204,14 @@ func (v *Volume) open(mode int, uncached bool) (*os.File, error) {
 // Use opens the volume for one measurement, cached or uncached, for reading
 // alone or for both.
 func (v *Volume) Use(spec workload.Spec) (load.Volume, error) {
-	if spec.Kind == workload.FilesKind {
-		return v.tree.open(spec)
+	if ofFiles, _ := spec.OfFiles(); len(ofFiles) > 0 {
+		return v.useFiles(spec)
 	}
+	return v.useBlocks(spec)
+}
+
+// useBlocks opens what is there of blocks.
+func (v *Volume) useBlocks(spec workload.Spec) (load.Volume, error) {
 	mode := unix.O_RDONLY
 	if spec.Writes() {
 		mode = unix.O_RDWR

@@ -280,9 +280,13 @@ func RemoveLeft(path string) error {
 // those of files.
 func (o Opener) prepareFolder(ctx context.Context, path string, request volume.Request) (v *Volume, err error) {
 	v = &Volume{path: path, size: request.Size, alignment: uncachedAlignment}
-	if len(request.Files) > 0 {
-		if v.tree, err = makeTree(path, o.Traces); err != nil {
-			return nil, err
+	for _, spec := range request.Files {
+		for ofFiles, _ := spec.OfFiles(); len(v.trees) < len(ofFiles); {
+			t, err := makeTree(path, o.Traces)
+			if err != nil {
+				return nil, errors.Join(err, v.Close())
+			}
+			v.trees = append(v.trees, t)
 		}
 	}
 	if request.NoBlocks {

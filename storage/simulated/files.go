@@ -18,63 +18,135 @@ import (
 	"patientheron/storage/volume"
 )
 
-// files is a file system on an array, as a volume in virtual time.
+// files is a file system in a region of an array.
 type files struct {
-	array  *Volume
-	fs     *filesystem.FS
-	shape  string // of the files that are on it
-	whole  bool   // all of them are
-	size   quantity.Bytes
+	array *Volume
+	owner int // number among the file systems, from 1
+	fs    *filesystem.FS
+	shape string // of the files that are on it
+	whole bool   // all of them are
+	held  quantity.Bytes
+	region
 	before filesystem.Counts
 
-	queues   []*fileQueue
-	answered []int
+	queues []*queue // by their number in the file system
+	hosts  int      // of the array that come before its own
 }
+
+// region is where a file system lies on an array.
+type region struct{ at, size quantity.Bytes }
 
 // Submit gives an operation of the file system to the array.
 func (f *files) Submit(tag, host int, kind filesystem.Kind, offset int64, length int) {
-	f.array.array.Submit(array.Request{Tag: tag, Host: host, Write: kind == filesystem.Write, Flush: kind == filesystem.Flush, Offset: offset, Length: length})
+	f.array.array.Submit(array.Request{Tag: f.owner*tagsOfOwner + tag, Host: f.hosts + host, Write: kind == filesystem.Write, Flush: kind == filesystem.Flush, Offset: int64(f.at) + offset, Length: length})
 }
 
 // Now is the virtual time.
 func (f *files) Now() int64 { return f.array.array.Now() }
 
+// regions are where the file systems of a load lie: one on all of the array, or several
+// behind what is worked on as blocks, each with room by what its files hold.
+func (v *Volume) regions(spec workload.Spec) ([]region, error) {
+	ofFiles, _ := spec.OfFiles()
+	held, sum := make([]float64, len(ofFiles)), 0.0
+	for i, p := range ofFiles {
+		set, err := p.Files.WorkedOut()
+		if err != nil {
+			return nil, err
+		}
+		held[i] = float64(set.Bytes() + quantity.Bytes(set.Len())*bytesOfFile)
+		sum += held[i]
+	}
+	first := blocksEnd(spec)
+	room := max(float64(v.array.Size()-first), 0)
+	regions := make([]region, len(ofFiles))
+	for i := range regions {
+		size := quantity.Bytes(room*held[i]/max(sum, 1)) / quantity.MiB * quantity.MiB
+		if len(regions) == 1 {
+			size = quantity.Bytes(room)
+		}
+		regions[i] = region{first, size}
+		first += size
+	}
+	return regions, nil
+}
+
+// bytesOfFile is about what a file takes beside its bytes.
+const bytesOfFile = 4096
+
+// blocksEnd is where what a load works on as blocks ends, in whole MiB.
+func blocksEnd(spec workload.Spec) quantity.Bytes {
+	if spec.Kind != workload.TogetherKind {
+		return 0
+	}
+	return (spec.Offset + spec.Span + quantity.MiB - 1) / quantity.MiB * quantity.MiB
+}
+
 // Ready makes a file system with the files that a load finds: none where it puts them,
-// otherwise all of them, written one after another.
+// otherwise all of them, written one after another. Of loads at once each has its own.
 func (v *Volume) Ready(ctx context.Context, spec workload.Spec, progress volume.Progress) error {
-	if spec.Kind != workload.FilesKind {
+	spec = spec.Completed()
+	ofFiles, _ := spec.OfFiles()
+	if len(ofFiles) == 0 {
 		return nil
 	}
-	set, err := spec.Files.WorkedOut()
+	regions, err := v.regions(spec)
 	if err != nil {
 		return err
 	}
-	shape := spec.Files.Shape()
-	v.array.Writes(contentOf(spec.Files.Set))
-	if old := v.files; old != nil && old.shape == shape && !spec.Files.Starts() {
-		if old.whole = old.whole || old.fs.Whole(); old.whole {
-			return nil
-		}
-	}
+	before := v.systems
 	v.leaveFiles()
-	f := &files{array: v, shape: shape, whole: !spec.Files.Starts(), size: set.Bytes()}
-	if f.fs, err = filesystem.New(v.settings, v.array.Size(), set, f); err != nil {
-		return noRoom(err, set)
-	}
-	v.files = f
-	if spec.Files.Starts() {
-		return nil
-	}
-	if err := f.lay(ctx, set, progress); err != nil {
-		v.files = nil
-		return noRoom(err, set)
+	for i, p := range ofFiles {
+		f := keptOf(before, p.Files, regions[i])
+		if f == nil {
+			if f, err = v.newFiles(p.Files, regions[i]); err != nil {
+				return err
+			}
+		}
+		v.systems = append(v.systems, f)
+		f.owner = len(v.systems)
+		if f.whole || p.Files.Starts() {
+			continue
+		}
+		v.array.Writes(contentOfSet(p.Files.Set))
+		if err := f.lay(ctx, progress); err != nil {
+			v.leaveFiles()
+			return noRoom(err, p.Files)
+		}
+		f.whole = true
 	}
 	return nil
 }
 
-// contentOf is how far the files of a set can be compressed and repeat, on average over
+// keptOf finds the file system among those before that has all files of a load where they
+// would be made; nil for none.
+func keptOf(before []*files, of *workload.Files, at region) *files {
+	for _, f := range before {
+		if f.region == at && !of.Starts() && f.shape == of.Shape() {
+			if f.whole = f.whole || f.fs.Whole(); f.whole {
+				return f
+			}
+		}
+	}
+	return nil
+}
+
+// newFiles makes a file system without files.
+func (v *Volume) newFiles(of *workload.Files, at region) (*files, error) {
+	set, err := of.WorkedOut()
+	if err != nil {
+		return nil, err
+	}
+	f := &files{array: v, shape: of.Shape(), held: set.Bytes(), region: at}
+	if f.fs, err = filesystem.New(v.settings, at.size, set, f); err != nil {
+		return nil, noRoom(err, of)
+	}
+	return f, nil
+}
+
+// contentOfSet is how far the files of a set can be compressed and repeat, on average over
 // their bytes as far as the classes say.
-func contentOf(set fileset.Set) (compressible, duplicate float64) {
+func contentOfSet(set fileset.Set) (compressible, duplicate float64) {
 	weights := 0.0
 	for _, c := range set.Classes {
 		weight := float64(c.Total)
@@ -91,9 +163,9 @@ func contentOf(set fileset.Set) (compressible, duplicate float64) {
 	return compressible / weights, duplicate / weights
 }
 
-func noRoom(err error, set *fileset.Files) error {
-	if errors.Is(err, syscall.ENOSPC) {
-		return fmt.Errorf("%w: %d files of %s do not fit onto the array with what a file system needs beside them; use fewer or smaller files", volume.ErrNoSpace, set.Len(), set.Bytes())
+func noRoom(err error, of *workload.Files) error {
+	if held, known := of.Holds(); known && errors.Is(err, syscall.ENOSPC) {
+		return fmt.Errorf("%w: %d files, %s in all, do not fit onto the array with what a file system needs beside them; use fewer or smaller files", volume.ErrNoSpace, held.Files, held.Bytes)
 	}
 	return err
 }
@@ -101,8 +173,8 @@ func noRoom(err error, set *fileset.Files) error {
 // laying is how many writes are under way while files are laid onto an array.
 const laying = 64
 
-// lay writes all files, as a copy that nobody measures.
-func (f *files) lay(ctx context.Context, set *fileset.Files, progress volume.Progress) error {
+// lay writes all files, as a copy that nobody measures: nothing else is under way then.
+func (f *files) lay(ctx context.Context, progress volume.Progress) error {
 	flying, written := 0, 0
 	wait := func(most int) {
 		for flying > most {
@@ -116,7 +188,7 @@ func (f *files) lay(ctx context.Context, set *fileset.Files, progress volume.Pro
 		f.Submit(0, 0, filesystem.Write, offset, length)
 		flying++
 		if written++; written%1024 == 0 && progress != nil {
-			progress(done, set.Bytes())
+			progress(done, f.held)
 		}
 		return ctx.Err() == nil
 	})
@@ -130,136 +202,124 @@ func (f *files) lay(ctx context.Context, set *fileset.Files, progress volume.Pro
 	return err
 }
 
-// leaveFiles lets the file system end what it has begun, and forgets it.
+// leaveFiles lets the file systems end what they have begun, and forgets them.
 func (v *Volume) leaveFiles() {
-	if v.files != nil {
-		v.files.calmDown()
-		v.files = nil
+	v.calmDown()
+	v.systems = nil
+}
+
+// calmDown waits until nothing of the file systems is under way.
+func (v *Volume) calmDown() {
+	for _, f := range v.systems {
+		for !f.fs.Quiet() {
+			v.step(v.Now() + int64(time.Second))
+			v.hand()
+		}
 	}
 }
 
-// calmDown waits until nothing of the file system is under way.
-func (f *files) calmDown() {
-	for !f.fs.Quiet() {
-		f.step(f.Now() + int64(time.Second))
-		f.fs.Forget()
-	}
+// opened are files, and blocks beside them, opened for one measurement.
+type opened struct {
+	*Volume
+	parts []*files // by the number of the load; nil for one of blocks
+	size  quantity.Bytes
 }
 
 // useFiles gives the files as they stand to the next measurement.
 func (v *Volume) useFiles(spec workload.Spec) (load.Volume, error) {
-	f := v.files
-	if f == nil {
+	ofFiles, blocks := spec.OfFiles()
+	if len(v.systems) != len(ofFiles) {
 		return nil, errors.New("the files were not made ready")
 	}
-	if spec.Files.Starts() || spec.Files.Does(workload.Put) || spec.Files.Does(workload.Save) || spec.Files.Does(workload.Remove) {
-		f.whole = false
+	v.array.Writes(contentOf(spec))
+	o := &opened{Volume: v}
+	for _, p := range spec.Parts() {
+		if p.Files == nil {
+			o.parts = append(o.parts, nil)
+			continue
+		}
+		f := v.systems[len(v.systems)-len(ofFiles)]
+		ofFiles = ofFiles[1:]
+		if f.shape != p.Files.Shape() {
+			return nil, errors.New("other files were made ready")
+		}
+		if p.Files.Starts() || p.Files.Does(workload.Put) || p.Files.Does(workload.Save) || p.Files.Does(workload.Remove) {
+			f.whole = false
+		}
+		f.queues, f.hosts = nil, 0
+		f.fs.CloseQueues()
+		o.parts = append(o.parts, f)
+		o.size += f.held
 	}
-	f.queues, f.answered = nil, nil
-	f.fs.CloseQueues()
-	return f, nil
+	if blocks {
+		o.size = v.array.Size()
+	}
+	return o, nil
 }
 
-// Facts tells what the files hold together.
-func (f *files) Facts() load.Facts { return load.Facts{Size: f.size, Alignment: 1, Files: true} }
+// Facts tells what the files hold together, or how large the array is.
+func (o *opened) Facts() load.Facts { return load.Facts{Size: o.size, Alignment: 1, Files: true} }
 
 // Close lets what is under way end.
-func (f *files) Close() error {
-	f.calmDown()
+func (o *opened) Close() error {
+	o.calmDown()
 	return nil
 }
 
-// Step moves the virtual time on until something was answered, at most to until.
-func (f *files) Step(until int64) bool {
-	for len(f.fs.Answers()) == 0 {
-		if !f.step(until) {
-			return false
-		}
-	}
+// hand gives answers of the file system to its queues, and reports whether there were any.
+func (f *files) hand() (found bool) {
 	for _, a := range f.fs.Answers() {
-		q := f.queues[a.Queue]
-		c := load.Completion{Slot: a.Slot, Bytes: q.lengths[a.Slot], Err: a.Err}
-		if a.Err != nil {
-			c.Bytes = 0
+		if a.Queue < len(f.queues) { // and not of a measurement before
+			f.queues[a.Queue].answer(load.Completion{Slot: a.Slot, Err: a.Err})
+			found = true
 		}
-		if len(q.ready) == 0 {
-			f.answered = append(f.answered, a.Queue)
-		}
-		q.ready = append(q.ready, c)
 	}
 	f.fs.Forget()
-	return true
+	return found
 }
 
-// step lets the next thing happen, in the array or in the file system, at most at until.
-func (f *files) step(until int64) bool {
-	if f.array.struck.Load() {
-		f.array.takeStrikes()
+// Inside tells what happened inside the array and the file systems since the call before.
+func (o *opened) Inside() []measure.Counter {
+	var commits, read, written int64
+	for _, f := range o.systems {
+		now := f.fs.Counts()
+		commits, read, written = commits+now.Commits-f.before.Commits, read+now.Read-f.before.Read, written+now.Written-f.before.Written
+		f.before = now
 	}
-	timer := f.fs.Timer()
-	happened := f.array.array.Step(min(until, timer))
-	for _, answer := range f.array.array.Done() {
-		f.fs.Done(answer.Tag, answer.Failed)
-	}
-	f.array.array.Forget()
-	if !happened && timer <= until && timer != math.MaxInt64 {
-		f.fs.Wake()
-		return true
-	}
-	return happened
-}
-
-// Answered lists the queues with something to collect since the call before.
-func (f *files) Answered() []int {
-	list := f.answered
-	f.answered = f.answered[:0]
-	return list
-}
-
-// Inside tells what happened inside the array and the file system since the call before.
-func (f *files) Inside() []measure.Counter {
-	now := f.fs.Counts()
-	counters := append(f.array.Inside(),
-		measure.Counter{Name: "journal commits", Unit: "operations", Value: float64(now.Commits - f.before.Commits)},
-		measure.Counter{Name: "metadata read", Unit: "bytes", Value: float64(now.Read - f.before.Read)},
-		measure.Counter{Name: "metadata written", Unit: "bytes", Value: float64(now.Written - f.before.Written)},
+	return append(o.Volume.Inside(),
+		measure.Counter{Name: "journal commits", Unit: "operations", Value: float64(commits)},
+		measure.Counter{Name: "metadata read", Unit: "bytes", Value: float64(read)},
+		measure.Counter{Name: "metadata written", Unit: "bytes", Value: float64(written)},
 	)
-	f.before = now
-	return counters
 }
 
 // Open makes a queue for one worker.
-func (f *files) Open(options load.QueueOptions) (load.Queue, error) {
-	q := &fileQueue{files: f, number: f.fs.Open(options.Handles), lengths: make([]int, options.Depth), ready: make([]load.Completion, 0, options.Depth)}
+func (o *opened) Open(options load.QueueOptions) (load.Queue, error) {
+	q := o.addQueue(options)
+	f := o.parts[options.Part]
+	if f == nil {
+		return q, nil
+	}
+	if len(f.queues) == 0 {
+		f.hosts = q.number
+	}
 	f.queues = append(f.queues, q)
-	return q, nil
+	return &fileQueue{q, f, f.fs.Open(options.Handles)}, nil
 }
 
+// fileQueue is a queue of operations on files.
 type fileQueue struct {
-	files   *files
-	number  int
-	lengths []int
-	ready   []load.Completion
+	*queue
+	files *files
+	own   int // its number in the file system
 }
-
-func (q *fileQueue) Buffer(int) []byte { return nil }
 
 func (q *fileQueue) Submit(operations []*load.Operation) error {
 	for _, o := range operations {
 		q.lengths[o.Slot] = o.Length
-		q.files.fs.Begin(q.number, o.Slot, filesystem.Operation{Class: o.Class, Object: o.Object, Handle: int(o.Handle), Beside: o.Beside, Offset: o.Offset, Length: o.Length})
+		q.files.fs.Begin(q.own, o.Slot, filesystem.Operation{Class: o.Class, Object: o.Object, Handle: int(o.Handle), Beside: o.Beside, Offset: o.Offset, Length: o.Length})
 	}
 	return nil
 }
 
-func (q *fileQueue) Collect(into []load.Completion, _ time.Duration) (int, error) {
-	n := copy(into, q.ready)
-	q.ready = q.ready[:copy(q.ready, q.ready[n:])]
-	return n, nil
-}
-
-func (q *fileQueue) Interface() string { return "simulated" }
-
-func (q *fileQueue) Close(int) error { return nil }
-
-var _ load.Stepped = (*files)(nil)
+var _ load.Stepped = (*opened)(nil)

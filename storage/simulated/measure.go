@@ -13,7 +13,8 @@ import (
 
 // Measure measures a fresh array under a load, by itself and without a run. Where a number
 // of operations is given, about so many are enough: its lead-in and its time are then as much
-// shorter as the array is faster than that asks for.
+// shorter as the array is faster than that asks for; of several loads at once each does a
+// number of its own.
 func Measure(ctx context.Context, d array.Description, spec workload.Spec, enough int) (sum measure.Summary, err error) {
 	v, err := New(d)
 	if err != nil {
@@ -29,13 +30,38 @@ func Measure(ctx context.Context, d array.Description, spec workload.Spec, enoug
 		if err != nil {
 			return sum, err
 		}
-		if rate := float64(seen.Total.Operations) / float64(first.For); rate > 0 {
-			time := max(quantity.Seconds(float64(enough)/rate), glance)
-			spec.LeadIn, spec.For = min(spec.LeadIn, warming*time), min(spec.For, time)
-		}
+		time := max(timeFor(enough, seen.Total.Operations, first.For), timeForEach(spec, seen), glance)
+		spec.LeadIn, spec.For = min(spec.LeadIn, warming*time), min(spec.For, time)
 	}
 	return v.measure(ctx, spec)
 }
+
+// timeFor is how long it takes to do so many operations where some were done in a time;
+// longer than anything where none were.
+func timeFor(enough int, done int64, within quantity.Seconds) quantity.Seconds {
+	return quantity.Seconds(float64(enough) * float64(within) / float64(done))
+}
+
+// timeForEach is how long it takes until each of several loads at once has done enough of its
+// own to be judged by; nothing of a load alone.
+func timeForEach(spec workload.Spec, seen measure.Summary) (longest quantity.Seconds) {
+	if spec.Kind != workload.TogetherKind {
+		return 0
+	}
+	for i := range spec.Together {
+		_, own := spec.Part(i, &seen)
+		done := int64(0)
+		for _, g := range own.Groups {
+			done += g.Operations
+		}
+		longest = max(longest, timeFor(enoughOfEach, done, seen.Measured))
+	}
+	return longest
+}
+
+// enoughOfEach is how many operations, pieces, requests or whole files of one of several loads
+// say about how fast it is.
+const enoughOfEach = 64
 
 // glance is how long an array is measured to see how fast it is about, and warming how many
 // times as long as it is then measured its lead-in may be: what a cache holds comes with it.

@@ -74,23 +74,37 @@ func fits(d array.Description, r volume.Request) error {
 		return fmt.Errorf("%w: the load reaches to %s, and %s has %s; use a smaller span", volume.ErrNoSpace, r.Size, d.Name, size)
 	}
 	for _, load := range r.Files {
-		if slices.ContainsFunc(d.Members, func(g array.Group) bool { return g.Zone > 0 }) {
-			return &workload.FieldError{Field: "files", Reason: fmt.Sprintf("the members of %s have zones that the host manages, which a file system that writes in place cannot use", d.Name)}
+		if err := fitsFiles(d, r, load); err != nil {
+			return err
 		}
-		if from := load.FromFolder(); from != "" {
-			return &workload.FieldError{Field: "from", Reason: fmt.Sprintf("%s is a real folder, whose time is that of the wall, and %s is simulated; describe the folder (heron files describe %s), name what that writes with files, and leave from out", from, d.Name, from)}
-		}
-		files, err := load.Files.WorkedOut()
+	}
+	return nil
+}
+
+// fitsFiles reports files of a load that an array has no room for, or cannot have.
+func fitsFiles(d array.Description, r volume.Request, load workload.Spec) error {
+	if slices.ContainsFunc(d.Members, func(g array.Group) bool { return g.Zone > 0 }) {
+		return &workload.FieldError{Field: "files", Reason: fmt.Sprintf("the members of %s have zones that the host manages, which a file system that writes in place cannot use", d.Name)}
+	}
+	if from := load.FromFolder(); from != "" {
+		return &workload.FieldError{Field: "from", Reason: fmt.Sprintf("%s is a real folder, whose time is that of the wall, and %s is simulated; describe the folder (heron files describe %s), name what that writes with files, and leave from out", from, d.Name, from)}
+	}
+	var files int64
+	var bytes quantity.Bytes
+	parts, _ := load.OfFiles()
+	for _, p := range parts {
+		set, err := p.Files.WorkedOut()
 		if err != nil {
 			return err
 		}
-		// Of each file the inode and the first block are kept, and of its place in the tree a bit.
-		if needs := quantity.Bytes(files.Len() * 9); r.Memory > 0 && needs > r.Memory {
-			return fmt.Errorf("%w: %d files on a simulated array take %s, and %s can be spared; use fewer files", volume.ErrMemory, files.Len(), needs, r.Memory)
-		}
-		if files.Bytes() > d.Size() {
-			return fmt.Errorf("%w: %d files of %s, and %s has %s; use fewer or smaller files", volume.ErrNoSpace, files.Len(), files.Bytes(), d.Name, d.Size())
-		}
+		files, bytes = files+set.Len(), bytes+set.Bytes()
+	}
+	// Of each file the inode and the first block are kept, and of its place in the tree a bit.
+	if needs := quantity.Bytes(files * 9); r.Memory > 0 && needs > r.Memory {
+		return fmt.Errorf("%w: %d files on a simulated array take %s, and %s can be spared; use fewer files", volume.ErrMemory, files, needs, r.Memory)
+	}
+	if room := d.Size() - blocksEnd(load.Completed()); bytes > room {
+		return fmt.Errorf("%w: %d files are %s in all, and %s has %s for them; use fewer or smaller files", volume.ErrNoSpace, files, bytes, d.Name, max(room, 0))
 	}
 	return nil
 }

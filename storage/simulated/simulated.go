@@ -9,6 +9,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -24,12 +25,12 @@ import (
 
 // Volume is a simulated array at work.
 type Volume struct {
-	array  *array.Array
-	before array.Totals
-	queues []*queue
+	array   *array.Array
+	before  array.Totals
+	queues  []*queue
+	systems []*files // the file systems that are on it
 
 	settings filesystem.Settings
-	files    *files // the file system that is on it; nil for none
 
 	answered []int // queues that have something to collect
 
@@ -54,27 +55,41 @@ func New(d array.Description) (*Volume, error) {
 
 // Use gives the array as it stands to the next measurement.
 func (v *Volume) Use(spec workload.Spec) (load.Volume, error) {
-	v.queues = nil
-	if spec.Kind == workload.FilesKind {
+	v.queues, v.answered = nil, nil
+	spec = spec.Completed()
+	for _, p := range spec.Parts() {
+		if p.ByStorage() > 0 {
+			return nil, fmt.Errorf("%w: what a simulated array does by itself is not modelled; leave zeroes, copies and swaps out, or serve it (heron array serve) and measure it over iSCSI, where it reads and writes for them", load.ErrUnsupported)
+		}
+	}
+	if ofFiles, _ := spec.OfFiles(); len(ofFiles) > 0 {
 		return v.useFiles(spec)
 	}
-	if spec.ByStorage() > 0 {
-		return nil, fmt.Errorf("%w: what a simulated array does by itself is not modelled; leave zeroes, copies and swaps out, or serve it (heron array serve) and measure it over iSCSI, where it reads and writes for them", load.ErrUnsupported)
-	}
 	v.leaveFiles()
-	v.array.Writes(float64(spec.Compressible), float64(spec.Duplicate))
+	v.array.Writes(contentOf(spec))
 	return v, nil
+}
+
+// contentOf is how far what a load writes can be compressed and repeats: of several at once
+// on average over the bytes that each has in flight.
+func contentOf(spec workload.Spec) (compressible, duplicate float64) {
+	weights := 0.0
+	for _, p := range spec.Parts() {
+		c, d := float64(p.Compressible), float64(p.Duplicate)
+		if p.Files != nil {
+			c, d = contentOfSet(p.Files.Set)
+		}
+		weight := 1e-9 + float64(p.Depth*p.Workers)*float64(1-p.Reads)*p.MeanBlock()
+		compressible, duplicate, weights = compressible+weight*c, duplicate+weight*d, weights+weight
+	}
+	return compressible / weights, duplicate / weights
 }
 
 // Rest lets virtual time pass in which nothing is asked of the array.
 func (v *Volume) Rest(pause quantity.Seconds) {
 	until := v.array.Now() + int64(pause.Duration())
-	if v.files != nil {
-		for v.files.step(until) {
-		}
-		return
-	}
-	for v.array.Step(until) {
+	for v.step(until) {
+		v.hand()
 	}
 }
 
@@ -90,28 +105,56 @@ func (v *Volume) Now() int64 { return v.array.Now() }
 // Step moves the virtual time on until something was answered, at most to
 // until.
 func (v *Volume) Step(until int64) bool {
-	if v.struck.Load() {
-		v.takeStrikes()
-	}
-	for len(v.array.Done()) == 0 {
-		if !v.array.Step(until) {
+	for {
+		if v.hand() {
+			return true
+		}
+		if !v.step(until) {
 			return false
 		}
 	}
+}
+
+// step lets the next thing happen, in the array or in a file system, at most at until.
+func (v *Volume) step(until int64) bool {
+	if v.struck.Load() {
+		v.takeStrikes()
+	}
+	var next *files // that goes on by itself before anything else
+	for _, f := range v.systems {
+		if timer := f.fs.Timer(); timer <= until && timer != math.MaxInt64 {
+			until, next = timer, f
+		}
+	}
+	if v.array.Step(until) {
+		return true
+	}
+	if next != nil {
+		next.fs.Wake()
+	}
+	return next != nil
+}
+
+// hand gives answers to those who wait for them, and reports whether there were any for a
+// queue.
+func (v *Volume) hand() (found bool) {
 	for _, answer := range v.array.Done() {
-		q := v.queues[answer.Tag/slotsOfQueue]
-		slot := answer.Tag % slotsOfQueue
-		c := load.Completion{Slot: slot, Bytes: q.lengths[slot]}
+		if owner := answer.Tag / tagsOfOwner; owner > 0 {
+			v.systems[owner-1].fs.Done(answer.Tag%tagsOfOwner, answer.Failed)
+			continue
+		}
+		found = true
+		c := load.Completion{Slot: answer.Tag % slotsOfQueue}
 		if answer.Failed {
-			c = load.Completion{Slot: slot, Err: failure(answer.Refusal)}
+			c.Err = failure(answer.Refusal)
 		}
-		if len(q.ready) == 0 {
-			v.answered = append(v.answered, q.number)
-		}
-		q.ready = append(q.ready, c)
+		v.queues[answer.Tag/slotsOfQueue].answer(c)
 	}
 	v.array.Forget()
-	return true
+	for _, f := range v.systems {
+		found = f.hand() || found
+	}
+	return found
 }
 
 // failure is the error of an operation that failed.
@@ -181,18 +224,25 @@ func (v *Volume) Inside() []measure.Counter {
 	return inside
 }
 
-// slotsOfQueue separates the tags of the queues.
-const slotsOfQueue = 1 << 16
+// Tags are those of a queue's slots, or of a file system's own: that of its number from 1 on.
+const (
+	slotsOfQueue = 1 << 16
+	tagsOfOwner  = 1 << 40
+)
 
 // Open makes a queue for one worker. Writes carry no data: the array keeps
 // none.
 func (v *Volume) Open(options load.QueueOptions) (load.Queue, error) {
+	return v.addQueue(options), nil
+}
+
+func (v *Volume) addQueue(options load.QueueOptions) *queue {
 	q := &queue{
 		volume: v, number: len(v.queues),
 		lengths: make([]int, options.Depth), ready: make([]load.Completion, 0, options.Depth),
 	}
 	v.queues = append(v.queues, q)
-	return q, nil
+	return q
 }
 
 type queue struct {
@@ -200,6 +250,17 @@ type queue struct {
 	number  int
 	lengths []int
 	ready   []load.Completion
+}
+
+// answer takes the answer to an operation, which moved all of its bytes unless it failed.
+func (q *queue) answer(c load.Completion) {
+	if c.Err == nil {
+		c.Bytes = q.lengths[c.Slot]
+	}
+	if len(q.ready) == 0 {
+		q.volume.answered = append(q.volume.answered, q.number)
+	}
+	q.ready = append(q.ready, c)
 }
 
 func (q *queue) Buffer(int) []byte { return nil }

@@ -132,3 +132,64 @@ func TestFeedsAndStoresAtOnce(t *testing.T) {
 }
 
 func ptr(s measure.Summary) *measure.Summary { return &s }
+
+func filesPart(name string, task workload.Task, change func(*workload.Spec), classes ...fileset.Class) workload.Spec {
+	s := filesLoad(task, classes...)
+	s.Name, s.Passes, s.For = name, 0, 10
+	change(&s)
+	return s
+}
+
+// Files at once with blocks: under a limit of bytes a second those who ask with as much in
+// flight get as much, one that keeps a pace keeps it, and each is counted in its own terms.
+func TestFilesAtOnceWithBlocks(t *testing.T) {
+	limited := mirrorStripe()
+	limited.Limits.Throughput = 100e6
+	large := fileset.Class{Name: "scans", Number: 500, Size: fileset.Sizes{Fixed: 4 * quantity.MiB}}
+	small := fileset.Class{Name: "notes", Number: 2000, Size: fileset.Sizes{Fixed: 4 * quantity.KiB}}
+	blocks := func(depth int) workload.Spec {
+		return part("blocks", func(s *workload.Spec) { s.Blocks, s.Depth, s.Reads = workload.Block(quantity.MiB), depth, 0 })
+	}
+	deep := func(depth int) func(*workload.Spec) {
+		return func(s *workload.Spec) { s.Depth = depth }
+	}
+	for name, c := range map[string]struct {
+		parts []workload.Spec
+		want  []float64 // bytes a second
+	}{
+		"as much each":           {[]workload.Spec{blocks(8), filesPart("put", workload.Put, deep(8), large)}, []float64{50e6, 50e6}},
+		"a quarter":              {[]workload.Spec{filesPart("fetch", workload.Fetch, deep(4), large), blocks(12)}, []float64{25e6, 75e6}},
+		"two trees":              {[]workload.Spec{filesPart("put", workload.Put, deep(8), large), filesPart("fetch", workload.Fetch, deep(8), large)}, []float64{50e6, 50e6}},
+		"three, and one is slow": {[]workload.Spec{part("slow", func(s *workload.Spec) { s.Rate, s.Depth = 1000, 512 }), filesPart("put", workload.Put, deep(8), large), blocks(8)}, []float64{4.096e6, 47.95e6, 47.95e6}},
+	} {
+		v, spec := simulate(t, limited), atOnce(c.parts...)
+		s := measured(t, v, spec)
+		for i, want := range c.want {
+			load, own := spec.Part(i, &s)
+			if got := float64(own.Total.Throughput); math.Abs(got/want-1) > 0.05 {
+				t.Errorf("%s: %q moved %.1f MB/s, not %.1f", name, load.Name, got/1e6, want/1e6)
+			}
+			if files := own.Classes[measure.File]; load.Files != nil && (files.Operations == 0 || quantity.Bytes(files.Operations)*4*quantity.MiB != files.Bytes) {
+				t.Errorf("%s: %q did %+v", name, load.Name, files)
+			}
+		}
+	}
+
+	v, spec := simulate(t, mirrorStripe()), atOnce(filesPart("notes", workload.Fetch, deep(4), small), part("blocks", func(s *workload.Spec) { s.Rate, s.Reads = 500, 0.5 }), filesPart("mail", workload.Save, deep(4), small))
+	spec.For = 2
+	s := measured(t, v, spec)
+	first, kept := s.Groups, v.systems[0]
+	if len(first) != 3 || first[0].Operations == 0 || first[2].Operations == 0 || math.Abs(float64(first[1].Rate)-500) > 5 {
+		t.Errorf("%+v", first)
+	}
+	if again := measured(t, v, spec); v.systems[0] != kept || again.Groups[0].Operations == 0 {
+		t.Error("files that nobody changed were made anew")
+	}
+	if v.systems[1] == nil || v.systems[0].at+v.systems[0].size > v.systems[1].at || v.systems[0].at < spec.Completed().Span {
+		t.Errorf("%+v lies over %+v, or over blocks", v.systems[0].region, v.systems[1].region)
+	}
+	measured(t, v, filesPart("notes", workload.Fetch, deep(4), small))
+	if len(v.systems) != 1 || v.systems[0].region != (region{0, v.array.Size()}) {
+		t.Errorf("%d file systems, in %+v", len(v.systems), v.systems[0].region)
+	}
+}

@@ -116,8 +116,8 @@ type Progress func(done, of quantity.Bytes)
 // Request says what a run will do.
 type Request struct {
 	Size     quantity.Bytes  // the largest offset + span; 0 for all of what has a size
-	Files    []workload.Spec // the loads of files
-	NoBlocks bool            // all loads are of files
+	Files    []workload.Spec // the loads that work on files, beside others or not
+	NoBlocks bool            // nothing else is worked on
 	Writes   bool            // whether anything is written
 	Content  workload.Spec   // whose content a test file is filled with
 	Consent  *Claim          // what the user agreed to lose; nil for nothing

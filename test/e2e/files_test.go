@@ -320,7 +320,7 @@ func TestASlowSourceIsNamed(t *testing.T) {
 	if !slices.ContainsFunc(put.Findings, func(f judge.Finding) bool { return f.Kind == "limited-by-source" && strings.Contains(f.Sentence, from) }) {
 		t.Errorf("%.0f bytes a second, %+v", float64(put.Summary.Total.Throughput), put.Findings)
 	}
-	if out, said, err := s.cli("run", "show", "1"); err != nil || !strings.Contains(out, "put 30 files of 30 MiB from "+from) {
+	if out, said, err := s.cli("run", "show", "1"); err != nil || !strings.Contains(out, "put 30 files, 30 MiB in all, from "+from) {
 		t.Errorf("%v %s %s", err, said, out)
 	}
 	if files, size := counted(t, from); files != 30 || size != 30<<20 {

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -151,6 +152,38 @@ func TestNeedsAtOnce(t *testing.T) {
 	out, _, _ := s.cli("need", "judge", together, volume.Name)
 	if strings.Count(out, "-29%") != 2 { // 500 of 700 each
 		t.Errorf("half of the limit each: %s", out)
+	}
+}
+
+// Uses that work on files are measured at once with others, in one folder and on a simulated
+// array, and judged by their whole files; of the folder nothing is left.
+func TestFilesInNeedsAtOnce(t *testing.T) {
+	t.Parallel()
+	s, folder := serve(t, t.TempDir(), false), t.TempDir()
+	sheet := needSheet(t, "evening", `name: an evening
+together: true
+uses:
+  - {name: scans, load: {files: 40 x 1MiB, task: put, depth: 4, cached: true, for: 1s}, bounds: {files: at least 0.5, file-p99: at most 60s}}
+  - {name: notes, load: {files: 200 x 8KiB, task: "fetch:3,save:1", depth: 4, cached: true, for: 1s}, bounds: {files: at least 0.5}}
+  - {name: till, load: {block: 4KiB, rate: 50, span: 8MiB, cached: true, for: 1s}, bounds: {iops: at least 40}}
+`)
+	for _, volume := range []resource.Volume{s.volume(folder, nil), s.volume("array:"+limited(t, "shop", 1000, 4000), nil)} {
+		if out, trouble, err := s.cli("need", "measure", sheet, volume.Name); err != nil {
+			t.Fatalf("%v: %s%s", err, out, trouble)
+		}
+		out, trouble, err := s.cli("need", "judge", sheet, volume.Name, "--json")
+		var answer resource.Verdicts
+		if err := errors.Join(err, json.Unmarshal([]byte(out), &answer)); err != nil {
+			t.Fatalf("%v: %s%s", err, out, trouble)
+		}
+		for i, v := range answer.Judged[0].Setups[0].Verdicts {
+			if v.Value == nil || !(v.Value.Mean > 0) {
+				t.Errorf("%s, demand %d: %+v", volume.Name, i, v)
+			}
+		}
+	}
+	if left, err := os.ReadDir(folder); err != nil || len(left) > 0 {
+		t.Errorf("%d entries are left: %v", len(left), err)
 	}
 }
 
