@@ -73,10 +73,7 @@ type runPage struct {
 	Ahead  []template.HTML // a chart of each race
 }
 
-type pointPart struct {
-	compare.Alone
-	Load string
-}
+type pointPart struct{ compare.Alone }
 
 // Shown are the rows of a point that the page shows.
 func (p pointPart) Shown() []compare.Single {
@@ -122,13 +119,12 @@ func WriteRun(w io.Writer, e Results, shape resource.Shape) error {
 		otherwise[f.Stage] = true
 	}
 	for _, p := range shape.Points {
-		part := pointPart{Alone: p}
-		if len(p.Measurements) > 0 {
-			part.Load = loads[p.Measurements[0]].Load.Describe()
-		}
-		page.Points = append(page.Points, part)
+		page.Points = append(page.Points, pointPart{p})
 		if !otherwise[p.Stage] {
 			page.Result = append(page.Result, sentence(p))
+		}
+		if p.Part { // the charts are those of all
+			continue
 		}
 		if len(page.Charts) >= most {
 			page.Left++

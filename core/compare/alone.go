@@ -17,6 +17,8 @@ type Alone struct {
 	Stage        string         `json:"stage"`
 	Point        []plan.Setting `json:"point,omitempty"`
 	Title        string         `json:"title"`
+	Load         string         `json:"load" doc:"The load in words"`
+	Part         bool           `json:"part,omitempty" doc:"It is what one of several loads at once came to"`
 	Main         string         `json:"main"`
 	Passes       judge.Passes   `json:"passes" doc:"How the repeats went as passes over the same data"`
 	Words        string         `json:"words,omitempty" doc:"What is peculiar about the repeats"`
@@ -37,7 +39,7 @@ func Points(side Side) []Alone {
 	usual := g.usual()
 	for _, key := range g.order {
 		of := g.of[key]
-		a := Alone{Stage: of[0].Stage, Point: of[0].Point, Title: key, Main: figure.Main(of[0].Load), Measurements: numbers(of)}
+		a := Alone{Stage: of[0].Stage, Point: of[0].Point, Title: key, Load: of[0].Load.Describe(), Part: of[0].Part, Main: figure.Main(of[0].Load), Measurements: numbers(of)}
 		main := figure.Of(a.Main)
 		a.Passes = passesOf(of, main, usual)
 		for _, f := range figure.For(of[0].Load) {

@@ -92,7 +92,8 @@ type Match struct {
 
 	Measurements [][]int64 `json:"measurements" doc:"Of the baseline and of each candidate"`
 
-	key string // names the load
+	key  string // names the load
+	part bool   // it is of one of several loads at once
 }
 
 // Row is one figure at one point.
@@ -156,7 +157,7 @@ func (c *Result) match(baseline Side, base *groups, candidates []Side, others []
 	var fills []func()
 	for _, key := range base.order {
 		of := base.of[key]
-		p := Match{Stage: of[0].Stage, Point: of[0].Point, Title: key, Load: of[0].Load.Describe(), Main: figure.Main(of[0].Load), key: of[0].Load.Key()}
+		p := Match{Stage: of[0].Stage, Point: of[0].Point, Title: key, Load: of[0].Load.Describe(), Main: figure.Main(of[0].Load), key: of[0].Load.Key(), part: of[0].Part}
 		p.Measurements = append(p.Measurements, numbers(of))
 		found := false
 		matched := make([][]Sample, len(candidates))
@@ -247,7 +248,7 @@ func handling(base, side Side) string {
 func failures(c *Result, side Side, g *groups) {
 	for _, key := range g.order {
 		for _, s := range g.of[key] {
-			if s.Summary == nil || s.Reason != "" {
+			if !s.Part && (s.Summary == nil || s.Reason != "") {
 				c.Unmatched = append(c.Unmatched, Unmatched{side.Name, key, fmt.Sprintf("measurement %d: %s", s.Measurement, cmp.Or(s.Reason, "it has no result"))})
 			}
 		}
@@ -346,9 +347,11 @@ func (c *Result) candidate(number int, side Side, difference setup.Difference) C
 				part.Gain = 1 / part.Gain
 			}
 		}
-		if outcome.Ratio.Known() && !part.Unreliable && part.Gain > 0 {
+		switch {
+		case p.part: // which counts with all of which it is
+		case outcome.Ratio.Known() && !part.Unreliable && part.Gain > 0:
 			gains = append(gains, part.Gain)
-		} else {
+		default:
 			result.LeftOut++
 		}
 		result.Parts = append(result.Parts, part)

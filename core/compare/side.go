@@ -120,6 +120,7 @@ type Sample struct {
 	Summary          *measure.Summary // nil when there is no result
 	Reason           string           // why there is none
 	Doubts           []judge.Finding  // those that make a figure unreliable
+	Part             bool             // it is what one of several loads at once came to
 
 	Joint    int64 // names the runs that were made together with this one; 0 for none
 	Position int   // within its run: measurements of a joint at one position are a pair
@@ -175,14 +176,32 @@ func (s Sample) Title() string {
 
 func group(side Side) *groups {
 	g := &groups{of: map[string][]Sample{}}
-	for _, s := range side.Samples {
-		key := s.Title()
-		if g.of[key] == nil {
-			g.order = append(g.order, key)
+	for _, whole := range side.Samples {
+		for _, s := range append([]Sample{whole}, whole.parts()...) {
+			key := s.Title()
+			if g.of[key] == nil {
+				g.order = append(g.order, key)
+			}
+			g.of[key] = append(g.of[key], s)
 		}
-		g.of[key] = append(g.of[key], s)
 	}
 	return g
+}
+
+// parts are what each of several loads at once came to; none of a load alone.
+func (s Sample) parts() (parts []Sample) {
+	if s.Load.Kind != workload.TogetherKind || s.Summary == nil {
+		return nil
+	}
+	for i := range s.Load.Together {
+		part := s
+		part.Part = true
+		part.Load, part.Summary = s.Load.Part(i, s.Summary)
+		part.Stage = s.Stage + ": " + part.Load.Name
+		part.Doubts = slices.DeleteFunc(slices.Clone(s.Doubts), func(f judge.Finding) bool { return f.Part != "" && f.Part != part.Load.Name })
+		parts = append(parts, part)
+	}
+	return parts
 }
 
 // usual is by how much the passes of a side vary from one to the next, once the first
@@ -191,6 +210,9 @@ func group(side Side) *groups {
 func (g *groups) usual() float64 {
 	var spreads []float64
 	for _, key := range g.order {
+		if g.of[key][0].Part { // which vary with all of which they are
+			continue
+		}
 		perRun := map[int64][]float64{}
 		f := figure.Of(figure.Main(g.of[key][0].Load))
 		for _, s := range g.of[key] {

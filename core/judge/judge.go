@@ -38,6 +38,7 @@ type Finding struct {
 	Kind     string     `json:"kind" doc:"Stable name of the rule that found it"`
 	Weight   Weight     `json:"weight" enum:"info,caution,unreliable"`
 	Figure   string     `json:"figure" doc:"What it is about: reads, writes or all"`
+	Part     string     `json:"part,omitempty" doc:"Name of the one of several loads at once that it is about; absent for all"`
 	Sentence string     `json:"sentence" doc:"What was observed"`
 	Next     string     `json:"next" doc:"What to do about it"`
 	Evidence []Evidence `json:"evidence"`
@@ -94,7 +95,7 @@ func partsOfTogether(o Observed) (findings []Finding) {
 		alone.Load, alone.Summary = part, *sum
 		for _, rule := range []func(Observed) []Finding{aboveCeiling, lateFeeds, fellBehind} {
 			for _, f := range rule(alone) {
-				f.Sentence = fmt.Sprintf("%q: %s", part.Name, f.Sentence)
+				f.Part, f.Sentence = part.Name, fmt.Sprintf("%q: %s", part.Name, f.Sentence)
 				findings = append(findings, f)
 			}
 		}

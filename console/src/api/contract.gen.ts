@@ -1114,8 +1114,12 @@ export interface components {
             offered?: string;
         };
         Alone: {
+            /** @description The load in words */
+            load: string;
             main: string;
             measurements: number[] | null;
+            /** @description It is what one of several loads at once came to */
+            part?: boolean;
             /** @description How the repeats went as passes over the same data */
             passes: components["schemas"]["Passes"];
             point?: components["schemas"]["Setting"][] | null;
@@ -2033,6 +2037,8 @@ export interface components {
             kind: string;
             /** @description What to do about it */
             next: string;
+            /** @description Name of the one of several loads at once that it is about; absent for all */
+            part?: string;
             /** @description What was observed */
             sentence: string;
             /** @enum {string} */

@@ -12,7 +12,7 @@ import {
 } from "../api/client";
 import { useFeed } from "../api/feed";
 import { save } from "../parts/chart";
-import { flow, wholeFiles } from "../parts/classes";
+import { byFiles, flow, wholeFiles } from "../parts/classes";
 import { DistributionChart } from "../parts/distribution";
 import { Behind, Markers, Repeats } from "../parts/evidence";
 import { Doubt, FiguresTable } from "../parts/figures";
@@ -301,12 +301,13 @@ function MeasurementList(props: {
 
 /** Operations a second; of a load of files whole files. */
 function rateOf(m: Measurement): string {
-	const whole = m.summary?.classes[wholeFiles];
-	return whole ? files(whole.rate) : rate(m.summary?.total.rate ?? 0);
+	const s = m.summary;
+	return s && byFiles(m.load, s.classes) ? files(s.classes[wholeFiles].rate) : rate(s?.total.rate ?? 0);
 }
 
 function latencyOf(m: Measurement, key: "p50Seconds" | "p99Seconds"): string {
-	const of = m.summary?.classes[wholeFiles] ?? m.summary?.total;
+	const s = m.summary;
+	const of = s && byFiles(m.load, s.classes) ? s.classes[wholeFiles] : s?.total;
 	return of ? digits(of.latency[key] * 1e3) : "";
 }
 

@@ -28,9 +28,13 @@ const known = [
 /** The class of whole files: all that is done with one, from its first operation to its last. */
 export const wholeFiles = "files";
 
+/** Whether whole files tell how fast a load is: of files, not of some beside other loads. */
+export const byFiles = (load: { kind?: string }, by: Record<string, unknown>): boolean =>
+	wholeFiles in by && (load.kind === "files" || moving(by).length === 0);
+
 /** Names of the classes that have a curve of latencies: what moves bytes, or whole files of a load of files. */
-export const timed = (by: Record<string, unknown>): string[] =>
-	wholeFiles in by ? [wholeFiles] : moving(by);
+export const timed = (load: { kind?: string }, by: Record<string, unknown>): string[] =>
+	byFiles(load, by) ? [wholeFiles] : moving(by);
 
 /** Names of the classes that something was counted of and that move bytes. */
 export const moving = (by: Record<string, unknown>): string[] =>

@@ -8,10 +8,10 @@ import { digits, seconds } from "./format";
 export function DistributionChart({ m, latency }: { m: Measurement; latency: Distribution }) {
 	const sides = useMemo(
 		() =>
-			timed(latency.classes)
+			timed(m.load, latency.classes)
 				.map((name) => ({ name, bars: latency.classes[name].bars ?? [] }))
 				.filter((side) => side.bars.length > 0),
-		[latency],
+		[latency, m.load],
 	);
 	const option = useMemo(
 		() => (c: Colours) => ({

@@ -347,8 +347,8 @@ export function SeriesCharts(props: { intervals: Interval[]; markers: Marker[]; 
 	const { intervals, markers, m } = props;
 	const [sides, times] = useMemo(() => {
 		const all = classesOf(intervals);
-		return [moving(all), timed(all)];
-	}, [intervals]);
+		return [moving(all), timed(m.load, all)];
+	}, [intervals, m.load]);
 	const rated = times.includes(wholeFiles) ? fileCurve : rateCurve;
 	const phases = m.summary?.phases?.list ?? none;
 	return (
