@@ -8,10 +8,13 @@ import (
 	"strconv"
 
 	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
 	"patientheron/client"
+	"patientheron/core/compare"
 	"patientheron/core/figure"
+	"patientheron/core/need"
 	"patientheron/core/quantity"
 	"patientheron/resource"
 )
@@ -80,5 +83,22 @@ func printShape(w io.Writer, s resource.Shape) {
 	}
 	for _, l := range s.Lines {
 		fmt.Fprintf(w, "%s\n", indented(fmt.Sprintf("%s by %s: %s", l.Stage, l.Field, l.Words), "  "))
+		if l.Worth >= 0 {
+			printWorth(w, l)
+		}
 	}
+}
+
+// printWorth prints what the rate is for its price along a sweep.
+func printWorth(w io.Writer, l compare.Line) {
+	t := newTable(w, 2, "    "+l.Field, "price", "a second", "for each 1,000", "what the added price brings")
+	t.SetColumnConfigs([]table.ColumnConfig{{Number: 2, Align: text.AlignRight}, {Number: 3, Align: text.AlignRight}, {Number: 4, Align: text.AlignRight}})
+	for i, s := range l.Spots {
+		mark := "    "
+		if i == l.Worth {
+			mark = "  * "
+		}
+		t.AppendRow(table.Row{mark + s.Value, need.ShowPrice(s.Price), quantity.Digits(s.Rate.Mean), quantity.Digits(s.ForPrice.Mean), s.Brings})
+	}
+	t.Render()
 }

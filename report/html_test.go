@@ -72,7 +72,7 @@ func TestRunAsAPage(t *testing.T) {
 	failed.ID, failed.Status, failed.Reason, failed.Summary = 99, resource.Failed, "no space left", nil
 	e.Measurements = append(e.Measurements, failed)
 	var b strings.Builder
-	if err := WriteRun(&b, ResultsOf(e), resource.Shape{Points: compare.Points(side), Lines: compare.Lines(side, 0)}); err != nil {
+	if err := WriteRun(&b, ResultsOf(e), resource.Shape{Points: compare.Points(side), Lines: compare.Lines(side, 0, nil)}); err != nil {
 		t.Fatal(err)
 	}
 	checkPage(t, b.String(), "no space left", "repeat 4 is odd", "95 % interval")

@@ -42,7 +42,7 @@ type Description struct {
 	Link       Link  // none when its rate is zero
 	Replica    *Replica
 	Faults     []Fault
-	Price      float64             // invented currency
+	Price      float64             // in an invented currency: of all but the members that have one
 	FileSystem filesystem.Settings // that loads of files find on it
 
 	// Empty is the share of the volume, at its end, that holds nothing when the
@@ -55,6 +55,7 @@ type Group struct {
 	Count    int
 	Medium   Medium
 	Capacity quantity.Bytes
+	Price    float64 // of one; 0 where that of the array is all
 
 	// Of a hard disk.
 	RPM          float64          // turns a minute; default 7200
@@ -94,6 +95,18 @@ type Group struct {
 	OpenZones int            // that may be written in part at a time; 0 for any number
 
 	Slow float64 // this many times slower than it should be; 0 means 1
+}
+
+// TotalPrice is what the array costs, with the members that have a price of their own.
+func (d Description) TotalPrice() float64 {
+	price := d.Price
+	for _, g := range d.Members {
+		price += float64(g.Count) * g.Price
+	}
+	if d.Tier != nil {
+		price += float64(d.Tier.Members.Count) * d.Tier.Members.Price
+	}
+	return price
 }
 
 // Layout is how members form one volume.

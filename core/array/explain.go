@@ -19,6 +19,6 @@ type Explanation struct {
 
 // Explain says in words and ceilings what d describes.
 func (d Description) Explain() Explanation {
-	e := Explanation{Name: d.Name, Usable: asSold(d.Usable()), Size: asSold(d.Size()), Price: d.Price, Words: d.Words(), Taken: d.Assumed(), Costs: d.Costs(), Uses: d.Setup().Explained()}
+	e := Explanation{Name: d.Name, Usable: asSold(d.Usable()), Size: asSold(d.Size()), Price: d.TotalPrice(), Words: d.Words(), Taken: d.Assumed(), Costs: d.Costs(), Uses: d.Setup().Explained()}
 	return e
 }

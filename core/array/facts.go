@@ -122,8 +122,8 @@ func (d Description) Setup() setup.Setup {
 			know("replication.rate", r.Rate)
 		}
 	}
-	if d.Price > 0 {
-		know("cost.price", d.Price)
+	if price := d.TotalPrice(); price > 0 {
+		know("cost.price", price)
 	}
 	return s
 }

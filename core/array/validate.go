@@ -117,6 +117,9 @@ func (g Group) validate(at string) error {
 	if g.Medium != HardDisk && g.Medium != Flash && g.Medium != LowLatency {
 		return wrong(at+".medium", "%q; one of hard disk, ssd, low-latency nvme", g.Medium)
 	}
+	if !(g.Price >= 0) || g.Price > 1e12 {
+		return wrong(at+".price", "%g; of one member, from 0", g.Price)
+	}
 	if g.Capacity < quantity.MiB || g.Capacity > 1<<50 {
 		return wrong(at+".capacity", "%s; from 1 MiB to 1 PiB", g.Capacity)
 	}

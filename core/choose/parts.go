@@ -141,8 +141,16 @@ func (p Parts) Validate() error {
 			seen[item.Name] = true
 		}
 	}
+	for i, t := range p.Tiers {
+		if t.Tier.Members.Price != 0 {
+			return invalid(fmt.Sprintf("tiers[%d]", i), "the price of %q stands beside its members", t.Name)
+		}
+	}
 	for i, d := range p.Drives {
 		at := fmt.Sprintf("drives[%d]", i)
+		if d.Member.Price != 0 {
+			return invalid(at+".members.price", "the price of %q stands beside its members", d.Name)
+		}
 		if len(d.Counts) == 0 || len(d.Counts) > 64 {
 			return invalid(at+".counts", "it does not say how many %q to try; such as [4, 6, 8]", d.Name)
 		}

@@ -313,7 +313,7 @@ func TestLinesAlongASweep(t *testing.T) {
 		}
 	}
 	for wanted, keeps := range map[quantity.Seconds]int{0: -1, 0.001: -1, 0.010: 2, 0.040: 2, 1: 2} {
-		lines := Lines(s, wanted)
+		lines := Lines(s, wanted, nil)
 		if len(lines) != 1 || !lines[0].Log || lines[0].Spots[lines[0].Knee].Value != "4" {
 			t.Fatalf("lines %+v", lines)
 		}
@@ -324,7 +324,7 @@ func TestLinesAlongASweep(t *testing.T) {
 	if points := Points(s); len(points) != 6 || len(points[0].Measurements) != 2 {
 		t.Errorf("points %+v", points)
 	}
-	if lines := Lines(Side{Samples: []Sample{sample(1, "alone", 5)}}, 0); len(lines) != 0 {
+	if lines := Lines(Side{Samples: []Sample{sample(1, "alone", 5)}}, 0, nil); len(lines) != 0 {
 		t.Errorf("no sweep, yet %+v", lines)
 	}
 }
@@ -366,7 +366,7 @@ func TestLinesOfSweptArrays(t *testing.T) {
 			x.Point = []plan.Setting{{Field: field, Value: value}}
 			s.Samples = append(s.Samples, x)
 		}
-		return Lines(s, 0)
+		return Lines(s, 0, nil)
 	}
 	lines := swept("members.count", map[string]float64{"4": 400, "8": 720, "16": 1120})
 	if len(lines) != 1 || !strings.Contains(lines[0].Words, "each of 16 does 70 % of what each of 4 does") {
@@ -384,6 +384,43 @@ func TestLinesOfSweptArrays(t *testing.T) {
 		lines := swept(field, map[string]float64{values[0]: 1, values[1]: 2, values[2]: 3})
 		if len(lines) != 1 || lines[0].Spots[0].Value != values[0] || lines[0].Spots[2].Value != values[2] || lines[0].Spots[1].Efficiency != 0 {
 			t.Errorf("%s: %+v", field, lines)
+		}
+	}
+}
+
+// What a number of drives is worth, worked out by hand: 400 for all else and 300 for each
+// drive make 1,600, 2,800 and 5,200; 400, 720 and 1,120 a second are 250, 257.1 and 215.4 for
+// each 1,000. Repeats that scatter by 1 % cannot tell the first two apart.
+func TestWorthOfDrives(t *testing.T) {
+	priced := func(count map[string]float64) func([]plan.Setting) float64 {
+		return func(changed []plan.Setting) float64 { return count[changed[0].Value] }
+	}
+	s := Side{Name: "swept", Runs: []int64{1}}
+	for value, rate := range map[string]float64{"4": 400, "8": 720, "16": 1120} {
+		for _, scatter := range []float64{0.99, 1, 1.01} {
+			x := sample(1, "lookups", rate*scatter)
+			x.Point = []plan.Setting{{Field: "members.count", Value: value}}
+			s.Samples = append(s.Samples, x)
+		}
+	}
+	line := Lines(s, 0, priced(map[string]float64{"4": 1600, "8": 2800, "16": 5200}))[0]
+	for i, want := range []float64{250, 257.1, 215.4} {
+		if got := line.Spots[i].ForPrice; math.Abs(got.Mean/want-1) > 0.001 || !got.Known || !(got.Low < want && got.High > want) {
+			t.Errorf("%s: %+v for each 1,000, want %g", line.Spots[i].Value, got, want)
+		}
+	}
+	if line.Worth != 1 || !strings.Contains(line.Words, "for its price it does most at 8, 257 IOPS for each 1,000, where 4 is not shown to be worse") {
+		t.Errorf("%d: %s", line.Worth, line.Words)
+	}
+	if got := line.Spots[2].Brings; got != "+85.7 % of price bring +55.6 %: less than the price grows" {
+		t.Error(got)
+	}
+	if got := line.Spots[1].Brings; got != "+75 % of price bring +80 %: whether that is more than the price grows is not shown" {
+		t.Error(got)
+	}
+	for name, prices := range map[string]map[string]float64{"not all are known": {"4": 1600, "8": 2800}, "all are the same": {"4": 5, "8": 5, "16": 5}} {
+		if line := Lines(s, 0, priced(prices))[0]; line.Worth != -1 || line.Spots[2].Brings != "" {
+			t.Errorf("%s: %+v", name, line)
 		}
 	}
 }

@@ -40,6 +40,18 @@ func Within(spots []Spot, wanted float64) int {
 	return at
 }
 
+// Brings says whether what is had grows by more than its price, both in times: what is had
+// by from low to high, zeros where that is not known.
+func Brings(price, low, high float64) string {
+	switch {
+	case low > price:
+		return "more than the price grows"
+	case high > 0 && high < price:
+		return "less than the price grows"
+	}
+	return "whether that is more than the price grows is not shown"
+}
+
 // Scaling is how a rate grows with the number of workers, members or whatever
 // is swept: X(N) = one × N / (1 + contention × (N-1) + crosstalk × N × (N-1)),
 // the universal scalability law (Gunther 1993).

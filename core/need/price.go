@@ -107,14 +107,6 @@ type Worth struct {
 	Words string  `json:"words"`
 }
 
-// signedShare is a ratio as what is added, such as "+12 %".
-func signedShare(ratio float64) string {
-	if ratio < 1 {
-		return "-" + quantity.Share(1-ratio).String()
-	}
-	return "+" + quantity.Share(ratio-1).String()
-}
-
 // worth goes along the frontier from the cheapest setup on.
 func worth(all []Answer) []Worth {
 	list := []Worth{}
@@ -131,18 +123,11 @@ func worth(all []Answer) []Worth {
 		if half := math.Hypot(a.spread, b.spread); !math.IsInf(half, 1) {
 			w.Low, w.High = w.Times/math.Exp(half), w.Times*math.Exp(half)
 		}
-		more := "whether that is more than the price grows is not shown"
-		switch {
-		case w.Low > price:
-			more = "more than the price grows"
-		case w.High > 0 && w.High < price:
-			more = "less than the price grows"
-		}
-		brings := signedShare(w.Times) + " of headroom"
+		brings := quantity.Added(w.Times) + " of headroom"
 		if w.Times >= 2 {
 			brings = quantity.Digits(w.Times) + " times the headroom"
 		}
-		w.Words = fmt.Sprintf("%s more for %q in place of %q (%s) bring %s: %s.", ShowPrice(w.Added), b.Name, a.Name, signedShare(price), brings, more)
+		w.Words = fmt.Sprintf("%s more for %q in place of %q (%s) bring %s: %s.", ShowPrice(w.Added), b.Name, a.Name, quantity.Added(price), brings, judge.Brings(price, w.Low, w.High))
 		list = append(list, w)
 	}
 	return list

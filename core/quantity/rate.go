@@ -76,6 +76,14 @@ func (s Share) String() string {
 	return threeDigits(percent) + " %"
 }
 
+// Added prints a ratio as what is added by it, such as "+12 %" or "-3.5 %".
+func Added(ratio float64) string {
+	if ratio < 1 {
+		return "-" + Share(1-ratio).String()
+	}
+	return "+" + Share(ratio-1).String()
+}
+
 // Full prints s as a fraction of one.
 func (s Share) Full() string { return full(float64(s)) }
 

@@ -235,7 +235,7 @@ func (r *reader) fault(n ast.Node, at string, f *array.Fault) error {
 
 func (r *reader) group(n ast.Node, at string, g *array.Group) error {
 	return r.places.Mapping(n, "a group of members", at, entries{
-		"count": whole(&g.Count), "medium": word(&g.Medium), "capacity": sizeOrNone(&g.Capacity), "slow": positive(&g.Slow, quantity.ParseNumber),
+		"count": whole(&g.Count), "medium": word(&g.Medium), "capacity": sizeOrNone(&g.Capacity), "price": real(&g.Price), "slow": positive(&g.Slow, quantity.ParseNumber),
 		"rpm": positive(&g.RPM, quantity.ParseNumber), "seekTrack": time(&g.SeekTrack), "seekAverage": time(&g.SeekAverage), "seekFull": time(&g.SeekFull),
 		"outerRate": rate(&g.OuterRate), "innerRate": rate(&g.InnerRate), "overhead": time(&g.Overhead),
 		"queue": whole(&g.Queue), "readAhead": size(&g.ReadAhead), "writeCaching": strictyaml.Truth(&g.WriteCaching), "writeBuffer": size(&g.WriteBuffer),

@@ -95,7 +95,7 @@ func (s *Service) registerComparisons(api huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			shape, err := s.shape(side, detail.Run, detail.Measurements, in.P99)
+			shape, err := s.shape(side, detail.Run, detail.Measurements, detail.Variants, in.P99)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -160,7 +160,11 @@ func (s *Service) registerComparisons(api huma.API) {
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		shape, err := s.shape(side, results.Run, results.Measurements, 0)
+		variants, err := s.Store.Variants(ctx, in.ID)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		shape, err := s.shape(side, results.Run, results.Measurements, variants, 0)
 		if err != nil {
 			return nil, s.problem(err)
 		}

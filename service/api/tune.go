@@ -12,6 +12,7 @@ import (
 	"patientheron/core/compare"
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
+	"patientheron/core/setup"
 	"patientheron/core/workload"
 	"patientheron/resource"
 	"patientheron/storage/volume"
@@ -74,7 +75,7 @@ func ofLoad(load workload.Spec) (all []volume.Adjustment) {
 }
 
 // shape is what the sweeps, repeats and experiments of a run show.
-func (s *Service) shape(side compare.Side, run resource.Run, measurements []resource.Measurement, p99 quantity.Seconds) (resource.Shape, error) {
+func (s *Service) shape(side compare.Side, run resource.Run, measurements []resource.Measurement, variants []resource.Variant, p99 quantity.Seconds) (resource.Shape, error) {
 	tuned, err := resource.TunedOf(run, measurements, func(settings []plan.Setting) string {
 		locator, err := parsed(run.Volume.Locator)
 		if err == nil {
@@ -85,5 +86,21 @@ func (s *Service) shape(side compare.Side, run resource.Run, measurements []reso
 		}
 		return strings.TrimSpace(locator.String())
 	})
-	return resource.Shape{Points: compare.Points(side), Lines: compare.Lines(side, p99), Fits: resource.FitsOf(run, measurements), Tuned: tuned}, err
+	return resource.Shape{Points: compare.Points(side), Lines: compare.Lines(side, p99, pricesOf(side.Setup, variants)), Fits: resource.FitsOf(run, measurements), Tuned: tuned}, err
+}
+
+// pricesOf tells what a volume costs with some settings of it changed, as its sweeps changed
+// it; 0 where that is not known.
+func pricesOf(whole setup.Setup, variants []resource.Variant) func([]plan.Setting) float64 {
+	return func(changed []plan.Setting) float64 {
+		if len(changed) == 0 {
+			return whole.Number("cost.price")
+		}
+		for _, v := range variants {
+			if slices.Equal(v.Changed, changed) {
+				return v.Setup.Number("cost.price")
+			}
+		}
+		return 0
+	}
 }

@@ -2535,6 +2535,11 @@ export interface components {
             spots: components["schemas"]["Spot"][] | null;
             stage: string;
             words: string;
+            /**
+             * Format: int64
+             * @description Number of the spot, from 0, with the largest rate for its price; -1 where prices are not known, or all are the same
+             */
+            worth: number;
         };
         "List-adjustmentsRequest": {
             load: components["schemas"]["Spec"];
@@ -3844,6 +3849,8 @@ export interface components {
              * @description As a number
              */
             at: number;
+            /** @description What the price added since the value before brings, in words */
+            brings?: string;
             /**
              * Format: double
              * @description What each of so many does, as a share of what each does at the first spot; absent where the field counts nothing
@@ -3853,7 +3860,14 @@ export interface components {
             meanSeconds: number;
             /** Format: double */
             p99Seconds: number;
+            /**
+             * Format: double
+             * @description Of the volume as it is at this value; absent where that is not known
+             */
+            price?: number;
             rate: components["schemas"]["Mean"];
+            /** @description Rate for each 1,000 of price; nothing where the price is not known */
+            ratePerThousand: components["schemas"]["Mean"];
             /** Format: double */
             throughputBytesPerSecond: number;
             /** @description As people write it */

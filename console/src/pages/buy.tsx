@@ -3,8 +3,8 @@ import { type FormEvent, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, type Search } from "../api/client";
 import { save } from "../parts/chart";
-import { Judged, price } from "../parts/decision";
-import { moment } from "../parts/format";
+import { Judged } from "../parts/decision";
+import { moment, price } from "../parts/format";
 import { StatusWord, Trouble, Unreadable } from "../parts/shell";
 
 const example = `name: What the dealer offers

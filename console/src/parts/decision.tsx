@@ -2,7 +2,7 @@ import { useCallback, useMemo, useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../api/client";
 import { Chart, type Colours } from "./chart";
-import { digits } from "./format";
+import { price } from "./format";
 import { Empty } from "./shell";
 import { shapeOf, Verdict } from "./verdict";
 
@@ -10,10 +10,6 @@ import { shapeOf, Verdict } from "./verdict";
 type Decision = Schemas["Judged"];
 type Answer = Schemas["Answer"];
 type OfDemand = NonNullable<Answer["verdicts"]>[number];
-
-/** A price for people. */
-export const price = (v: number) =>
-	v >= 1000 ? Math.round(v).toLocaleString("en").replaceAll(",", " ") : digits(v);
 
 /** What setups are called where there is little room: by their names, or by number where these are long or many. */
 function labels(setups: Answer[]): string[] {

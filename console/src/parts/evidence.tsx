@@ -3,7 +3,7 @@ import { type FormEvent, useMemo, useState } from "react";
 import { api, isFinal, type Line, type Marker, type Measurement, type Run } from "../api/client";
 import { Chart, type Colours, sideLine } from "./chart";
 import { show } from "./comparison";
-import { digits, rate, seconds, share } from "./format";
+import { digits, price, rate, seconds, share } from "./format";
 import { Hops } from "./hops";
 import { useLabels } from "./labels";
 import { Checks, Facts } from "./setup";
@@ -326,6 +326,40 @@ function Sweep({ line }: { line: Line }) {
 					/>
 				)}
 			</div>
+			{line.worth >= 0 && <Worth line={line} />}
+		</div>
+	);
+}
+
+/** What the rate is for its price along a sweep, and what more of it brings. */
+function Worth({ line }: { line: Line }) {
+	return (
+		<div className="mt-2 overflow-x-auto">
+			<table className="table table-sm w-auto" aria-label={`Worth by ${line.field}`}>
+				<thead>
+					<tr>
+						<th>{line.field}</th>
+						<th className="figure">price</th>
+						<th className="figure">a second</th>
+						<th className="figure">for each 1,000</th>
+						<th>what the added price brings</th>
+					</tr>
+				</thead>
+				<tbody>
+					{(line.spots ?? []).map((s, n) => (
+						<tr key={s.value} className={n === line.worth ? "font-medium" : ""}>
+							<td>
+								{s.value}
+								{n === line.worth && " (most for its price)"}
+							</td>
+							<td className="figure">{price(s.price ?? 0)}</td>
+							<td className="figure">{digits(s.rate.mean)}</td>
+							<td className="figure">{digits(s.ratePerThousand.mean)}</td>
+							<td>{s.brings}</td>
+						</tr>
+					))}
+				</tbody>
+			</table>
 		</div>
 	);
 }

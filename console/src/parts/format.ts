@@ -75,3 +75,7 @@ export const share = (v: number) => `${digits(v * 100)} %`;
 export function moment(iso?: string): string {
 	return iso ? new Date(iso).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short" }) : "";
 }
+
+/** A price for people. */
+export const price = (v: number) =>
+	v >= 1000 ? Math.round(v).toLocaleString("en").replaceAll(",", " ") : digits(v);

@@ -1,0 +1,293 @@
+package compare
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"patientheron/core/figure"
+	"patientheron/core/judge"
+	"patientheron/core/plan"
+	"patientheron/core/quantity"
+)
+
+// Line is how rate and latency go with one swept field, the others held.
+type Line struct {
+	Stage   string         `json:"stage"`
+	Field   string         `json:"field" doc:"What goes along the line"`
+	Held    []plan.Setting `json:"held,omitempty" doc:"The other swept fields, at their values"`
+	Log     bool           `json:"log" doc:"The values double from one to the next, so that a logarithmic axis helps"`
+	Spots   []Spot         `json:"spots"`
+	Knee    int            `json:"knee" doc:"Number of the spot, from 0, with the largest throughput for its latency; -1 when there is none"`
+	Keeps   int            `json:"keeps" doc:"Number of the spot, from 0, with the largest rate whose p99 stays within the wanted one; -1 when none does, or none is wanted"`
+	Worth   int            `json:"worth" doc:"Number of the spot, from 0, with the largest rate for its price; -1 where prices are not known, or all are the same"`
+	Scaling *judge.Scaling `json:"scaling,omitempty" doc:"How the rate grows with depth, workers, streams or parts of an array, when the law fits"`
+	Words   string         `json:"words"`
+
+	paced bool // the load itself sets the rate
+	show  func(rate float64) string
+}
+
+// Spot is one value of the swept field.
+type Spot struct {
+	Value      string     `json:"value" doc:"As people write it"`
+	At         float64    `json:"at" doc:"As a number"`
+	Rate       judge.Mean `json:"rate"`
+	Throughput float64    `json:"throughputBytesPerSecond"`
+	Mean       float64    `json:"meanSeconds"`
+	P99        float64    `json:"p99Seconds"`
+	Price      float64    `json:"price,omitempty" doc:"Of the volume as it is at this value; absent where that is not known"`
+	ForPrice   judge.Mean `json:"ratePerThousand" doc:"Rate for each 1,000 of price; nothing where the price is not known"`
+	Brings     string     `json:"brings,omitempty" doc:"What the price added since the value before brings, in words"`
+	Efficiency float64    `json:"efficiency,omitempty" doc:"What each of so many does, as a share of what each does at the first spot; absent where the field counts nothing"`
+}
+
+// Lines finds the lines along the numeric axes of a side's sweeps. Wanted is the
+// p99 latency that a use can bear; 0 when that is not asked. Price is what the volume costs
+// with some settings of it changed, 0 where that is not known; nil where nobody asks.
+func Lines(side Side, wanted quantity.Seconds, price func(changed []plan.Setting) float64) []Line {
+	lines := []Line{}
+	points := Points(side)
+	for _, stage := range stagesOf(points) {
+		of := slices.DeleteFunc(slices.Clone(points), func(a Alone) bool { return a.Stage != stage })
+		for axis := range of[0].Point {
+			for _, line := range along(of, axis, price) {
+				if len(line.Spots) >= 3 {
+					lines = append(lines, line.finished(wanted))
+				}
+			}
+		}
+	}
+	return lines
+}
+
+func stagesOf(points []Alone) (stages []string) {
+	for _, p := range points {
+		if len(p.Point) > 0 && !slices.Contains(stages, p.Stage) {
+			stages = append(stages, p.Stage)
+		}
+	}
+	return stages
+}
+
+// along gathers the lines of one axis: one for each combination of the others.
+func along(points []Alone, axis int, price func([]plan.Setting) float64) (lines []Line) {
+	read := numeric(points, axis)
+	if read == nil {
+		return nil
+	}
+	places := map[string]int{}
+	for _, p := range points {
+		if axis >= len(p.Point) {
+			continue
+		}
+		at, _ := read(p.Point[axis].Value)
+		held := slices.Concat(p.Point[:axis], p.Point[axis+1:])
+		key := plan.Describe(held)
+		place, known := places[key]
+		if !known {
+			place = len(lines)
+			places[key] = place
+			lines = append(lines, Line{Stage: p.Stage, Field: p.Point[axis].Field, Held: held, paced: p.Main == "p99", show: showing(p.Main)})
+		}
+		spot := Spot{Value: p.Point[axis].Value, At: at}
+		if price != nil {
+			spot.Price = price(plan.VolumeOf(p.Point))
+		}
+		for _, row := range p.Rows {
+			switch row.Figure {
+			case "iops", "files", "requests":
+				spot.Rate = row.Mean
+			case "throughput":
+				spot.Throughput = row.Mean.Mean
+			case "mean", "file-mean", "put-mean", "get-mean":
+				spot.Mean = cmp.Or(spot.Mean, row.Mean.Mean)
+			case "p99", "file-p99", "put-p99", "get-p99":
+				spot.P99 = cmp.Or(spot.P99, row.Mean.Mean)
+			}
+		}
+		if spot.Rate.Mean > 0 {
+			lines[place].Spots = append(lines[place].Spots, spot)
+		}
+	}
+	return lines
+}
+
+// showing writes rates of what counts most of a load: whole files, requests, or operations.
+func showing(main string) func(float64) string {
+	if main == "files" || main == "requests" {
+		return figure.Of(main).Show
+	}
+	return figure.Of("iops").Show
+}
+
+// readers read swept values as numbers, each in a unit of its own.
+var readers = []func(string) (float64, error){
+	number(quantity.ParseBytes), number(quantity.ParseShare), number(quantity.ParseNumber),
+	number(quantity.ParseSeconds), number(quantity.ParseByteRate), number(quantity.ParseOpRate),
+}
+
+func number[T ~int64 | ~float64](parse func(string) (T, error)) func(string) (float64, error) {
+	return func(text string) (float64, error) {
+		value, err := parse(text)
+		return float64(value), err
+	}
+}
+
+// numeric is the reader that understands all values of an axis; nil when none does.
+func numeric(points []Alone, axis int) func(string) (float64, error) {
+	for _, read := range readers {
+		if !slices.ContainsFunc(points, func(p Alone) bool {
+			if axis >= len(p.Point) {
+				return false
+			}
+			_, err := read(p.Point[axis].Value)
+			return err != nil
+		}) {
+			return read
+		}
+	}
+	return nil
+}
+
+// concurrency are the fields along which more are at work at once.
+var concurrency = []string{"depth", "workers", "streams", "stores", "clients"}
+
+// parts are the keys of an array file that count like things which work side by side.
+var parts = []string{"count", "dies", "units", "devices", "hosts"}
+
+// counts reports a field that counts such things, as "members.count" does.
+func counts(field string) bool {
+	return plan.OfArray(field) && slices.Contains(parts, field[strings.LastIndex(field, ".")+1:])
+}
+
+// alikeLatency is how much longer than at the first spot a latency may be to be the same.
+const alikeLatency = 1.15
+
+// flat is the last spot up to which the latency is that of the first: what takes time
+// there is not waiting for one's turn. It is 0 when it grows at once.
+func flat(spots []judge.Spot) (last int) {
+	for i, s := range spots {
+		if s.Latency > spots[0].Latency*alikeLatency {
+			break
+		}
+		last = i
+	}
+	return last
+}
+
+// finished orders the spots and says what they show.
+func (l Line) finished(wanted quantity.Seconds) Line {
+	slices.SortStableFunc(l.Spots, func(a, b Spot) int { return cmp.Compare(a.At, b.At) })
+	l.Log = true
+	spots := make([]judge.Spot, len(l.Spots))
+	for i, s := range l.Spots {
+		spots[i] = judge.Spot{At: s.At, Rate: s.Rate.Mean, Latency: s.Mean}
+		if i > 0 && s.At < 1.5*l.Spots[i-1].At || s.At <= 0 {
+			l.Log = false
+		}
+	}
+	l.Knee, l.Keeps, l.Worth = -1, -1, -1
+	first, last := l.Spots[0], l.Spots[len(l.Spots)-1]
+	l.Words = "The rate goes from " + l.show(first.Rate.Mean) + " at " + first.Value + " to " + l.show(last.Rate.Mean) + " at " + last.Value
+	if slices.Contains(concurrency, l.Field) && !l.paced {
+		if alone := flat(spots); alone > 0 {
+			l.Words += "; up to " + l.Field + " " + l.Spots[alone].Value + " an operation takes no longer than at " + first.Value
+		}
+		if l.Knee = judge.Knee(spots); l.Knee >= 0 && l.Knee < len(spots)-1 {
+			l.Words += "; beyond " + l.Field + " " + l.Spots[l.Knee].Value + " more load buys more waiting than work"
+		}
+		if l.Scaling = judge.FitScaling(spots); l.Scaling != nil {
+			l.Words += "; the share that waits for something shared is " + quantity.Share(l.Scaling.Contention).String()
+		}
+	}
+	if counts(l.Field) && first.At > 0 {
+		for i := range l.Spots {
+			l.Spots[i].Efficiency = l.Spots[i].Rate.Mean / l.Spots[i].At / (first.Rate.Mean / first.At)
+		}
+		l.Words += "; each of " + last.Value + " does " + quantity.Share(l.Spots[len(l.Spots)-1].Efficiency).String() + " of what each of " + first.Value + " does"
+		if l.Scaling = judge.FitScaling(spots); l.Scaling != nil && l.Scaling.Best > first.At && l.Scaling.Best < last.At {
+			l.Words += fmt.Sprintf(", and beyond %.0f it is slower with more", l.Scaling.Best)
+		}
+	}
+	l.price()
+	if wanted > 0 {
+		tails := make([]judge.Spot, len(l.Spots))
+		for i, s := range l.Spots {
+			tails[i] = judge.Spot{At: s.At, Rate: s.Rate.Mean, Latency: s.P99}
+		}
+		if l.Keeps = judge.Within(tails, float64(wanted)); l.Keeps >= 0 {
+			l.Words += "; with p99 within " + wanted.String() + " it is " + l.show(l.Spots[l.Keeps].Rate.Mean) + " at " + l.Field + " " + l.Spots[l.Keeps].Value
+		} else {
+			l.Words += "; p99 stays within " + wanted.String() + " nowhere"
+		}
+	}
+	l.Words += "."
+	return l
+}
+
+// price says what the rate is for its price, and what more of it brings, where the prices of
+// all spots are known and are not the same.
+func (l *Line) price() {
+	if slices.ContainsFunc(l.Spots, func(s Spot) bool { return s.Price <= 0 }) || l.paced ||
+		!slices.ContainsFunc(l.Spots, func(s Spot) bool { return s.Price != l.Spots[0].Price }) {
+		return
+	}
+	l.Worth = 0
+	for i := range l.Spots {
+		s := &l.Spots[i]
+		per := 1000 / s.Price
+		if s.ForPrice = (judge.Mean{Mean: s.Rate.Mean * per}); s.Rate.Known {
+			s.ForPrice = judge.Mean{Mean: s.Rate.Mean * per, Low: s.Rate.Low * per, High: s.Rate.High * per, Known: true}
+		}
+		if s.ForPrice.Mean > l.Spots[l.Worth].ForPrice.Mean {
+			l.Worth = i
+		}
+		if i > 0 {
+			s.Brings = brings(l.Spots[i-1], *s)
+		}
+	}
+	best := l.Spots[l.Worth]
+	l.Words += fmt.Sprintf("; for its price it does most at %s, %s for each 1,000", best.Value, l.show(best.ForPrice.Mean))
+	if l.Worth == len(l.Spots)-1 {
+		l.Words += ", the last that was tried"
+	}
+	var others []string
+	known := true
+	for i, s := range l.Spots {
+		known = known && s.ForPrice.Known
+		if i != l.Worth && !(s.ForPrice.High < best.ForPrice.Low) {
+			others = append(others, s.Value)
+		}
+	}
+	switch {
+	case !known:
+		l.Words += "; repeats would tell what others do as much for theirs"
+	case len(others) > 0:
+		l.Words += ", where " + strings.Join(others, ", ") + " is not shown to be worse"
+	}
+}
+
+// brings says what the price added from one spot to the next brings.
+func brings(from, to Spot) string {
+	price, times := to.Price/from.Price, to.Rate.Mean/from.Rate.Mean
+	if price <= 1 {
+		return ""
+	}
+	low, high := 0.0, 0.0
+	if half := math.Hypot(halfOfLog(from.Rate), halfOfLog(to.Rate)); !math.IsNaN(half) {
+		low, high = times/math.Exp(half), times*math.Exp(half)
+	}
+	return fmt.Sprintf("%s of price bring %s: %s", quantity.Added(price), quantity.Added(times), judge.Brings(price, low, high))
+}
+
+// halfOfLog is half the interval of a mean on a logarithmic scale; not a number when that is
+// not known.
+func halfOfLog(m judge.Mean) float64 {
+	if !m.Known || m.Low <= 0 {
+		return math.NaN()
+	}
+	return math.Log(m.High/m.Low) / 2
+}
