@@ -196,13 +196,15 @@ func demoNeeds(ctx context.Context, c *client.Client, command *cobra.Command) er
 			if err != nil {
 				return err
 			}
-			const repeats = 3
-			needed, err := c.Needed(ctx, v.ID, sheet, repeats, false)
-			if err != nil {
-				return err
-			}
-			if _, err := demoRun(ctx, c, command, setup, "", needed.Plan); err != nil {
-				return err
+			for _, degraded := range []bool{false, true} {
+				const repeats = 3
+				needed, err := c.Needed(ctx, v.ID, resource.NewNeeded{Text: sheet, Repeats: repeats, Degraded: degraded})
+				if err != nil {
+					return err
+				}
+				if _, err := demoRun(ctx, c, command, setup, "", needed.Plan); err != nil {
+					return err
+				}
 			}
 		}
 	}

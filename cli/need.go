@@ -15,6 +15,7 @@ import (
 
 	"patientheron/client"
 	"patientheron/core/need"
+	"patientheron/core/quantity"
 	"patientheron/format/needfile"
 	"patientheron/resource"
 )
@@ -163,15 +164,20 @@ meets all demands, 3 when one falls short of one, 4 when that is not shown or no
 }
 
 func (a *app) needMeasure() *cobra.Command {
-	var repeats int
-	var all, detach bool
+	var wanted resource.NewNeeded
+	var rebuild string
+	var detach bool
 	var overrides []string
 	command := &cobra.Command{
 		Use: "measure SHEET VOLUME", Short: "Measure what is missing to judge a volume by a need sheet", Args: cobra.ExactArgs(2),
 		Long: `Measure the loads of a need sheet's uses on a volume, each several times. Uses that were
 measured at least three times are left out, unless --all is given. A use that names a
-stage in place of a load cannot be measured from the sheet: measure the plan that it is of.`,
-		Example: "  heron need measure station.yaml /srv/pool\n  heron need measure station.yaml pool --repeats 5 --all",
+stage in place of a load cannot be measured from the sheet: measure the plan that it is of.
+
+With --degraded a simulated array is measured while one of its members is missing, and while
+another is filled in its place at the rate that --rebuild says. How the setup stands to the
+need meanwhile, and how long that lasts, is then said beside its verdicts.`,
+		Example: "  heron need measure station.yaml /srv/pool\n  heron need measure station.yaml pool --repeats 5 --all\n  heron need measure station.yaml array:pool.yaml --degraded --rebuild 50MB/s",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			if a.here && detach {
 				return errors.New("--here works only as long as this command runs; leave out --detach")
@@ -191,7 +197,13 @@ stage in place of a load cannot be measured from the sheet: measure the plan tha
 			if err != nil {
 				return err
 			}
-			needed, err := c.Needed(ctx, volume.ID, asked.Text, repeats, all)
+			wanted.Text = asked.Text
+			if rebuild != "" {
+				if wanted.Rebuild, err = quantity.ParseByteRate(rebuild); err != nil {
+					return fmt.Errorf("--rebuild: %w", err)
+				}
+			}
+			needed, err := c.Needed(ctx, volume.ID, wanted)
 			if err != nil {
 				return err
 			}
@@ -220,8 +232,10 @@ stage in place of a load cannot be measured from the sheet: measure the plan tha
 			return a.follow(ctx, c, command, run, true)
 		}),
 	}
-	command.Flags().IntVar(&repeats, "repeats", 3, "how often each use is measured")
-	command.Flags().BoolVar(&all, "all", false, "measure uses again that were measured")
+	command.Flags().IntVar(&wanted.Repeats, "repeats", 3, "how often each use is measured")
+	command.Flags().BoolVar(&wanted.All, "all", false, "measure uses again that were measured")
+	command.Flags().BoolVar(&wanted.Degraded, "degraded", false, "measure a simulated array while a member is missing and while another is filled in its place, instead of whole")
+	command.Flags().StringVar(&rebuild, "rebuild", "", "rate at which that member is filled, such as 50MB/s (default 100MB/s)")
 	command.Flags().BoolVar(&detach, "detach", false, "start the run and do not wait for it")
 	command.Flags().StringSliceVar(&overrides, "override", nil, "measure although these checks failed")
 	return command

@@ -402,6 +402,8 @@ func insideInWords(counters []measure.Counter) string {
 			value = quantity.Share(c.Value).String()
 		case "bytes":
 			value = quantity.Bytes(c.Value).String()
+		case "bytes per second":
+			value = quantity.ByteRate(c.Value).String()
 		}
 		words = append(words, c.Name+" "+value)
 	}

@@ -212,6 +212,11 @@ func printFailures(w io.Writer, j need.Judged) {
 	for _, rebuilds := range order {
 		fmt.Fprintf(w, "  %s\n", indented(fmt.Sprintf("rebuilding a member, with nothing else to do: %s (%s)", rebuilds, strings.Join(words[rebuilds], ", ")), "    "))
 	}
+	for _, s := range j.Setups {
+		for _, m := range s.Meanwhile {
+			fmt.Fprintf(w, "  %s\n", indented(fmt.Sprintf("%s, while it is %s: %s", s.Name, m.State, m.Words), "    "))
+		}
+	}
 }
 
 // printOpen says why verdicts are open, the same of several setups and figures once.

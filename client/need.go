@@ -62,9 +62,7 @@ type Needed struct {
 	Without []string // uses that name a stage and no load
 }
 
-// Needed asks what has to be measured on a volume, each use so often; all of it, or what is
-// missing.
-func (c *Client) Needed(ctx context.Context, volume int64, text string, repeats int, all bool) (needed Needed, err error) {
-	in := map[string]any{"text": text, "repeats": repeats, "all": all}
-	return needed, c.call(ctx, http.MethodPost, "/volumes/"+number(volume)+"/needed", in, &needed)
+// Needed asks what has to be measured on a volume.
+func (c *Client) Needed(ctx context.Context, volume int64, asked resource.NewNeeded) (needed Needed, err error) {
+	return needed, c.call(ctx, http.MethodPost, "/volumes/"+number(volume)+"/needed", asked, &needed)
 }

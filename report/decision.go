@@ -57,6 +57,11 @@ func (d decided) Price(a need.Answer, of string) *need.Cost {
 	return nil
 }
 
+// Weakened reports whether any setup was measured in another state than whole.
+func (d decided) Weakened() bool {
+	return slices.ContainsFunc(d.Setups, func(a need.Answer) bool { return len(a.Meanwhile) > 0 })
+}
+
 // longName is how long the name of a setup may be at the head of a column, and manyNames how many
 // stand beside each other.
 const (

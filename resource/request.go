@@ -71,6 +71,15 @@ type NewNeed struct {
 	Text string `json:"text" minLength:"1" maxLength:"262144" doc:"A need sheet (docs/needs.md)"`
 }
 
+// NewNeeded is what it takes to find out what has to be measured to judge a volume by a need.
+type NewNeeded struct {
+	Text     string            `json:"text" minLength:"1" maxLength:"262144" doc:"A need sheet"`
+	Repeats  int               `json:"repeats" minimum:"1" maximum:"100" doc:"How often each use is measured"`
+	All      bool              `json:"all,omitempty" doc:"Uses that were measured as well"`
+	Degraded bool              `json:"degraded,omitempty" doc:"While a member of a simulated array is missing, and while another is filled in its place, instead of whole"`
+	Rebuild  quantity.ByteRate `json:"rebuildBytesPerSecond,omitempty" minimum:"0" doc:"Rate at which that one is filled; 0 for 100 MB/s"`
+}
+
 // NewVerdicts is what judging setups takes.
 type NewVerdicts struct {
 	Text    string  `json:"text,omitempty" maxLength:"262144" doc:"A need sheet"`

@@ -55,7 +55,7 @@ func (a *Array) spentNames() []string {
 // Counter is one figure from inside the array.
 type Counter struct {
 	Name  string
-	Unit  string // "share", "bytes", "operations" or "seconds"
+	Unit  string // "share", "bytes", "bytes per second", "operations" or "seconds"
 	Value float64
 }
 
@@ -80,6 +80,7 @@ func (a *Array) Inside(before Totals) []Counter {
 		}
 		if m := a.members[i]; m.rebuild != nil {
 			add(fmt.Sprintf("member %d rebuilt", i), "share", float64(m.rebuild.upTo)/float64(m.rebuild.size))
+			add(fmt.Sprintf("member %d rebuild", i), "bytes per second", float64(max(now.Rebuilt[i]-before.Rebuilt[i], 0))/over*1e9)
 		}
 		if d := a.members[i].disk; d != nil && d.shingled != nil {
 			add(fmt.Sprintf("member %d region in use", i), "share", float64(d.shingled.sum)/float64(d.shingled.size))
@@ -218,6 +219,7 @@ type Totals struct {
 	Taken, Kept, Repeated int64        // bytes that units came to as they were written, as they were stored, and of those that were there already
 	Looked                int64        // looks at an index that memory has no room for
 	Programmed            []int64      // bytes that each SSD has programmed
+	Rebuilt               []int64      // bytes of each member that were made anew, in its present rebuild
 	Answered              [kinds]int64 // operations of hosts
 	Spent                 [kinds][placeCaches + mostCaches]int64
 	Links                 [][3]float64 // of each: out, in, and the core that does the transport
@@ -233,7 +235,11 @@ func (a *Array) Totals() Totals {
 			programmed, channels = m.flash.programmed*pageSize, m.flash.channelTime()
 		}
 		t.Channels = append(t.Channels, channels)
-		t.Programmed = append(t.Programmed, programmed)
+		rebuilt := int64(0)
+		if m.rebuild != nil {
+			rebuilt = m.rebuild.upTo
+		}
+		t.Programmed, t.Rebuilt = append(t.Programmed, programmed), append(t.Rebuilt, rebuilt)
 		t.Busy, t.Lines = append(t.Busy, m.busyTime(a.now)), append(t.Lines, m.line.busy)
 	}
 	for _, c := range a.caches {

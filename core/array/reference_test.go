@@ -270,13 +270,12 @@ func TestRebuild(t *testing.T) {
 	}
 	m := a.members[1]
 	within(t, "bytes made anew in 13 s at 150 MB/s", float64(m.upTo), 13*150e6, 0.03)
-	shown := 0.0
-	for _, c := range a.Inside(Totals{Busy: make([]float64, 6), Lines: make([]float64, 6), Links: nil}) {
-		if c.Name == "member 1 rebuilt" {
-			shown = c.Value
-		}
+	shown := map[string]float64{}
+	for _, c := range a.Inside(Totals{Busy: make([]float64, 6), Lines: make([]float64, 6), Rebuilt: make([]int64, 6)}) {
+		shown[c.Name] = c.Value
 	}
-	within(t, "progress", shown, float64(m.upTo)/4e9, 0.001)
+	within(t, "progress", shown["member 1 rebuilt"], float64(m.upTo)/4e9, 0.001)
+	within(t, "rate of the rebuild", shown["member 1 rebuild"], 150e6, 0.03)
 	// Behind the frontier a read costs four others, before it one.
 	cost := func(at int64) float64 {
 		before := a.counters.memberOperations

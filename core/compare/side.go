@@ -23,6 +23,8 @@ type Side struct {
 	Real    bool          // not simulated: its runs differ by more than its repeats do
 	Samples []Sample
 	Past    []Side // other runs of the same setup on the same volume, one each
+
+	Degraded []Sample // of runs on the same volume while it was this setup with members missing
 }
 
 // learned tells from the past of a side by how much its runs differ, by figure.

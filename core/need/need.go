@@ -11,6 +11,7 @@
 package need
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"math"
@@ -391,6 +392,18 @@ func (n Need) Unmeasured(side compare.Side) (left Need, there []string) {
 	return left, there
 }
 
+// WithLoads is n with the loads of measured stages in place of those that uses name alone.
+func (n Need) WithLoads(side compare.Side) Need {
+	w := newWork(n, side)
+	n.Uses = slices.Clone(n.Uses)
+	for i, u := range n.Uses {
+		if samples, _ := w.samples(u); u.Load == nil && len(samples) > 0 {
+			n.Uses[i].Load = &samples[0].Load
+		}
+	}
+	return n
+}
+
 // leastRepeats is how many measurements a use has to have to be told anything by.
 const leastRepeats = 3
 
@@ -408,7 +421,7 @@ func (n Need) Plan(repeats int) (p plan.Plan, without []string) {
 			without = append(without, u.Name)
 			continue
 		}
-		p.Stages = append(p.Stages, plan.Stage{Name: u.Name, Load: *u.Load, Repeats: repeats})
+		p.Stages = append(p.Stages, plan.Stage{Name: cmp.Or(u.Stage, u.Name), Load: *u.Load, Repeats: repeats})
 	}
 	return p, without
 }

@@ -13,6 +13,7 @@ import (
 	"patientheron/core/fileset"
 	"patientheron/core/judge"
 	"patientheron/core/measure"
+	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
@@ -413,5 +414,50 @@ func TestUsesAtOnce(t *testing.T) {
 	n.Uses[1].Load, n.Uses[1].Stage = nil, "writing"
 	if err := n.Validate(); err == nil || !strings.Contains(err.Error(), "give its load") {
 		t.Error(err)
+	}
+}
+
+// What was measured while the array was another one judges nothing; while a member was
+// missing or rebuilt, by faults of its array file or in truth, it says how the setup stands
+// meanwhile. By hand: 4 TB at 100 and 80 MB/s on average are 44,444 s.
+func TestMeanwhile(t *testing.T) {
+	n := Need{Name: "n", Uses: []Use{{Name: "ledger", Stage: "ledger", Bounds: []Bound{bound(t, "iops", "at least 900")}}}}
+	whole := side("pool", priced(t, "4000", "media[0].size", "4TB"), 1, "ledger", []float64{1000, 1010, 990}, []float64{0.01, 0.01, 0.01})
+	p := InStates(plan.Plan{Name: "n", Stages: []plan.Stage{{Name: "ledger", Load: workload.Default(), Repeats: 1}}}, 100e6)
+	steps, err := p.Steps()
+	if err != nil || len(steps) != 2 {
+		t.Fatalf("%d steps: %v", len(steps), err)
+	}
+	at := func(point []plan.Setting, rates []float64, rebuild ...float64) (of []compare.Sample) {
+		of = side("pool", whole.Setup, 1, "ledger", rates, []float64{0.01, 0.01, 0.01}).Samples
+		for i := range of {
+			of[i].Point = point
+			if len(rebuild) > 0 {
+				of[i].Summary.Inside = []measure.Counter{{Name: "member 0 rebuild", Unit: "bytes per second", Value: rebuild[i%len(rebuild)]}}
+			}
+		}
+		return of
+	}
+	s := whole
+	s.Samples = slices.Concat(whole.Samples, at([]plan.Setting{{Field: "members.count", Value: "12"}}, []float64{5000, 5010, 4990}),
+		at(steps[0].Point, []float64{950, 951, 949}), at(steps[1].Point, []float64{300, 301, 299, 300}[:2], 100e6, 80e6))
+	a := Judge(n, []compare.Side{s}).Setups[0]
+	if v := a.Verdicts[0]; v.Standing != judge.Meets || math.Abs(v.Headroom-1.111) > 0.001 || len(v.Evidence) != 3 {
+		t.Errorf("with other measurements beside: %+v", v)
+	}
+	if len(a.Meanwhile) != 2 {
+		t.Fatalf("%+v", a.Meanwhile)
+	}
+	degraded, rebuilding := a.Meanwhile[0], a.Meanwhile[1]
+	if degraded.State != Degraded || degraded.Standing != judge.Meets || !degraded.Simulated || degraded.Lasts != 0 || !strings.Contains(degraded.Words, "with 1.06 times (simulated)") {
+		t.Errorf("%+v", degraded)
+	}
+	if rebuilding.State != Rebuilding || rebuilding.Standing != judge.FallsShort || math.Abs(float64(rebuilding.Lasts)/44_444-1) > 0.001 || !strings.Contains(rebuilding.Words, "(-67%); a member takes 12 h 20 min") {
+		t.Errorf("%+v", rebuilding)
+	}
+	s.Samples, s.Degraded = whole.Samples, at(nil, []float64{100, 101, 99})
+	a = Judge(n, []compare.Side{s}).Setups[0]
+	if len(a.Meanwhile) != 1 || a.Meanwhile[0].Simulated || a.Meanwhile[0].Standing != judge.FallsShort || !strings.Contains(a.Meanwhile[0].Words, "(measured)") || a.Standing != judge.Meets {
+		t.Errorf("%s: %+v", a.Standing, a.Meanwhile)
 	}
 }

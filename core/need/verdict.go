@@ -66,6 +66,8 @@ type Answer struct {
 	spread   float64           // half of the interval of the logarithm of what it carries
 
 	Rebuilds string `json:"rebuilds" doc:"How long a set is without a member at least, worked out"`
+
+	Meanwhile []Meanwhile `json:"meanwhile,omitempty" doc:"How it stands to what its uses ask while a member is missing or rebuilt, where that was measured"`
 }
 
 // GivingUp is what it buys to give one demand up.
@@ -153,7 +155,7 @@ func Judge(n Need, sides []compare.Side) Judged {
 	for _, side := range sides {
 		a := Answer{Name: side.Name, Runs: side.Runs, Price: side.Setup.Number("cost.price"), Verdicts: []Verdict{}}
 		w := newWork(n, side)
-		w.standings = side.Standings()
+		w.standings = w.side.Standings()
 		for _, d := range j.Demands {
 			v := w.verdict(d)
 			if d.About == AFigure && len(v.Evidence) > 0 {
@@ -165,6 +167,7 @@ func Judge(n Need, sides []compare.Side) Judged {
 			a.Failures = append(a.Failures, side.Setup.After(f))
 		}
 		_, a.Rebuilds = side.Setup.Exposure()
+		a.Meanwhile = n.meanwhile(side)
 		a.sumUp(j.Demands)
 		a.Costs = w.costs(a)
 		j.Setups = append(j.Setups, a)

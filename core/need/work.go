@@ -30,7 +30,10 @@ type found struct {
 	near    string
 }
 
+// newWork leaves out what was measured of the side while it was another: at other values of
+// keys of its array file or its sessions.
 func newWork(n Need, side compare.Side) work {
+	side.Samples = slices.DeleteFunc(slices.Clone(side.Samples), compare.Sample.Altered)
 	w := work{need: n, side: side, found: map[string]found{}}
 	if n.Together && len(n.Uses) > 0 {
 		w.mixed = n.Mixed()

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 )
 
 // Change is one difference between two setups.
@@ -37,6 +38,25 @@ var beside = []string{"cost", "counters", "volume.usable", "controller.count"}
 // Beside keeps the facts that do not make figures differ, such as the price.
 func (s Setup) Beside() Setup {
 	return Setup{slices.DeleteFunc(slices.Clone(s.Facts), func(f Fact) bool { return !isBeside(f.Key) })}
+}
+
+// DegradedOf reports whether s is another setup with some of its members missing.
+func (s Setup) DegradedOf(whole Setup) bool {
+	missing := s.Number("layout.missing")
+	if missing == 0 || whole.Number("layout.missing") > 0 {
+		return false
+	}
+	there, _ := s.members()
+	if all, _ := whole.members(); there != all && there+missing != all {
+		return false
+	}
+	back := Setup{slices.DeleteFunc(slices.Clone(s.Facts), func(f Fact) bool { return f.Key == "layout.missing" })}
+	for i := range whole.Count("media") {
+		if at := fmt.Sprintf("media[%d].count", i); back.Text(at) != "" {
+			back.Know(at, whole.Text(at), Read, time.Time{})
+		}
+	}
+	return Diff(whole, back).Alike()
 }
 
 func isBeside(key string) bool {

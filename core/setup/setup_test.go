@@ -321,3 +321,31 @@ func TestCheckNames(t *testing.T) {
 		t.Errorf("made %q, listed %q", names, CheckNames)
 	}
 }
+
+// A setup with members missing is that of the whole one and of no other: whether those that
+// are there are counted, as the kernel does, or all, as an array file does.
+func TestDegradedOf(t *testing.T) {
+	of := func(more ...string) Setup {
+		return facts(t, append([]string{"layout.level", "raid6", "layout.chunk", "128KiB", "media[0].size", "4TB", "fileSystem.type", "xfs"}, more...)...)
+	}
+	whole := of("media[0].count", "5")
+	for name, c := range map[string]struct {
+		s    Setup
+		want bool
+	}{
+		"one missing, four counted":  {of("media[0].count", "4", "layout.missing", "1"), true},
+		"two missing, three counted": {of("media[0].count", "3", "layout.missing", "2"), true},
+		"one missing, five counted":  {of("media[0].count", "5", "layout.missing", "1"), true},
+		"one missing of four":        {of("media[0].count", "3", "layout.missing", "1"), false},
+		"none missing":               {of("media[0].count", "5"), false},
+		"another file system":        {of("media[0].count", "4", "layout.missing", "1").Over(facts(t, "fileSystem.type", "ext4")), false},
+		"a cache beside it":          {of("media[0].count", "4", "layout.missing", "1", "cache[0].name", "bcache"), false},
+	} {
+		if got := c.s.DegradedOf(whole); got != c.want {
+			t.Errorf("%s: %t", name, got)
+		}
+	}
+	if missing := of("media[0].count", "4", "layout.missing", "1"); missing.DegradedOf(missing) {
+		t.Error("a degraded setup is that of itself")
+	}
+}

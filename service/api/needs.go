@@ -2,6 +2,7 @@ package api
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
@@ -14,11 +15,13 @@ import (
 	"patientheron/core/figure"
 	"patientheron/core/need"
 	"patientheron/core/plan"
+	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/format/needfile"
 	"patientheron/report"
 	"patientheron/resource"
 	"patientheron/service/store"
+	"patientheron/storage"
 )
 
 // NeedList is all kept need sheets by name.
@@ -101,13 +104,9 @@ func (s *Service) registerNeeds(api huma.API) {
 	huma.Register(api, operation(http.MethodPost, "/volumes/{id}/needed", "list-needed", "What has to be measured on a volume to judge it by a need sheet", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *struct {
 			ByID
-			Body struct {
-				Text    string `json:"text" minLength:"1" maxLength:"262144" doc:"A need sheet"`
-				Repeats int    `json:"repeats" minimum:"1" maximum:"100" doc:"How often each use is measured"`
-				All     bool   `json:"all,omitempty" doc:"Uses that were measured as well"`
-			}
+			Body resource.NewNeeded
 		}) (*body[Missing], error) {
-			missing, err := s.missing(ctx, in.ID, in.Body.Text, in.Body.Repeats, in.Body.All)
+			missing, err := s.missing(ctx, in.ID, in.Body)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -263,7 +262,7 @@ func (s *Service) measuredSetup(ctx context.Context, id int64) (side compare.Sid
 	if err != nil {
 		return side, "", err
 	}
-	group := resource.Group{Name: volume.Name}
+	group, degraded := resource.Group{Name: volume.Name}, resource.Group{}
 	var newest *resource.Run
 	for i, run := range runs {
 		if !run.Status.Final() || run.Status == resource.Failed {
@@ -274,6 +273,8 @@ func (s *Service) measuredSetup(ctx context.Context, id int64) (side compare.Sid
 		}
 		if setup.Diff(newest.Setup, run.Setup).Alike() {
 			group.Runs = append(group.Runs, run.ID)
+		} else if run.Setup.DegradedOf(newest.Setup) {
+			degraded.Runs = append(degraded.Runs, run.ID)
 		}
 	}
 	if newest == nil {
@@ -283,15 +284,20 @@ func (s *Service) measuredSetup(ctx context.Context, id int64) (side compare.Sid
 	if side, err = s.side(ctx, group); err != nil {
 		return side, "", err
 	}
+	missing, err := s.side(ctx, degraded)
+	if err != nil {
+		return side, "", err
+	}
+	side.Degraded = missing.Samples
 	told, err := s.Store.LatestSetup(ctx, id)
 	side.Setup = side.Setup.Over(told.Setup.Beside())
 	return side, "", err
 }
 
 // missing is what has to be measured on a volume to judge it by a need.
-func (s *Service) missing(ctx context.Context, id int64, text string, repeats int, all bool) (Missing, error) {
+func (s *Service) missing(ctx context.Context, id int64, wanted resource.NewNeeded) (Missing, error) {
 	m := Missing{There: []string{}, Without: []string{}}
-	n, err := needfile.Read([]byte(text))
+	n, err := needfile.Read([]byte(wanted.Text))
 	if err != nil {
 		return m, err
 	}
@@ -299,11 +305,45 @@ func (s *Service) missing(ctx context.Context, id int64, text string, repeats in
 	if err != nil {
 		return m, err
 	}
-	if !all {
+	switch {
+	case wanted.Degraded:
+		if n, err = s.missable(ctx, id, n, side); err != nil {
+			return m, err
+		}
+	case !wanted.All:
 		n, m.There = n.Unmeasured(side)
 	}
-	p, without := n.Plan(repeats)
-	m.Plan = p
+	p, without := n.Plan(wanted.Repeats)
+	if m.Plan = p; wanted.Degraded {
+		m.Plan = need.InStates(p, cmp.Or(wanted.Rebuild, usualRebuild))
+	}
 	m.Without = append(m.Without, without...)
 	return m, nil
+}
+
+// usualRebuild is the rate at which a member is filled unless another is asked for.
+const usualRebuild quantity.ByteRate = 100e6
+
+// missable is a need as it is measured of an array that lacks a member; the error is about
+// storage that cannot be made to, or would not survive it.
+func (s *Service) missable(ctx context.Context, id int64, n need.Need, side compare.Side) (need.Need, error) {
+	volume, err := s.Store.Volume(ctx, id)
+	if err != nil {
+		return n, err
+	}
+	if !storage.TraitsOf(volume.Kind).Described {
+		return n, fmt.Errorf("%w: %q is real storage, of which no member is taken away for a measurement; measure it while one is missing, and it is judged by that as well, or measure its twin (heron twin)", need.ErrInvalid, volume.Name)
+	}
+	locator, err := parsed(volume.Locator)
+	if err != nil {
+		return n, err
+	}
+	whole, _, _, err := s.Bounds.Describe(locator)
+	if err != nil {
+		return n, err
+	}
+	if after := whole.After(setup.AnyMember); after.Survives == setup.No {
+		return n, fmt.Errorf("%w: %q does not survive it when a member is missing: %s", need.ErrInvalid, volume.Name, after.Words)
+	}
+	return n.WithLoads(side), nil
 }

@@ -187,6 +187,38 @@ uses:
 	}
 }
 
+// A mirror stripe whose member is missing still meets its need, and how long a rebuild lasts
+// is what its rate says; a stripe without redundancy is not measured so, nor is a folder.
+func TestNeedsWhileDegraded(t *testing.T) {
+	t.Parallel()
+	s := serve(t, t.TempDir(), false)
+	volume := s.volume("array:"+limited(t, "shop", 1000, 4000), nil)
+	sheet := needSheet(t, "sheet", "name: a till\nuses:\n  - {name: till, load: {block: 4KiB, depth: 8, span: 1GiB, for: 1s}, bounds: {iops: at least 700}}\n")
+	for _, more := range [][]string{nil, {"--degraded", "--rebuild", "10MB/s"}} {
+		if out, trouble, err := s.cli(append([]string{"need", "measure", sheet, volume.Name}, more...)...); err != nil {
+			t.Fatalf("%v: %s%s", err, out, trouble)
+		}
+	}
+	out, trouble, err := s.cli("need", "judge", sheet, volume.Name)
+	words := strings.Join(strings.Fields(out), " ")
+	// 100 GB at 10 MB/s, in whole MiB during a second
+	for _, want := range []string{"while it is degraded: meets all that is asked; tightest is", "while it is rebuilding: meets all", "; a member takes 2 h"} {
+		if err != nil || !strings.Contains(words, want) {
+			t.Errorf("%q is not in it: %v %s%s", want, err, out, trouble)
+		}
+	}
+	if _, trouble, err := s.cli("need", "measure", sheet, s.volume(t.TempDir(), nil).Name, "--degraded"); err == nil || !strings.Contains(trouble, "is real storage") {
+		t.Errorf("a folder: %v %s", err, trouble)
+	}
+	path := filepath.Join(t.TempDir(), "stripe.yaml")
+	if err := os.WriteFile(path, []byte("name: stripe\nmembers: {count: 4, medium: ssd, capacity: 100GB}\nlayout: {level: raid0}\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, trouble, err := s.cli("need", "measure", sheet, s.volume("array:"+path, nil).Name, "--degraded"); err == nil || !strings.Contains(trouble, "does not survive it") {
+		t.Errorf("a stripe: %v %s", err, trouble)
+	}
+}
+
 // What to buy is found from parts with prices, without a service; the designs are array
 // files that can be measured.
 func TestChoosing(t *testing.T) {

@@ -1141,6 +1141,8 @@ export interface components {
             failures: components["schemas"]["Aftermath"][] | null;
             /** @description No other setup carries as much for less, or more for as much */
             frontier?: boolean;
+            /** @description How it stands to what its uses ask while a member is missing or rebuilt, where that was measured */
+            meanwhile?: components["schemas"]["Meanwhile"][] | null;
             name: string;
             /** Format: double */
             price?: number;
@@ -2544,17 +2546,6 @@ export interface components {
         "List-adjustmentsRequest": {
             load: components["schemas"]["Spec"];
         };
-        "List-neededRequest": {
-            /** @description Uses that were measured as well */
-            all?: boolean;
-            /**
-             * Format: int64
-             * @description How often each use is measured
-             */
-            repeats: number;
-            /** @description A need sheet */
-            text: string;
-        };
         Look: {
             /** Format: date-time */
             at: string;
@@ -2670,6 +2661,22 @@ export interface components {
             low?: number;
             /** Format: double */
             mean: number;
+        };
+        Meanwhile: {
+            /**
+             * Format: double
+             * @description How long a member takes at the rate that it was filled at; absent where nothing was
+             */
+            lastsSeconds?: number;
+            /** @description Measured of a simulated array; otherwise of storage that was in that state */
+            simulated: boolean;
+            /** @enum {string} */
+            standing: "meets" | "falls short" | "not shown" | "not measured";
+            /** @enum {string} */
+            state: "degraded" | "rebuilding";
+            /** @description Of the bounds of uses, which come first among the demands */
+            verdicts: components["schemas"]["Verdict"][] | null;
+            words: string;
         };
         MeasuredSetup: {
             /** @description Or these runs */
@@ -2832,6 +2839,24 @@ export interface components {
         };
         NewNeed: {
             /** @description A need sheet (docs/needs.md) */
+            text: string;
+        };
+        NewNeeded: {
+            /** @description Uses that were measured as well */
+            all?: boolean;
+            /** @description While a member of a simulated array is missing, and while another is filled in its place, instead of whole */
+            degraded?: boolean;
+            /**
+             * Format: double
+             * @description Rate at which that one is filled; 0 for 100 MB/s
+             */
+            rebuildBytesPerSecond?: number;
+            /**
+             * Format: int64
+             * @description How often each use is measured
+             */
+            repeats: number;
+            /** @description A need sheet */
             text: string;
         };
         NewPrediction: {
@@ -8733,7 +8758,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["List-neededRequest"];
+                "application/json": components["schemas"]["NewNeeded"];
             };
         };
         responses: {

@@ -412,6 +412,15 @@ function Failures({ j }: { j: Decision }) {
 					</tbody>
 				</table>
 			</div>
+			<ul className="mt-2">
+				{setups.flatMap((s) =>
+					(s.meanwhile ?? []).map((m) => (
+						<li key={`${s.name} ${m.state}`}>
+							<strong className="font-medium">{s.name}</strong>, while it is {m.state}: {m.words}.
+						</li>
+					)),
+				)}
+			</ul>
 		</section>
 	);
 }
