@@ -178,6 +178,13 @@ func (j *Judged) remark(sides []compare.Side) {
 	if uses > 1 && !j.Need.Together {
 		j.Remarks = append(j.Remarks, "Each use was measured by itself. Where several are at work at once they take from each other: leave headroom for that.")
 	}
+	if len(j.Setups) > 0 && j.Setups[0].Standing == judge.Meets {
+		for _, m := range j.Setups[0].Meanwhile {
+			if m.Standing != judge.Meets {
+				j.Remarks = append(j.Remarks, fmt.Sprintf("%q is that when it is whole; while it is %s it %s.", j.Setups[0].Name, m.State, m.Words))
+			}
+		}
+	}
 	simulated := 0
 	for _, side := range sides {
 		if !side.Real {

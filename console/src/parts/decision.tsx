@@ -2,7 +2,7 @@ import { useCallback, useMemo, useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../api/client";
 import { Chart, type Colours } from "./chart";
-import { price } from "./format";
+import { digits, price } from "./format";
 import { Empty } from "./shell";
 import { shapeOf, Verdict } from "./verdict";
 
@@ -409,19 +409,53 @@ function Failures({ j }: { j: Decision }) {
 								</td>
 							))}
 						</tr>
+						{states
+							.filter((state) => setups.some((s) => s.meanwhile?.some((m) => m.state === state)))
+							.map((state) => (
+								<tr key={state}>
+									<th scope="row" className="font-normal">
+										what its uses ask, while it is {state}
+									</th>
+									{setups.map((s) => (
+										<td key={s.name} className="text-center text-xs">
+											<While of={s.meanwhile?.find((m) => m.state === state)} />
+										</td>
+									))}
+								</tr>
+							))}
 					</tbody>
 				</table>
 			</div>
-			<ul className="mt-2">
-				{setups.flatMap((s) =>
-					(s.meanwhile ?? []).map((m) => (
-						<li key={`${s.name} ${m.state}`}>
-							<strong className="font-medium">{s.name}</strong>, while it is {m.state}: {m.words}.
-						</li>
-					)),
-				)}
-			</ul>
+			{setups.some((s) => s.meanwhile?.length) && (
+				<details className="mt-2">
+					<summary className="cursor-pointer">What is met and what falls short meanwhile</summary>
+					<ul className="mt-1 text-sm">
+						{setups.flatMap((s) =>
+							(s.meanwhile ?? []).map((m) => (
+								<li key={`${s.name} ${m.state}`}>
+									<strong className="font-medium">{s.name}</strong>, while it is {m.state}: {m.words}.
+								</li>
+							)),
+						)}
+					</ul>
+				</details>
+			)}
 		</section>
+	);
+}
+
+const states = ["degraded", "rebuilding"] as const;
+
+/** How a setup stands to what its uses ask while it is in a state, and how long that lasts. */
+function While({ of }: { of?: NonNullable<Answer["meanwhile"]>[number] }) {
+	if (!of) {
+		return <span className="sr-only">not measured</span>;
+	}
+	return (
+		<span title={of.words}>
+			<Verdict word={of.standing} />
+			{of.lastsSeconds ? ` for ${digits(of.lastsSeconds / 3600)} h` : ""}
+		</span>
 	);
 }
 
