@@ -105,6 +105,9 @@ func (c *class) size(number int64) quantity.Bytes {
 	if c.last >= 0 && number == c.count-1 {
 		return c.last
 	}
+	if c.Size.Fixed > 0 {
+		return c.Size.Fixed
+	}
 	// From 0 to below 1, by the number alone.
 	return c.sizes(float64(mixed(c.seed+uint64(number)*golden)>>11) / (1 << 53))
 }
@@ -179,7 +182,7 @@ func (f *Files) Path(buffer []byte, i int64) []byte {
 	number := i - c.first
 	leaf := int64(0)
 	if c.Folders.Files > 0 {
-		leaf = number / int64(c.Folders.Files)
+		leaf, _ = divide(number, int64(c.Folders.Files))
 	}
 	buffer = c.appendFolder(buffer, leaf, c.levels())
 	buffer = append(buffer, '/')
@@ -204,8 +207,9 @@ func (c *class) appendFolder(buffer []byte, number int64, levels int) []byte {
 		buffer = appendPadded(buffer, number/power(c.branch, level)%c.branch, c.width)
 	}
 	if levels > 0 {
+		_, rest := divide(number, c.branch)
 		buffer = append(buffer, '/')
-		buffer = appendPadded(buffer, number%c.branch, c.width)
+		buffer = appendPadded(buffer, rest, c.width)
 	}
 	return buffer
 }
@@ -229,11 +233,25 @@ func (f *Files) Folders(each func(path []byte) bool) {
 func appendPadded(buffer []byte, number int64, width int) []byte {
 	const zeros = "0000000000000000000"
 	buffer = append(buffer, zeros[:width]...)
-	for i := len(buffer) - 1; number > 0; i-- {
+	i := len(buffer) - 1
+	for ; number >= 1<<32; i-- {
 		buffer[i] = byte('0' + number%10)
 		number /= 10
 	}
+	for n := uint32(number); n > 0; i-- {
+		buffer[i] = byte('0' + n%10)
+		n /= 10
+	}
 	return buffer
+}
+
+// divide is faster than / and % for numbers of 32 bits, as nearly all of files are.
+func divide(number, by int64) (quotient, rest int64) {
+	if uint64(number|by)>>32 == 0 {
+		q := uint32(number) / uint32(by)
+		return int64(q), int64(uint32(number) - q*uint32(by))
+	}
+	return number / by, number % by
 }
 
 // At is the size that a share of all files is not larger than.

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"syscall"
 	"time"
+	"unsafe"
 
 	"golang.org/x/sys/unix"
 
@@ -378,8 +379,11 @@ func (q *queue) poll(wait time.Duration, now time.Time) error {
 		}
 		q.polled, q.awaited = append(q.polled, f), append(q.awaited, p)
 	}
-	q.timeout = unix.NsecToTimespec(int64(wait))
-	n, err := unix.Ppoll(q.polled, &q.timeout, nil)
+	n, err := q.wait(min(wait, briefly))
+	if n == 0 && err == nil && wait > briefly {
+		q.timeout = unix.NsecToTimespec(int64(wait - briefly))
+		n, err = unix.Ppoll(q.polled, &q.timeout, nil)
+	}
 	if err != nil && err != unix.EINTR {
 		return fmt.Errorf("wait for the target: %w", err)
 	}
@@ -396,6 +400,21 @@ func (q *queue) poll(wait time.Duration, now time.Time) error {
 		}
 	}
 	return nil
+}
+
+// briefly is how long a wait may be of which the runtime is not told: so long the process
+// waits for this thread at most when its memory is cleared up.
+const briefly = 100 * time.Microsecond
+
+// wait waits briefly. An answer that comes meanwhile, as most do, finds a thread that the
+// runtime has not given up: getting it back takes longer than many an operation.
+func (q *queue) wait(briefly time.Duration) (n int, err error) {
+	q.timeout = unix.NsecToTimespec(int64(briefly))
+	r, _, errno := unix.RawSyscall6(unix.SYS_PPOLL, uintptr(unsafe.Pointer(&q.polled[0])), uintptr(len(q.polled)), uintptr(unsafe.Pointer(&q.timeout)), 0, 0, 0)
+	if errno != 0 {
+		return 0, errno
+	}
+	return int(r), nil
 }
 
 // lose gives a session up. Its commands go over other paths, or wait until it is back.

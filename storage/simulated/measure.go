@@ -61,7 +61,7 @@ func timeForEach(spec workload.Spec, seen measure.Summary) (longest quantity.Sec
 
 // enoughOfEach is how many operations, pieces, requests or whole files of one of several loads
 // say about how fast it is.
-const enoughOfEach = 64
+const enoughOfEach = 16
 
 // glance is how long an array is measured to see how fast it is about, and warming how many
 // times as long as it is then measured its lead-in may be: what a cache holds comes with it.

@@ -49,6 +49,10 @@ func main() {
 		fail(simulatedArrays())
 		return
 	}
+	if len(os.Args) == 2 && os.Args[1] == "choosing" {
+		fail(choosing())
+		return
+	}
 	if len(os.Args) == 2 && os.Args[1] == "judging" {
 		fail(errors.Join(judging(), comparing(), deciding(), choosing(), fitting()))
 		return

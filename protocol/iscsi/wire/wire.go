@@ -165,13 +165,14 @@ func (w *Wire) part(b []byte) {
 // Sending reports whether something is still to be sent.
 func (w *Wire) Sending() bool { return w.first < len(w.parts) }
 
-// Flush sends as much as the kernel takes.
+// Flush sends as much as the kernel takes. Neither this nor receiving ever waits, so that the
+// runtime need not be told of the calls.
 func (w *Wire) Flush() error {
 	for w.first < len(w.parts) {
 		now := w.parts[w.first:min(len(w.parts), w.first+mostParts)]
 		w.message = unix.Msghdr{Iov: &now[0]}
 		w.message.SetIovlen(len(now))
-		n, _, errno := unix.Syscall(unix.SYS_SENDMSG, uintptr(w.fd), uintptr(unsafe.Pointer(&w.message)), unix.MSG_NOSIGNAL|unix.MSG_DONTWAIT)
+		n, _, errno := unix.RawSyscall(unix.SYS_SENDMSG, uintptr(w.fd), uintptr(unsafe.Pointer(&w.message)), unix.MSG_NOSIGNAL|unix.MSG_DONTWAIT)
 		switch errno {
 		case 0:
 		case unix.EINTR:
@@ -222,7 +223,7 @@ func (w *Wire) receive(direct []byte) (filled int, any bool, err error) {
 		count++
 	}
 	for {
-		n, _, errno := unix.Syscall(unix.SYS_READV, uintptr(w.fd), uintptr(unsafe.Pointer(&w.vectors[0])), uintptr(count))
+		n, _, errno := unix.RawSyscall(unix.SYS_READV, uintptr(w.fd), uintptr(unsafe.Pointer(&w.vectors[0])), uintptr(count))
 		switch {
 		case errno == unix.EINTR:
 			continue
