@@ -114,6 +114,7 @@ func TestRulesSpeakAndAreSilent(t *testing.T) {
 		"virtual time":                {Observed{Load: workload.Spec{Pace: workload.Pace{Workers: 64}}}, ""},
 		"no counters":                 {Observed{Series: []measure.Interval{{Length: 1, Classes: map[measure.Class]measure.Flow{measure.Read: {Bytes: big}}}}}, ""},
 		"cached, fits":                {Observed{Load: workload.Spec{Pattern: workload.Pattern{Cached: true, Span: quantity.GiB}}, Series: series(big, 0, 0, 0)}, "span-fits-memory all unreliable"},
+		"cached, simulated":           {Observed{Load: workload.Spec{Pattern: workload.Pattern{Cached: true, Span: quantity.GiB}}, Summary: measure.Summary{Interface: "simulated"}, Series: series(big, 0, 0, 0)}, "no-simulated-memory all caution"},
 		"cached, far larger":          {Observed{Load: workload.Spec{Pattern: workload.Pattern{Cached: true, Span: quantity.TiB}}, Series: series(big, 0, 0, 0)}, ""},
 		"in memory":                   {Observed{Facts: &setup.Facts{FileSystem: "tmpfs"}}, "memory-file-system all unreliable"},
 		"on a disk":                   {Observed{Facts: &setup.Facts{FileSystem: "ext4"}}, ""},

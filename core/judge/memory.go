@@ -94,20 +94,36 @@ func cachedOnPurpose(o Observed) []Finding {
 	if !o.Load.Cached {
 		return nil
 	}
+	if o.Summary.Interface == "simulated" {
+		return []Finding{{
+			Kind: "no-simulated-memory", Weight: Caution, Figure: "all",
+			Sentence: "The load may go through the host's memory, and a simulated array has a host without memory for data: these are the figures without it.",
+			Next:     "Leave out --cached, or set nothing beside these figures that was measured through real memory.",
+			Evidence: []Evidence{},
+		}}
+	}
+	span := o.Load.Span
+	if o.Load.Kind == workload.TogetherKind {
+		files, _ := o.Load.OfFiles()
+		for _, p := range files {
+			held, _ := p.Files.Holds()
+			span += held.Bytes
+		}
+	}
 	var available quantity.Bytes
 	for _, i := range o.Series {
 		for _, b := range i.Beside {
 			available = max(available, b.Available) // which counts the page cache in
 		}
 	}
-	if available == 0 || o.Load.Span >= available {
+	if available == 0 || span >= available {
 		return nil
 	}
 	return []Finding{{
 		Kind: "span-fits-memory", Weight: Unreliable, Figure: "all",
-		Sentence: fmt.Sprintf("The load goes through the page cache, and its span of %s fits into the %s of memory this host can use for that.", o.Load.Span, available),
+		Sentence: fmt.Sprintf("The load goes through the page cache, and its span of %s fits into the %s of memory this host can use for that.", span, available),
 		Next:     fmt.Sprintf("Use a span over %s, or leave out --cached.", available),
-		Evidence: []Evidence{{"span, bytes", float64(o.Load.Span)}, {"memory for caching, bytes", float64(available)}},
+		Evidence: []Evidence{{"span, bytes", float64(span)}, {"memory for caching, bytes", float64(available)}},
 	}}
 }
 
