@@ -81,8 +81,8 @@ func stateOf(s compare.Sample) State {
 	return ""
 }
 
-// meanwhile judges what a side was measured in other states than whole. Missing are the
-// measurements of runs that were made while the storage itself lacked members.
+// meanwhile judges what a side was measured in other states than whole: by faults of its array
+// file, or because the storage itself lacked members.
 func (n Need) meanwhile(side compare.Side) (all []Meanwhile) {
 	of := map[State][]compare.Sample{Degraded: side.Degraded}
 	simulated := map[State]bool{}
