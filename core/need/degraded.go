@@ -102,7 +102,7 @@ func (n Need) meanwhile(side compare.Side) (all []Meanwhile) {
 		if m.Standing == "" {
 			continue
 		}
-		m.State, m.Simulated = state, simulated[state]
+		m.State, m.Simulated = state, simulated[state] || !side.Real
 		m.Lasts = lasts(in)
 		m.Words = m.inWords(n)
 		all = append(all, m)

@@ -456,6 +456,10 @@ func TestMeanwhile(t *testing.T) {
 		t.Errorf("%+v", rebuilding)
 	}
 	s.Samples, s.Degraded = whole.Samples, at(nil, []float64{100, 101, 99})
+	if a = Judge(n, []compare.Side{s}).Setups[0]; len(a.Meanwhile) != 1 || !a.Meanwhile[0].Simulated {
+		t.Errorf("of an array that is simulated: %+v", a.Meanwhile)
+	}
+	s.Real = true
 	a = Judge(n, []compare.Side{s}).Setups[0]
 	if len(a.Meanwhile) != 1 || a.Meanwhile[0].Simulated || a.Meanwhile[0].Standing != judge.FallsShort || !strings.Contains(a.Meanwhile[0].Words, "(measured)") || a.Standing != judge.Meets {
 		t.Errorf("%s: %+v", a.Standing, a.Meanwhile)
