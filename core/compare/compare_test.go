@@ -5,6 +5,7 @@ import (
 	"errors"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -418,9 +419,44 @@ func TestWorthOfDrives(t *testing.T) {
 	if got := line.Spots[1].Brings; got != "+75 % of price bring +80 %: whether that is more than the price grows is not shown" {
 		t.Error(got)
 	}
+	doubted := s
+	doubted.Samples = slices.Clone(s.Samples)
+	doubted.Samples[4].Doubts = []judge.Finding{{Kind: "above-ceiling", Weight: judge.Unreliable, Figure: "all", Sentence: "too fast"}}
+	if line := Lines(doubted, 0, priced(map[string]float64{"4": 1600, "8": 2800, "16": 5200}))[0]; line.Worth != -1 || !strings.Contains(line.Words, "what it is worth is not said") {
+		t.Errorf("with a rate that is not to be trusted: %d, %s", line.Worth, line.Words)
+	}
 	for name, prices := range map[string]map[string]float64{"not all are known": {"4": 1600, "8": 2800}, "all are the same": {"4": 5, "8": 5, "16": 5}} {
 		if line := Lines(s, 0, priced(prices))[0]; line.Worth != -1 || line.Spots[2].Brings != "" {
 			t.Errorf("%s: %+v", name, line)
+		}
+	}
+}
+
+// Where twice the price brings exactly twice the rate, that it brings more or less is said no
+// more often than intervals of 95 % may be wrong.
+func TestWhatPriceBringsIsNotInvented(t *testing.T) {
+	random := rand.New(rand.NewPCG(11, 5))
+	for _, repeats := range []int{3, 5, 10} {
+		wrong := 0
+		const draws = 2000
+		for range draws {
+			s := Side{Name: "swept", Runs: []int64{1}}
+			for value, rate := range map[string]float64{"4": 400, "8": 800, "16": 1600} {
+				for range repeats {
+					x := sample(1, "lookups", rate*math.Exp(0.02*random.NormFloat64()))
+					x.Point = []plan.Setting{{Field: "members.count", Value: value}}
+					s.Samples = append(s.Samples, x)
+				}
+			}
+			line := Lines(s, 0, func(at []plan.Setting) float64 { return map[string]float64{"4": 1, "8": 2, "16": 4}[at[0].Value] })[0]
+			if !strings.HasSuffix(line.Spots[1].Brings, "is not shown") {
+				wrong++
+			}
+		}
+		if share := float64(wrong) / draws; share > 0.05 {
+			t.Errorf("%d repeats: %.1f %% say something that is not so", repeats, share*100)
+		} else {
+			t.Logf("%d repeats: %.1f %%", repeats, share*100)
 		}
 	}
 }

@@ -3,7 +3,6 @@ package compare
 import (
 	"cmp"
 	"fmt"
-	"math"
 	"slices"
 	"strings"
 
@@ -26,8 +25,9 @@ type Line struct {
 	Scaling *judge.Scaling `json:"scaling,omitempty" doc:"How the rate grows with depth, workers, streams or parts of an array, when the law fits"`
 	Words   string         `json:"words"`
 
-	paced bool // the load itself sets the rate
-	show  func(rate float64) string
+	paced   bool // the load itself sets the rate
+	doubted bool // a rate on it is not to be trusted
+	show    func(rate float64) string
 }
 
 // Spot is one value of the swept field.
@@ -100,6 +100,7 @@ func along(points []Alone, axis int, price func([]plan.Setting) float64) (lines 
 			switch row.Figure {
 			case "iops", "files", "requests":
 				spot.Rate = row.Mean
+				lines[place].doubted = lines[place].doubted || row.Unreliable != ""
 			case "throughput":
 				spot.Throughput = row.Mean.Mean
 			case "mean", "file-mean", "put-mean", "get-mean":
@@ -235,6 +236,10 @@ func (l *Line) price() {
 		!slices.ContainsFunc(l.Spots, func(s Spot) bool { return s.Price != l.Spots[0].Price }) {
 		return
 	}
+	if l.doubted {
+		l.Words += "; what it is worth is not said, since a rate along it is not to be trusted"
+		return
+	}
 	l.Worth = 0
 	for i := range l.Spots {
 		s := &l.Spots[i]
@@ -272,22 +277,9 @@ func (l *Line) price() {
 
 // brings says what the price added from one spot to the next brings.
 func brings(from, to Spot) string {
-	price, times := to.Price/from.Price, to.Rate.Mean/from.Rate.Mean
+	price, times := to.Price/from.Price, to.Rate.Over(from.Rate)
 	if price <= 1 {
 		return ""
 	}
-	low, high := 0.0, 0.0
-	if half := math.Hypot(halfOfLog(from.Rate), halfOfLog(to.Rate)); !math.IsNaN(half) {
-		low, high = times/math.Exp(half), times*math.Exp(half)
-	}
-	return fmt.Sprintf("%s of price bring %s: %s", quantity.Added(price), quantity.Added(times), judge.Brings(price, low, high))
-}
-
-// halfOfLog is half the interval of a mean on a logarithmic scale; not a number when that is
-// not known.
-func halfOfLog(m judge.Mean) float64 {
-	if !m.Known || m.Low <= 0 {
-		return math.NaN()
-	}
-	return math.Log(m.High/m.Low) / 2
+	return fmt.Sprintf("%s of price bring %s: %s", quantity.Added(price), quantity.Added(times.Mean), judge.Brings(price, times.Low, times.High))
 }

@@ -201,14 +201,14 @@ func (w work) point(of load) (p Made, why string) {
 	if p.Sum.Mean == 0 || p.Array.Mean == 0 {
 		return p, "nothing moved"
 	}
-	p.Efficiency = over(p.Array, p.Sum)
+	p.Efficiency = p.Array.Over(p.Sum)
 	if len(w.atOnce) == len(w.members) {
 		if together := all(w.atOnce, of.spec); together != nil {
 			var at []judge.Mean
 			for i, l := range together {
 				at = append(at, w.atOnce[i].standings.Of(l.samples, f).Mean)
 			}
-			ratio := over(sum(at), p.Sum)
+			ratio := sum(at).Over(p.Sum)
 			p.AtOnce = &ratio
 		}
 	}
@@ -223,37 +223,15 @@ func names(n int) (all []string) {
 	return all
 }
 
-// half is half of the interval of the logarithm of a mean; not a number where that is not
-// known.
-func half(m judge.Mean) float64 {
-	if !m.Known || m.Low <= 0 {
-		return math.NaN()
-	}
-	return math.Log(m.High/m.Low) / 2
-}
-
-// within is a mean with an interval so wide, as a logarithm.
-func within(mean, half float64) judge.Mean {
-	if math.IsNaN(half) {
-		return judge.Mean{Mean: mean}
-	}
-	return judge.Mean{Mean: mean, Low: mean * math.Exp(-half), High: mean * math.Exp(half), Known: true}
-}
-
 // sum adds means of what was measured apart up. Half of its interval is the root of the sum of
 // the squares of the halves.
 func sum(of []judge.Mean) judge.Mean {
 	total, squares := 0.0, 0.0
 	for _, m := range of {
 		total += m.Mean
-		squares += math.Pow(m.Mean*half(m), 2)
+		squares += math.Pow(m.Mean*m.HalfOfLog(), 2)
 	}
-	return within(total, math.Sqrt(squares)/total)
-}
-
-// over is the ratio of two means that were measured apart.
-func over(a, b judge.Mean) judge.Mean {
-	return within(a.Mean/b.Mean, math.Hypot(half(a), half(b)))
+	return judge.WithinLog(total, math.Sqrt(squares)/total)
 }
 
 // extra are the reads and writes that a small write is made of: as many writes as there are

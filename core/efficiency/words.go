@@ -45,7 +45,7 @@ func fromOthers(alone []judge.Mean, member int) float64 {
 	low, high, slack := math.Inf(1), 0.0, 0.0
 	for i, m := range alone {
 		if i != member {
-			low, high, slack = min(low, m.Mean), max(high, m.Mean), max(slack, half(m))
+			low, high, slack = min(low, m.Mean), max(high, m.Mean), max(slack, m.HalfOfLog())
 		}
 	}
 	nearest := high
@@ -53,7 +53,7 @@ func fromOthers(alone []judge.Mean, member int) float64 {
 		nearest = low
 	}
 	far := math.Abs(math.Log(own.Mean / nearest))
-	if len(alone) < 3 || own.Mean >= low && own.Mean <= high || far < 2*math.Log(high/low) || !(far > math.Hypot(half(own), slack)+math.Log1p(matters)) {
+	if len(alone) < 3 || own.Mean >= low && own.Mean <= high || far < 2*math.Log(high/low) || !(far > math.Hypot(own.HalfOfLog(), slack)+math.Log1p(matters)) {
 		return 0
 	}
 	return own.Mean / nearest
@@ -72,7 +72,7 @@ func (r Efficiency) apart() string {
 			}
 		}
 		low, high := p.Alone[least], p.Alone[most]
-		if math.Log(high.Mean/low.Mean) > math.Hypot(half(low), half(high))+math.Log1p(matters) {
+		if math.Log(high.Mean/low.Mean) > math.Hypot(low.HalfOfLog(), high.HalfOfLog())+math.Log1p(matters) {
 			f := figure.Of(p.Figure)
 			return fmt.Sprintf("Members differ: under %q %s does %s, and %s %s.", p.Title, r.Members[least], f.Show(low.Mean), r.Members[most], f.Show(high.Mean))
 		}

@@ -32,6 +32,28 @@ func (e Mean) Half() float64 {
 	return (e.High - e.Low) / 2 / e.Mean
 }
 
+// HalfOfLog is half of the interval on a logarithmic scale; not a number when it is not known.
+func (e Mean) HalfOfLog() float64 {
+	if !e.Known || e.Low <= 0 {
+		return math.NaN()
+	}
+	return math.Log(e.High/e.Low) / 2
+}
+
+// WithinLog is a mean whose interval is so wide on either side on a logarithmic scale; not
+// known where that is not a number.
+func WithinLog(mean, half float64) Mean {
+	if math.IsNaN(half) {
+		return Mean{Mean: mean}
+	}
+	return Mean{Mean: mean, Low: mean * math.Exp(-half), High: mean * math.Exp(half), Known: true}
+}
+
+// Over is the ratio of two means that were measured apart.
+func (e Mean) Over(other Mean) Mean {
+	return WithinLog(e.Mean/other.Mean, math.Hypot(e.HalfOfLog(), other.HalfOfLog()))
+}
+
 // enough is how many independent values a series must be worth for its mean to
 // have an interval.
 const enough = 12

@@ -82,15 +82,20 @@ func stateOf(s compare.Sample) State {
 }
 
 // meanwhile judges what a side was measured in other states than whole: by faults of its array
-// file, or because the storage itself lacked members.
+// file, those of its last run with any, or because the storage itself lacked members.
 func (n Need) meanwhile(side compare.Side) (all []Meanwhile) {
 	of := map[State][]compare.Sample{Degraded: side.Degraded}
-	simulated := map[State]bool{}
+	made := map[State]string{} // by which faults
 	for _, s := range side.Samples {
-		if state := stateOf(s); state != "" {
-			s.Point = nil
-			of[state], simulated[state] = append(of[state], s), true
+		state := stateOf(s)
+		if state == "" {
+			continue
 		}
+		if faults := s.Point[0].Value; made[state] != faults { // later runs, at another rate
+			made[state], of[state] = faults, nil
+		}
+		s.Point = nil
+		of[state] = append(of[state], s)
 	}
 	for _, state := range States {
 		if len(of[state]) == 0 {
@@ -102,7 +107,7 @@ func (n Need) meanwhile(side compare.Side) (all []Meanwhile) {
 		if m.Standing == "" {
 			continue
 		}
-		m.State, m.Simulated = state, simulated[state] || !side.Real
+		m.State, m.Simulated = state, !side.Real
 		m.Lasts = lasts(in)
 		m.Words = m.inWords(n)
 		all = append(all, m)

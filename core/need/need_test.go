@@ -455,6 +455,15 @@ func TestMeanwhile(t *testing.T) {
 	if rebuilding.State != Rebuilding || rebuilding.Standing != judge.FallsShort || math.Abs(float64(rebuilding.Lasts)/44_444-1) > 0.001 || !strings.Contains(rebuilding.Words, "(-67%); a member takes 12 h 20 min") {
 		t.Errorf("%+v", rebuilding)
 	}
+	slower, err := InStates(plan.Plan{Name: "n", Stages: []plan.Stage{{Name: "ledger", Load: workload.Default(), Repeats: 1}}}, 20e6).Steps()
+	if err != nil {
+		t.Fatal(err)
+	}
+	later := s
+	later.Samples = append(slices.Clone(s.Samples), at(slower[1].Point, []float64{920, 921, 919}, 20e6)...)
+	if m := Judge(n, []compare.Side{later}).Setups[0].Meanwhile; len(m) != 2 || m[1].Standing != judge.Meets || math.Abs(float64(m[1].Lasts)/200_000-1) > 0.001 {
+		t.Errorf("measured again at another rate: %+v", m)
+	}
 	s.Samples, s.Degraded = whole.Samples, at(nil, []float64{100, 101, 99})
 	if a = Judge(n, []compare.Side{s}).Setups[0]; len(a.Meanwhile) != 1 || !a.Meanwhile[0].Simulated {
 		t.Errorf("of an array that is simulated: %+v", a.Meanwhile)

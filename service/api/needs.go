@@ -263,7 +263,7 @@ func (s *Service) measuredSetup(ctx context.Context, id int64) (side compare.Sid
 		return side, "", err
 	}
 	group, degraded := resource.Group{Name: volume.Name}, resource.Group{}
-	var newest *resource.Run
+	var newest, lacking *resource.Run // the newest, and the newest that lacked members
 	for i, run := range runs {
 		if !run.Status.Final() || run.Status == resource.Failed {
 			continue
@@ -273,7 +273,8 @@ func (s *Service) measuredSetup(ctx context.Context, id int64) (side compare.Sid
 		}
 		if setup.Diff(newest.Setup, run.Setup).Alike() {
 			group.Runs = append(group.Runs, run.ID)
-		} else if run.Setup.DegradedOf(newest.Setup) {
+		} else if run.Setup.DegradedOf(newest.Setup) && (lacking == nil || setup.Diff(lacking.Setup, run.Setup).Alike()) {
+			lacking = &runs[i]
 			degraded.Runs = append(degraded.Runs, run.ID)
 		}
 	}

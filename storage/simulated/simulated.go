@@ -105,14 +105,20 @@ func (v *Volume) Now() int64 { return v.array.Now() }
 // Step moves the virtual time on until something was answered, at most to
 // until.
 func (v *Volume) Step(until int64) bool {
-	for {
-		if v.hand() {
-			return true
+	if v.struck.Load() {
+		v.takeStrikes()
+	}
+	for len(v.systems) == 0 && len(v.array.Done()) == 0 { // nobody but queues waits for answers
+		if !v.array.Step(until) {
+			return false
 		}
+	}
+	for !v.hand() {
 		if !v.step(until) {
 			return false
 		}
 	}
+	return true
 }
 
 // step lets the next thing happen, in the array or in a file system, at most at until.
