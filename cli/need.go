@@ -198,9 +198,15 @@ need meanwhile, and how long that lasts, is then said beside its verdicts.`,
 				return err
 			}
 			wanted.Text = asked.Text
+			if rebuild != "" && !wanted.Degraded {
+				return errors.New("--rebuild is the rate at which a member is filled with --degraded; give both")
+			}
 			if rebuild != "" {
 				if wanted.Rebuild, err = quantity.ParseByteRate(rebuild); err != nil {
 					return fmt.Errorf("--rebuild: %w", err)
+				}
+				if wanted.Rebuild == 0 {
+					return errors.New("--rebuild: nothing is filled at 0 B/s; try 50MB/s")
 				}
 			}
 			needed, err := c.Needed(ctx, volume.ID, wanted)
