@@ -239,22 +239,41 @@ func grouped(t *testing.T, s *service) func(limit, device string, value int) {
 	}
 }
 
+// keeps says whether a rate was reached that a limit of the kernel allows, give or take a
+// share of it. More is never right; of less a machine that is busy with other things may be
+// the cause, but hardly three times in a row.
+func keeps(t *testing.T, limit, tolerance float64, measured func() float64) {
+	t.Helper()
+	var rates []float64
+	for range 3 {
+		rate := measured()
+		rates = append(rates, rate/limit)
+		if rate > limit*(1+tolerance) {
+			break
+		}
+		if rate >= limit*(1-tolerance) {
+			return
+		}
+	}
+	t.Errorf("of the %.0f bytes a second that the kernel allows were measured %.3f", limit, rates)
+}
+
 // The kernel's own throttle is the oracle for a rate.
 func TestThrottledDeviceIsMeasuredAtItsRate(t *testing.T) {
 	const limit = 8 << 20 // slow enough for a busy machine to keep
 	device := quietDevice(t, 128<<20)
 	s := serve(t, t.TempDir(), false)
 	throttle(t, s, device, limit)
-	detail := s.measured(s.volume(device, nil), onePlan(spec(func(w *workload.Spec) {
-		w.Blocks, w.Depth, w.LeadIn, w.For, w.Span = workload.Block(64<<10), 8, 1, 4, 128<<20
-	})))
-	if detail.Status != resource.Finished {
-		t.Fatal(detail.Reason)
-	}
-	rate := float64(detail.Measurements[0].Summary.Total.Throughput)
-	if rate < limit*0.95 || rate > limit*1.05 {
-		t.Errorf("measured %.1f MiB/s on a device held to %d MiB/s", rate/(1<<20), limit>>20)
-	}
+	volume := s.volume(device, nil)
+	keeps(t, limit, 0.05, func() float64 {
+		detail := s.measured(volume, onePlan(spec(func(w *workload.Spec) {
+			w.Blocks, w.Depth, w.LeadIn, w.For, w.Span = workload.Block(64<<10), 8, 1, 3, 128<<20
+		})))
+		if detail.Status != resource.Finished {
+			t.Fatal(detail.Reason)
+		}
+		return float64(detail.Measurements[0].Summary.Total.Throughput)
+	})
 }
 
 // Where the kernel refuses io_uring, threads do the work and the result says
