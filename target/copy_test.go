@@ -77,7 +77,7 @@ func carriedOut(t *testing.T, q load.Queue, o load.Operation) load.Completion {
 		t.Fatal(err)
 	}
 	into := make([]load.Completion, 1)
-	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); {
+	for end := time.Now().Add(2 * time.Minute); time.Now().Before(end); {
 		n, err := q.Collect(into, 100*time.Millisecond)
 		if err != nil {
 			t.Fatal(err)
@@ -199,7 +199,7 @@ func TestSwapsLoseNoCount(t *testing.T) {
 					return
 				}
 				into := make([]load.Completion, depth)
-				for done, end := 0, time.Now().Add(time.Minute); done < depth; {
+				for done, end := 0, time.Now().Add(3*time.Minute); done < depth; {
 					n, err := q.Collect(into, 100*time.Millisecond)
 					if err != nil || time.Now().After(end) {
 						t.Errorf("host %d: %d answered (%v)", host, done, err)

@@ -184,7 +184,7 @@ func TestOtherInitiators(t *testing.T) {
 		if _, err := exec.LookPath(arguments[0]); err != nil {
 			t.Fatalf("%v; 'make install-test-needs' installs it", err)
 		}
-		ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+		ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
 		defer cancel()
 		out, err := exec.CommandContext(ctx, arguments[0], arguments[1:]...).CombinedOutput()
 		return string(out), err

@@ -29,7 +29,7 @@ func finishedRun(t *testing.T, call func(method, path, body string) (int, string
 	if err := json.Unmarshal([]byte(text), &run); status != http.StatusCreated || err != nil {
 		t.Fatalf("%d: %s", status, text)
 	}
-	for deadline := time.Now().Add(20 * time.Second); run.Status != "finished" && time.Now().Before(deadline); {
+	for deadline := time.Now().Add(2 * time.Minute); run.Status != "finished" && time.Now().Before(deadline); {
 		_, text = call(http.MethodGet, fmt.Sprintf("/runs/%d", run.ID), "")
 		if err := json.Unmarshal([]byte(text), &run); err != nil || run.Status == "failed" {
 			t.Fatal(text)

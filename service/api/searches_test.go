@@ -23,7 +23,7 @@ func TestSearchesOverTheAPI(t *testing.T) {
 	send := sender(t, server)
 	ended := func(id int64) (s resource.Search) {
 		t.Helper()
-		for deadline := time.Now().Add(60 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+		for deadline := time.Now().Add(5 * time.Minute); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
 			_, text := send(http.MethodGet, fmt.Sprintf("/searches/%d", id), nil)
 			if err := json.Unmarshal([]byte(text), &s); err != nil {
 				t.Fatalf("%v: %s", err, text)
@@ -108,7 +108,7 @@ func TestSearchesAreKept(t *testing.T) {
 	}
 	until := func(send func(string, string, any) (int, string), path string) (s resource.Search) {
 		t.Helper()
-		for deadline := time.Now().Add(60 * time.Second); !s.Status.Final(); time.Sleep(20 * time.Millisecond) {
+		for deadline := time.Now().Add(5 * time.Minute); !s.Status.Final(); time.Sleep(20 * time.Millisecond) {
 			_, text := send(http.MethodGet, path, nil)
 			if err := json.Unmarshal([]byte(text), &s); err != nil || time.Now().After(deadline) {
 				t.Fatalf("%v: %s", err, text)

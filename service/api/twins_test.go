@@ -50,7 +50,7 @@ func TestTwinsOverTheAPI(t *testing.T) {
 		t.Helper()
 		var begun resource.Run
 		into(&begun, 201, http.MethodPost, "/runs", resource.NewRun{VolumeID: v.ID, Plan: plan.Plan{Stages: []plan.Stage{{Load: load}}}, Override: []string{"room"}})
-		for deadline := time.Now().Add(time.Minute); !begun.Status.Final(); time.Sleep(20 * time.Millisecond) {
+		for deadline := time.Now().Add(3 * time.Minute); !begun.Status.Final(); time.Sleep(20 * time.Millisecond) {
 			into(&begun, 200, http.MethodGet, fmt.Sprintf("/runs/%d", begun.ID), nil)
 			if time.Now().After(deadline) {
 				t.Fatal("the run does not end")
@@ -81,7 +81,7 @@ func TestTwinsOverTheAPI(t *testing.T) {
 
 	ended := func(id int64) (f resource.Fitting) {
 		t.Helper()
-		for deadline := time.Now().Add(time.Minute); time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
+		for deadline := time.Now().Add(5 * time.Minute); time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
 			into(&f, 200, http.MethodGet, fmt.Sprintf("/fits/%d", id), nil)
 			if f.Status.Final() {
 				return f

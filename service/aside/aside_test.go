@@ -46,7 +46,7 @@ func thrice(ctx context.Context, job *Job[record]) error {
 
 func until(t *testing.T, what string, is func() bool) {
 	t.Helper()
-	for deadline := time.Now().Add(20 * time.Second); !is(); time.Sleep(5 * time.Millisecond) {
+	for deadline := time.Now().Add(2 * time.Minute); !is(); time.Sleep(5 * time.Millisecond) {
 		if time.Now().After(deadline) {
 			t.Fatal(what)
 		}

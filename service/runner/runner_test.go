@@ -57,7 +57,7 @@ func short() plan.Plan {
 // watched follows a run to its end and gives what it was told.
 func watched(t *testing.T, r *Runner, id int64) (statuses []resource.Status, points map[int64]int, last resource.Run) {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
 	defer cancel()
 	points = map[int64]int{}
 	err := r.Watch(ctx, id, func(e Event) error {
@@ -263,7 +263,7 @@ func TestNothingWaitsForTheStoreThatNeedsNone(t *testing.T) {
 	case <-answered:
 	case <-stopped:
 		t.Error("the stop of a run that waits did not wait for the store")
-	case <-time.After(20 * time.Second):
+	case <-time.After(2 * time.Minute):
 		t.Error("nothing is answered while the store is locked")
 	}
 	if _, err := locking.ExecContext(t.Context(), "ROLLBACK"); err != nil {
@@ -325,7 +325,7 @@ func TestEventsBecomeMarkers(t *testing.T) {
 // eventually waits for what the runner is about to do.
 func eventually(t *testing.T, what string, is func() bool) {
 	t.Helper()
-	for end := time.Now().Add(20 * time.Second); !is(); time.Sleep(time.Millisecond) {
+	for end := time.Now().Add(2 * time.Minute); !is(); time.Sleep(time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatalf("%s: not after 20 s", what)
 		}

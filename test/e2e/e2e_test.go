@@ -80,7 +80,7 @@ func serve(t *testing.T, data string, asNobody bool, options ...string) *service
 	select {
 	case found := <-out.found:
 		s.url = found[1]
-	case <-time.After(20 * time.Second):
+	case <-time.After(time.Minute):
 		t.Fatalf("the service does not start:\n%s", s.said())
 	}
 	token, err := os.ReadFile(filepath.Join(data, "token"))

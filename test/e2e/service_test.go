@@ -303,7 +303,7 @@ func TestServiceEndsInMidRun(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			deadline := time.Now().Add(10 * time.Second)
+			deadline := time.Now().Add(time.Minute)
 			for s.kept(id) == 0 && time.Now().Before(deadline) {
 				must(t, "sync", "-f", data)
 			}

@@ -28,7 +28,7 @@ import (
 // until polls a condition for at most half a minute.
 func until(t *testing.T, what string, condition func() bool) {
 	t.Helper()
-	for deadline := time.Now().Add(30 * time.Second); !condition(); {
+	for deadline := time.Now().Add(2 * time.Minute); !condition(); {
 		if time.Now().After(deadline) {
 			t.Fatalf("%s: it did not come to that", what)
 		}
@@ -357,7 +357,7 @@ func (s *service) ends(t *testing.T, signal syscall.Signal) {
 		if err != nil {
 			t.Errorf("%v ends it with %v", signal, err)
 		}
-	case <-time.After(15 * time.Second):
+	case <-time.After(time.Minute):
 		t.Errorf("%v does not end it", signal)
 		_ = s.process.Process.Kill()
 		<-ended

@@ -28,7 +28,7 @@ func ring(t *testing.T, entries int) *Ring {
 func all(t *testing.T, r *Ring, count int) map[uint64]int32 {
 	t.Helper()
 	results := map[uint64]int32{}
-	for end := time.Now().Add(20 * time.Second); len(results) < count; {
+	for end := time.Now().Add(time.Minute); len(results) < count; {
 		if err := r.Enter(100 * time.Millisecond); err != nil {
 			t.Fatal(err)
 		}
