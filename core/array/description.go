@@ -2,6 +2,7 @@ package array
 
 import (
 	"patientheron/core/filesystem"
+	"patientheron/core/pagecache"
 	"patientheron/core/quantity"
 )
 
@@ -44,6 +45,7 @@ type Description struct {
 	Faults     []Fault
 	Price      float64             // in an invented currency: of all but the members that have one
 	FileSystem filesystem.Settings // that loads of files find on it
+	PageCache  pagecache.Settings  // of the host, for loads that go through its memory
 
 	// Empty is the share of the volume, at its end, that holds nothing when the
 	// simulation begins. Elsewhere data lies on the members, in order.

@@ -98,6 +98,9 @@ func (d Description) Validate() error {
 	if err := d.Link.validate(); err != nil {
 		return err
 	}
+	if err := d.PageCache.Validate(); err != nil {
+		return wrong("pageCache", "%v", err)
+	}
 	if err := d.FileSystem.Validate(); err != nil {
 		return wrong("fileSystem", "%v", err)
 	}

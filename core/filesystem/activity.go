@@ -5,6 +5,7 @@ import (
 	"syscall"
 
 	"patientheron/core/measure"
+	"patientheron/core/pagecache"
 )
 
 // activity is one operation under way.
@@ -37,51 +38,17 @@ const (
 
 func tagOf(number, owner int) int { return number*owners + owner }
 
-// timers are when activities go on whose host computes, as a heap.
-type timers []timer
-
-type timer struct {
-	at     int64
-	number int
-}
-
-func (t timer) before(other timer) bool {
-	return t.at < other.at || t.at == other.at && t.number < other.number
-}
-
-func (t *timers) add(one timer) {
-	*t = append(*t, one)
-	h := *t
-	for i := len(h) - 1; i > 0 && h[i].before(h[(i-1)/2]); i = (i - 1) / 2 {
-		h[i], h[(i-1)/2] = h[(i-1)/2], h[i]
-	}
-}
-
-func (t *timers) take() timer {
-	h := *t
-	first, last := h[0], len(h)-1
-	h[0] = h[last]
-	*t = h[:last]
-	for i := 0; ; {
-		child := 2*i + 1
-		if child+1 < last && h[child+1].before(h[child]) {
-			child++
-		}
-		if child >= last || !h[child].before(h[i]) {
-			return first
-		}
-		h[i], h[child] = h[child], h[i]
-		i = child
-	}
-}
-
 // Begin takes an operation of a queue, at the present time.
 func (f *FS) Begin(queue, slot int, o Operation) {
 	number := f.newActivity()
 	a := &f.activities[number]
 	a.queue, a.slot, a.operation = queue, slot, o
-	f.busy[queue] = max(f.busy[queue], f.device.Now()) + int64(f.settings.Call.Duration())
-	f.timers.add(timer{f.busy[queue], number})
+	q := &f.queues[queue]
+	q.busy = max(q.busy, f.device.Now()) + int64(f.settings.Call.Duration())
+	if q.cached && (o.Class == measure.Read || o.Class == measure.Write) {
+		q.busy += f.memory.CopyTime(o.Length)
+	}
+	f.due.Add(q.busy, number)
 }
 
 func (f *FS) newActivity() int {
@@ -97,18 +64,14 @@ func (f *FS) newActivity() int {
 
 // Timer is when Wake is to be called; math.MaxInt64 for never.
 func (f *FS) Timer() int64 {
-	at := min(f.journal.commitAt, f.journal.backAt)
-	if len(f.timers) > 0 {
-		at = min(at, f.timers[0].at)
-	}
-	return at
+	return min(f.journal.commitAt, f.journal.backAt, f.due.Next())
 }
 
 // Wake lets happen what is due.
 func (f *FS) Wake() {
 	now := f.device.Now()
-	for len(f.timers) > 0 && f.timers[0].at <= now {
-		f.goOn(f.timers.take().number)
+	for f.due.Next() <= now {
+		f.goOn(f.due.Take())
 	}
 	if f.journal.commitAt <= now {
 		f.journal.commitAt = math.MaxInt64
@@ -123,7 +86,7 @@ func (f *FS) Wake() {
 // Quiet reports whether it waits for nothing: neither for the device nor for a time that
 // an operation or a commit needs.
 func (f *FS) Quiet() bool {
-	return len(f.timers) == 0 && f.journal.state == resting && f.journal.writing == 0 && len(f.unused) == len(f.activities)
+	return len(f.due) == 0 && f.journal.state == resting && f.journal.writing == 0 && len(f.unused) == len(f.activities)
 }
 
 // Done takes an answer of the device.
@@ -228,18 +191,45 @@ func (f *FS) look(number int) {
 		for b := range d.blocks {
 			f.need(number, d.start+b)
 		}
+	case measure.Flush:
+		f.flushData(number)
 	}
+}
+
+// flushData lets a flush wait until the data that it is for has left the host's memory.
+func (f *FS) flushData(number int) {
+	a := &f.activities[number]
+	q := &f.queues[a.queue]
+	if !q.cached {
+		return
+	}
+	parts := []pagecache.Range{{Length: f.size * block}}
+	if a.operation.Object >= 0 {
+		parts = parts[:0]
+		for _, e := range f.lies(&q.handles[a.operation.Handle]) {
+			parts = append(parts, e.bytes())
+		}
+	}
+	a.pending += f.memory.Flush(tagOf(number, ofActivity), parts...)
+}
+
+// lies is where the file of a handle lies; valid until the next call.
+func (f *FS) lies(h *handle) []extent {
+	if h.beside {
+		return f.beside[h.file].extents
+	}
+	return f.extentsOf(h.file)
 }
 
 // perform does what is left when names and attributes are known. It may let the activity
 // wait for more.
 func (f *FS) perform(number int) error {
 	o := f.activities[number].operation
-	queue := f.activities[number].queue
+	q := &f.queues[f.activities[number].queue]
 	file := int64(o.Object)
 	var h *handle
-	if o.Handle < len(f.handles[queue]) {
-		h = &f.handles[queue][o.Handle]
+	if o.Handle < len(q.handles) {
+		h = &q.handles[o.Handle]
 	}
 	switch o.Class {
 	case measure.Open:
@@ -335,15 +325,8 @@ func (f *FS) move(number int, h *handle, o Operation) error {
 	if !is {
 		return syscall.EBADF
 	}
-	var extents []extent
-	if h.beside {
-		extents = f.beside[h.file].extents
-	} else {
-		extents = f.extentsOf(h.file)
-	}
-	kind := Read
+	extents := f.lies(h)
 	if o.Class == measure.Write {
-		kind = Write
 		if len(extents) == 0 {
 			var err error
 			if extents, err = f.place(h.file, inode); err != nil {
@@ -358,20 +341,46 @@ func (f *FS) move(number int, h *handle, o Operation) error {
 			f.changeOf(h, f.inodeBlock(inode))
 		}
 	}
-	queue := f.activities[number].queue
 	first, last := o.Offset/block, (o.Offset+int64(o.Length)+block-1)/block
 	at := int64(0)
 	for _, e := range extents {
 		from, to := max(first, at), min(last, at+int64(e.count))
-		for from < to {
-			part := min(to-from, largestData/block)
-			f.activities[number].pending++
-			f.device.Submit(tagOf(number, ofActivity), queue, kind, (int64(e.start)+from-at)*block, int(part)*block)
-			from += part
+		if from < to {
+			f.transfer(number, h, o.Class == measure.Write, extent{e.start + uint32(from-at), uint32(to - from)}, e)
 		}
 		at += int64(e.count)
 	}
 	return nil
+}
+
+// transfer reads or writes a part of an extent, and lets an activity wait for that.
+func (f *FS) transfer(number int, h *handle, write bool, part, of extent) {
+	a := &f.activities[number]
+	tag := tagOf(number, ofActivity)
+	if f.queues[a.queue].cached {
+		if write { // whole files are written: there is nothing to keep in a block that is written in part
+			a.pending += f.memory.Write(tag, a.queue, part.bytes())
+			return
+		}
+		if h.reader == nil {
+			h.reader = pagecache.NewReader(int64(of.start)*block, 1)
+		}
+		a.pending += f.memory.Read(tag, a.queue, h.reader, part.bytes(), int64(of.start+of.count)*block)
+		return
+	}
+	kind := Read
+	if write {
+		kind = Write
+		if f.memory != nil {
+			f.memory.Drop(part.bytes())
+		}
+	}
+	for part.count > 0 {
+		length := min(part.count, largestData/block)
+		a.pending++
+		f.device.Submit(tag, a.queue, kind, int64(part.start)*block, int(length)*block)
+		part.start, part.count = part.start+length, part.count-length
+	}
 }
 
 // largestData is the most that is asked of the device at once.

@@ -1,9 +1,18 @@
 package filesystem
 
-import "syscall"
+import (
+	"syscall"
+
+	"patientheron/core/pagecache"
+)
 
 // extent is blocks that follow each other.
 type extent struct{ start, count uint32 }
+
+// bytes is where an extent lies.
+func (e extent) bytes() pagecache.Range {
+	return pagecache.Range{Offset: int64(e.start) * block, Length: int64(e.count) * block}
+}
 
 // group is a part of the device with its own tables: two blocks of bitmaps, those of the
 // inodes, and then data.
@@ -146,9 +155,12 @@ func (g *group) some(count uint32) extent {
 	return g.cut(0, min(g.freed[0].count, count))
 }
 
-// give takes blocks back.
+// give takes blocks back. What the host's memory has of them is never written.
 func (f *FS) give(extents []extent) {
 	for _, e := range extents {
+		if f.memory != nil {
+			f.memory.Drop(e.bytes())
+		}
 		g := &f.groups[f.groupOf(e.start)]
 		g.free += int64(e.count)
 		f.free += int64(e.count)

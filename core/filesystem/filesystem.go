@@ -5,7 +5,8 @@
 // large file costs what its blocks cost, and small files cost what they do in life.
 //
 // It keeps no contents. The main type is FS; whoever drives the device hands its answers
-// to Done and calls Wake when the time of Timer has come.
+// to Done and calls Wake when the time of Timer has come. Data goes around the host's
+// memory, or through it where a queue asks for that (Remember).
 //
 // The kind of file system is that of Cao et al., State of the art: where we are with the
 // ext3 filesystem (2005), with extents and late allocation (Mathur et al., The new ext4
@@ -18,8 +19,10 @@ import (
 	"math"
 	"syscall"
 
+	"patientheron/core/agenda"
 	"patientheron/core/fileset"
 	"patientheron/core/measure"
+	"patientheron/core/pagecache"
 	"patientheron/core/quantity"
 )
 
@@ -97,6 +100,17 @@ type Device interface {
 	Now() int64
 }
 
+// Memory is what the host keeps of data, of whatever lies on the device. An operation that
+// has to wait for it is told by so many calls of Done with its tag.
+type Memory interface {
+	Read(tag, host int, by *pagecache.Reader, part pagecache.Range, end int64) (waits int)
+	Write(tag, host int, part pagecache.Range) (waits int)
+	Flush(tag int, parts ...pagecache.Range) (waits int)
+	Drop(part pagecache.Range)
+	// CopyTime is how many nanoseconds a thread copies so many bytes.
+	CopyTime(length int) int64
+}
+
 // Operation is one operation on a file.
 type Operation struct {
 	Class  measure.Class
@@ -119,6 +133,7 @@ type FS struct {
 	size     int64 // blocks
 	files    *fileset.Files
 	device   Device
+	memory   Memory // nil while nothing went through it
 
 	groups  []group
 	free    int64 // blocks
@@ -136,9 +151,8 @@ type FS struct {
 
 	activities []activity
 	unused     []int
-	timers     timers
-	busy       []int64 // until when the core of each queue's thread works
-	handles    [][]handle
+	due        agenda.Agenda // activities whose host computes
+	queues     []queue
 	answers    []Answer
 	counts     Counts
 }
@@ -146,6 +160,13 @@ type FS struct {
 // Counts are what it did beside the data.
 type Counts struct {
 	Commits, Read, Written int64 // metadata: commits of the journal, bytes read, and bytes written there and in place
+}
+
+// queue is a thread that asks, and the files that it has open.
+type queue struct {
+	busy    int64 // until when its core works
+	cached  bool  // its data goes through the host's memory
+	handles []handle
 }
 
 // folder is where the names of a folder are.
@@ -167,6 +188,7 @@ type handle struct {
 	file    int64
 	beside  bool
 	changed uint64 // transaction that its last change is in
+	reader  *pagecache.Reader
 }
 
 // New makes an empty file system for the files of a set. The error is ENOSPC when the
@@ -191,15 +213,18 @@ func New(s Settings, size quantity.Bytes, files *fileset.Files, device Device) (
 	return f, nil
 }
 
-// Open gives so many queues, each of a thread of its own, handles for files.
-func (f *FS) Open(handles int) (queue int) {
-	f.handles = append(f.handles, make([]handle, handles))
-	f.busy = append(f.busy, 0)
-	return len(f.handles) - 1
+// Remember lets data go through the host's memory from now on where a queue asks for it.
+func (f *FS) Remember(m Memory) { f.memory = m }
+
+// Open gives a queue, of a thread of its own, and handles for files. Its data goes through
+// the host's memory where it is cached.
+func (f *FS) Open(handles int, cached bool) (number int) {
+	f.queues = append(f.queues, queue{cached: cached, handles: make([]handle, handles)})
+	return len(f.queues) - 1
 }
 
 // CloseQueues forgets the queues that were opened.
-func (f *FS) CloseQueues() { f.handles, f.busy = nil, nil }
+func (f *FS) CloseQueues() { f.queues = nil }
 
 // Counts are what it did beside the data since it was made.
 func (f *FS) Counts() Counts { return f.counts }

@@ -88,7 +88,7 @@ func made(t *testing.T, s Settings, size quantity.Bytes, files *fileset.Files, t
 		t.Fatal(err)
 	}
 	d.fs = f
-	f.Open(16)
+	f.Open(16, false)
 	return f, d
 }
 
@@ -178,7 +178,7 @@ func TestCommitsAreShared(t *testing.T) {
 		d.step() // so that each comes by itself
 		if file > 0 {
 			f.change(f.inodeBlock(f.inodes[file]))
-			f.handles[0][file].changed = f.journal.running.serial
+			f.queues[0].handles[file].changed = f.journal.running.serial
 		}
 	}
 	for len(f.Answers()) < 16 && d.step() {
@@ -196,7 +196,7 @@ func work(t *testing.T, f *FS, d *device, spec workload.Spec, most int) (done in
 		t.Fatal(err)
 	}
 	f.CloseQueues()
-	f.Open(spec.Depth)
+	f.Open(spec.Depth, false)
 	slots := make([]workload.Access, spec.Depth)
 	var idle []int
 	for i := range slots {
@@ -340,7 +340,7 @@ func TestBlocksHaveOneOwner(t *testing.T) {
 			work(t, f, d, spec, 300)
 			spec.Seed++
 			of := checkOwners(t, f)
-			for _, h := range f.handles[0] {
+			for _, h := range f.queues[0].handles {
 				open[fmt.Sprintf("file %d", h.file)] = true
 			}
 			for _, w := range d.log {

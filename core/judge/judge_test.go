@@ -2,6 +2,7 @@ package judge
 
 import (
 	"maps"
+	"math"
 	"slices"
 	"testing"
 	"time"
@@ -54,13 +55,20 @@ func told(counters ...measure.Counter) []measure.Interval {
 	return []measure.Interval{{Length: 1, Inside: counters}, {Start: 1, Length: 1, Inside: counters}}
 }
 
-// filling is a cache that keeps what is written to it.
-func filling() []measure.Interval {
-	s := told(measure.Counter{Name: "SSD cache hit rate", Unit: "share"})
+// filling is a cache that keeps a gigabyte of what is written to it.
+func filling(name string) []measure.Interval {
+	s := told(measure.Counter{Name: name + " hit rate", Unit: "share"})
 	for i := range s {
-		s[i].Inside = append(slices.Clone(s[i].Inside), measure.Counter{Name: "SSD cache dirty", Unit: "bytes", Value: float64(i) * 1e9})
+		s[i].Inside = append(slices.Clone(s[i].Inside), measure.Counter{Name: name + " dirty", Unit: "bytes", Value: float64(i) * 1e9})
 	}
 	return s
+}
+
+// through is a load through the host's memory, and wrote what a simulated one wrote.
+var through = workload.Spec{Pattern: workload.Pattern{Cached: true, Span: quantity.GiB}}
+
+func wrote(bytes quantity.Bytes) measure.Summary {
+	return measure.Summary{Interface: "simulated", Classes: map[measure.Class]measure.Figures{measure.Write: {Bytes: bytes}}}
 }
 
 // behind did 600 a second, with most of the latency in front of the volume.
@@ -101,61 +109,64 @@ func TestRulesSpeakAndAreSilent(t *testing.T) {
 		observed Observed
 		want     string // kind and figure, or ""
 	}{
-		"the device moved all":        {Observed{Series: series(big, big, big, big)}, ""},
-		"read-ahead moved more":       {Observed{Series: series(big, 0, 2*big, 0)}, ""},
-		"memory answered":             {Observed{Series: series(big, 0, big/10, 0)}, "silently-buffered reads unreliable"},
-		"memory took the writes":      {Observed{Series: series(0, big, 0, big/2)}, "silently-buffered writes unreliable"},
-		"only a few blocks":           {Observed{Series: series(8*quantity.KiB, 0, 0, 0)}, ""},
-		"workers without a core":      {Observed{Load: workload.Spec{Pace: workload.Pace{Workers: 16}}, Series: cores(2), Summary: measure.Summary{CoreWait: 0.23, WorkerCPUPerOp: 1e-6}}, "waited-for-cores all caution"},
-		"others on the cores":         {Observed{Load: workload.Spec{Pace: workload.Pace{Workers: 2}}, Series: cores(2), Summary: measure.Summary{CoreWait: 0.06, WorkerCPUPerOp: 1e-6}}, "waited-for-cores all caution"},
-		"workers that sleep":          {Observed{Load: workload.Spec{Pace: workload.Pace{Workers: 16}}, Series: cores(2), Summary: measure.Summary{CoreWait: 0.02, WorkerCPUPerOp: 1e-6}}, ""},
-		"waiting is not counted":      {Observed{Load: workload.Spec{Pace: workload.Pace{Workers: 16}}, Series: cores(2)}, "waited-for-cores all caution"},
-		"a few more than cores":       {Observed{Load: workload.Spec{Pace: workload.Pace{Workers: 3}}, Series: cores(2)}, ""},
-		"virtual time":                {Observed{Load: workload.Spec{Pace: workload.Pace{Workers: 64}}}, ""},
-		"no counters":                 {Observed{Series: []measure.Interval{{Length: 1, Classes: map[measure.Class]measure.Flow{measure.Read: {Bytes: big}}}}}, ""},
-		"cached, fits":                {Observed{Load: workload.Spec{Pattern: workload.Pattern{Cached: true, Span: quantity.GiB}}, Series: series(big, 0, 0, 0)}, "span-fits-memory all unreliable"},
-		"cached, simulated":           {Observed{Load: workload.Spec{Pattern: workload.Pattern{Cached: true, Span: quantity.GiB}}, Summary: measure.Summary{Interface: "simulated"}, Series: series(big, 0, 0, 0)}, "no-simulated-memory all caution"},
-		"cached, far larger":          {Observed{Load: workload.Spec{Pattern: workload.Pattern{Cached: true, Span: quantity.TiB}}, Series: series(big, 0, 0, 0)}, ""},
-		"in memory":                   {Observed{Facts: &setup.Facts{FileSystem: "tmpfs"}}, "memory-file-system all unreliable"},
-		"on a disk":                   {Observed{Facts: &setup.Facts{FileSystem: "ext4"}}, ""},
-		"threads":                     {Observed{Summary: measure.Summary{Interface: "threads"}}, "portable-interface all caution"},
-		"the generator is late":       {Observed{Summary: measure.Summary{IssueLag: &lag, Total: measure.Figures{Latency: measure.Latency{Mean: 0.004}}}}, "late-generator all caution"},
-		"late against nothing":        {Observed{Summary: measure.Summary{IssueLag: &short, Total: measure.Figures{Latency: measure.Latency{Mean: 0.00002}}}}, ""},
-		"a thin volume reads nothing": {Observed{Setup: thin, Summary: rate(40_000, 0.0002), Load: workload.Spec{Pattern: workload.Pattern{Blocks: workload.Block(4 * quantity.KiB), Reads: 1, Order: workload.Random}, Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limit-not-found all info"},
-		"the same, not thin":          {Observed{Setup: thick, Summary: rate(40_000, 0.0002), Load: workload.Spec{Pattern: workload.Pattern{Blocks: workload.Block(4 * quantity.KiB), Reads: 1, Order: workload.Random}, Pace: workload.Pace{Depth: 8, Workers: 1}}}, "above-ceiling reads unreliable limit-not-found all info"},
-		"above the link":              {Observed{Setup: gigabit, Summary: rate(40_000, 0.0002), Load: workload.Spec{Pattern: workload.Pattern{Reads: 1, Order: workload.Random}, Pace: workload.Pace{Depth: 8, Workers: 1}}}, "above-ceiling reads unreliable limit-not-found all info"},
-		"at the link":                 {Observed{Setup: gigabit, Summary: rate(28_700, 8.0/28_700), Load: workload.Spec{Pattern: workload.Pattern{Reads: 1, Order: workload.Random}, Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limited-by all info"},
-		"below the link":              {Observed{Setup: gigabit, Summary: rate(10_000, 0.0008), Load: workload.Spec{Pattern: workload.Pattern{Reads: 1, Order: workload.Random}, Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limit-not-found all info"},
-		"the cache may be faster":     {Observed{Setup: cached, Summary: rate(9_000, 8.0/9_000), Load: workload.Spec{Pattern: workload.Pattern{Reads: 1, Order: workload.Random, Span: quantity.TiB}, Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limit-not-found all info"},
-		"the span fits the cache":     {Observed{Setup: cached, Load: workload.Spec{Pattern: workload.Pattern{Span: quantity.GiB}}}, "span-fits-cache all caution"},
-		"the rest were trims":         {Observed{Summary: withTrims(rate(20_000, 0.001), 12_000, 0.001), Load: workload.Spec{Pace: workload.Pace{Depth: 32, Workers: 1}}}, "limit-not-found all info"},
-		"too few in flight":           {Observed{Summary: rate(100_000, 0.00001), Load: workload.Spec{Pace: workload.Pace{Depth: 32, Workers: 1}}}, "few-in-flight all caution limit-not-found all info"},
-		"too few, but it thinks":      {Observed{Summary: rate(100_000, 0.00001), Load: workload.Spec{Pace: workload.Pace{Depth: 32, Workers: 1, Think: 1}}}, ""},
-		"it never settles":            {Observed{Summary: went(measure.Phases{Standing: measure.NotSettled})}, "never-settled all caution"},
-		"it settles":                  {Observed{Summary: went(measure.Phases{Standing: measure.Settled})}, ""},
-		"who knows":                   {Observed{Summary: went(measure.Phases{Standing: measure.NotKnown})}, "settling-not-known all info"},
-		"it falls and settles":        {Observed{Summary: went(measure.Phases{Standing: measure.Settled, Fall: &measure.Fall{}})}, "fell all info"},
-		"it falls at the end":         {Observed{Summary: went(measure.Phases{Standing: measure.NotSettled, Fall: &measure.Fall{}})}, "fell all info never-settled all caution"},
-		"an amount that falls":        {Observed{Load: workload.Spec{Ending: workload.Ending{Amount: 1}}, Summary: went(measure.Phases{Standing: measure.NotSettled, Fall: &measure.Fall{}})}, "fell all info"},
-		"seconds of nothing":          {Observed{Summary: measure.Summary{Steadiness: &measure.Steadiness{Intervals: 60, Interval: 1, Worst: 100, WorstShare: 0.1, Slow: 3}}}, "unsteady all caution"},
-		"seconds of few":              {Observed{Summary: measure.Summary{Steadiness: &measure.Steadiness{Intervals: 60, Interval: 1, Worst: 1, WorstShare: 0.2, Slow: 3}}}, ""},
-		"even seconds":                {Observed{Summary: measure.Summary{Steadiness: &measure.Steadiness{Intervals: 60, WorstShare: 0.9}}}, ""},
-		"it falls behind":             {Observed{Summary: behind, Load: workload.Spec{Pace: workload.Pace{Rate: 1000}}}, "fell-behind all caution"},
-		"it keeps the rate":           {Observed{Summary: behind, Load: workload.Spec{Pace: workload.Pace{Rate: 500}}}, ""},
-		"the engine is busy":          {Observed{Summary: working(0.97), Load: workload.Spec{Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limited-by all info"},
-		"others use a core":           {Observed{Series: beside(0.99, 0.95, 8), Summary: working(0.3), Load: workload.Spec{Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limit-not-found all info"},
-		"a busy parallel drive":       {Observed{Series: beside(0, 1, 2), Setup: facts("media[0].kind", "ssd"), Summary: working(0.3), Load: workload.Spec{Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limit-not-found all info"},
-		"a busy hard disk":            {Observed{Series: beside(0, 1, 8), Setup: facts("media[0].kind", "hard disk"), Summary: working(0.3), Load: workload.Spec{Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limited-by all info"},
-		"nothing is busy":             {Observed{Series: told(measure.Counter{Name: "member 0 busy", Unit: "share", Value: 0.2}), Summary: working(0.1), Load: workload.Spec{Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limited-by all info"},
-		"a member is busy":            {Observed{Series: told(measure.Counter{Name: "member 0 busy", Unit: "share", Value: 0.95}), Summary: working(0.1), Load: workload.Spec{Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limited-by all info"},
-		"an I/O limit":                {Observed{Setup: facts("queue.readsMost", "50k"), Summary: working(0.3), Load: workload.Spec{Pattern: workload.Pattern{Reads: 1}, Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limited-by all info"},
-		"nothing stands behind it":    {Observed{Summary: measure.Summary{Interface: "none", Measured: 10, Total: rate(5_000_000, 1e-6).Total}, Load: workload.Spec{Pace: workload.Pace{Rate: 30_000_000}}}, "fell-behind all caution"},
-		"the cache answers":           {Observed{Setup: cached, Series: told(measure.Counter{Name: "SSD cache hit rate", Unit: "share", Value: 0.93}), Load: workload.Spec{Pattern: workload.Pattern{Reads: 1, Span: quantity.TiB}}}, "cache-answered reads caution"},
-		"it fits, but is cold":        {Observed{Setup: cached, Series: told(measure.Counter{Name: "SSD cache hit rate", Unit: "share", Value: 0.02}), Load: workload.Spec{Pattern: workload.Pattern{Reads: 1, Span: quantity.GiB}}}, ""},
-		"the cache is filling":        {Observed{Setup: cached, Series: filling(), Summary: measure.Summary{Classes: map[measure.Class]measure.Figures{measure.Write: {Bytes: 2e9}}}}, "still-filling writes caution"},
-		"others took the CPU":         {Observed{Summary: measure.Summary{Stolen: 0.2}}, "stolen-time all caution"},
-		"others hardly took it":       {Observed{Summary: measure.Summary{Stolen: 0.01}}, ""},
-		"late, but storage is slow":   {Observed{Summary: measure.Summary{IssueLag: &lag, Total: measure.Figures{Latency: measure.Latency{Mean: 0.1}}}}, ""},
+		"the device moved all":              {Observed{Series: series(big, big, big, big)}, ""},
+		"read-ahead moved more":             {Observed{Series: series(big, 0, 2*big, 0)}, ""},
+		"memory answered":                   {Observed{Series: series(big, 0, big/10, 0)}, "silently-buffered reads unreliable"},
+		"memory took the writes":            {Observed{Series: series(0, big, 0, big/2)}, "silently-buffered writes unreliable"},
+		"only a few blocks":                 {Observed{Series: series(8*quantity.KiB, 0, 0, 0)}, ""},
+		"workers without a core":            {Observed{Load: workload.Spec{Pace: workload.Pace{Workers: 16}}, Series: cores(2), Summary: measure.Summary{CoreWait: 0.23, WorkerCPUPerOp: 1e-6}}, "waited-for-cores all caution"},
+		"others on the cores":               {Observed{Load: workload.Spec{Pace: workload.Pace{Workers: 2}}, Series: cores(2), Summary: measure.Summary{CoreWait: 0.06, WorkerCPUPerOp: 1e-6}}, "waited-for-cores all caution"},
+		"workers that sleep":                {Observed{Load: workload.Spec{Pace: workload.Pace{Workers: 16}}, Series: cores(2), Summary: measure.Summary{CoreWait: 0.02, WorkerCPUPerOp: 1e-6}}, ""},
+		"waiting is not counted":            {Observed{Load: workload.Spec{Pace: workload.Pace{Workers: 16}}, Series: cores(2)}, "waited-for-cores all caution"},
+		"a few more than cores":             {Observed{Load: workload.Spec{Pace: workload.Pace{Workers: 3}}, Series: cores(2)}, ""},
+		"virtual time":                      {Observed{Load: workload.Spec{Pace: workload.Pace{Workers: 64}}}, ""},
+		"no counters":                       {Observed{Series: []measure.Interval{{Length: 1, Classes: map[measure.Class]measure.Flow{measure.Read: {Bytes: big}}}}}, ""},
+		"cached, fits":                      {Observed{Load: workload.Spec{Pattern: workload.Pattern{Cached: true, Span: quantity.GiB}}, Series: series(big, 0, 0, 0)}, "span-fits-memory all unreliable"},
+		"cached, simulated, misses":         {Observed{Load: through, Summary: measure.Summary{Interface: "simulated"}, Series: told(measure.Counter{Name: "page cache hit rate", Unit: "share", Value: 0.4})}, ""},
+		"cached, simulated, hits":           {Observed{Load: through, Summary: measure.Summary{Interface: "simulated"}, Series: told(measure.Counter{Name: "page cache hit rate", Unit: "share", Value: 0.6})}, "host-memory-answered all unreliable"},
+		"cached, simulated, fills":          {Observed{Load: through, Summary: wrote(3e9), Series: filling("page cache")}, "host-memory-filling all unreliable"},
+		"cached, simulated, fills a little": {Observed{Load: through, Summary: wrote(5e9), Series: filling("page cache")}, ""},
+		"cached, far larger":                {Observed{Load: workload.Spec{Pattern: workload.Pattern{Cached: true, Span: quantity.TiB}}, Series: series(big, 0, 0, 0)}, ""},
+		"in memory":                         {Observed{Facts: &setup.Facts{FileSystem: "tmpfs"}}, "memory-file-system all unreliable"},
+		"on a disk":                         {Observed{Facts: &setup.Facts{FileSystem: "ext4"}}, ""},
+		"threads":                           {Observed{Summary: measure.Summary{Interface: "threads"}}, "portable-interface all caution"},
+		"the generator is late":             {Observed{Summary: measure.Summary{IssueLag: &lag, Total: measure.Figures{Latency: measure.Latency{Mean: 0.004}}}}, "late-generator all caution"},
+		"late against nothing":              {Observed{Summary: measure.Summary{IssueLag: &short, Total: measure.Figures{Latency: measure.Latency{Mean: 0.00002}}}}, ""},
+		"a thin volume reads nothing":       {Observed{Setup: thin, Summary: rate(40_000, 0.0002), Load: workload.Spec{Pattern: workload.Pattern{Blocks: workload.Block(4 * quantity.KiB), Reads: 1, Order: workload.Random}, Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limit-not-found all info"},
+		"the same, not thin":                {Observed{Setup: thick, Summary: rate(40_000, 0.0002), Load: workload.Spec{Pattern: workload.Pattern{Blocks: workload.Block(4 * quantity.KiB), Reads: 1, Order: workload.Random}, Pace: workload.Pace{Depth: 8, Workers: 1}}}, "above-ceiling reads unreliable limit-not-found all info"},
+		"above the link":                    {Observed{Setup: gigabit, Summary: rate(40_000, 0.0002), Load: workload.Spec{Pattern: workload.Pattern{Reads: 1, Order: workload.Random}, Pace: workload.Pace{Depth: 8, Workers: 1}}}, "above-ceiling reads unreliable limit-not-found all info"},
+		"at the link":                       {Observed{Setup: gigabit, Summary: rate(28_700, 8.0/28_700), Load: workload.Spec{Pattern: workload.Pattern{Reads: 1, Order: workload.Random}, Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limited-by all info"},
+		"below the link":                    {Observed{Setup: gigabit, Summary: rate(10_000, 0.0008), Load: workload.Spec{Pattern: workload.Pattern{Reads: 1, Order: workload.Random}, Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limit-not-found all info"},
+		"the cache may be faster":           {Observed{Setup: cached, Summary: rate(9_000, 8.0/9_000), Load: workload.Spec{Pattern: workload.Pattern{Reads: 1, Order: workload.Random, Span: quantity.TiB}, Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limit-not-found all info"},
+		"the span fits the cache":           {Observed{Setup: cached, Load: workload.Spec{Pattern: workload.Pattern{Span: quantity.GiB}}}, "span-fits-cache all caution"},
+		"the rest were trims":               {Observed{Summary: withTrims(rate(20_000, 0.001), 12_000, 0.001), Load: workload.Spec{Pace: workload.Pace{Depth: 32, Workers: 1}}}, "limit-not-found all info"},
+		"too few in flight":                 {Observed{Summary: rate(100_000, 0.00001), Load: workload.Spec{Pace: workload.Pace{Depth: 32, Workers: 1}}}, "few-in-flight all caution limit-not-found all info"},
+		"too few, but it thinks":            {Observed{Summary: rate(100_000, 0.00001), Load: workload.Spec{Pace: workload.Pace{Depth: 32, Workers: 1, Think: 1}}}, ""},
+		"it never settles":                  {Observed{Summary: went(measure.Phases{Standing: measure.NotSettled})}, "never-settled all caution"},
+		"it settles":                        {Observed{Summary: went(measure.Phases{Standing: measure.Settled})}, ""},
+		"who knows":                         {Observed{Summary: went(measure.Phases{Standing: measure.NotKnown})}, "settling-not-known all info"},
+		"it falls and settles":              {Observed{Summary: went(measure.Phases{Standing: measure.Settled, Fall: &measure.Fall{}})}, "fell all info"},
+		"it falls at the end":               {Observed{Summary: went(measure.Phases{Standing: measure.NotSettled, Fall: &measure.Fall{}})}, "fell all info never-settled all caution"},
+		"an amount that falls":              {Observed{Load: workload.Spec{Ending: workload.Ending{Amount: 1}}, Summary: went(measure.Phases{Standing: measure.NotSettled, Fall: &measure.Fall{}})}, "fell all info"},
+		"seconds of nothing":                {Observed{Summary: measure.Summary{Steadiness: &measure.Steadiness{Intervals: 60, Interval: 1, Worst: 100, WorstShare: 0.1, Slow: 3}}}, "unsteady all caution"},
+		"seconds of few":                    {Observed{Summary: measure.Summary{Steadiness: &measure.Steadiness{Intervals: 60, Interval: 1, Worst: 1, WorstShare: 0.2, Slow: 3}}}, ""},
+		"even seconds":                      {Observed{Summary: measure.Summary{Steadiness: &measure.Steadiness{Intervals: 60, WorstShare: 0.9}}}, ""},
+		"it falls behind":                   {Observed{Summary: behind, Load: workload.Spec{Pace: workload.Pace{Rate: 1000}}}, "fell-behind all caution"},
+		"it keeps the rate":                 {Observed{Summary: behind, Load: workload.Spec{Pace: workload.Pace{Rate: 500}}}, ""},
+		"the engine is busy":                {Observed{Summary: working(0.97), Load: workload.Spec{Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limited-by all info"},
+		"others use a core":                 {Observed{Series: beside(0.99, 0.95, 8), Summary: working(0.3), Load: workload.Spec{Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limit-not-found all info"},
+		"a busy parallel drive":             {Observed{Series: beside(0, 1, 2), Setup: facts("media[0].kind", "ssd"), Summary: working(0.3), Load: workload.Spec{Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limit-not-found all info"},
+		"a busy hard disk":                  {Observed{Series: beside(0, 1, 8), Setup: facts("media[0].kind", "hard disk"), Summary: working(0.3), Load: workload.Spec{Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limited-by all info"},
+		"nothing is busy":                   {Observed{Series: told(measure.Counter{Name: "member 0 busy", Unit: "share", Value: 0.2}), Summary: working(0.1), Load: workload.Spec{Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limited-by all info"},
+		"a member is busy":                  {Observed{Series: told(measure.Counter{Name: "member 0 busy", Unit: "share", Value: 0.95}), Summary: working(0.1), Load: workload.Spec{Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limited-by all info"},
+		"an I/O limit":                      {Observed{Setup: facts("queue.readsMost", "50k"), Summary: working(0.3), Load: workload.Spec{Pattern: workload.Pattern{Reads: 1}, Pace: workload.Pace{Depth: 8, Workers: 1}}}, "limited-by all info"},
+		"nothing stands behind it":          {Observed{Summary: measure.Summary{Interface: "none", Measured: 10, Total: rate(5_000_000, 1e-6).Total}, Load: workload.Spec{Pace: workload.Pace{Rate: 30_000_000}}}, "fell-behind all caution"},
+		"the cache answers":                 {Observed{Setup: cached, Series: told(measure.Counter{Name: "SSD cache hit rate", Unit: "share", Value: 0.93}), Load: workload.Spec{Pattern: workload.Pattern{Reads: 1, Span: quantity.TiB}}}, "cache-answered reads caution"},
+		"it fits, but is cold":              {Observed{Setup: cached, Series: told(measure.Counter{Name: "SSD cache hit rate", Unit: "share", Value: 0.02}), Load: workload.Spec{Pattern: workload.Pattern{Reads: 1, Span: quantity.GiB}}}, ""},
+		"the cache is filling":              {Observed{Setup: cached, Series: filling("SSD cache"), Summary: measure.Summary{Classes: map[measure.Class]measure.Figures{measure.Write: {Bytes: 2e9}}}}, "still-filling writes caution"},
+		"others took the CPU":               {Observed{Summary: measure.Summary{Stolen: 0.2}}, "stolen-time all caution"},
+		"others hardly took it":             {Observed{Summary: measure.Summary{Stolen: 0.01}}, ""},
+		"late, but storage is slow":         {Observed{Summary: measure.Summary{IssueLag: &lag, Total: measure.Figures{Latency: measure.Latency{Mean: 0.1}}}}, ""},
 	} {
 		c.observed.Load.Blocks = workload.Block(4 * quantity.KiB)
 		got := ""
@@ -182,4 +193,16 @@ func withTrims(s measure.Summary, rate quantity.OpRate, latency quantity.Seconds
 	}
 	s.Classes[measure.Trim] = measure.Figures{Rate: rate, Latency: measure.Latency{Mean: latency}}
 	return s
+}
+
+// A hit rate is that of what was read, however long that took: of 1 and 3 MB, a fifth and
+// three fifths of which were hits, half. Other counters are means over time.
+func TestInsideIsOfWhatWasRead(t *testing.T) {
+	second := func(read quantity.Bytes, hits, busy float64) measure.Interval {
+		return measure.Interval{Length: 1, Classes: map[measure.Class]measure.Flow{measure.Read: {Bytes: read}}, Inside: []measure.Counter{{Name: "cache hit rate", Value: hits}, {Name: "controller busy", Value: busy}}}
+	}
+	means := Inside([]measure.Interval{second(1e6, 0.2, 1), second(3e6, 0.6, 0)})
+	if math.Abs(means[0].Value-0.5) > 1e-6 || means[1].Value != 0.5 {
+		t.Errorf("%+v", means)
+	}
 }

@@ -95,12 +95,7 @@ func cachedOnPurpose(o Observed) []Finding {
 		return nil
 	}
 	if o.Summary.Interface == "simulated" {
-		return []Finding{{
-			Kind: "no-simulated-memory", Weight: Caution, Figure: "all",
-			Sentence: "The load may go through the host's memory, and a simulated array has a host without memory for data: these are the figures without it.",
-			Next:     "Leave out --cached, or set nothing beside these figures that was measured through real memory.",
-			Evidence: []Evidence{},
-		}}
+		return simulatedMemory(o)
 	}
 	span := o.Load.Span
 	if o.Load.Kind == workload.TogetherKind {
@@ -127,6 +122,30 @@ func cachedOnPurpose(o Observed) []Finding {
 	}}
 }
 
+// simulatedMemory says by the counters of a simulated host that its memory answered, or took
+// what was written.
+func simulatedMemory(o Observed) (findings []Finding) {
+	hits, grew, _ := answered(o.Series, "page cache")
+	if hits >= mostlyHits {
+		findings = append(findings, Finding{
+			Kind: "host-memory-answered", Weight: Unreliable, Figure: "all",
+			Sentence: fmt.Sprintf("The page cache of the host answered %s of what was read: these figures are about memory, not storage.", quantity.Share(hits)),
+			Next:     "Use a span far over that memory (pageCache.size in the array file), or leave out --cached.",
+			Evidence: []Evidence{{"hit rate", hits}},
+		})
+	}
+	written := o.Summary.Classes[measure.Write].Bytes
+	if share := float64(grew) / float64(max(written, 1)); written > 0 && share >= mostlyKept {
+		findings = append(findings, Finding{
+			Kind: "host-memory-filling", Weight: Unreliable, Figure: "all",
+			Sentence: fmt.Sprintf("The page cache of the host had not passed on %s of the %s that were written: these figures are about memory, not storage.", grew, written),
+			Next:     "Write until as much waits as may (--settled), or more than that; flush; or leave out --cached.",
+			Evidence: []Evidence{{"bytes that it kept", float64(grew)}, {"bytes written", float64(written)}},
+		})
+	}
+	return findings
+}
+
 // tolerance is how far above a ceiling a rate may lie before it is impossible:
 // formulas round, and rated figures are modest.
 const tolerance = 0.10
@@ -134,9 +153,13 @@ const tolerance = 0.10
 // aboveCeiling finds rates that the path cannot carry: something nearer than
 // the hop answered. What a cache, a tier or a thin volume answers, which reads nothing
 // of what was never written, says nothing about the hops before it, so that then only
-// those count. A load through this host's memory needs none of them.
+// those count. A load through this host's memory needs none of them. What the memory of a
+// simulated host does to a load is in no formula, and it tells of itself.
 func aboveCeiling(o Observed) []Finding {
-	if o.Load.Kind == workload.TogetherKind { // each of them by itself
+	switch {
+	case o.Load.Kind == workload.TogetherKind: // each of them by itself
+		return nil
+	case o.Load.Cached && o.Summary.Interface == "simulated":
 		return nil
 	}
 	use := o.use()
@@ -178,13 +201,14 @@ func aboveCeiling(o Observed) []Finding {
 // whether it took writes that it had not passed on at the end: bytes more than at the
 // start.
 func answered(series []measure.Interval, cache string) (hits float64, grew quantity.Bytes, known bool) {
-	sum, count := 0.0, 0.0
+	sum, weights := 0.0, 0.0
 	first, last := math.NaN(), 0.0
 	for _, i := range measured(series) {
 		for _, c := range i.Inside {
 			switch c.Name {
 			case cache + " hit rate":
-				sum, count, known = sum+c.Value, count+1, true
+				w := weight(c, i)
+				sum, weights, known = sum+w*c.Value, weights+w, true
 			case cache + " dirty":
 				if last = c.Value; math.IsNaN(first) {
 					first = c.Value
@@ -192,8 +216,8 @@ func answered(series []measure.Interval, cache string) (hits float64, grew quant
 			}
 		}
 	}
-	if count > 0 {
-		hits = sum / count
+	if weights > 0 {
+		hits = sum / weights
 	}
 	return hits, quantity.Bytes(max(last-first, 0)), known
 }

@@ -2,6 +2,7 @@ package judge
 
 import (
 	"slices"
+	"strings"
 
 	"gonum.org/v1/gonum/stat"
 
@@ -107,23 +108,33 @@ func Stolen(series []measure.Interval) (share quantity.Share) {
 // Inside gives the means over the measured time of what a volume tells of its inside,
 // in the order in which it tells it.
 func Inside(series []measure.Interval) (means []measure.Counter) {
-	places, counts := map[string]int{}, []float64{}
+	places, weights := map[string]int{}, []float64{}
 	for _, i := range measured(series) {
 		for _, c := range i.Inside {
 			at, known := places[c.Name]
 			if !known {
 				at = len(means)
 				places[c.Name] = at
-				means, counts = append(means, measure.Counter{Name: c.Name, Unit: c.Unit}), append(counts, 0)
+				means, weights = append(means, measure.Counter{Name: c.Name, Unit: c.Unit}), append(weights, 0)
 			}
-			means[at].Value += c.Value
-			counts[at]++
+			w := weight(c, i)
+			means[at].Value += w * c.Value
+			weights[at] += w
 		}
 	}
 	for at := range means {
-		means[at].Value /= counts[at]
+		means[at].Value /= weights[at]
 	}
 	return means
+}
+
+// weight is what an interval counts for in the mean of a counter: in that of a hit rate the
+// more, the more was read in it.
+func weight(c measure.Counter, i measure.Interval) float64 {
+	if strings.HasSuffix(c.Name, " hit rate") {
+		return 1 + float64(i.Classes[measure.Read].Bytes)
+	}
+	return 1
 }
 
 // CPUPerOperation is the CPU time that the hosts used for each operation, of

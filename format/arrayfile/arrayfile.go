@@ -172,6 +172,12 @@ func (r *reader) entries() entries {
 				"group": size(&f.Group), "journal": size(&f.Journal), "commit": time(&f.Commit), "memory": size(&f.Memory), "call": time(&f.Call),
 			})
 		},
+		"pageCache": func(n ast.Node) error {
+			m := &d.PageCache
+			return r.places.Mapping(n, "a page cache", "pageCache", entries{
+				"size": size(&m.Size), "throughput": rate(&m.Throughput), "dirty": share(&m.Dirty), "background": share(&m.Background), "age": time(&m.Age), "ahead": size(&m.Ahead),
+			})
+		},
 		"caches": func(n ast.Node) error {
 			return strictyaml.Several(n, "caches", func(i int, n ast.Node) error {
 				d.Caches = append(d.Caches, array.Cache{Name: "cache"})

@@ -13,6 +13,7 @@ import (
 	"patientheron/core/filesystem"
 	"patientheron/core/load"
 	"patientheron/core/measure"
+	"patientheron/core/pagecache"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
 	"patientheron/storage/volume"
@@ -141,6 +142,9 @@ func (v *Volume) newFiles(of *workload.Files, at region) (*files, error) {
 	if f.fs, err = filesystem.New(v.settings, at.size, set, f); err != nil {
 		return nil, noRoom(err, of)
 	}
+	if v.memory != nil { // of what was there before
+		v.memory.Drop(pagecache.Range{Offset: int64(at.at), Length: int64(at.size)})
+	}
 	return f, nil
 }
 
@@ -266,16 +270,14 @@ func (o *opened) Close() error {
 	return nil
 }
 
-// hand gives answers of the file system to its queues, and reports whether there were any.
-func (f *files) hand() (found bool) {
+// hand gives answers of the file system to its queues.
+func (f *files) hand() {
 	for _, a := range f.fs.Answers() {
 		if a.Queue < len(f.queues) { // and not of a measurement before
 			f.queues[a.Queue].answer(load.Completion{Slot: a.Slot, Err: a.Err})
-			found = true
 		}
 	}
 	f.fs.Forget()
-	return found
 }
 
 // Inside tells what happened inside the array and the file systems since the call before.
@@ -295,16 +297,16 @@ func (o *opened) Inside() []measure.Counter {
 
 // Open makes a queue for one worker.
 func (o *opened) Open(options load.QueueOptions) (load.Queue, error) {
-	q := o.addQueue(options)
 	f := o.parts[options.Part]
 	if f == nil {
-		return q, nil
+		return o.addBlocks(options), nil
 	}
+	q := o.addQueue(options)
 	if len(f.queues) == 0 {
 		f.hosts = q.number
 	}
 	f.queues = append(f.queues, q)
-	return &fileQueue{q, f, f.fs.Open(options.Handles)}, nil
+	return &fileQueue{q, f, f.fs.Open(options.Handles, o.cached)}, nil
 }
 
 // fileQueue is a queue of operations on files.

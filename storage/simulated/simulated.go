@@ -14,10 +14,12 @@ import (
 	"syscall"
 	"time"
 
+	"patientheron/core/agenda"
 	"patientheron/core/array"
 	"patientheron/core/filesystem"
 	"patientheron/core/load"
 	"patientheron/core/measure"
+	"patientheron/core/pagecache"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
 	"patientheron/format/arrayfile"
@@ -27,10 +29,15 @@ import (
 type Volume struct {
 	array   *array.Array
 	before  array.Totals
+	hits    pagecache.Counts // before
 	queues  []*queue
 	systems []*files // the file systems that are on it
 
 	settings filesystem.Settings
+	remember pagecache.Settings
+	memory   *pagecache.Cache // of the host, for data; nil while nothing went through it
+	cached   bool             // what is measured goes through it
+	due      agenda.Agenda    // cached operations on blocks whose host computes, by their tags
 
 	answered []int // queues that have something to collect
 
@@ -50,7 +57,7 @@ func New(d array.Description) (*Volume, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Volume{array: a, settings: d.FileSystem, before: a.Totals(), strikes: make(chan strike, 16)}, nil
+	return &Volume{array: a, settings: d.FileSystem, remember: d.PageCache, before: a.Totals(), strikes: make(chan strike, 16)}, nil
 }
 
 // Use gives the array as it stands to the next measurement.
@@ -62,6 +69,7 @@ func (v *Volume) Use(spec workload.Spec) (load.Volume, error) {
 			return nil, fmt.Errorf("%w: what a simulated array does by itself is not modelled; leave zeroes, copies and swaps out, or serve it (heron array serve) and measure it over iSCSI, where it reads and writes for them", load.ErrUnsupported)
 		}
 	}
+	v.useMemory(spec)
 	if ofFiles, _ := spec.OfFiles(); len(ofFiles) > 0 {
 		return v.useFiles(spec)
 	}
@@ -108,7 +116,7 @@ func (v *Volume) Step(until int64) bool {
 	if v.struck.Load() {
 		v.takeStrikes()
 	}
-	for len(v.systems) == 0 && len(v.array.Done()) == 0 { // nobody but queues waits for answers
+	for len(v.systems) == 0 && !v.cached && len(v.array.Done()) == 0 { // nobody but queues waits for answers
 		if !v.array.Step(until) {
 			return false
 		}
@@ -121,46 +129,74 @@ func (v *Volume) Step(until int64) bool {
 	return true
 }
 
-// step lets the next thing happen, in the array or in a file system, at most at until.
+// step lets the next thing happen, in the array, in a file system or in the host's memory, at
+// most at until.
 func (v *Volume) step(until int64) bool {
 	if v.struck.Load() {
 		v.takeStrikes()
 	}
-	var next *files // that goes on by itself before anything else
-	for _, f := range v.systems {
-		if timer := f.fs.Timer(); timer <= until && timer != math.MaxInt64 {
-			until, next = timer, f
+	var wake func() // of what goes on by itself before anything else
+	sooner := func(timer int64, does func()) {
+		if timer <= until && timer != math.MaxInt64 {
+			until, wake = timer, does
 		}
+	}
+	for _, f := range v.systems {
+		sooner(f.fs.Timer(), f.fs.Wake)
+	}
+	if v.memory != nil {
+		sooner(v.memory.Timer(), v.memory.Wake)
+		sooner(v.due.Next(), v.beginCached)
 	}
 	if v.array.Step(until) {
 		return true
 	}
-	if next != nil {
-		next.fs.Wake()
+	if wake != nil {
+		wake()
 	}
-	return next != nil
+	return wake != nil
 }
 
-// hand gives answers to those who wait for them, and reports whether there were any for a
-// queue.
-func (v *Volume) hand() (found bool) {
+// hand gives answers to those who wait for them, and reports whether a queue has something
+// to collect.
+func (v *Volume) hand() bool {
 	for _, answer := range v.array.Done() {
-		if owner := answer.Tag / tagsOfOwner; owner > 0 {
-			v.systems[owner-1].fs.Done(answer.Tag%tagsOfOwner, answer.Failed)
-			continue
-		}
-		found = true
-		c := load.Completion{Slot: answer.Tag % slotsOfQueue}
-		if answer.Failed {
-			c.Err = failure(answer.Refusal)
-		}
-		v.queues[answer.Tag/slotsOfQueue].answer(c)
+		v.deliver(answer.Tag, answer.Failed, answer.Refusal)
 	}
 	v.array.Forget()
-	for _, f := range v.systems {
-		found = f.hand() || found
+	if v.memory != nil {
+		for i := 0; i < len(v.memory.Woken()); i++ { // more may come meanwhile
+			w := v.memory.Woken()[i]
+			v.deliver(w.Waiter, w.Failed, 0)
+		}
+		v.memory.Forget()
 	}
-	return found
+	for _, f := range v.systems {
+		f.hand()
+	}
+	return len(v.answered) > 0
+}
+
+// deliver gives an answer to whom its tag belongs to.
+func (v *Volume) deliver(tag int, failed bool, refusal array.Refusal) {
+	switch owner := tag / tagsOfOwner; {
+	case tag == nobody:
+	case owner == ofMemory:
+		v.memory.Done(tag%tagsOfOwner, failed)
+	case owner > 0:
+		v.systems[owner-1].fs.Done(tag%tagsOfOwner, failed)
+	default:
+		q, slot := v.queues[tag/slotsOfQueue], tag%slotsOfQueue
+		if q.cached != nil {
+			q.cached.went(slot, failed)
+			return
+		}
+		c := load.Completion{Slot: slot}
+		if failed {
+			c.Err = failure(refusal)
+		}
+		q.answer(c)
+	}
 }
 
 // failure is the error of an operation that failed.
@@ -227,19 +263,31 @@ func (v *Volume) Inside() []measure.Counter {
 	for i, c := range counters {
 		inside[i] = measure.Counter{Name: c.Name, Unit: c.Unit, Value: c.Value}
 	}
-	return inside
+	return append(inside, v.insideMemory()...)
 }
 
-// Tags are those of a queue's slots, or of a file system's own: that of its number from 1 on.
+// Tags are those of a queue's slots, or of a file system's own, that of its number from 1 on,
+// or of the host's memory.
 const (
 	slotsOfQueue = 1 << 16
 	tagsOfOwner  = 1 << 40
+	ofMemory     = 1 << 20
 )
 
 // Open makes a queue for one worker. Writes carry no data: the array keeps
 // none.
 func (v *Volume) Open(options load.QueueOptions) (load.Queue, error) {
-	return v.addQueue(options), nil
+	return v.addBlocks(options), nil
+}
+
+// addBlocks makes a queue of operations on blocks.
+func (v *Volume) addBlocks(options load.QueueOptions) load.Queue {
+	q := v.addQueue(options)
+	if !v.cached {
+		return q
+	}
+	q.cached = newCachedQueue(q, options.Depth)
+	return q.cached
 }
 
 func (v *Volume) addQueue(options load.QueueOptions) *queue {
@@ -256,6 +304,7 @@ type queue struct {
 	number  int
 	lengths []int
 	ready   []load.Completion
+	cached  *cachedQueue // what its operations go through; nil for the array itself
 }
 
 // answer takes the answer to an operation, which moved all of its bytes unless it failed.
