@@ -71,6 +71,7 @@ type Cache struct {
 
 	transfers []transfer
 	idle      []int
+	held      bool  // no page can leave until something is answered
 	throttled []int // writers that wait
 	woken     []Woken
 	counts    Counts
@@ -262,40 +263,44 @@ func (c *Cache) Write(waiter, host int, part Range, fresh bool) (waits int) {
 	return waits
 }
 
-// put gives a page a place, of one that was not used for long.
-func (c *Cache) put(p int64) int32 {
-	at := int32(none)
+// put gives a page a place: that of one that was not used for long, or one more where all
+// are dirty or on their way.
+func (c *Cache) put(p int64) (at int32) {
+	if len(c.at) >= c.most {
+		c.evict()
+	}
 	if n := len(c.unused); n > 0 {
 		at = c.unused[n-1]
 		c.unused = c.unused[:n-1]
-	} else if len(c.slots) >= c.most {
-		at = c.evict()
-	}
-	if at == none {
+	} else {
+		at = int32(len(c.slots))
 		c.slots = append(c.slots, slot{})
-		at = int32(len(c.slots) - 1)
 	}
 	c.slots[at] = slot{page: p, transfer: none}
 	c.at[p] = at
 	return at
 }
 
-// evict takes a page out; none where all are dirty or on their way.
-func (c *Cache) evict() int32 {
+// evict takes a page out that is neither dirty nor on its way, if there is one.
+func (c *Cache) evict() bool {
+	if c.held {
+		return false
+	}
 	for range 2 * len(c.slots) {
 		at := int32(c.hand)
 		s := &c.slots[at]
 		if c.hand++; c.hand == len(c.slots) {
 			c.hand = 0
 		}
-		if s.dirty || s.transfer != none || s.used {
+		if s.page == none || s.dirty || s.transfer != none || s.used {
 			s.used = false
 			continue
 		}
-		delete(c.at, s.page)
-		return at
+		c.drop(at)
+		return true
 	}
-	return none
+	c.held = true
+	return false
 }
 
 // Drop forgets a part of the device: nothing of it is there, and what is dirty is never
@@ -307,6 +312,7 @@ func (c *Cache) drop(at int32) {
 	if s.dirty {
 		c.dirty--
 	}
+	c.held = false
 	delete(c.at, s.page)
 	*s = slot{page: none, transfer: none}
 	c.unused = append(c.unused, at)
@@ -347,6 +353,7 @@ func (c *Cache) newTransfer(first int64, count int, of *batch) (number int) {
 func (c *Cache) Done(number int, failed bool) {
 	t := &c.transfers[number]
 	b, count := t.write, t.count
+	c.held = false
 	for n := range count {
 		at, is := c.at[t.first+int64(n)]
 		if !is || c.slots[at].transfer != int32(number) {
@@ -361,6 +368,8 @@ func (c *Cache) Done(number int, failed bool) {
 		c.wake(waiter, failed)
 	}
 	c.idle = append(c.idle, number)
+	for len(c.at) > c.most && c.evict() {
+	}
 	if b != nil {
 		c.wrote(b, count, failed)
 	}

@@ -216,7 +216,7 @@ func TestWhatIsFlushedIsThere(t *testing.T) {
 				t.Fatalf("seed %d: page %d was not written in the end", seed, p)
 			}
 		}
-		if len(c.slots)-len(c.unused) != len(c.at) || len(c.slots) > 2*c.most {
+		if len(c.slots)-len(c.unused) != len(c.at) || len(c.at) > c.most {
 			t.Fatalf("seed %d: %d slots, %d unused, %d pages", seed, len(c.slots), len(c.unused), len(c.at))
 		}
 	}
@@ -259,6 +259,27 @@ func TestHits(t *testing.T) {
 		if reads := float64(len(d.log)); c.share == 1 && reads != float64(c.pages) {
 			t.Errorf("%s: %v reads of the device", what, reads)
 		}
+	}
+}
+
+// What is larger than the memory passes through it, and leaves no more than fits.
+func TestLargerThanTheMemory(t *testing.T) {
+	cache, d := made(t, Settings{Size: quantity.MiB}, at(1e9))
+	for range 3 {
+		d.until(1, cache.Read(1, 0, NewReader(0, 1), Range{0, 64 << 20}, 128<<20))
+		d.until(1, cache.Write(1, 0, Range{64 << 20, 64 << 20}, true))
+		d.until(1, cache.Flush(1, Range{0, 128 << 20}))
+	}
+	read, written := 0, 0
+	for _, f := range d.log {
+		if f.write {
+			written += f.length
+		} else {
+			read += f.length
+		}
+	}
+	if held := len(cache.at); held > 256 || written != 3*64<<20 || read < 3*63<<20 {
+		t.Errorf("%d pages are there; %d MB were read and %d written", held, read/1e6, written/1e6)
 	}
 }
 
