@@ -12,7 +12,7 @@ RACED := core/load|patient|client|host|service|storage/iscsi|storage/localfile|t
 # Takes as long as it takes, and as many cores as there are.
 WHOLE_DEMO := ^TestDemoEndsByItself$$
 
-.PHONY: build demo test test-demo check lab bench screenshots contract format install-test-needs clean
+.PHONY: build demo test test-whole test-lab check lab bench screenshots contract format install-test-needs clean
 
 build: bin/heron
 
@@ -33,19 +33,25 @@ demo: build
 install-test-needs:
 	scripts/install-test-needs
 
-# Many tests wait for clocks: more packages at a time than there are cores. Of the end-to-end
-# tests those that bear others beside them come last, together; the demo and the lab, which
-# hold no time to anything, after them, beside each other.
+# Many tests wait for clocks: more packages at a time than there are cores. The end-to-end
+# tests come one at a time, and last those together that bear others beside them. The lab,
+# which holds no time to anything, takes what they leave of the cores; the demo, which takes
+# all of them, comes after both.
 test: install-test-needs build check
 	go test -p 4 $$(go list ./... | grep -v -E '^patientheron/(test/(e2e|lab)|$(RACED))(/|$$)')
 	go test -race -p 4 $$(go list ./... | grep -E '^patientheron/($(RACED))(/|$$)')
+	scripts/install-test-needs lab
 	go test -c -o bin/e2e.test ./test/e2e
-	cd test/e2e && $(SUDO) ../../bin/e2e.test -test.timeout=14m -test.parallel=3 -test.skip='$(WHOLE_DEMO)'
-	$(MAKE) -j2 test-demo lab
+	go test -c -o bin/lab.test ./test/lab
+	$(MAKE) -j2 test-whole test-lab
+	cd test/e2e && ../../bin/e2e.test -test.timeout=10m -test.run='$(WHOLE_DEMO)'
 
-test-demo: build
-	go test -c -o bin/demo.test ./test/e2e
-	cd test/e2e && ../../bin/demo.test -test.timeout=10m -test.run='$(WHOLE_DEMO)'
+# These take what 'test' has built.
+test-whole:
+	cd test/e2e && $(SUDO) ../../bin/e2e.test -test.timeout=14m -test.parallel=3 -test.skip='$(WHOLE_DEMO)'
+
+test-lab:
+	cd test/lab && nice -n 19 ../../bin/lab.test -test.v -test.timeout=15m
 
 check: build
 	@unformatted=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$unformatted" ] || { echo "not formatted; run 'make format': $$unformatted"; exit 1; }
