@@ -129,48 +129,25 @@ func (c *Cache) Forget() { c.woken = c.woken[:0] }
 
 func (c *Cache) wake(waiter int, failed bool) { c.woken = append(c.woken, Woken{waiter, failed}) }
 
-// Reader notices who reads in order, of a few at a time.
-type Reader struct {
-	ends []int64 // of what was read last: who reads on begins there
-	next int
-}
-
-// NewReader notices up to so many at a time. Who reads from the beginning on reads in
-// order.
-func NewReader(beginning int64, count int) *Reader {
-	r := &Reader{ends: make([]int64, count)}
-	for i := range r.ends {
-		r.ends[i] = beginning
-	}
-	return r
-}
-
-func (r *Reader) follows(from, to int64) bool {
-	for i, end := range r.ends {
-		if end == from {
-			r.ends[i] = to
-			return true
-		}
-	}
-	r.ends[r.next] = to
-	r.next = (r.next + 1) % len(r.ends)
-	return false
-}
-
 // Read reads for a waiter, and tells for how many wakes it has to wait: none when all is
 // there. Of who reads in order more is read, up to end.
 func (c *Cache) Read(waiter, host int, by *Reader, part Range, end int64) (waits int) {
 	first, behind := part.pages()
-	upto := behind
-	if by.follows(part.Offset, part.Offset+part.Length) {
-		ahead, last := int64(c.settings.Ahead/page), (end+page-1)/page
-		if probe := min(behind+ahead/2, last-1); probe >= behind && !c.has(probe) {
-			upto = min(behind+ahead, last)
-		}
+	from, upto := by.ahead(part, int64(c.settings.Ahead/page), (end+page-1)/page)
+	if from == behind { // the device is asked for both at once
+		return c.read(waiter, host, first, behind, upto)
 	}
-	for p := first; p < upto; {
+	waits = c.read(waiter, host, first, behind, behind)
+	c.read(waiter, host, from, from, upto)
+	return waits
+}
+
+// read reads pages up to behind for a waiter, and from there on ahead.
+func (c *Cache) read(waiter, host int, first, behind, upto int64) (waits int) {
+	for p := first; p < upto; p++ {
 		at, is := c.at[p]
-		if !is {
+		switch {
+		case !is:
 			count := int64(1)
 			for p+count < upto && count < largest && !c.has(p+count) {
 				count++
@@ -186,10 +163,8 @@ func (c *Cache) Read(waiter, host int, by *Reader, part Range, end int64) (waits
 					c.slots[c.at[n]].ahead = true
 				}
 			}
-			p += count
-			continue
-		}
-		if p < behind {
+			p += count - 1
+		case p < behind:
 			s := &c.slots[at]
 			s.used = true
 			if s.transfer != none && c.transfers[s.transfer].write == nil {
@@ -202,7 +177,6 @@ func (c *Cache) Read(waiter, host int, by *Reader, part Range, end int64) (waits
 				c.counts.Hits++
 			}
 		}
-		p++
 	}
 	return waits
 }

@@ -110,7 +110,7 @@ func TestFilesInTheHostsMemory(t *testing.T) {
 		t.Errorf("500 MiB in 128 MiB are fetched at %.0f MB/s", small/1e6)
 	}
 
-	v := simulate(t, held(8*quantity.GiB)) // of which 1.6 may be dirty
+	v := simulate(t, held(8*quantity.GiB))                                  // of which 1.6 may be dirty
 	moved := func() float64 { return v.array.Totals().Limit / 1e9 * 100e6 } // it passes 100 MB/s
 	measured(t, v, cached(workload.Put))
 	put := moved()
