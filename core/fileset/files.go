@@ -178,15 +178,36 @@ func (f *Files) classOf(i int64) int {
 // Path appends the path of a file to a buffer, with slashes and below the folder of the
 // set: that of its class, the folders in it, and its name, all of plain letters.
 func (f *Files) Path(buffer []byte, i int64) []byte {
-	c := &f.classes[f.classOf(i)]
-	number := i - c.first
-	leaf := int64(0)
-	if c.Folders.Files > 0 {
-		leaf, _ = divide(number, int64(c.Folders.Files))
+	var p Prefix
+	return f.PathAfter(buffer, i, &p)
+}
+
+// Prefix is what the path begins with that was made last in a buffer: that of a folder, of
+// which it knows the files. The zero value knows none.
+type Prefix struct {
+	class         int
+	first, behind int64
+	length        int
+}
+
+// PathAfter is Path in a buffer that still holds the path that was made before with the
+// same prefix, of which it keeps what both begin with.
+func (f *Files) PathAfter(buffer []byte, i int64, p *Prefix) []byte {
+	if i < p.first || i >= p.behind {
+		p.class = f.classOf(i)
+		c := &f.classes[p.class]
+		leaf, each := int64(0), c.count
+		if c.Folders.Files > 0 {
+			each = int64(c.Folders.Files)
+			leaf, _ = divide(i-c.first, each)
+		}
+		p.first = c.first + leaf*each
+		p.behind = min(p.first+each, c.first+c.count)
+		buffer = append(c.appendFolder(buffer, leaf, c.levels()), '/')
+		p.length = len(buffer)
 	}
-	buffer = c.appendFolder(buffer, leaf, c.levels())
-	buffer = append(buffer, '/')
-	buffer = appendPadded(buffer, number, c.digits)
+	c := &f.classes[p.class]
+	buffer = appendPadded(buffer[:p.length], i-c.first, c.digits)
 	return append(buffer, c.Ending...)
 }
 

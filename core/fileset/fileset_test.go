@@ -155,6 +155,25 @@ func TestFilesHaveTheirPlaces(t *testing.T) {
 	}
 }
 
+// A path that is made over another one, whichever that was, is the same as one by itself.
+func TestPathsOverOthers(t *testing.T) {
+	f := files(t, 5,
+		Class{Name: "one", Number: 1, Size: Sizes{Fixed: 1}}, Class{Name: "two", Number: 57, Size: Sizes{Fixed: 1}, Folders: Folders{Files: 7}, Ending: ".tif"},
+		Class{Name: "three", Number: 1001, Size: Sizes{Fixed: 1}, Folders: Folders{Files: 10, Deep: 3}}, Class{Name: "four", Number: 100, Size: Sizes{Fixed: 1}},
+	)
+	random := rand.New(rand.NewPCG(1, 1))
+	buffer, p := make([]byte, 0, 200), Prefix{}
+	i := int64(0)
+	for range 20_000 {
+		if i++; random.IntN(4) == 0 || i == f.Len() {
+			i = random.Int64N(f.Len())
+		}
+		if got, want := string(f.PathAfter(buffer, i, &p)), string(f.Path(nil, i)); got != want {
+			t.Fatalf("file %d is %s, and by itself %s", i, got, want)
+		}
+	}
+}
+
 // What cannot be is refused, with the place of it.
 func TestSetsThatCannotBe(t *testing.T) {
 	good := Class{Name: "a", Number: 1}

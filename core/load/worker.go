@@ -51,6 +51,7 @@ type worker struct {
 	index    int // current interval
 	boundary int64
 	counted  *measure.Tally // in the current interval
+	alike    alike          // that are not counted yet
 	hand     func(measure.Part)
 	use      func() ThreadUse // of this worker's thread; nil where there is none
 	used     ThreadUse        // at the last look
@@ -59,6 +60,13 @@ type worker struct {
 	group  int // that all its operations belong to; -1 for none
 
 	inFlight atomic.Int64
+}
+
+// alike are successes of one class that took equally long, as those do that are issued
+// together and collected together.
+type alike struct {
+	class                      measure.Class
+	operations, bytes, latency int64
 }
 
 // slot is one operation in flight.
@@ -256,6 +264,7 @@ func (w *worker) reap(completions []Completion, now int64) error {
 			w.release(c.Slot, now, w.fail(s, c))
 		}
 	}
+	w.countAlike()
 	w.inFlight.Store(int64(w.flying()))
 	if len(w.batch) > 0 {
 		return w.queue.Submit(w.batch)
@@ -286,13 +295,27 @@ func (w *worker) record(s *slot, now int64) {
 	if now >= w.line.end {
 		return
 	}
-	w.counted.Record(s.operation.Class, int64(s.operation.Length), now-s.due)
+	class, bytes, latency := s.operation.Class, int64(s.operation.Length), now-s.due
+	if a := &w.alike; a.class != class || a.latency != latency {
+		w.countAlike()
+		a.class, a.latency = class, latency
+	}
+	w.alike.operations++
+	w.alike.bytes += bytes
 	if w.group >= 0 && s.operation.Class.Moves() {
 		w.counted.RecordFile(w.group, int64(s.operation.Length), s.due, now)
 	}
 	w.counted.LastDone = now
 	if service := w.counted.Service; service != nil {
 		service.Record(now - s.sent)
+	}
+}
+
+// countAlike counts those that are not counted yet.
+func (w *worker) countAlike() {
+	if a := &w.alike; a.operations > 0 {
+		w.counted.RecordAlike(a.class, a.operations, a.bytes, a.latency)
+		a.operations, a.bytes = 0, 0
 	}
 }
 

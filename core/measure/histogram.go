@@ -71,15 +71,18 @@ func NewHistogram() *Histogram {
 }
 
 // Record counts one latency in nanoseconds.
-func (h *Histogram) Record(nanoseconds int64) {
+func (h *Histogram) Record(nanoseconds int64) { h.RecordAlike(1, nanoseconds) }
+
+// RecordAlike counts a latency so many times.
+func (h *Histogram) RecordAlike(count, nanoseconds int64) {
 	nanoseconds = max(nanoseconds, 0)
-	h.count++
+	h.count += count
 	value := float64(nanoseconds)
-	h.sum += value
-	h.squares += value * value
+	h.sum += float64(count) * value
+	h.squares += float64(count) * (value * value)
 	h.min = min(h.min, nanoseconds)
 	h.max = max(h.max, nanoseconds)
-	h.put(bucketOf(min(nanoseconds, longest)), 1)
+	h.put(bucketOf(min(nanoseconds, longest)), count)
 }
 
 func (h *Histogram) put(bucket int, count int64) {

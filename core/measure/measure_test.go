@@ -63,6 +63,37 @@ func TestMergingEqualsRecordingTogether(t *testing.T) {
 	}
 }
 
+// So many at once are counted as they are one by one; and nothing of a negative or a very
+// long one is different.
+func TestAlikeAreCountedAsOneByOne(t *testing.T) {
+	random := rand.New(rand.NewPCG(5, 6))
+	single, alike := NewTally(false, Read, Write), NewTally(false, Read, Write)
+	for range 2000 {
+		class, count, latency := Class(random.IntN(2)), 1+random.Int64N(64), int64(random.ExpFloat64()*1e6)
+		switch random.IntN(50) {
+		case 0:
+			latency = -latency
+		case 1:
+			latency += longest
+		}
+		for range count {
+			single.Record(class, 4096, latency)
+		}
+		alike.RecordAlike(class, count, count*4096, latency)
+	}
+	for _, class := range []Class{Read, Write} {
+		a, b := single.Counts[class], alike.Counts[class]
+		got, want := b.Latency.Latency(), a.Latency.Latency()
+		if math.Abs(float64(got.Mean/want.Mean-1)) > 1e-9 || math.Abs(float64(got.Deviation/want.Deviation-1)) > 1e-6 {
+			t.Errorf("%s: %+v, one by one %+v", class, got, want)
+		}
+		got.Mean, got.Deviation = want.Mean, want.Deviation
+		if got != want || a.Operations != b.Operations || a.Bytes != b.Bytes || a.Latency.Count() != b.Latency.Count() {
+			t.Errorf("%s: %+v, one by one %+v", class, b, a)
+		}
+	}
+}
+
 func TestEncodingKeepsTheDistribution(t *testing.T) {
 	h := NewHistogram()
 	for v := int64(1); v < 1e9; v = v*3/2 + 7 {

@@ -142,11 +142,15 @@ func NewTally(service bool, expected ...Class) *Tally {
 
 // Record counts one operation of a class with the bytes it moved and its latency
 // in nanoseconds.
-func (t *Tally) Record(c Class, bytes, latency int64) {
+func (t *Tally) Record(c Class, bytes, latency int64) { t.RecordAlike(c, 1, bytes, latency) }
+
+// RecordAlike counts so many operations of one class that took equally long, and moved so
+// many bytes together.
+func (t *Tally) RecordAlike(c Class, operations, bytes, latency int64) {
 	count := t.expect(c)
-	count.Operations++
+	count.Operations += operations
 	count.Bytes += bytes
-	count.Latency.Record(latency)
+	count.Latency.RecordAlike(operations, latency)
 }
 
 func (t *Tally) expect(c Class) *Count { return t.Counts[c].ready() }

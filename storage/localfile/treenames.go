@@ -32,6 +32,9 @@ type names struct {
 	files  pathed
 	space  int    // for one name
 	mapped []byte // and eight bytes at the end, for whoever needs them
+
+	set      *fileset.Files   // of files that are not a source's
+	prefixes []fileset.Prefix // of the first and the second name of each operation
 }
 
 const attributeSpace = int(unsafe.Sizeof(unix.Statx_t{}))
@@ -43,36 +46,44 @@ func mapNames(files pathed, longest, depth int) (names, error) {
 	if err != nil {
 		return names{}, fmt.Errorf("get memory for the names of %d operations: %w", depth, err)
 	}
-	return names{files, longest, mapped}, nil
+	set, _ := files.(*fileset.Files)
+	return names{files, longest, mapped, set, make([]fileset.Prefix, 2*depth)}, nil
 }
 
-func (n names) unmap() {
+func (n *names) unmap() {
 	if n.mapped != nil {
 		_ = unix.Munmap(n.mapped)
 	}
 }
 
 // name is room for the first or the second name of an operation.
-func (n names) name(slot, number int) []byte {
+func (n *names) name(slot, number int) []byte {
 	at := slot*(2*n.space+attributeSpace) + number*n.space
 	return n.mapped[at : at : at+n.space]
 }
 
 // file is the path of a file, or of what stands beside it, that ends with a zero byte.
-func (n names) file(slot int, file int, beside bool) []byte {
+func (n *names) file(slot int, file int, beside bool) []byte {
 	if !beside {
-		return append(n.files.Path(n.name(slot, 0), int64(file)), 0)
+		return append(n.path(slot, 0, int64(file)), 0)
 	}
-	path := n.files.Path(n.name(slot, 1), int64(file))
-	return append(append(path, besides...), 0)
+	return append(append(n.path(slot, 1, int64(file)), besides...), 0)
+}
+
+func (n *names) path(slot, number int, file int64) []byte {
+	if n.set == nil {
+		return n.files.Path(n.name(slot, number), file)
+	}
+	return n.set.PathAfter(n.name(slot, number), file, &n.prefixes[2*slot+number])
 }
 
 // folder is the path of a folder, that ends with a zero byte.
-func (n names) folder(slot int, folder int) []byte {
+func (n *names) folder(slot int, folder int) []byte {
+	n.prefixes[2*slot] = fileset.Prefix{} // its place is taken
 	return append(n.files.Folder(n.name(slot, 0), int64(folder)), 0)
 }
 
 // attributes is where those of a file are written.
-func (n names) attributes(slot int) *unix.Statx_t {
+func (n *names) attributes(slot int) *unix.Statx_t {
 	return (*unix.Statx_t)(unsafe.Pointer(&n.mapped[slot*(2*n.space+attributeSpace)+2*n.space]))
 }
