@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"math"
 	"syscall"
-	"time"
 
 	"patientheron/core/array"
 	"patientheron/core/fileset"
@@ -215,8 +214,7 @@ func (v *Volume) leaveFiles() {
 // calmDown waits until nothing of the file systems is under way.
 func (v *Volume) calmDown() {
 	for _, f := range v.systems {
-		for !f.fs.Quiet() {
-			v.step(v.Now() + int64(time.Second))
+		for !f.fs.Quiet() && v.step(math.MaxInt64) {
 			v.hand()
 		}
 	}

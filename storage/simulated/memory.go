@@ -2,7 +2,6 @@ package simulated
 
 import (
 	"math"
-	"time"
 
 	"patientheron/core/array"
 	"patientheron/core/filesystem"
@@ -15,27 +14,27 @@ import (
 // useMemory makes the host's memory ready for a load. What goes around it finds all on the
 // array that was written before; and where that writes, nothing in memory afterwards.
 func (v *Volume) useMemory(spec workload.Spec) {
-	v.cached = spec.Cached
+	v.cached, v.due = spec.Cached, v.due[:0]
 	switch {
 	case v.cached && v.memory == nil:
 		v.memory = pagecache.New(v.remember, memoryDevice{v})
-	case v.cached || v.memory == nil:
+	case v.memory == nil:
 		return
-	default:
-		everything := pagecache.Range{Length: int64(v.array.Size())}
-		v.memory.Flush(nobody, everything)
-		for !v.memory.Settled() {
-			v.step(v.Now() + int64(time.Second))
+	case !v.cached:
+		v.memory.Flush(nobody, v.everything())
+		for !v.memory.Settled() && v.step(math.MaxInt64) {
 			v.hand()
 		}
 		if spec.Writes() {
-			v.memory.Drop(everything)
+			v.memory.Drop(v.everything())
 		}
 	}
 	for _, f := range v.systems {
 		f.fs.Remember(memoryOf{f})
 	}
 }
+
+func (v *Volume) everything() pagecache.Range { return pagecache.Range{Length: int64(v.array.Size())} }
 
 // nobody is the tag of what nobody waits for.
 const nobody = -1
@@ -136,7 +135,7 @@ func (q *cachedQueue) begin(slot int) {
 	case measure.Write:
 		s.waits += v.memory.Write(tag, q.number, s.part, false)
 	case measure.Flush:
-		s.waits += v.memory.Flush(tag, pagecache.Range{Length: math.MaxInt64 / 2})
+		s.waits += v.memory.Flush(tag, v.everything())
 	case measure.Trim:
 		v.memory.Drop(s.part)
 		s.waits++
@@ -172,8 +171,8 @@ func (v *Volume) insideMemory() []measure.Counter {
 		return nil
 	}
 	now := v.memory.Counts()
-	hits, misses := now.Hits-v.hits.Hits, now.Misses-v.hits.Misses
-	v.hits = now
+	hits, misses := now.Hits-v.recalled.Hits, now.Misses-v.recalled.Misses
+	v.recalled = now
 	if !v.cached {
 		return nil
 	}

@@ -122,6 +122,32 @@ func TestFilesInTheHostsMemory(t *testing.T) {
 	}
 }
 
+// Loads of blocks and of files come one after the other through the memory and around it, with
+// other files each time.
+func TestOneLoadAfterTheOther(t *testing.T) {
+	v := simulate(t, held(256*quantity.MiB))
+	files := func(name string, number int64, task workload.Task, cached bool) workload.Spec {
+		s := filesLoad(task, fileset.Class{Name: name, Number: number, Size: fileset.Sizes{Fixed: 100_000}})
+		s.Cached = cached
+		return s
+	}
+	blocks := cachedBlocks(64*quantity.MiB, func(s *workload.Spec) { s.Reads, s.SyncEvery, s.Workers, s.Depth = 0.5, 16, 2, 8 })
+	around := blocks
+	around.Cached = false
+	for i, spec := range []workload.Spec{
+		files("a", 500, workload.Put, true), files("b", 300, workload.Put, true), files("b", 300, workload.Fetch, true), blocks,
+		files("c", 400, workload.Fetch, true), around, files("c", 400, workload.Save, false), files("c", 400, workload.Save, true), blocks, around,
+	} {
+		sum := measured(t, v, spec)
+		if done := sum.Classes[measure.File].Operations; spec.Files != nil && done != spec.Files.Set.Classes[0].Number || len(sum.Faults) > 0 || sum.Total.Operations == 0 {
+			t.Errorf("load %d: %d files, %v failed", i, done, sum.Faults)
+		}
+		if !spec.Cached && v.memory != nil && !v.memory.Settled() {
+			t.Errorf("load %d goes around memory with something in it", i)
+		}
+	}
+}
+
 // Loads that only read go on finding in memory what was read before one around it.
 func TestInsideTellsOfTheMemory(t *testing.T) {
 	v := simulate(t, held(quantity.GiB))

@@ -29,13 +29,13 @@ import (
 type Volume struct {
 	array   *array.Array
 	before  array.Totals
-	hits    pagecache.Counts // before
 	queues  []*queue
 	systems []*files // the file systems that are on it
 
 	settings filesystem.Settings
 	remember pagecache.Settings
 	memory   *pagecache.Cache // of the host, for data; nil while nothing went through it
+	recalled pagecache.Counts // what it had done before
 	cached   bool             // what is measured goes through it
 	due      agenda.Agenda    // cached operations on blocks whose host computes, by their tags
 
