@@ -51,7 +51,7 @@ test-whole:
 	cd test/e2e && $(SUDO) ../../bin/e2e.test -test.timeout=14m -test.parallel=3 -test.skip='$(WHOLE_DEMO)'
 
 test-lab:
-	cd test/lab && nice -n 19 ../../bin/lab.test -test.v -test.timeout=15m
+	cd test/lab && nice ../../bin/lab.test -test.v -test.timeout=15m
 
 check: build
 	@unformatted=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$unformatted" ] || { echo "not formatted; run 'make format': $$unformatted"; exit 1; }
