@@ -9,6 +9,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -32,32 +33,29 @@ import (
 	"patientheron/storage/volume"
 )
 
+// parts are what can be measured by itself.
+var parts = map[string][]func() error{
+	"memory":    {reportMemory}, // of this process, for whoever started it
+	"keeping":   {keeping},
+	"files":     {smallFiles},
+	"iscsi":     {overISCSI},
+	"simulated": {simulatedArrays},
+	"choosing":  {choosing},
+	"judging":   {judging, comparing, deciding, choosing, fitting},
+}
+
 func main() {
-	if len(os.Args) == 2 && os.Args[1] == "memory" {
-		fail(reportMemory())
+	if len(os.Args) == 1 {
+		fail(bench())
 		return
 	}
-	if len(os.Args) == 2 && os.Args[1] == "keeping" {
-		fail(keeping())
-		return
+	part, is := parts[os.Args[1]]
+	if !is {
+		fail(fmt.Errorf("there is no part %q; leave it out for all, or name one of %s", os.Args[1], strings.Join(slices.Sorted(maps.Keys(parts)), ", ")))
 	}
-	if len(os.Args) == 2 && os.Args[1] == "iscsi" {
-		fail(overISCSI())
-		return
+	for _, measure := range part {
+		fail(measure())
 	}
-	if len(os.Args) == 2 && os.Args[1] == "simulated" {
-		fail(simulatedArrays())
-		return
-	}
-	if len(os.Args) == 2 && os.Args[1] == "choosing" {
-		fail(choosing())
-		return
-	}
-	if len(os.Args) == 2 && os.Args[1] == "judging" {
-		fail(errors.Join(judging(), comparing(), deciding(), choosing(), fitting()))
-		return
-	}
-	fail(bench())
 }
 
 func fail(err error) {
