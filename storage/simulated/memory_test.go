@@ -148,6 +148,23 @@ func TestOneLoadAfterTheOther(t *testing.T) {
 	}
 }
 
+// Blocks that are read again and again stay in memory while files that are larger pass
+// through it: these come at the array's rate, those at that of a call and a copy.
+func TestAtOnceThroughMemory(t *testing.T) {
+	v := simulate(t, held(256*quantity.MiB))
+	spec := atOnce(
+		part("index", func(s *workload.Spec) { s.Span, s.Depth = 32*quantity.MiB, 1 }),
+		filesPart("scans", workload.Fetch, func(s *workload.Spec) { s.Depth = 8 }, fileset.Class{Name: "scans", Number: 500, Size: fileset.Sizes{Fixed: 4 * quantity.MiB}}),
+	)
+	spec.Cached, spec.LeadIn, spec.For = true, 5, 5
+	measured(t, v, cachedBlocks(32*quantity.MiB, fromEndToEnd(1)))
+	s := measured(t, v, spec)
+	_, index := spec.Part(0, &s)
+	_, scans := spec.Part(1, &s)
+	about(t, "files", float64(scans.Total.Throughput), 100e6, 0.05)
+	about(t, "blocks", float64(index.Total.Rate), 1/(2e-6+4096/5e9), 0.05)
+}
+
 // Loads that only read go on finding in memory what was read before one around it.
 func TestInsideTellsOfTheMemory(t *testing.T) {
 	v := simulate(t, held(quantity.GiB))
