@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 
+	"patientheron/core/filesystem"
+	"patientheron/core/pagecache"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 )
@@ -93,7 +95,12 @@ func TestWordsSayWhatItSurvives(t *testing.T) {
 	d.Link = Link{Rate: 1e9, MTU: [2]int{9000, 1500}}
 	d.Replica = &Replica{Kilometres: 50}
 	text := strings.Join(d.Words(), " ")
-	for _, words := range []string{"controller memory would lose", "disagree about the MTU", "490 µs of light"} {
+	if assumed := strings.Join(d.Assumed(), " "); strings.Contains(text, "cached") || strings.Contains(assumed, "page cache") || strings.Contains(assumed, "file system") {
+		t.Errorf("of a host of which nothing is said: %s %s", text, assumed)
+	}
+	d.PageCache, d.FileSystem = pagecache.Settings{Size: 8 * quantity.GiB}, filesystem.Settings{Call: 1e-6}
+	text = strings.Join(append(d.Words(), d.Assumed()...), " ")
+	for _, words := range []string{"controller memory would lose", "disagree about the MTU", "490 µs of light", "through 8 GiB of the host's memory, of which 20 % may be dirty", "of the page cache: throughput 5.00 GB/s, dirty 20 %, background 10 %", "of the file system: group 1 GiB"} {
 		if !strings.Contains(text, words) {
 			t.Errorf("%q is not in: %s", words, text)
 		}

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"patientheron/core/filesystem"
+	"patientheron/core/pagecache"
 	"patientheron/core/quantity"
 )
 
@@ -61,6 +63,9 @@ func (d Description) Words() []string {
 	if r := d.Replica; r != nil {
 		words = append(words, fmt.Sprintf("Every write must also reach a copy %g km away, which adds %s of light and %s of service.",
 			r.Kilometres, quantity.Seconds(2*r.Kilometres*lightPerKilometre/1e9), r.Service))
+	}
+	if m := d.PageCache.Completed(); d.PageCache != (pagecache.Settings{}) {
+		words = append(words, fmt.Sprintf("Loads that are cached go through %s of the host's memory, of which %s may be dirty.", m.Size, m.Dirty))
 	}
 	for _, f := range d.Faults {
 		words = append(words, f.words(d))
@@ -131,6 +136,23 @@ func (d Description) Assumed() (words []string) {
 		note(c.Throughput > 0, "throughput", f.Throughput)
 		note(c.DirtyLimit > 0 || c.Mode != WriteBack, "dirtyLimit", f.DirtyLimit)
 		add(c.Name)
+	}
+	if m, f := d.PageCache, d.PageCache.Completed(); m != (pagecache.Settings{}) {
+		note(m.Size > 0, "size", f.Size)
+		note(m.Throughput > 0, "throughput", f.Throughput)
+		note(m.Dirty > 0, "dirty", f.Dirty)
+		note(m.Background > 0, "background", f.Background)
+		note(m.Age > 0, "age", f.Age)
+		note(m.Ahead > 0, "ahead", f.Ahead)
+		add("the page cache")
+	}
+	if s, f := d.FileSystem, d.FileSystem.Completed(d.Size()); s != (filesystem.Settings{}) {
+		note(s.Group > 0, "group", f.Group)
+		note(s.Journal > 0, "journal", f.Journal)
+		note(s.Commit > 0, "commit", f.Commit)
+		note(s.Memory > 0, "memory", f.Memory)
+		note(s.Call > 0, "call", f.Call)
+		add("the file system")
 	}
 	return words
 }
