@@ -295,7 +295,10 @@ func (c *Cache) drop(at int32) {
 // eachIn calls do for the pages of a part of the device that are there.
 func (c *Cache) eachIn(part Range, do func(at int32)) {
 	first, behind := part.pages()
-	if behind-first > int64(len(c.at)) {
+	switch {
+	case len(c.at) == 0:
+		return
+	case behind-first > int64(len(c.slots)):
 		for at := range c.slots {
 			if p := c.slots[at].page; p >= first && p < behind {
 				do(int32(at))
