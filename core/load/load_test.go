@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"maps"
-	"math"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -248,20 +247,29 @@ func TestSharesMakeTheWhole(t *testing.T) {
 	}
 }
 
+// More than was asked for is never right. Less a busy machine may be the cause of, but
+// hardly five times in a row.
 func TestPacedWithinOnePercent(t *testing.T) {
+	const asked, tries = 20_000, 5
 	for _, arrivals := range []workload.Arrivals{workload.Constant, workload.Poisson} {
-		outcome, _ := run(t, nullVolume, spec(func(s *workload.Spec) {
-			s.Rate, s.Arrivals, s.For, s.Workers = 40_000, arrivals, 3, 2
-		}))
 		tolerance := 0.01
 		if arrivals == workload.Poisson {
-			tolerance = 0.015 // four standard deviations of a count of 120,000 are 1.2 %
+			tolerance = 0.02 // four standard deviations of a count of 40,000
 		}
-		if rate := float64(outcome.Summary.Total.Rate); math.Abs(rate-40_000)/40_000 > tolerance {
-			t.Errorf("%s: %.0f a second, asked for 40000", arrivals, rate)
-		}
-		if outcome.Summary.Service == nil || outcome.Summary.IssueLag == nil {
-			t.Errorf("%s: no service time or issue lag beside the latency", arrivals)
+		for try := 1; ; try++ {
+			outcome, _ := run(t, nullVolume, spec(func(s *workload.Spec) {
+				s.Rate, s.Arrivals, s.For, s.Workers = asked, arrivals, 2, 2
+			}))
+			if outcome.Summary.Service == nil || outcome.Summary.IssueLag == nil {
+				t.Errorf("%s: no service time or issue lag beside the latency", arrivals)
+			}
+			off := float64(outcome.Summary.Total.Rate)/asked - 1
+			if off > tolerance || off < -tolerance && try == tries {
+				t.Errorf("%s: %.1f %% off what was asked for", arrivals, off*100)
+			}
+			if off >= -tolerance || try == tries {
+				break
+			}
 		}
 	}
 }

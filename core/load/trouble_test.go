@@ -2,6 +2,7 @@ package load_test
 
 import (
 	"bytes"
+	"math"
 	"runtime"
 	"sync/atomic"
 	"syscall"
@@ -19,13 +20,13 @@ func eventually(t *testing.T, what string, is func() bool) {
 	t.Helper()
 	for end := time.Now().Add(2 * time.Minute); !is(); time.Sleep(time.Millisecond) {
 		if time.Now().After(end) {
-			t.Fatalf("%s: not after 20 s", what)
+			t.Fatalf("%s: not after two minutes", what)
 		}
 	}
 }
 
-// Whoever is given the intervals may take as long as he likes: the load goes on,
-// no interval is empty, and he is given all of them in the end.
+// Whoever is given the intervals may take as long as he likes: the load goes on, also
+// while he sleeps, and he is given all intervals in the end.
 func TestASlowObserverNeverReachesTheLoad(t *testing.T) {
 	var series []measure.Interval
 	s := spec(func(s *workload.Spec) { s.Workers, s.For = 2, 1.5 })
@@ -41,15 +42,18 @@ func TestASlowObserverNeverReachesTheLoad(t *testing.T) {
 	if err != nil || outcome.Failure != nil {
 		t.Fatal(err, outcome.Failure)
 	}
-	sum := int64(0)
+	sum, empty := int64(0), 0
 	for i, interval := range series {
 		moved := interval.Moved().Operations
-		if sum += moved; interval.Index != i || moved == 0 {
-			t.Errorf("interval %d has index %d and %d operations", i, interval.Index, moved)
+		if sum += moved; interval.Index != i {
+			t.Errorf("interval %d has index %d", i, interval.Index)
+		}
+		if moved == 0 { // on a busy machine one or the other may be
+			empty++
 		}
 	}
-	if len(series) != 15 || sum != outcome.Summary.Total.Operations {
-		t.Errorf("%d intervals of 15 with %d of %d operations", len(series), sum, outcome.Summary.Total.Operations)
+	if len(series) != 15 || sum != outcome.Summary.Total.Operations || empty > 5 {
+		t.Errorf("%d intervals of 15, %d of them empty, with %d of %d operations", len(series), empty, sum, outcome.Summary.Total.Operations)
 	}
 }
 
@@ -173,11 +177,12 @@ func TestThreadsAreCounted(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	// Two workers look at the start and at the end of five intervals, the first of
-	// which is lead-in; between its looks the other has looked as well.
+	// Two workers look at the start and at the end of five intervals, the first of which is
+	// lead-in; between its looks the other has looked as well, unless it had no core for long.
 	sum := outcome.Summary
-	if perOp := float64(sum.WorkerCPUPerOp) * float64(sum.Total.Operations); perOp < 0.13 || perOp > 0.19 || sum.CoreWait < 0.25 || sum.CoreWait > 0.36 {
-		t.Errorf("%.3f s of CPU time and a wait of %s", perOp, sum.CoreWait)
+	work, waited := float64(sum.WorkerCPUPerOp)*float64(sum.Total.Operations), float64(sum.CoreWait)*2*float64(sum.Measured)
+	if work < 0.03 || work > 0.19 || math.Abs(waited/work-1.5) > 0.05 {
+		t.Errorf("%.3f s of CPU time and a wait of %.3f s", work, waited)
 	}
 }
 
