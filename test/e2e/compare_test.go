@@ -220,6 +220,7 @@ func allAlike(t *testing.T, s *service, volume resource.Volume, p plan.Plan) {
 // On simulated arrays the same twice is the same in every point, and a cache
 // gains where its counters say that it answered.
 func TestCacheGainsWhereItAnswers(t *testing.T) {
+	t.Parallel()
 	s := serve(t, t.TempDir(), false)
 	folder := t.TempDir()
 	const plain = "name: Plain\nmembers: {count: 4, medium: hard disk, capacity: 1TB}\nlayout: {level: raid5, chunk: 64KiB}\n"

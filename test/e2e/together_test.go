@@ -50,6 +50,7 @@ func (s *service) together(p plan.Plan, volumes ...resource.Volume) (details []r
 // is said, by 25 %, and which of them moved an amount first, after 5 and after 4 seconds.
 // Who races against itself does not win.
 func TestWhoIsFasterTogether(t *testing.T) {
+	t.Parallel()
 	s := serve(t, t.TempDir(), false)
 	folder := t.TempDir()
 	slow, quick := heldTo(t, folder, "slow", "100MB/s"), heldTo(t, folder, "quick", "125MB/s")
@@ -225,6 +226,7 @@ func TestTogetherIsRefused(t *testing.T) {
 // Runs that are made together end together: when the service is killed, and when a volume
 // goes away; and what was measured is kept.
 func TestTogetherToTheEnd(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	s := serve(t, data, false)
 	nothing, here := s.volume("null:1GiB", nil), s.volume(t.TempDir(), nil)
@@ -268,6 +270,7 @@ func TestTogetherToTheEnd(t *testing.T) {
 
 // From the form to who was ahead, and on to the pairs.
 func TestConsoleRaces(t *testing.T) {
+	t.Parallel()
 	s := serve(t, t.TempDir(), false)
 	folder := t.TempDir()
 	slow := s.volume(heldTo(t, folder, "slow", "100MB/s"), nil)
