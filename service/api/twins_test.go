@@ -38,15 +38,20 @@ func TestTwinsOverTheAPI(t *testing.T) {
 			t.Errorf("%s %s: %d %s, not %q", method, path, got, text, words)
 		}
 	}
+	// What is measured is simulated itself, so that the same is told each time.
+	var array KeptArray
+	into(&array, 200, http.MethodPut, "/arrays/real", ArrayText{Text: strings.Replace(twinDisks, "1TB", "1TB, overhead: 0.7ms", 1)})
 	var volumes []resource.Volume
-	for _, locator := range []string{t.TempDir(), "null:1GiB"} {
+	for _, locator := range []string{t.TempDir(), array.Locator, "null:1GiB"} {
 		var v resource.Volume
 		into(&v, 201, http.MethodPost, "/volumes", resource.NewVolume{Locator: locator})
 		volumes = append(volumes, v)
 	}
 	load := workload.Default()
-	load.For, load.Span = 0.3, 1<<20
-	run := func(v resource.Volume) {
+	load.For, load.LeadIn, load.Span = 5, 1, 100<<30
+	brief := load
+	brief.For, brief.LeadIn, brief.Span = 0.1, 0, 1<<20
+	run := func(v resource.Volume, load workload.Spec) {
 		t.Helper()
 		var begun resource.Run
 		into(&begun, 201, http.MethodPost, "/runs", resource.NewRun{VolumeID: v.ID, Plan: plan.Plan{Stages: []plan.Stage{{Load: load}}}, Override: []string{"room"}})
@@ -60,12 +65,13 @@ func TestTwinsOverTheAPI(t *testing.T) {
 	name := "mine"
 	asked := resource.NewTwin{Name: name, VolumeID: volumes[1].ID, Guess: twinDisks, Free: []string{"members[0].overhead"}}
 	refused(422, "nothing was measured", http.MethodPost, "/twins", asked)
-	run(volumes[1])
+	run(volumes[1], load)
+	run(volumes[2], brief)
 
 	without := asked
-	without.Guess = ""
+	without.Guess, without.VolumeID = "", volumes[2].ID
 	refused(422, "tell media[0].kind", http.MethodPost, "/twins", without)
-	refused(422, "tell media[0].kind", http.MethodPost, "/twins/guess", map[string]any{"volumeId": volumes[1].ID})
+	refused(422, "tell media[0].kind", http.MethodPost, "/twins/guess", map[string]any{"volumeId": volumes[2].ID})
 	wrong := asked
 	wrong.Guess = strings.Replace(twinDisks, "raid0", "raid6", 1)
 	refused(422, "needs at least 4", http.MethodPost, "/twins", wrong)
@@ -119,7 +125,7 @@ func TestTwinsOverTheAPI(t *testing.T) {
 	if len(made.Confronted) != 1 || made.Confronted[0].Measured != nil {
 		t.Errorf("what was measured before is no proof: %+v", made)
 	}
-	run(volumes[1])
+	run(volumes[1], load)
 	into(&kept, 200, http.MethodGet, fmt.Sprintf("/twins/%d", f.TwinID), nil)
 	if c := kept.Predictions[0].Confronted[0]; c.Measured == nil || c.Count != 1 {
 		t.Errorf("%+v", c)
