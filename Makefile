@@ -48,7 +48,7 @@ test: install-test-needs build check
 # These take what 'test' has built.
 test-whole:
 	cd test/e2e && $(SUDO) ../../bin/e2e.test -test.timeout=14m -test.parallel=3 -test.skip='$(WHOLE_DEMO)'
-	cd test/e2e && ../../bin/e2e.test -test.timeout=12m -test.run='$(WHOLE_DEMO)'
+	cd test/e2e && $(SUDO) ../../bin/e2e.test -test.timeout=12m -test.run='$(WHOLE_DEMO)'
 
 test-lab:
 	cd test/lab && nice ../../bin/lab.test -test.v -test.timeout=15m
