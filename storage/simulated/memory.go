@@ -1,6 +1,7 @@
 package simulated
 
 import (
+	"cmp"
 	"math"
 
 	"patientheron/core/array"
@@ -90,7 +91,7 @@ type cachedSlot struct {
 	class   measure.Class
 	part    pagecache.Range
 	waits   int
-	failed  bool
+	err     error
 	flushed bool // the data has left the memory; the array is flushed
 }
 
@@ -118,11 +119,17 @@ func (q *cachedQueue) Submit(operations []*load.Operation) error {
 	return nil
 }
 
-// beginCached begins the cached operations on blocks whose host has done its part.
-func (v *Volume) beginCached() {
-	for now := v.Now(); v.due.Next() <= now; {
-		tag := v.due.Take()
-		v.queues[tag/slotsOfQueue].cached.begin(tag % slotsOfQueue)
+// cachedBlocks are the cached operations on blocks whose host does its part.
+type cachedBlocks struct{ *Volume }
+
+// Timer is when the first of them goes on.
+func (b cachedBlocks) Timer() int64 { return b.due.Next() }
+
+// Wake lets those go on whose time has come.
+func (b cachedBlocks) Wake() {
+	for now := b.Now(); b.due.Next() <= now; {
+		tag := b.due.Take()
+		b.queues[tag/slotsOfQueue].cached.begin(tag % slotsOfQueue)
 	}
 }
 
@@ -141,28 +148,24 @@ func (q *cachedQueue) begin(slot int) {
 		s.waits++
 		v.array.Submit(array.Request{Tag: tag, Host: q.number, Trim: true, Offset: s.part.Offset, Length: int(s.part.Length)})
 	}
-	q.went(slot, false)
+	q.went(load.Completion{Slot: slot})
 }
 
 // went is called when something came that an operation waits for: it is answered when
 // that was all.
-func (q *cachedQueue) went(slot int, failed bool) {
-	s := &q.slots[slot]
-	s.failed = s.failed || failed
+func (q *cachedQueue) went(c load.Completion) {
+	s := &q.slots[c.Slot]
+	s.err = cmp.Or(s.err, c.Err)
 	if s.waits--; s.waits > 0 {
 		return
 	}
 	if s.class == measure.Flush && !s.flushed {
 		s.flushed = true
 		s.waits++
-		q.volume.array.Submit(array.Request{Tag: q.tag(slot), Host: q.number, Flush: true})
+		q.volume.array.Submit(array.Request{Tag: q.tag(c.Slot), Host: q.number, Flush: true})
 		return
 	}
-	c := load.Completion{Slot: slot}
-	if s.failed {
-		c.Err = failure(0)
-	}
-	q.answer(c)
+	q.answer(load.Completion{Slot: c.Slot, Err: s.err})
 }
 
 // insideMemory tells what happened in the host's memory since the call before.

@@ -21,8 +21,8 @@ func held(memory quantity.Bytes) array.Description {
 	}
 }
 
-// cachedBlocks is a load on blocks that go through the host's memory, for an amount.
-func cachedBlocks(amount quantity.Bytes, change func(*workload.Spec)) workload.Spec {
+// throughMemory is a load on blocks that go through the host's memory, for an amount.
+func throughMemory(amount quantity.Bytes, change func(*workload.Spec)) workload.Spec {
 	s := workload.Default()
 	s.Blocks, s.Depth, s.LeadIn, s.For, s.Amount, s.Span, s.Cached = workload.Block(64*quantity.KiB), 1, 0, 0, amount, amount, true
 	change(&s)
@@ -44,11 +44,11 @@ func about(t *testing.T, what string, got, want, tolerance float64) {
 // copy it: 2 µs for each call, and 5 GB/s.
 func TestWhatFitsTheHostIsReadOnce(t *testing.T) {
 	v := simulate(t, held(4*quantity.GiB))
-	spec := cachedBlocks(quantity.GiB, fromEndToEnd(1))
+	spec := throughMemory(quantity.GiB, fromEndToEnd(1))
 	about(t, "first", float64(measured(t, v, spec).Total.Throughput), 100e6, 0.03)
 	block := 64.0 * 1024
 	about(t, "second", float64(measured(t, v, spec).Total.Throughput), block/(2e-6+block/5e9), 0.001)
-	small := cachedBlocks(quantity.GiB, func(s *workload.Spec) { s.Blocks, s.For, s.Amount = workload.Block(4096), 0.1, 0 })
+	small := throughMemory(quantity.GiB, func(s *workload.Spec) { s.Blocks, s.For, s.Amount = workload.Block(4096), 0.1, 0 })
 	about(t, "small", float64(measured(t, v, small).Total.Rate), 1/(2e-6+4096/5e9), 0.001)
 }
 
@@ -58,14 +58,14 @@ func TestWhatFitsTheHostIsReadOnce(t *testing.T) {
 func TestWritersGoOnAtTheArraysRate(t *testing.T) {
 	v := simulate(t, held(quantity.GiB))
 	const amount = 2 * quantity.GiB
-	sum := measured(t, v, cachedBlocks(amount, fromEndToEnd(0)))
+	sum := measured(t, v, throughMemory(amount, fromEndToEnd(0)))
 	limit := 0.2 * float64(quantity.GiB)
 	about(t, "seconds", float64(sum.Measured), (float64(amount)-limit)/100e6, 0.02)
 	if dirty := float64(v.memory.Counts().Dirty); dirty < limit*0.98 || dirty > limit*1.01 {
 		t.Errorf("%.0f MB are dirty, and %.0f may be", dirty/1e6, limit/1e6)
 	}
 	before := v.array.Now()
-	measured(t, v, cachedBlocks(quantity.MiB, func(s *workload.Spec) { s.Cached = false }))
+	measured(t, v, throughMemory(quantity.MiB, func(s *workload.Spec) { s.Cached = false }))
 	about(t, "seconds until it is there", float64(v.array.Now()-before)/1e9, limit/100e6, 0.03)
 	if !v.memory.Settled() {
 		t.Error("it is not there")
@@ -78,7 +78,7 @@ func TestFlushesReachTheArray(t *testing.T) {
 	d := held(quantity.GiB)
 	d.Limits = array.Limits{}
 	latency := func(cached bool, flush int) float64 {
-		sum := measured(t, simulate(t, d), cachedBlocks(64*quantity.MiB, func(s *workload.Spec) {
+		sum := measured(t, simulate(t, d), throughMemory(64*quantity.MiB, func(s *workload.Spec) {
 			s.Blocks, s.Reads, s.SyncEvery, s.Cached = workload.Block(4096), 0, flush, cached
 		}))
 		return float64(sum.Measured) / float64(sum.Total.Operations)
@@ -131,7 +131,7 @@ func TestOneLoadAfterTheOther(t *testing.T) {
 		s.Cached = cached
 		return s
 	}
-	blocks := cachedBlocks(64*quantity.MiB, func(s *workload.Spec) { s.Reads, s.SyncEvery, s.Workers, s.Depth = 0.5, 16, 2, 8 })
+	blocks := throughMemory(64*quantity.MiB, func(s *workload.Spec) { s.Reads, s.SyncEvery, s.Workers, s.Depth = 0.5, 16, 2, 8 })
 	around := blocks
 	around.Cached = false
 	for i, spec := range []workload.Spec{
@@ -157,7 +157,7 @@ func TestAtOnceThroughMemory(t *testing.T) {
 		filesPart("scans", workload.Fetch, func(s *workload.Spec) { s.Depth = 8 }, fileset.Class{Name: "scans", Number: 500, Size: fileset.Sizes{Fixed: 4 * quantity.MiB}}),
 	)
 	spec.Cached, spec.LeadIn, spec.For = true, 5, 5
-	measured(t, v, cachedBlocks(32*quantity.MiB, fromEndToEnd(1)))
+	measured(t, v, throughMemory(32*quantity.MiB, fromEndToEnd(1)))
 	s := measured(t, v, spec)
 	_, index := spec.Part(0, &s)
 	_, scans := spec.Part(1, &s)
@@ -168,7 +168,7 @@ func TestAtOnceThroughMemory(t *testing.T) {
 // Loads that only read go on finding in memory what was read before one around it.
 func TestInsideTellsOfTheMemory(t *testing.T) {
 	v := simulate(t, held(quantity.GiB))
-	half := cachedBlocks(512*quantity.MiB, func(s *workload.Spec) { s.For, s.Amount = 2, 0 })
+	half := throughMemory(512*quantity.MiB, func(s *workload.Spec) { s.For, s.Amount = 2, 0 })
 	o, series := run(t, t.Context(), v, half)
 	if o.Failure != nil || len(series) == 0 {
 		t.Fatal(o.Failure)

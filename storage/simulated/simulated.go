@@ -135,26 +135,32 @@ func (v *Volume) step(until int64) bool {
 	if v.struck.Load() {
 		v.takeStrikes()
 	}
-	var wake func() // of what goes on by itself before anything else
-	sooner := func(timer int64, does func()) {
-		if timer <= until && timer != math.MaxInt64 {
-			until, wake = timer, does
+	var next timed // that goes on by itself before anything else
+	for _, f := range v.systems {
+		if at := f.fs.Timer(); at <= until && at != math.MaxInt64 {
+			until, next = at, f.fs
 		}
 	}
-	for _, f := range v.systems {
-		sooner(f.fs.Timer(), f.fs.Wake)
-	}
 	if v.memory != nil {
-		sooner(v.memory.Timer(), v.memory.Wake)
-		sooner(v.due.Next(), v.beginCached)
+		for _, t := range [...]timed{v.memory, cachedBlocks{v}} {
+			if at := t.Timer(); at <= until && at != math.MaxInt64 {
+				until, next = at, t
+			}
+		}
 	}
 	if v.array.Step(until) {
 		return true
 	}
-	if wake != nil {
-		wake()
+	if next != nil {
+		next.Wake()
 	}
-	return wake != nil
+	return next != nil
+}
+
+// timed is what goes on by itself when a time has come.
+type timed interface {
+	Timer() int64 // math.MaxInt64 for never
+	Wake()
 }
 
 // hand gives answers to those who wait for them, and reports whether a queue has something
@@ -186,16 +192,15 @@ func (v *Volume) deliver(tag int, failed bool, refusal array.Refusal) {
 	case owner > 0:
 		v.systems[owner-1].fs.Done(tag%tagsOfOwner, failed)
 	default:
-		q, slot := v.queues[tag/slotsOfQueue], tag%slotsOfQueue
-		if q.cached != nil {
-			q.cached.went(slot, failed)
-			return
-		}
-		c := load.Completion{Slot: slot}
+		q, c := v.queues[tag/slotsOfQueue], load.Completion{Slot: tag % slotsOfQueue}
 		if failed {
 			c.Err = failure(refusal)
 		}
-		q.answer(c)
+		if q.cached != nil {
+			q.cached.went(c)
+		} else {
+			q.answer(c)
+		}
 	}
 }
 
