@@ -172,8 +172,8 @@ func (d Description) Costs() string {
 		d.Memory(), quantity.Seconds(max(rate*each, 1e-3)))
 }
 
-// Memory is about what the maps of SSDs, caches, a thin volume, the tier and a page cache that
-// is described take when everything was used.
+// Memory is about what the maps of SSDs, caches, a thin volume and the tier take when everything was
+// used.
 func (d Description) Memory() quantity.Bytes {
 	full := d.completed()
 	pages := 0.0
@@ -199,9 +199,6 @@ func (d Description) Memory() quantity.Bytes {
 	}
 	if t := d.Tier; t != nil {
 		sum += float64(d.Usable()/cmp.Or(t.Extent, tierExtent)) * 13
-	}
-	if d.PageCache.Size > 0 {
-		sum += float64(d.PageCache.Simulating())
 	}
 	return max(quantity.Bytes(sum), quantity.MiB)
 }

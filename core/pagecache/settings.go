@@ -61,5 +61,6 @@ func (s Settings) Validate() error {
 // Simulating is about how much memory the simulation of it takes once it is full.
 func (s Settings) Simulating() quantity.Bytes { return s.Completed().Size / page * perPage }
 
-// perPage is about what a page takes here: its slot, and its place in the map.
-const perPage = 64
+// perPage is about what a page takes here: its slot, its place in the map and in the list of
+// those that are dirty, and as much again of what these grew out of (measured).
+const perPage = 192

@@ -489,6 +489,7 @@ type Extent struct {
 	Writes bool            // some of them write
 	Blocks bool            // there are any
 	Files  []workload.Spec // the loads that work on files, beside others or not
+	Cached bool            // some of them go through the host's memory
 }
 
 // Reach is what steps need of a volume; what measures a source alone needs nothing of it.
@@ -497,6 +498,7 @@ func Reach(steps []Step) (e Extent) {
 		if s.Source {
 			continue
 		}
+		e.Cached = e.Cached || s.Load.Cached
 		files, blocks := s.Load.OfFiles()
 		if len(files) > 0 {
 			e.Files = append(e.Files, s.Load)

@@ -209,7 +209,7 @@ func (s *Service) fit(ctx context.Context, on resource.Volume, p plan.Plan, vari
 		if plan.OfExperiment(v.Steps) && len(locator.With) == 0 && len(v.Changed) > 0 {
 			continue // a way that cannot be gone is a result
 		}
-		request := volume.Request{Size: extent.Size, Writes: extent.Writes, Files: extent.Files, NoBlocks: !extent.Blocks, Consent: runner.Claim(on), Memory: runner.Spare()}
+		request := volume.Request{Size: extent.Size, Writes: extent.Writes, Files: extent.Files, NoBlocks: !extent.Blocks, Cached: extent.Cached, Consent: runner.Claim(on), Memory: runner.Spare()}
 		if err := s.check(ctx, on, locator, request); err != nil {
 			return err
 		}

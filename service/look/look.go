@@ -56,7 +56,7 @@ func AskedOf(steps []plan.Step) setup.Asked {
 	for _, load := range extent.Files {
 		span = max(span, load.Completed().Span)
 	}
-	return setup.Asked{Span: span, Writes: extent.Writes, Files: len(extent.Files) > 0, Cached: slices.ContainsFunc(steps, func(s plan.Step) bool { return s.Load.Cached })}
+	return setup.Asked{Span: span, Writes: extent.Writes, Files: len(extent.Files) > 0, Cached: extent.Cached}
 }
 
 // At looks at a volume. It never fails: what cannot be looked at is said in

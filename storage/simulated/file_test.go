@@ -9,6 +9,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"patientheron/core/workload"
 	"patientheron/storage/volume"
 )
 
@@ -117,6 +118,22 @@ func TestMemoryIsAskedFor(t *testing.T) {
 		t.Errorf("prepared within a gibibyte: %v", err)
 	}
 	if err := o.Check(l, volume.Request{Memory: 8 << 30}); err != nil {
+		t.Error(err)
+	}
+
+	l.Name = put(t, filepath.Join(folder, "remembers.yaml"), possible+"pageCache: {size: 64GiB}\n")
+	if err := o.Check(l, volume.Request{Memory: 1 << 30}); err != nil {
+		t.Error(err)
+	}
+	if err := o.Check(l, volume.Request{Memory: 1 << 30, Cached: true}); !errors.Is(err, volume.ErrMemory) || !strings.Contains(err.Error(), "pageCache.size") {
+		t.Errorf("a page cache of 64 GiB within a gibibyte: %v", err)
+	}
+	l.Name = put(t, filepath.Join(folder, "zones.yaml"), "name: Zones\nmembers: {count: 1, medium: ssd, capacity: 64GiB, zone: 64MiB}\nlayout: {level: concatenation}\n")
+	var wrong *workload.FieldError
+	if err := o.Check(l, volume.Request{Cached: true, Writes: true}); !errors.As(err, &wrong) || wrong.Field != "cached" {
+		t.Errorf("zones through a page cache: %v", err)
+	}
+	if err := o.Check(l, volume.Request{Cached: true}); err != nil {
 		t.Error(err)
 	}
 }

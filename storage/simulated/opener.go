@@ -67,6 +67,12 @@ func (o Opener) Check(l volume.Locator, r volume.Request) error {
 // fits reports an array that is too small for what is asked, or whose maps would take
 // more memory than there is.
 func fits(d array.Description, r volume.Request) error {
+	if r.Cached && r.Writes && zoned(d) {
+		return &workload.FieldError{Field: "cached", Reason: fmt.Sprintf("the members of %s have zones that the host writes in order, and its page cache writes in another; leave cached out", d.Name)}
+	}
+	if needs := d.PageCache.Simulating(); r.Cached && r.Memory > 0 && d.Memory()+needs > r.Memory {
+		return fmt.Errorf("%w: simulating a page cache of %s takes up to %s beside the %s of %s, and %s can be spared; make pageCache.size smaller, or leave cached out", volume.ErrMemory, d.PageCache.Completed().Size, needs, d.Memory(), d.Name, r.Memory)
+	}
 	if needs := d.Memory(); r.Memory > 0 && needs > r.Memory {
 		return fmt.Errorf("%w: simulating %s takes up to %s once everything was used, and %s can be spared; use larger cache blocks or units of a thin volume, or smaller caches", volume.ErrMemory, d.Name, needs, r.Memory)
 	}
@@ -81,9 +87,13 @@ func fits(d array.Description, r volume.Request) error {
 	return nil
 }
 
+func zoned(d array.Description) bool {
+	return slices.ContainsFunc(d.Members, func(g array.Group) bool { return g.Zone > 0 })
+}
+
 // fitsFiles reports files of a load that an array has no room for, or cannot have.
 func fitsFiles(d array.Description, r volume.Request, load workload.Spec) error {
-	if slices.ContainsFunc(d.Members, func(g array.Group) bool { return g.Zone > 0 }) {
+	if zoned(d) {
 		return &workload.FieldError{Field: "files", Reason: fmt.Sprintf("the members of %s have zones that the host manages, which a file system that writes in place cannot use", d.Name)}
 	}
 	if from := load.FromFolder(); from != "" {

@@ -119,6 +119,7 @@ type Request struct {
 	Files    []workload.Spec // the loads that work on files, beside others or not
 	NoBlocks bool            // nothing else is worked on
 	Writes   bool            // whether anything is written
+	Cached   bool            // whether anything goes through the host's memory
 	Content  workload.Spec   // whose content a test file is filled with
 	Consent  *Claim          // what the user agreed to lose; nil for nothing
 	Memory   quantity.Bytes  // that may be taken for it; 0 for any
