@@ -214,12 +214,23 @@ func (e *execution) ready(ctx context.Context, used *opened, position int, spec 
 	if !is {
 		return nil
 	}
-	if files, _ := spec.OfFiles(); len(files) > 0 {
+	begun := false
+	begins := func() {
+		begun = true
 		e.change(func(r *resource.Run) {
 			r.Status, r.Progress.Step, r.Progress.Prepared, r.Progress.Prepare = resource.Preparing, position, 0, 0
 		})
 	}
-	_, err := patient.Own(ctx, patience, func() (any, error) { return nil, readier.Ready(ctx, spec.Completed(), e.preparing) }, func(any, error) {})
+	if files, _ := spec.OfFiles(); len(files) > 0 {
+		begins()
+	}
+	progress := func(done, of quantity.Bytes) {
+		if !begun { // what is there has to be left first, and that takes its time
+			begins()
+		}
+		e.preparing(done, of)
+	}
+	_, err := patient.Own(ctx, patience, func() (any, error) { return nil, readier.Ready(ctx, spec.Completed(), progress) }, func(any, error) {})
 	return err
 }
 

@@ -83,9 +83,13 @@ func blocksEnd(spec workload.Spec) quantity.Bytes {
 }
 
 // Ready makes a file system with the files that a load finds: none where it puts them,
-// otherwise all of them, written one after another. Of loads at once each has its own.
+// otherwise all of them, written one after another. Of loads at once each has its own. Before
+// a load that goes around the host's memory what is dirty there is written.
 func (v *Volume) Ready(ctx context.Context, spec workload.Spec, progress volume.Progress) error {
 	spec = spec.Completed()
+	if err := v.settle(ctx, spec, progress); err != nil {
+		return err
+	}
 	ofFiles, _ := spec.OfFiles()
 	if len(ofFiles) == 0 {
 		return nil

@@ -2,6 +2,8 @@ package simulated
 
 import (
 	"cmp"
+	"context"
+	"errors"
 	"math"
 
 	"patientheron/core/array"
@@ -10,21 +12,22 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/pagecache"
 	"patientheron/core/workload"
+	"patientheron/storage/volume"
 )
 
-// useMemory makes the host's memory ready for a load. What goes around it finds all on the
-// array that was written before; and where that writes, nothing in memory afterwards.
-func (v *Volume) useMemory(spec workload.Spec) {
+// useMemory lets a load go through the host's memory, or around it. What goes around it finds
+// all on the array that was written before; and where that writes, nothing in memory
+// afterwards.
+func (v *Volume) useMemory(spec workload.Spec) error {
 	v.cached, v.due = spec.Cached, v.due[:0]
 	switch {
-	case v.cached && v.memory == nil:
-		v.memory = pagecache.New(v.remember, memoryDevice{v})
+	case v.memory == nil && !v.cached:
+		return nil
 	case v.memory == nil:
-		return
+		v.memory = pagecache.New(v.remember, memoryDevice{v})
 	case !v.cached:
-		v.memory.Flush(nobody, v.everything())
-		for !v.memory.Settled() && v.step(math.MaxInt64) {
-			v.hand()
+		if !v.memory.Settled() {
+			return errors.New("what is in the host's memory was not written before a load that goes around it")
 		}
 		if spec.Writes() {
 			v.memory.Drop(v.everything())
@@ -33,6 +36,27 @@ func (v *Volume) useMemory(spec workload.Spec) {
 	for _, f := range v.systems {
 		f.fs.Remember(memoryOf{f})
 	}
+	return nil
+}
+
+// settle writes what is dirty in the host's memory before a load that goes around it.
+func (v *Volume) settle(ctx context.Context, spec workload.Spec, progress volume.Progress) error {
+	if spec.Cached || v.memory == nil || v.memory.Settled() {
+		return nil
+	}
+	v.queues, v.answered = nil, nil
+	dirty := v.memory.Counts().Dirty
+	v.memory.Flush(nobody, v.everything())
+	for steps := 1; !v.memory.Settled() && v.step(math.MaxInt64); steps++ {
+		v.hand()
+		if steps%4096 == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if steps%4096 == 0 && progress != nil {
+			progress(dirty-v.memory.Counts().Dirty, dirty)
+		}
+	}
+	return nil
 }
 
 func (v *Volume) everything() pagecache.Range { return pagecache.Range{Length: int64(v.array.Size())} }

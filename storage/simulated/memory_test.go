@@ -1,6 +1,8 @@
 package simulated
 
 import (
+	"context"
+	"errors"
 	"math"
 	"testing"
 
@@ -69,6 +71,30 @@ func TestWritersGoOnAtTheArraysRate(t *testing.T) {
 	about(t, "seconds until it is there", float64(v.array.Now()-before)/1e9, limit/100e6, 0.03)
 	if !v.memory.Settled() {
 		t.Error("it is not there")
+	}
+}
+
+// Whoever stops while what is dirty is written does not wait for the rest.
+func TestSettlingIsStopped(t *testing.T) {
+	v := simulate(t, held(quantity.GiB))
+	measured(t, v, throughMemory(quantity.GiB, func(s *workload.Spec) { s.Blocks, s.Reads, s.Span = workload.Block(4096), 0, 100*quantity.GiB }))
+	ctx, stop := context.WithCancel(t.Context())
+	around := workload.Default()
+	calls := 0
+	err := v.Ready(ctx, around, func(done, of quantity.Bytes) {
+		if calls++; done < 0 || done > of || of < 200e6 {
+			t.Errorf("%s of %s", done, of)
+		}
+		stop()
+	})
+	if calls != 1 || !errors.Is(err, context.Canceled) {
+		t.Errorf("stopped after %d calls: %v", calls, err)
+	}
+	if _, err := v.Use(around); err == nil {
+		t.Error("a load goes around memory in which something is dirty")
+	}
+	if err := v.Ready(t.Context(), around, nil); err != nil || !v.memory.Settled() {
+		t.Errorf("%v, settled %t", err, v.memory.Settled())
 	}
 }
 

@@ -69,7 +69,9 @@ func (v *Volume) Use(spec workload.Spec) (load.Volume, error) {
 			return nil, fmt.Errorf("%w: what a simulated array does by itself is not modelled; leave zeroes, copies and swaps out, or serve it (heron array serve) and measure it over iSCSI, where it reads and writes for them", load.ErrUnsupported)
 		}
 	}
-	v.useMemory(spec)
+	if err := v.useMemory(spec); err != nil {
+		return nil, err
+	}
 	if ofFiles, _ := spec.OfFiles(); len(ofFiles) > 0 {
 		return v.useFiles(spec)
 	}
