@@ -50,8 +50,10 @@ type worker struct {
 
 	index    int // current interval
 	boundary int64
-	counted  *measure.Tally // in the current interval
-	alike    alike          // that are not counted yet
+	counted  *measure.Tally         // in the current interval
+	alike    [measure.Classes]alike // that are not counted yet
+	waiting  []measure.Class        // those that have some
+	wholes   alikeWholes            // that are not counted yet
 	hand     func(measure.Part)
 	use      func() ThreadUse // of this worker's thread; nil where there is none
 	used     ThreadUse        // at the last look
@@ -64,9 +66,13 @@ type worker struct {
 
 // alike are successes of one class that took equally long, as those do that are issued
 // together and collected together.
-type alike struct {
-	class                      measure.Class
-	operations, bytes, latency int64
+type alike struct{ operations, bytes, latency int64 }
+
+// alikeWholes are whole files of a group that began at the same time and are collected
+// together.
+type alikeWholes struct {
+	group               int
+	files, bytes, began int64
 }
 
 // slot is one operation in flight.
@@ -165,15 +171,14 @@ func (w *worker) issue(clock func() int64) error {
 		if w.source.Over() {
 			w.ended, w.through = true, true
 		}
-		for now := int64(-1); w.mayIssue(); {
-			due := w.source.Due()
+		for now, due := int64(-1), w.source.Due(); w.mayIssue(); {
 			if due > 0 && now < 0 {
 				now = clock()
 			}
 			if due > max(now, 0) {
 				break
 			}
-			w.add(due)
+			due = w.add(due)
 		}
 	}
 	if len(w.batch) == 0 {
@@ -207,13 +212,13 @@ func (w *worker) issueAgain(now int64) {
 	w.postponed = left
 }
 
-// add puts the next operation into the batch.
-func (w *worker) add(due int64) {
+// add puts the next operation into the batch, and says when the one after it is due.
+func (w *worker) add(due int64) (next int64) {
 	number := w.idle[len(w.idle)-1]
 	w.idle = w.idle[:len(w.idle)-1]
 	s := &w.slots[number]
 	o := &s.operation
-	w.source.Next(o)
+	next = w.source.Next(o)
 	o.Slot = number
 	if o.Class == measure.Write {
 		if buffer := w.queue.Buffer(number); buffer != nil {
@@ -227,6 +232,7 @@ func (w *worker) add(due int64) {
 			w.ended = true
 		}
 	}
+	return next
 }
 
 // reap takes completions that were collected at time now. What the system asks
@@ -264,7 +270,7 @@ func (w *worker) reap(completions []Completion, now int64) error {
 			w.release(c.Slot, now, w.fail(s, c))
 		}
 	}
-	w.countAlike()
+	w.countAlike(now)
 	w.inFlight.Store(int64(w.flying()))
 	if len(w.batch) > 0 {
 		return w.queue.Submit(w.batch)
@@ -296,14 +302,18 @@ func (w *worker) record(s *slot, now int64) {
 		return
 	}
 	class, bytes, latency := s.operation.Class, int64(s.operation.Length), now-s.due
-	if a := &w.alike; a.class != class || a.latency != latency {
-		w.countAlike()
-		a.class, a.latency = class, latency
+	a := &w.alike[class]
+	if a.latency != latency && a.operations > 0 {
+		w.counted.RecordAlike(class, a.operations, a.bytes, a.latency)
+		a.operations, a.bytes = 0, 0
+	} else if a.operations == 0 {
+		w.waiting = append(w.waiting, class)
 	}
-	w.alike.operations++
-	w.alike.bytes += bytes
+	a.operations++
+	a.bytes += bytes
+	a.latency = latency
 	if w.group >= 0 && s.operation.Class.Moves() {
-		w.counted.RecordFile(w.group, int64(s.operation.Length), s.due, now)
+		w.recordWhole(w.group, int64(s.operation.Length), s.due, now)
 	}
 	w.counted.LastDone = now
 	if service := w.counted.Service; service != nil {
@@ -311,12 +321,32 @@ func (w *worker) record(s *slot, now int64) {
 	}
 }
 
-// countAlike counts those that are not counted yet.
-func (w *worker) countAlike() {
-	if a := &w.alike; a.operations > 0 {
-		w.counted.RecordAlike(a.class, a.operations, a.bytes, a.latency)
-		a.operations, a.bytes = 0, 0
+// recordWhole counts a whole file that ended now.
+func (w *worker) recordWhole(group int, bytes, began, now int64) {
+	if a := &w.wholes; a.group != group || a.began != began {
+		w.countWholes(now)
+		a.group, a.began = group, began
 	}
+	w.wholes.files++
+	w.wholes.bytes += bytes
+}
+
+func (w *worker) countWholes(now int64) {
+	if a := &w.wholes; a.files > 0 {
+		w.counted.RecordFiles(a.group, a.files, a.bytes, a.began, now)
+		a.files, a.bytes = 0, 0
+	}
+}
+
+// countAlike counts what was collected now and is not counted yet.
+func (w *worker) countAlike(now int64) {
+	for _, class := range w.waiting {
+		a := &w.alike[class]
+		w.counted.RecordAlike(class, a.operations, a.bytes, a.latency)
+		*a = alike{}
+	}
+	w.waiting = w.waiting[:0]
+	w.countWholes(now)
 }
 
 // release frees a slot and tells the source. A whole file that ended with the operation
@@ -331,7 +361,7 @@ func (w *worker) release(number int, now int64, err error) {
 		if whole.Piece {
 			w.counted.RecordPiece(whole.Group, whole.Bytes, whole.Began, now, whole.Late, whole.Stall)
 		} else {
-			w.counted.RecordFile(whole.Group, whole.Bytes, whole.Began, now)
+			w.recordWhole(whole.Group, whole.Bytes, whole.Began, now)
 		}
 	}
 }

@@ -162,14 +162,14 @@ func (c *Count) ready() *Count {
 	return c
 }
 
-// RecordFile counts one whole file of a group that began and ended at times in
-// nanoseconds since the common start.
-func (t *Tally) RecordFile(group int, bytes, began, ended int64) {
+// RecordFiles counts so many whole files of a group, of so many bytes together, all of which
+// began and ended at the same times in nanoseconds since the common start.
+func (t *Tally) RecordFiles(group int, files, bytes, began, ended int64) {
 	count := t.group(group)
 	count.between(began, ended)
-	count.Operations++
+	count.Operations += files
 	count.Bytes += bytes
-	count.Latency.Record(ended - began)
+	count.Latency.RecordAlike(files, ended-began)
 }
 
 // RecordPiece counts one piece of a group of feeds that was asked for and came at times

@@ -388,7 +388,7 @@ func (w *feeding) sink(i int) {
 func (w *feeding) Due() int64 { return w.feeds[w.queue[0]].due }
 
 // Next gives that piece.
-func (w *feeding) Next(a *Access) {
+func (w *feeding) Next(a *Access) int64 {
 	f := &w.feeds[w.queue[0]]
 	slot := w.free[len(w.free)-1]
 	w.free = w.free[:len(w.free)-1]
@@ -408,6 +408,7 @@ func (w *feeding) Next(a *Access) {
 		f.offset = 0
 	}
 	w.sink(0)
+	return w.Due()
 }
 
 // Fill makes the bytes of a piece.

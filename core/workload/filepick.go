@@ -6,34 +6,21 @@ import (
 	"patientheron/core/fileset"
 )
 
-// picker chooses the files of a worker, one after another.
-type picker interface {
-	// next gives a job its task and its file; false when none is left in this pass.
-	next(w *fileWork, j *fileJob) bool
-	// done tells that a job is done with its file.
-	done(w *fileWork, j *fileJob)
-	newPass(w *fileWork)
-}
-
-func newPicker(w *fileWork) picker {
-	if len(w.spec.Files.Tasks) > 1 {
-		return newDraws(w)
-	}
-	p := &inOrder{count: w.files.Len()}
-	if w.spec.Files.Tasks[0].Task == Browse {
-		p.folders = true
-		p.count = w.files.FolderCount()
-	}
-	p.newPass(w)
-	return p
-}
-
 // inOrder goes through all files, or folders, once in each pass.
 type inOrder struct {
 	count   int64
 	folders bool
 	places  []permutation // of the classes, or of all files; empty for as they are listed
 	starts  []int64
+}
+
+func newOrder(w *fileWork) *inOrder {
+	p := &inOrder{count: w.files.Len()}
+	if w.tasks[0].folders {
+		p.folders, p.count = true, w.files.FolderCount()
+	}
+	p.newPass(w)
+	return p
 }
 
 func (p *inOrder) newPass(w *fileWork) {
@@ -51,6 +38,7 @@ func (p *inOrder) newPass(w *fileWork) {
 	}
 }
 
+// next is the one at the next place.
 func (p *inOrder) next(w *fileWork, j *fileJob) bool {
 	for {
 		place := w.next*w.of + w.worker
@@ -73,8 +61,6 @@ func (p *inOrder) next(w *fileWork, j *fileJob) bool {
 		}
 	}
 }
-
-func (p *inOrder) done(*fileWork, *fileJob) {}
 
 // permutation visits each of so many numbers once, in an order that a key gives: a
 // network of four rounds on as many bits as it takes, and again where the number is none
@@ -133,16 +119,15 @@ func newDraws(w *fileWork) *draws {
 	return d
 }
 
-func (d *draws) newPass(*fileWork) {}
-
 // tries is how many files are drawn before all of them are looked through.
 const tries = 32
 
+// next draws a task, and a file for it.
 func (d *draws) next(w *fileWork, j *fileJob) bool {
 	draw := w.random.Uint64()
-	for j.task = 0; draw >= d.below[j.task] && j.task < len(d.below)-1; j.task++ {
+	for j.task = 0; draw >= d.below[j.task] && int(j.task) < len(d.below)-1; j.task++ {
 	}
-	if w.task(j) == Browse {
+	if w.tasks[j.task].folders {
 		for range tries {
 			j.file = w.random.Int64N(w.files.FolderCount())
 			if _, files := w.files.In(j.file); files > 0 {
@@ -157,7 +142,7 @@ func (d *draws) next(w *fileWork, j *fileJob) bool {
 	}
 	// None is there, or all are: what can be done instead is to turn that round.
 	for task := range d.lacks {
-		if j.task = task; w.task(j) != Browse && d.find(w, j, d.lacks[task]) {
+		if j.task = int16(task); !w.tasks[task].folders && d.find(w, j, d.lacks[task]) {
 			return true
 		}
 	}
@@ -183,12 +168,13 @@ func (d *draws) find(w *fileWork, j *fileJob, lacking bool) bool {
 
 func (d *draws) is(own int64) bool { return d.there == nil || d.there[own/64]>>(own%64)&1 == 1 }
 
+// done notes what a job did to its file.
 func (d *draws) done(w *fileWork, j *fileJob) {
 	if d.there == nil || j.failed {
 		return
 	}
 	own := (j.file - w.worker) / w.of
-	switch w.task(j) {
+	switch w.spec.Files.Tasks[j.task].Task {
 	case Put:
 		d.there[own/64] |= 1 << (own % 64)
 	case Remove:
@@ -199,7 +185,7 @@ func (d *draws) done(w *fileWork, j *fileJob) {
 // worksOn reports whether a job has a file.
 func (w *fileWork) worksOn(file int64) bool {
 	for i := range w.jobs {
-		if j := &w.jobs[i]; j.busy && j.file == file && w.task(j) != Browse {
+		if j := &w.jobs[i]; j.busy && j.file == file && !w.tasks[j.task].folders {
 			return true
 		}
 	}

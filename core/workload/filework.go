@@ -17,11 +17,12 @@ import (
 type fileWork struct {
 	spec   Spec
 	files  *fileset.Files
-	steps  [][]step // of each task
+	tasks  []fileTask
 	worker int64
 	of     int64 // workers
 	random *rand.Rand
-	pick   picker
+	order  *inOrder // that files are picked in
+	draws  *draws   // or what picks them at random; nil for in order
 
 	jobs   []fileJob
 	ready  []int // numbers of jobs that have something to issue, a ring
@@ -46,18 +47,25 @@ type fileWork struct {
 	whole Whole
 }
 
-// fileJob is a file that is worked on.
+// fileTask is what is done to a file.
+type fileTask struct {
+	steps   []step // without those that this load never takes
+	folders bool   // it is done to a folder
+	moves   bool   // it moves the bytes of the file
+}
+
+// fileJob is a file that is worked on. It fits in a line of the processor's cache.
 type fileJob struct {
-	task    int // number among those of the load
-	file    int64
-	class   int
-	size    int64
-	busy    bool  // it has a file
-	step    int   // of the task
-	offset  int64 // of the next piece
-	flying  int
+	task    int16 // number among those of the load
+	step    int16 // of the task
+	class   int32
+	flying  int32
+	busy    bool // it has a file
 	queued  bool // in the ring
 	failed  bool
+	file    int64
+	size    int64
+	offset  int64 // of the next piece
 	began   int64
 	browsed struct{ next, end int64 } // files of a folder whose attributes are asked for
 }
@@ -131,9 +139,13 @@ func newFileWork(spec Spec, worker int) (*fileWork, error) {
 		w.folders = newFolderMaker(files)
 	}
 	for _, t := range spec.Files.Tasks {
-		w.steps = append(w.steps, w.taken(t.Task))
+		w.tasks = append(w.tasks, fileTask{w.taken(t.Task), t.Task == Browse, t.Task != Ask && t.Task != Remove})
 	}
-	w.pick = newPicker(w)
+	if len(w.tasks) > 1 {
+		w.draws = newDraws(w)
+	} else {
+		w.order = newOrder(w)
+	}
 	for i := range w.jobs {
 		w.begin(i, 0)
 	}
@@ -156,7 +168,7 @@ func (w *fileWork) taken(t Task) (steps []step) {
 func (w *fileWork) begin(number int, now int64) {
 	j := &w.jobs[number]
 	*j = fileJob{began: now}
-	if w.ended || w.flushes || !w.pick.next(w, j) {
+	if w.ended || w.flushes || !w.pick(j) {
 		if w.active == 0 && !w.ended && !w.flushes {
 			w.endPass(now)
 		}
@@ -165,11 +177,19 @@ func (w *fileWork) begin(number int, now int64) {
 	j.busy = true
 	w.active++
 	w.begun++
-	if w.task(j) != Browse {
+	if !w.tasks[j.task].folders {
 		f := w.files.At(j.file)
-		j.class, j.size = f.Class, int64(f.Size)
+		j.class, j.size = int32(f.Class), int64(f.Size)
 	}
 	w.arrive(number)
+}
+
+// pick gives a job its task and its file; false when none is left in this pass.
+func (w *fileWork) pick(j *fileJob) bool {
+	if w.draws != nil {
+		return w.draws.next(w, j)
+	}
+	return w.order.next(w, j)
 }
 
 // endPass is called when all files of a pass are done with.
@@ -193,21 +213,21 @@ func (w *fileWork) startPass(now int64) {
 		w.ended = true
 		return
 	}
-	w.pick.newPass(w)
+	if w.order != nil {
+		w.order.newPass(w)
+	}
 	for i := range w.jobs {
 		w.begin(i, now)
 	}
 }
 
-func (w *fileWork) task(j *fileJob) Task { return w.spec.Files.Tasks[j.task].Task }
-
-func (w *fileWork) stepOf(j *fileJob) step { return w.steps[j.task][j.step] }
+func (w *fileWork) stepOf(j *fileJob) step { return w.tasks[j.task].steps[j.step] }
 
 // arrive takes a job past the steps that have nothing to do, and puts it into the ring;
 // or ends it.
 func (w *fileWork) arrive(number int) (done bool) {
 	j := &w.jobs[number]
-	for steps := w.steps[j.task]; j.step < len(steps); {
+	for steps := w.tasks[j.task].steps; int(j.step) < len(steps); {
 		switch s := steps[j.step]; {
 		case (s == readAll || s == writeAll) && j.offset >= j.size, s == cutLength && j.size%Unit == 0,
 			s == askEach && j.browsed.next >= j.browsed.end:
@@ -261,13 +281,13 @@ func (w *fileWork) Due() int64 {
 }
 
 // Next gives the next operation of the job whose turn it is.
-func (w *fileWork) Next(a *Access) {
+func (w *fileWork) Next(a *Access) int64 {
 	number := w.pop()
 	j := &w.jobs[number]
 	j.flying++
 	if w.flushes {
 		*a = Access{Class: measure.Flush, Object: Everything, Handle: int32(number)}
-		return
+		return w.Due()
 	}
 	s := w.stepOf(j)
 	*a = Access{Class: classOf[s], Object: int(j.file), Handle: int32(number)}
@@ -283,18 +303,19 @@ func (w *fileWork) Next(a *Access) {
 		a.Length = int(min(int64(w.spec.Blocks[0].Size), j.size-j.offset))
 		j.offset += int64(a.Length)
 		if s == writeAll {
-			w.writing.class, w.writing.number = j.class, contentNumber(j.file, a.Offset, w.pass)
+			w.writing.class, w.writing.number = int(j.class), contentNumber(j.file, a.Offset, w.pass)
 		}
-		if j.offset < j.size && j.flying < w.pieces && !j.failed {
+		if j.offset < j.size && int(j.flying) < w.pieces && !j.failed {
 			w.push(number)
 		}
 	case askEach:
 		a.Object, a.MayBeGone = int(j.browsed.next), w.spec.Files.Does(Remove)
 		j.browsed.next++
-		if j.browsed.next < j.browsed.end && j.flying < w.pieces {
+		if j.browsed.next < j.browsed.end && int(j.flying) < w.pieces {
 			w.push(number)
 		}
 	}
+	return w.Due()
 }
 
 // contentNumber is what the content of a piece is made from.
@@ -374,13 +395,13 @@ func (w *fileWork) goOn(number int, now int64) *Whole {
 		return nil
 	}
 	j := &w.jobs[number]
-	task := w.task(j)
-	w.whole = Whole{Group: w.group(j.task, j.class), Bytes: j.size, Began: j.began}
-	if task == Ask || task == Remove {
-		w.whole.Bytes = 0
+	task := &w.tasks[j.task]
+	w.whole = Whole{Group: w.group(int(j.task), int(j.class)), Began: j.began}
+	if task.moves {
+		w.whole.Bytes = j.size
 	}
 	w.done(number, now)
-	if task == Browse { // a folder without files
+	if task.folders { // one without files
 		return nil
 	}
 	return &w.whole
@@ -391,7 +412,7 @@ func (w *fileWork) goOn(number int, now int64) *Whole {
 func (w *fileWork) browsed(number int, a *Access, now int64, err error) (whole *Whole) {
 	j := &w.jobs[number]
 	if err == nil {
-		w.whole = Whole{Group: w.group(j.task, w.files.At(int64(a.Object)).Class), Began: j.began}
+		w.whole = Whole{Group: w.group(int(j.task), w.files.At(int64(a.Object)).Class), Began: j.began}
 		whole = &w.whole
 	}
 	j.began = now
@@ -415,7 +436,9 @@ func (w *fileWork) group(task, class int) int {
 
 // done gives a job another file.
 func (w *fileWork) done(number int, now int64) {
-	w.pick.done(w, &w.jobs[number])
+	if w.draws != nil {
+		w.draws.done(w, &w.jobs[number])
+	}
 	w.active--
 	w.begin(number, now)
 }
@@ -423,7 +446,7 @@ func (w *fileWork) done(number int, now int64) {
 // giveUp ends a file of which an operation failed: what is open is closed first.
 func (w *fileWork) giveUp(number int, failed step, now int64) *Whole {
 	j := &w.jobs[number]
-	for _, s := range w.steps[j.task][j.step+1:] {
+	for _, s := range w.tasks[j.task].steps[j.step+1:] {
 		if (s == closeOld || s == closeNew) && failed != openOld && failed != createNew && failed != createBeside && failed != makeFolder {
 			for w.stepOf(j) != s {
 				j.step++

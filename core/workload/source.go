@@ -17,8 +17,8 @@ type Source interface {
 	// Due is when the next operation shall start; zero for as soon as there is
 	// room, Never while none comes before something completes.
 	Due() int64
-	// Next makes the operation that is due, and moves on.
-	Next(*Access)
+	// Next makes the operation that is due, moves on, and gives what Due is then.
+	Next(*Access) (due int64)
 	// Fill makes the bytes of the write that Next gave last: all of the buffer.
 	Fill(buffer []byte)
 	// Completed tells that an operation was answered, with nil or with what went wrong,
@@ -95,7 +95,7 @@ func (p *blocks) Due() int64 {
 	return Never
 }
 
-func (p *blocks) Next(a *Access) {
+func (p *blocks) Next(a *Access) int64 {
 	switch {
 	case p.Schedule != nil:
 		p.Advance()
@@ -109,9 +109,10 @@ func (p *blocks) Next(a *Access) {
 	if p.syncEvery > 0 && p.unsynced >= p.syncEvery {
 		p.unsynced = 0
 		*a = Access{Class: measure.Flush}
-		return
+	} else {
+		p.Generator.Next(a)
 	}
-	p.Generator.Next(a)
+	return p.Due()
 }
 
 func (p *blocks) Fill(buffer []byte) { p.content.Fill(buffer) }

@@ -485,7 +485,7 @@ func (w *storing) Due() int64 {
 }
 
 // Next gives the next operation of the store whose turn it is.
-func (w *storing) Next(a *Access) {
+func (w *storing) Next(a *Access) int64 {
 	store := int(w.ready[0])
 	w.ready = w.ready[:copy(w.ready, w.ready[1:])]
 	w.waits[store] = false
@@ -502,6 +502,7 @@ func (w *storing) Next(a *Access) {
 	case logstore.Reset:
 		a.Class = measure.Trim
 	}
+	return w.Due()
 }
 
 func (w *storing) Fill(buffer []byte) { w.content.Fill(buffer) }

@@ -138,6 +138,22 @@ func (q *treeRing) prepare(o *load.Operation, token uint64) {
 	switch o.Class {
 	case measure.Open, measure.Create:
 		q.ring.OpenAt(q.root, q.names.file(o.Slot, o.Object, o.Beside), q.flags(o.Class), fileMode, int(o.Handle), token)
+	case measure.Attributes:
+		q.ring.StatAt(q.root, q.names.file(o.Slot, o.Object, false), wanted, q.names.attributes(o.Slot), token)
+	case measure.Rename:
+		q.ring.RenameAt(q.root, q.names.file(o.Slot, o.Object, true), q.names.file(o.Slot, o.Object, false), token)
+	case measure.Remove:
+		q.ring.UnlinkAt(q.root, q.names.file(o.Slot, o.Object, false), token)
+	case measure.MakeFolder:
+		q.ring.MakeDirAt(q.root, q.names.folder(o.Slot, o.Object), folderMode, token)
+	default:
+		q.prepareOpen(o, token)
+	}
+}
+
+// prepareOpen prepares what is done with an open file.
+func (q *treeRing) prepareOpen(o *load.Operation, token uint64) {
+	switch o.Class {
 	case measure.Close:
 		q.ring.CloseFile(q.file(o.Handle), token)
 	case measure.Read:
@@ -148,14 +164,6 @@ func (q *treeRing) prepare(o *load.Operation, token uint64) {
 		q.ring.Truncate(q.file(o.Handle), o.Offset, token)
 	case measure.Flush:
 		q.ring.PrepareFlush(q.file(o.Handle), token)
-	case measure.Attributes:
-		q.ring.StatAt(q.root, q.names.file(o.Slot, o.Object, false), wanted, q.names.attributes(o.Slot), token)
-	case measure.Rename:
-		q.ring.RenameAt(q.root, q.names.file(o.Slot, o.Object, true), q.names.file(o.Slot, o.Object, false), token)
-	case measure.Remove:
-		q.ring.UnlinkAt(q.root, q.names.file(o.Slot, o.Object, false), token)
-	case measure.MakeFolder:
-		q.ring.MakeDirAt(q.root, q.names.folder(o.Slot, o.Object), folderMode, token)
 	}
 }
 
@@ -210,16 +218,16 @@ func (q *treeRing) take(into []load.Completion) (n int) {
 			q.armed = false
 			continue
 		}
-		over := true
 		if q.under[token].copies {
-			into[n], over = q.copied(int(token), result)
+			var over bool
+			if into[n], over = q.copied(int(token), result); !over {
+				continue
+			}
 		} else {
 			into[n] = q.answer(int(token), result)
 		}
-		if over {
-			q.inside--
-			n++
-		}
+		q.inside--
+		n++
 	}
 	for q.outside > 0 && n < len(into) {
 		select {
@@ -247,11 +255,13 @@ func (q *treeRing) answer(slot int, result int32) load.Completion {
 	case (o.Class == measure.Open || o.Class == measure.Create) && !q.table:
 		q.handles[o.Handle] = int(result)
 	}
-	switch {
-	case o.Class == measure.Close:
+	switch o.Class {
+	case measure.Close:
 		q.handles[o.Handle] = -1
-	case o.Class == measure.MakeFolder && c.Err != nil:
-		c.Err = made(c.Err)
+	case measure.MakeFolder:
+		if c.Err != nil {
+			c.Err = made(c.Err)
+		}
 	}
 	return c
 }

@@ -52,7 +52,7 @@ func overISCSI() (err error) {
 		{"256 KiB reads in order, depth 8", "reads", 256 << 10, 8, func(s *workload.Spec) { s.Order = workload.Sequential }},
 		{"256 KiB writes in order, depth 8", "writes", 256 << 10, 8, func(s *workload.Spec) { s.Order, s.Reads = workload.Sequential, 0 }},
 	} {
-		ours, bare, ratio, err := paired(
+		bare, err := paired(narrow,
 			func() (float64, error) {
 				rate, _, err := unitRate(prepared, m.block, m.depth, 1, m.change)
 				return rate, err
@@ -68,7 +68,7 @@ func overISCSI() (err error) {
 		if err != nil {
 			return err
 		}
-		row("iSCSI to tgt in memory, one session, "+m.what+": engine against a loop on libiscsi", "1.0", "%.3f (%.1f k against %.1f k a second)", ratio, ours/1e3, bare/1e3)
+		row("iSCSI to tgt in memory, one session, "+m.what+": engine against a loop on libiscsi", "1.0", "%s, %.1f k against %.1f k a second", bare, bare.ours/1e3, bare.theirs/1e3)
 	}
 	if err := ownTarget(prepared); err != nil {
 		return err
@@ -119,11 +119,11 @@ func ownTarget(tgt volume.Volume) error {
 			return rate, err
 		}
 	}
-	ours, theirs, ratio, err := paired(rate(own), rate(tgt))
+	targets, err := paired(usual, rate(own), rate(tgt))
 	if err != nil {
 		return err
 	}
-	row("iSCSI, 4 KiB random reads, depth 32, our initiator: our target over memory against tgt over a file in memory", "1.2", "%.2f (%.1f k against %.1f k a second)", ratio, ours/1e3, theirs/1e3)
+	row("iSCSI, 4 KiB random reads, depth 32, our initiator: our target over memory against tgt over a file in memory", "1.2", "%.2f (%.1f k against %.1f k a second)", targets.ratio, targets.ours/1e3, targets.theirs/1e3)
 	return nil
 }
 

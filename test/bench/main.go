@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -38,6 +39,7 @@ var parts = map[string][]func() error{
 	"memory":    {reportMemory}, // of this process, for whoever started it
 	"keeping":   {keeping},
 	"files":     {smallFiles},
+	"fetching":     {func() error { return fetches("/dev/shm/hb2") }},
 	"iscsi":     {overISCSI},
 	"simulated": {simulatedArrays},
 	"choosing":  {choosing},
@@ -112,22 +114,57 @@ func rate(v load.Volume, s workload.Spec, sampler *host.Sampler) (float64, error
 	return float64(outcome.Summary.Total.Rate), outcome.Failure
 }
 
-// paired measures two things in turn, five times, and gives the median of
-// each and of their ratio.
-func paired(a, b func() (float64, error)) (medianA, medianB, ratio float64, err error) {
+// usual is how many pairs tell a ratio, narrow how many where it is near the bound that it is
+// held against.
+const (
+	usual  = 5
+	narrow = 41
+)
+
+// against is what two things that were measured in pairs did.
+type against struct {
+	ours, theirs, ratio float64 // medians
+	low, high           float64 // of the interval that holds the true median of ratios 19 times in 20
+}
+
+func (a against) String() string { return fmt.Sprintf("%.3f (%.3f to %.3f)", a.ratio, a.low, a.high) }
+
+// paired measures two things side by side in so many pairs, either of them first in every
+// other one, so that a machine that becomes slower is neither's loss.
+func paired(pairs int, ours, theirs func() (float64, error)) (against, error) {
 	var as, bs, ratios []float64
-	for range 5 {
-		x, err := a()
-		if err != nil {
-			return 0, 0, 0, err
+	for i := range pairs {
+		var x, y float64
+		var err, other error
+		if i%2 == 0 {
+			x, err = ours()
+			y, other = theirs()
+		} else {
+			y, other = theirs()
+			x, err = ours()
 		}
-		y, err := b()
-		if err != nil {
-			return 0, 0, 0, err
+		if err := errors.Join(err, other); err != nil {
+			return against{}, err
 		}
 		as, bs, ratios = append(as, x), append(bs, y), append(ratios, x/y)
 	}
-	return median(as), median(bs), median(ratios), nil
+	slices.Sort(ratios)
+	low := medianRank(pairs)
+	return against{median(as), median(bs), median(ratios), ratios[low], ratios[pairs-1-low]}, nil
+}
+
+// medianRank is how many of so many values in order can be left out at either end, so that
+// the rest still spans the true median 19 times in 20: each value is as likely above it as
+// below.
+func medianRank(values int) int {
+	below, chance := 0.0, math.Pow(0.5, float64(values))
+	for k := range values {
+		if below += chance; below > 0.025 {
+			return max(k-1, 0)
+		}
+		chance *= float64(values-k) / float64(k+1)
+	}
+	return 0
 }
 
 func median(values []float64) float64 {
@@ -141,18 +178,18 @@ func nullVolume() error {
 	one := func(change func(*workload.Spec)) func() (float64, error) {
 		return func() (float64, error) { return rate(nothing, spec(change), host.NewSampler()) }
 	}
-	two, single, scaling, err := paired(one(func(s *workload.Spec) { s.Workers = 2 }), one(nil))
+	two, err := paired(usual, one(func(s *workload.Spec) { s.Workers = 2 }), one(nil))
 	if err != nil {
 		return err
 	}
-	row("null volume, 4 KiB reads, depth 32, one worker", "1.5 million a second a core", "%.1f million a second", single/1e6)
-	row("the same with two workers, against one", "", "%.1f million a second, × %.2f", two/1e6, scaling)
-	mixed, shallow, _, err := paired(one(func(s *workload.Spec) { s.Reads = 0.7 }), one(func(s *workload.Spec) { s.Depth = 1 }))
+	row("null volume, 4 KiB reads, depth 32, one worker", "1.5 million a second a core", "%.1f million a second", two.theirs/1e6)
+	row("the same with two workers, against one", "", "%.1f million a second, × %.2f", two.ours/1e6, two.ratio)
+	mixed, err := paired(usual, one(func(s *workload.Spec) { s.Reads = 0.7 }), one(func(s *workload.Spec) { s.Depth = 1 }))
 	if err != nil {
 		return err
 	}
-	row("null volume, 70 % reads, depth 32", "", "%.1f million a second", mixed/1e6)
-	row("null volume, depth 1: our own time per operation", "under 1000 ns", "%.0f ns", 1e9/shallow)
+	row("null volume, 70 % reads, depth 32", "", "%.1f million a second", mixed.ours/1e6)
+	row("null volume, depth 1: our own time per operation", "under 1000 ns", "%.0f ns", 1e9/mixed.theirs)
 	return nil
 }
 
@@ -181,11 +218,11 @@ func intervals() error {
 			return rate(nothing, spec(func(s *workload.Spec) { s.Interval, s.For = length, 2 }), host.NewSampler())
 		}
 	}
-	_, _, ratio, err := paired(every(0.1), every(2))
+	series, err := paired(usual, every(0.1), every(2))
 	if err != nil {
 		return err
 	}
-	row("null volume, series every 100 ms against every 2 s", "", "× %.3f of the rate", ratio)
+	row("null volume, series every 100 ms against every 2 s", "", "× %s of the rate", series)
 	return nil
 }
 
@@ -247,11 +284,11 @@ func manyWorkers() error {
 			}))
 		}
 	}
-	many, one, ratio, err := paired(with(256), with(1))
+	workers, err := paired(usual, with(256), with(1))
 	if err != nil {
 		return err
 	}
-	row("simulated: 256 workers × depth 1 against 1 × 256", "× 1.5", "× %.2f of the time (%.2f and %.2f s for two million operations)", ratio, many, one)
+	row("simulated: 256 workers × depth 1 against 1 × 256", "× 1.5", "× %.2f of the time (%.2f and %.2f s for two million operations)", workers.ratio, workers.ours, workers.theirs)
 	return nil
 }
 
@@ -306,21 +343,21 @@ func againstBareLoop() error {
 			return onDevice(device, s, sampler)
 		}
 	}
-	ours, bare, ratio, err := paired(engine(nil), func() (float64, error) { return bareLoop(device, size, s.Depth) })
+	bare, err := paired(usual, engine(nil), func() (float64, error) { return bareLoop(device, size, s.Depth) })
 	if err != nil {
 		return err
 	}
-	row("zram, 4 KiB random reads, depth 32, uncached: engine against a bare io_uring loop in C", "0.95", "%.3f (%.0f k against %.0f k a second)", ratio, ours/1e3, bare/1e3)
-	two, one, scaling, err := paired(engine(func(s *workload.Spec) { s.Workers = 2 }), engine(nil))
+	row("zram, 4 KiB random reads, depth 32, uncached: engine against a bare io_uring loop in C", "0.95", "%s, %.0f k against %.0f k a second", bare, bare.ours/1e3, bare.theirs/1e3)
+	two, err := paired(usual, engine(func(s *workload.Spec) { s.Workers = 2 }), engine(nil))
 	if err != nil {
 		return err
 	}
-	many, few, crowded, err := paired(engine(func(s *workload.Spec) { s.Workers, s.Depth = 16, 1 }), engine(func(s *workload.Spec) { s.Workers, s.Depth = 2, 8 }))
+	crowded, err := paired(usual, engine(func(s *workload.Spec) { s.Workers, s.Depth = 16, 1 }), engine(func(s *workload.Spec) { s.Workers, s.Depth = 2, 8 }))
 	if err != nil {
 		return err
 	}
-	row("zram, 16 workers × depth 1 against 2 × 8", "", "× %.2f (%.0f k against %.0f k a second)", crowded, many/1e3, few/1e3)
-	row("zram, two workers against one", "", "× %.2f (%.0f k against %.0f k a second)", scaling, two/1e3, one/1e3)
+	row("zram, 16 workers × depth 1 against 2 × 8", "", "× %.2f (%.0f k against %.0f k a second)", crowded.ratio, crowded.ours/1e3, crowded.theirs/1e3)
+	row("zram, two workers against one", "", "× %.2f (%.0f k against %.0f k a second)", two.ratio, two.ours/1e3, two.theirs/1e3)
 	return nil
 }
 

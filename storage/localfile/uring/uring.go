@@ -286,13 +286,22 @@ func (r *Ring) RegisterFile(fd int) error {
 // Features says what the ring uses.
 func (r *Ring) Features() Features { return r.features }
 
+// next is the next submission, empty but for what all have.
+func (r *Ring) next(op Opcode, fd int, token uint64) *submission {
+	s := &r.submissions[r.prepared&r.sqMask]
+	*s = submission{}
+	s.opcode, s.fd, s.userData = op, int32(fd), token
+	r.prepared++
+	return s
+}
+
 // Prepare fills the next submission. The caller keeps the number in flight
 // within the entries the ring was opened with. With a registered file, fd is
 // its index, zero; buffer is the index of a registered buffer for the fixed
 // opcodes. Token comes back with the completion.
 func (r *Ring) Prepare(op Opcode, fd int, data []byte, offset int64, buffer int, token uint64) {
-	s := &r.submissions[r.prepared&r.sqMask]
-	*s = submission{opcode: op, fd: int32(fd), offset: uint64(offset), length: uint32(len(data)), userData: token, buffer: uint16(buffer)}
+	s := r.next(op, fd, token)
+	s.offset, s.length, s.buffer = uint64(offset), uint32(len(data)), uint16(buffer)
 	if len(data) > 0 {
 		s.address = uint64(uintptr(unsafe.Pointer(&data[0])))
 	}
@@ -302,7 +311,6 @@ func (r *Ring) Prepare(op Opcode, fd int, data []byte, offset int64, buffer int,
 	if op == Fsync {
 		s.offset, s.opFlags = 0, fsyncDataOnly
 	}
-	r.prepared++
 }
 
 // PrepareFlush fills the next submission with a flush of a file and all that is known of
@@ -324,8 +332,7 @@ func (r *Ring) PrepareAllocate(fd int, mode uint32, offset int64, length int, to
 // answers and says how many operations are still without one. What a device has
 // begun cannot be called back, and kernels before 5.19 call nothing back.
 func (r *Ring) CallBack(inFlight int, within time.Duration) (left int) {
-	r.submissions[r.prepared&r.sqMask] = submission{opcode: cancel, opFlags: cancelAll | cancelAny, userData: calledBack}
-	r.prepared++
+	r.next(cancel, 0, calledBack).opFlags = cancelAll | cancelAny
 	for end := time.Now().Add(within); inFlight > 0; {
 		wait := time.Until(end)
 		if r.Enter(max(wait, 0)) != nil {
