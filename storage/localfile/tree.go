@@ -171,10 +171,15 @@ func (m *maker) make(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	folder, err := os.Open(m.tree.files())
+	if err != nil {
+		return err
+	}
+	defer folder.Close()
 	var all sync.WaitGroup
 	for range makers {
 		all.Go(func() {
-			if err := m.some(ctx, root, files); err != nil {
+			if err := m.some(ctx, int(folder.Fd()), files); err != nil {
 				m.failed.Store(&err)
 			}
 		})
@@ -190,7 +195,7 @@ func (m *maker) make(ctx context.Context) error {
 }
 
 // some makes files until there are no more.
-func (m *maker) some(ctx context.Context, root *os.Root, files *fileset.Files) error {
+func (m *maker) some(ctx context.Context, root int, files *fileset.Files) error {
 	buffer := make([]byte, 1<<20)
 	content := make([]*workload.Content, len(m.spec.Files.Set.Classes))
 	var path []byte
@@ -220,36 +225,54 @@ func (m *maker) some(ctx context.Context, root *os.Root, files *fileset.Files) e
 
 // file makes a file that is not there with its size. What was written of it shall not
 // answer the reads of a measurement from memory.
-func (m *maker) file(ctx context.Context, root *os.Root, path string, number, size int64, content *workload.Content, buffer []byte) error {
+func (m *maker) file(ctx context.Context, root int, path string, number, size int64, content *workload.Content, buffer []byte) error {
 	if m.spec.Files.Does(workload.Save) {
-		_ = root.Remove(path + besides) // of a save that was cut short
+		_ = unix.Unlinkat(root, path+besides, 0) // of a save that was cut short
 	}
-	if info, err := root.Lstat(path); err == nil && info.Mode().IsRegular() && info.Size() == size {
+	var there unix.Stat_t
+	if unix.Fstatat(root, path, &there, unix.AT_SYMLINK_NOFOLLOW) == nil && there.Mode&unix.S_IFMT == unix.S_IFREG && there.Size == size {
 		return nil
 	}
-	file, err := root.OpenFile(path, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, fileMode)
+	fd, err := openBelow(root, path, unix.O_CREAT|unix.O_TRUNC|unix.O_WRONLY)
 	if err != nil {
-		return err
+		return fmt.Errorf("%s: %w", path, err)
 	}
 	for at := int64(0); at < size; {
-		if ctx.Err() != nil {
-			file.Close()
-			return ctx.Err()
+		if err = ctx.Err(); err != nil {
+			break
 		}
 		part := buffer[:min(int64(len(buffer)), size-at)]
 		workload.FillFile(content, part, number, at)
-		n, err := file.Write(part)
-		if err != nil {
-			file.Close()
-			return err
+		n, failed := unix.Pwrite(fd, part, at)
+		if failed != nil && failed != unix.EINTR {
+			err = fmt.Errorf("%s: %w", path, failed)
+			break
 		}
-		at += int64(n)
+		at += int64(max(n, 0))
 	}
-	if size >= largeFile && !m.spec.Cached {
-		_ = unix.Fdatasync(int(file.Fd()))
-		_ = unix.Fadvise(int(file.Fd()), 0, 0, unix.FADV_DONTNEED)
+	if err == nil && size >= largeFile && !m.spec.Cached {
+		_ = unix.Fdatasync(fd)
+		_ = unix.Fadvise(fd, 0, 0, unix.FADV_DONTNEED)
 	}
-	return file.Close()
+	if closed := unix.Close(fd); err == nil && closed != nil {
+		err = fmt.Errorf("%s: %w", path, closed)
+	}
+	return err
+}
+
+// openBelow opens or makes a file below a folder, and follows no symbolic link on the way,
+// in one call where the kernel has it (openat2(2), from 5.6 on).
+func openBelow(folder int, path string, flags int) (fd int, err error) {
+	flags |= unix.O_CLOEXEC | unix.O_NOFOLLOW
+	how := unix.OpenHow{Flags: uint64(flags), Mode: fileMode, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS}
+	for {
+		if fd, err = unix.Openat2(folder, path, &how); err == unix.ENOSYS || err == unix.EPERM { // EPERM: of a filter that does not know it
+			fd, err = unix.Openat(folder, path, flags, fileMode)
+		}
+		if err != unix.EINTR {
+			return fd, err
+		}
+	}
 }
 
 // largeFile is how large a file is whose writing is not slowed down by forcing it out.

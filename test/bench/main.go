@@ -39,7 +39,6 @@ var parts = map[string][]func() error{
 	"memory":    {reportMemory}, // of this process, for whoever started it
 	"keeping":   {keeping},
 	"files":     {smallFiles},
-	"fetching":     {func() error { return fetches("/dev/shm/hb2") }},
 	"iscsi":     {overISCSI},
 	"simulated": {simulatedArrays},
 	"choosing":  {choosing},
