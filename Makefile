@@ -6,6 +6,9 @@ SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 SOURCES := $(wildcard $(shell git ls-files '*.go' '*.sql' '*.yaml' go.mod go.sum))
 CONSOLE := $(wildcard $(shell git ls-files console | grep -v -e '\.go$$' -e contract.json))
 
+# The router's codec of a format that nothing here speaks takes longer to build than the product.
+export GOFLAGS := $(shell go env GOFLAGS) -tags=nomsgpack
+
 # Where goroutines meet; tested with the race detector.
 RACED := core/load|patient|client|host|service|storage/iscsi|storage/localfile|target
 

@@ -174,9 +174,9 @@ func (a *app) needMeasure() *cobra.Command {
 measured at least three times are left out, unless --all is given. A use that names a
 stage in place of a load cannot be measured from the sheet: measure the plan that it is of.
 
-With --degraded a simulated array is measured while one of its members is missing, and while
-another is filled in its place at the rate that --rebuild says. How the setup stands to the
-need meanwhile, and how long that lasts, is then said beside its verdicts.`,
+With --degraded a simulated array is measured while one of its members is missing, one of each
+kind in turn, and while another is filled in its place at the rate that --rebuild says. How the
+setup stands to the need meanwhile, and how long that lasts, is then said beside its verdicts.`,
 		Example: "  heron need measure station.yaml /srv/pool\n  heron need measure station.yaml pool --repeats 5 --all\n  heron need measure station.yaml array:pool.yaml --degraded --rebuild 50MB/s",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			if a.here && detach {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"patientheron/core/quantity"
@@ -926,4 +927,21 @@ func BenchmarkSSDCache(b *testing.B) {
 	next := random(a, 1, 4096, 10_000_000*4096, false)
 	b.ResetTimer()
 	closed(a, 64, b.N, next)
+}
+
+// Members that are alike are tried once: by hand, of eight disks, four SSDs, two more of the
+// disks and a tier of two, numbers 0, 8 and 14.
+func TestKindsOfMembers(t *testing.T) {
+	disk, flash := Group{Count: 8, Medium: HardDisk, Capacity: quantity.TiB}, Group{Count: 4, Medium: Flash, Capacity: quantity.TiB}
+	more := disk
+	more.Count = 2
+	d := Description{Members: []Group{disk, flash, more}, Tier: &Tier{Members: Group{Count: 2, Medium: Flash, Capacity: quantity.TiB}}}
+	if got := d.Kinds(); !slices.Equal(got, []int{0, 8, 14}) {
+		t.Errorf("%v", got)
+	}
+	late := disk
+	late.Count, late.Slow = 1, 3
+	if got := (Description{Members: []Group{disk, late}}).Kinds(); !slices.Equal(got, []int{0, 8}) {
+		t.Errorf("with a slow one: %v", got)
+	}
 }

@@ -152,6 +152,23 @@ func (g Group) disk() mechanics.Disk {
 	}.Completed()
 }
 
+// Kinds are members of which no two are alike, by their numbers: the first of each group, and of
+// the tier, whose members come after the others.
+func (d Description) Kinds() (numbers []int) {
+	next := 0
+	for i, g := range d.Members {
+		like := func(o Group) bool { o.Count = g.Count; return o == g }
+		if !slices.ContainsFunc(d.Members[:i], like) {
+			numbers = append(numbers, next)
+		}
+		next += g.Count
+	}
+	if d.Tier != nil {
+		numbers = append(numbers, next)
+	}
+	return numbers
+}
+
 func (d Description) expandedMembers() (all []Group) {
 	for _, g := range d.Members {
 		for range g.Count {

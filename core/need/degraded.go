@@ -1,7 +1,10 @@
 package need
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
+	"math"
 	"slices"
 	"strings"
 
@@ -9,6 +12,7 @@ import (
 	"patientheron/core/judge"
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
+	"patientheron/core/setup"
 )
 
 // State is what a setup is measured in beside its whole one.
@@ -30,31 +34,31 @@ type Meanwhile struct {
 	Standing  judge.Standing   `json:"standing" enum:"meets,falls short,not shown,not measured"`
 	Verdicts  []Verdict        `json:"verdicts" doc:"Of the bounds of uses, which come first among the demands"`
 	Lasts     quantity.Seconds `json:"lastsSeconds,omitempty" doc:"How long a member takes at the rate that it was filled at; absent where nothing was"`
+	Without   string           `json:"without,omitempty" doc:"The member without which it stands like that, which is the worst of those that were missing in turn; absent where only one was"`
 	Words     string           `json:"words"`
+
+	member int
 }
 
-// memberFails and memberRebuilt are the faults of an array file that put an array into its
-// states from the beginning on.
-const (
-	memberFails   = "{kind: member fails, at: 0, member: 0}"
-	memberRebuilt = "{kind: rebuild, at: 0, member: 0, rate: "
-)
-
-// faultsOf is the value of the key faults of an array file that makes a state.
-func faultsOf(s State, rate quantity.ByteRate) string {
+// faultsOf is the value of the key faults of an array file that puts an array into a state from
+// the beginning on: a member is missing, and is filled at a rate while it is rebuilt.
+func faultsOf(s State, member int, rate quantity.ByteRate) string {
+	fails := fmt.Sprintf("{kind: member fails, at: 0, member: %d}", member)
 	if s == Degraded {
-		return "[" + memberFails + "]"
+		return "[" + fails + "]"
 	}
 	text, _ := rate.MarshalYAML() // cannot fail
-	return fmt.Sprintf("[%s, %s%s}]", memberFails, memberRebuilt, text)
+	return fmt.Sprintf("[%s, {kind: rebuild, at: 0, member: %d, rate: %s}]", fails, member, text)
 }
 
 // InStates is a plan whose stages are measured in all states of an array that an array file
-// describes, rebuilding at a rate, in place of whole.
-func InStates(p plan.Plan, rate quantity.ByteRate) plan.Plan {
+// describes, in place of whole: without each of some members, and while that is rebuilt at a rate.
+func InStates(p plan.Plan, members []int, rate quantity.ByteRate) plan.Plan {
 	axis := plan.Axis{Field: "faults"}
 	for _, s := range States {
-		axis.Values = append(axis.Values, faultsOf(s, rate))
+		for _, member := range members {
+			axis.Values = append(axis.Values, faultsOf(s, member, rate))
+		}
 	}
 	p.Name += ", degraded"
 	p.Why += " While a member is missing, and while another is filled in its place."
@@ -65,54 +69,100 @@ func InStates(p plan.Plan, rate quantity.ByteRate) plan.Plan {
 	return p
 }
 
-// stateOf is the state that a sample of an array was measured in; "" where that is none of
-// them.
-func stateOf(s compare.Sample) State {
+// lack is a state, and the member that is missing in it.
+type lack struct {
+	state  State
+	member int
+}
+
+// untold is the number of the member that real storage lacked.
+const untold = -1
+
+// lackOf is the state that a sample of an array was measured in; its state is "" where that is
+// none of them.
+func lackOf(s compare.Sample) (l lack) {
 	changed := plan.VolumeOf(s.Point)
 	if len(changed) != 1 || len(s.Point) != 1 || changed[0].Field != "faults" {
-		return ""
+		return lack{}
 	}
-	switch value := changed[0].Value; {
-	case value == faultsOf(Degraded, 0):
-		return Degraded
-	case strings.HasPrefix(value, "["+memberFails+", "+memberRebuilt):
-		return Rebuilding
+	value := changed[0].Value
+	if _, err := fmt.Sscanf(value, "[{kind: member fails, at: 0, member: %d}", &l.member); err != nil {
+		return lack{}
 	}
-	return ""
+	degraded := strings.TrimSuffix(faultsOf(Degraded, l.member, 0), "]")
+	switch rest, found := strings.CutPrefix(value, degraded); {
+	case found && rest == "]":
+		l.state = Degraded
+	case found && strings.HasPrefix(rest, fmt.Sprintf(", {kind: rebuild, at: 0, member: %d, rate: ", l.member)):
+		l.state = Rebuilding
+	}
+	return l
 }
 
 // meanwhile judges what a side was measured in other states than whole: by faults of its array
-// file, those of its last run with any, or because the storage itself lacked members.
+// file, those of its last run with any, or because the storage itself lacked members. Of several
+// members that were missing in turn the one counts without which it stands worst.
 func (n Need) meanwhile(side compare.Side) (all []Meanwhile) {
-	of := map[State][]compare.Sample{Degraded: side.Degraded}
-	made := map[State]string{} // by which faults
+	of := map[lack][]compare.Sample{}
+	if len(side.Degraded) > 0 {
+		of[lack{Degraded, untold}] = side.Degraded
+	}
+	made := map[lack]string{} // by which faults
 	for _, s := range side.Samples {
-		state := stateOf(s)
-		if state == "" {
+		l := lackOf(s)
+		if l.state == "" {
 			continue
 		}
-		if faults := s.Point[0].Value; made[state] != faults { // later runs, at another rate
-			made[state], of[state] = faults, nil
+		if faults := s.Point[0].Value; made[l] != faults { // later runs, at another rate
+			made[l], of[l] = faults, nil
 		}
 		s.Point = nil
-		of[state] = append(of[state], s)
+		of[l] = append(of[l], s)
 	}
 	for _, state := range States {
-		if len(of[state]) == 0 {
+		var worst Meanwhile
+		tried := 0
+		for _, l := range slices.SortedFunc(maps.Keys(of), func(a, b lack) int { return cmp.Compare(a.member, b.member) }) {
+			if l.state != state {
+				continue
+			}
+			in := side
+			in.Samples = of[l]
+			m := n.standing(in)
+			if m.Standing == "" {
+				continue
+			}
+			if tried++; tried > 1 && !m.worse(worst) {
+				continue
+			}
+			worst = m
+			worst.State, worst.Simulated, worst.member = state, !side.Real, l.member
+			worst.Lasts = lasts(in, l.member)
+		}
+		if tried == 0 {
 			continue
 		}
-		in := side
-		in.Samples = of[state]
-		m := n.standing(in)
-		if m.Standing == "" {
-			continue
+		if tried > 1 {
+			worst.Without = fmt.Sprintf("member %d", worst.member)
 		}
-		m.State, m.Simulated = state, !side.Real
-		m.Lasts = lasts(in)
-		m.Words = m.inWords(n)
-		all = append(all, m)
+		worst.Words = worst.inWords(n)
+		all = append(all, worst)
 	}
 	return all
+}
+
+// worse reports whether a setup stands worse than it does otherwise.
+func (m Meanwhile) worse(other Meanwhile) bool {
+	least := func(of Meanwhile) float64 {
+		lowest := math.Inf(1)
+		for _, v := range of.Verdicts {
+			if v.Value != nil {
+				lowest = min(lowest, v.Headroom)
+			}
+		}
+		return lowest
+	}
+	return cmp.Or(cmp.Compare(slices.Index(order, other.Standing), slices.Index(order, m.Standing)), cmp.Compare(least(m), least(other))) < 0
 }
 
 // standing judges the bounds of all uses; nothing where none of them was measured.
@@ -135,20 +185,44 @@ func (n Need) standing(side compare.Side) (m Meanwhile) {
 }
 
 // lasts is how long a member takes at the rate at which one was filled; 0 where none was.
-func lasts(side compare.Side) quantity.Seconds {
+func lasts(side compare.Side, member int) quantity.Seconds {
 	rate, n := 0.0, 0.0
 	for _, s := range side.Samples {
 		if s.Summary == nil {
 			continue
 		}
 		for _, c := range s.Summary.Inside {
-			if c.Name == "member 0 rebuild" {
+			if c.Name == fmt.Sprintf("member %d rebuild", member) {
 				rate, n = rate+c.Value, n+1
 			}
 		}
 	}
-	if size := side.Setup.Bytes("media[0].size"); rate > 0 && size > 0 {
-		return quantity.Seconds(float64(size) * n / rate)
+	if size := sizeOf(side.Setup, member); rate > 0 && size > 0 {
+		return quantity.Seconds(size * n / rate)
+	}
+	return 0
+}
+
+// sizeOf is how much a member of an array holds, by the facts of its setup; those of a tier come
+// after the others.
+func sizeOf(s setup.Setup, member int) float64 {
+	for i := range s.Count("media") {
+		at := fmt.Sprintf("media[%d].", i)
+		if member < int(s.Number(at+"count")) {
+			return float64(s.Bytes(at + "size"))
+		}
+		member -= int(s.Number(at + "count"))
+	}
+	whole, count := float64(s.Bytes("tier.size")), s.Number("tier.count")
+	switch s.Text("tier.level") {
+	case "raid1":
+		return whole
+	case "raid10":
+		return whole * 2 / count
+	case "raid5":
+		return whole / (count - 1)
+	case "raid6":
+		return whole / (count - 2)
 	}
 	return 0
 }
@@ -167,8 +241,12 @@ func (m Meanwhile) inWords(n Need) string {
 	if m.Lasts > 0 {
 		words += "; a member takes " + m.Lasts.String() + " then"
 	}
+	how := "measured"
 	if m.Simulated {
-		return words + " (simulated)"
+		how = "simulated"
 	}
-	return words + " (measured)"
+	if m.Without != "" {
+		how += "; without " + m.Without + ", the worst to lose"
+	}
+	return words + " (" + how + ")"
 }

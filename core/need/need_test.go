@@ -423,7 +423,7 @@ func TestUsesAtOnce(t *testing.T) {
 func TestMeanwhile(t *testing.T) {
 	n := Need{Name: "n", Uses: []Use{{Name: "ledger", Stage: "ledger", Bounds: []Bound{bound(t, "iops", "at least 900")}}}}
 	whole := side("pool", priced(t, "4000", "media[0].size", "4TB"), 1, "ledger", []float64{1000, 1010, 990}, []float64{0.01, 0.01, 0.01})
-	p := InStates(plan.Plan{Name: "n", Stages: []plan.Stage{{Name: "ledger", Load: workload.Default(), Repeats: 1}}}, 100e6)
+	p := InStates(plan.Plan{Name: "n", Stages: []plan.Stage{{Name: "ledger", Load: workload.Default(), Repeats: 1}}}, []int{0}, 100e6)
 	steps, err := p.Steps()
 	if err != nil || len(steps) != 2 {
 		t.Fatalf("%d steps: %v", len(steps), err)
@@ -455,7 +455,7 @@ func TestMeanwhile(t *testing.T) {
 	if rebuilding.State != Rebuilding || rebuilding.Standing != judge.FallsShort || math.Abs(float64(rebuilding.Lasts)/44_444-1) > 0.001 || !strings.Contains(rebuilding.Words, "(-67%); a member takes 12 h 20 min") {
 		t.Errorf("%+v", rebuilding)
 	}
-	slower, err := InStates(plan.Plan{Name: "n", Stages: []plan.Stage{{Name: "ledger", Load: workload.Default(), Repeats: 1}}}, 20e6).Steps()
+	slower, err := InStates(plan.Plan{Name: "n", Stages: []plan.Stage{{Name: "ledger", Load: workload.Default(), Repeats: 1}}}, []int{0}, 20e6).Steps()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -463,6 +463,25 @@ func TestMeanwhile(t *testing.T) {
 	later.Samples = append(slices.Clone(s.Samples), at(slower[1].Point, []float64{920, 921, 919}, 20e6)...)
 	if m := Judge(n, []compare.Side{later}).Setups[0].Meanwhile; len(m) != 2 || m[1].Standing != judge.Meets || math.Abs(float64(m[1].Lasts)/200_000-1) > 0.001 {
 		t.Errorf("measured again at another rate: %+v", m)
+	}
+	// Of several members the worst counts: by hand, a tier of four as raid10 that holds 2 TB has
+	// members of 1 TB, which 100 MB/s fill in 10,000 s.
+	tiered, err := InStates(plan.Plan{Name: "n", Stages: []plan.Stage{{Name: "ledger", Load: workload.Default(), Repeats: 1}}}, []int{0, 8}, 100e6).Steps()
+	if err != nil || len(tiered) != 4 {
+		t.Fatalf("%d steps: %v", len(tiered), err)
+	}
+	inTurn := whole
+	inTurn.Setup = priced(t, "4000", "media[0].count", "8", "media[0].size", "4TB", "tier.size", "2TB", "tier.level", "raid10", "tier.count", "4")
+	inTurn.Samples = slices.Concat(whole.Samples, at(tiered[0].Point, []float64{990, 991, 989}), at(tiered[1].Point, []float64{950, 951, 949}),
+		at(tiered[2].Point, []float64{980, 981, 979}, 80e6), at(tiered[3].Point, []float64{500, 501, 499}))
+	for i := range inTurn.Samples[len(inTurn.Samples)-3:] {
+		inTurn.Samples[len(inTurn.Samples)-1-i].Summary.Inside = []measure.Counter{{Name: "member 8 rebuild", Unit: "bytes per second", Value: 100e6}}
+	}
+	m := Judge(n, []compare.Side{inTurn}).Setups[0].Meanwhile
+	if len(m) != 2 || m[0].Standing != judge.Meets || m[0].Without != "member 8" || !strings.Contains(m[0].Words, "1.06 times (simulated; without member 8, the worst to lose)") {
+		t.Errorf("either member missing: %+v", m)
+	} else if m[1].Standing != judge.FallsShort || m[1].Without != "member 8" || math.Abs(float64(m[1].Lasts)/10_000-1) > 0.001 {
+		t.Errorf("either member rebuilt: %+v", m[1])
 	}
 	s.Samples, s.Degraded = whole.Samples, at(nil, []float64{100, 101, 99})
 	if a = Judge(n, []compare.Side{s}).Setups[0]; len(a.Meanwhile) != 1 || !a.Meanwhile[0].Simulated {

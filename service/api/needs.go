@@ -306,9 +306,10 @@ func (s *Service) missing(ctx context.Context, id int64, wanted resource.NewNeed
 	if err != nil {
 		return m, err
 	}
+	var members []int // that are missing in turn
 	switch {
 	case wanted.Degraded:
-		if n, err = s.missable(ctx, id, n, side); err != nil {
+		if n, members, err = s.missable(ctx, id, n, side); err != nil {
 			return m, err
 		}
 	case !wanted.All:
@@ -316,7 +317,7 @@ func (s *Service) missing(ctx context.Context, id int64, wanted resource.NewNeed
 	}
 	p, without := n.Plan(wanted.Repeats)
 	if m.Plan = p; wanted.Degraded {
-		m.Plan = need.InStates(p, cmp.Or(wanted.Rebuild, usualRebuild))
+		m.Plan = need.InStates(p, members, cmp.Or(wanted.Rebuild, usualRebuild))
 	}
 	m.Without = append(m.Without, without...)
 	return m, nil
@@ -325,26 +326,30 @@ func (s *Service) missing(ctx context.Context, id int64, wanted resource.NewNeed
 // usualRebuild is the rate at which a member is filled unless another is asked for.
 const usualRebuild quantity.ByteRate = 100e6
 
-// missable is a need as it is measured of an array that lacks a member; the error is about
-// storage that cannot be made to, or would not survive it.
-func (s *Service) missable(ctx context.Context, id int64, n need.Need, side compare.Side) (need.Need, error) {
+// missable is a need as it is measured of an array that lacks a member, and which members are
+// missing in turn; the error is about storage that cannot be made to, or would not survive it.
+func (s *Service) missable(ctx context.Context, id int64, n need.Need, side compare.Side) (need.Need, []int, error) {
 	volume, err := s.Store.Volume(ctx, id)
 	if err != nil {
-		return n, err
+		return n, nil, err
 	}
 	if !storage.TraitsOf(volume.Kind).Described {
-		return n, fmt.Errorf("%w: %q is real storage, of which no member is taken away for a measurement; measure it while one is missing, and it is judged by that as well, or measure its twin (heron twin)", need.ErrInvalid, volume.Name)
+		return n, nil, fmt.Errorf("%w: %q is real storage, of which no member is taken away for a measurement; measure it while one is missing, and it is judged by that as well, or measure its twin (heron twin)", need.ErrInvalid, volume.Name)
 	}
 	locator, err := parsed(volume.Locator)
 	if err != nil {
-		return n, err
+		return n, nil, err
 	}
 	whole, _, _, err := s.Bounds.Describe(locator)
 	if err != nil {
-		return n, err
+		return n, nil, err
 	}
 	if after := whole.After(setup.AnyMember); after.Survives == setup.No {
-		return n, fmt.Errorf("%w: %q does not survive it when a member is missing: %s", need.ErrInvalid, volume.Name, after.Words)
+		return n, nil, fmt.Errorf("%w: %q does not survive it when a member is missing: %s", need.ErrInvalid, volume.Name, after.Words)
 	}
-	return n.WithLoads(side), nil
+	described, err := s.Bounds.ReadArray(locator)
+	if err != nil {
+		return n, nil, err
+	}
+	return n.WithLoads(side), described.Kinds(), nil
 }
