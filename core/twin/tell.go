@@ -48,9 +48,11 @@ func (w *fitter) tell(ctx context.Context, best place) (Fitted, error) {
 	if err := w.prove(ctx, &r, best, k.slopes); err != nil {
 		return r, err
 	}
-	w.report(func(h *HowNear) { h.Step = "looking for loads that would tell more" })
-	if r.Next, err = w.next(ctx, best, covariance, times); err != nil {
-		return r, err
+	if r.alike() {
+		w.report(func(h *HowNear) { h.Step = "looking for loads that would tell more" })
+		if r.Next, err = w.next(ctx, best, covariance, times); err != nil {
+			return r, err
+		}
 	}
 	r.Tried = w.far.Tried
 	r.Words = r.words()
@@ -179,8 +181,23 @@ func (w *fitter) prove(ctx context.Context, r *Fitted, best place, slopes *mat.D
 	return nil
 }
 
+// alike reports whether the twin is like what was measured: most of its figures are. Otherwise
+// no array that is made like the guess is, whatever its rates and times.
+func (r Fitted) alike() bool {
+	near := 0
+	for _, l := range r.Loads {
+		if !l.Astray {
+			near++
+		}
+	}
+	return 2*near >= len(r.Loads)
+}
+
 // words say what to know of a twin.
 func (r Fitted) words() (all []string) {
+	if !r.alike() {
+		return r.unlikeWords()
+	}
 	loads := map[string]bool{}
 	astray := []string{}
 	for _, l := range r.Loads {
@@ -229,6 +246,29 @@ func (r Fitted) words() (all []string) {
 	return all
 }
 
+// unlikeWords say of what is no twin that it is none, and where that shows most.
+func (r Fitted) unlikeWords() (all []string) {
+	worst, astray := Likeness{}, 0
+	far := func(l Likeness) float64 { return math.Abs(math.Log(l.Twin / l.Measured)) }
+	for _, l := range r.Loads {
+		if l.Astray {
+			astray++
+		}
+		if worst.Name == "" || far(l) > far(worst) {
+			worst = l
+		}
+	}
+	f := figure.Of(worst.Figure)
+	all = append(all, fmt.Sprintf("It is no twin: %d of %s stray, most of all the %s under %q, %s where %s was measured. No array that is made like the guess does what was measured, whatever its rates and times: say in the guess what the volume is made of.",
+		astray, counted(len(r.Loads), "figure"), worst.Label, worst.Name, f.Show(worst.Twin), f.Show(worst.Measured)))
+	for _, p := range r.Parameters {
+		if times := p.Value / p.Guess; math.Abs(math.Log(times)) > strange {
+			all = append(all, fmt.Sprintf("The %s went to %s times its guess in search of it.", p.Label, quantity.Digits(times)))
+		}
+	}
+	return all
+}
+
 func listed(names []string) string {
 	for i := range names {
 		names[i] = "the " + names[i]
@@ -239,7 +279,13 @@ func listed(names []string) string {
 	return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
 }
 
-func percent(share float64) string { return quantity.Digits(share*100) + " %" }
+// percent says how far off something is; a factor where it is more than twice as much.
+func percent(share float64) string {
+	if share > 1 {
+		return "a factor of " + quantity.Digits(1+share)
+	}
+	return quantity.Digits(share*100) + " %"
+}
 
 func counted(n int, what string) string {
 	if n == 1 {

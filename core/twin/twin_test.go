@@ -299,6 +299,22 @@ func TestWhatStraysDoesNotBendTheRest(t *testing.T) {
 	}
 }
 
+// What no array that is made like the guess could do has no twin, and that is said: here at a
+// hundred thousand times the rates of disks and more, in other proportions.
+func TestWhatIsNoTwinIsSaid(t *testing.T) {
+	d, _ := exact(t)
+	seen := observed(t, oneDisk, d, tellingAll, 2)
+	for i := range seen {
+		for j := range seen[i].Figures {
+			seen[i].Figures[j].Log += math.Log(1e5 * float64(1+i*i))
+		}
+	}
+	r := fitted(t, twin.Fit{With: reader(plainDisk), Observed: seen, Measure: oneDisk})
+	if !strings.HasPrefix(r.Words[0], "It is no twin: ") || !strings.Contains(r.Words[0], "say in the guess what the volume is made of") || len(r.Next) > 0 {
+		t.Errorf("%q, next %v", r.Words, r.Next)
+	}
+}
+
 // The same measurements, guess and seed give the same twin, however many cores there are.
 func TestTheSameTwinOnAnyNumberOfCores(t *testing.T) {
 	d, _ := exact(t)

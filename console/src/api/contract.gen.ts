@@ -2676,6 +2676,8 @@ export interface components {
             state: "degraded" | "rebuilding";
             /** @description Of the bounds of uses, which come first among the demands */
             verdicts: components["schemas"]["Verdict"][] | null;
+            /** @description The member without which it stands like that, which is the worst of those that were missing in turn; absent where only one was */
+            without?: string;
             words: string;
         };
         MeasuredSetup: {
