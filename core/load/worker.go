@@ -31,7 +31,7 @@ type worker struct {
 	spec   workload.Spec
 	number int // among all workers of the measurement
 	line   timeline
-	source workload.Source
+	source *workload.Work
 	queue  Queue
 
 	slots     []slot
