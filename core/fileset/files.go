@@ -211,6 +211,15 @@ func (f *Files) PathAfter(buffer []byte, i int64, p *Prefix) []byte {
 	return append(buffer, c.Ending...)
 }
 
+// LongestPath is the length of the longest of the paths of files and folders, in bytes.
+func (f *Files) LongestPath() (longest int) {
+	for i := range f.classes {
+		c := &f.classes[i]
+		longest = max(longest, len(c.folder)+c.levels()*(1+c.width)+1+c.digits+len(c.Ending))
+	}
+	return longest
+}
+
 // levels is how many folders lie above each other below that of the class.
 func (c *class) levels() int {
 	if c.Folders.Files == 0 {

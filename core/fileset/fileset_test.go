@@ -155,12 +155,32 @@ func TestFilesHaveTheirPlaces(t *testing.T) {
 	}
 }
 
+// variety are classes with paths of all shapes.
+var variety = []Class{
+	{Name: "one", Number: 1, Size: Sizes{Fixed: 1}}, {Name: "two", Number: 57, Size: Sizes{Fixed: 1}, Folders: Folders{Files: 7}, Ending: ".tif"},
+	{Name: "three", Number: 1001, Size: Sizes{Fixed: 1}, Folders: Folders{Files: 10, Deep: 3}}, {Name: "four", Number: 100, Size: Sizes{Fixed: 1}},
+	{Name: "a folder with few files", Number: 11, Size: Sizes{Fixed: 1}, Folders: Folders{Files: 1, Deep: 2}, Ending: ".x"},
+}
+
+// The longest path is the longest there is.
+func TestLongestPath(t *testing.T) {
+	for i := range variety {
+		for _, f := range []*Files{files(t, 5, variety[i]), files(t, 5, variety[:i+1]...)} {
+			longest := 0
+			for n := range f.Len() {
+				longest = max(longest, len(f.Path(nil, n)))
+			}
+			f.Folders(func(path []byte) bool { longest = max(longest, len(path)); return true })
+			if got := f.LongestPath(); got != longest {
+				t.Errorf("%d classes up to %q: %d, the longest has %d", len(f.classes), variety[i].Name, got, longest)
+			}
+		}
+	}
+}
+
 // A path that is made over another one, whichever that was, is the same as one by itself.
 func TestPathsOverOthers(t *testing.T) {
-	f := files(t, 5,
-		Class{Name: "one", Number: 1, Size: Sizes{Fixed: 1}}, Class{Name: "two", Number: 57, Size: Sizes{Fixed: 1}, Folders: Folders{Files: 7}, Ending: ".tif"},
-		Class{Name: "three", Number: 1001, Size: Sizes{Fixed: 1}, Folders: Folders{Files: 10, Deep: 3}}, Class{Name: "four", Number: 100, Size: Sizes{Fixed: 1}},
-	)
+	f := files(t, 5, variety...)
 	random := rand.New(rand.NewPCG(1, 1))
 	buffer, p := make([]byte, 0, 200), Prefix{}
 	i := int64(0)

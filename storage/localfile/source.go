@@ -64,7 +64,7 @@ func openSource(listed *fileset.Listed, root int, options load.QueueOptions) (*s
 	if listed == nil {
 		return nil, nil
 	}
-	names, err := mapNames(ofSource{listed}, listed.LongestPath()+1, options.Depth)
+	names, err := mapNames(ofSource{listed}, options.Depth)
 	if err != nil {
 		return nil, err
 	}
@@ -148,7 +148,7 @@ func (o *openedSource) Facts() load.Facts {
 func (o *openedSource) Close() error { return o.root.Close() }
 
 func (o *openedSource) Open(options load.QueueOptions) (load.Queue, error) {
-	names, err := mapNames(ofSource{o.listed}, o.listed.LongestPath()+1, options.Depth)
+	names, err := mapNames(ofSource{o.listed}, options.Depth)
 	if err != nil {
 		return nil, err
 	}

@@ -345,7 +345,7 @@ func (o *openedTree) Close() error {
 }
 
 func (o *openedTree) Open(options load.QueueOptions) (load.Queue, error) {
-	names, err := mapNames(o.files, nameSpace, options.Depth)
+	names, err := mapNames(o.files, options.Depth)
 	if err != nil {
 		return nil, err
 	}

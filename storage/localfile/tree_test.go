@@ -79,7 +79,7 @@ func (b byThreads) Open(options load.QueueOptions) (load.Queue, error) {
 	if err != nil {
 		return nil, err
 	}
-	names, err := mapNames(b.files, nameSpace, options.Depth)
+	names, err := mapNames(b.files, options.Depth)
 	if err != nil {
 		return nil, err
 	}

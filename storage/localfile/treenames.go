@@ -9,16 +9,14 @@ import (
 	"patientheron/core/fileset"
 )
 
-// nameSpace is the memory for one name of an operation on files of a set.
-const (
-	nameSpace = 512
-	besides   = ".new" // what the name of a file beside another ends with
-)
+// besides is what the name of a file beside another ends with.
+const besides = ".new"
 
 // pathed are the paths of files and folders by their numbers, below a folder.
 type pathed interface {
 	Path(buffer []byte, file int64) []byte
 	Folder(buffer []byte, folder int64) []byte
+	LongestPath() int
 }
 
 // ofSource are the paths of real files, of which none has a folder made for it.
@@ -39,8 +37,9 @@ type names struct {
 
 const attributeSpace = int(unsafe.Sizeof(unix.Statx_t{}))
 
-// mapNames gets memory for names of at most so many bytes, a zero byte among them.
-func mapNames(files pathed, longest, depth int) (names, error) {
+// mapNames gets memory for names, and what stands beside them.
+func mapNames(files pathed, depth int) (names, error) {
+	longest := files.LongestPath() + len(besides) + 1
 	longest = (longest + 7) / 8 * 8 // attributes have to lie on a word
 	mapped, err := unix.Mmap(-1, 0, depth*(2*longest+attributeSpace)+8, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_ANON|unix.MAP_PRIVATE)
 	if err != nil {
