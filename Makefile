@@ -15,6 +15,9 @@ RACED := core/load|patient|client|host|service|storage/iscsi|storage/localfile|t
 # Takes as long as it takes, and as many cores as there are.
 WHOLE_DEMO := ^TestDemoEndsByItself$$
 
+# There when the tests are over that want the machine to themselves.
+ALONE_OVER := $(CURDIR)/bin/alone-is-over
+
 .PHONY: build demo test test-whole test-lab check lab bench screenshots contract format install-test-needs clean
 
 build: bin/heron
@@ -39,21 +42,24 @@ install-test-needs:
 # Many tests wait for clocks: more packages at a time than there are cores. The end-to-end
 # tests come one at a time, then those together that bear others beside them, and last the
 # whole demo, which takes as many cores as there are. The lab, which holds no time to
-# anything, takes what all of these leave.
+# anything, begins when those are over that want the machine to themselves, and takes what
+# the others leave.
 test: install-test-needs build check
 	go test -p 4 $$(go list ./... | grep -v -E '^patientheron/(test/(e2e|lab)|$(RACED))(/|$$)')
 	go test -race -p 4 $$(go list ./... | grep -E '^patientheron/($(RACED))(/|$$)')
 	scripts/install-test-needs lab
 	go test -c -o bin/e2e.test ./test/e2e
 	go test -c -o bin/lab.test ./test/lab
+	rm -f $(ALONE_OVER)
 	$(MAKE) -j2 test-whole test-lab
 
 # These take what 'test' has built.
 test-whole:
-	cd test/e2e && $(SUDO) ../../bin/e2e.test -test.timeout=14m -test.parallel=3 -test.skip='$(WHOLE_DEMO)'
+	cd test/e2e && $(SUDO) env HERON_ALONE_OVER=$(ALONE_OVER) ../../bin/e2e.test -test.timeout=14m -test.parallel=3 -test.skip='$(WHOLE_DEMO)' || { touch $(ALONE_OVER); exit 1; }
 	cd test/e2e && $(SUDO) ../../bin/e2e.test -test.timeout=12m -test.run='$(WHOLE_DEMO)'
 
 test-lab:
+	timeout 15m bash -c 'until [ -e $(ALONE_OVER) ]; do sleep 1; done'
 	cd test/lab && nice ../../bin/lab.test -test.v -test.timeout=15m
 
 check: build

@@ -220,6 +220,7 @@ func printCompared(w io.Writer, c resource.Compared, chosen string) {
 			fmt.Fprintf(w, "  %s\n", indented("With the weights: "+candidate.Weighed.Words, "  "))
 		}
 		if len(c.Result.Points) > 0 {
+			fmt.Fprintln(w)
 			printPoints(w, c.Result, number, chosen)
 		}
 	}
