@@ -36,8 +36,6 @@ type Meanwhile struct {
 	Lasts     quantity.Seconds `json:"lastsSeconds,omitempty" doc:"How long a member takes at the rate that it was filled at; absent where nothing was"`
 	Without   string           `json:"without,omitempty" doc:"The member without which it stands like that, which is the worst of those that were missing in turn; absent where only one was"`
 	Words     string           `json:"words"`
-
-	member int
 }
 
 // faultsOf is the value of the key faults of an array file that puts an array into a state from
@@ -100,55 +98,53 @@ func lackOf(s compare.Sample) (l lack) {
 }
 
 // meanwhile judges what a side was measured in other states than whole: by faults of its array
-// file, those of its last run with any, or because the storage itself lacked members. Of several
-// members that were missing in turn the one counts without which it stands worst.
+// file, those of its last run with any, or else because the storage itself lacked members.
 func (n Need) meanwhile(side compare.Side) (all []Meanwhile) {
-	of := map[lack][]compare.Sample{}
-	if len(side.Degraded) > 0 {
-		of[lack{Degraded, untold}] = side.Degraded
-	}
-	made := map[lack]string{} // by which faults
+	of := map[State]map[int][]compare.Sample{Degraded: {}, Rebuilding: {}} // by the member that is missing
+	made := map[lack]string{}                                              // by which faults
 	for _, s := range side.Samples {
 		l := lackOf(s)
 		if l.state == "" {
 			continue
 		}
 		if faults := s.Point[0].Value; made[l] != faults { // later runs, at another rate
-			made[l], of[l] = faults, nil
+			made[l], of[l.state][l.member] = faults, nil
 		}
 		s.Point = nil
-		of[l] = append(of[l], s)
+		of[l.state][l.member] = append(of[l.state][l.member], s)
+	}
+	if len(of[Degraded]) == 0 && len(side.Degraded) > 0 {
+		of[Degraded][untold] = side.Degraded
 	}
 	for _, state := range States {
-		var worst Meanwhile
-		tried := 0
-		for _, l := range slices.SortedFunc(maps.Keys(of), func(a, b lack) int { return cmp.Compare(a.member, b.member) }) {
-			if l.state != state {
-				continue
-			}
-			in := side
-			in.Samples = of[l]
-			m := n.standing(in)
-			if m.Standing == "" {
-				continue
-			}
-			if tried++; tried > 1 && !m.worse(worst) {
-				continue
-			}
-			worst = m
-			worst.State, worst.Simulated, worst.member = state, !side.Real, l.member
-			worst.Lasts = lasts(in, l.member)
+		if m := n.worst(side, of[state]); m.Standing != "" {
+			m.State, m.Simulated = state, !side.Real
+			m.Words = m.inWords(n)
+			all = append(all, m)
 		}
-		if tried == 0 {
-			continue
-		}
-		if tried > 1 {
-			worst.Without = fmt.Sprintf("member %d", worst.member)
-		}
-		worst.Words = worst.inWords(n)
-		all = append(all, worst)
 	}
 	return all
+}
+
+// worst is how a setup stands without the one of its members without which it stands worst,
+// of what was measured without each; nothing where no use was measured.
+func (n Need) worst(side compare.Side, without map[int][]compare.Sample) (worst Meanwhile) {
+	tried, member := 0, 0
+	for _, number := range slices.Sorted(maps.Keys(without)) {
+		side.Samples = without[number]
+		m := n.standing(side)
+		if m.Standing == "" {
+			continue
+		}
+		if tried++; tried == 1 || m.worse(worst) {
+			worst, member = m, number
+			worst.Lasts = lasts(side, number)
+		}
+	}
+	if tried > 1 {
+		worst.Without = fmt.Sprintf("member %d", member)
+	}
+	return worst
 }
 
 // worse reports whether a setup stands worse than it does otherwise.

@@ -487,6 +487,12 @@ func TestMeanwhile(t *testing.T) {
 	if a = Judge(n, []compare.Side{s}).Setups[0]; len(a.Meanwhile) != 1 || !a.Meanwhile[0].Simulated {
 		t.Errorf("of an array that is simulated: %+v", a.Meanwhile)
 	}
+	// What was measured without members that are known by their numbers takes its place.
+	s.Samples = inTurn.Samples
+	if m := Judge(n, []compare.Side{s}).Setups[0].Meanwhile; len(m) != 2 || m[0].Without != "member 8" || m[0].Standing != judge.Meets {
+		t.Errorf("beside members in turn: %+v", m)
+	}
+	s.Samples = whole.Samples
 	s.Real = true
 	a = Judge(n, []compare.Side{s}).Setups[0]
 	if len(a.Meanwhile) != 1 || a.Meanwhile[0].Simulated || a.Meanwhile[0].Standing != judge.FallsShort || !strings.Contains(a.Meanwhile[0].Words, "(measured)") || a.Standing != judge.Meets {

@@ -244,6 +244,9 @@ func (m *maker) file(ctx context.Context, root int, path string, number, size in
 		part := buffer[:min(int64(len(buffer)), size-at)]
 		workload.FillFile(content, part, number, at)
 		n, failed := unix.Pwrite(fd, part, at)
+		if n == 0 && failed == nil { // a file system that takes nothing and does not say why
+			failed = unix.EIO
+		}
 		if failed != nil && failed != unix.EINTR {
 			err = fmt.Errorf("%s: %w", path, failed)
 			break
