@@ -6,8 +6,11 @@ SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 SOURCES := $(wildcard $(shell git ls-files '*.go' '*.sql' '*.yaml' go.mod go.sum))
 CONSOLE := $(wildcard $(shell git ls-files console | grep -v -e '\.go$$' -e contract.json))
 
+# The compiler knows where the time goes; the same for tests, so that nothing is compiled twice.
+PROFILE := cmd/heron/default.pgo
+
 # The router's codec of a format that nothing here speaks takes longer to build than the product.
-export GOFLAGS := $(shell go env GOFLAGS) -tags=nomsgpack
+export GOFLAGS := $(shell go env GOFLAGS) -tags=nomsgpack '-pgo=$(CURDIR)/$(PROFILE)'
 
 # Where goroutines meet; tested with the race detector.
 RACED := core/load|patient|client|host|service|storage/iscsi|storage/localfile|target
@@ -18,7 +21,7 @@ WHOLE_DEMO := ^TestDemoEndsByItself$$
 # There when the tests are over that want the machine to themselves.
 ALONE_OVER := $(CURDIR)/bin/alone-is-over
 
-.PHONY: build demo test test-whole test-lab check lab bench screenshots contract format install-test-needs clean
+.PHONY: build demo test test-whole test-lab check lab bench profile screenshots contract format install-test-needs clean
 
 build: bin/heron
 
@@ -84,13 +87,19 @@ format:
 	gofmt -w $$(git ls-files '*.go')
 	cd console && npm run format
 
-bench: build
+bin/bench: build
 	scripts/install-test-needs bench
 	$(CC) -O2 -Wall -o bin/bare test/bench/bare/bare.c
 	$(CC) -O2 -Wall -o bin/bare-files test/bench/bare/files.c
 	$(CC) -O2 -Wall -o bin/bare-iscsi test/bench/bare/iscsi.c -liscsi
-	go build -o bin/bench ./test/bench
+	go build -o $@ ./test/bench
+
+bench: bin/bench
 	$(SUDO) ./bin/bench
+
+# Where the time goes, for the compiler; to be made anew when the hot code has changed much.
+profile: bin/bench
+	$(SUDO) ./bin/bench profile $(PROFILE)
 
 screenshots: build
 	scripts/install-test-needs pictures

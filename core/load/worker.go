@@ -29,14 +29,17 @@ const (
 // steps it.
 type worker struct {
 	spec   workload.Spec
-	number int // among all workers of the measurement
+	open   bool // operations arrive at a set rate
+	number int  // among all workers of the measurement
 	line   timeline
 	source *workload.Work
 	queue  Queue
 
 	slots     []slot
-	idle      []int // free slots, used as a stack
-	postponed []int // slots whose operation is to be issued again
+	idle      []int   // free slots, used as a stack
+	sent      []int64 // by slot, when its operation started; nil where nobody asks
+	retries   []retry // by slot; nil while none was ever to be issued again
+	postponed []int   // slots whose operation is to be issued again
 	batch     []*Operation
 
 	issued  int64 // bytes issued after the lead-in
@@ -75,13 +78,16 @@ type alikeWholes struct {
 	files, bytes, began int64
 }
 
-// slot is one operation in flight.
+// slot is one operation in flight. It fits in a line of the processor's cache.
 type slot struct {
 	operation Operation // what of it is still to be done
 	due       int64     // when it should have started: latency counts from here
-	sent      int64     // when it did
-	retries   int       // in a row
-	again     int64     // when a postponed operation is issued again
+}
+
+// retry is an operation that the system asks to issue again.
+type retry struct {
+	times int   // in a row
+	at    int64 // when it is issued next
 }
 
 func newWorker(spec workload.Spec, number int, queue Queue, hand func(measure.Part)) (*worker, error) {
@@ -91,13 +97,16 @@ func newWorker(spec workload.Spec, number int, queue Queue, hand func(measure.Pa
 	}
 	own, _, group := spec.Of(number)
 	w := &worker{
-		spec: own, number: number, line: newTimeline(spec), source: source, queue: queue, group: group,
+		spec: own, open: own.Open(), number: number, line: newTimeline(spec), source: source, queue: queue, group: group,
 		slots: make([]slot, own.Depth), idle: make([]int, own.Depth),
 		batch:   make([]*Operation, 0, own.Depth),
 		counted: measure.NewTally(spec.Open(), own.Classes()...), hand: hand, groups: len(spec.Groups()),
 	}
 	for i := range w.idle {
 		w.idle[i] = own.Depth - 1 - i
+	}
+	if w.counted.Service != nil {
+		w.sent = make([]int64, own.Depth)
 	}
 	if spec.Amount > 0 {
 		w.share = int64(spec.Amount) / int64(spec.Workers)
@@ -185,11 +194,12 @@ func (w *worker) issue(clock func() int64) error {
 		return nil
 	}
 	now := clock()
-	open := w.spec.Open()
-	for i := range w.batch[again:] {
-		s := &w.slots[w.batch[again+i].Slot]
-		s.sent = now
-		if open {
+	for _, o := range w.batch[again:] {
+		s := &w.slots[o.Slot]
+		if w.sent != nil {
+			w.sent[o.Slot] = now
+		}
+		if w.open {
 			w.counted.Late += now - max(s.due, w.freedAt)
 		} else {
 			s.due = now
@@ -203,8 +213,8 @@ func (w *worker) issue(clock func() int64) error {
 func (w *worker) issueAgain(now int64) {
 	left := w.postponed[:0]
 	for _, number := range w.postponed {
-		if s := &w.slots[number]; s.again <= now {
-			w.batch = append(w.batch, &s.operation)
+		if w.retries[number].at <= now {
+			w.batch = append(w.batch, &w.slots[number].operation)
 		} else {
 			left = append(left, number)
 		}
@@ -225,7 +235,8 @@ func (w *worker) add(due int64) (next int64) {
 			w.source.Fill(buffer[:o.Length])
 		}
 	}
-	s.due, s.retries = due, 0
+	s.due = due
+	w.forgetRetries(number)
 	w.batch = append(w.batch, o)
 	if w.share > 0 && o.Class.Moves() && !w.line.isLeadIn(w.index) {
 		if w.issued += int64(o.Length); w.issued >= w.share {
@@ -261,11 +272,9 @@ func (w *worker) reap(completions []Completion, now int64) error {
 			o.From += c.Bytes
 			o.Offset += int64(c.Bytes)
 			o.Length -= c.Bytes
-			s.retries = 0
+			w.forgetRetries(c.Slot)
 			w.batch = append(w.batch, o)
-		case w.postpone(s, c.Err, now):
-			w.counted.Retries++
-			w.postponed = append(w.postponed, c.Slot)
+		case w.postpone(c, now):
 		default:
 			w.release(c.Slot, now, w.fail(s, c))
 		}
@@ -285,14 +294,30 @@ func (s *slot) makeWhole() {
 	}
 }
 
-// postpone reports whether an operation is to be issued again, and notes when.
-func (w *worker) postpone(s *slot, err error, now int64) bool {
-	if !errors.Is(err, syscall.EAGAIN) && !errors.Is(err, syscall.EINTR) || s.retries >= mostRetries {
+// postpone has an operation issued again after a pause, where the system asks for that and
+// has not asked too often.
+func (w *worker) postpone(c *Completion, now int64) bool {
+	if !errors.Is(c.Err, syscall.EAGAIN) && !errors.Is(c.Err, syscall.EINTR) {
 		return false
 	}
-	s.again = now + int64(min(firstRetry<<s.retries, lastRetry))
-	s.retries++
+	if w.retries == nil {
+		w.retries = make([]retry, len(w.slots))
+	}
+	r := &w.retries[c.Slot]
+	if r.times >= mostRetries {
+		return false
+	}
+	r.at = now + int64(min(firstRetry<<r.times, lastRetry))
+	r.times++
+	w.counted.Retries++
+	w.postponed = append(w.postponed, c.Slot)
 	return true
+}
+
+func (w *worker) forgetRetries(number int) {
+	if w.retries != nil {
+		w.retries[number] = retry{}
+	}
 }
 
 // record counts a success. What completes when the measured time is over counts
@@ -317,7 +342,7 @@ func (w *worker) record(s *slot, now int64) {
 	}
 	w.counted.LastDone = now
 	if service := w.counted.Service; service != nil {
-		service.Record(now - s.sent)
+		service.Record(now - w.sent[s.operation.Slot])
 	}
 }
 
@@ -419,7 +444,7 @@ func (w *worker) due() int64 {
 		at = w.source.Due()
 	}
 	for _, number := range w.postponed {
-		at = min(at, w.slots[number].again)
+		at = min(at, w.retries[number].at)
 	}
 	return at
 }

@@ -59,6 +59,16 @@ var classes = [Classes]struct {
 	File:       {"files", "file", false},
 }
 
+// moving has the bit of each class that moves bytes.
+var moving = func() (bits uint32) {
+	for c, class := range classes {
+		if class.moves {
+			bits |= 1 << c
+		}
+	}
+	return bits
+}()
+
 // EachClass yields all classes in the order in which they are shown.
 func EachClass() iter.Seq[Class] {
 	return func(yield func(Class) bool) {
@@ -81,7 +91,7 @@ func (c Class) OfFiles() bool { return c >= Open }
 
 // Moves reports whether its operations move bytes of the load. Only what moves
 // counts in totals: a flush beside the writes it belongs to would say nothing.
-func (c Class) Moves() bool { return classes[c].moves }
+func (c Class) Moves() bool { return moving>>c&1 != 0 }
 
 // MarshalText writes the name.
 func (c Class) MarshalText() ([]byte, error) { return []byte(c.String()), nil }

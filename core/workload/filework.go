@@ -49,7 +49,7 @@ type fileWork struct {
 
 // fileTask is what is done to a file.
 type fileTask struct {
-	steps   []step // without those that this load never takes
+	steps   []step // without those that this load never takes; the last is taskOver
 	folders bool   // it is done to a folder
 	moves   bool   // it moves the bytes of the file
 }
@@ -57,9 +57,10 @@ type fileTask struct {
 // fileJob is a file that is worked on. It fits in a line of the processor's cache.
 type fileJob struct {
 	task    int16 // number among those of the load
-	step    int16 // of the task
+	number  int16 // of the step, among those of the task
 	class   int32
 	flying  int32
+	step    step
 	busy    bool // it has a file
 	queued  bool // in the ring
 	failed  bool
@@ -71,10 +72,11 @@ type fileJob struct {
 }
 
 // step is one of the operations that a task consists of.
-type step int
+type step uint8
 
 const (
-	makeFolder step = iota // if it is not there yet
+	taskOver   step = iota // the last of every task
+	makeFolder             // if it is not there yet
 	openOld
 	readAll
 	closeOld
@@ -161,7 +163,7 @@ func (w *fileWork) taken(t Task) (steps []step) {
 		}
 		steps = append(steps, s)
 	}
-	return steps
+	return append(steps, taskOver)
 }
 
 // begin gives a job its next file, or none when there is no more for now.
@@ -221,32 +223,38 @@ func (w *fileWork) startPass(now int64) {
 	}
 }
 
-func (w *fileWork) stepOf(j *fileJob) step { return w.tasks[j.task].steps[j.step] }
-
 // arrive takes a job past the steps that have nothing to do, and puts it into the ring;
 // or ends it.
 func (w *fileWork) arrive(number int) (done bool) {
 	j := &w.jobs[number]
-	for steps := w.tasks[j.task].steps; int(j.step) < len(steps); {
-		switch s := steps[j.step]; {
-		case (s == readAll || s == writeAll) && j.offset >= j.size, s == cutLength && j.size%Unit == 0,
-			s == askEach && j.browsed.next >= j.browsed.end:
-			j.step++
-			j.offset = 0
-			continue
-		case s == makeFolder:
+	steps := w.tasks[j.task].steps
+	for {
+		j.step = steps[j.number]
+		passed := false
+		switch j.step {
+		case readAll, writeAll:
+			passed = j.offset >= j.size
+		case cutLength:
+			passed = j.size%Unit == 0
+		case askEach:
+			passed = j.browsed.next >= j.browsed.end
+		case makeFolder:
 			switch w.folders.toMake(number, w.files.FolderOf(j.file)) {
 			case folderThere:
-				j.step++
-				continue
+				passed = true
 			case folderBeingMade:
 				return false // it is put into the ring when that is made
 			}
+		case taskOver:
+			return true
 		}
-		w.push(number)
-		return false
+		if !passed {
+			w.push(number)
+			return false
+		}
+		j.number++
+		j.offset = 0
 	}
-	return true
 }
 
 func (w *fileWork) push(number int) {
@@ -289,9 +297,8 @@ func (w *fileWork) Next(a *Access) int64 {
 		*a = Access{Class: measure.Flush, Object: Everything, Handle: int32(number)}
 		return w.Due()
 	}
-	s := w.stepOf(j)
-	*a = Access{Class: classOf[s], Object: int(j.file), Handle: int32(number)}
-	switch s {
+	*a = Access{Class: classOf[j.step], Object: int(j.file), Handle: int32(number)}
+	switch j.step {
 	case makeFolder:
 		a.Object = int(w.folders.asked(number))
 	case createBeside, renameOver:
@@ -302,7 +309,7 @@ func (w *fileWork) Next(a *Access) int64 {
 		a.Offset = j.offset
 		a.Length = int(min(int64(w.spec.Blocks[0].Size), j.size-j.offset))
 		j.offset += int64(a.Length)
-		if s == writeAll {
+		if j.step == writeAll {
 			w.writing.class, w.writing.number = int(j.class), contentNumber(j.file, a.Offset, w.pass)
 		}
 		if j.offset < j.size && int(j.flying) < w.pieces && !j.failed {
@@ -357,7 +364,7 @@ func (w *fileWork) Completed(a *Access, now int64, err error) *Whole {
 		w.startPass(now)
 		return nil
 	}
-	s := w.stepOf(j)
+	s := j.step
 	if s == askEach {
 		return w.browsed(number, a, now, err)
 	}
@@ -384,7 +391,7 @@ func (w *fileWork) Completed(a *Access, now int64, err error) *Whole {
 	if j.failed {
 		return w.giveUp(number, s, now)
 	}
-	j.step++
+	j.number++
 	j.offset = 0
 	return w.goOn(number, now)
 }
@@ -446,11 +453,9 @@ func (w *fileWork) done(number int, now int64) {
 // giveUp ends a file of which an operation failed: what is open is closed first.
 func (w *fileWork) giveUp(number int, failed step, now int64) *Whole {
 	j := &w.jobs[number]
-	for _, s := range w.tasks[j.task].steps[j.step+1:] {
+	for i, s := range w.tasks[j.task].steps[j.number+1:] {
 		if (s == closeOld || s == closeNew) && failed != openOld && failed != createNew && failed != createBeside && failed != makeFolder {
-			for w.stepOf(j) != s {
-				j.step++
-			}
+			j.number, j.step = j.number+1+int16(i), s
 			w.push(number)
 			return nil
 		}

@@ -250,20 +250,28 @@ func (q *treeRing) answer(slot int, result int32) load.Completion {
 	switch {
 	case result < 0:
 		c.Err = syscall.Errno(-result)
-	case o.Class.Moves():
-		c.Bytes = min(int(result), o.Length)
-	case (o.Class == measure.Open || o.Class == measure.Create) && !q.table:
-		q.handles[o.Handle] = int(result)
-	}
-	switch o.Class {
-	case measure.Close:
-		q.handles[o.Handle] = -1
-	case measure.MakeFolder:
-		if c.Err != nil {
+		if o.Class == measure.MakeFolder {
 			c.Err = made(c.Err)
 		}
+	case o.Class.Moves():
+		c.Bytes = min(int(result), o.Length)
+	}
+	if !q.table {
+		q.keep(o, result)
 	}
 	return c
+}
+
+// keep keeps the descriptor of a file that was opened, until it is closed.
+func (q *treeRing) keep(o *load.Operation, result int32) {
+	switch o.Class {
+	case measure.Open, measure.Create:
+		if result >= 0 {
+			q.handles[o.Handle] = int(result)
+		}
+	case measure.Close:
+		q.handles[o.Handle] = -1
+	}
 }
 
 func (q *treeRing) Interface() string { return q.name }

@@ -95,8 +95,9 @@ func bareFolder(in string, count int64) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	digits := len(strconv.FormatInt((count-1)/1000, 10))
 	for i := range count / 1000 {
-		if err := os.MkdirAll(filepath.Join(folder, "small", fmt.Sprintf("%03d", i)), 0o700); err != nil {
+		if err := os.MkdirAll(filepath.Join(folder, "small", fmt.Sprintf("%0*d", digits, i)), 0o700); err != nil {
 			return "", err
 		}
 	}
@@ -160,16 +161,13 @@ func fetches(folder string) error {
 		return err
 	}
 	defer b.volume.Close()
-	bare, err := bareFolder(folder, count)
-	if err != nil {
-		return err
-	}
-	if _, err := bareFiles(bare, count, workload.Put); err != nil {
-		return err
+	same, err := filepath.Glob(filepath.Join(folder, ".*", "files")) // what they read are the same files
+	if err != nil || len(same) != 1 {
+		return fmt.Errorf("the files to read lie in %q: %w", same, err)
 	}
 	read, err := paired(narrow,
 		func() (float64, error) { rate, _, err := b.through(1); return rate, err },
-		func() (float64, error) { return bareFiles(bare, count, workload.Fetch) },
+		func() (float64, error) { return bareFiles(same[0], count, workload.Fetch) },
 	)
 	if err != nil {
 		return err

@@ -46,8 +46,12 @@ var parts = map[string][]func() error{
 }
 
 func main() {
-	if len(os.Args) == 1 {
+	switch {
+	case len(os.Args) == 1:
 		fail(bench())
+		return
+	case len(os.Args) == 3 && os.Args[1] == "profile":
+		fail(profile(os.Args[2]))
 		return
 	}
 	part, is := parts[os.Args[1]]

@@ -5,21 +5,27 @@
  *
  *   files FOLDER COUNT DEPTH put|fetch      prints files a second
  *
- * FOLDER has a folder "small", and that a folder for every thousand files, named 000,
- * 001, and so on.
+ * FOLDER has a folder "small", and that a folder for every thousand files. Folders and
+ * files are named by their numbers, with as many digits as the last one has.
  */
 #include "ring.h"
 
 static char (*names)[64];
+static char naming[32];
 static unsigned *step; /* of each slot: 0 opens, 1 moves, 2 closes */
 static int folder, put;
+
+static unsigned digits(uint64_t number)
+{
+	return snprintf(NULL, 0, "%llu", (unsigned long long)number);
+}
 
 static void prepare(unsigned slot, uint64_t number)
 {
 	struct io_uring_sqe *e = next(slot);
 	switch (step[slot]) {
 	case 0:
-		snprintf(names[slot], sizeof names[slot], "small/%03llu/%06llu", (unsigned long long)number / 1000, (unsigned long long)number);
+		snprintf(names[slot], sizeof names[slot], naming, (unsigned long long)number / 1000, (unsigned long long)number);
 		e->opcode = IORING_OP_OPENAT;
 		e->fd = folder;
 		e->addr = (uintptr_t)names[slot];
@@ -50,6 +56,7 @@ int main(int argc, char **argv)
 	uint64_t count = strtoull(argv[2], NULL, 10), begun = 0, done = 0;
 	unsigned depth = atoi(argv[3]);
 	put = !strcmp(argv[4], "put");
+	snprintf(naming, sizeof naming, "small/%%0%ullu/%%0%ullu", digits((count - 1) / 1000), digits(count - 1));
 	folder = open(argv[1], O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 	if (folder < 0)
 		die(argv[1]);
