@@ -3,6 +3,7 @@ package fileset
 import (
 	"fmt"
 	"math"
+	"slices"
 	"sort"
 	"strconv"
 
@@ -208,6 +209,9 @@ func (f *Files) PathAfter(buffer []byte, i int64, p *Prefix) []byte {
 	}
 	c := &f.classes[p.class]
 	buffer = appendPadded(buffer[:p.length], i-c.first, c.digits)
+	if c.Ending == "" { // the usual case, for which append would call
+		return buffer
+	}
 	return append(buffer, c.Ending...)
 }
 
@@ -261,14 +265,13 @@ func (f *Files) Folders(each func(path []byte) bool) {
 }
 
 func appendPadded(buffer []byte, number int64, width int) []byte {
-	const zeros = "0000000000000000000"
-	buffer = append(buffer, zeros[:width]...)
-	i := len(buffer) - 1
-	for ; number >= 1<<32; i-- {
-		buffer[i] = byte('0' + number%10)
-		number /= 10
+	start := len(buffer)
+	if cap(buffer) < start+width {
+		buffer = slices.Grow(buffer, width)
 	}
-	for n := uint32(number); n > 0; i-- {
+	buffer = buffer[:start+width]
+	n := uint64(number)
+	for i := len(buffer) - 1; i >= start; i-- {
 		buffer[i] = byte('0' + n%10)
 		n /= 10
 	}

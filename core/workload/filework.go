@@ -103,12 +103,16 @@ var stepsOf = map[Task][]step{
 	Remove: {removeFile},
 }
 
-// classOf is the class of the operations of a step.
-var classOf = [...]measure.Class{
-	makeFolder: measure.MakeFolder, openOld: measure.Open, readAll: measure.Read, closeOld: measure.Close,
-	createNew: measure.Create, createBeside: measure.Create, writeAll: measure.Write, cutLength: measure.Truncate,
-	flushFile: measure.Flush, closeNew: measure.Close, renameOver: measure.Rename, askAttributes: measure.Attributes,
-	listFolder: measure.List, askEach: measure.Attributes, removeFile: measure.Remove,
+// kinds are the classes of the operations of the steps. A step is plain when nothing else
+// about it is its own: it is one operation, on the file of the job.
+var kinds = [...]struct {
+	class measure.Class
+	plain bool
+}{
+	makeFolder: {measure.MakeFolder, false}, openOld: {measure.Open, true}, readAll: {measure.Read, false}, closeOld: {measure.Close, true},
+	createNew: {measure.Create, true}, createBeside: {measure.Create, false}, writeAll: {measure.Write, false}, cutLength: {measure.Truncate, false},
+	flushFile: {measure.Flush, true}, closeNew: {measure.Close, true}, renameOver: {measure.Rename, false}, askAttributes: {measure.Attributes, true},
+	listFolder: {measure.List, false}, askEach: {measure.Attributes, false}, removeFile: {measure.Remove, true},
 }
 
 // Everything stands for the object of a flush of all files.
@@ -228,12 +232,13 @@ func (w *fileWork) startPass(now int64) {
 func (w *fileWork) arrive(number int) (done bool) {
 	j := &w.jobs[number]
 	steps := w.tasks[j.task].steps
-	for {
-		j.step = steps[j.number]
+	for j.step = steps[j.number]; !kinds[j.step].plain; j.step = steps[j.number] {
 		passed := false
 		switch j.step {
 		case readAll, writeAll:
 			passed = j.offset >= j.size
+		case taskOver:
+			return true
 		case cutLength:
 			passed = j.size%Unit == 0
 		case askEach:
@@ -245,16 +250,15 @@ func (w *fileWork) arrive(number int) (done bool) {
 			case folderBeingMade:
 				return false // it is put into the ring when that is made
 			}
-		case taskOver:
-			return true
 		}
 		if !passed {
-			w.push(number)
-			return false
+			break
 		}
 		j.number++
 		j.offset = 0
 	}
+	w.push(number)
+	return false
 }
 
 func (w *fileWork) push(number int) {
@@ -297,14 +301,18 @@ func (w *fileWork) Next(a *Access) int64 {
 		*a = Access{Class: measure.Flush, Object: Everything, Handle: int32(number)}
 		return w.Due()
 	}
-	*a = Access{Class: classOf[j.step], Object: int(j.file), Handle: int32(number)}
+	kind := &kinds[j.step]
+	*a = Access{Class: kind.class, Object: int(j.file), Handle: int32(number)}
+	if !kind.plain {
+		w.complete(a, number)
+	}
+	return w.Due()
+}
+
+// complete makes the operation of a step that is not plain what it is.
+func (w *fileWork) complete(a *Access, number int) {
+	j := &w.jobs[number]
 	switch j.step {
-	case makeFolder:
-		a.Object = int(w.folders.asked(number))
-	case createBeside, renameOver:
-		a.Beside = true
-	case cutLength:
-		a.Offset = j.size
 	case readAll, writeAll:
 		a.Offset = j.offset
 		a.Length = int(min(int64(w.spec.Blocks[0].Size), j.size-j.offset))
@@ -315,6 +323,12 @@ func (w *fileWork) Next(a *Access) int64 {
 		if j.offset < j.size && int(j.flying) < w.pieces && !j.failed {
 			w.push(number)
 		}
+	case makeFolder:
+		a.Object = int(w.folders.asked(number))
+	case createBeside, renameOver:
+		a.Beside = true
+	case cutLength:
+		a.Offset = j.size
 	case askEach:
 		a.Object, a.MayBeGone = int(j.browsed.next), w.spec.Files.Does(Remove)
 		j.browsed.next++
@@ -322,7 +336,6 @@ func (w *fileWork) Next(a *Access) int64 {
 			w.push(number)
 		}
 	}
-	return w.Due()
 }
 
 // contentNumber is what the content of a piece is made from.
@@ -371,19 +384,21 @@ func (w *fileWork) Completed(a *Access, now int64, err error) *Whole {
 	if err != nil && !w.skips(a, err) {
 		j.failed = true
 	}
-	switch {
-	case s == makeFolder:
-		w.madeFolder(int64(a.Object), err)
-		if !j.failed { // the next folder, or the file
-			return w.goOn(number, now)
+	if !kinds[s].plain {
+		switch {
+		case s == makeFolder:
+			w.madeFolder(int64(a.Object), err)
+			if !j.failed { // the next folder, or the file
+				return w.goOn(number, now)
+			}
+		case j.failed:
+		case (s == readAll || s == writeAll) && j.offset < j.size:
+			w.push(number)
+			return nil
+		case s == listFolder:
+			first, count := w.files.In(j.file)
+			j.browsed.next, j.browsed.end = first, first+count
 		}
-	case j.failed:
-	case (s == readAll || s == writeAll) && j.offset < j.size:
-		w.push(number)
-		return nil
-	case s == listFolder:
-		first, count := w.files.In(j.file)
-		j.browsed.next, j.browsed.end = first, first+count
 	}
 	if j.flying > 0 || j.queued {
 		return nil

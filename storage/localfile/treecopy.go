@@ -51,7 +51,7 @@ func (q *treeRing) copied(slot int, result int32) (c load.Completion, over bool)
 		copies.phase = here
 		q.prepare(o, uint64(slot))
 	case here:
-		c = q.answer(slot, result)
+		c = q.answer(o, result)
 		if c.Err == nil || o.Class != measure.Create {
 			return c, true
 		}

@@ -138,22 +138,6 @@ func (q *treeRing) prepare(o *load.Operation, token uint64) {
 	switch o.Class {
 	case measure.Open, measure.Create:
 		q.ring.OpenAt(q.root, q.names.file(o.Slot, o.Object, o.Beside), q.flags(o.Class), fileMode, int(o.Handle), token)
-	case measure.Attributes:
-		q.ring.StatAt(q.root, q.names.file(o.Slot, o.Object, false), wanted, q.names.attributes(o.Slot), token)
-	case measure.Rename:
-		q.ring.RenameAt(q.root, q.names.file(o.Slot, o.Object, true), q.names.file(o.Slot, o.Object, false), token)
-	case measure.Remove:
-		q.ring.UnlinkAt(q.root, q.names.file(o.Slot, o.Object, false), token)
-	case measure.MakeFolder:
-		q.ring.MakeDirAt(q.root, q.names.folder(o.Slot, o.Object), folderMode, token)
-	default:
-		q.prepareOpen(o, token)
-	}
-}
-
-// prepareOpen prepares what is done with an open file.
-func (q *treeRing) prepareOpen(o *load.Operation, token uint64) {
-	switch o.Class {
 	case measure.Close:
 		q.ring.CloseFile(q.file(o.Handle), token)
 	case measure.Read:
@@ -164,6 +148,14 @@ func (q *treeRing) prepareOpen(o *load.Operation, token uint64) {
 		q.ring.Truncate(q.file(o.Handle), o.Offset, token)
 	case measure.Flush:
 		q.ring.PrepareFlush(q.file(o.Handle), token)
+	case measure.Attributes:
+		q.ring.StatAt(q.root, q.names.file(o.Slot, o.Object, false), wanted, q.names.attributes(o.Slot), token)
+	case measure.Rename:
+		q.ring.RenameAt(q.root, q.names.file(o.Slot, o.Object, true), q.names.file(o.Slot, o.Object, false), token)
+	case measure.Remove:
+		q.ring.UnlinkAt(q.root, q.names.file(o.Slot, o.Object, false), token)
+	case measure.MakeFolder:
+		q.ring.MakeDirAt(q.root, q.names.folder(o.Slot, o.Object), folderMode, token)
 	}
 }
 
@@ -218,13 +210,13 @@ func (q *treeRing) take(into []load.Completion) (n int) {
 			q.armed = false
 			continue
 		}
-		if q.under[token].copies {
+		if under := &q.under[token]; !under.copies {
+			into[n] = q.answer(under.Operation, result)
+		} else {
 			var over bool
 			if into[n], over = q.copied(int(token), result); !over {
 				continue
 			}
-		} else {
-			into[n] = q.answer(int(token), result)
 		}
 		q.inside--
 		n++
@@ -244,17 +236,12 @@ func (q *treeRing) take(into []load.Completion) (n int) {
 }
 
 // answer turns a result of the ring into a completion.
-func (q *treeRing) answer(slot int, result int32) load.Completion {
-	o := q.under[slot].Operation
-	c := load.Completion{Slot: slot}
-	switch {
-	case result < 0:
-		c.Err = syscall.Errno(-result)
-		if o.Class == measure.MakeFolder {
-			c.Err = made(c.Err)
-		}
-	case o.Class.Moves():
-		c.Bytes = min(int(result), o.Length)
+func (q *treeRing) answer(o *load.Operation, result int32) load.Completion {
+	c := load.Completion{Slot: o.Slot}
+	if result >= 0 {
+		c.Bytes = min(int(result), o.Length) // none where none were asked for
+	} else if c.Err = syscall.Errno(-result); o.Class == measure.MakeFolder {
+		c.Err = made(c.Err)
 	}
 	if !q.table {
 		q.keep(o, result)

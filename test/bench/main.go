@@ -117,12 +117,11 @@ func rate(v load.Volume, s workload.Spec, sampler *host.Sampler) (float64, error
 	return float64(outcome.Summary.Total.Rate), outcome.Failure
 }
 
-// usual is how many pairs tell a ratio, narrow how many where it is near the bound that it is
-// held against.
-const (
-	usual  = 5
-	narrow = 41
-)
+// usual is how many pairs tell a ratio.
+const usual = 5
+
+// narrow is how many pairs tell a ratio that is near the bound that it is held against.
+var narrow = 41
 
 // against is what two things that were measured in pairs did.
 type against struct {
