@@ -264,12 +264,10 @@ func (f *Files) Folders(each func(path []byte) bool) {
 	}
 }
 
+// appendPadded appends a number with so many digits, which are enough for it.
 func appendPadded(buffer []byte, number int64, width int) []byte {
 	start := len(buffer)
-	if cap(buffer) < start+width {
-		buffer = slices.Grow(buffer, width)
-	}
-	buffer = buffer[:start+width]
+	buffer = slices.Grow(buffer, width)[:start+width]
 	n := uint64(number)
 	for i := len(buffer) - 1; i >= start; i-- {
 		buffer[i] = byte('0' + n%10)

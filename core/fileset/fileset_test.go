@@ -345,3 +345,21 @@ func TestSetsHaveBounds(t *testing.T) {
 		}
 	}
 }
+
+// Numbers are written as the standard library writes them, into room that is there and into
+// room that is not.
+func TestNumbersInNames(t *testing.T) {
+	for width, number := 1, int64(1); width <= 19; width, number = width+1, number*10 {
+		for _, n := range []int64{0, number - 1, number, number*9 + number/3} {
+			if n < 0 || len(fmt.Sprint(n)) > width {
+				continue
+			}
+			want := fmt.Sprintf("a/%0*d", width, n)
+			for _, room := range []int{2, 40} {
+				if got := string(appendPadded(append(make([]byte, 0, room), "a/"...), n, width)); got != want {
+					t.Errorf("%q for %q", got, want)
+				}
+			}
+		}
+	}
+}

@@ -304,13 +304,13 @@ func (w *fileWork) Next(a *Access) int64 {
 	kind := &kinds[j.step]
 	*a = Access{Class: kind.class, Object: int(j.file), Handle: int32(number)}
 	if !kind.plain {
-		w.complete(a, number)
+		w.specify(a, number)
 	}
 	return w.Due()
 }
 
-// complete makes the operation of a step that is not plain what it is.
-func (w *fileWork) complete(a *Access, number int) {
+// specify makes the operation of a step that is not plain what it is.
+func (w *fileWork) specify(a *Access, number int) {
 	j := &w.jobs[number]
 	switch j.step {
 	case readAll, writeAll:
