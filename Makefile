@@ -6,11 +6,15 @@ SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 SOURCES := $(wildcard $(shell git ls-files '*.go' '*.sql' '*.yaml' '*.pgo' go.mod go.sum))
 CONSOLE := $(wildcard $(shell git ls-files console | grep -v -e '\.go$$' -e contract.json))
 
-# The compiler knows where the time goes; the same for tests, so that nothing is compiled twice.
+# Where the time goes, for the compiler. Only our own packages are compiled by it: the others
+# take a minute, and the tests share them, which do without. What is compiled is kept by the
+# name of the profile, so the name is that of its content.
 PROFILE := cmd/heron/default.pgo
+PROFILED := bin/$(shell sha256sum < $(PROFILE) | head -c 16).profile
+BY_PROFILE := -pgo=off -gcflags='patientheron/...=-pgoprofile=$(CURDIR)/$(PROFILED)'
 
 # The router's codec of a format that nothing here speaks takes longer to build than the product.
-export GOFLAGS := $(shell go env GOFLAGS) -tags=nomsgpack '-pgo=$(CURDIR)/$(PROFILE)'
+export GOFLAGS := $(shell go env GOFLAGS) -tags=nomsgpack
 
 # Where goroutines meet; tested with the race detector.
 RACED := core/load|patient|client|host|service|storage/iscsi|storage/localfile|target
@@ -25,8 +29,12 @@ ALONE_OVER := $(CURDIR)/bin/alone-is-over
 
 build: bin/heron
 
-bin/heron: $(SOURCES) console/dist/index.html
-	go build -ldflags '-s -w' -o $@ ./cmd/heron
+bin/heron: $(SOURCES) $(PROFILED) console/dist/index.html
+	go build $(BY_PROFILE) -ldflags '-s -w' -o $@ ./cmd/heron
+
+$(PROFILED): $(PROFILE)
+	mkdir -p bin && rm -f bin/*.profile
+	go tool preprofile -i $< -o $@
 
 console/node_modules/.package-lock.json: console/package-lock.json
 	cd console && npm install --no-save --no-audit --no-fund
@@ -92,7 +100,7 @@ bin/bench: build
 	$(CC) -O2 -Wall -o bin/bare test/bench/bare/bare.c
 	$(CC) -O2 -Wall -o bin/bare-files test/bench/bare/files.c
 	$(CC) -O2 -Wall -o bin/bare-iscsi test/bench/bare/iscsi.c -liscsi
-	go build -o $@ ./test/bench
+	go build $(BY_PROFILE) -o $@ ./test/bench
 
 bench: bin/bench
 	$(SUDO) ./bin/bench

@@ -337,7 +337,7 @@ func TestMoreIsNeverSlower(t *testing.T) {
 	}
 	source := rand.New(rand.NewPCG(9, 9))
 	tried := 0
-	for tried < 100 {
+	for tried < 50 {
 		d, l := anyArray(source), anyLoad(source)
 		d.Tier = nil
 		if l.use.Sequential && d.Members[0].Medium == HardDisk && (d.Layout.Level == Mirror || d.Layout.Level == MirrorStripe) {

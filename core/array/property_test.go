@@ -65,7 +65,7 @@ func TestMeasuredAndExplainedAgree(t *testing.T) {
 	t.Parallel()
 	source := rand.New(rand.NewPCG(2026, 11))
 	tried, near, lowest := 0, 0, 1.0
-	for tried < 500 {
+	for tried < 250 {
 		d, l := anyArray(source), anyLoad(source)
 		if source.IntN(4) > 0 {
 			d.Caches, d.Tier = nil, nil
@@ -136,7 +136,7 @@ func TestMeasuredAndExplainedAgree(t *testing.T) {
 		}
 	}
 	t.Logf("%d arrays, %d of them with a station that was always busy, the lowest at %.2f of what was explained", tried, near, lowest)
-	if near < 100 {
+	if near < 50 {
 		t.Error("hardly any station was ever busy")
 	}
 }
