@@ -11,10 +11,10 @@ CONSOLE := $(wildcard $(shell git ls-files console | grep -v -e '\.go$$' -e cont
 # name of the profile, so the name is that of its content.
 PROFILE := cmd/heron/default.pgo
 PROFILED := bin/$(shell sha256sum < $(PROFILE) | head -c 16).profile
-BY_PROFILE := -pgo=off -gcflags='patientheron/...=-pgoprofile=$(CURDIR)/$(PROFILED)'
+BY_PROFILE := -gcflags='patientheron/...=-pgoprofile=$(CURDIR)/$(PROFILED)'
 
 # The router's codec of a format that nothing here speaks takes longer to build than the product.
-export GOFLAGS := $(shell go env GOFLAGS) -tags=nomsgpack
+export GOFLAGS := $(shell go env GOFLAGS) -tags=nomsgpack -pgo=off
 
 # Where goroutines meet; tested with the race detector.
 RACED := core/load|patient|client|host|service|storage/iscsi|storage/localfile|target

@@ -33,6 +33,7 @@ type model struct {
 	t       *testing.T
 	files   *fileset.Files
 	cached  bool
+	piece   int // the longest that may be moved at once
 	folders map[string]bool
 	sizes   map[string]int64 // of what is there
 	handles map[int32]*opened
@@ -74,6 +75,7 @@ func (m *model) do(a Access) error {
 		}
 	}
 	name, h := "", m.handles[a.Handle]
+	m.check(a.Length <= m.piece, a, "a piece is %d bytes", m.piece)
 	if a.Class.OfFiles() && a.Class != measure.MakeFolder && a.Class != measure.List || a.Class.Moves() {
 		name = m.name(a)
 	}
@@ -151,7 +153,7 @@ func newModel(t *testing.T, spec Spec) *model {
 		t.Fatal(err)
 	}
 	m := &model{
-		t: t, files: files, cached: spec.Cached, folders: map[string]bool{}, sizes: map[string]int64{}, handles: map[int32]*opened{},
+		t: t, files: files, cached: spec.Cached, piece: int(spec.Files.Piece), folders: map[string]bool{}, sizes: map[string]int64{}, handles: map[int32]*opened{},
 		counts: map[measure.Class]int64{}, read: map[string]int64{}, wholes: map[int]int64{},
 	}
 	if !spec.Files.Starts() {
@@ -217,7 +219,13 @@ func TestTasksDoWhatTheySay(t *testing.T) {
 			func(s *Spec, f *Files) { s.Depth, s.Workers, f.Visit, s.Cached = 5, 3, ByClass, true },
 			func(s *Spec, f *Files) { s.Depth, s.Seed, f.Flush = 200, 9, FlushNever },
 		} {
-			spec := fileLoad(func(s *Spec, f *Files) { f.Tasks = []TaskShare{{task, 1}}; change(s, f) })
+			spec := fileLoad(func(s *Spec, f *Files) {
+				f.Tasks = []TaskShare{{task, 1}}
+				change(s, f)
+				f.Set.Classes = append(f.Set.Classes,
+					fileset.Class{Name: "about a piece", Number: 20, Size: fileset.Sizes{From: f.Piece - 1, To: f.Piece + 1}},
+					fileset.Class{Name: "hardly any bytes", Number: 20, Size: fileset.Sizes{From: 0, To: 2}})
+			})
 			if n == 2 && task != Remove {
 				spec.Passes = 3
 			}

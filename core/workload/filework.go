@@ -49,15 +49,25 @@ type fileWork struct {
 
 // fileTask is what is done to a file.
 type fileTask struct {
-	steps   []step // without those that this load never takes; the last is taskOver
-	folders bool   // it is done to a folder
-	moves   bool   // it moves the bytes of the file
+	steps   [ways][]step // without those that this load never takes; the last is taskOver
+	folders bool         // it is done to a folder
+	moves   bool         // it moves the bytes of the file
 }
+
+// way is how long a file is, as far as its task goes another way for it.
+type way uint8
+
+const (
+	anyLength way = iota
+	onePiece
+	ways
+)
 
 // fileJob is a file that is worked on. It fits in a line of the processor's cache.
 type fileJob struct {
 	task    int16 // number among those of the load
-	number  int16 // of the step, among those of the task
+	number  uint8 // of the step, among those of the task
+	way     way
 	class   int32
 	flying  int32
 	step    step
@@ -79,6 +89,7 @@ const (
 	makeFolder             // if it is not there yet
 	openOld
 	readAll
+	readWhole // of a file of one piece
 	closeOld
 	createNew    // under its own name
 	createBeside // under the name that stands beside it
@@ -104,15 +115,20 @@ var stepsOf = map[Task][]step{
 }
 
 // kinds are the classes of the operations of the steps. A step is plain when nothing else
-// about it is its own: it is one operation, on the file of the job.
+// about it is its own: it is one operation, on the file of the job, of none of its bytes or
+// of all. Which step comes next is hard to foretell for a processor, so that what is plain
+// is done without asking.
 var kinds = [...]struct {
 	class measure.Class
 	plain bool
+	bytes int8 // of the length of the file: these bits
 }{
-	makeFolder: {measure.MakeFolder, false}, openOld: {measure.Open, true}, readAll: {measure.Read, false}, closeOld: {measure.Close, true},
-	createNew: {measure.Create, true}, createBeside: {measure.Create, false}, writeAll: {measure.Write, false}, cutLength: {measure.Truncate, false},
-	flushFile: {measure.Flush, true}, closeNew: {measure.Close, true}, renameOver: {measure.Rename, false}, askAttributes: {measure.Attributes, true},
-	listFolder: {measure.List, false}, askEach: {measure.Attributes, false}, removeFile: {measure.Remove, true},
+	makeFolder: {class: measure.MakeFolder}, openOld: {measure.Open, true, 0},
+	readAll: {class: measure.Read}, readWhole: {measure.Read, true, -1}, closeOld: {measure.Close, true, 0},
+	createNew: {measure.Create, true, 0}, createBeside: {class: measure.Create}, writeAll: {class: measure.Write},
+	cutLength: {class: measure.Truncate}, flushFile: {measure.Flush, true, 0}, closeNew: {measure.Close, true, 0},
+	renameOver: {class: measure.Rename}, askAttributes: {measure.Attributes, true, 0},
+	listFolder: {class: measure.List}, askEach: {class: measure.Attributes}, removeFile: {measure.Remove, true, 0},
 }
 
 // Everything stands for the object of a flush of all files.
@@ -159,15 +175,22 @@ func newFileWork(spec Spec, worker int) (*fileWork, error) {
 }
 
 // taken are the steps of a task without those that this load never takes.
-func (w *fileWork) taken(t Task) (steps []step) {
+func (w *fileWork) taken(t Task) (steps [ways][]step) {
 	flushes := w.spec.Files.Flush == FlushEach || w.spec.Files.Flush == "" && t == Save
 	for _, s := range stepsOf[t] {
 		if s == makeFolder && w.folders == nil || s == cutLength && w.spec.Cached || s == flushFile && !flushes {
 			continue
 		}
-		steps = append(steps, s)
+		steps[anyLength] = append(steps[anyLength], s)
+		if s == readAll {
+			s = readWhole
+		}
+		steps[onePiece] = append(steps[onePiece], s)
 	}
-	return append(steps, taskOver)
+	for i := range steps {
+		steps[i] = append(steps[i], taskOver)
+	}
+	return steps
 }
 
 // begin gives a job its next file, or none when there is no more for now.
@@ -186,6 +209,9 @@ func (w *fileWork) begin(number int, now int64) {
 	if !w.tasks[j.task].folders {
 		f := w.files.At(j.file)
 		j.class, j.size = int32(f.Class), int64(f.Size)
+		if f.Size > 0 && f.Size <= w.spec.Blocks[0].Size {
+			j.way = onePiece
+		}
 	}
 	w.arrive(number)
 }
@@ -231,7 +257,7 @@ func (w *fileWork) startPass(now int64) {
 // or ends it.
 func (w *fileWork) arrive(number int) (done bool) {
 	j := &w.jobs[number]
-	steps := w.tasks[j.task].steps
+	steps := w.tasks[j.task].steps[j.way]
 	for j.step = steps[j.number]; !kinds[j.step].plain; j.step = steps[j.number] {
 		passed := false
 		switch j.step {
@@ -302,7 +328,7 @@ func (w *fileWork) Next(a *Access) int64 {
 		return w.Due()
 	}
 	kind := &kinds[j.step]
-	*a = Access{Class: kind.class, Object: int(j.file), Handle: int32(number)}
+	*a = Access{Class: kind.class, Object: int(j.file), Handle: int32(number), Length: int(j.size) & int(kind.bytes)}
 	if !kind.plain {
 		w.specify(a, number)
 	}
@@ -468,9 +494,9 @@ func (w *fileWork) done(number int, now int64) {
 // giveUp ends a file of which an operation failed: what is open is closed first.
 func (w *fileWork) giveUp(number int, failed step, now int64) *Whole {
 	j := &w.jobs[number]
-	for i, s := range w.tasks[j.task].steps[j.number+1:] {
+	for i, s := range w.tasks[j.task].steps[j.way][j.number+1:] {
 		if (s == closeOld || s == closeNew) && failed != openOld && failed != createNew && failed != createBeside && failed != makeFolder {
-			j.number, j.step = j.number+1+int16(i), s
+			j.number, j.step = j.number+1+uint8(i), s
 			w.push(number)
 			return nil
 		}
