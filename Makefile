@@ -3,7 +3,7 @@
 
 SHELL := bash
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
-SOURCES := $(wildcard $(shell git ls-files '*.go' '*.sql' '*.yaml' '*.pgo' go.mod go.sum))
+SOURCES := $(wildcard $(shell git ls-files '*.go' '*.sql' '*.yaml' go.mod go.sum))
 CONSOLE := $(wildcard $(shell git ls-files console | grep -v -e '\.go$$' -e contract.json))
 
 # Where the time goes, for the compiler. Only our own packages are compiled by it: the others

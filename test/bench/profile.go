@@ -1,7 +1,9 @@
 package main
 
 import (
+	"bytes"
 	"errors"
+	"io"
 	"os"
 	"runtime/pprof"
 )
@@ -10,19 +12,20 @@ import (
 // compiler then makes faster (profile-guided optimisation). The file is there whole or not
 // at all.
 func profile(path string) error {
-	f, err := os.Create(path + ".new")
-	if err != nil {
+	var taken bytes.Buffer // what writes a profile does not tell of a full disk
+	if err := profiled(&taken); err != nil {
 		return err
 	}
-	if err := errors.Join(profiled(f), f.Close()); err != nil {
-		return errors.Join(err, os.Remove(f.Name()))
+	written := path + ".new"
+	if err := os.WriteFile(written, taken.Bytes(), 0o644); err != nil {
+		return errors.Join(err, os.Remove(written))
 	}
-	return os.Rename(f.Name(), path)
+	return os.Rename(written, path)
 }
 
-func profiled(f *os.File) error {
+func profiled(into io.Writer) error {
 	narrow = usual // nobody reads the ratios
-	if err := pprof.StartCPUProfile(f); err != nil {
+	if err := pprof.StartCPUProfile(into); err != nil {
 		return err
 	}
 	defer pprof.StopCPUProfile()
