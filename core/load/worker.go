@@ -36,11 +36,12 @@ type worker struct {
 	queue  Queue
 
 	slots     []slot
-	idle      []int   // free slots, used as a stack
-	sent      []int64 // by slot, when its operation started; nil where nobody asks
-	retries   []retry // by slot; nil while none was ever to be issued again
-	postponed []int   // slots whose operation is to be issued again
-	batch     []*Operation
+	idle      []int        // free slots, used as a stack
+	sent      []int64      // by slot, when its operation started; nil where nobody asks
+	retries   []retry      // by slot; nil while none was ever to be issued again
+	postponed []int        // slots whose operation is to be issued again
+	batch     []*Operation // to be handed over
+	again     []*Operation // to be handed over once more
 
 	issued  int64 // bytes issued after the lead-in
 	share   int64 // of an amount: bytes this worker moves; 0 without an amount
@@ -170,11 +171,13 @@ func (w *worker) finish() {
 // issue builds the operations that are due and hands them to the queue. The
 // clock is read once more so that building does not count as latency.
 func (w *worker) issue(clock func() int64) error {
-	w.batch = w.batch[:0]
-	again := 0
 	if len(w.postponed) > 0 {
-		w.issueAgain(clock())
-		again = len(w.batch)
+		if err := w.issueAgain(clock()); err != nil {
+			return err
+		}
+	}
+	if w.failure != nil {
+		w.takeBack()
 	}
 	if w.mayIssue() {
 		if w.source.Over() {
@@ -187,14 +190,16 @@ func (w *worker) issue(clock func() int64) error {
 			if due > max(now, 0) {
 				break
 			}
-			due = w.add(due)
+			number := w.idle[len(w.idle)-1]
+			w.idle = w.idle[:len(w.idle)-1]
+			due = w.add(number, due)
 		}
 	}
 	if len(w.batch) == 0 {
 		return nil
 	}
 	now := clock()
-	for _, o := range w.batch[again:] {
+	for _, o := range w.batch {
 		s := &w.slots[o.Slot]
 		if w.sent != nil {
 			w.sent[o.Slot] = now
@@ -206,26 +211,46 @@ func (w *worker) issue(clock func() int64) error {
 		}
 	}
 	w.inFlight.Store(int64(w.flying()))
-	return w.queue.Submit(w.batch)
+	err := w.queue.Submit(w.batch)
+	w.batch = w.batch[:0]
+	return err
 }
 
-// issueAgain puts the postponed operations whose time has come into the batch.
-func (w *worker) issueAgain(now int64) {
+// takeBack frees the slots of what was to follow and is not handed over yet.
+func (w *worker) takeBack() {
+	for _, o := range w.batch {
+		w.idle = append(w.idle, o.Slot)
+	}
+	w.batch = w.batch[:0]
+}
+
+// issueAgain hands over the postponed operations whose time has come.
+func (w *worker) issueAgain(now int64) error {
 	left := w.postponed[:0]
 	for _, number := range w.postponed {
 		if w.retries[number].at <= now {
-			w.batch = append(w.batch, &w.slots[number].operation)
+			w.again = append(w.again, &w.slots[number].operation)
 		} else {
 			left = append(left, number)
 		}
 	}
 	w.postponed = left
+	return w.submitAgain()
 }
 
-// add puts the next operation into the batch, and says when the one after it is due.
-func (w *worker) add(due int64) (next int64) {
-	number := w.idle[len(w.idle)-1]
-	w.idle = w.idle[:len(w.idle)-1]
+// submitAgain hands over what goes through the queue once more.
+func (w *worker) submitAgain() error {
+	if len(w.again) == 0 {
+		return nil
+	}
+	err := w.queue.Submit(w.again)
+	w.again = w.again[:0]
+	return err
+}
+
+// add puts the next operation into a slot and the batch, and says when the one after it is
+// due.
+func (w *worker) add(number int, due int64) (next int64) {
 	s := &w.slots[number]
 	o := &s.operation
 	next = w.source.Next(o)
@@ -235,22 +260,27 @@ func (w *worker) add(due int64) (next int64) {
 			w.source.Fill(buffer[:o.Length])
 		}
 	}
+	w.put(s, due)
+	return next
+}
+
+// put puts the operation of a slot into the batch.
+func (w *worker) put(s *slot, due int64) {
+	o := &s.operation
 	s.due = due
-	w.forgetRetries(number)
+	w.forgetRetries(o.Slot)
 	w.batch = append(w.batch, o)
 	if w.share > 0 && o.Class.Moves() && !w.line.isLeadIn(w.index) {
 		if w.issued += int64(o.Length); w.issued >= w.share {
 			w.ended = true
 		}
 	}
-	return next
 }
 
 // reap takes completions that were collected at time now. What the system asks
 // to issue again, and the rest of what it moved in part, goes through the queue
 // once more.
 func (w *worker) reap(completions []Completion, now int64) error {
-	w.batch = w.batch[:0]
 	for i := range completions {
 		c := &completions[i]
 		s := &w.slots[c.Slot]
@@ -260,6 +290,10 @@ func (w *worker) reap(completions []Completion, now int64) error {
 			w.failing = 0
 			s.makeWhole()
 			w.record(s, now)
+			if !w.ended && w.source.GoesOn(o) {
+				w.put(s, 0)
+				continue
+			}
 			w.release(c.Slot, now, nil)
 		case o.MayBeGone && errors.Is(c.Err, syscall.ENOENT): // which is an answer
 			w.failing = 0
@@ -273,7 +307,7 @@ func (w *worker) reap(completions []Completion, now int64) error {
 			o.Offset += int64(c.Bytes)
 			o.Length -= c.Bytes
 			w.forgetRetries(c.Slot)
-			w.batch = append(w.batch, o)
+			w.again = append(w.again, o)
 		case w.postpone(c, now):
 		default:
 			w.release(c.Slot, now, w.fail(s, c))
@@ -281,10 +315,7 @@ func (w *worker) reap(completions []Completion, now int64) error {
 	}
 	w.countAlike(now)
 	w.inFlight.Store(int64(w.flying()))
-	if len(w.batch) > 0 {
-		return w.queue.Submit(w.batch)
-	}
-	return nil
+	return w.submitAgain()
 }
 
 // makeWhole makes the operation what it was before some of it was moved.
@@ -377,10 +408,6 @@ func (w *worker) countAlike(now int64) {
 // release frees a slot and tells the source. A whole file that ended with the operation
 // is counted like one.
 func (w *worker) release(number int, now int64, err error) {
-	if len(w.idle) == 0 {
-		w.freedAt = now
-	}
-	w.idle = append(w.idle, number)
 	whole := w.source.Completed(&w.slots[number].operation, now, err)
 	for ; whole != nil && now < w.line.end; whole = whole.More {
 		if whole.Piece {
@@ -389,6 +416,14 @@ func (w *worker) release(number int, now int64, err error) {
 			w.recordWhole(whole.Group, whole.Bytes, whole.Began, now)
 		}
 	}
+	if !w.open && !w.ended && w.source.Due() == 0 {
+		w.add(number, 0)
+		return
+	}
+	if len(w.idle) == 0 {
+		w.freedAt = now
+	}
+	w.idle = append(w.idle, number)
 }
 
 // fail counts a failure, ends the worker when the workload says so, and gives the cause.

@@ -49,9 +49,10 @@ type fileWork struct {
 
 // fileTask is what is done to a file.
 type fileTask struct {
-	steps   [ways][]step // without those that this load never takes; the last is taskOver
-	folders bool         // it is done to a folder
-	moves   bool         // it moves the bytes of the file
+	after   [ways][steps]step // what follows a step; the first follows taskOver
+	atOnce  [ways][steps]step // the same where both are plain, otherwise taskOver
+	folders bool              // it is done to a folder
+	moves   bool              // it moves the bytes of the file
 }
 
 // way is how long a file is, as far as its task goes another way for it.
@@ -66,7 +67,6 @@ const (
 // fileJob is a file that is worked on. It fits in a line of the processor's cache.
 type fileJob struct {
 	task    int16 // number among those of the load
-	number  uint8 // of the step, among those of the task
 	way     way
 	class   int32
 	flying  int32
@@ -85,7 +85,7 @@ type fileJob struct {
 type step uint8
 
 const (
-	taskOver   step = iota // the last of every task
+	taskOver   step = iota // before the first and after the last
 	makeFolder             // if it is not there yet
 	openOld
 	readAll
@@ -102,9 +102,10 @@ const (
 	listFolder
 	askEach
 	removeFile
+	steps // how many there are
 )
 
-// steps of the tasks, in order.
+// stepsOf are the steps of the tasks, in order. None is twice in a task.
 var stepsOf = map[Task][]step{
 	Put:    {makeFolder, createNew, writeAll, cutLength, flushFile, closeNew},
 	Fetch:  {openOld, readAll, closeOld},
@@ -118,7 +119,7 @@ var stepsOf = map[Task][]step{
 // about it is its own: it is one operation, on the file of the job, of none of its bytes or
 // of all. Which step comes next is hard to foretell for a processor, so that what is plain
 // is done without asking.
-var kinds = [...]struct {
+var kinds = [steps]struct {
 	class measure.Class
 	plain bool
 	bytes int8 // of the length of the file: these bits
@@ -161,7 +162,8 @@ func newFileWork(spec Spec, worker int) (*fileWork, error) {
 		w.folders = newFolderMaker(files)
 	}
 	for _, t := range spec.Files.Tasks {
-		w.tasks = append(w.tasks, fileTask{w.taken(t.Task), t.Task == Browse, t.Task != Ask && t.Task != Remove})
+		after, atOnce := w.linked(t.Task)
+		w.tasks = append(w.tasks, fileTask{after, atOnce, t.Task == Browse, t.Task != Ask && t.Task != Remove})
 	}
 	if len(w.tasks) > 1 {
 		w.draws = newDraws(w)
@@ -174,23 +176,28 @@ func newFileWork(spec Spec, worker int) (*fileWork, error) {
 	return w, nil
 }
 
-// taken are the steps of a task without those that this load never takes.
-func (w *fileWork) taken(t Task) (steps [ways][]step) {
+// linked are the steps of a task one after another, without those that this load never takes.
+func (w *fileWork) linked(t Task) (after, atOnce [ways][steps]step) {
 	flushes := w.spec.Files.Flush == FlushEach || w.spec.Files.Flush == "" && t == Save
+	var before [ways]step
+	link := func(way way, next step) {
+		last := before[way]
+		after[way][last], before[way] = next, next
+		if kinds[last].plain && kinds[next].plain {
+			atOnce[way][last] = next
+		}
+	}
 	for _, s := range stepsOf[t] {
 		if s == makeFolder && w.folders == nil || s == cutLength && w.spec.Cached || s == flushFile && !flushes {
 			continue
 		}
-		steps[anyLength] = append(steps[anyLength], s)
+		link(anyLength, s)
 		if s == readAll {
 			s = readWhole
 		}
-		steps[onePiece] = append(steps[onePiece], s)
+		link(onePiece, s)
 	}
-	for i := range steps {
-		steps[i] = append(steps[i], taskOver)
-	}
-	return steps
+	return after, atOnce
 }
 
 // begin gives a job its next file, or none when there is no more for now.
@@ -206,13 +213,15 @@ func (w *fileWork) begin(number int, now int64) {
 	j.busy = true
 	w.active++
 	w.begun++
-	if !w.tasks[j.task].folders {
+	task := &w.tasks[j.task]
+	if !task.folders {
 		f := w.files.At(j.file)
 		j.class, j.size = int32(f.Class), int64(f.Size)
 		if f.Size > 0 && f.Size <= w.spec.Blocks[0].Size {
 			j.way = onePiece
 		}
 	}
+	j.step = task.after[j.way][taskOver]
 	w.arrive(number)
 }
 
@@ -257,8 +266,7 @@ func (w *fileWork) startPass(now int64) {
 // or ends it.
 func (w *fileWork) arrive(number int) (done bool) {
 	j := &w.jobs[number]
-	steps := w.tasks[j.task].steps[j.way]
-	for j.step = steps[j.number]; !kinds[j.step].plain; j.step = steps[j.number] {
+	for !kinds[j.step].plain {
 		passed := false
 		switch j.step {
 		case readAll, writeAll:
@@ -280,8 +288,7 @@ func (w *fileWork) arrive(number int) (done bool) {
 		if !passed {
 			break
 		}
-		j.number++
-		j.offset = 0
+		w.step(j)
 	}
 	w.push(number)
 	return false
@@ -392,6 +399,20 @@ func FillFile(c *Content, buffer []byte, file, offset int64) {
 	c.Fill(buffer)
 }
 
+// goesOn makes of an operation that was answered well the one that follows it at once, where
+// both are plain and no other job has been waiting.
+func (w *fileWork) goesOn(a *Access) bool {
+	j := &w.jobs[a.Handle]
+	next := w.tasks[j.task].atOnce[j.way][j.step]
+	if next == taskOver || w.count > 0 || j.failed {
+		return false
+	}
+	j.step = next
+	kind := &kinds[next]
+	a.Class, a.Length = kind.class, int(j.size)&int(kind.bytes)
+	return true
+}
+
 // Completed moves the job on that the operation belongs to. One that failed ends its
 // file, but for what the load can do without.
 func (w *fileWork) Completed(a *Access, now int64, err error) *Whole {
@@ -432,12 +453,17 @@ func (w *fileWork) Completed(a *Access, now int64, err error) *Whole {
 	if j.failed {
 		return w.giveUp(number, s, now)
 	}
-	j.number++
-	j.offset = 0
+	w.step(j)
 	return w.goOn(number, now)
 }
 
-// goOn takes a job to its next step, or ends it.
+// step takes a job to what follows its step.
+func (w *fileWork) step(j *fileJob) {
+	j.step = w.tasks[j.task].after[j.way][j.step]
+	j.offset = 0
+}
+
+// goOn hands a job on to what it does next, or ends it.
 func (w *fileWork) goOn(number int, now int64) *Whole {
 	if !w.arrive(number) {
 		return nil
@@ -494,14 +520,12 @@ func (w *fileWork) done(number int, now int64) {
 // giveUp ends a file of which an operation failed: what is open is closed first.
 func (w *fileWork) giveUp(number int, failed step, now int64) *Whole {
 	j := &w.jobs[number]
-	for i, s := range w.tasks[j.task].steps[j.way][j.number+1:] {
+	after := &w.tasks[j.task].after[j.way]
+	for s := after[j.step]; s != taskOver && s != createBeside; s = after[s] { // nothing of the second half is open
 		if (s == closeOld || s == closeNew) && failed != openOld && failed != createNew && failed != createBeside && failed != makeFolder {
-			j.number, j.step = j.number+1+uint8(i), s
+			j.step = s
 			w.push(number)
 			return nil
-		}
-		if s == createBeside { // nothing of the second half is open
-			break
 		}
 	}
 	w.done(number, now)

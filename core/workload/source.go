@@ -88,6 +88,10 @@ func (w *Work) Next(a *Access) (due int64) {
 	return w.Source.Next(a)
 }
 
+// GoesOn makes of an operation that was answered well the one that comes next, where the
+// source can tell that without more ado. Where it is false, Completed and Next are to be asked.
+func (w *Work) GoesOn(a *Access) bool { return w.files != nil && w.files.goesOn(a) }
+
 // Completed is that of the source.
 func (w *Work) Completed(a *Access, now int64, err error) *Whole {
 	switch {
