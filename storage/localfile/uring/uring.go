@@ -14,6 +14,7 @@ package uring
 import (
 	"errors"
 	"fmt"
+	"math"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -54,12 +55,15 @@ const (
 	featNoDrop     = 1 << 1
 	featExtArg     = 1 << 8
 
-	enterGetEvents = 1 << 0
-	enterExtArg    = 1 << 3
+	enterGetEvents      = 1 << 0
+	enterExtArg         = 1 << 3
+	enterRegisteredRing = 1 << 4
 
 	registerBuffers = 0
 	registerFiles   = 2
 	registerProbe   = 8
+	registerRings   = 20
+	unregisterRings = 21
 
 	offsetSubmissions = 0x10000000
 
@@ -110,6 +114,13 @@ type completion struct {
 	flags    uint32
 }
 
+// resourceUpdate is struct io_uring_rsrc_update.
+type resourceUpdate struct {
+	offset uint32
+	_      uint32
+	data   uint64
+}
+
 // getEvents is struct io_uring_getevents_arg.
 type getEvents struct {
 	mask     uint64
@@ -134,6 +145,9 @@ type Ring struct {
 	features Features
 	offers   [opcodes]bool
 
+	enterFD    int // that the ring is entered by: its number among the thread's own rings, or fd
+	enterFlags uintptr
+
 	ring, entries []byte // mapped memory
 	submissions   []submission
 	sqTail        *uint32
@@ -150,6 +164,8 @@ type Ring struct {
 
 	argument getEvents
 	timeout  unix.Timespec
+	vain     uint // times in a row that nothing was ready without waiting
+	skip     int  // waits before that is tried again
 }
 
 // Open makes a ring with room for entries submissions, on a thread that will
@@ -170,7 +186,7 @@ func Open(entries int) (*Ring, error) {
 	if errno != 0 {
 		return nil, fmt.Errorf("%w: set up a ring of %d entries: %w", ErrUnavailable, entries, errno)
 	}
-	r := &Ring{fd: int(fd)}
+	r := &Ring{fd: int(fd), enterFD: int(fd)}
 	r.features.DeferredWork = p.flags&setupDeferTaskrun != 0
 	if needed := uint32(featSingleMmap | featNoDrop | featExtArg); p.features&needed != needed {
 		_ = r.Close()
@@ -184,7 +200,24 @@ func Open(entries int) (*Ring, error) {
 		_ = r.Close()
 		return nil, err
 	}
+	r.registerSelf()
 	return r, nil
+}
+
+// registerSelf spares the kernel to look the ring up whenever it is entered, which in a
+// process of many threads takes as long as some operations. Kernels before 5.18 refuse it.
+func (r *Ring) registerSelf() {
+	update := resourceUpdate{offset: math.MaxUint32, data: uint64(r.fd)} // wherever there is room
+	if r.register(registerRings, unsafe.Pointer(&update), 1) == nil {
+		r.enterFD, r.enterFlags = int(update.offset), enterRegisteredRing
+	}
+}
+
+// unregisterSelf takes the thread's own reference to the ring away.
+func (r *Ring) unregisterSelf() {
+	if r.enterFlags == enterRegisteredRing {
+		_ = r.register(unregisterRings, unsafe.Pointer(&resourceUpdate{offset: uint32(r.enterFD)}), 1)
+	}
 }
 
 func (r *Ring) mapMemory(p *params) (err error) {
@@ -357,16 +390,31 @@ func (r *Ring) CallBack(inFlight int, within time.Duration) (left int) {
 // Ready reports how many completions can be taken without asking the kernel.
 func (r *Ring) Ready() int { return int(atomic.LoadUint32(r.cqTail) - r.taken) }
 
+// mostVain bounds how rarely Enter tries whether something is ready without waiting: after
+// so many times in vain at one of 2^mostVain waits.
+const mostVain = 8
+
 // Enter hands over what was prepared and, when nothing is ready after that,
 // waits for a completion up to wait: in one call of the kernel where it takes all at
-// once.
+// once. To say how long to wait costs the kernel as much as an operation that it answers
+// at once; so where it is used to answer at once, that is said only when it did not.
 func (r *Ring) Enter(wait time.Duration) error {
 	if wait <= 0 || r.Ready() > 0 {
 		return r.handOver()
 	}
+	if r.skip == 0 {
+		if err := r.handOver(); err != nil || r.Ready() > 0 {
+			r.vain = 0
+			return err
+		}
+		r.vain = min(r.vain+1, mostVain)
+		r.skip = 1<<r.vain - 2
+	} else {
+		r.skip--
+	}
 	r.tell()
 	r.timeout = unix.NsecToTimespec(int64(wait))
-	taken, _, errno := unix.Syscall6(unix.SYS_IO_URING_ENTER, uintptr(r.fd), uintptr(r.prepared-r.handed), 1, enterGetEvents|enterExtArg,
+	taken, _, errno := unix.Syscall6(unix.SYS_IO_URING_ENTER, uintptr(r.enterFD), uintptr(r.prepared-r.handed), 1, enterGetEvents|enterExtArg|r.enterFlags,
 		uintptr(unsafe.Pointer(&r.argument)), unsafe.Sizeof(r.argument))
 	switch errno {
 	case 0:
@@ -393,7 +441,7 @@ func (r *Ring) tell() {
 func (r *Ring) handOver() error {
 	r.tell()
 	for {
-		taken, _, errno := unix.Syscall6(unix.SYS_IO_URING_ENTER, uintptr(r.fd), uintptr(r.prepared-r.handed), 0, enterGetEvents, 0, 0)
+		taken, _, errno := unix.Syscall6(unix.SYS_IO_URING_ENTER, uintptr(r.enterFD), uintptr(r.prepared-r.handed), 0, enterGetEvents|r.enterFlags, 0, 0)
 		switch errno {
 		case 0:
 			r.handed += uint32(taken)
@@ -422,8 +470,8 @@ func (r *Ring) Take() (token uint64, result int32, ok bool) {
 	return c.userData, c.result, true
 }
 
-// Close frees the ring. Operations in flight go on and their memory must stay
-// valid.
+// Close frees the ring, on the thread that used it. Operations in flight go on and their
+// memory must stay valid.
 func (r *Ring) Close() error {
 	var errs []error
 	if r.ring != nil {
@@ -433,5 +481,6 @@ func (r *Ring) Close() error {
 		errs = append(errs, unix.Munmap(r.entries))
 	}
 	r.ring, r.entries, r.submissions, r.completions = nil, nil, nil, nil
+	r.unregisterSelf()
 	return errors.Join(append(errs, unix.Close(r.fd))...)
 }
