@@ -327,6 +327,23 @@ func TestFaultsAreCountedByKind(t *testing.T) {
 	if outcome.Failure == nil || outcome.Summary.Ending != measure.ByFailure {
 		t.Errorf("with onError end: failure %v, ended by %s", outcome.Failure, outcome.Summary.Ending)
 	}
+
+	var seen []load.Operation
+	handed := 0
+	v.seen, n = &seen, 0
+	v.answer = func(o load.Operation) load.Completion {
+		if n++; n == 101 { // others are collected before and after it
+			handed = len(seen)
+			return load.Completion{Slot: o.Slot, Err: syscall.EIO}
+		}
+		return load.Completion{Slot: o.Slot, Bytes: o.Length}
+	}
+	outcome, _ = run(t, v, spec(func(s *workload.Spec) { s.Depth = 8 }))
+	if outcome.Failure == nil || handed == 0 || len(seen) != handed || outcome.Summary.Unanswered != 0 {
+		t.Errorf("%v: %d operations were handed over after a failure, %d without an answer", outcome.Failure, len(seen)-handed, outcome.Summary.Unanswered)
+	}
+	v.seen = nil
+
 	v.answer = func(o load.Operation) load.Completion { return load.Completion{Slot: o.Slot, Err: syscall.ENODEV} }
 	outcome, _ = run(t, v, spec(func(s *workload.Spec) { s.OnError, s.For = workload.Continue, 3600 }))
 	if outcome.Failure == nil || outcome.Summary.Faults[0].Kind != "device gone" {

@@ -66,6 +66,7 @@ type worker struct {
 	group  int // that all its operations belong to; -1 for none
 
 	inFlight atomic.Int64
+	told     int // that inFlight is
 }
 
 // alike are successes of one class that took equally long, as those do that are issued
@@ -125,6 +126,15 @@ func (w *worker) finished() bool { return w.ended && w.flying() == 0 }
 
 // flying is the number of operations without an answer.
 func (w *worker) flying() int { return len(w.slots) - len(w.idle) }
+
+// tellFlying shows others how many there are. Most often they are as many as before, and a
+// store that others see makes the processor wait.
+func (w *worker) tellFlying() {
+	if now := w.flying(); now != w.told {
+		w.told = now
+		w.inFlight.Store(int64(now))
+	}
+}
 
 // mayIssue reports whether there is room for one more operation.
 func (w *worker) mayIssue() bool { return !w.ended && len(w.idle) > 0 }
@@ -210,7 +220,7 @@ func (w *worker) issue(clock func() int64) error {
 			s.due = now
 		}
 	}
-	w.inFlight.Store(int64(w.flying()))
+	w.tellFlying()
 	err := w.queue.Submit(w.batch)
 	w.batch = w.batch[:0]
 	return err
@@ -314,7 +324,7 @@ func (w *worker) reap(completions []Completion, now int64) error {
 		}
 	}
 	w.countAlike(now)
-	w.inFlight.Store(int64(w.flying()))
+	w.tellFlying()
 	return w.submitAgain()
 }
 

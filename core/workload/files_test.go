@@ -166,7 +166,7 @@ func newModel(t *testing.T, spec Spec) *model {
 }
 
 // work lets a worker do its work to its end, or for so many operations: up to the depth
-// in flight, answered in any order.
+// in flight, answered in any order. Most often it is left to the source to go on at once.
 func (m *model) work(spec Spec, worker, most int) {
 	source, err := NewSource(spec, worker)
 	if err != nil {
@@ -195,7 +195,13 @@ func (m *model) work(spec Spec, worker, most int) {
 		a := flying[i]
 		flying = slices.Delete(flying, i, i+1)
 		now++
-		if whole := source.Completed(&a, now, m.do(a)); whole != nil {
+		err := m.do(a)
+		if err == nil && issued < most && random.IntN(4) > 0 && source.GoesOn(&a) {
+			flying = append(flying, a)
+			issued++
+			continue
+		}
+		if whole := source.Completed(&a, now, err); whole != nil {
 			m.wholes[whole.Group]++
 			if whole.Began > now || whole.Began < 0 {
 				m.t.Fatalf("a file began at %d and ended at %d", whole.Began, now)
@@ -286,6 +292,33 @@ func TestTasksDoWhatTheySay(t *testing.T) {
 				t.Errorf("%d of %d folders were made", m.counts[measure.MakeFolder], m.files.FolderCount())
 			}
 		}
+	}
+}
+
+// What has been waiting comes before what could go on at once.
+func TestGoingOnPassesNobody(t *testing.T) {
+	spec := fileLoad(func(s *Spec, f *Files) {
+		f.Set.Classes = []fileset.Class{
+			{Name: "of four pieces", Number: 1, Size: fileset.Sizes{Fixed: 4 * f.Piece}},
+			{Name: "of one", Number: 1, Size: fileset.Sizes{Fixed: f.Piece}},
+		}
+		f.Tasks, f.AtOnce, s.Depth = []TaskShare{{Fetch, 1}}, 2, 4
+	})
+	source, err := NewSource(spec, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	next := func() (a Access) { source.Next(&a); return a }
+	long, short := next(), next()
+	source.Completed(&long, 1, nil)
+	if first := next(); first.Class != measure.Read || source.GoesOn(&short) { // another piece of the long one is due
+		t.Errorf("after %+v the short file went on as %+v", first, short)
+	}
+	source.Completed(&short, 1, nil)
+	if second, third := next(), next(); second.Handle != long.Handle || third.Handle != short.Handle {
+		t.Errorf("%+v came before %+v", second, third)
+	} else if !source.GoesOn(&third) || third.Class != measure.Close || third.Length != 0 {
+		t.Errorf("a file that was read goes on as %+v", third)
 	}
 }
 

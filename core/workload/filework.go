@@ -404,7 +404,7 @@ func FillFile(c *Content, buffer []byte, file, offset int64) {
 func (w *fileWork) goesOn(a *Access) bool {
 	j := &w.jobs[a.Handle]
 	next := w.tasks[j.task].atOnce[j.way][j.step]
-	if next == taskOver || w.count > 0 || j.failed {
+	if next == taskOver || w.count > 0 {
 		return false
 	}
 	j.step = next

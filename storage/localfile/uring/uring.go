@@ -430,8 +430,12 @@ func (r *Ring) Enter(wait time.Duration) error {
 
 // tell shows the kernel what was prepared and what was taken.
 func (r *Ring) tell() {
-	atomic.StoreUint32(r.sqTail, r.prepared)
-	atomic.StoreUint32(r.cqHead, r.taken)
+	*r.sqTail = r.prepared       // which it reads in the call that follows, on this thread
+	if r.features.DeferredWork { // and so it does this
+		*r.cqHead = r.taken
+	} else {
+		atomic.StoreUint32(r.cqHead, r.taken)
+	}
 }
 
 // handOver makes the kernel take the prepared submissions and produce the
