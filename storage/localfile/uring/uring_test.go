@@ -135,6 +135,48 @@ func TestWaitsEnd(t *testing.T) {
 	if took := time.Since(began); took < 20*time.Millisecond {
 		t.Errorf("a wait of 20 ms took %s", took)
 	}
+	for range 20 { // also after others, and between those that what is ready ends
+		r.Prepare(Nop, -1, nil, 0, 0, 1)
+		all(t, r, 1)
+		began = time.Now()
+		for range 3 {
+			if err := r.Enter(time.Millisecond); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if took := time.Since(began); took < 3*time.Millisecond {
+			t.Errorf("three waits of 1 ms took %s", took)
+		}
+	}
+}
+
+// A thread may have more rings than it can have references of its own to, and they are free
+// for others when rings are closed.
+func TestManyRingsOfOneThread(t *testing.T) {
+	const most = 16 // IO_RINGFD_REG_MAX
+	for round := range 3 {
+		var rings []*Ring
+		own := 0
+		for i := range most + 4 {
+			r := ring(t, 2)
+			rings = append(rings, r)
+			if r.enterFlags != 0 {
+				own++
+			}
+			r.Prepare(Nop, -1, nil, 0, 0, uint64(i))
+		}
+		if own != 0 && own != most { // kernels before 5.18 know of none
+			t.Errorf("round %d: %d rings have a reference of the thread's own", round, own)
+		}
+		for i, r := range rings {
+			if result, ok := all(t, r, 1)[uint64(i)]; result != 0 || !ok {
+				t.Errorf("ring %d gave %d", i, result)
+			}
+			if err := r.Close(); err != nil {
+				t.Error(err)
+			}
+		}
+	}
 }
 
 // Operations that wait for what never comes are called back, and those that are
