@@ -288,7 +288,7 @@ func (w *fileWork) arrive(number int) (done bool) {
 		if !passed {
 			break
 		}
-		w.step(j)
+		w.advance(j)
 	}
 	w.push(number)
 	return false
@@ -453,12 +453,12 @@ func (w *fileWork) Completed(a *Access, now int64, err error) *Whole {
 	if j.failed {
 		return w.giveUp(number, s, now)
 	}
-	w.step(j)
+	w.advance(j)
 	return w.goOn(number, now)
 }
 
-// step takes a job to what follows its step.
-func (w *fileWork) step(j *fileJob) {
+// advance takes a job to what follows its step.
+func (w *fileWork) advance(j *fileJob) {
 	j.step = w.tasks[j.task].after[j.way][j.step]
 	j.offset = 0
 }

@@ -571,6 +571,7 @@ function Ladder({ match, names }: { match: Match; names: string[] }) {
 						};
 					},
 					data: l.rungs.map((r) => [r.n, r.low, r.high]),
+					encode: { x: 0, y: [1, 2] }, // so that the axis reaches to their ends
 				},
 			]),
 		}),

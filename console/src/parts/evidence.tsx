@@ -192,6 +192,13 @@ function Warming({ title, values, warm }: { title: string; values: number[]; war
 	);
 }
 
+/** Whether a curve leaves a spot more upwards than along, so that a name above the spot would lie on it. */
+function rises(points: number[][], n: number) {
+	const [from, to] = points.slice(n, n + 2);
+	const share = (side: number) => Math.abs(to[side] - from[side]) / Math.max(...points.map((p) => p[side]));
+	return to !== undefined && share(1) > share(0);
+}
+
 /** Rate and latency along one swept field, and against each other with the knee marked. */
 function Sweep({ line }: { line: Line }) {
 	const spots = line.spots ?? [];
@@ -234,9 +241,11 @@ function Sweep({ line }: { line: Line }) {
 					};
 				},
 				data: spots.filter((s) => s.rate.known).map((s) => [s.at, s.rate.low ?? 0, s.rate.high ?? 0]),
+				encode: { x: 0, y: [1, 2] }, // so that the axis reaches to their ends
 			},
 		],
 	});
+	const points = spots.map((s) => [s.rate.mean, s.meanSeconds * 1e3]);
 	const curve = (c: Colours) => ({
 		legend: { show: false },
 		xAxis: {
@@ -266,9 +275,10 @@ function Sweep({ line }: { line: Line }) {
 					formatter: (hit: { dataIndex: number }) =>
 						`${spots[hit.dataIndex].value}${hit.dataIndex === line.knee ? " (knee)" : ""}${hit.dataIndex === line.keeps ? " (keeps p99)" : ""}`,
 				},
-				data: spots.map((s, n) => ({
-					value: [s.rate.mean, s.meanSeconds * 1e3],
+				data: points.map((value, n) => ({
+					value,
 					symbolSize: n === line.knee ? 13 : 6,
+					label: { position: rises(points, n) ? "left" : "top" },
 				})),
 			},
 		],

@@ -117,17 +117,26 @@ function CurveChart(props: {
 }) {
 	const { sides, intervals, curve, markers, phases } = props;
 	const option = useMemo(
-		() => (c: Colours) => ({
-			xAxis: timeAxis(intervals),
-			yAxis: { type: "value", name: curve.unit, min: 0, axisLabel: { formatter: (v: number) => compact(v) } },
-			tooltip: { trigger: "axis", valueFormatter: (v: unknown) => `${digits(Number(v))} ${curve.unit}` },
-			series: sides.map((side, n) => ({
-				...line(side, c),
-				markArea: n === 0 ? stretches(intervals, phases, c) : undefined,
-				markLine: n === 0 ? markLines(markers, c) : undefined,
-				data: intervals.map((i) => [at(i), curve.of(i, side) / curve.scale]),
-			})),
-		}),
+		() => (c: Colours) => {
+			const named = stretches(intervals, phases, c);
+			return {
+				xAxis: timeAxis(intervals),
+				yAxis: {
+					type: "value",
+					name: curve.unit,
+					min: 0,
+					boundaryGap: [0, named ? "15%" : 0], // room for the names above the lines
+					axisLabel: { formatter: (v: number) => compact(v) },
+				},
+				tooltip: { trigger: "axis", valueFormatter: (v: unknown) => `${digits(Number(v))} ${curve.unit}` },
+				series: sides.map((side, n) => ({
+					...line(side, c),
+					markArea: n === 0 ? named : undefined,
+					markLine: n === 0 ? markLines(markers, c) : undefined,
+					data: intervals.map((i) => [at(i), curve.of(i, side) / curve.scale]),
+				})),
+			};
+		},
 		[sides, intervals, curve, markers, phases],
 	);
 	const words = sides.map((side) => {

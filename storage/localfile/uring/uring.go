@@ -430,9 +430,9 @@ func (r *Ring) Enter(wait time.Duration) error {
 
 // tell shows the kernel what was prepared and what was taken.
 func (r *Ring) tell() {
-	*r.sqTail = r.prepared       // which it reads in the call that follows, on this thread
-	if r.features.DeferredWork { // and so it does this
-		*r.cqHead = r.taken
+	*r.sqTail = r.prepared // which it reads in the call that follows, on this thread
+	if r.features.DeferredWork {
+		*r.cqHead = r.taken // like this, since it produces completions only there
 	} else {
 		atomic.StoreUint32(r.cqHead, r.taken)
 	}
