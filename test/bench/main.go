@@ -42,6 +42,7 @@ var parts = map[string][]func() error{
 	"iscsi":     {overISCSI},
 	"simulated": {simulatedArrays},
 	"choosing":  {choosing},
+	"fitting":   {fitting},
 	"judging":   {judging, comparing, deciding, choosing, fitting},
 }
 
@@ -74,7 +75,7 @@ func bench() error {
 	fmt.Printf("%s, %d cores, %s\n\n", runtime.Version(), runtime.NumCPU(), kernel())
 	fmt.Println("| what | figure | goal |")
 	fmt.Println("|---|---|---|")
-	for _, part := range []func() error{nullVolume, allocations, intervals, simulatedArrays, againstBareLoop, smallFiles, overISCSI, memory, keeping, judging, comparing, deciding, choosing, looking} {
+	for _, part := range []func() error{nullVolume, allocations, intervals, simulatedArrays, againstBareLoop, smallFiles, overISCSI, memory, keeping, judging, comparing, deciding, choosing, fitting, looking} {
 		if err := part(); err != nil {
 			return err
 		}

@@ -10,6 +10,8 @@ export interface ChartProps {
 	title: string;
 	/** What the chart says, for those who cannot see it. */
 	summary: string;
+	/** How to read it, where that does not show. */
+	note?: string;
 	/** Data of the chart as rows with a header, for the CSV download. */
 	table: () => (string | number)[][];
 	option: (colours: Colours) => EChartsCoreOption;
@@ -25,6 +27,61 @@ export function sideLine(side: number, c: Colours) {
 		symbolSize: 5,
 		lineStyle: { width: 1.75, color: c.sides[n], type: sideDashes[n] },
 	};
+}
+
+/** An interval, and the part of the axis that is drawn for it. */
+export interface Bar {
+	at: number;
+	low: number;
+	high: number;
+	least: number;
+	most: number;
+}
+
+/** How to read intervalBars. */
+export const intervalNote = "Bars are 95 % intervals over the repeats; one without an end reaches further.";
+
+/** Intervals as upright bars. Where one reaches beyond what is drawn it has no end. */
+export function intervalBars(name: string, colour: string, bars: Bar[]) {
+	const style = { stroke: colour, lineWidth: 1.3 };
+	return {
+		type: "custom",
+		clip: true,
+		name,
+		silent: true,
+		tooltip: { show: false },
+		// biome-ignore lint/suspicious/noExplicitAny: the drawing library's own shape
+		renderItem: (_: unknown, drawn: any) => {
+			const ends = [1, 2].map((side) => drawn.coord([drawn.value(0), drawn.value(side)]));
+			const [[x, low], [, high]] = ends;
+			const whole = [3, 4].map((side) => drawn.value(side) > 0);
+			return {
+				type: "group",
+				children: [
+					{ type: "line", shape: { x1: x, x2: x, y1: low, y2: high }, style },
+					...ends
+						.filter((_, n) => whole[n])
+						.map(([, y]) => ({ type: "line", shape: { x1: x - 4, x2: x + 4, y1: y, y2: y }, style })),
+				],
+			};
+		},
+		data: bars.map((b) => [
+			b.at,
+			Math.max(b.low, b.least),
+			Math.min(b.high, b.most),
+			b.low >= b.least ? 1 : 0,
+			b.high <= b.most ? 1 : 0,
+		]),
+		encode: { x: 0, y: [1, 2] }, // so that the axis reaches to their ends
+	};
+}
+
+/** An axis from zero on that leaves room above what is drawn, for names. */
+export function roomAbove(top: number) {
+	const rough = (top || 1) / 5;
+	const power = 10 ** Math.floor(Math.log10(rough));
+	const interval = power * ([1, 2, 2.5, 5].find((n) => n * power >= rough) ?? 10);
+	return { min: 0, max: Math.ceil((top * 1.15) / interval) * interval || interval, interval };
 }
 
 /** The colours with a meaning, of the theme in use. */
@@ -100,7 +157,7 @@ function colours(): Colours {
 	};
 }
 
-export function Chart({ title, summary, table, option, height = 220 }: ChartProps) {
+export function Chart({ title, summary, note, table, option, height = 220 }: ChartProps) {
 	const box = useRef<HTMLDivElement>(null);
 	const chart = useRef<EChartsType>(undefined);
 	const { dark } = useTheme();
@@ -164,6 +221,7 @@ export function Chart({ title, summary, table, option, height = 220 }: ChartProp
 			</figcaption>
 			<div ref={box} style={{ height }} role="img" aria-label={summary} />
 			<p className="sr-only">{summary}</p>
+			{note && <p className="text-xs opacity-70">{note}</p>}
 		</figure>
 	);
 }

@@ -1,7 +1,7 @@
 import { useQueries } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { api, type Candidate, type Compared, type Interval, type Match, type Values } from "../api/client";
-import { Chart, type Colours, sideLine } from "./chart";
+import { Chart, type Colours, intervalBars, intervalNote, sideLine } from "./chart";
 import { moved, moving } from "./classes";
 import { bytes, digits, files, iops, requests, seconds, share, throughput } from "./format";
 import { HeatMap } from "./heat";
@@ -525,7 +525,7 @@ function Ladder({ match, names }: { match: Match; names: string[] }) {
 								{
 									n,
 									mean: v.taken.mean * 1e3,
-									low: Math.max(v.taken.low ?? v.taken.mean, v.taken.mean / 10) * 1e3,
+									low: (v.taken.low ?? v.taken.mean) * 1e3,
 									high: (v.taken.high || v.taken.mean) * 1e3,
 								},
 							]
@@ -545,34 +545,11 @@ function Ladder({ match, names }: { match: Match; names: string[] }) {
 			},
 			series: lines.flatMap((l) => [
 				{ type: "line", name: l.name, ...sideLine(l.side, c), data: l.rungs.map((r) => [r.n, r.mean]) },
-				{
-					type: "custom",
-					clip: true,
-					name: `${l.name}, 95 % interval`,
-					silent: true,
-					tooltip: { show: false },
-					// biome-ignore lint/suspicious/noExplicitAny: the drawing library's own shape
-					renderItem: (_: unknown, drawn: any) => {
-						const low = drawn.coord([drawn.value(0), drawn.value(1)]);
-						const high = drawn.coord([drawn.value(0), drawn.value(2)]);
-						const style = { stroke: c.sides[l.side % c.sides.length], lineWidth: 1.2 };
-						const bar = (at: number[]) => ({
-							type: "line",
-							shape: { x1: at[0] - 4, x2: at[0] + 4, y1: at[1], y2: at[1] },
-							style,
-						});
-						return {
-							type: "group",
-							children: [
-								{ type: "line", shape: { x1: low[0], x2: high[0], y1: low[1], y2: high[1] }, style },
-								bar(low),
-								bar(high),
-							],
-						};
-					},
-					data: l.rungs.map((r) => [r.n, r.low, r.high]),
-					encode: { x: 0, y: [1, 2] }, // so that the axis reaches to their ends
-				},
+				intervalBars(
+					`${l.name}, 95 % interval`,
+					c.sides[l.side % c.sides.length],
+					l.rungs.map((r) => ({ at: r.n, low: r.low, high: r.high, least: r.mean / 10, most: r.mean * 10 })),
+				),
 			]),
 		}),
 		[lines],
@@ -581,6 +558,7 @@ function Ladder({ match, names }: { match: Match; names: string[] }) {
 		<Chart
 			title="Percentile ladder"
 			height={260}
+			note={lines.some((l) => l.rungs.some((r) => r.low < r.high)) ? intervalNote : undefined}
 			summary={lines
 				.map((l) => `${l.name}: ${l.rungs.map((r) => `${rungs[r.n]} ${seconds(r.mean / 1e3)}`).join(", ")}`)
 				.join("; ")}

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useMemo, useState } from "react";
 import { api, isFinal, type Line, type Marker, type Measurement, type Run } from "../api/client";
-import { Chart, type Colours, sideLine } from "./chart";
+import { Chart, type Colours, intervalBars, intervalNote, sideLine } from "./chart";
 import { show } from "./comparison";
 import { digits, price, rate, seconds, share } from "./format";
 import { Hops } from "./hops";
@@ -217,6 +217,7 @@ function Sweep({ line }: { line: Line }) {
 		min: Math.min(...spots.map((s) => s.at)),
 		max: Math.max(...spots.map((s) => s.at)),
 	};
+	const top = Math.max(...spots.map((s) => s.rate.mean));
 	const rates = (c: Colours) => ({
 		legend: { show: false },
 		xAxis,
@@ -224,25 +225,19 @@ function Sweep({ line }: { line: Line }) {
 		tooltip: { trigger: "axis", valueFormatter: (v: unknown) => `${rate(Number(v))} IOPS` },
 		series: [
 			{ type: "line", name: "rate", ...sideLine(1, c), data: spots.map((s) => [s.at, s.rate.mean]) },
-			{
-				type: "custom",
-				clip: true,
-				name: "95 % interval",
-				silent: true,
-				tooltip: { show: false },
-				// biome-ignore lint/suspicious/noExplicitAny: the drawing library's own shape
-				renderItem: (_: unknown, drawn: any) => {
-					const [x, low] = drawn.coord([drawn.value(0), drawn.value(1)]);
-					const high = drawn.coord([drawn.value(0), drawn.value(2)])[1];
-					return {
-						type: "line",
-						shape: { x1: x, x2: x, y1: low, y2: high },
-						style: { stroke: c.sides[1], lineWidth: 1.4 },
-					};
-				},
-				data: spots.filter((s) => s.rate.known).map((s) => [s.at, s.rate.low ?? 0, s.rate.high ?? 0]),
-				encode: { x: 0, y: [1, 2] }, // so that the axis reaches to their ends
-			},
+			intervalBars(
+				"95 % interval",
+				c.sides[1],
+				spots
+					.filter((s) => s.rate.known)
+					.map((s) => ({
+						at: s.at,
+						low: s.rate.low ?? 0,
+						high: s.rate.high ?? 0,
+						least: 0,
+						most: 1.5 * top,
+					})),
+			),
 		],
 	});
 	const points = spots.map((s) => [s.rate.mean, s.meanSeconds * 1e3]);
@@ -278,7 +273,7 @@ function Sweep({ line }: { line: Line }) {
 				data: points.map((value, n) => ({
 					value,
 					symbolSize: n === line.knee ? 13 : 6,
-					label: { position: rises(points, n) ? "left" : "top" },
+					label: rises(points, n) ? { position: "left", offset: [0, -7] } : { position: "top" },
 				})),
 			},
 		],
@@ -307,6 +302,7 @@ function Sweep({ line }: { line: Line }) {
 				<Chart
 					title={`Rate by ${line.field}`}
 					summary={line.words}
+					note={spots.some((s) => s.rate.known) ? intervalNote : undefined}
 					table={() => [
 						[line.field, "IOPS", "low", "high"],
 						...spots.map((s) => [s.value, s.rate.mean, s.rate.low ?? "", s.rate.high ?? ""]),

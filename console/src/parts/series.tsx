@@ -1,6 +1,6 @@
 import { useMemo } from "react";
 import type { Interval, Marker, Measurement } from "../api/client";
-import { Chart, type Colours } from "./chart";
+import { Chart, type Colours, roomAbove } from "./chart";
 import { flow, look, moving, timed, wholeFiles } from "./classes";
 import { digits, files, iops, seconds, share, throughput } from "./format";
 import { StoreCharts, ZoneMap } from "./stores";
@@ -119,13 +119,13 @@ function CurveChart(props: {
 	const option = useMemo(
 		() => (c: Colours) => {
 			const named = stretches(intervals, phases, c);
+			const values = (side: string) => intervals.map((i) => curve.of(i, side) / curve.scale);
 			return {
 				xAxis: timeAxis(intervals),
 				yAxis: {
 					type: "value",
 					name: curve.unit,
-					min: 0,
-					boundaryGap: [0, named ? "15%" : 0], // room for the names above the lines
+					...(named ? roomAbove(Math.max(...sides.flatMap((side) => values(side)))) : { min: 0 }),
 					axisLabel: { formatter: (v: number) => compact(v) },
 				},
 				tooltip: { trigger: "axis", valueFormatter: (v: unknown) => `${digits(Number(v))} ${curve.unit}` },
