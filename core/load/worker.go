@@ -139,8 +139,16 @@ func (w *worker) tellFlying() {
 // mayIssue reports whether there is room for one more operation.
 func (w *worker) mayIssue() bool { return !w.ended && len(w.idle) > 0 }
 
-// end makes the worker issue nothing more.
-func (w *worker) end() { w.ended = true }
+// end makes the worker issue nothing more: what was to follow and is not handed over yet
+// is taken back.
+func (w *worker) end() {
+	w.ended = true
+	for _, o := range w.batch {
+		w.idle = append(w.idle, o.Slot)
+	}
+	w.batch = w.batch[:0]
+	w.tellFlying()
+}
 
 // advance moves the worker to time now: it hands over the intervals that
 // ended and ends at the end of the measured time.
@@ -186,9 +194,6 @@ func (w *worker) issue(clock func() int64) error {
 			return err
 		}
 	}
-	if w.failure != nil {
-		w.takeBack()
-	}
 	if w.mayIssue() {
 		if w.source.Over() {
 			w.ended, w.through = true, true
@@ -224,14 +229,6 @@ func (w *worker) issue(clock func() int64) error {
 	err := w.queue.Submit(w.batch)
 	w.batch = w.batch[:0]
 	return err
-}
-
-// takeBack frees the slots of what was to follow and is not handed over yet.
-func (w *worker) takeBack() {
-	for _, o := range w.batch {
-		w.idle = append(w.idle, o.Slot)
-	}
-	w.batch = w.batch[:0]
 }
 
 // issueAgain hands over the postponed operations whose time has come.
@@ -324,6 +321,9 @@ func (w *worker) reap(completions []Completion, now int64) error {
 		}
 	}
 	w.countAlike(now)
+	if w.failure != nil {
+		w.end()
+	}
 	w.tellFlying()
 	return w.submitAgain()
 }
@@ -415,8 +415,8 @@ func (w *worker) countAlike(now int64) {
 	w.countWholes(now)
 }
 
-// release frees a slot and tells the source. A whole file that ended with the operation
-// is counted like one.
+// release tells the source, and frees the slot unless what is due goes into it at once. A
+// whole file that ended with the operation is counted like one.
 func (w *worker) release(number int, now int64, err error) {
 	whole := w.source.Completed(&w.slots[number].operation, now, err)
 	for ; whole != nil && now < w.line.end; whole = whole.More {

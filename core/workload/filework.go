@@ -50,7 +50,7 @@ type fileWork struct {
 // fileTask is what is done to a file.
 type fileTask struct {
 	after   [ways][steps]step // what follows a step; the first follows taskOver
-	atOnce  [ways][steps]step // the same where both are plain, otherwise taskOver
+	onward  [ways][steps]step // the same where both are plain, otherwise taskOver
 	folders bool              // it is done to a folder
 	moves   bool              // it moves the bytes of the file
 }
@@ -162,8 +162,8 @@ func newFileWork(spec Spec, worker int) (*fileWork, error) {
 		w.folders = newFolderMaker(files)
 	}
 	for _, t := range spec.Files.Tasks {
-		after, atOnce := w.linked(t.Task)
-		w.tasks = append(w.tasks, fileTask{after, atOnce, t.Task == Browse, t.Task != Ask && t.Task != Remove})
+		after, onward := w.linked(t.Task)
+		w.tasks = append(w.tasks, fileTask{after, onward, t.Task == Browse, t.Task != Ask && t.Task != Remove})
 	}
 	if len(w.tasks) > 1 {
 		w.draws = newDraws(w)
@@ -177,14 +177,14 @@ func newFileWork(spec Spec, worker int) (*fileWork, error) {
 }
 
 // linked are the steps of a task one after another, without those that this load never takes.
-func (w *fileWork) linked(t Task) (after, atOnce [ways][steps]step) {
+func (w *fileWork) linked(t Task) (after, onward [ways][steps]step) {
 	flushes := w.spec.Files.Flush == FlushEach || w.spec.Files.Flush == "" && t == Save
 	var before [ways]step
 	link := func(way way, next step) {
 		last := before[way]
 		after[way][last], before[way] = next, next
 		if kinds[last].plain && kinds[next].plain {
-			atOnce[way][last] = next
+			onward[way][last] = next
 		}
 	}
 	for _, s := range stepsOf[t] {
@@ -197,7 +197,7 @@ func (w *fileWork) linked(t Task) (after, atOnce [ways][steps]step) {
 		}
 		link(onePiece, s)
 	}
-	return after, atOnce
+	return after, onward
 }
 
 // begin gives a job its next file, or none when there is no more for now.
@@ -403,7 +403,7 @@ func FillFile(c *Content, buffer []byte, file, offset int64) {
 // both are plain and no other job has been waiting.
 func (w *fileWork) goesOn(a *Access) bool {
 	j := &w.jobs[a.Handle]
-	next := w.tasks[j.task].atOnce[j.way][j.step]
+	next := w.tasks[j.task].onward[j.way][j.step]
 	if next == taskOver || w.count > 0 {
 		return false
 	}

@@ -525,8 +525,9 @@ function Ladder({ match, names }: { match: Match; names: string[] }) {
 								{
 									n,
 									mean: v.taken.mean * 1e3,
-									low: (v.taken.low ?? v.taken.mean) * 1e3,
-									high: (v.taken.high || v.taken.mean) * 1e3,
+									known: v.taken.known,
+									low: (v.taken.low ?? 0) * 1e3,
+									high: (v.taken.high ?? 0) * 1e3,
 								},
 							]
 						: [];
@@ -548,7 +549,9 @@ function Ladder({ match, names }: { match: Match; names: string[] }) {
 				intervalBars(
 					`${l.name}, 95 % interval`,
 					c.sides[l.side % c.sides.length],
-					l.rungs.map((r) => ({ at: r.n, low: r.low, high: r.high, least: r.mean / 10, most: r.mean * 10 })),
+					l.rungs
+						.filter((r) => r.known)
+						.map((r) => ({ at: r.n, low: r.low, high: r.high, least: r.mean / 10, most: r.mean * 10 })),
 				),
 			]),
 		}),
@@ -558,13 +561,15 @@ function Ladder({ match, names }: { match: Match; names: string[] }) {
 		<Chart
 			title="Percentile ladder"
 			height={260}
-			note={lines.some((l) => l.rungs.some((r) => r.low < r.high)) ? intervalNote : undefined}
+			note={lines.some((l) => l.rungs.some((r) => r.known)) ? intervalNote : undefined}
 			summary={lines
 				.map((l) => `${l.name}: ${l.rungs.map((r) => `${rungs[r.n]} ${seconds(r.mean / 1e3)}`).join(", ")}`)
 				.join("; ")}
 			table={() => [
 				["side", "percentile", "mean (ms)", "low (ms)", "high (ms)"],
-				...lines.flatMap((l) => l.rungs.map((r) => [l.name, rungs[r.n], r.mean, r.low, r.high])),
+				...lines.flatMap((l) =>
+					l.rungs.map((r) => [l.name, rungs[r.n], r.mean, r.known ? r.low : "", r.known ? r.high : ""]),
+				),
 			]}
 			option={option}
 		/>

@@ -119,13 +119,16 @@ function CurveChart(props: {
 	const option = useMemo(
 		() => (c: Colours) => {
 			const named = stretches(intervals, phases, c);
-			const values = (side: string) => intervals.map((i) => curve.of(i, side) / curve.scale);
+			const top = Math.max(
+				0,
+				...sides.flatMap((side) => intervals.map((i) => curve.of(i, side) / curve.scale)),
+			);
 			return {
 				xAxis: timeAxis(intervals),
 				yAxis: {
 					type: "value",
 					name: curve.unit,
-					...(named ? roomAbove(Math.max(...sides.flatMap((side) => values(side)))) : { min: 0 }),
+					...(named ? roomAbove(top) : { min: 0 }),
 					axisLabel: { formatter: (v: number) => compact(v) },
 				},
 				tooltip: { trigger: "axis", valueFormatter: (v: unknown) => `${digits(Number(v))} ${curve.unit}` },
