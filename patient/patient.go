@@ -13,6 +13,8 @@ import (
 	"fmt"
 	"sync"
 	"time"
+
+	"patientheron/core/wall"
 )
 
 // ErrNoAnswer is given when no answer came in time.
@@ -88,7 +90,10 @@ func begin(ctx context.Context, key [2]string, work func() (any, error)) (*call,
 	calls.way[key] = one
 	calls.about[thing]++
 	go func() {
-		one.value, one.err = work()
+		one.err = wall.Do(func() (err error) {
+			one.value, err = work()
+			return err
+		})
 		calls.Lock()
 		defer calls.Unlock()
 		delete(calls.way, key)
@@ -115,7 +120,11 @@ func Own[T any](ctx context.Context, grace time.Duration, work func() (T, error)
 	done := make(chan result)
 	abandoned := make(chan struct{})
 	go func() {
-		value, err := work()
+		var value T
+		err := wall.Do(func() (err error) {
+			value, err = work()
+			return err
+		})
 		select {
 		case done <- result{value, err}:
 		case <-abandoned:

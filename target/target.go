@@ -18,6 +18,7 @@ import (
 	"slices"
 	"sync"
 
+	"patientheron/core/wall"
 	"patientheron/protocol/iscsi"
 	"patientheron/protocol/iscsi/wire"
 )
@@ -132,7 +133,7 @@ func (s *Server) serve(w *wire.Wire, local, remote string) {
 	}
 	s.all[c] = true
 	s.over.Go(func() {
-		err := c.run()
+		err := wall.Do(c.run)
 		s.mutex.Lock()
 		delete(s.all, c)
 		alone := !c.sharesInitiator()

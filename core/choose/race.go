@@ -13,6 +13,7 @@ import (
 	"patientheron/core/compare"
 	"patientheron/core/judge"
 	"patientheron/core/need"
+	"patientheron/core/wall"
 )
 
 // race measures designs, cheapest first, and gives those that are judged.
@@ -178,11 +179,7 @@ func (w *search) each(ctx context.Context, round string, all []*candidate, work 
 // guarded does a piece of work; where the simulation itself fails on a design, the search
 // ends with that, and not the process.
 func guarded(ctx context.Context, c *candidate, work func(context.Context, *candidate) error) (err error) {
-	defer func() {
-		if failed := recover(); failed != nil {
-			err = fmt.Errorf("its simulation failed: %v", failed)
-		}
-	}()
+	defer wall.Guard(&err)
 	return work(ctx, c)
 }
 

@@ -12,6 +12,7 @@ package compare
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"maps"
 	"reflect"
@@ -27,6 +28,7 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
+	"patientheron/core/wall"
 	"patientheron/core/workload"
 )
 
@@ -318,18 +320,23 @@ func (c *Result) decide(baseline Side, candidates []Side) {
 }
 
 // onAllCores does independent work, as many pieces at a time as there are
-// cores.
+// cores. What panics there panics here.
 func onAllCores(work []func()) {
 	var next atomic.Int64
 	var together sync.WaitGroup
-	for range runtime.GOMAXPROCS(0) {
+	failed := make([]error, runtime.GOMAXPROCS(0))
+	for core := range failed {
 		together.Go(func() {
+			defer wall.Guard(&failed[core])
 			for i := next.Add(1) - 1; i < int64(len(work)); i = next.Add(1) - 1 {
 				work[i]()
 			}
 		})
 	}
 	together.Wait()
+	if err := errors.Join(failed...); err != nil {
+		panic(err)
+	}
 }
 
 // candidate sums one candidate up.

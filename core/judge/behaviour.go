@@ -4,10 +4,9 @@ import (
 	"fmt"
 	"math"
 
-	"gonum.org/v1/gonum/stat/distuv"
-
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
+	"patientheron/core/statistics"
 	"patientheron/core/workload"
 )
 
@@ -76,7 +75,7 @@ func unsteady(o Observed) []Finding {
 	} else {
 		usual = float64(o.Summary.Total.Rate) * float64(s.Interval)
 	}
-	if usual <= 0 || (distuv.Poisson{Lambda: usual}).CDF(float64(s.Worst)*float64(s.Interval))*float64(s.Intervals) > 0.01 {
+	if usual <= 0 || statistics.PoissonBelow(float64(s.Worst)*float64(s.Interval), usual)*float64(s.Intervals) > 0.01 {
 		return nil
 	}
 	return []Finding{{

@@ -6,9 +6,9 @@ import (
 	"slices"
 
 	"gonum.org/v1/gonum/stat"
-	"gonum.org/v1/gonum/stat/distuv"
 
 	"patientheron/core/quantity"
+	"patientheron/core/statistics"
 )
 
 // Verdict says how a candidate stands to the baseline in one figure.
@@ -72,7 +72,7 @@ func (r Ratio) ChanceOfWorse(by quantity.Share, lower bool) float64 {
 	if lower {
 		distance = -distance
 	}
-	return distuv.StudentsT{Sigma: 1, Nu: r.Freedom}.Survival(distance / r.Deviation)
+	return statistics.StudentTail(distance/r.Deviation, r.Freedom)
 }
 
 // Repetition is what a side measured of one figure: its values, and by how much its
@@ -164,16 +164,15 @@ func (r Ratio) back(difference float64) float64 {
 func (r Ratio) known(variance float64, noise quantity.Share) Ratio {
 	// Values that agree to the last digit say nothing finer than that.
 	r.Deviation = max(math.Sqrt(variance), 1e-9)
-	student := distuv.StudentsT{Sigma: 1, Nu: r.Freedom}
 	half := quantile(r.Freedom) * r.Deviation
 	if !r.fromNothing {
 		r.Low, r.High = r.back(r.difference-half), r.back(r.difference+half)
 	}
 	distance := math.Abs(r.difference)
-	r.Chance = 2 * student.Survival(distance/r.Deviation)
+	r.Chance = 2 * statistics.StudentTail(distance/r.Deviation, r.Freedom)
 	r.Alone = r.Chance
 	if !r.Linear { // what stalled in part is not the same as what did not
-		r.equal = student.Survival((math.Log(1+float64(noise)) - distance) / r.Deviation)
+		r.equal = statistics.StudentTail((math.Log(1+float64(noise))-distance)/r.Deviation, r.Freedom)
 	}
 	return r
 }

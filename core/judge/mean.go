@@ -6,10 +6,10 @@ import (
 	"sync"
 
 	"gonum.org/v1/gonum/stat"
-	"gonum.org/v1/gonum/stat/distuv"
 
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
+	"patientheron/core/statistics"
 )
 
 // confidence is the level of all intervals.
@@ -123,12 +123,12 @@ func independent(values []float64) (deviation, worth float64) {
 
 // quantileOf is a quantile of Student's distribution.
 func quantileOf(freedom, share float64) float64 {
-	return distuv.StudentsT{Sigma: 1, Nu: max(freedom, 1)}.Quantile(share)
+	return statistics.StudentQuantile(share, freedom)
 }
 
 // shareBelow is the share of Student's distribution below t.
 func shareBelow(freedom, t float64) float64 {
-	return distuv.StudentsT{Sigma: 1, Nu: max(freedom, 1)}.CDF(t)
+	return statistics.StudentBelow(t, freedom)
 }
 
 // quantile is the two-sided 95 % quantile of Student's distribution. Comparisons ask

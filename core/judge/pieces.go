@@ -4,7 +4,7 @@ import (
 	"math"
 	"slices"
 
-	"gonum.org/v1/gonum/stat/distuv"
+	"patientheron/core/statistics"
 )
 
 // The limits of the search for changes of a level.
@@ -73,7 +73,7 @@ func changes(values []float64, floor float64) []int {
 		further := 0
 		for more := 1; more <= 2 && found+more <= len(p.squares) && free >= 2; more++ {
 			gain := (p.squares[found-1] - p.squares[found+more-1]) / (n.longRun() * n.longRun()) / float64(more)
-			if (distuv.F{D1: float64(more), D2: free}).Survival(gain) < changeChance/float64(len(values)) {
+			if statistics.FTail(gain, float64(more), free) < changeChance/float64(len(values)) {
 				further = more
 				break
 			}

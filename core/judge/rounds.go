@@ -4,9 +4,9 @@ import (
 	"math"
 
 	"gonum.org/v1/gonum/stat"
-	"gonum.org/v1/gonum/stat/distuv"
 
 	"patientheron/core/quantity"
+	"patientheron/core/statistics"
 )
 
 // Round is what one round of an experiment measured: the baseline some times, and each of
@@ -61,7 +61,7 @@ func CompareRounds(rounds []Round, noise quantity.Share) []Ratio {
 		if n < 2 || freedom < 1 {
 			continue
 		}
-		chance := distuv.F{D1: n - 1, D2: freedom}.Survival(stat.Variance(d, nil) / n / ofMean(variance, i))
+		chance := statistics.FTail(stat.Variance(d, nil)/n/ofMean(variance, i), n-1, freedom)
 		wild[i], plainly[i] = chance < signOfWild, chance < plainlyWild
 	}
 	if of, with := left(logged, plainly); with >= 1 {
@@ -232,7 +232,7 @@ func TrendOf(values []float64) Trend {
 	deviation := math.Sqrt(squares(rest) / (n - 2) / (n * (n*n - 1) / 12))
 	switch {
 	case deviation > 0:
-		d.Chance = 2 * distuv.StudentsT{Sigma: 1, Nu: n - 2}.Survival(math.Abs(slope)/deviation)
+		d.Chance = 2 * statistics.StudentTail(math.Abs(slope)/deviation, n-2)
 	case slope != 0:
 		d.Chance = 0
 	}

@@ -9,6 +9,7 @@ import (
 
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
+	"patientheron/core/wall"
 	"patientheron/core/workload"
 )
 
@@ -52,6 +53,8 @@ type collector struct {
 	kept    keptParts
 	early   quantity.Bytes // moved in the lead-in
 	look    int            // length of the series at which the watch is asked next
+
+	broken, unseen error // what panicked: collecting, or who is given the intervals
 }
 
 // cell is one interval under construction.
@@ -83,12 +86,20 @@ func (c *collector) newTally() *measure.Tally { return measure.NewTally(c.open, 
 // run collects until finish is called.
 func (c *collector) run(now func() int64, inFlight func() int) {
 	defer close(c.over)
+	defer func() {
+		if c.broken != nil { // nothing is counted any more
+			c.enough.Store(true)
+			c.satisfy()
+		}
+	}()
+	defer wall.Guard(&c.broken)
 	if observe := c.passOn; observe != nil {
 		observing := newInbox[measure.Interval]()
 		c.passOn = observing.put
 		observed := make(chan struct{})
 		go func() {
 			defer close(observed)
+			defer wall.Guard(&c.unseen)
 			observing.each(observe)
 		}()
 		defer func() { observing.close(); <-observed }()
@@ -124,7 +135,10 @@ func (c *collector) run(now func() int64, inFlight func() int) {
 // finish ends the collecting at the given time, and returns when all intervals
 // were passed on.
 func (c *collector) finish(at int64) {
-	c.stop <- at
+	select {
+	case c.stop <- at:
+	case <-c.over: // it broke
+	}
 	<-c.over
 	c.arrivals.close() // who comes back later hands over to nobody
 }

@@ -13,6 +13,7 @@ import (
 
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
+	"patientheron/core/wall"
 	"patientheron/core/workload"
 )
 
@@ -200,16 +201,10 @@ func (r *run) waitForStart(ctx context.Context) error {
 // thread is the life of one worker.
 func (r *run) thread(number int, ready chan<- error, abort <-chan struct{}) {
 	runtime.LockOSThread() // never unlocked: the thread ends with the worker
-	queue, err := r.Volume.Open(queueOptions(r.Workload, r.Here.First+number))
-	if err != nil {
-		ready <- err
-		return
-	}
-	w, err := newWorker(r.Workload, r.Here.First+number, queue, r.collect.arrivals.put)
+	w, queue, err := r.begin(number)
 	r.workers[number] = w
 	ready <- err
 	if err != nil {
-		_ = queue.Close(0)
 		return
 	}
 	select {
@@ -221,13 +216,27 @@ func (r *run) thread(number int, ready chan<- error, abort <-chan struct{}) {
 	if w.use = r.Thread; w.use != nil {
 		w.used = w.use()
 	}
-	if err := r.drive(w); err != nil {
+	if err := wall.Do(func() error { return r.drive(w) }); err != nil {
 		r.broken[number] = err
 		r.failed.Store(true)
 	}
-	w.finish()
+	if err := wall.Do(func() error { w.finish(); return nil }); err != nil && r.broken[number] == nil {
+		r.broken[number] = err
+	}
 	_ = queue.Close(int(w.inFlight.Load()))
 	r.done <- number
+}
+
+// begin makes a worker with its queue.
+func (r *run) begin(number int) (w *worker, queue Queue, err error) {
+	defer wall.Guard(&err)
+	if queue, err = r.Volume.Open(queueOptions(r.Workload, r.Here.First+number)); err != nil {
+		return nil, nil, err
+	}
+	if w, err = newWorker(r.Workload, r.Here.First+number, queue, r.collect.arrivals.put); err != nil {
+		_ = queue.Close(0)
+	}
+	return w, queue, err
 }
 
 // queueOptions says what a worker of this workload asks of its queue.
@@ -388,6 +397,7 @@ func (r *run) outcome(back []bool) *Outcome {
 			o.Failure = errors.Join(r.broken[number], w.failure)
 		}
 	}
+	o.Failure = errors.Join(o.Failure, r.collect.broken, r.collect.unseen)
 	r.times(summary, total, o.Failure, back)
 	if r.Watch != nil && len(r.collect.kept.paces) > 0 {
 		length, cut, stand := r.collect.sustained()

@@ -16,12 +16,11 @@ import (
 	"sort"
 	"strings"
 
-	"gonum.org/v1/gonum/stat/distuv"
-
 	"patientheron/core/judge"
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
+	"patientheron/core/statistics"
 	"patientheron/core/workload"
 )
 
@@ -242,7 +241,7 @@ func (r *Race) steadiest(racers []Racer) {
 			return
 		}
 		ratio := math.Pow(float64(s.Variation)/math.Max(float64(r.Racers[best].Variation), 1e-12), 2)
-		if (distuv.F{D1: theirs - 1, D2: ours - 1}).Survival(ratio)*float64(len(r.Racers)) > chance {
+		if statistics.FTail(ratio, theirs-1, ours-1)*float64(len(r.Racers)) > chance {
 			return
 		}
 	}

@@ -6,7 +6,8 @@ import (
 	"slices"
 
 	"gonum.org/v1/gonum/mat"
-	"gonum.org/v1/gonum/stat/distuv"
+
+	"patientheron/core/statistics"
 )
 
 // known is how well the parameters are known at the best place.
@@ -118,7 +119,7 @@ func (w *fitter) scatter(at place, slopes *mat.Dense) (larger, freedom float64) 
 
 // student is the two-sided 95 % quantile of Student's distribution.
 func student(freedom float64) float64 {
-	return distuv.StudentsT{Sigma: 1, Nu: max(freedom, 1)}.Quantile(0.975)
+	return statistics.StudentQuantile(0.975, freedom)
 }
 
 // inverse is that of a matrix that the guess keeps from being singular.

@@ -2,7 +2,6 @@ package twin
 
 import (
 	"context"
-	"fmt"
 	"math"
 	"runtime"
 	"slices"
@@ -11,6 +10,7 @@ import (
 
 	"patientheron/core/array"
 	"patientheron/core/plan"
+	"patientheron/core/wall"
 	"patientheron/core/workload"
 )
 
@@ -74,11 +74,7 @@ func (w *fitter) simulate(ctx context.Context, arrays []*array.Description, load
 
 // one simulates one load, and fills in its rows.
 func (w *fitter) one(ctx context.Context, d array.Description, load workload.Spec, number int, rows []row, enough int, logs []float64) (err error) {
-	defer func() {
-		if failed := recover(); failed != nil {
-			err = fmt.Errorf("the simulation of %q failed: %v", load.Describe(), failed)
-		}
-	}()
+	defer wall.Guard(&err)
 	load.Seed = w.Seed
 	sum, err := w.Measure(ctx, d, load, enough)
 	if err == nil && sum.Total.Operations == 0 && load.For > 0 {

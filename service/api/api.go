@@ -13,6 +13,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"runtime/debug"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -83,8 +84,11 @@ func newRouter(log *slog.Logger) *gin.Engine {
 	router := gin.New()
 	router.HandleMethodNotAllowed = true
 	router.Use(gin.CustomRecoveryWithWriter(nil, func(c *gin.Context, problem any) {
-		log.Error("a handler panicked", "path", c.Request.URL.Path, "problem", problem)
-		c.AbortWithStatus(http.StatusInternalServerError)
+		log.Error("a fault of this program", "path", c.Request.URL.Path, "error", problem, "stack", string(debug.Stack()))
+		c.AbortWithStatusJSON(http.StatusInternalServerError, &huma.ErrorModel{
+			Status: http.StatusInternalServerError, Title: http.StatusText(http.StatusInternalServerError),
+			Detail: "a fault of this program; nothing else of the service is touched, and its log has where it happened: please report it",
+		})
 	}))
 	router.Use(func(c *gin.Context) {
 		c.Header("X-Content-Type-Options", "nosniff")

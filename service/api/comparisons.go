@@ -19,6 +19,7 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
+	"patientheron/core/wall"
 	"patientheron/report"
 	"patientheron/resource"
 	"patientheron/service/store"
@@ -284,6 +285,7 @@ func (s *Service) workOut(ctx context.Context, c resource.Comparison) (resource.
 	gathering, together := errgroup.WithContext(ctx)
 	for i, group := range groups {
 		gathering.Go(func() (err error) {
+			defer wall.Guard(&err)
 			if sides[i], err = s.side(together, group); err != nil && i == 0 {
 				return fmt.Errorf("the baseline: %w", err)
 			} else if err != nil {

@@ -17,6 +17,7 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
+	"patientheron/core/wall"
 	"patientheron/format/needfile"
 	"patientheron/report"
 	"patientheron/resource"
@@ -215,6 +216,7 @@ func (s *Service) sidesOf(ctx context.Context, asked resource.NewVerdicts) (side
 	gathering.SetLimit(8)
 	for i, group := range asked.Setups {
 		gathering.Go(func() (err error) {
+			defer wall.Guard(&err)
 			if once := slices.Compact(slices.Sorted(slices.Values(group.Runs))); len(once) < len(group.Runs) {
 				return fmt.Errorf("%w: a run stands twice in one setup; counted again it says nothing more", compare.ErrInvalid)
 			}
@@ -224,6 +226,7 @@ func (s *Service) sidesOf(ctx context.Context, asked resource.NewVerdicts) (side
 	}
 	for i, id := range volumes {
 		gathering.Go(func() (err error) {
+			defer wall.Guard(&err)
 			n := len(asked.Setups) + i
 			if sides[n], reasons[n], err = s.measuredSetup(together, id); err == nil && reasons[n] != "" && !all {
 				return fmt.Errorf("%w: %s", compare.ErrInvalid, reasons[n])

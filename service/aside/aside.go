@@ -13,6 +13,7 @@ import (
 
 	"patientheron/core/array"
 	"patientheron/core/measure"
+	"patientheron/core/wall"
 	"patientheron/core/workload"
 	"patientheron/resource"
 	"patientheron/storage/simulated"
@@ -110,7 +111,7 @@ func (w *Works[R]) Start(record R, do func(context.Context, *Job[R]) error) (R, 
 	w.all = w.all[:min(len(w.all), mostKept)]
 	k.under.Go(func() {
 		defer stop(nil)
-		j.ended(do(ctx, j))
+		j.ended(wall.Do(func() error { return do(ctx, j) }))
 	})
 	return j.record, nil
 }

@@ -18,6 +18,7 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
+	"patientheron/core/wall"
 	"patientheron/host"
 	"patientheron/patient"
 	"patientheron/resource"
@@ -128,13 +129,16 @@ func behind(ctx context.Context, explorer *host.Explorer, locator volume.Locator
 	var found host.Found
 	var together sync.WaitGroup
 	together.Go(func() {
-		var err error
-		if found, err = explorer.Explore(ctx, locator.Name); err != nil {
+		if err := wall.Do(func() (err error) { found, err = explorer.Explore(ctx, locator.Name); return err }); err != nil {
 			found.Seen.Troubles = append(found.Seen.Troubles, fmt.Sprintf("not everything was looked at: %v", err))
 		}
 	})
 	var asked setup.Seen
-	together.Go(func() { asked = ask(ctx, locator, traits, r) })
+	together.Go(func() {
+		if err := wall.Do(func() error { asked = ask(ctx, locator, traits, r); return nil }); err != nil {
+			asked.Trouble = err.Error()
+		}
+	})
 	together.Wait()
 	found.Seen.Facts, found.Seen.Trouble, found.Seen.Refusal, found.Seen.TestFile = asked.Facts, asked.Trouble, asked.Refusal, asked.TestFile
 	found.Seen.Holds, found.Seen.UsedBy, found.Seen.Agreed, found.Seen.Unread = asked.Holds, asked.UsedBy, asked.Agreed, asked.Unread

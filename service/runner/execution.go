@@ -14,6 +14,7 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
+	"patientheron/core/wall"
 	"patientheron/core/workload"
 	"patientheron/host"
 	"patientheron/patient"
@@ -92,7 +93,7 @@ func (e *execution) carryOut(service context.Context) {
 		return
 	}
 	if err == nil {
-		err = e.prepareAndMeasure(e.ctx)
+		err = e.behindWall(func() error { return e.prepareAndMeasure(e.ctx) })
 	}
 	status, reason := verdict(e.ctx, err)
 	var failed error // which ends those that are made together with it
@@ -112,6 +113,16 @@ func (e *execution) carryOut(service context.Context) {
 	ended := e.now().UTC()
 	e.finish(service, func(r *resource.Run) { r.Status, r.Reason, r.Ended = status, reason, &ended })
 	e.log.Info("run ended", "run", e.id, "status", status, "reason", reason)
+}
+
+// behindWall does a part of the run: a panic there fails that part, and the log keeps where
+// it happened.
+func (e *execution) behindWall(work func() error) error {
+	err := wall.Do(work)
+	if stack := wall.StackOf(err); stack != "" {
+		e.log.Error("a fault of this program", "run", e.id, "error", err, "stack", stack)
+	}
+	return err
 }
 
 func (e *execution) prepareAndMeasure(ctx context.Context) error {
@@ -422,7 +433,8 @@ func (e *execution) measure(ctx context.Context, used *opened, position int, ste
 		return fmt.Errorf("measurement %d could not be recorded: %w", position, err)
 	}
 	e.feed.send(e.run.ID, m)
-	outcome, failure := e.drive(ctx, used, m)
+	var outcome *load.Outcome
+	failure := e.behindWall(func() (err error) { outcome, err = e.drive(ctx, used, m); return err })
 
 	keep, cancel := record(ctx)
 	defer cancel()
@@ -432,7 +444,7 @@ func (e *execution) measure(ctx context.Context, used *opened, position int, ste
 	var latencies map[measure.Class]*measure.Histogram
 	if outcome != nil {
 		m.Summary, latencies = &outcome.Summary, outcome.Latencies
-		if err := e.judge(keep, &m, used.setup); err != nil {
+		if err := e.behindWall(func() error { return e.judge(keep, &m, used.setup) }); err != nil {
 			m.Status, m.Reason = resource.Failed, fmt.Sprintf("it could not be judged: %v", err)
 		}
 	}
@@ -528,7 +540,8 @@ func (e *execution) drive(ctx context.Context, used *opened, m resource.Measurem
 	if e.racing() {
 		job.Start = func(ctx context.Context) (time.Time, error) { return e.meeting.start(ctx, e.place) }
 	}
-	outcome, err := load.Run(ctx, job)
+	var outcome *load.Outcome
+	err = wall.Do(func() (err error) { outcome, err = load.Run(ctx, job); return err })
 	lost := recorder.end()
 	e.recording(nil)
 	if err != nil {

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"patientheron/core/measure"
+	"patientheron/core/wall"
 	"patientheron/service/store"
 )
 
@@ -99,7 +100,7 @@ func (r *recorder) flush() {
 			return
 		}
 		ctx, cancel := context.WithTimeout(context.Background(), holding)
-		err := r.write(ctx, batch)
+		err := wall.Do(func() error { return r.write(ctx, batch) })
 		cancel()
 		if err == nil {
 			r.mu.Lock()

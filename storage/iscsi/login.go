@@ -176,6 +176,10 @@ func (s *session) textArrived(h *iscsi.Header, data []byte) error {
 
 // logout ends the session in good order, as far as that goes within a short time.
 func (s *session) logout() {
+	if s.broken != nil {
+		s.Close()
+		return
+	}
 	h := iscsi.NewHeader(iscsi.LogoutRequest)
 	h.SetImmediate()
 	h.SetFlags(iscsi.CloseSession)
@@ -196,20 +200,37 @@ func (s *session) logout() {
 // politeness is how long the answer to a logout is waited for.
 const politeness = 500 * time.Millisecond
 
-// do carries out one command and waits for it. It gives how many bytes were moved.
+// do carries out one command and waits for it. It gives how many bytes were moved. What
+// fails on the way is the end of the session, since the command may still be under way.
 func (s *session) do(ctx context.Context, lun uint64, block scsi.CDB, data []byte, writes bool) (int, error) {
+	if s.broken == nil && len(s.free) == 0 {
+		s.broken = errors.New("every task of the session is taken")
+	}
+	if s.broken != nil {
+		return 0, s.broken
+	}
 	s.begin(lun, block, data, writes, -1, time.Now())
+	number, err := s.outcome(ctx)
+	if err != nil {
+		s.broken = err
+		return 0, err
+	}
+	t := &s.tasks[number]
+	moved, err := len(t.data)-t.residual, t.err
+	s.forget(number)
+	return moved, err
+}
+
+// outcome waits until a task is finished.
+func (s *session) outcome(ctx context.Context) (number int32, err error) {
 	for {
 		if err := s.turn(); err != nil {
 			return 0, err
 		}
-		for len(s.finished) > 0 {
-			number := s.finished[0]
+		if len(s.finished) > 0 {
+			number = s.finished[0]
 			s.finished = s.finished[:copy(s.finished, s.finished[1:])]
-			t := &s.tasks[number]
-			moved, err := len(t.data)-t.residual, t.err
-			s.forget(number)
-			return moved, err
+			return number, nil
 		}
 		if err := s.await(ctx); err != nil {
 			return 0, err

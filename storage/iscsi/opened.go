@@ -10,6 +10,7 @@ import (
 
 	"patientheron/core/load"
 	"patientheron/core/quantity"
+	"patientheron/core/wall"
 	"patientheron/format/secretfile"
 	"patientheron/protocol/iscsi"
 	"patientheron/protocol/scsi"
@@ -89,7 +90,8 @@ func (a Address) wishes() iscsi.Wishes {
 }
 
 // login opens the session of a path, and makes sure that the same unit is there.
-func (v *opened) login(ctx context.Context, p *path, depth int) (*session, error) {
+func (v *opened) login(ctx context.Context, p *path, depth int) (_ *session, err error) {
+	defer wall.Guard(&err)
 	s, err := login(ctx, p.portal, p.options, depth)
 	if err != nil {
 		return nil, err

@@ -21,6 +21,7 @@ import (
 	"patientheron/core/load"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
+	"patientheron/core/wall"
 	"patientheron/core/workload"
 	"patientheron/format/secretfile"
 	"patientheron/protocol/scsi"
@@ -38,9 +39,11 @@ const (
 type Opener struct {
 	// Secrets is the file of what users log in with; it need not be there.
 	Secrets string
+	// Patience is how long a look at a target may take; usual at zero.
+	Patience time.Duration
 }
 
-// lookPatience is how long a look at a target may take.
+// lookPatience is how long a look at a target may take usually.
 const lookPatience = 10 * time.Second
 
 // Parse reads an address; see Address.
@@ -92,7 +95,7 @@ func (o Opener) visit(l volume.Locator) (*seen, error) {
 	if v.secrets, err = o.secrets(a); err != nil {
 		return nil, err
 	}
-	v.ctx, v.end = context.WithTimeout(context.Background(), lookPatience)
+	v.ctx, v.end = context.WithTimeout(context.Background(), cmp.Or(o.Patience, lookPatience))
 	var failed []error
 	for _, portal := range a.Portals {
 		if v.session, err = login(v.ctx, portal, a.options(v.secrets), 1); err == nil {
@@ -210,7 +213,7 @@ func (o Opener) portal(l volume.Locator) (setup.Layer, error) {
 	if err != nil {
 		return setup.Layer{}, err
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), lookPatience)
+	ctx, cancel := context.WithTimeout(context.Background(), cmp.Or(o.Patience, lookPatience))
 	defer cancel()
 	targets, err := discover(ctx, a.Portals[0], a.options(secrets))
 	if err != nil {
@@ -219,7 +222,11 @@ func (o Opener) portal(l volume.Locator) (setup.Layer, error) {
 	top := setup.Layer{Kind: portalKind, Name: a.Portals[0], Words: counted(len(targets), "target"), Below: make([]setup.Layer, len(targets))}
 	var together sync.WaitGroup
 	for i, t := range targets {
-		together.Go(func() { top.Below[i] = a.target(ctx, t, secrets) })
+		together.Go(func() {
+			if err := wall.Do(func() error { top.Below[i] = a.target(ctx, t, secrets); return nil }); err != nil {
+				top.Below[i] = setup.Layer{Kind: "target", Name: t.Target, Trouble: err.Error(), Below: []setup.Layer{}}
+			}
+		})
 	}
 	together.Wait()
 	return top, nil
@@ -395,6 +402,9 @@ func (v *seen) ReadAt(into []byte, at int64) (n int, err error) {
 		until := min(from+ends, v.Bytes())
 		if at < from || at+int64(len(into)) > until {
 			continue
+		}
+		if v.broken != nil {
+			return 0, v.broken
 		}
 		if v.kept[i] == nil {
 			whole := make([]byte, until-from)

@@ -32,6 +32,7 @@ type session struct {
 	pinged time.Time // when the target was asked whether it is there; zero when it answered
 	leave  error     // the target asked for the end of the session
 	spoken []byte    // text of a discovery
+	broken error     // why commands can no longer be carried out one by one
 }
 
 // task is a command that is under way.

@@ -7,6 +7,7 @@ import (
 
 	"patientheron/core/load"
 	"patientheron/core/measure"
+	"patientheron/core/wall"
 )
 
 // threadQueue is the portable queue: as many goroutines as the queue is deep,
@@ -26,11 +27,19 @@ func openThreads(fd int, memory buffers, depth int) *threadQueue {
 	for range depth {
 		go func() {
 			for o := range q.work {
-				q.done <- q.perform(fd, o)
+				q.done <- walled(o, func() load.Completion { return q.perform(fd, o) })
 			}
 		}()
 	}
 	return q
+}
+
+// walled answers an operation whose calls panicked.
+func walled(o load.Operation, perform func() load.Completion) (c load.Completion) {
+	if err := wall.Do(func() error { c = perform(); return nil }); err != nil {
+		return load.Completion{Slot: o.Slot, Err: err}
+	}
+	return c
 }
 
 func (q *threadQueue) perform(fd int, o load.Operation) load.Completion {

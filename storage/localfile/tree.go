@@ -17,6 +17,7 @@ import (
 	"patientheron/core/fileset"
 	"patientheron/core/load"
 	"patientheron/core/quantity"
+	"patientheron/core/wall"
 	"patientheron/core/workload"
 	"patientheron/storage/volume"
 )
@@ -179,7 +180,7 @@ func (m *maker) make(ctx context.Context) error {
 	var all sync.WaitGroup
 	for range makers {
 		all.Go(func() {
-			if err := m.some(ctx, int(folder.Fd()), files); err != nil {
+			if err := wall.Do(func() error { return m.some(ctx, int(folder.Fd()), files) }); err != nil {
 				m.failed.Store(&err)
 			}
 		})

@@ -55,7 +55,7 @@ func (c *treeCalls) start(count int, answered func()) {
 				if o.Class == measure.List && listing == nil {
 					listing = make([]byte, 64<<10)
 				}
-				c.done <- c.perform(o, listing)
+				c.done <- walled(o, func() load.Completion { return c.perform(o, listing) })
 				answered()
 			}
 		})

@@ -71,7 +71,7 @@ const page = 64 << 10
 
 // at gives length bytes at an offset, or nil where the storage has none.
 func (r *reader) at(offset int64, length int) []byte {
-	if offset < 0 || offset+int64(length) > r.size {
+	if offset < 0 || offset+int64(length) > r.size || r.err != nil {
 		return nil
 	}
 	if r.pages == nil {
