@@ -18,6 +18,7 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/workload"
 	"patientheron/protocol/iscsi"
+	"patientheron/protocol/scsi"
 	"patientheron/storage/volume"
 	"patientheron/target"
 )
@@ -387,4 +388,28 @@ func throughALiar(t *testing.T, to string, l lie, times int64) error {
 		answered += n
 	}
 	return q.Close(0)
+}
+
+// A session of which a command failed on the way says so for each that follows.
+func TestASessionThatBrokeStaysBroken(t *testing.T) {
+	for _, l := range lies[:6] {
+		var left atomic.Int64
+		portal := relay(t, honest(t), func(int) func(net.Conn, []byte) {
+			if left.Add(-1) >= 0 {
+				return l.tell
+			}
+			return nil
+		})
+		s, err := login(within(t, time.Minute), portal, options{name: initiatorName, target: "iqn.2026-01.example:honest", session: identifier()}, 1)
+		if err != nil {
+			t.Fatal(err)
+		}
+		left.Store(1 << 40)
+		for range 5 * controlTasks {
+			if _, err := s.do(within(t, forALook), 0, scsi.Read(0, 1), make([]byte, 512), false); err == nil {
+				t.Errorf("%s: a command was carried out", l.name)
+			}
+		}
+		s.logout()
+	}
 }
