@@ -461,6 +461,9 @@ func (e *execution) measure(ctx context.Context, used *opened, position int, ste
 	}
 	e.feed.send(e.run.ID, m)
 	e.last = m
+	if errors.Is(failure, volume.ErrConsent) || errors.Is(failure, volume.ErrInUse) {
+		return e.lapsed(ctx, failure) // nothing more may be written there
+	}
 	return ctx.Err()
 }
 

@@ -48,12 +48,8 @@ func (e *execution) open(ctx context.Context, steps []plan.Step, changed []plan.
 			_ = v.Close()
 		}
 	})
-	var lapsed *volume.LapsedError
-	if errors.As(err, &lapsed) {
-		err = errors.Join(err, e.store.LapseConsent(ctx, e.run.VolumeID, lapsed.Why))
-	}
 	if err != nil {
-		return nil, err
+		return nil, e.lapsed(ctx, err)
 	}
 	e.wrote = e.wrote || extent.Writes
 	if len(locator.With) > 0 {
@@ -66,6 +62,24 @@ func (e *execution) open(ctx context.Context, steps []plan.Step, changed []plan.
 	e.listen(used.Volume)
 	e.using(used.Volume)
 	return used, nil
+}
+
+// lapsed records that consent no longer holds, where an error says so, and gives the error.
+func (e *execution) lapsed(ctx context.Context, err error) error {
+	var lapsed *volume.LapsedError
+	if !errors.As(err, &lapsed) {
+		return err
+	}
+	e.changing.Lock()
+	if e.run.Volume.Consent != nil {
+		no := *e.run.Volume.Consent
+		no.Lapsed = lapsed.Why
+		e.run.Volume.Consent = &no
+	}
+	e.changing.Unlock()
+	keep, cancel := record(ctx)
+	defer cancel()
+	return errors.Join(err, e.store.LapseConsent(keep, e.run.VolumeID, lapsed.Why))
 }
 
 // done gives a volume back, if there is one. A hung device may not hang the service: what is
@@ -176,8 +190,8 @@ func SameKind(registered resource.Volume, now volume.Locator) error {
 	return fmt.Errorf("%s: %w: it was registered as a %s and is a %s now; forget the volume, and register what is there", registered.Locator, volume.ErrNotStorage, registered.Kind, now.Kind)
 }
 
-// renew takes the identity anew of what this run wrote to, so that consent
-// holds for the next run and for nothing that others do meanwhile.
+// renew takes the digests anew of what this run wrote, so that consent holds for the next
+// run and for nothing that others do, or have done meanwhile.
 func (e *execution) renew(ctx context.Context, used volume.Volume) {
 	identified, is := used.(interface {
 		Identity() (setup.Identity, error)
@@ -196,6 +210,7 @@ func (e *execution) renew(ctx context.Context, used volume.Volume) {
 	identity, err := patient.Own(looking, patience, identified.Identity, func(setup.Identity, error) {})
 	keep, cancel := record(ctx)
 	defer cancel()
+	err = e.lapsed(ctx, err)
 	if err == nil {
 		err = e.store.RenewConsent(keep, e.run.VolumeID, e.run.Volume.Consent.Given, identity)
 	}
@@ -207,7 +222,7 @@ func (e *execution) renew(ctx context.Context, used volume.Volume) {
 		e.changing.Unlock()
 	}
 	if err != nil {
-		e.log.Warn("what a run left on a volume could not be recorded; consent to overwrite it has to be given anew", "run", e.run.ID, "error", err)
+		e.log.Warn("consent to overwrite a volume has to be given anew", "run", e.run.ID, "because", err)
 	}
 }
 

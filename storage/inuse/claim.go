@@ -2,6 +2,7 @@ package inuse
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"strconv"
 	"strings"
@@ -45,8 +46,8 @@ func Ourselves(file *os.File) bool { return openHere(file, true) }
 // openHere reports whether this process has it open through another descriptor,
 // for writing when that is asked.
 func openHere(file *os.File, writing bool) bool {
-	t, err := targetOf(file)
-	if err != nil {
+	wanted, ok := thingAt(fmt.Sprintf("/proc/self/fd/%d", file.Fd()))
+	if !ok {
 		return false
 	}
 	own, _ := os.ReadDir("/proc/self/fd")
@@ -54,12 +55,7 @@ func openHere(file *os.File, writing bool) bool {
 		if d.Name() == strconv.Itoa(int(file.Fd())) {
 			continue
 		}
-		device, inode, rdev, ok := number("/proc/self/fd/" + d.Name())
-		same := ok && rdev != "" && rdev == t.own
-		if t.isFile {
-			same = ok && rdev == "" && device == t.device && inode == t.inode
-		}
-		if same && (!writing || writes("/proc/self/fdinfo/"+d.Name())) {
+		if at, ok := thingAt("/proc/self/fd/" + d.Name()); ok && at == wanted && (!writing || writes("/proc/self/fdinfo/"+d.Name())) {
 			return true
 		}
 	}

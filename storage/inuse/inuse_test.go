@@ -10,6 +10,8 @@ import (
 	"testing"
 
 	"golang.org/x/sys/unix"
+
+	"patientheron/storage/identity"
 )
 
 func write(t *testing.T, path, text string) {
@@ -28,19 +30,34 @@ func fixture(t *testing.T, mounts, swaps string, holders ...string) string {
 	root := t.TempDir()
 	block := root + "/sys/class/block/"
 	write(t, block+"sda/dev", "8:0\n")
-	write(t, block+"sda/sda1/dev", "8:1\n")
-	write(t, block+"sda/sda1/partition", "1\n")
-	write(t, block+"sda/sda2/dev", "8:2\n")
-	write(t, block+"sdb/dev", "8:16\n")
-	if err := os.Symlink("sda/sda1", block+"sda1"); err != nil {
-		t.Fatal(err)
+	for number, part := range []string{"sda1", "sda2"} {
+		write(t, block+"sda/"+part+"/dev", fmt.Sprintf("8:%d\n", number+1))
+		write(t, block+"sda/"+part+"/partition", fmt.Sprintf("%d\n", number+1))
+		write(t, block+"sda/"+part+"/start", fmt.Sprintf("%d\n", 2048*(number+1)))
+		write(t, block+"sda/"+part+"/size", "2048\n")
+		if err := os.Symlink("sda/"+part, block+part); err != nil {
+			t.Fatal(err)
+		}
 	}
+	write(t, block+"sdb/dev", "8:16\n")
 	for _, holder := range holders {
 		write(t, block+holder, "")
 	}
 	write(t, root+"/proc/self/mountinfo", mounts)
 	write(t, root+"/proc/swaps", "Filename Type Size Used Priority\n"+swaps)
 	return root
+}
+
+// useOf is who uses a device of a host made of files.
+func useOf(root, device string) (*Use, error) {
+	host := identity.Host{
+		Root: root, Loop: func(string) (*unix.LoopInfo64, error) { return nil, unix.ENXIO }, Table: func(string) ([]identity.Target, error) { return nil, unix.EPERM },
+	}
+	stack, err := host.OfDevice(device)
+	if err != nil {
+		return nil, err
+	}
+	return Of(host, stack)
 }
 
 // Disks that say they are the same storage are in use when either is.
@@ -57,9 +74,7 @@ func TestTwoPathsAreOneStorage(t *testing.T) {
 		root := fixture(t, c.mounts, "")
 		write(t, root+"/sys/class/block/sda/device/wwid", c.first)
 		write(t, root+"/sys/class/block/sdb/device/wwid", c.second)
-		of := target{root: root}
-		of.family("sda")
-		use, err := of.layers()
+		use, err := useOf(root, "sda")
 		if err != nil || (use != nil) != (c.words != "") || use != nil && !strings.Contains(use.What, c.words) {
 			t.Errorf("%s: found %+v, want %q (%v)", name, use, c.words, err)
 		}
@@ -86,9 +101,7 @@ func TestLayersOfTheKernel(t *testing.T) {
 		"garbled mounts":                {mounts: "x\n\n - \n30 1 9\n", device: "sda"},
 		"the mount point has a newline": {mounts: "30 1 8:16 / /srv/a\\012b rw - xfs /dev/sdb rw\n", device: "sdb", words: "mounted on"},
 	} {
-		of := target{root: fixture(t, c.mounts, c.swaps, c.holders...)}
-		of.family(c.device)
-		use, err := of.layers()
+		use, err := useOf(fixture(t, c.mounts, c.swaps, c.holders...), c.device)
 		if err != nil {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -96,8 +109,11 @@ func TestLayersOfTheKernel(t *testing.T) {
 			t.Errorf("%s: found %+v, want %q", name, use, c.words)
 		}
 	}
-	nothing := target{root: t.TempDir()}
-	if _, err := nothing.layers(); err == nil {
+	blind := fixture(t, "", "")
+	if err := os.Remove(blind + "/proc/self/mountinfo"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := useOf(blind, "sda"); err == nil {
 		t.Error("mounts that cannot be seen were taken for none")
 	}
 }
@@ -166,7 +182,7 @@ func TestOtherProcesses(t *testing.T) {
 		if action != "" {
 			helper(t, action, path)
 		}
-		use, err := Find(file)
+		use, _, err := Find(file)
 		if err != nil || (use != nil) != (words != "") || use != nil && !strings.Contains(use.What, words) {
 			t.Errorf("%q: found %+v (%v), want %q", action, use, err, words)
 		}
@@ -238,7 +254,7 @@ func TestLoopDevices(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer file.Close()
-	if use, err := Find(file); err != nil || use == nil || !strings.Contains(use.What, filepath.Base(device)) {
+	if use, _, err := Find(file); err != nil || use == nil || !strings.Contains(use.What, filepath.Base(device)) {
 		t.Errorf("a renamed file behind %s: %+v, %v", device, use, err)
 	}
 }

@@ -53,9 +53,10 @@ type opened struct {
 	secrets []secretfile.Secret
 	unit    unit
 	lun     uint64
-	writes  bool
-	name    []byte // of the unit, as copies are told it
-	swaps   bool   // ranges are compared before they are written
+	locator volume.Locator
+	tenure  *volume.Tenure // of what is written; nil where nothing is
+	name    []byte         // of the unit, as copies are told it
+	swaps   bool           // ranges are compared before they are written
 	patience
 	tell func(volume.Event)
 }
@@ -89,8 +90,9 @@ func (a Address) wishes() iscsi.Wishes {
 	return wishes
 }
 
-// login opens the session of a path, and makes sure that the same unit is there.
-func (v *opened) login(ctx context.Context, p *path, depth int) (_ *session, err error) {
+// login opens the session of a path, and makes sure that the same unit is there. Where one
+// was lost before, what is written to has to be what it was, beside what the load wrote.
+func (v *opened) login(ctx context.Context, p *path, depth int, again bool) (_ *session, err error) {
 	defer wall.Guard(&err)
 	s, err := login(ctx, p.portal, p.options, depth)
 	if err != nil {
@@ -102,11 +104,29 @@ func (v *opened) login(ctx context.Context, p *path, depth int) (_ *session, err
 		err = fmt.Errorf("%s: unit %d: %w", p.portal, v.address.LUN, err)
 	case u.Name != v.unit.Name || u.Serial != v.unit.Serial || u.Blocks != v.unit.Blocks || u.BlockLength != v.unit.BlockLength:
 		err = fmt.Errorf("%s: unit %d is another one than before: %s, and it was %s", p.portal, v.address.LUN, u.words(), v.unit.words())
-	default:
-		return s, nil
+		if v.tenure != nil {
+			err = &volume.LapsedError{Path: v.locator.String(), Why: err.Error()}
+		}
+	case again && v.tenure != nil:
+		err = v.same(ctx, s, u)
 	}
-	s.logout()
-	return nil, err
+	if err != nil {
+		s.logout()
+		return nil, err
+	}
+	return s, nil
+}
+
+// same reports a unit that stands in the place of the one that is written to.
+func (v *opened) same(ctx context.Context, s *session, u unit) error {
+	if u.Name == "" && u.Serial == "" {
+		return &volume.LapsedError{Path: v.locator.String(), Why: "the session was lost, and the unit has neither a name nor a serial number to know it again by"}
+	}
+	found, err := (&seen{unit: u, session: s, address: v.address, lun: v.lun, ctx: ctx}).identify(v.locator)
+	if err != nil {
+		return err
+	}
+	return v.tenure.Still(found)
 }
 
 // words name a unit by what tells it from others.
@@ -120,7 +140,7 @@ func (u unit) words() string {
 
 // Facts tells what the volume is.
 func (v *opened) Facts() load.Facts {
-	return load.Facts{Size: quantity.Bytes(v.unit.Bytes()), Alignment: quantity.Bytes(v.unit.BlockLength), ReadOnly: v.unit.WriteProtected || !v.writes}
+	return load.Facts{Size: quantity.Bytes(v.unit.Bytes()), Alignment: quantity.Bytes(v.unit.BlockLength), ReadOnly: v.unit.WriteProtected || v.tenure == nil}
 }
 
 // Open makes a queue with sessions of its own.

@@ -284,32 +284,39 @@ func (o Opener) Check(l volume.Locator, r volume.Request) error {
 		return err
 	}
 	defer v.close()
-	return v.check(l, r)
+	_, err = v.check(l, r)
+	return err
 }
 
-func (v *seen) check(l volume.Locator, r volume.Request) error {
+// check reports what would stop a run, and gives the tenure of what it may write to.
+func (v *seen) check(l volume.Locator, r volume.Request) (*volume.Tenure, error) {
 	if size := quantity.Bytes(v.Bytes()); r.Size > size {
-		return &workload.FieldError{Field: "span", Reason: fmt.Sprintf("offset and span reach to %s, and the LUN has %s; use a smaller span", r.Size, size)}
+		return nil, &workload.FieldError{Field: "span", Reason: fmt.Sprintf("offset and span reach to %s, and the LUN has %s; use a smaller span", r.Size, size)}
 	}
 	if !r.Writes {
-		return nil
+		return nil, nil
 	}
 	if r.Consent == nil {
-		return volume.NoConsent(l)
+		return nil, volume.NoConsent(l)
 	}
 	if v.WriteProtected {
-		return fmt.Errorf("%s: %w: it is write-protected; measure with reads 100%%", l, volume.ErrNotPermitted)
+		return nil, fmt.Errorf("%s: %w: it is write-protected; measure with reads 100%%", l, volume.ErrNotPermitted)
 	}
-	if user, err := v.user(); err != nil {
-		return err
-	} else if user != "" {
-		return fmt.Errorf("%s: %w: %s; nothing was written", l, volume.ErrInUse, user)
-	}
-	found, err := v.identify(l)
+	found, err := v.unused(l)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	return r.Consent.Still(l, found)
+	return r.Consent.Tenure(l, found)
+}
+
+// unused makes sure that nobody else uses the unit, and tells what it is.
+func (v *seen) unused(l volume.Locator) (setup.Identity, error) {
+	if user, err := v.user(); err != nil {
+		return setup.Identity{}, err
+	} else if user != "" {
+		return setup.Identity{}, fmt.Errorf("%s: %w: %s; nothing was written. Name other storage", l, volume.ErrInUse, user)
+	}
+	return v.identify(l)
 }
 
 // user says who else uses the unit, as far as can be seen.
@@ -338,14 +345,7 @@ func (o Opener) Agree(l volume.Locator, claim volume.Claim) (setup.Identity, err
 		return setup.Identity{}, err
 	}
 	defer v.close()
-	user, err := v.user()
-	if err != nil {
-		return setup.Identity{}, err
-	}
-	if user != "" {
-		return setup.Identity{}, fmt.Errorf("%s: %w: %s; nothing was written. Name other storage", l, volume.ErrInUse, user)
-	}
-	found, err := v.identify(l)
+	found, err := v.unused(l)
 	if err != nil {
 		return found, err
 	}
@@ -386,7 +386,7 @@ func (v *seen) identify(l volume.Locator) (id setup.Identity, err error) {
 	if id.Holds, err = signature.Recognised(v, v.Bytes()); err != nil {
 		return id, fmt.Errorf("look at what %s holds: %w", l, err)
 	}
-	if id.Head, id.Tail, err = signature.Digests(v, v.Bytes()); err != nil {
+	if err = signature.Digest(v, &id); err != nil {
 		return id, fmt.Errorf("%s: %w", l, err)
 	}
 	return id, nil
@@ -454,10 +454,11 @@ func (o Opener) Prepare(_ context.Context, l volume.Locator, r volume.Request) (
 		return nil, err
 	}
 	defer v.close()
-	if err := v.check(l, r); err != nil {
+	tenure, err := v.check(l, r)
+	if err != nil {
 		return nil, err
 	}
-	return &prepared{opener: o, locator: l, address: v.address, secrets: v.secrets, unit: v.unit, writes: r.Writes, events: make(chan volume.Event, mostEvents)}, nil
+	return &prepared{opener: o, locator: l, address: v.address, secrets: v.secrets, unit: v.unit, tenure: tenure, events: make(chan volume.Event, mostEvents)}, nil
 }
 
 // copies reports a load that lets the unit copy what it does not, and gives its name, as
@@ -506,7 +507,7 @@ type prepared struct {
 	address Address
 	secrets []secretfile.Secret
 	unit    unit
-	writes  bool
+	tenure  *volume.Tenure // nil where nothing may be written
 	events  chan volume.Event
 }
 
@@ -519,7 +520,15 @@ func (p *prepared) Use(spec workload.Spec) (load.Volume, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", p.locator, err)
 	}
-	return &opened{name: name, swaps: spec.Swaps > 0, address: p.address, secrets: p.secrets, unit: p.unit, lun: p.address.lunOf(), writes: p.writes, patience: usualPatience, tell: p.tell}, nil
+	v := &opened{name: name, swaps: spec.Swaps > 0, locator: p.locator, address: p.address, secrets: p.secrets, unit: p.unit, lun: p.address.lunOf(), patience: usualPatience, tell: p.tell}
+	if p.tenure != nil && spec.Writes() {
+		if _, err := p.Identity(); err != nil {
+			return nil, err
+		}
+		p.tenure.Writes(spec)
+		v.tenure = p.tenure
+	}
+	return v, nil
 }
 
 func (p *prepared) tell(e volume.Event) {
@@ -532,14 +541,19 @@ func (p *prepared) tell(e volume.Event) {
 // Events tell of paths that are lost and back.
 func (p *prepared) Events() <-chan volume.Event { return p.events }
 
-// Identity tells what the unit is now, after what was written to it.
+// Identity tells what the unit is now, after what was written to it. What others changed
+// meanwhile, or another unit in its place, ends the consent.
 func (p *prepared) Identity() (setup.Identity, error) {
 	v, err := p.opener.visit(p.locator)
 	if err != nil {
 		return setup.Identity{}, err
 	}
 	defer v.close()
-	return v.identify(p.locator)
+	found, err := v.unused(p.locator)
+	if err == nil && p.tenure != nil {
+		err = p.tenure.Still(found)
+	}
+	return found, err
 }
 
 // Close has nothing to remove.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 	"unsafe"
@@ -53,7 +54,8 @@ type queue struct {
 	polled   []unix.PollFd
 	awaited  []*path // those that are polled, in the same order
 	timeout  unix.Timespec
-	looked   time.Time // when what takes too long was looked for
+	looked   time.Time                          // when what takes too long was looked for
+	lapsed   atomic.Pointer[volume.LapsedError] // why nothing more may be written
 	ctx      context.Context
 	cancel   context.CancelFunc
 	logins   sync.WaitGroup // that are under way
@@ -132,7 +134,7 @@ func (q *queue) open() (failed []error) {
 	var together sync.WaitGroup
 	for i, p := range q.paths {
 		together.Go(func() {
-			s, err := q.volume.login(ctx, p, len(q.slots))
+			s, err := q.volume.login(ctx, p, len(q.slots), false)
 			if errs[i] = err; err == nil {
 				p.up(s)
 			}
@@ -392,6 +394,9 @@ func (q *queue) poll(wait time.Duration, now time.Time) error {
 	}
 	if q.polled[0].Revents != 0 {
 		_, _ = unix.Read(q.event, q.count[:])
+		if lapsed := q.lapsed.Load(); lapsed != nil {
+			return lapsed
+		}
 		q.restored(now)
 	}
 	for i, p := range q.awaited {
@@ -450,10 +455,15 @@ func (q *queue) restore(p *path) {
 	q.logins.Go(func() {
 		for pause := 100 * time.Millisecond; q.ctx.Err() == nil; pause = min(2*pause, 2*time.Second) {
 			ctx, cancel := context.WithTimeout(q.ctx, q.volume.patience.login)
-			s, err := q.volume.login(ctx, p, len(q.slots))
+			s, err := q.volume.login(ctx, p, len(q.slots), true)
 			cancel()
-			if err == nil {
+			var lapsed *volume.LapsedError
+			if errors.As(err, &lapsed) {
+				q.lapsed.Store(lapsed)
+			} else if err == nil {
 				p.ready <- s
+			}
+			if err == nil || lapsed != nil {
 				_, _ = unix.Write(q.event, []byte{1, 0, 0, 0, 0, 0, 0, 0})
 				return
 			}

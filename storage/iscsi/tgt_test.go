@@ -72,7 +72,7 @@ func openUnit(t *testing.T, g *peer.Tgt, more string) *opened {
 	if err != nil {
 		t.Fatal(err)
 	}
-	v := &opened{address: a, lun: a.lunOf(), writes: true, patience: usualPatience, tell: func(e volume.Event) { t.Logf("%s: %s", e.What, e.Words) }}
+	v := &opened{address: a, lun: a.lunOf(), patience: usualPatience, tell: func(e volume.Event) { t.Logf("%s: %s", e.What, e.Words) }}
 	s, err := login(within(t, 10*time.Second), a.Portals[0], v.options(), 1)
 	if err != nil {
 		t.Fatal(err)
@@ -81,6 +81,14 @@ func openUnit(t *testing.T, g *peer.Tgt, more string) *opened {
 	if v.unit, err = ask(within(t, 10*time.Second), s, v.lun); err != nil {
 		t.Fatal(err)
 	}
+	found, err := (&seen{unit: v.unit, session: s, address: a, lun: v.lun, ctx: within(t, 10*time.Second)}).identify(v.locator)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if v.tenure, err = (volume.Claim{Size: found.Size, Serial: found.Serial, Identity: &found}).Tenure(v.locator, found); err != nil {
+		t.Fatal(err)
+	}
+	v.tenure.Writes(workload.Spec{Kind: workload.BlockKind})
 	return v
 }
 

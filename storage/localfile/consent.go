@@ -5,10 +5,12 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"golang.org/x/sys/unix"
 
 	"patientheron/core/setup"
+	"patientheron/storage/identity"
 	"patientheron/storage/inuse"
 	"patientheron/storage/volume"
 )
@@ -66,81 +68,101 @@ func sameKind(file *os.File, kind string) error {
 // unused reports who uses what is opened to be looked at, as far as can be seen
 // and as far as the kernel tells.
 func unused(file *os.File, path string, kept []string) error {
-	if err := free(file, path, kept); err != nil {
+	stack, err := free(file, path, kept)
+	if err != nil {
 		return err
 	}
-	return exclusive(file, path)
+	return exclusive(file, path, stack)
 }
 
-// free reports who uses an opened file or device, or that the service keeps it
-// for itself.
-func free(file *os.File, path string, kept []string) error {
-	if err := ours(file, path, kept); err != nil {
-		return err
+// free reports who uses an opened file or device, what it stands on, or what else stands
+// on that; or that the service keeps any of it for itself.
+func free(file *os.File, path string, kept []string) (*identity.Stack, error) {
+	use, stack, err := inuse.Find(file)
+	if err == nil {
+		err = ours(stack, path, kept)
 	}
-	use, err := inuse.Find(file)
-	if err != nil {
-		return fmt.Errorf("open %s for writing: %w", path, err)
+	switch {
+	case errors.Is(err, volume.ErrInUse):
+		return nil, err
+	case err != nil:
+		return nil, fmt.Errorf("open %s for writing: %w", path, err)
+	case use != nil:
+		return nil, inUse(path, use)
 	}
-	if use != nil {
-		return inUse(path, use)
-	}
-	return nil
+	return stack, nil
 }
 
 func inUse(path string, use *inuse.Use) error {
 	return fmt.Errorf("open %s for writing: %w: %s; nothing was written. Name other storage, or %s", path, volume.ErrInUse, use.What, use.Next)
 }
 
-// exclusive asks the kernel whether another layer holds a device, where nothing
-// shows who.
-func exclusive(file *os.File, path string) error {
-	var stat unix.Stat_t
-	if err := unix.Fstat(int(file.Fd()), &stat); err != nil || stat.Mode&unix.S_IFMT != unix.S_IFBLK {
-		return nil
-	}
-	again, err := reopen(file, unix.O_RDONLY|unix.O_EXCL, false)
-	if errors.Is(err, unix.EBUSY) && !inuse.Ourselves(file) {
-		return inUse(path, &inuse.Use{What: "another layer of this host, or of a container on it, holds it", Next: "take it out of there"})
-	}
-	if err == nil {
-		again.Close()
+// exclusive asks the kernel whether another layer holds a device, its partitions, or another
+// path to it, where nothing shows who.
+func exclusive(file *os.File, path string, stack *identity.Stack) error {
+	held := &inuse.Use{What: "another layer of this host, or of a container on it, holds it", Next: "take it out of there"}
+	for _, m := range stack.Members {
+		again, err := file, error(nil)
+		switch {
+		case m.Relation == identity.Itself && !m.IsFile():
+			again, err = reopen(file, unix.O_RDONLY|unix.O_EXCL, false)
+		case m.Kind == identity.Partition || m.Kind == identity.Path:
+			if m.Relation == identity.Below {
+				continue
+			}
+			again, err = os.OpenFile("/dev/"+m.Name, unix.O_RDONLY|unix.O_EXCL|unix.O_NONBLOCK, 0)
+		default:
+			continue
+		}
+		if errors.Is(err, unix.EBUSY) && !inuse.Ourselves(file) {
+			return inUse(path, held)
+		}
+		if err == nil {
+			again.Close()
+		}
 	}
 	return nil
 }
 
-// ours refuses what the service keeps for itself: its own files, whatever path
-// leads to them, its program, and what it writes its log to.
-func ours(file *os.File, path string, kept []string) error {
-	found, err := file.Stat()
-	if err != nil {
-		return fmt.Errorf("look at %s: %w", path, err)
-	}
+// ours refuses what the service keeps for itself, whatever leads to it: its own files,
+// also where they lie behind a device, its program, and what it writes its log to.
+func ours(stack *identity.Stack, path string, kept []string) error {
 	refuse := func(what string) error {
 		return fmt.Errorf("open %s for writing: %w: it is %s; nothing was written. Name other storage", path, volume.ErrInUse, what)
 	}
-	if program, err := os.Stat("/proc/self/exe"); err == nil && os.SameFile(program, found) {
+	files := stack.Files()
+	is := func(path string) bool {
+		at, err := identity.FileAt(path)
+		return err == nil && slices.Contains(files, at)
+	}
+	if is("/proc/self/exe") {
 		return refuse("the program of this service itself")
 	}
 	for fd := range 3 {
-		if own, err := os.Stat(fmt.Sprintf("/proc/self/fd/%d", fd)); err == nil && os.SameFile(own, found) {
+		if is(fmt.Sprintf("/proc/self/fd/%d", fd)) {
 			return refuse("what this service reads or writes its log to")
 		}
 	}
-	if folder := keptAbove(path, kept); folder != "" {
-		return refuse("within " + folder + ", which the service keeps for itself")
+	for _, m := range stack.Members {
+		name := m.Name
+		if m.Relation == identity.Itself {
+			name = path
+		}
+		if m.Relation == identity.Beside || !m.IsFile() {
+			continue
+		}
+		if folder := keptAbove(name, kept); folder != "" {
+			return refuse("within " + folder + ", which the service keeps for itself")
+		}
 	}
 	for _, folder := range kept {
 		same := false
-		_ = filepath.WalkDir(folder, func(_ string, entry os.DirEntry, err error) error {
-			if err != nil {
-				return nil // what cannot be looked at is not ours
-			}
-			if info, err := entry.Info(); err == nil && os.SameFile(info, found) {
+		_ = filepath.WalkDir(folder, func(at string, entry os.DirEntry, err error) error {
+			if err == nil && entry.Type().IsRegular() && is(at) {
 				same = true
 				return filepath.SkipAll
 			}
-			return nil
+			return nil // what cannot be looked at is not ours
 		})
 		if same {
 			return refuse("a file of " + folder + " under another name, which the service keeps for itself")
@@ -168,17 +190,17 @@ func keptAbove(path string, kept []string) string {
 	}
 }
 
-// still reports whether an opened file or device is what consent was given for.
-func still(file *os.File, path string, claim volume.Claim) error {
-	l := volume.Locator{Name: path}
+// still reports whether an opened file or device is what consent was given for, and gives
+// the tenure that begins with that.
+func still(file *os.File, l volume.Locator, claim volume.Claim) (*volume.Tenure, error) {
 	if claim.Lapsed != "" || claim.Identity == nil {
-		return claim.Still(l, setup.Identity{})
+		return nil, claim.Still(l, setup.Identity{})
 	}
 	found, err := identify(file)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	return claim.Still(l, found)
+	return claim.Tenure(l, found)
 }
 
 // checkConsent reports, before a run, why it may not write.
@@ -197,39 +219,41 @@ func checkConsent(path, kind string, request volume.Request, kept []string) erro
 	if inuse.Ourselves(file) {
 		return nil // a run is writing to it now; what it leaves is looked at when the next begins
 	}
-	return still(file, path, *request.Consent)
+	_, err = still(file, volume.Locator{Kind: kind, Name: path}, *request.Consent)
+	return err
 }
 
 // openForWriting opens what consent was given for, and makes sure on the opened
 // descriptor that nobody uses it and that it is still that.
-func openForWriting(path, kind string, request volume.Request, kept []string) (*os.File, error) {
+func openForWriting(path, kind string, request volume.Request, kept []string) (file *os.File, tenure *volume.Tenure, err error) {
 	mode := unix.O_RDWR | unix.O_NONBLOCK | unix.O_CLOEXEC
 	if kind == "device" {
 		mode |= unix.O_EXCL // fails while anything else of the kernel holds the device
 	}
 	fd, err := unix.Open(path, mode, 0)
 	if errors.Is(err, unix.EBUSY) {
-		return nil, inUse(path, &inuse.Use{What: "another layer of this host holds it", Next: "take it out of there"})
+		return nil, nil, inUse(path, &inuse.Use{What: "another layer of this host holds it", Next: "take it out of there"})
 	}
 	if err != nil {
-		return nil, explain(err, path)
+		return nil, nil, explain(err, path)
 	}
-	file := os.NewFile(uintptr(fd), path)
-	err = sameKind(file, kind)
-	if err == nil {
-		err = free(file, path, kept)
+	file = os.NewFile(uintptr(fd), path)
+	defer func() {
+		if err != nil {
+			file.Close()
+		}
+	}()
+	if err = sameKind(file, kind); err != nil {
+		return nil, nil, err
 	}
-	if use := inuse.Lock(file); err == nil && use != nil {
-		err = inUse(path, use)
+	if _, err = free(file, path, kept); err != nil {
+		return nil, nil, err
 	}
-	if err == nil {
-		err = still(file, path, *request.Consent)
+	if use := inuse.Lock(file); use != nil {
+		return nil, nil, inUse(path, use)
 	}
-	if err != nil {
-		file.Close()
-		return nil, err
-	}
-	return file, nil
+	tenure, err = still(file, volume.Locator{Kind: kind, Name: path}, *request.Consent)
+	return file, tenure, err
 }
 
 // holdsOf tells what is recognised on a file or device, and who uses it; both
@@ -243,7 +267,7 @@ func holdsOf(path, kind string) (holds, user string, err error) {
 		return "", "", err
 	}
 	defer file.Close()
-	if use, err := inuse.Find(file); err != nil {
+	if use, _, err := inuse.Find(file); err != nil {
 		return "", "", err
 	} else if use != nil {
 		user = use.What

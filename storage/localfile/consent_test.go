@@ -3,11 +3,13 @@ package localfile
 import (
 	"errors"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
 
 	"patientheron/core/quantity"
+	"patientheron/core/workload"
 	"patientheron/storage/volume"
 )
 
@@ -97,12 +99,17 @@ func TestConsentGoesOnAfterOurOwnWrites(t *testing.T) {
 		t.Fatal(err)
 	}
 	// A second run asked for meanwhile is not refused for what the first does.
+	used, err := v.Use(workload.Spec{Kind: workload.BlockKind, Pattern: workload.Pattern{Span: 4096}})
+	if err != nil {
+		t.Fatal(err)
+	}
 	if err := writeAt(path, 0); err != nil {
 		t.Fatal(err)
 	}
 	if err := (Opener{}).Check(at(path, "file"), volume.Request{Writes: true, Consent: &claim}); err != nil {
 		t.Errorf("a run asked for while one writes: %v", err)
 	}
+	used.Close()
 	identity, err := v.Identity()
 	if err != nil {
 		t.Fatal(err)
@@ -114,6 +121,71 @@ func TestConsentGoesOnAfterOurOwnWrites(t *testing.T) {
 	claim.Identity = &identity
 	if err := prepared(t, path, &claim); err != nil {
 		t.Errorf("the identity taken after our own write: %v", err)
+	}
+}
+
+// What others do while a run goes on ends the consent, before the next load as well as after
+// the last one; what the run itself writes does not.
+func TestWhatOthersWriteIsNotAdopted(t *testing.T) {
+	const size = 24 << 20
+	ours := workload.Spec{Kind: workload.BlockKind, Pattern: workload.Pattern{Offset: 4 << 20, Span: 1 << 20}}
+	for name, c := range map[string]struct {
+		does  func(path string) error
+		words string // "" where it stays
+	}{
+		"nothing":                {func(string) error { return nil }, ""},
+		"the run writes":         {func(path string) error { return writeText(path, strings.Repeat("ours", 1<<18), 4<<20) }, ""},
+		"a file system over all": {func(path string) error { return exec.Command("mkfs.ext4", "-q", "-F", path).Run() }, "ext2/3/4 is on it"},
+		"a file system further back": {func(path string) error {
+			return exec.Command("mkfs.ext4", "-q", "-F", "-E", "offset=8388608", path, "8M").Run()
+		}, "8 MiB was written since"},
+		"the first byte": {func(path string) error { return writeAt(path, 0) }, "its first MiB was written since"},
+		"the last byte":  {func(path string) error { return writeAt(path, size-1) }, "its last MiB was written since"},
+		"another in place": {func(path string) error {
+			return errors.Join(os.Rename(path, path+".old"), os.WriteFile(path, make([]byte, size), 0o600))
+		}, ""},
+		"it grows": {func(path string) error { return os.Truncate(path, 2*size) }, "its size was"},
+	} {
+		path := filepath.Join(t.TempDir(), "file")
+		claim := agreed(t, path, size)
+		v, err := Opener{}.prepare(t.Context(), at(path, "file"), volume.Request{Writes: true, Consent: &claim})
+		if err != nil {
+			t.Fatal(err)
+		}
+		used, err := v.Use(ours)
+		if err != nil {
+			t.Fatalf("%s: %v", name, err)
+		}
+		used.Close()
+		if err := c.does(path); err != nil {
+			t.Fatalf("%s: %v", name, err)
+		}
+		for when, again := range map[string]func() error{
+			"after the run":        func() error { _, err := v.Identity(); return err },
+			"before the next load": func() error { _, err := v.Use(ours); return err },
+		} {
+			err := again()
+			var lapsed *volume.LapsedError
+			if c.words == "" && err != nil || c.words != "" && (!errors.As(err, &lapsed) || !strings.Contains(err.Error(), c.words)) {
+				t.Errorf("%s, %s: %v, want %q", name, when, err, c.words)
+			}
+		}
+		v.Close()
+	}
+}
+
+// Serial number and size that were stated stay stated, whatever identity is kept beside them.
+func TestWhatWasStatedIsLookedAtAgain(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "file")
+	claim := agreed(t, path, 2<<20)
+	for name, change := range map[string]func(*volume.Claim){
+		"another size": func(c *volume.Claim) { c.Size *= 2 }, "another serial number": func(c *volume.Claim) { c.Serial = "S1" },
+	} {
+		other := claim
+		change(&other)
+		if err := prepared(t, path, &other); !errors.Is(err, volume.ErrConsent) {
+			t.Errorf("%s: %v", name, err)
+		}
 	}
 }
 

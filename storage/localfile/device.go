@@ -10,7 +10,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"patientheron/core/quantity"
-	"patientheron/storage/inuse"
+	"patientheron/storage/identity"
 )
 
 // devicesBehind names the block devices whose counters move with a path: the
@@ -48,11 +48,11 @@ func mountSource(root, path string) (source string) {
 		if len(fields) < 5 || len(of) < 2 {
 			continue
 		}
-		point := inuse.Unescape(fields[4])
+		point := identity.Unescape(fields[4])
 		inside := path == point || point == "/" || strings.HasPrefix(path, point+"/")
 		// A later mount on the same point covers the earlier one.
 		if inside && len(point) >= longest {
-			longest, source = len(point), inuse.Unescape(of[1])
+			longest, source = len(point), identity.Unescape(of[1])
 		}
 	}
 	return source

@@ -14,7 +14,7 @@ import (
 
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
-	"patientheron/storage/inuse"
+	"patientheron/storage/identity"
 	"patientheron/storage/signature"
 )
 
@@ -34,7 +34,12 @@ func identify(file *os.File) (setup.Identity, error) {
 		id.Size, id.Inode = quantity.Bytes(stat.Size), stat.Ino
 		id.Generation, id.Born = ofInode(file)
 	}
-	id.Device = fmt.Sprintf("%d:%d", unix.Major(number), unix.Minor(number))
+	id.Device = identity.Pair(number)
+	stack, err := identity.This.Resolve(file)
+	if err != nil {
+		return id, err
+	}
+	id.Below = stack.Behind()
 	return id, contents(file, &id)
 }
 
@@ -61,7 +66,7 @@ func contents(file *os.File, id *setup.Identity) (err error) {
 			return fmt.Errorf("look at what %s holds: %w", file.Name(), err)
 		}
 	}
-	if id.Head, id.Tail, err = signature.Digests(file, size); err != nil {
+	if err = signature.Digest(file, id); err != nil {
 		return fmt.Errorf("%s: %w", file.Name(), err)
 	}
 	return nil
@@ -87,7 +92,7 @@ func ofDevice(name string, id *setup.Identity) {
 			id.Behind = attribute(place)
 		}
 	}
-	if status, err := inuse.LoopStatus(name); err == nil && strings.HasPrefix(name, "loop") {
+	if status, err := identity.LoopStatus(name); err == nil && strings.HasPrefix(name, "loop") {
 		id.Behind = fmt.Sprintf("%d:%d inode %d at %d", unix.Major(status.Device), unix.Minor(status.Device), status.Inode, status.Offset)
 	}
 	if id.Serial == "" && id.WWN == "" && id.Behind == "" {

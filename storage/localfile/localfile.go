@@ -146,6 +146,9 @@ type Volume struct {
 	size  quantity.Bytes
 	// cachedWrites is set when the file system takes no uncached writes.
 	cachedWrites bool
+	// tenure is what of a file or device may be written; nil where nothing may.
+	tenure *volume.Tenure
+	kept   []string
 	// alignment tells what uncached access through an opened file needs.
 	alignment func(*os.File) quantity.Bytes
 }
@@ -226,10 +229,34 @@ func (v *Volume) useBlocks(spec workload.Spec) (load.Volume, error) {
 	if err != nil {
 		return nil, explain(err, v.path)
 	}
-	if err := v.allows(spec, file); err != nil {
+	if err := v.begin(spec, file); err != nil {
 		return nil, errors.Join(err, file.Close())
 	}
 	return &opened{file: file, facts: load.Facts{Size: v.size, Alignment: v.alignment(file), ReadOnly: !spec.Writes()}}, nil
+}
+
+// begin makes sure before a load that nobody has come to use what it writes to, or has
+// changed it, and that what is there can do what the load asks for.
+func (v *Volume) begin(spec workload.Spec, file *os.File) error {
+	if v.tenure != nil && spec.Writes() {
+		if err := v.still(); err != nil {
+			return err
+		}
+		v.tenure.Writes(spec)
+	}
+	return v.allows(spec, file)
+}
+
+// still reports whether what may be written is unused, and nobody else has changed it.
+func (v *Volume) still() error {
+	if _, err := free(v.file, v.path, v.kept); err != nil {
+		return err
+	}
+	found, err := identify(v.file)
+	if err != nil {
+		return err
+	}
+	return v.tenure.Still(found)
 }
 
 // allows finds out what of a load nothing there can do, at the beginning of its span.
@@ -291,17 +318,18 @@ func (o *opened) Open(options load.QueueOptions) (load.Queue, error) {
 // prepareExisting opens a file or device that is there: for reading, or for
 // writing when that was agreed to.
 func (o Opener) prepareExisting(path, kind string, request volume.Request) (*Volume, error) {
-	open := openToLook
+	v := &Volume{path: path, alignment: uncachedAlignment, kept: o.Kept}
+	var err error
 	if request.Writes {
-		open = func(path, kind string) (*os.File, error) { return openForWriting(path, kind, request, o.Kept) }
+		v.file, v.tenure, err = openForWriting(path, kind, request, o.Kept)
+	} else {
+		v.file, err = openToLook(path, kind)
 	}
-	file, err := open(path, kind)
 	if err != nil {
 		return nil, err
 	}
-	v := &Volume{file: file, path: path, alignment: uncachedAlignment}
 	if err := v.measureUp(kind); err != nil {
-		file.Close()
+		v.file.Close()
 		return nil, err
 	}
 	return v, nil
@@ -326,8 +354,17 @@ func (v *Volume) measureUp(kind string) error {
 }
 
 // Identity tells what the opened file or device is and holds by now, so that
-// consent goes on after what this run wrote.
-func (v *Volume) Identity() (setup.Identity, error) { return identify(v.file) }
+// consent goes on after what this run wrote. What others changed meanwhile ends it.
+func (v *Volume) Identity() (setup.Identity, error) {
+	found, err := identify(v.file)
+	if err == nil && v.tenure != nil {
+		err = v.tenure.Still(found)
+	}
+	if err != nil {
+		return found, err
+	}
+	return found, nil
+}
 
 // explain adds the next step to an error about opening path.
 func explain(err error, path string) error {

@@ -5,18 +5,29 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io"
+
+	"patientheron/core/setup"
 )
 
-// ends is how much at the start and at the end tells whether storage was written since.
-const ends = 1 << 20
-
-// Digests are those of the first and the last MiB of storage of a size.
-func Digests(storage io.ReaderAt, size int64) (head, tail string, err error) {
-	if head, err = digest(storage, 0, min(ends, size)); err != nil {
-		return "", "", err
+// Digest adds to an identity the digests of the storage's first and last MiB and of the
+// places between (setup.Places).
+func Digest(storage io.ReaderAt, id *setup.Identity) (err error) {
+	size := int64(id.Size)
+	if id.Head, err = digest(storage, 0, min(setup.EndLength, size)); err != nil {
+		return err
 	}
-	tail, err = digest(storage, max(size-ends, 0), min(ends, size))
-	return head, tail, err
+	if id.Tail, err = digest(storage, max(size-setup.EndLength, 0), min(setup.EndLength, size)); err != nil {
+		return err
+	}
+	piece := make([]byte, setup.PlaceLength)
+	for _, at := range setup.Places(id.Size) {
+		if _, err := storage.ReadAt(piece, int64(at)); err != nil {
+			return fmt.Errorf("read %d bytes at %d: %w", len(piece), at, err)
+		}
+		sum := sha256.Sum256(piece)
+		id.Between = append(id.Between, sum[:setup.PlaceDigest]...)
+	}
+	return nil
 }
 
 func digest(storage io.ReaderAt, offset, length int64) (string, error) {

@@ -13,10 +13,12 @@ import (
 	"fmt"
 	"io"
 	"slices"
+
+	"patientheron/core/setup"
 )
 
 // Unknown names content that nothing recognises.
-const Unknown = "unknown content"
+const Unknown = setup.UnknownContent
 
 // mark is a magic at a place; a negative offset counts from the end. Where a
 // magic is short, valid looks at more.
