@@ -107,11 +107,17 @@ func (m Mount) seen() string {
 }
 
 // keysOf are the numbers that a file is known by: where an overlay shows it, those that it
-// has there, and last those of the file system in which its bytes are kept.
+// has there, and last those of the file system in which its bytes are kept. An overlay may
+// give a file the number of another device than its own, so that the path decides.
 func (m *devices) keysOf(path string, thing Thing) []Thing {
 	keys := []Thing{thing}
 	for range deepest {
-		under, its, found := m.underOverlay(path, thing)
+		mount := m.mountOf(path)
+		if at, err := FileAt(path); err != nil || at != thing || mount == nil || mount.Kind != "overlay" {
+			break
+		}
+		rest, _ := within(path, mount.Point)
+		under, its, found := mount.under(rest)
 		if !found || slices.Contains(keys, its) {
 			break
 		}
@@ -121,22 +127,22 @@ func (m *devices) keysOf(path string, thing Thing) []Thing {
 	return append(m.shownBy(path, thing, keys), keys...)
 }
 
-// underOverlay finds the file that an overlay shows under a path.
-func (m *devices) underOverlay(path string, thing Thing) (under string, its Thing, found bool) {
-	for _, mount := range m.mounts {
-		if mount.Kind != "overlay" || !strings.HasPrefix(thing.File, mount.Device+" ") {
-			continue
+// mountOf is the mount of this process's namespace that a path lies in.
+func (m *devices) mountOf(path string) (found *Mount) {
+	for i, mount := range m.mounts {
+		if _, inside := within(path, mount.Point); inside && mount.Process == 0 && (found == nil || len(mount.Point) >= len(found.Point)) {
+			found = &m.mounts[i] // a later one on the same point covers the one before
 		}
-		rest, inside := within(path, mount.Point)
-		if !inside {
-			continue
-		}
-		rest = filepath.Join(mount.Root, rest)
-		for _, folder := range mount.layers() {
-			under = filepath.Join(folder, rest)
-			if its, err := FileAt(under); err == nil {
-				return under, its, true
-			}
+	}
+	return found
+}
+
+// under finds the file that an overlay shows at a path below its mount point.
+func (m Mount) under(rest string) (path string, its Thing, found bool) {
+	for _, folder := range m.layers() {
+		path = filepath.Join(folder, m.Root, rest)
+		if its, err := FileAt(path); err == nil {
+			return path, its, true
 		}
 	}
 	return "", Thing{}, false
@@ -153,15 +159,14 @@ func (m *devices) shownBy(path string, thing Thing, known []Thing) (keys []Thing
 			if !inside {
 				continue
 			}
-			shown, inside := within(rest, mount.Root)
-			if !inside {
+			if rest, inside = within(rest, mount.Root); !inside {
 				continue
 			}
-			key, err := FileAt(filepath.Join(mount.seen(), shown))
-			if err != nil || slices.Contains(known, key) || slices.Contains(keys, key) {
-				continue
+			if _, its, found := mount.under(rest); !found || its != thing {
+				continue // another layer covers it
 			}
-			if _, its, found := m.underOverlay(filepath.Join(mount.Point, shown), key); found && its == thing {
+			key, err := FileAt(filepath.Join(mount.seen(), rest))
+			if err == nil && !slices.Contains(known, key) && !slices.Contains(keys, key) {
 				keys = append(keys, key)
 			}
 		}

@@ -86,8 +86,8 @@ func (l *look) layers() *Use {
 			use = &Use{fmt.Sprintf("it is in use by %s", m.Name), "take it out of there"}
 		}
 		if use != nil {
-			if busy := l.processOf(m); busy != nil {
-				return l.of(m, busy)
+			if busy := l.opened(l.stack.Members); busy != nil {
+				return busy // which says more
 			}
 			return use
 		}

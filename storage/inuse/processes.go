@@ -21,9 +21,7 @@ func (l *look) processes() *Use {
 	return l.opened(l.stack.Members)
 }
 
-// processOf looks for a process that has one member open, or mapped.
-func (l *look) processOf(m identity.Member) *Use { return l.opened([]identity.Member{m}) }
-
+// opened looks for a process that has any of some members open, or mapped.
 func (l *look) opened(members []identity.Member) *Use {
 	entries, _ := os.ReadDir(filepath.Join(l.host.Root, "proc"))
 	for _, e := range entries {
