@@ -66,8 +66,9 @@ type Unreadable struct {
 type LeftBehind struct {
 	ID      int64          `json:"id"`
 	Path    string         `json:"path"`
+	Nonce   string         `json:"-"` // that a folder bears; "" for a file
 	Size    quantity.Bytes `json:"sizeBytes"`
-	Trouble string         `json:"trouble,omitempty" doc:"Why it could not be looked at"`
+	Trouble string         `json:"trouble,omitempty" doc:"Why it could not be looked at, or is not removed"`
 	Created time.Time      `json:"created"`
 }
 

@@ -33,10 +33,10 @@ type Keeper struct {
 func New(s *store.Store) *Keeper { return &Keeper{store: s, ours: map[string]bool{}} }
 
 // Note notes a file that is about to be made.
-func (k *Keeper) Note(path string) error {
+func (k *Keeper) Note(path, nonce string) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()
-	if err := k.store.AddTestFile(ctx, path); err != nil {
+	if err := k.store.AddTestFile(ctx, path, nonce); err != nil {
 		return err
 	}
 	k.mu.Lock()
@@ -81,7 +81,7 @@ func (k *Keeper) List(ctx context.Context) ([]resource.LeftBehind, error) {
 		}
 		asking, cancel := context.WithTimeout(ctx, looking)
 		now, err := patient.Ask(asking, f.Path, "left behind", func() (n found, err error) {
-			n.Size, n.is, err = localfile.LeftBehind(f.Path)
+			n.Size, n.is, err = localfile.LeftBehind(f.Path, f.Nonce)
 			return n, err
 		})
 		cancel()
@@ -120,7 +120,7 @@ func (k *Keeper) Remove(ctx context.Context, id int64) error {
 	}
 	asking, cancel := context.WithTimeout(ctx, 10*looking)
 	defer cancel()
-	if _, err := patient.Ask(asking, f.Path, "remove", func() (any, error) { return nil, localfile.RemoveLeft(f.Path) }); err != nil {
+	if _, err := patient.Ask(asking, f.Path, "remove", func() (any, error) { return nil, localfile.RemoveLeft(f.Path, f.Nonce) }); err != nil {
 		return err
 	}
 	return k.store.ForgetTestFile(ctx, f.Path)

@@ -33,7 +33,7 @@ func write(t *testing.T, path string) {
 func TestWhatAKilledProcessLeaves(t *testing.T) {
 	k := keeper(t)
 	path := filepath.Join(t.TempDir(), named)
-	if err := k.Note(path); err != nil {
+	if err := k.Note(path, ""); err != nil {
 		t.Fatal(err)
 	}
 	write(t, path)
@@ -70,7 +70,7 @@ func TestNothingElseIsRemoved(t *testing.T) {
 		func(path string) error { return os.Mkdir(path, 0o700) },
 	} {
 		path := filepath.Join(t.TempDir(), named)
-		if err := k.store.AddTestFile(t.Context(), path); err != nil {
+		if err := k.store.AddTestFile(t.Context(), path, ""); err != nil {
 			t.Fatal(err)
 		}
 		if err := place(path); err != nil {
@@ -87,7 +87,7 @@ func TestNothingElseIsRemoved(t *testing.T) {
 			t.Errorf("what took its place is gone: %v", err)
 		}
 	}
-	if err := k.store.AddTestFile(t.Context(), precious); err != nil { // as a store that was tampered with might say
+	if err := k.store.AddTestFile(t.Context(), precious, ""); err != nil { // as a store that was tampered with might say
 		t.Fatal(err)
 	}
 	if left, err := k.List(t.Context()); err != nil || len(left) != 0 {

@@ -79,7 +79,7 @@ func TestFilesOfAFolderArePut(t *testing.T) {
 		for i := range listed.Numbered().Len() {
 			source, err := os.ReadFile(filepath.Join(from, string(listed.Path(nil, i))))
 			must(t, err)
-			copied, err := os.ReadFile(filepath.Join(v.trees[0].files(), string(listed.Numbered().Path(nil, i))))
+			copied, err := os.ReadFile(filepath.Join(filesOf(v), string(listed.Numbered().Path(nil, i))))
 			if err != nil || !bytes.Equal(source, copied) {
 				t.Errorf("%+v: %s is another (%d and %d bytes, %v)", c, listed.Path(nil, i), len(source), len(copied), err)
 			}
@@ -148,7 +148,7 @@ func TestASourceThatChanges(t *testing.T) {
 			opened, err := v.Use(spec)
 			must(t, err)
 			open := descriptors(t)
-			c.change(t, filepath.Join(from, string(spec.Files.Listed().Path(nil, 7))), filepath.Join(v.trees[0].files(), string(spec.Files.Listed().Numbered().Path(nil, 7))))
+			c.change(t, filepath.Join(from, string(spec.Files.Listed().Path(nil, 7))), filepath.Join(filesOf(v), string(spec.Files.Listed().Numbered().Path(nil, 7))))
 			if threads {
 				opened = byThreads{opened.(*openedTree)}
 			}

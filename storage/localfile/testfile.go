@@ -33,25 +33,32 @@ var (
 	treeName = regexp.MustCompile(`^\.patient-heron-files-[A-Z2-7]{26}$`)
 )
 
-// madeHere reports whether what is under a path is of a kind that was made there.
-func madeHere(path string, info fs.FileInfo) bool {
-	name := filepath.Base(path)
-	return info.IsDir() && treeName.MatchString(name) || info.Mode().IsRegular() && testName.MatchString(name)
-}
-
 // testFile is a file that was made to be measured.
 type testFile struct {
 	file   *os.File
-	path   string // under which it was made
+	folder *os.File // that it is in
+	path   string   // under which it was made
 	way    volume.Way
 	traces volume.Traces
 }
 
 // makeTestFile makes an empty file in a folder, in the best way that works there.
 func makeTestFile(folder string, traces volume.Traces) (*testFile, error) {
-	fd, err := unix.Open(folder, unix.O_TMPFILE|unix.O_RDWR|unix.O_CLOEXEC, 0o600)
+	in, err := openFolder(folder)
+	if err != nil {
+		return nil, explain(err, folder)
+	}
+	t, err := makeTestFileIn(in, folder, traces)
+	if err != nil {
+		in.Close()
+	}
+	return t, err
+}
+
+func makeTestFileIn(in *os.File, folder string, traces volume.Traces) (*testFile, error) {
+	fd, err := unix.Openat(int(in.Fd()), ".", unix.O_TMPFILE|unix.O_RDWR|unix.O_CLOEXEC, 0o600)
 	if err == nil {
-		t := &testFile{file: os.NewFile(uintptr(fd), filepath.Join(folder, "test file")), way: Unnamed}
+		t := &testFile{file: os.NewFile(uintptr(fd), filepath.Join(folder, "test file")), folder: in, way: Unnamed}
 		if t.opensAgain() {
 			return t, nil
 		}
@@ -61,16 +68,16 @@ func makeTestFile(folder string, traces volume.Traces) (*testFile, error) {
 	}
 	path := filepath.Join(folder, ".patient-heron-"+rand.Text())
 	if traces != nil {
-		if err := traces.Note(path); err != nil {
+		if err := traces.Note(path, ""); err != nil {
 			return nil, fmt.Errorf("note the name of the test file %s before it is made: %w", path, err)
 		}
 	}
-	t := &testFile{path: path, way: Unlinked, traces: traces}
+	t := &testFile{path: path, folder: in, way: Unlinked, traces: traces}
 	if !servedElsewhere(folder) {
 		if err := t.make(folder); err != nil {
 			return nil, err
 		}
-		if err := os.Remove(path); err != nil {
+		if err := t.unlinkName(); err != nil {
 			return nil, errors.Join(fmt.Errorf("remove the name of the test file %s: %w", path, err), t.file.Close())
 		}
 		if t.opensAgain() {
@@ -91,11 +98,17 @@ func makeTestFile(folder string, traces volume.Traces) (*testFile, error) {
 
 // make makes the file under its name.
 func (t *testFile) make(folder string) (err error) {
-	if t.file, err = os.OpenFile(t.path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600); err != nil {
+	fd, err := beneath(int(t.folder.Fd()), filepath.Base(t.path), unix.O_CREAT|unix.O_EXCL|unix.O_RDWR, 0o600)
+	if err != nil {
 		t.forget()
 		return explain(err, folder)
 	}
+	t.file = os.NewFile(uintptr(fd), t.path)
 	return nil
+}
+
+func (t *testFile) unlinkName() error {
+	return unix.Unlinkat(int(t.folder.Fd()), filepath.Base(t.path), 0)
 }
 
 // opensAgain tries whether the file can be opened a second time.
@@ -137,7 +150,7 @@ func (t *testFile) open(mode int, uncached bool) (*os.File, error) {
 	if uncached {
 		mode |= unix.O_DIRECT
 	}
-	fd, err := unix.Open(t.path, mode|unix.O_CLOEXEC|unix.O_NOFOLLOW, 0)
+	fd, err := beneath(int(t.folder.Fd()), filepath.Base(t.path), mode, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -167,6 +180,7 @@ func (t *testFile) same(file *os.File) error {
 
 // remove closes the file and removes its name.
 func (t *testFile) remove() error {
+	defer t.folder.Close()
 	if t.way != Named {
 		return t.file.Close()
 	}
@@ -188,7 +202,7 @@ func (t *testFile) unlink() error {
 		return fmt.Errorf("remove the test file %s: %w", t.path, err)
 	}
 	defer file.Close()
-	return os.Remove(t.path)
+	return t.unlinkName()
 }
 
 // reopen opens the file behind a descriptor once more with other flags.
@@ -213,64 +227,96 @@ func wayOf(folder string, traces volume.Traces) (volume.Way, error) {
 	return t.way, t.remove()
 }
 
-// LeftBehind reports whether a test file, or a folder of them, is under path, and how
-// much it holds.
-func LeftBehind(path string) (size quantity.Bytes, is bool, err error) {
-	info, err := os.Lstat(path)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return 0, false, nil
-	case err != nil:
-		return 0, false, fmt.Errorf("look at the test file %s: %w", path, err)
-	case !madeHere(path, info):
-		return 0, false, nil
-	case info.IsDir():
-		size, err := held(path)
-		return size, true, err
+// LeftBehind reports whether a test file, or a folder of them that bears the nonce which was
+// noted with it, is under path, and how much it holds.
+func LeftBehind(path, nonce string) (size quantity.Bytes, is bool, err error) {
+	l, err := openLeft(path, nonce)
+	if l == nil || err != nil {
+		return 0, false, err
 	}
-	return quantity.Bytes(info.Size()), true, nil
+	defer l.close()
+	if l.tree != nil {
+		counted := 0
+		return heldBeneath(l.tree, &counted, 0), true, nil
+	}
+	return l.size, true, nil
+}
+
+// left is what was left behind, with the folder that it is in.
+type left struct {
+	folder *os.File
+	name   string
+	tree   *os.File // nil for a file
+	size   quantity.Bytes
+}
+
+func (l *left) close() {
+	l.folder.Close()
+	if l.tree != nil {
+		l.tree.Close()
+	}
+}
+
+// openLeft opens what was left behind; it gives nil where nothing is.
+func openLeft(path, nonce string) (l *left, err error) {
+	folder, err := openFolder(filepath.Dir(path))
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, unix.ENOTDIR) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("look at the test file %s: %w", path, err)
+	}
+	l = &left{folder: folder, name: filepath.Base(path)}
+	defer func() {
+		if err != nil {
+			folder.Close()
+		}
+	}()
+	var stat unix.Stat_t
+	err = unix.Fstatat(int(folder.Fd()), l.name, &stat, unix.AT_SYMLINK_NOFOLLOW)
+	kind := stat.Mode & unix.S_IFMT
+	switch {
+	case errors.Is(err, unix.ENOENT):
+		return nil, folder.Close()
+	case err != nil:
+		return nil, fmt.Errorf("look at the test file %s: %w", path, err)
+	case kind == unix.S_IFREG && testName.MatchString(l.name):
+		l.size = quantity.Bytes(stat.Size)
+		return l, nil
+	case kind != unix.S_IFDIR || !treeName.MatchString(l.name):
+		return nil, folder.Close()
+	}
+	if l.tree, err = folderBeneath(folder, l.name); err != nil {
+		return nil, err
+	}
+	if err = signed(l.tree, nonce); err != nil {
+		if names, failed := namesIn(l.tree); failed == nil && len(names) == 0 {
+			return l, nil // it was killed right after making it, or before removing it
+		}
+		l.tree.Close()
+		return nil, &StaysError{path, err}
+	}
+	return l, nil
 }
 
 // mostCounted is how many files of a folder are looked at to say what it holds: the rest
 // is found when it is removed.
 const mostCounted = 20_000
 
-// held is what the files of a folder come to, as far as they are counted.
-func held(path string) (size quantity.Bytes, err error) {
-	counted := 0
-	err = filepath.WalkDir(path, func(_ string, entry fs.DirEntry, err error) error {
-		if err != nil || entry.IsDir() {
-			return nil // what cannot be looked at is found when it is removed
-		}
-		if counted++; counted > mostCounted {
-			return fs.SkipAll
-		}
-		if info, err := entry.Info(); err == nil {
-			size += quantity.Bytes(info.Size())
-		}
-		return nil
-	})
-	return size, err
-}
-
-// RemoveLeft removes a test file that was left behind. That it is gone already is
-// no error.
-func RemoveLeft(path string) error {
-	info, err := os.Lstat(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
+// RemoveLeft removes a test file that was left behind, or a folder of them that bears the
+// nonce which was noted with it. That it is gone already is no error.
+func RemoveLeft(path, nonce string) error {
+	l, err := openLeft(path, nonce)
+	if l == nil || err != nil {
+		return err
 	}
-	if err != nil {
-		return fmt.Errorf("look at the test file %s: %w", path, err)
+	defer l.close()
+	if l.tree == nil {
+		err = unix.Unlinkat(int(l.folder.Fd()), l.name, 0)
+	} else if err = emptyTree(l.tree); err == nil {
+		err = removeFolder(l.folder, l.name)
 	}
-	if !madeHere(path, info) {
-		return nil
-	}
-	remove := os.Remove
-	if info.IsDir() {
-		remove = removeAll
-	}
-	if err := remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("remove the test file %s: %w", path, err)
 	}
 	return nil

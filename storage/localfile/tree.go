@@ -5,12 +5,10 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"sync"
 	"sync/atomic"
-	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -22,10 +20,14 @@ import (
 	"patientheron/storage/volume"
 )
 
-// tree is a folder that was made for loads of files. Its name is noted before it is made:
-// files that have names are left behind when the process is killed.
+// tree is a folder that was made for loads of files, and is worked on by descriptors from
+// its making to its removal. Its name is noted before it is made: files that have names are
+// left behind when the process is killed.
 type tree struct {
 	path   string // of the folder that was made
+	folder *os.File
+	own    *os.File // the folder that was made
+	inner  *os.File // the one within that the files are in, so that all can be taken away at once
 	traces volume.Traces
 	shape  string // of the files that are in it; "" for none
 	whole  bool   // all of them are, with their sizes
@@ -34,62 +36,102 @@ type tree struct {
 // treePrefix is what the names of such folders begin with.
 const treePrefix = ".patient-heron-files-"
 
-// inTree is the folder within that the files are in, so that all of them can be taken
-// away at once.
+// inTree is the folder within that the files are in.
 const inTree = "files"
 
 // makeTree makes an empty tree in a folder.
-func makeTree(folder string, traces volume.Traces) (*tree, error) {
+func makeTree(folder string, traces volume.Traces) (_ *tree, err error) {
 	if traces == nil {
 		return nil, fmt.Errorf("%s: files that are made there have names, and nothing notes them", folder)
 	}
-	t := &tree{path: filepath.Join(folder, treePrefix+rand.Text()), traces: traces}
-	if err := traces.Note(t.path); err != nil {
-		return nil, fmt.Errorf("note the name of the folder %s before it is made: %w", t.path, err)
-	}
-	if err := os.Mkdir(t.path, folderMode); err != nil {
-		traces.Forget(t.path)
+	name, nonce := treePrefix+rand.Text(), rand.Text()
+	t := &tree{path: filepath.Join(folder, name), traces: traces}
+	if t.folder, err = openFolder(folder); err != nil {
 		return nil, explain(err, folder)
 	}
-	if err := os.Mkdir(t.files(), folderMode); err != nil {
+	if err := traces.Note(t.path, nonce); err != nil {
+		return nil, errors.Join(fmt.Errorf("note the name of the folder %s before it is made: %w", t.path, err), t.folder.Close())
+	}
+	if err := unix.Mkdirat(int(t.folder.Fd()), name, folderMode); err != nil {
+		traces.Forget(t.path)
+		return nil, errors.Join(explain(err, folder), t.folder.Close())
+	}
+	if t.own, err = folderBeneath(t.folder, name); err == nil {
+		err = sign(t.own, nonce)
+	}
+	if err != nil {
+		t.traces.Left(t.path)
+		return nil, errors.Join(fmt.Errorf("make the folder %s: %w", t.path, err), t.close())
+	}
+	if err := t.makeInner(); err != nil {
 		return nil, errors.Join(explain(err, t.path), t.remove())
 	}
 	return t, nil
 }
 
-func (t *tree) files() string { return filepath.Join(t.path, inTree) }
-
-// remove takes the tree away.
-func (t *tree) remove() error {
-	if err := removeAll(t.path); err != nil {
-		t.traces.Left(t.path)
-		return fmt.Errorf("remove the files that were made in %s: %w", t.path, err)
+// makeInner makes the folder that the files are in.
+func (t *tree) makeInner() (err error) {
+	if t.inner != nil {
+		t.inner.Close()
+		t.inner = nil
 	}
-	t.traces.Forget(t.path)
-	return nil
+	if err := unix.Mkdirat(int(t.own.Fd()), inTree, folderMode); err != nil {
+		return err
+	}
+	t.inner, err = folderBeneath(t.own, inTree)
+	return err
 }
 
-// removeAll removes a folder and all that is in it. The kernel closes files of a ring some
-// time after the ring is gone, and where another process serves the file system a file
-// that is still open keeps a name until then: so it is tried again for some seconds.
-func removeAll(path string) (err error) {
-	for pause := 10 * time.Millisecond; pause < 3*time.Second; pause *= 2 {
-		if err = os.RemoveAll(path); !errors.Is(err, unix.ENOTEMPTY) && !errors.Is(err, unix.EBUSY) {
-			return err
-		}
-		time.Sleep(pause)
+// remove takes the tree away: everything beneath the folder that was made, wherever that has
+// come to lie, and the folder itself where it still has its name.
+func (t *tree) remove() error {
+	err := emptyTree(t.own)
+	if err == nil {
+		err = t.removeOwn()
 	}
-	return err
+	if err != nil {
+		t.traces.Left(t.path)
+		return errors.Join(fmt.Errorf("remove the files that were made in %s: %w", t.path, err), t.close())
+	}
+	t.traces.Forget(t.path)
+	return t.close()
+}
+
+func (t *tree) removeOwn() error {
+	name := filepath.Base(t.path)
+	var ours, there unix.Stat_t
+	if err := unix.Fstat(int(t.own.Fd()), &ours); err != nil {
+		return err
+	}
+	err := unix.Fstatat(int(t.folder.Fd()), name, &there, unix.AT_SYMLINK_NOFOLLOW)
+	if err == nil && there.Dev == ours.Dev && there.Ino == ours.Ino {
+		return removeFolder(t.folder, name)
+	}
+	if ours.Nlink == 0 {
+		return nil // somebody else has removed it
+	}
+	now, _ := os.Readlink(fmt.Sprintf("/proc/self/fd/%d", t.own.Fd()))
+	return &StaysError{now, errors.New("the folder was moved away by somebody; all that was in it is removed, the empty folder is left")}
+}
+
+func (t *tree) close() error {
+	var errs []error
+	for _, f := range []*os.File{t.inner, t.own, t.folder} {
+		if f != nil {
+			errs = append(errs, f.Close())
+		}
+	}
+	return errors.Join(errs...)
 }
 
 // ready brings the tree into the state in which a load finds it: empty, or with all files.
 func (t *tree) ready(ctx context.Context, spec workload.Spec, progress volume.Progress) error {
 	shape := spec.Files.Shape()
 	if t.shape != "" && (spec.Files.Starts() || t.shape != shape) {
-		if err := removeAll(t.files()); err != nil {
+		if err := removeBeneath(t.own, inTree, 0); err != nil {
 			return fmt.Errorf("remove the files of the measurement before from %s: %w", t.path, err)
 		}
-		if err := os.Mkdir(t.files(), folderMode); err != nil {
+		if err := t.makeInner(); err != nil {
 			return explain(err, t.path)
 		}
 		t.shape, t.whole = "", false
@@ -109,12 +151,7 @@ func (t *tree) ready(ctx context.Context, spec workload.Spec, progress volume.Pr
 // settle forces all that was written to stable storage, so that no measurement has to
 // wait for what came before it.
 func (t *tree) settle() error {
-	root, err := os.Open(t.files())
-	if err != nil {
-		return err
-	}
-	defer root.Close()
-	if err := unix.Syncfs(int(root.Fd())); err != nil && !errors.Is(err, unix.EOPNOTSUPP) && !errors.Is(err, unix.ENOSYS) {
+	if err := unix.Syncfs(int(t.inner.Fd())); err != nil && !errors.Is(err, unix.EOPNOTSUPP) && !errors.Is(err, unix.ENOSYS) {
 		return fmt.Errorf("flush the file system of %s: %w", t.path, err)
 	}
 	return nil
@@ -158,29 +195,18 @@ func (m *maker) make(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	root, err := os.OpenRoot(m.tree.files())
-	if err != nil {
-		return err
-	}
-	defer root.Close()
+	root := int(m.tree.inner.Fd())
 	files.Folders(func(path []byte) bool {
-		if err = root.Mkdir(string(path), folderMode); errors.Is(err, fs.ErrExist) {
-			err = nil
-		}
+		err = made(unix.Mkdirat(root, string(path), folderMode))
 		return err == nil && ctx.Err() == nil
 	})
 	if err != nil {
 		return err
 	}
-	folder, err := os.Open(m.tree.files())
-	if err != nil {
-		return err
-	}
-	defer folder.Close()
 	var all sync.WaitGroup
 	for range makers {
 		all.Go(func() {
-			if err := wall.Do(func() error { return m.some(ctx, int(folder.Fd()), files) }); err != nil {
+			if err := wall.Do(func() error { return m.some(ctx, root, files) }); err != nil {
 				m.failed.Store(&err)
 			}
 		})
@@ -234,7 +260,7 @@ func (m *maker) file(ctx context.Context, root int, path string, number, size in
 	if unix.Fstatat(root, path, &there, unix.AT_SYMLINK_NOFOLLOW) == nil && there.Mode&unix.S_IFMT == unix.S_IFREG && there.Size == size {
 		return nil
 	}
-	fd, err := openBelow(root, path, unix.O_CREAT|unix.O_TRUNC|unix.O_WRONLY)
+	fd, err := beneath(root, path, unix.O_CREAT|unix.O_TRUNC|unix.O_WRONLY, fileMode)
 	if err != nil {
 		return fmt.Errorf("%s: %w", path, err)
 	}
@@ -264,21 +290,6 @@ func (m *maker) file(ctx context.Context, root int, path string, number, size in
 	return err
 }
 
-// openBelow opens or makes a file below a folder, and follows no symbolic link on the way,
-// in one call where the kernel has it (openat2(2), from 5.6 on).
-func openBelow(folder int, path string, flags int) (fd int, err error) {
-	flags |= unix.O_CLOEXEC | unix.O_NOFOLLOW
-	how := unix.OpenHow{Flags: uint64(flags), Mode: fileMode, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS}
-	for {
-		if fd, err = unix.Openat2(folder, path, &how); err == unix.ENOSYS || err == unix.EPERM { // EPERM: of a filter that does not know it
-			fd, err = unix.Openat(folder, path, flags, fileMode)
-		}
-		if err != unix.EINTR {
-			return fd, err
-		}
-	}
-}
-
 // largeFile is how large a file is whose writing is not slowed down by forcing it out.
 const largeFile = 8 << 20
 
@@ -299,7 +310,7 @@ func (t *tree) open(spec workload.Spec) (load.Volume, error) {
 	if err != nil {
 		return nil, err
 	}
-	root, err := os.Open(t.files())
+	root, err := folderBeneath(t.inner, ".")
 	if err != nil {
 		return nil, explain(err, t.path)
 	}
@@ -319,10 +330,11 @@ func (t *tree) open(spec workload.Spec) (load.Volume, error) {
 }
 
 func (t *tree) tryUncached() error {
-	path := filepath.Join(t.path, "uncached")
-	defer os.Remove(path)
-	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR|unix.O_DIRECT, fileMode)
+	const name = "uncached"
+	defer unix.Unlinkat(int(t.own.Fd()), name, 0)
+	fd, err := beneath(int(t.own.Fd()), name, unix.O_CREAT|unix.O_RDWR|unix.O_DIRECT, fileMode)
 	if err == nil {
+		file := os.NewFile(uintptr(fd), name)
 		var page []byte
 		if page, err = unix.Mmap(-1, 0, pageSize, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_ANON|unix.MAP_PRIVATE); err == nil {
 			_, err = file.WriteAt(page, 0)

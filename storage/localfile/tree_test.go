@@ -22,11 +22,11 @@ import (
 )
 
 // noted remembers the names that were noted.
-type noted map[string]bool
+type noted map[string]string
 
-func (n noted) Note(path string) error { n[path] = true; return nil }
-func (n noted) Forget(path string)     { delete(n, path) }
-func (n noted) Left(string)            {}
+func (n noted) Note(path, nonce string) error { n[path] = nonce; return nil }
+func (n noted) Forget(path string)            { delete(n, path) }
+func (n noted) Left(string)                   {}
 
 func treeLoad(task workload.Task, change func(*workload.Spec)) workload.Spec {
 	s := workload.Default()
@@ -96,12 +96,12 @@ func (b byThreads) Open(options load.QueueOptions) (load.Queue, error) {
 func found(t *testing.T, v *Volume) map[string]int64 {
 	t.Helper()
 	files := map[string]int64{}
-	err := filepath.WalkDir(v.trees[0].files(), func(path string, entry fs.DirEntry, err error) error {
+	err := filepath.WalkDir(filesOf(v), func(path string, entry fs.DirEntry, err error) error {
 		if err != nil || entry.IsDir() {
 			return err
 		}
 		info, err := entry.Info()
-		files[strings.TrimPrefix(path, v.trees[0].files()+"/")] = info.Size()
+		files[strings.TrimPrefix(path, filesOf(v)+"/")] = info.Size()
 		return err
 	})
 	if err != nil {
@@ -192,7 +192,7 @@ func TestContentsOfRealFiles(t *testing.T) {
 		files, _ := spec.Files.WorkedOut()
 		for i := range files.Len() {
 			f := files.At(i)
-			got, err := os.ReadFile(filepath.Join(v.trees[0].files(), string(files.Path(nil, i))))
+			got, err := os.ReadFile(filepath.Join(filesOf(v), string(files.Path(nil, i))))
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -253,7 +253,7 @@ func TestTreesAreMadeReady(t *testing.T) {
 		}
 	})
 	slices.Sort(names)
-	kept, err := os.Stat(filepath.Join(v.trees[0].files(), names[5]))
+	kept, err := os.Stat(filepath.Join(filesOf(v), names[5]))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -262,15 +262,15 @@ func TestTreesAreMadeReady(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	spoil(os.Remove(filepath.Join(v.trees[0].files(), names[0])))
-	spoil(os.Truncate(filepath.Join(v.trees[0].files(), names[2]), 1))
-	spoil(os.WriteFile(filepath.Join(v.trees[0].files(), names[3]+besides), nil, 0o600))
+	spoil(os.Remove(filepath.Join(filesOf(v), names[0])))
+	spoil(os.Truncate(filepath.Join(filesOf(v), names[2]), 1))
+	spoil(os.WriteFile(filepath.Join(filesOf(v), names[3]+besides), nil, 0o600))
 	v.trees[0].whole = false
 	run(t, v, treeLoad(workload.Save, func(*workload.Spec) {}), false)
 	if after := found(t, v); len(after) != len(before) {
 		t.Errorf("%d files, where %d were", len(after), len(before))
 	}
-	now, err := os.Stat(filepath.Join(v.trees[0].files(), names[5]))
+	now, err := os.Stat(filepath.Join(filesOf(v), names[5]))
 	if err != nil || os.SameFile(kept, now) {
 		t.Errorf("save did not put another file in the place of the one before (%v)", err)
 	}
@@ -316,19 +316,20 @@ func TestTreesWithoutRoom(t *testing.T) {
 func TestTreesLeftBehind(t *testing.T) {
 	folder := t.TempDir()
 	spec := treeLoad(workload.Fetch, func(*workload.Spec) {})
-	v := planted(t, folder, noted{}, spec)
+	traces := noted{}
+	v := planted(t, folder, traces, spec)
 	if err := v.Ready(t.Context(), spec, nil); err != nil {
 		t.Fatal(err)
 	}
 	files, _ := spec.Files.WorkedOut()
-	if size, is, err := LeftBehind(v.trees[0].path); !is || err != nil || size != files.Bytes() {
+	if size, is, err := LeftBehind(v.trees[0].path, traces[v.trees[0].path]); !is || err != nil || size != files.Bytes() {
 		t.Errorf("%s of %s, %t, %v", size, files.Bytes(), is, err)
 	}
 	outside := filepath.Join(folder, "precious")
-	if err := errors.Join(os.Mkdir(outside, 0o700), os.WriteFile(filepath.Join(outside, "data"), []byte("x"), 0o600), os.Symlink(outside, filepath.Join(v.trees[0].files(), "link"))); err != nil {
+	if err := errors.Join(os.Mkdir(outside, 0o700), os.WriteFile(filepath.Join(outside, "data"), []byte("x"), 0o600), os.Symlink(outside, filepath.Join(filesOf(v), "link"))); err != nil {
 		t.Fatal(err)
 	}
-	if err := RemoveLeft(v.trees[0].path); err != nil {
+	if err := RemoveLeft(v.trees[0].path, traces[v.trees[0].path]); err != nil {
 		t.Error(err)
 	}
 	if _, err := os.Stat(v.trees[0].path); !errors.Is(err, fs.ErrNotExist) {
@@ -342,10 +343,10 @@ func TestTreesLeftBehind(t *testing.T) {
 		if err := os.Mkdir(path, 0o700); err != nil {
 			t.Fatal(err)
 		}
-		if _, is, _ := LeftBehind(path); is {
+		if _, is, _ := LeftBehind(path, ""); is {
 			t.Errorf("%s is taken for one of ours", name)
 		}
-		if err := RemoveLeft(path); err != nil {
+		if err := RemoveLeft(path, ""); err != nil {
 			t.Error(err)
 		}
 		if _, err := os.Stat(path); err != nil {
@@ -364,7 +365,7 @@ func TestLinksInTreesAreNotFollowed(t *testing.T) {
 		t.Fatal(err)
 	}
 	files, _ := spec.Files.WorkedOut()
-	victim := filepath.Join(v.trees[0].files(), string(files.Path(nil, 1)))
+	victim := filepath.Join(filesOf(v), string(files.Path(nil, 1)))
 	if err := errors.Join(os.Remove(victim), os.Symlink("/etc/passwd", victim)); err != nil {
 		t.Fatal(err)
 	}
@@ -378,3 +379,6 @@ func TestLinksInTreesAreNotFollowed(t *testing.T) {
 		t.Errorf("%v, %+v", err, o.Summary.Faults)
 	}
 }
+
+// filesOf is where the files of a volume's first tree lie.
+func filesOf(v *Volume) string { return filepath.Join(v.trees[0].path, inTree) }

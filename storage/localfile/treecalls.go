@@ -93,7 +93,7 @@ func (c *treeCalls) perform(o load.Operation, listing []byte) load.Completion {
 	switch o.Class {
 	case measure.Create:
 		path := c.source.names.file(o.Slot, o.Object, false)
-		fd, err := unix.Openat(c.source.root, text(path), c.source.flags(c.direct), 0)
+		fd, err := unix.Openat(c.source.root, text(path), c.source.flags(c.direct), 0) // the user's own, links included
 		if err != nil {
 			return load.Completion{Slot: o.Slot, Err: ofTheSource(err)}
 		}
@@ -121,7 +121,7 @@ func (c *treeCalls) one(o load.Operation, listing []byte) load.Completion {
 	switch o.Class {
 	case measure.Open, measure.Create:
 		path := c.names.file(o.Slot, o.Object, o.Beside)
-		c.handles[o.Handle], done.Err = unix.Openat(c.root, text(path), c.flags(o.Class), fileMode)
+		c.handles[o.Handle], done.Err = beneath(c.root, text(path), c.flags(o.Class), fileMode)
 	case measure.Close:
 		done.Err = unix.Close(c.handles[o.Handle])
 		c.handles[o.Handle] = -1
@@ -171,7 +171,7 @@ func made(err error) error {
 
 // list reads all names of a folder.
 func list(root int, path string, into []byte) error {
-	fd, err := unix.Openat(root, path, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC|unix.O_NOFOLLOW, 0)
+	fd, err := beneath(root, path, unix.O_RDONLY|unix.O_DIRECTORY, 0)
 	if err != nil {
 		return err
 	}

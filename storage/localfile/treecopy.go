@@ -30,7 +30,7 @@ func (q *treeRing) beginCopy(o *load.Operation) {
 	twin, token := q.source.twin(o.Handle), uint64(o.Slot)
 	switch o.Class {
 	case measure.Create:
-		q.ring.OpenAt(q.source.root, q.source.names.file(o.Slot, o.Object, false), q.source.flags(q.direct), 0, int(twin), token)
+		q.ring.OpenAt(q.source.root, q.source.names.file(o.Slot, o.Object, false), q.names.how(toCopy), int(twin), token)
 	case measure.Write:
 		q.ring.Prepare(q.read, q.file(twin), q.data(o), o.Offset, o.Slot, token)
 	case measure.Close:

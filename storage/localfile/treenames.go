@@ -29,7 +29,7 @@ func (ofSource) Folder(buffer []byte, _ int64) []byte { return append(buffer, '.
 type names struct {
 	files  pathed
 	space  int    // for one name
-	mapped []byte // and eight bytes at the end, for whoever needs them
+	mapped []byte // and at the end the ways that files are opened, and eight bytes for whoever needs them
 
 	set      *fileset.Files   // of files that are not a source's
 	prefixes []fileset.Prefix // of the first and the second name of each operation
@@ -37,11 +37,18 @@ type names struct {
 
 const attributeSpace = int(unsafe.Sizeof(unix.Statx_t{}))
 
+const howSpace = int(unsafe.Sizeof(unix.OpenHow{}))
+
+// how is where a way to open files is kept.
+func (n *names) how(number int) *unix.OpenHow {
+	return (*unix.OpenHow)(unsafe.Pointer(&n.mapped[len(n.mapped)-8-(hows-number)*howSpace]))
+}
+
 // mapNames gets memory for names, and what stands beside them.
 func mapNames(files pathed, depth int) (names, error) {
 	longest := files.LongestPath() + len(besides) + 1
 	longest = (longest + 7) / 8 * 8 // attributes have to lie on a word
-	mapped, err := unix.Mmap(-1, 0, depth*(2*longest+attributeSpace)+8, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_ANON|unix.MAP_PRIVATE)
+	mapped, err := unix.Mmap(-1, 0, depth*(2*longest+attributeSpace)+hows*howSpace+8, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_ANON|unix.MAP_PRIVATE)
 	if err != nil {
 		return names{}, fmt.Errorf("get memory for the names of %d operations: %w", depth, err)
 	}

@@ -74,6 +74,7 @@ func openTreeQueue(names names, root int, direct bool, from *source, options loa
 	if q.table = q.tableWorks() && ring.RegisterHandles(len(calls.handles)) == nil; !q.table {
 		q.name += " without registered files"
 	}
+	q.chooseHows()
 	if ring.RegisterBuffers(memory.whole()) == nil {
 		q.read, q.write = uring.ReadFixed, uring.WriteFixed
 	}
@@ -134,10 +135,35 @@ func (q *treeRing) Submit(operations []*load.Operation) error {
 	return nil
 }
 
+// hows are the ways that a ring opens files: to read, to make, and to read a source.
+const (
+	toRead = iota
+	toMake
+	toCopy
+	hows
+)
+
+// chooseHows fills the ways in, outside of Go's heap.
+func (q *treeRing) chooseHows() {
+	*q.names.how(toRead) = q.ring.HowFor(q.flags(measure.Open), 0, resolveBeneath)
+	*q.names.how(toMake) = q.ring.HowFor(q.flags(measure.Create), fileMode, resolveBeneath)
+	if q.source != nil { // which is the user's own, and may have links and mounts in it
+		*q.names.how(toCopy) = q.ring.HowFor(q.source.flags(q.direct), 0, unix.RESOLVE_NO_MAGICLINKS)
+	}
+}
+
+// how is the way that an operation opens a file.
+func (q *treeRing) how(class measure.Class) *uring.How {
+	if class == measure.Create {
+		return q.names.how(toMake)
+	}
+	return q.names.how(toRead)
+}
+
 func (q *treeRing) prepare(o *load.Operation, token uint64) {
 	switch o.Class {
 	case measure.Open, measure.Create:
-		q.ring.OpenAt(q.root, q.names.file(o.Slot, o.Object, o.Beside), q.flags(o.Class), fileMode, int(o.Handle), token)
+		q.ring.OpenAt(q.root, q.names.file(o.Slot, o.Object, o.Beside), q.how(o.Class), int(o.Handle), token)
 	case measure.Close:
 		q.ring.CloseFile(q.file(o.Handle), token)
 	case measure.Read:

@@ -218,8 +218,9 @@ type Maker interface {
 // Traces notes test files that have a name, so that one which is left behind when
 // the process is killed can be found.
 type Traces interface {
-	// Note is called before a file is made under path. When it fails none is made.
-	Note(path string) error
+	// Note is called before a file is made under path, or a folder that bears a nonce. When
+	// it fails none is made.
+	Note(path, nonce string) error
 	// Forget is called when path is gone.
 	Forget(path string)
 	// Left is called when path could not be removed: nobody works on it any more.

@@ -27,7 +27,7 @@ import (
 // nowhere forgets the names of what is made.
 type nowhere struct{}
 
-func (nowhere) Note(string) error { return nil }
+func (nowhere) Note(string, string) error { return nil }
 func (nowhere) Forget(string)     {}
 func (nowhere) Left(string)       {}
 

@@ -8,9 +8,9 @@ import (
 
 // Opcodes on names and open files.
 const (
-	openAt     Opcode = 18
 	closeFile  Opcode = 19
 	statAt     Opcode = 21
+	openAt     Opcode = 28 // openat2
 	renameAt   Opcode = 35
 	unlinkAt   Opcode = 36
 	makeDirAt  Opcode = 37
@@ -29,13 +29,25 @@ type Path []byte
 
 func (p Path) address() uint64 { return uint64(uintptr(unsafe.Pointer(&p[0]))) }
 
-// OpenAt opens or makes a file below a folder. With a table of handles it goes into that
-// at handle, and no descriptor is spent; otherwise the result is the descriptor.
-func (r *Ring) OpenAt(folder int, path Path, flags int, mode uint32, handle int, token uint64) {
-	s := r.next(openAt, folder, token)
-	s.address, s.length, s.opFlags = path.address(), mode, uint32(flags)
+// How a file is opened (struct open_how, openat2(2)). It lies outside of Go's heap and stays
+// as it is until it was handed over.
+type How = unix.OpenHow
+
+// HowFor is how a ring opens a file, without what its table of handles does not know.
+func (r *Ring) HowFor(flags int, mode uint32, resolve uint64) How {
 	if r.features.Files {
-		s.opFlags &^= unix.O_CLOEXEC // which the table does not know
+		flags &^= unix.O_CLOEXEC
+	}
+	return How{Flags: uint64(flags), Mode: uint64(mode), Resolve: resolve}
+}
+
+// OpenAt opens or makes a file beneath a folder. With a table of handles it goes into that
+// at handle, and no descriptor is spent; otherwise the result is the descriptor.
+func (r *Ring) OpenAt(folder int, path Path, how *How, handle int, token uint64) {
+	s := r.next(openAt, folder, token)
+	s.address, s.length = path.address(), uint32(unsafe.Sizeof(*how))
+	s.offset = uint64(uintptr(unsafe.Pointer(how)))
+	if r.features.Files {
 		s.fileIndex = uint32(handle) + 1
 	}
 }
