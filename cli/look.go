@@ -33,7 +33,8 @@ func (a *app) look() *cobra.Command {
 and LUNs that are there, iscsi://PORTAL/TARGET/LUN, or a registered volume:
 whether it can be reached, read and written, what is on it, the chain of layers
 down to the media, what each hop can carry, and what will distort a measurement.
-Nothing is written and nothing is registered.
+Nothing is written and nothing is registered; with --writes an empty test file is
+made in a folder, and gone at once, to find out how one can be made there.
 
 Each check is passed, caution, failed, or could not look. The same checks run
 before each measurement; one that failed stops it unless it is overridden by its
@@ -92,7 +93,7 @@ members are registered for that.`,
 		}),
 	}
 	command.Flags().StringVar(&span, "span", "", "span of the load to come, to compare with memories and free space")
-	command.Flags().BoolVar(&asked.Writes, "writes", false, "the load will write")
+	command.Flags().BoolVar(&asked.Writes, "writes", false, "the load will write; in a folder it is tried how a test file is made")
 	command.Flags().BoolVar(&asked.Cached, "cached", false, "the load will go through this host's memory")
 	command.Flags().StringVar(&address, "address", "", "address of the storage, to try unsplit packets to")
 	command.Flags().StringVar(&within, "within", "", "how long the look may take, up to 1m, for storage that answers slowly (default 1.5s)")

@@ -44,6 +44,7 @@ type Request struct {
 	Told      setup.Setup // by the user, or measured
 	Consent   *volume.Claim
 	Asked     setup.Asked
+	Tries     bool          // how a test file is made is tried, which writes
 	Measuring bool          // a run is under way: what moves now is its work
 	Within    time.Duration // bounds the look as a whole; 0 for what a user waits for gladly
 }
@@ -164,7 +165,7 @@ func ask(ctx context.Context, locator volume.Locator, traits volume.Traits, r Re
 	if unread == nil && !seen.Agreed && traits.Overwritten && (locator.Kind != "file" || r.Asked.Writes) {
 		seen.Holds, seen.UsedBy, unread = held(ctx, locator, r)
 	}
-	if traits.Makes && facts.Writable && unread == nil && seen.Refusal == "" {
+	if r.Tries && traits.Makes && facts.Writable && unread == nil && seen.Refusal == "" {
 		found, err := patient.Ask(ctx, locator.String(), "test file", func() (volume.Way, error) { return r.Bounds.WayOf(locator) })
 		if seen.TestFile = string(found); err != nil && !errors.Is(err, patient.ErrNoAnswer) {
 			seen.Refusal = fmt.Sprintf("No test file can be made there: %v", err)

@@ -28,8 +28,8 @@ import (
 type nowhere struct{}
 
 func (nowhere) Note(string, string) error { return nil }
-func (nowhere) Forget(string)     {}
-func (nowhere) Left(string)       {}
+func (nowhere) Forget(string)             {}
+func (nowhere) Left(string)               {}
 
 // filesOf is a load that goes once through so many files.
 func filesOf(task workload.Task, count int64, size quantity.Bytes) workload.Spec {

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"testing"
 
+	"golang.org/x/sys/unix"
+
 	"patientheron/core/workload"
 	"patientheron/resource"
 )
@@ -350,5 +352,31 @@ func TestARegisteredVolumeIsLookedAt(t *testing.T) {
 		if err != nil && !errors.Is(err, context.Canceled) && !strings.Contains(out, "ext2/3/4") || !strings.Contains(out, "ext2/3/4") {
 			t.Errorf("look %s (%v):\n%s", named, err, out)
 		}
+	}
+}
+
+// Looking changes nothing in a folder, not even for a moment, but where it is asked to try.
+func TestLookingWritesNothing(t *testing.T) {
+	t.Parallel()
+	s := serve(t, t.TempDir(), false)
+	folder := t.TempDir()
+	changed := func() (seconds, nanoseconds int64) {
+		t.Helper()
+		var stat unix.Stat_t
+		ok(t, unix.Stat(folder, &stat))
+		return stat.Ctim.Sec, stat.Ctim.Nsec
+	}
+	seconds, nanoseconds := changed()
+	for _, arguments := range [][]string{{"look", folder}, {"volume", "add", folder, "--name", "field"}, {"look", "field"}, {"look", "field", "--span", "1MiB"}, {"volume", "list"}} {
+		if out, _, err := s.cli(arguments...); err != nil {
+			t.Fatalf("%v: %v\n%s", arguments, err, out)
+		}
+		if a, b := changed(); a != seconds || b != nanoseconds {
+			t.Fatalf("%v changed the folder", arguments)
+		}
+	}
+	out, _, err := s.cli("look", folder, "--writes")
+	if a, b := changed(); err != nil || !strings.Contains(out, "A test file is made here") || a == seconds && b == nanoseconds && !strings.Contains(out, "without a name") {
+		t.Errorf("with --writes (%v):\n%s", err, out)
 	}
 }

@@ -2270,6 +2270,10 @@ export interface components {
         Identity: {
             /** @description What a virtual device stands for: the file of a loop device, the UUID of a mapped or RAID device, or the sequence number of the disk */
             behind?: string;
+            /** @description What it stands on, layer by layer down to the media */
+            below?: string;
+            /** @description Digests of pieces between these, eight bytes each */
+            between?: string;
             /** @description When a file was made, where its file system keeps that */
             born?: string;
             /** @description Number of the block device, or of the file system that a file is on, as major:minor */
@@ -2470,7 +2474,7 @@ export interface components {
             path: string;
             /** Format: int64 */
             sizeBytes: number;
-            /** @description Why it could not be looked at */
+            /** @description Why it could not be looked at, or is not removed */
             trouble?: string;
         };
         LeftoverList: {
@@ -5551,7 +5555,7 @@ export interface operations {
                 locator: string;
                 /** @description Span of the load to come; 0 when that is open */
                 span?: number;
-                /** @description The load will write */
+                /** @description The load will write; how a test file is made in a folder is tried then, by an empty one that is gone at once */
                 writes?: boolean;
                 /** @description The load will go through this host's memory */
                 cached?: boolean;
@@ -8685,7 +8689,7 @@ export interface operations {
             query?: {
                 /** @description Span of the load to come; 0 when that is open */
                 span?: number;
-                /** @description The load will write */
+                /** @description The load will write; how a test file is made in a folder is tried then, by an empty one that is gone at once */
                 writes?: boolean;
                 /** @description The load will go through this host's memory */
                 cached?: boolean;
