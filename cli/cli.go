@@ -155,7 +155,7 @@ func (a *app) client(ctx context.Context) (c *client.Client, done func() error, 
 	if token == "" {
 		token = os.Getenv("HERON_TOKEN")
 	}
-	url, found := a.url, a.url == ""
+	url, found, foundHere := a.url, a.url == "", ""
 	if url == "" || token == "" {
 		foundURL, foundToken, err := service.Find(a.data)
 		switch {
@@ -167,7 +167,12 @@ func (a *app) client(ctx context.Context) (c *client.Client, done func() error, 
 			return nil, nil, fmt.Errorf("no token is given for %s; name it with --token or HERON_TOKEN", url)
 		}
 		if token == "" {
-			token = foundToken
+			token, foundHere = foundToken, foundToken
+		}
+	}
+	if found && token == foundHere {
+		if own, err := service.Own(a.data); err == nil {
+			return own, func() error { return nil }, nil
 		}
 	}
 	c = client.New(url, token, nil)

@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -59,35 +60,48 @@ type Client struct {
 	Unreadable func(resource.Unreadable)
 
 	base, token string
+	private     bool // over a connection that nobody else can make
 	http        *http.Client
+	reached     reached
 }
 
 // New makes a client for the service at base, such as
 // "http://127.0.0.1:7437". A nil HTTP client means a plain one.
 func New(base, token string, h *http.Client) *Client {
+	c := &Client{base: strings.TrimSuffix(base, "/"), token: token, http: h}
 	if h == nil {
-		h = &http.Client{}
+		c.http = &http.Client{Transport: c.transport(), CheckRedirect: noRedirect}
 	}
-	return &Client{base: strings.TrimSuffix(base, "/"), token: token, http: h}
+	return c
 }
+
+// Over makes a client of a service that dial leads to, over a connection that nobody else can
+// make: it presents no token.
+func Over(dial func(ctx context.Context, network, address string) (net.Conn, error)) *Client {
+	return &Client{base: "http://localhost", private: true, http: &http.Client{Transport: &http.Transport{DialContext: dial}, CheckRedirect: noRedirect}}
+}
+
+// noRedirect: the service sends nobody elsewhere.
+func noRedirect(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 
 const prefix = "/api/v1"
 
 // send makes one call and gives back the open answer of a success.
 func (c *Client) send(ctx context.Context, method, path string, in any) (*http.Response, error) {
-	var body io.Reader
+	var body []byte
 	if in != nil {
-		text, err := json.Marshal(in)
-		if err != nil {
+		var err error
+		if body, err = json.Marshal(in); err != nil {
 			return nil, fmt.Errorf("write the request: %w", err)
 		}
-		body = bytes.NewReader(text)
 	}
-	request, err := http.NewRequestWithContext(ctx, method, c.base+prefix+path, body)
+	request, err := http.NewRequestWithContext(ctx, method, c.base+prefix+path, bytes.NewReader(body))
 	if err != nil {
 		return nil, fmt.Errorf("the address of the service: %w", err)
 	}
-	request.Header.Set("Authorization", "Bearer "+c.token)
+	if err := c.prove(request, body); err != nil {
+		return nil, err
+	}
 	if in != nil {
 		request.Header.Set("Content-Type", "application/json")
 	}

@@ -10,8 +10,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/url"
+	"strings"
+	"sync"
+	"time"
+
+	"patientheron/protocol/httpsign"
 )
 
 // ErrImpostor is wrapped when what answers at an address does not prove that it
@@ -50,4 +56,72 @@ func (c *Client) MakeSure(ctx context.Context, onPort bool) error {
 		return fmt.Errorf("%s: %w: it passes on the answer of a service on port %s; the token was not sent. Name the service with --service", c.base, ErrImpostor, given.Port)
 	}
 	return nil
+}
+
+// prove shows that the client knows the token: not at all where nobody else can be there, with
+// the token itself where TLS keeps it from others, and by a signature that is good for this
+// one request at this one address everywhere else.
+func (c *Client) prove(request *http.Request, body []byte) error {
+	switch {
+	case c.private:
+		return nil
+	case request.URL.Scheme == "https":
+		request.Header.Set("Authorization", "Bearer "+c.token)
+		return nil
+	}
+	address, err := c.reached.at(request.Context(), request.URL)
+	if err != nil {
+		return fmt.Errorf("%w at %s; is it running? (%w)", ErrUnreachable, c.base, err)
+	}
+	httpsign.Sign(request, body, c.token, address, time.Now())
+	return nil
+}
+
+// reached is the one address that a client is connected to, whatever names lead to it.
+type reached struct {
+	mu      sync.Mutex
+	address string
+}
+
+// at finds the address, by connecting to those that a name has, once.
+func (r *reached) at(ctx context.Context, u *url.URL) (string, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.address != "" {
+		return r.address, nil
+	}
+	port := u.Port()
+	if port == "" {
+		port = "80"
+	}
+	var d net.Dialer
+	conn, err := d.DialContext(ctx, "tcp", net.JoinHostPort(u.Hostname(), port))
+	if err != nil {
+		return "", err
+	}
+	defer conn.Close()
+	r.address = conn.RemoteAddr().String()
+	return r.address, nil
+}
+
+// transport connects to the address that requests are signed for, and over TLS to whatever
+// the name leads to.
+func (c *Client) transport() *http.Transport {
+	var d net.Dialer
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.Proxy = nil // what is signed is for one address
+	if strings.HasPrefix(c.base, "http://") {
+		transport.DialContext = func(ctx context.Context, network, _ string) (net.Conn, error) {
+			u, err := url.Parse(c.base)
+			if err != nil {
+				return nil, err
+			}
+			address, err := c.reached.at(ctx, u)
+			if err != nil {
+				return nil, err
+			}
+			return d.DialContext(ctx, network, address)
+		}
+	}
+	return transport
 }

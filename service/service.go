@@ -25,6 +25,7 @@ import (
 
 	"patientheron/client"
 	"patientheron/console"
+	"patientheron/service/access"
 	"patientheron/service/api"
 	"patientheron/service/aside"
 	"patientheron/service/leftover"
@@ -48,6 +49,7 @@ const (
 	// AddressFile holds the address of the service that listens, so that the
 	// command line finds it.
 	AddressFile = "address"
+	socketFile  = "socket" // over which this user's programs on this host reach it
 )
 
 // Service is an open data folder with everything that works on it.
@@ -56,6 +58,7 @@ type Service struct {
 
 	folder  string
 	lock    *os.File
+	log     *slog.Logger
 	store   *store.Store
 	aside   *aside.Keeper
 	runner  *runner.Runner
@@ -91,7 +94,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{folder: folder, lock: lock}
+	s := &Service{folder: folder, lock: lock, log: o.Log}
 	if err := s.open(ctx, o); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
@@ -163,15 +166,53 @@ func (s *Service) Listen(ctx context.Context, address string, ready func(url str
 		return fmt.Errorf("note the address of the service: %w", err)
 	}
 	defer os.Remove(known)
+	if stop, err := s.serveOwn(ctx); err != nil {
+		s.log.Warn("programs of this host reach the service over its address alone", "because", err)
+	} else {
+		defer stop()
+	}
 	ready(url)
-	return s.serve(ctx, listener)
+	return s.serve(ctx, &access.Strangers{Listener: listener, Most: mostStrangers}, false)
 }
 
-func (s *Service) serve(ctx context.Context, listener net.Listener) error {
+// mostStrangers is how many connections there are at most over which nobody has shown yet
+// that he may call.
+const mostStrangers = 128
+
+// serveOwn serves this user's programs on this host, over a socket in the data folder, until
+// stop is called.
+func (s *Service) serveOwn(ctx context.Context) (stop func(), err error) {
+	path := filepath.Join(s.folder, socketFile)
+	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) { // of a service that was killed
+		return nil, err
+	}
+	listener, err := net.ListenUnix("unix", &net.UnixAddr{Name: path, Net: "unix"})
+	if err != nil {
+		return nil, err
+	}
+	if err := os.Chmod(path, 0o600); err != nil {
+		return nil, errors.Join(err, listener.Close())
+	}
+	own, end := context.WithCancel(ctx)
+	over := make(chan struct{})
+	go func() {
+		defer close(over)
+		_ = s.serve(own, access.OwnPeers{UnixListener: listener}, true)
+	}()
+	return func() { end(); <-over }, nil
+}
+
+// serve serves until ctx ends. Private is set where nobody else can connect.
+func (s *Service) serve(ctx context.Context, listener net.Listener, private bool) error {
 	// Watchers end with ctx, so that closing need not wait for them.
 	server := &http.Server{
-		Handler: s.handler, ReadHeaderTimeout: 10 * time.Second,
-		BaseContext: func(net.Listener) context.Context { return ctx },
+		Handler: s.handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: time.Minute, ConnContext: access.Over,
+		BaseContext: func(net.Listener) context.Context {
+			if private {
+				return access.Private(ctx)
+			}
+			return ctx
+		},
 	}
 	done := make(chan error, 1)
 	go func() { done <- server.Serve(listener) }()
@@ -191,9 +232,8 @@ func (s *Service) serve(ctx context.Context, listener net.Listener) error {
 // Client serves the API inside this process, on no network, until ctx ends.
 func (s *Service) Client(ctx context.Context) *client.Client {
 	pipe := newPipe()
-	go func() { _ = s.serve(ctx, pipe) }()
-	transport := &http.Transport{DialContext: pipe.dial}
-	return client.New("http://localhost", s.Token, &http.Client{Transport: transport})
+	go func() { _ = s.serve(ctx, pipe, true) }()
+	return client.Over(pipe.dial)
 }
 
 // lockFolder makes sure that one process uses the folder. The lock goes with
@@ -253,6 +293,27 @@ func Find(folder string) (url, token string, err error) {
 	}
 	token, err = readToken(folder)
 	return strings.TrimSpace(string(address)), token, err
+}
+
+// Own gives a client of the service that works on a data folder of this user's, over its
+// socket; the error is about there being none.
+func Own(folder string) (*client.Client, error) {
+	if !locked(folder) {
+		return nil, ErrInUse
+	}
+	path, err := filepath.Abs(filepath.Join(folder, socketFile))
+	if err != nil {
+		return nil, err
+	}
+	dial := func(ctx context.Context, _, _ string) (net.Conn, error) {
+		var d net.Dialer
+		return d.DialContext(ctx, "unix", path)
+	}
+	conn, err := dial(context.Background(), "", "")
+	if err != nil {
+		return nil, err
+	}
+	return client.Over(dial), conn.Close()
 }
 
 // pipe is a listener whose connections never leave the process.

@@ -63,17 +63,21 @@ func clip(text string) string { return text[:min(len(text), 200)] }
 // ourName reports whether a Host header names this service. An address cannot
 // be made to point elsewhere, a name can.
 func ourName(host string, names []string) bool {
+	name := hostOf(host)
+	if net.ParseIP(name) != nil || name == "localhost" || slices.ContainsFunc(names, func(n string) bool { return name == hostOf(n) }) {
+		return true
+	}
+	own, err := os.Hostname()
+	return err == nil && own != "" && name == strings.ToLower(own)
+}
+
+// hostOf is the name in what a caller or an administrator says, which may have a port.
+func hostOf(host string) string {
 	name, _, err := net.SplitHostPort(host)
 	if err != nil {
 		name = host
 	}
-	name = strings.ToLower(strings.TrimSuffix(strings.Trim(name, "[]"), "."))
-	if net.ParseIP(name) != nil || name == "localhost" || slices.Contains(names, name) {
-		return true
-	}
-	own, err := os.Hostname()
-	own = strings.ToLower(own)
-	return err == nil && own != "" && (name == own || strings.HasPrefix(name, own+".") || strings.HasPrefix(own, name+"."))
+	return strings.ToLower(strings.TrimSuffix(strings.Trim(name, "[]"), "."))
 }
 
 // sameOrigin reports whether an Origin header is that of pages of this host and
@@ -111,11 +115,5 @@ func PortOf(r *http.Request) string {
 	return port
 }
 
-// From is the address of a caller, without its port.
-func From(r *http.Request) string {
-	host, _, err := net.SplitHostPort(r.RemoteAddr)
-	if err != nil {
-		return r.RemoteAddr
-	}
-	return host
-}
+// From is where a call comes from: an address, or a user of this host.
+func From(r *http.Request) string { return place(r.RemoteAddr) }

@@ -2,10 +2,14 @@ package access
 
 import (
 	"context"
+	"encoding/binary"
+	"errors"
 	"fmt"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -41,6 +45,7 @@ func TestScreen(t *testing.T) {
 		"a name made to point here":      {host: "rebound.example.org:7437", path: "/api/x", want: 421},
 		"the same, for a page":           {host: "rebound.example.org", path: "/", want: 421},
 		"no name":                        {host: "", path: "/api/x", want: 421},
+		"a name that our name begins":    {host: host + ".evil.example", path: "/api/x", want: 421},
 		"a name that begins like ours":   {host: "localhost.example.org", path: "/api/x", want: 421},
 		"a body of no kind":              {host: here, path: "/api/x", body: "{}", want: 415},
 		"a body that a form sends":       {host: here, path: "/api/x", body: "{}", headers: "Content-Type: text/plain", want: 415},
@@ -153,36 +158,197 @@ func TestSessions(t *testing.T) {
 	}
 }
 
+// After some wrong tokens each further one waits for its turn, and the right one is taken
+// when its turn comes; other places are not held up.
 func TestTries(t *testing.T) {
 	now := time.Unix(0, 0)
 	tries := Tries{now: func() time.Time { return now }}
-	for range wrongTries {
-		if wait := tries.Wait("a"); wait != 0 {
+	take := func(from string) time.Duration {
+		t.Helper()
+		wait, err := tries.take(from)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return wait
+	}
+	for range freeTries {
+		if wait := take("a"); wait != 0 {
 			t.Fatalf("waits %v too early", wait)
 		}
 		tries.Wrong("a")
 	}
-	if wait := tries.Wait("a"); wait != tryWindow {
-		t.Errorf("waits %v", wait)
+	for turn := range mostWaiting {
+		if wait := take("a"); wait != time.Duration(turn+1)*turnEvery {
+			t.Errorf("turn %d comes after %v", turn, wait)
+		}
 	}
-	if wait := tries.Wait("b"); wait != 0 {
-		t.Errorf("another address waits %v", wait)
+	if _, err := tries.take("a"); !errors.Is(err, ErrTooMany) {
+		t.Errorf("one more: %v", err)
+	}
+	for range mostWaiting {
+		tries.leave("a")
+	}
+	if wait := take("b"); wait != 0 {
+		t.Errorf("another place waits %v", wait)
+	}
+	tries.Right("a")
+	if wait := take("a"); wait != 0 {
+		t.Errorf("after the right token it waits %v", wait)
+	}
+	for range freeTries {
+		tries.Wrong("a")
 	}
 	now = now.Add(tryWindow)
-	if wait := tries.Wait("a"); wait != 0 {
+	if wait := take("a"); wait != 0 {
 		t.Errorf("waits %v after the window", wait)
 	}
-	tries.Wrong("a")
-	tries.Right("a")
 	for i := range 3 * mostFrom {
 		tries.Wrong(fmt.Sprint(i))
 	}
 	if len(tries.of) > mostFrom {
-		t.Errorf("%d addresses are kept in mind", len(tries.of))
+		t.Errorf("%d places are kept in mind", len(tries.of))
+	}
+	ended, cancel := context.WithCancel(t.Context())
+	cancel()
+	for range freeTries {
+		tries.Wrong("c")
+	}
+	if err := tries.Turn(ended, "c"); !errors.Is(err, context.Canceled) {
+		t.Errorf("who has gone: %v", err)
 	}
 }
 
-// Another program's HMAC is the oracle for the proof.
+// Whoever comes over loopback is known by his user, and others by their address.
+func TestWhereACallComesFrom(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	conn, err := net.Dial("tcp", l.Addr().String())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	want := fmt.Sprintf("user %d of this host", os.Getuid())
+	if got := place(conn.LocalAddr().String()); got != want {
+		t.Errorf("it comes from %q, want %q", got, want)
+	}
+	for remote, want := range map[string]string{"192.0.2.7:1234": "192.0.2.7", "[2001:db8::7]:1": "2001:db8::7", "[::ffff:192.0.2.7]:1": "192.0.2.7", "pipe": "pipe"} {
+		if got := place(remote); got != want {
+			t.Errorf("%s is %q, want %q", remote, got, want)
+		}
+	}
+	// Two lines of proc(5): 127.0.0.1:7437 and [::1]:7437, on a host of little end.
+	if binary.NativeEndian.Uint16([]byte{1, 0}) == 1 {
+		for text, want := range map[string]string{"0100007F:1D0D": "127.0.0.1:7437", "00000000000000000000000001000000:1D0D": "[::1]:7437"} {
+			if got := readAddress(text).String(); got != want {
+				t.Errorf("%s is %s, want %s", text, got, want)
+			}
+		}
+	}
+}
+
+// The kernel says who is on the other side of a socket; others than this user are closed out.
+func TestOwnPeers(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "socket")
+	l, err := net.ListenUnix("unix", &net.UnixAddr{Name: path, Net: "unix"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	conn, err := net.Dial("unix", path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	taken, err := OwnPeers{l}.Accept()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer taken.Close()
+	if uid, err := PeerOf(taken.(*net.UnixConn)); err != nil || uid != os.Getuid() {
+		t.Errorf("user %d (%v)", uid, err)
+	}
+}
+
+func TestOurAddress(t *testing.T) {
+	local := &net.TCPAddr{IP: net.ParseIP("127.0.0.1"), Port: 7437}
+	for given, want := range map[string]bool{
+		"127.0.0.1:7437": true, "[::ffff:127.0.0.1]:7437": true, "192.0.2.1:80": true,
+		"127.0.0.1:7438": false, "127.0.0.2:7437": false, "[::1]:7437": false, "localhost:7437": false, "": false, "192.0.2.1:81": false,
+	} {
+		if got := OurAddress(given, local, []string{"heron.example", "192.0.2.1:80"}); got != want {
+			t.Errorf("%q: %t", given, got)
+		}
+	}
+	if OurAddress("127.0.0.1:7437", nil, nil) {
+		t.Error("an address is ours where there is none")
+	}
+}
+
+func TestNonces(t *testing.T) {
+	var n Nonces
+	at := time.Unix(0, 0)
+	if !n.New("a", at, time.Minute) || n.New("a", at.Add(time.Minute), time.Minute) || !n.New("b", at, time.Minute) || n.New("a", at.Add(3*time.Minute), time.Minute) {
+		t.Error("a nonce is taken twice, or not at all")
+	}
+	for i := range 10 {
+		n.New(fmt.Sprint(i), at.Add(time.Duration(i)*time.Hour), time.Minute)
+	}
+	if len(n.now)+len(n.before) > 2 {
+		t.Errorf("%d nonces are kept for ever", len(n.now)+len(n.before))
+	}
+}
+
+// Whoever holds connections open without a word of who he is shuts nobody out.
+func TestStrangers(t *testing.T) {
+	inner, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	l := &Strangers{Listener: inner, Most: 4}
+	defer l.Close()
+	var here, there []net.Conn
+	come := func() {
+		t.Helper()
+		conn, err := net.Dial("tcp", inner.Addr().String())
+		if err != nil {
+			t.Fatal(err)
+		}
+		taken, err := l.Accept()
+		if err != nil {
+			t.Fatal(err)
+		}
+		here, there = append(here, taken), append(there, conn)
+	}
+	come()
+	Known(Over(t.Context(), here[0]))
+	for range 20 {
+		come()
+	}
+	open := 0
+	for i, conn := range there {
+		_ = conn.SetReadDeadline(time.Now().Add(50 * time.Millisecond))
+		_, err := conn.Read(make([]byte, 1))
+		var waits net.Error
+		if errors.As(err, &waits) && waits.Timeout() {
+			open++
+		} else if i == 0 {
+			t.Errorf("one that is known was closed: %v", err)
+		}
+	}
+	if open != 5 {
+		t.Errorf("%d are open, want the one that is known and four", open)
+	}
+	for _, conn := range here {
+		conn.Close()
+	}
+	if len(l.all) != 0 {
+		t.Errorf("%d that were closed are counted", len(l.all))
+	}
+}
+
 func TestProve(t *testing.T) {
 	if Prove("token", "challenge", "7437") == Prove("token", "challenge", "7438") || Prove("token", "challenge", "7437") == Prove("tokem", "challenge", "7437") {
 		t.Error("the proof does not depend on port or token")

@@ -57,6 +57,7 @@ type Service struct {
 	Started   time.Time
 
 	tries    access.Tries
+	nonces   access.Nonces
 	searches *aside.Works[resource.Search]
 	fits     *aside.Works[resource.Fitting]
 }

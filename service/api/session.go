@@ -3,14 +3,17 @@ package api
 import (
 	"context"
 	"fmt"
+	"io"
+	"net"
 	"net/http"
-	"strconv"
 	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 	"github.com/gin-gonic/gin"
 
+	"patientheron/protocol/httpsign"
 	"patientheron/service/access"
 )
 
@@ -22,7 +25,7 @@ const (
 	proofHeader = "Heron-Proof"
 )
 
-const tokenHint = "it is in the file 'token' of the service's data folder"
+const tokenHint = "is in the file 'token' of the service's data folder"
 
 // open marks an operation that needs no token.
 var open = []map[string][]string{}
@@ -31,10 +34,41 @@ var open = []map[string][]string{}
 func (s *Service) screen(c *gin.Context) {
 	refusal := access.Screen(c.Request, prefix, s.Names)
 	if refusal == nil {
+		readInTime(c)
 		return
 	}
 	c.Header("Content-Type", "application/problem+json")
 	c.AbortWithStatusJSON(refusal.Status, huma.ErrorModel{Title: http.StatusText(refusal.Status), Status: refusal.Status, Detail: refusal.Detail})
+}
+
+// bodyPatience is how long the body of a call may take to come.
+const bodyPatience = 30 * time.Second
+
+// readInTime bounds the time that a body takes to come: whoever sends one slowly holds a
+// connection and a goroutine.
+func readInTime(c *gin.Context) {
+	if c.Request.Body == nil || c.Request.Body == http.NoBody || c.Request.ContentLength == 0 {
+		return
+	}
+	control := http.NewResponseController(c.Writer)
+	if control.SetReadDeadline(time.Now().Add(bodyPatience)) == nil {
+		c.Request.Body = &timelyBody{c.Request.Body, control}
+	}
+}
+
+// timelyBody is a body that has to come in time; when it is there, the connection may be quiet
+// for as long as the answer takes.
+type timelyBody struct {
+	io.ReadCloser
+	control *http.ResponseController
+}
+
+func (b *timelyBody) Read(into []byte) (int, error) {
+	n, err := b.ReadCloser.Read(into)
+	if err == io.EOF {
+		_ = b.control.SetReadDeadline(time.Time{})
+	}
+	return n, err
 }
 
 // authenticate lets a call pass that presents the token, or the cookie and the
@@ -47,18 +81,21 @@ func (s *Service) authenticate(api huma.API) func(huma.Context, func(huma.Contex
 		}
 		request := humagin.Unwrap(ctx).Request
 		refuse := func(status int, message string) { _ = huma.WriteErr(api, ctx, status, message) }
-		if given, isBearer := strings.CutPrefix(ctx.Header("Authorization"), "Bearer "); isBearer {
-			from := access.From(request)
-			switch wait := s.tries.Wait(from); {
-			case access.Same(given, s.Token):
-				next(huma.WithContext(ctx, access.With(ctx.Context(), access.Principal{By: "token"})))
-			case wait > 0:
-				ctx.SetHeader("Retry-After", strconv.Itoa(int(wait.Seconds())+1))
-				refuse(http.StatusTooManyRequests, tooManyTries(wait.Seconds()))
-			default:
-				s.tries.Wrong(from)
-				refuse(http.StatusUnauthorized, "the token is wrong; "+tokenHint)
+		if access.IsPrivate(request.Context()) {
+			next(huma.WithContext(ctx, access.With(ctx.Context(), access.Principal{By: "peer"})))
+			return
+		}
+		if given, isBearer := strings.CutPrefix(ctx.Header("Authorization"), "Bearer "); isBearer || httpsign.Signed(request) {
+			status, reason := s.proved(request, given)
+			if status == http.StatusTooManyRequests {
+				ctx.SetHeader("Retry-After", "5")
 			}
+			if status != 0 {
+				refuse(status, reason)
+				return
+			}
+			access.Known(request.Context())
+			next(huma.WithContext(ctx, access.With(ctx.Context(), access.Principal{By: "token"})))
 			return
 		}
 		cookie, _ := request.Cookie(cookieOf(request))
@@ -68,16 +105,45 @@ func (s *Service) authenticate(api huma.API) func(huma.Context, func(huma.Contex
 				s.Log.Error("cannot look for a session", "error", err)
 			}
 			if holds {
+				access.Known(request.Context())
 				next(huma.WithContext(ctx, access.With(ctx.Context(), access.Principal{By: "session", Session: access.Digest(cookie.Value)})))
 				return
 			}
 		}
-		refuse(http.StatusUnauthorized, "this service wants its token; send 'Authorization: Bearer TOKEN', or sign in. The token is in the file 'token' of the service's data folder")
+		refuse(http.StatusUnauthorized, "this service wants its token; sign each request with it (docs/safety.md), send 'Authorization: Bearer TOKEN', or sign in. The token is in the file 'token' of the service's data folder")
 	}
 }
 
-func tooManyTries(seconds float64) string {
-	return fmt.Sprintf("too many wrong tokens came from there; wait %.0f seconds", seconds+1)
+// proved reports why a call does not show that it knows the token, which it bears or has
+// signed with; the status is 0 for one that does.
+func (s *Service) proved(r *http.Request, bears string) (status int, reason string) {
+	from := access.From(r)
+	if err := s.tries.Turn(r.Context(), from); err != nil {
+		return http.StatusTooManyRequests, err.Error()
+	}
+	if !httpsign.Signed(r) {
+		if !access.Same(bears, s.Token) {
+			s.tries.Wrong(from)
+			return http.StatusUnauthorized, "the token is wrong; it " + tokenHint
+		}
+		s.tries.Right(from)
+		return 0, ""
+	}
+	now := time.Now()
+	signed, err := httpsign.Verify(r, s.Token, now)
+	if err != nil {
+		s.tries.Wrong(from)
+		return http.StatusUnauthorized, err.Error() + "; the token is wrong, or the request was changed on its way. The token " + tokenHint
+	}
+	s.tries.Right(from)
+	local, _ := r.Context().Value(http.LocalAddrContextKey).(net.Addr)
+	if !access.OurAddress(signed.Address, local, s.Names) {
+		return http.StatusMisdirectedRequest, fmt.Sprintf("the request was made for %s, and came to %s: something passes it on. Call the service itself, or start it with --reached-as %s where that is a proxy of yours", signed.Address, local, signed.Address)
+	}
+	if !s.nonces.New(signed.Nonce, now, httpsign.Lasting) {
+		return http.StatusUnauthorized, "the request came before; sign each request by itself"
+	}
+	return 0, ""
 }
 
 func (s *Service) sessions() access.Sessions {
@@ -145,12 +211,12 @@ func (s *Service) registerSession(api huma.API) {
 	op.Security = open
 	huma.Register(api, op, func(ctx context.Context, in *signIn) (*signedIn, error) {
 		from := access.From(in.request)
-		if wait := s.tries.Wait(from); wait > 0 {
-			return nil, huma.ErrorWithHeaders(huma.NewError(http.StatusTooManyRequests, tooManyTries(wait.Seconds())), http.Header{"Retry-After": {strconv.Itoa(int(wait.Seconds()) + 1)}})
+		if err := s.tries.Turn(ctx, from); err != nil {
+			return nil, huma.ErrorWithHeaders(huma.NewError(http.StatusTooManyRequests, err.Error()), http.Header{"Retry-After": {"5"}})
 		}
 		if !access.Same(in.Body.Token, s.Token) {
 			s.tries.Wrong(from)
-			return nil, huma.Error401Unauthorized("the token is wrong; " + tokenHint)
+			return nil, huma.Error401Unauthorized("the token is wrong; it " + tokenHint)
 		}
 		s.tries.Right(from)
 		cookie, proof, err := s.sessions().Begin(ctx)

@@ -34,7 +34,7 @@ func TestEveryKindIsLookedAt(t *testing.T) {
 		}
 	}
 	at := func(locator string, asked setup.Asked) resource.Look {
-		return At(t.Context(), Request{Bounds: storage.Bounds{Arrays: []string{folder}}, Locator: locator, Asked: asked})
+		return At(t.Context(), Request{Tries: true, Bounds: storage.Bounds{Arrays: []string{folder}}, Locator: locator, Asked: asked})
 	}
 	for locator, kind := range map[string]string{"null:1GiB": "null", "array:" + array: "array", folder: "folder", file: "file"} {
 		if l := at(locator, setup.Asked{Span: quantity.MiB}); l.Kind != kind || l.Facts == nil || result(l, "reachable") != setup.Passed || len(l.Chain) == 0 {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
@@ -14,10 +15,12 @@ import (
 	"sync"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 
 	"patientheron/client"
+	"patientheron/protocol/httpsign"
 	"patientheron/resource"
 )
 
@@ -87,48 +90,131 @@ Promise.all([...tries, framed]).then(all => document.getElementById("out").textC
 	p.says("Token")
 }
 
-// The command line gives its token to the service alone: not to what listens
-// where a service was, and not to what passes its words on.
-func TestTheTokenIsForTheServiceAlone(t *testing.T) {
+// relayed passes what comes to an address on to the service, byte for byte, and keeps all
+// that came.
+func relayed(t *testing.T, at, to string) (address string, came func() string) {
+	t.Helper()
+	l, err := net.Listen("tcp", at)
+	ok(t, err)
+	t.Cleanup(func() { l.Close() })
+	var mu sync.Mutex
+	var all strings.Builder
+	go func() {
+		for {
+			here, err := l.Accept()
+			if err != nil {
+				return
+			}
+			there, err := net.Dial("tcp", to)
+			if err != nil {
+				here.Close()
+				continue
+			}
+			go func() { _, _ = io.Copy(here, there); here.Close() }()
+			go func() {
+				defer there.Close()
+				for b := make([]byte, 4096); ; {
+					n, err := here.Read(b)
+					mu.Lock()
+					all.Write(b[:n])
+					mu.Unlock()
+					if _, failed := there.Write(b[:n]); err != nil || failed != nil {
+						return
+					}
+				}
+			}()
+		}
+	}()
+	return l.Addr().String(), func() string { mu.Lock(); defer mu.Unlock(); return all.String() }
+}
+
+// The command line gives its token to nobody: not to what listens where a service was, not to
+// what passes its words on, from another port or from another address. What these learn is
+// good for nothing. To the service of its own user it speaks over a socket, with no token.
+func TestTheTokenIsForNobody(t *testing.T) {
 	data := t.TempDir()
 	s := serve(t, data, false)
+	real := strings.TrimPrefix(s.url, "http://")
+	_, port, err := net.SplitHostPort(real)
+	ok(t, err)
 	var mu sync.Mutex
 	var got []string
-	relay := false
 	impostor := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		mu.Lock()
 		got = append(got, fmt.Sprint(r.URL, r.Header))
 		mu.Unlock()
-		if relay && strings.HasSuffix(r.URL.Path, "/proof") {
-			answer, err := http.Get(s.url + r.URL.String())
-			if err == nil {
-				defer answer.Body.Close()
-				w.WriteHeader(answer.StatusCode)
-				_, _ = io.Copy(w, answer.Body)
-			}
-			return
-		}
 		_, _ = io.WriteString(w, `{"proof":"00","volumes":[]}`)
 	}))
 	defer impostor.Close()
-	address := filepath.Join(data, "address")
-	for name, act := range map[string]func(){
-		"an answer of its own":            func() {},
-		"the service's answer, passed on": func() { relay = true },
-	} {
-		act()
-		ok(t, os.WriteFile(address, []byte(impostor.URL+"\n"), 0o600))
-		if _, trouble, err := s.cli("volume", "list"); err == nil || !strings.Contains(trouble, "the token was not sent") {
-			t.Errorf("%s: %s", name, trouble)
+	another, fromAnother := relayed(t, "127.0.0.1:0", real)
+	elsewhere, fromElsewhere := relayed(t, "127.0.0.2:"+port, real)
+	for name, at := range map[string]string{"a program of another": impostor.URL, "a relay on another port": "http://" + another, "a relay on another address": "http://" + elsewhere} {
+		out, trouble, err := s.cli("--service", at, "--token", s.token, "volume", "list")
+		if err == nil {
+			t.Errorf("%s is taken for the service: %s%s", name, out, trouble)
 		}
 	}
-	s.end(syscall.SIGKILL)
-	asked := len(got)
-	if _, trouble, err := s.cli("volume", "list"); err == nil || !strings.Contains(trouble, "heron serve") || len(got) != asked {
-		t.Errorf("the address of a service that was killed: %s, asked %d times", trouble, len(got)-asked)
+	for name, learnt := range map[string]string{"the program": strings.Join(got, "\n"), "the relay on another port": fromAnother(), "the relay on another address": fromElsewhere()} {
+		if learnt == "" || strings.Contains(learnt, s.token) || strings.Contains(learnt, "Bearer") {
+			t.Errorf("%s learnt: %s", name, learnt)
+		}
 	}
-	if all := strings.Join(got, "\n"); strings.Contains(all, s.token) || strings.Contains(all, "Authorization") {
-		t.Errorf("the token was sent: %s", all)
+	// What they learnt does not let them in, as it was or sent to the service itself.
+	for name, learnt := range map[string]string{"another port": fromAnother(), "another address": fromElsewhere()} {
+		if !strings.Contains(learnt, "Signature") {
+			continue // it got no further than the proof
+		}
+		conn, err := net.Dial("tcp", real)
+		ok(t, err)
+		_, err = io.WriteString(conn, learnt)
+		ok(t, err, conn.SetReadDeadline(time.Now().Add(5*time.Second)))
+		answers, _ := io.ReadAll(conn)
+		conn.Close()
+		if strings.Contains(string(answers), `"volumes"`) {
+			t.Errorf("what came to %s lets in: %s", name, answers)
+		}
+	}
+	// The service itself is reached by its address, once for each request.
+	through, fromThrough := relayed(t, "127.0.0.1:0", real)
+	t.Logf("a relay that the service was told of would be %s", through)
+	if out, trouble, err := s.cli("--service", s.url, "--token", s.token, "volume", "list"); err != nil {
+		t.Errorf("the service itself: %s%s", out, trouble)
+	}
+	if fromThrough() != "" {
+		t.Error("something came to a relay that nobody named")
+	}
+	// Without an address its own user's programs go over a socket, whatever the file of the
+	// address says.
+	ok(t, os.WriteFile(filepath.Join(data, "address"), []byte(impostor.URL+"\n"), 0o600))
+	asked := len(got)
+	if out, trouble, err := s.cli("volume", "list"); err != nil || len(got) != asked {
+		t.Errorf("over the socket: %s%s, the impostor was asked %d times", out, trouble, len(got)-asked)
+	}
+	s.end(syscall.SIGKILL)
+	if _, trouble, err := s.cli("volume", "list"); err == nil || !strings.Contains(trouble, "heron serve") || len(got) != asked {
+		t.Errorf("a service that was killed: %s, the impostor was asked %d times", trouble, len(got)-asked)
+	}
+}
+
+// A request that was signed once is taken once.
+func TestASignedRequestIsTakenOnce(t *testing.T) {
+	s := serve(t, t.TempDir(), false)
+	made := func() *http.Request {
+		r, err := http.NewRequestWithContext(t.Context(), http.MethodGet, s.url+"/api/v1/volumes", nil)
+		ok(t, err)
+		return r
+	}
+	r := made()
+	httpsign.Sign(r, nil, s.token, strings.TrimPrefix(s.url, "http://"), time.Now())
+	for try, want := range []int{http.StatusOK, http.StatusUnauthorized} {
+		again := made()
+		again.Header = r.Header
+		answer, err := http.DefaultClient.Do(again)
+		ok(t, err)
+		answer.Body.Close()
+		if answer.StatusCode != want {
+			t.Errorf("sent %d times: %d, want %d", try+1, answer.StatusCode, want)
+		}
 	}
 }
 
