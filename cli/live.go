@@ -30,8 +30,9 @@ type liveView struct {
 	width    int // of the line that is on the screen
 	last     time.Time
 	status   resource.Status
-	shown    int   // index of the last interval shown
-	files    int64 // whole files of the measurement until then
+	reason   string // why it waits
+	shown    int    // index of the last interval shown
+	files    int64  // whole files of the measurement until then
 }
 
 func newLiveView(out io.Writer, quiet bool) *liveView {
@@ -49,7 +50,12 @@ func (v *liveView) run(r resource.Run) {
 	v.status = r.Status
 	switch r.Status {
 	case resource.Queued:
-		v.line(changed, fmt.Sprintf("Run %d waits for the run before it", r.ID))
+		text := fmt.Sprintf("Run %d waits for the run before it", r.ID)
+		if r.Reason != "" {
+			text = fmt.Sprintf("Run %d waits: %s", r.ID, r.Reason)
+		}
+		v.line(changed || r.Reason != v.reason, text)
+		v.reason = r.Reason
 	case resource.Preparing:
 		text := fmt.Sprintf("Run %d prepares %s", r.ID, r.Volume.Name)
 		if r.Progress.Prepare > 0 {

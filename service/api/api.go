@@ -23,6 +23,7 @@ import (
 	"patientheron/core/array"
 	"patientheron/core/choose"
 	"patientheron/core/compare"
+	"patientheron/core/fileset"
 	"patientheron/core/need"
 	"patientheron/core/plan"
 	"patientheron/core/setup"
@@ -135,7 +136,21 @@ func (s *Service) register(router *gin.Engine) huma.API {
 	s.registerResults(api)
 	s.registerLooks(api)
 	s.registerComparisons(api)
+	refuseNull(api.OpenAPI().Components.Schemas.Map())
 	return api
+}
+
+// refuseNull refuses null where a list has to have members: null has none, and is taken for a
+// list that is not counted.
+func refuseNull(schemas map[string]*huma.Schema) {
+	for _, schema := range schemas {
+		for _, property := range schema.Properties {
+			if property.Type == huma.TypeArray && property.MinItems != nil && *property.MinItems > 0 && property.Nullable {
+				property.Nullable = false
+				property.PrecomputeMessages()
+			}
+		}
+	}
 }
 
 // operation describes one call of the contract.
@@ -158,10 +173,12 @@ func (s *Service) problem(err error) error {
 		status = http.StatusNotFound
 	case errors.Is(err, store.ErrTaken), errors.Is(err, store.ErrChanged), errors.Is(err, runner.ErrFinal), errors.Is(err, runner.ErrNotMeasuring), errors.Is(err, runner.ErrNotFaulty), errors.Is(err, errBusy), errors.Is(err, aside.ErrBusy), errors.Is(err, errNoRace), errors.Is(err, leftover.ErrInUse):
 		status = http.StatusConflict
-	case errors.Is(err, setup.ErrInvalid), errors.Is(err, compare.ErrInvalid), errors.Is(err, need.ErrInvalid), errors.Is(err, choose.ErrInvalid), errors.Is(err, twin.ErrInvalid), errors.Is(err, arrayfile.ErrUnknown), errors.Is(err, arrayfile.ErrKey), errors.Is(err, workload.ErrInvalid), errors.Is(err, plan.ErrInvalid), errors.Is(err, volume.ErrLocator), errors.Is(err, strictyaml.ErrInvalid), errors.Is(err, array.ErrInvalid),
+	case errors.Is(err, setup.ErrInvalid), errors.Is(err, compare.ErrInvalid), errors.Is(err, need.ErrInvalid), errors.Is(err, choose.ErrInvalid), errors.Is(err, twin.ErrInvalid), errors.Is(err, arrayfile.ErrUnknown), errors.Is(err, arrayfile.ErrKey), errors.Is(err, workload.ErrInvalid), errors.Is(err, fileset.ErrInvalid), errors.Is(err, plan.ErrInvalid), errors.Is(err, volume.ErrLocator), errors.Is(err, strictyaml.ErrInvalid), errors.Is(err, array.ErrInvalid),
 		errors.Is(err, volume.ErrNoSpace), errors.Is(err, volume.ErrNotPermitted), errors.Is(err, volume.ErrConsent),
 		errors.Is(err, volume.ErrNotStorage), errors.Is(err, volume.ErrNotDescribed), errors.Is(err, volume.ErrInUse), errors.Is(err, fs.ErrNotExist), errors.Is(err, patient.ErrNoAnswer),
-		errors.Is(err, volume.ErrMemory), errors.Is(err, simulated.ErrOutside), errors.Is(err, simulated.ErrNotArrayFile):
+		errors.Is(err, volume.ErrMemory), errors.Is(err, volume.ErrUnreachable), errors.Is(err, simulated.ErrOutside), errors.Is(err, simulated.ErrNotArrayFile):
+		status = http.StatusUnprocessableEntity
+	case errors.Is(err, store.ErrUnreadable):
 		status = http.StatusUnprocessableEntity
 	case errors.Is(err, store.ErrFull):
 		status = http.StatusInsufficientStorage

@@ -359,3 +359,44 @@ func TestWhereWritesGo(t *testing.T) {
 		}
 	}
 }
+
+// What callers get wrong, and what storage does, is answered with what to do, and is no fault
+// of the service.
+func TestNoFaultOfTheService(t *testing.T) {
+	refusing, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	nobody := refusing.Addr().String()
+	refusing.Close()
+	server := served(t)
+	for name, c := range map[string]struct{ method, path, body, words string }{
+		"members that are null":    {"POST", "/efficiency", `{"array":{"runs":[1]},"members":null}`, "members"},
+		"candidates that are null": {"POST", "/comparisons", `{"name":"x","baseline":{"runs":[1]},"candidates":null}`, "candidates"},
+		"stages that are null":     {"POST", "/estimates", `{"stages":null}`, "stages"},
+		"a port that refuses":      {"POST", "/volumes", `{"locator":"iscsi://` + nobody + `/iqn.2026-01.example:x/0","consent":{"sizeBytes":1000}}`, "cannot be reached"},
+		"two classes of one name": {"POST", "/estimates", `{"name":"x","stages":[{"repeats":1,"settle":{"pauseSeconds":0},"load":` +
+			strings.Replace(filesLoad(t, server), `"name":"a"`, `"name":"b"`, 1) + `}]}`, "the same name"},
+	} {
+		answer, text := call(t, server, c.method, "/api/v1"+c.path, c.body, with(token)...)
+		if answer.StatusCode != 422 || !strings.Contains(text, c.words) {
+			t.Errorf("%s: %d %s", name, answer.StatusCode, text)
+		}
+	}
+}
+
+// filesLoad is a load of files of two classes, a and b, as the API writes it.
+func filesLoad(t *testing.T, server *httptest.Server) string {
+	t.Helper()
+	plan := `{"text":"files: {classes: [{name: a, number: 2, size: 1KiB}, {name: b, number: 3, size: 2KiB}]}\nstages: [{load: {task: put, passes: 1}}]"}`
+	answer, text := call(t, server, http.MethodPost, "/api/v1/plans", plan, with(token)...)
+	var read struct {
+		Plan struct {
+			Stages []struct{ Load json.RawMessage }
+		}
+	}
+	if err := json.Unmarshal([]byte(text), &read); err != nil || len(read.Plan.Stages) != 1 {
+		t.Fatalf("%d %s", answer.StatusCode, text)
+	}
+	return string(read.Plan.Stages[0].Load)
+}

@@ -267,7 +267,7 @@ func (s *Service) detail(ctx context.Context, id int64) (resource.RunDetail, err
 	if err != nil {
 		return resource.RunDetail{}, err
 	}
-	return resource.RunDetail{Run: run, Measurements: measurements, Markers: markers, Variants: variants, Unreadable: unreadable}, nil
+	return resource.RunDetail{Run: s.Runner.Waits(run), Measurements: measurements, Markers: markers, Variants: variants, Unreadable: unreadable}, nil
 }
 
 // marked adds to each marker of a run that has ended what came before it and after.
@@ -292,12 +292,12 @@ func (s *Service) marked(ctx context.Context, detail resource.RunDetail) (resour
 }
 
 func (s *Service) deleteRun(ctx context.Context, id int64) error {
-	run, err := s.Store.Run(ctx, id)
+	status, err := s.Store.RunStatus(ctx, id)
 	if err != nil {
 		return err
 	}
-	if !run.Status.Final() {
-		return fmt.Errorf("run %d: %w: it is %s; stop it first", id, errBusy, run.Status)
+	if !status.Final() {
+		return fmt.Errorf("run %d: %w: it is %s; stop it first", id, errBusy, status)
 	}
 	return s.Store.DeleteRun(ctx, id)
 }

@@ -127,5 +127,5 @@ func (r *Runner) present(ctx context.Context, id int64, send func(Event) error) 
 			}
 		}
 	}
-	return run.Status.Final(), send(run)
+	return run.Status.Final(), send(r.Waits(run))
 }

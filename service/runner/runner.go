@@ -256,6 +256,7 @@ func (r *Runner) loop(ctx context.Context) {
 			return
 		case err != nil:
 			r.troubled(fmt.Sprintf("Runs wait: %v.", err))
+			r.tellWaiting(ctx)
 			later = time.After(lastPause)
 		default:
 			r.troubled("")
@@ -280,6 +281,25 @@ func (r *Runner) loop(ctx context.Context) {
 		for _, e := range group {
 			e.stop(nil)
 		}
+	}
+}
+
+// Waits is a run with the reason why it waits, where that is not the run before it.
+func (r *Runner) Waits(run resource.Run) resource.Run {
+	if trouble := r.Trouble(); run.Status == resource.Queued && trouble != "" {
+		run.Reason = trouble
+	}
+	return run
+}
+
+// tellWaiting tells whoever watches a run that waits why it does.
+func (r *Runner) tellWaiting(ctx context.Context) {
+	queued, _, err := r.store.RunsWithStatus(ctx, resource.Queued)
+	if err != nil {
+		return // which is the trouble
+	}
+	for _, run := range queued {
+		r.feed.send(run.ID, r.Waits(run))
 	}
 }
 

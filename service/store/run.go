@@ -190,6 +190,12 @@ func (s *Store) Run(ctx context.Context, id int64) (resource.Run, error) {
 	return row.record(), explain(err, fmt.Sprintf("run %d", id))
 }
 
+// RunStatus is how a run stands, also of one that cannot be read otherwise.
+func (s *Store) RunStatus(ctx context.Context, id int64) (status resource.Status, err error) {
+	err = s.db.GetContext(ctx, &status, `SELECT status FROM runs WHERE id = ?`, id)
+	return status, explain(err, fmt.Sprintf("run %d", id))
+}
+
 // RunFilter chooses runs.
 type RunFilter struct {
 	Before int64 // only runs with a smaller id; 0 for all

@@ -107,6 +107,10 @@ func migrate(ctx context.Context, db *sql.DB) error {
 // Close closes the database.
 func (s *Store) Close() error { return errors.Join(s.group.Close(), s.db.Close()) }
 
+// ErrUnreadable is given when a record was kept by another version, or was changed by hand, so
+// that it cannot be read.
+var ErrUnreadable = errors.New("it is kept, but cannot be read; the version that made it may read it, or it can be removed")
+
 // listed reads the records of a query whose first column is their number. One
 // that cannot be read is named beside those that can.
 func listed[R interface{ record() V }, V any](ctx context.Context, db *sqlx.DB, kind, query string, arguments ...any) ([]V, []resource.Unreadable, error) {
@@ -174,6 +178,9 @@ func explain(err error, what string) error {
 		case sqlite3.SQLITE_FULL:
 			return fmt.Errorf("%s: %w; make room on its file system: %w", what, ErrFull, err)
 		}
+	}
+	if err != nil && strings.Contains(err.Error(), "sql: Scan error") {
+		return fmt.Errorf("%s: %w: %s", what, ErrUnreadable, unscannable(err))
 	}
 	if err != nil {
 		return fmt.Errorf("%s: %w", what, err)

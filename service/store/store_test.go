@@ -288,6 +288,16 @@ func TestUnreadableRecordsAreNamed(t *testing.T) {
 			t.Errorf("%s: %d readable, %+v (%v)", name, n, unreadable, err)
 		}
 	}
+	// Alone it is told of in plain words, and can be removed.
+	if _, err := s.Run(t.Context(), 2); !errors.Is(err, ErrUnreadable) || strings.Contains(err.Error(), "sql:") || !strings.Contains(err.Error(), "plan") {
+		t.Errorf("a run that cannot be read: %v", err)
+	}
+	if status, err := s.RunStatus(t.Context(), 2); err != nil || status == "" {
+		t.Errorf("its status: %q (%v)", status, err)
+	}
+	if err := errors.Join(s.DeleteRun(t.Context(), 2), s.ForgetVolume(t.Context(), 2)); err != nil {
+		t.Errorf("it cannot be removed: %v", err)
+	}
 	n := 0
 	unreadable, err := s.EachInterval(t.Context(), 1, 0, func(measure.Interval) error { n++; return nil })
 	if err != nil || n != 2 || unreadable != 1 {

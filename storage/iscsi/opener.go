@@ -105,11 +105,11 @@ func (o Opener) visit(l volume.Locator) (*seen, error) {
 	}
 	if v.session == nil {
 		v.end()
-		return nil, errors.Join(failed...)
+		return nil, fmt.Errorf("%w: %w", volume.ErrUnreachable, errors.Join(failed...))
 	}
 	if v.unit, err = ask(v.ctx, v.session, v.lun); err != nil {
 		v.close()
-		return nil, fmt.Errorf("%s: unit %d: %w", v.portal, a.LUN, err)
+		return nil, fmt.Errorf("%w: %s: unit %d: %w", volume.ErrUnreachable, v.portal, a.LUN, err)
 	}
 	return v, nil
 }
@@ -217,7 +217,7 @@ func (o Opener) portal(l volume.Locator) (setup.Layer, error) {
 	defer cancel()
 	targets, err := discover(ctx, a.Portals[0], a.options(secrets))
 	if err != nil {
-		return setup.Layer{}, err
+		return setup.Layer{}, fmt.Errorf("%w: %w", volume.ErrUnreachable, err)
 	}
 	top := setup.Layer{Kind: portalKind, Name: a.Portals[0], Words: counted(len(targets), "target"), Below: make([]setup.Layer, len(targets))}
 	var together sync.WaitGroup
@@ -330,7 +330,7 @@ func (v *seen) user() (string, error) {
 	case refusal(err):
 		n = 0
 	case err != nil:
-		return "", fmt.Errorf("ask for reservations: %w", err)
+		return "", fmt.Errorf("%w: ask for reservations: %w", volume.ErrUnreachable, err)
 	}
 	if scsi.Reserved(buffer[:n]) {
 		return "an initiator has a persistent reservation of it", nil
@@ -384,10 +384,10 @@ func (v *seen) identify(l volume.Locator) (id setup.Identity, err error) {
 		id.Behind = fmt.Sprintf("%s/%d", v.address.Target, v.address.LUN)
 	}
 	if id.Holds, err = signature.Recognised(v, v.Bytes()); err != nil {
-		return id, fmt.Errorf("look at what %s holds: %w", l, err)
+		return id, fmt.Errorf("%w: look at what %s holds: %w", volume.ErrUnreachable, l, err)
 	}
 	if err = signature.Digest(v, &id); err != nil {
-		return id, fmt.Errorf("%s: %w", l, err)
+		return id, fmt.Errorf("%w: %s: %w", volume.ErrUnreachable, l, err)
 	}
 	return id, nil
 }

@@ -27,6 +27,7 @@ var (
 	ErrConsent      = errors.New("writing was not agreed to")
 	ErrInUse        = errors.New("in use")
 	ErrNotStorage   = errors.New("not a folder, a file or a block device")
+	ErrUnreachable  = errors.New("the storage cannot be reached, or does not answer as it should; look whether it is up, and named rightly")
 	ErrNotDescribed = errors.New("not described by an array file")
 )
 

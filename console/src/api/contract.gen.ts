@@ -1083,7 +1083,7 @@ export interface components {
             /** @description What it is about, in words */
             of: string;
             /** @description Values as people type them; '1..64' stands for 1, 2, 4, … 64 */
-            values: string[] | null;
+            values: string[];
         };
         Adjustments: {
             adjustments: components["schemas"]["Adjustment"][] | null;
@@ -1168,7 +1168,7 @@ export interface components {
             /** @description Name of a field, as in a plan file, of a key of an array file, such as members.count or caches[0].size, or of a key of iSCSI sessions, such as MaxBurstLength */
             field: string;
             /** @description Values as people type them; '1..64' stands for 1, 2, 4, … 64 */
-            values: string[] | null;
+            values: string[];
         };
         Bar: {
             /** Format: int64 */
@@ -2002,7 +2002,7 @@ export interface components {
             /** @description The shape of the tree of files */
             set: components["schemas"]["Set"];
             /** @description What is done with the files; one entry for a single task */
-            tasks: components["schemas"]["TaskShare"][] | null;
+            tasks: components["schemas"]["TaskShare"][];
             /**
              * Format: int64
              * @description Number that the sizes of files are drawn with; 0 means 1
@@ -2201,7 +2201,7 @@ export interface components {
         Group: {
             /** @description By default made from volume and run */
             name?: string;
-            runs: number[] | null;
+            runs: number[];
         };
         "Guess-twinRequest": {
             /** Format: int64 */
@@ -2825,7 +2825,7 @@ export interface components {
         };
         NewComparison: {
             baseline: components["schemas"]["Group"];
-            candidates: components["schemas"]["Group"][] | null;
+            candidates: components["schemas"]["Group"][];
             /** @description Keep it under its name */
             keep?: boolean;
             /** @description Under which it is kept */
@@ -2841,7 +2841,7 @@ export interface components {
         NewEfficiency: {
             array: components["schemas"]["MeasuredSetup"];
             /** @description Each measured alone; what they did in races that all of them were in is what they do at once */
-            members: components["schemas"]["MeasuredSetup"][] | null;
+            members: components["schemas"]["MeasuredSetup"][];
         };
         NewNeed: {
             /** @description A need sheet (docs/needs.md) */
@@ -3180,7 +3180,7 @@ export interface components {
             beside?: "in turn" | "race";
             /** @description What this plan is called */
             name?: string;
-            stages: components["schemas"]["Stage"][] | null;
+            stages: components["schemas"]["Stage"][];
             /** @description The question it answers, in a sentence */
             why?: string;
         };
@@ -3699,7 +3699,7 @@ export interface components {
              */
             arrivals?: "constant" | "poisson";
             /** @description Block sizes and their weights; one entry for a single size */
-            blocks: components["schemas"]["BlockShare"][] | null;
+            blocks: components["schemas"]["BlockShare"][];
             /** @description Go through the host's page cache instead of around it */
             cached?: boolean;
             /**
@@ -4129,7 +4129,7 @@ export interface components {
              */
             memoryBytes?: number;
             /** @description What is asked of them; one entry for a single kind of request */
-            requests: components["schemas"]["RequestShare"][] | null;
+            requests: components["schemas"]["RequestShare"][];
             /**
              * Format: int64
              * @description Keys that a scan goes through; 0 means 100
@@ -4244,7 +4244,7 @@ export interface components {
             workerCpuPerOperationSeconds?: number;
         };
         Tangle: {
-            keys: string[] | null;
+            keys: string[];
             words: string;
         };
         TaskShare: {
@@ -4313,7 +4313,7 @@ export interface components {
             /** @description Its value in the baseline, for the record, where the heron cannot know it */
             now?: string;
             /** @description Values as people type them; '1..64' stands for 1, 2, 4, … 64 */
-            values: string[] | null;
+            values: string[];
         };
         Tune: {
             /**
@@ -4324,7 +4324,7 @@ export interface components {
             /** @description Key of the figure that shall become better; by default the one that matters most for the load */
             figure?: string;
             /** @description Fields and the values to try beside the one of the baseline */
-            parameters: components["schemas"]["Tried"][] | null;
+            parameters: components["schemas"]["Tried"][];
             /**
              * Format: int64
              * @description How often each value is measured in either half; 0 for as many as fit into the time, or five

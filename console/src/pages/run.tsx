@@ -208,6 +208,9 @@ export function estimate(e: Estimate): string {
 /** Says what a run does before and between its measurements. */
 function Waiting({ run }: { run: Run }) {
 	const p = run.progress;
+	if (run.status === "queued" && run.reason) {
+		return <p role="status">{run.reason}</p>;
+	}
 	if (run.status === "queued") {
 		return <p role="status">It waits for the run before it. Then it takes {estimate(run.estimate)}.</p>;
 	}
