@@ -72,7 +72,10 @@ func (o Observed) ownSteps() bool {
 // Findings applies all rules. The order is that of the rules, so that the same
 // measurement always gives the same list.
 func Findings(o Observed) []Finding {
-	findings := []Finding{}
+	findings := stoodStill(o)
+	if o.Summary.Ending == measure.ByFailure {
+		return append(findings, failed(o)...) // what led to it says nothing of the storage at work
+	}
 	o.Series = slices.Clone(o.Series)
 	measure.CutLeadIn(o.Series, o.Summary.LeadIn)
 	for _, rule := range []func(Observed) []Finding{

@@ -54,6 +54,8 @@ type collector struct {
 	early   quantity.Bytes // moved in the lead-in
 	look    int            // length of the series at which the watch is asked next
 
+	stood standing // when the engine did not run
+
 	broken, unseen error // what panicked: collecting, or who is given the intervals
 }
 
@@ -106,6 +108,7 @@ func (c *collector) run(now func() int64, inFlight func() int) {
 	}
 	timer := time.NewTimer(0)
 	defer timer.Stop()
+	c.stood = standing{asleep: asleep}
 	for {
 		end := c.line.boundary(c.sampled)
 		if end == c.line.start(c.sampled) { // past the end of the measured time
@@ -116,10 +119,12 @@ func (c *collector) run(now func() int64, inFlight func() int) {
 			deadline = min(end, c.line.boundary(c.next)+int64(grace))
 		}
 		timer.Reset(max(time.Duration(deadline-now()), 0))
+		c.stood.look(now())
 		select {
 		case <-c.arrivals.wake:
 			c.addAll()
 		case <-timer.C:
+			c.stood.late(now(), deadline)
 			if now() >= end {
 				c.sample(inFlight())
 			}

@@ -83,6 +83,17 @@ type Queue interface {
 	Close(unanswered int) error
 }
 
+// ErrLost is wrapped by the failure of a measurement whose storage went away, or never
+// answered.
+var ErrLost = errors.New("the storage was lost")
+
+// Losable is a queue that knows when its storage cannot be reached any more.
+type Losable interface {
+	// Lost says why it cannot be reached now, way by way; nil when it can. It is asked by
+	// the goroutine that uses the queue.
+	Lost() error
+}
+
 // Negotiated is a queue over sessions of which the two sides agree on something.
 type Negotiated interface {
 	// Sessions tells what, also when the queue is closed.

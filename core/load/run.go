@@ -220,6 +220,11 @@ func (r *run) thread(number int, ready chan<- error, abort <-chan struct{}) {
 		r.broken[number] = err
 		r.failed.Store(true)
 	}
+	if losable, is := queue.(Losable); is && r.broken[number] == nil {
+		if err := losable.Lost(); err != nil {
+			r.broken[number] = fmt.Errorf("%w: %w", ErrLost, err)
+		}
+	}
 	if err := wall.Do(func() error { w.finish(); return nil }); err != nil && r.broken[number] == nil {
 		r.broken[number] = err
 	}
@@ -398,8 +403,15 @@ func (r *run) outcome(back []bool) *Outcome {
 		}
 	}
 	o.Failure = errors.Join(o.Failure, r.collect.broken, r.collect.unseen)
+	if o.Failure == nil && !r.stopped.Load() {
+		o.Failure = r.silence(total, summary.Unanswered)
+	}
 	r.times(summary, total, o.Failure, back)
-	if r.Watch != nil && len(r.collect.kept.paces) > 0 {
+	summary.StoodStill = r.collect.stood.told()
+	switch {
+	case o.Failure != nil && len(r.collect.kept.paces) > 0:
+		r.collect.kept.after(0, total) // everything up to the failure, and no phase of it alone
+	case r.Watch != nil && len(r.collect.kept.paces) > 0:
 		length, cut, stand := r.collect.sustained()
 		summary.Phases, summary.Patience = stand.Phases, stand.Patience
 		if summary.LeadIn += cut; cut > 0 || r.Workload.Patient() {
@@ -447,6 +459,20 @@ func (r *run) through(back []bool) bool {
 		}
 	}
 	return true
+}
+
+// silence is the failure of storage that stopped to answer: operations are still under way
+// after they were waited for, and nothing was answered for the last quarter of the time, or
+// at all.
+func (r *run) silence(total *measure.Tally, unanswered int64) error {
+	end := newTimeline(r.Workload).end
+	if unanswered == 0 || end == math.MaxInt64 || total.LastDone > end/4*3 {
+		return nil
+	}
+	if total.LastDone == 0 {
+		return fmt.Errorf("%w: no operation was answered, and %d are under way", ErrLost, unanswered)
+	}
+	return fmt.Errorf("%w: nothing was answered after %s, and %d operations are under way", ErrLost, quantity.Seconds(total.LastDone)/1e9, unanswered)
 }
 
 // times says how long was measured and why it ended.

@@ -2,8 +2,10 @@ package load_test
 
 import (
 	"bytes"
+	"errors"
 	"math"
 	"runtime"
+	"strings"
 	"sync/atomic"
 	"syscall"
 	"testing"
@@ -203,5 +205,34 @@ func TestMemoryOfManyWorkers(t *testing.T) {
 	})
 	if took := quantity.Bytes(most.HeapAlloc - before.HeapAlloc); err != nil || took > 400*quantity.MiB {
 		t.Errorf("256 workers took %s (%v)", took, err)
+	}
+}
+
+// Storage that never answers, or stops to answer, was lost: that is a failure, and the figures
+// are of what came before.
+func TestStorageThatIsLost(t *testing.T) {
+	for name, c := range map[string]struct {
+		answers int64 // before it hangs
+		words   string
+	}{"never": {0, "no operation was answered, and 4 are under way"}, "from then on": {100, "nothing was answered after"}} {
+		var answered atomic.Int64
+		v := &device{facts: load.Facts{Size: quantity.GiB, Alignment: 1}, hang: func() bool { return answered.Load() >= c.answers }, answer: func(o load.Operation) load.Completion {
+			answered.Add(1)
+			return load.Completion{Slot: o.Slot, Bytes: o.Length}
+		}}
+		outcome, err := load.Run(t.Context(), load.Job{
+			Workload: spec(func(s *workload.Spec) { s.For, s.Interval, s.Workers, s.Depth = 1, 0.1, 1, 4 }), Volume: v, Clock: load.NewMonotonic(),
+			Watch: func(paces []measure.Pace, last bool) measure.Stand { return measure.Stand{Cut: len(paces) - 1} },
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		s := outcome.Summary
+		if !errors.Is(outcome.Failure, load.ErrLost) || !strings.Contains(outcome.Failure.Error(), c.words) || s.Ending != measure.ByFailure || s.Unanswered != 4 {
+			t.Errorf("%s: %v, ended by %s, %d unanswered", name, outcome.Failure, s.Ending, s.Unanswered)
+		}
+		if s.Total.Operations != answered.Load() || c.answers > 0 && s.Measured > 0.9 {
+			t.Errorf("%s: %d of %d operations are in the figures, over %s", name, s.Total.Operations, answered.Load(), s.Measured)
+		}
 	}
 }

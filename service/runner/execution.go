@@ -36,6 +36,7 @@ type execution struct {
 	sources     sources
 	wrote       bool // the volume was opened for writing
 	cutShort    bool // stopped after a measurement
+	lost        bool // the storage went away in the last measurement
 	meeting     *meeting
 	place       int // in the meeting
 
@@ -105,7 +106,7 @@ func (e *execution) carryOut(service context.Context) {
 	case status != resource.Finished:
 	case e.cutShort:
 		status, reason = resource.Stopped, "it was stopped after the measurement that was under way"
-	case e.failed > 0 && e.failed == e.run.Progress.Steps:
+	case e.failed > 0 && (e.lost || e.failed == e.run.Progress.Steps):
 		status, reason = resource.Failed, e.lastFailure
 	case e.failed > 0:
 		reason = fmt.Sprintf("%d of %d measurements failed; each says why", e.failed, e.run.Progress.Steps)
@@ -448,6 +449,7 @@ func (e *execution) measure(ctx context.Context, used *opened, position int, ste
 			m.Status, m.Reason = resource.Failed, fmt.Sprintf("it could not be judged: %v", err)
 		}
 	}
+	e.lost = errors.Is(failure, load.ErrLost) || e.lost && m.Status == resource.Failed
 	if m.Status == resource.Failed {
 		e.failed, e.lastFailure = e.failed+1, m.Reason
 	}

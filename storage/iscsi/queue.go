@@ -5,6 +5,8 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -84,6 +86,14 @@ type path struct {
 	ready   chan *session
 	since   time.Time // when it was lost
 	agreed  []measure.Agreed
+	why     atomic.Pointer[error] // it is down, as it was last seen
+}
+
+// failed notes why the path is down; a nil error changes nothing.
+func (p *path) failed(why error) {
+	if why != nil {
+		p.why.Store(&why)
+	}
 }
 
 // up takes a session that was logged in.
@@ -201,7 +211,7 @@ func (q *queue) dispatch(number int32, now time.Time) {
 	p := q.choose()
 	switch {
 	case p == nil && q.lostFor(now) > q.volume.patience.giveUp:
-		q.answer(number, 0, errGone)
+		q.answer(number, 0, q.Lost())
 	case p == nil:
 		q.homeless = append(q.homeless, number)
 	case s.sent == mostSent:
@@ -212,8 +222,23 @@ func (q *queue) dispatch(number int32, now time.Time) {
 	}
 }
 
-// errGone is given to what cannot be sent because no session can be had.
-var errGone = fmt.Errorf("no portal can be reached: %w", syscall.ENOTCONN)
+// Lost says why no path is up, path by path; nil when one is.
+func (q *queue) Lost() error {
+	words := make([]string, 0, len(q.paths))
+	for _, p := range q.paths {
+		if p.session != nil {
+			return nil
+		}
+		why := p.portal + " is not reached"
+		if last := p.why.Load(); last != nil {
+			why = (*last).Error()
+		}
+		if !slices.Contains(words, why) {
+			words = append(words, why)
+		}
+	}
+	return fmt.Errorf("no portal can be reached: %s: %w", strings.Join(words, "; "), syscall.ENOTCONN)
+}
 
 // choose is the path that takes the next command; nil when none is up.
 func (q *queue) choose() (best *path) {
@@ -426,6 +451,7 @@ func (q *queue) wait(briefly time.Duration) (n int, err error) {
 func (q *queue) lose(p *path, why error, now time.Time) {
 	s := p.session
 	p.session = nil
+	p.failed(fmt.Errorf("%s: %w", p.portal, why))
 	for i := range s.tasks {
 		if t := &s.tasks[i]; t.busy {
 			q.homeless = append(q.homeless, int32(t.owner))
@@ -463,6 +489,7 @@ func (q *queue) restore(p *path) {
 			} else if err == nil {
 				p.ready <- s
 			}
+			p.failed(err)
 			if err == nil || lapsed != nil {
 				_, _ = unix.Write(q.event, []byte{1, 0, 0, 0, 0, 0, 0, 0})
 				return

@@ -4051,6 +4051,23 @@ export interface components {
              */
             worstShare: number;
         };
+        StoodStill: {
+            /**
+             * Format: double
+             * @description When the longest time began, since the first operation could be issued
+             */
+            atSeconds: number;
+            /**
+             * Format: double
+             * @description All such times together
+             */
+            totalSeconds: number;
+            /**
+             * Format: double
+             * @description How long that was
+             */
+            worstSeconds: number;
+        };
         "Stop-runRequest": {
             /** @description Let the measurement under way finish first */
             afterMeasurement?: boolean;
@@ -4228,6 +4245,8 @@ export interface components {
              * @description Share of this host's CPU time that a hypervisor gave to others meanwhile
              */
             stolenShare?: number;
+            /** @description When the engine itself did not run; absent where it did all the time */
+            stoodStill?: components["schemas"]["StoodStill"];
             /** @description Of a load of stores that log: what they did for their requests */
             stores?: components["schemas"]["StoreFigures"];
             /** @description What moved bytes of the load: reads and writes, not flushes and trims; of a load that moves none, whole files */
