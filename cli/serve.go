@@ -1,12 +1,14 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"log/slog"
 	"os"
 	"os/signal"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -29,12 +31,18 @@ host. Elsewhere it says where the token is.
 It answers to this host's addresses and names alone; other names by which it is
 reached, through a proxy for example, are stated with --reached-as.
 
-Ctrl-C ends it: a run under way is stopped and what it measured is kept.`,
+Ctrl-C ends it: a run under way is stopped, what it measured is kept, and files that
+it made are removed, which is shown where it takes long. A second Ctrl-C ends it at
+once; "heron leftover" lists and removes later what stays then.`,
 		Example: `  heron serve
   heron serve --data /srv/heron --listen 127.0.0.1:9000`,
 		RunE: func(command *cobra.Command, _ []string) error {
 			ctx, stop := signal.NotifyContext(command.Context(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 			defer stop()
+			context.AfterFunc(ctx, func() {
+				fmt.Fprintln(command.ErrOrStderr(), "Stopping: what a run made is removed first. A second Ctrl-C leaves it; 'heron leftover' lists and removes it later.")
+				lastChance(stop)
+			})
 			s, err := service.Open(ctx, service.Options{
 				Folder: a.data, Version: Version, Arrays: arrays, Names: names, Secrets: secrets, Log: slog.New(slog.NewTextHandler(command.ErrOrStderr(), nil)),
 			})
@@ -54,6 +62,14 @@ Ctrl-C ends it: a run under way is stopped and what it measured is kept.`,
 	command.Flags().StringArrayVar(&names, "reached-as", nil, "another name by which the service is reached (may be given several times)")
 	command.Flags().StringVar(&secrets, "secrets", os.Getenv("HERON_SECRETS"), "file of what users log in to iSCSI targets with (also HERON_SECRETS; secrets in the data folder where none is named)")
 	return command
+}
+
+// lastChance lets a second signal end the process, but not one that comes along with the
+// first: when a terminal ends, several come.
+func lastChance(stop func()) {
+	time.Sleep(time.Second)
+	signal.Ignore(syscall.SIGHUP)
+	stop()
 }
 
 // consoleAt says how to reach the console. The sign-in link opens it, so it is

@@ -109,16 +109,28 @@ func begin(ctx context.Context, key [2]string, work func() (any, error)) (*call,
 	return one, nil
 }
 
+// LeftError is given when a call was left behind. It wraps ErrNoAnswer, and the cause for
+// which nobody waits any longer.
+type LeftError struct {
+	Cause error
+	// Over is closed when the call has come back after all, and its result was seen to.
+	Over <-chan struct{}
+}
+
+func (e *LeftError) Error() string { return fmt.Sprintf("%v: %v", ErrNoAnswer, e.Cause) }
+
+// Unwrap gives both.
+func (e *LeftError) Unwrap() []error { return []error{ErrNoAnswer, e.Cause} }
+
 // Own calls work and waits for it, but after ctx ended only as long as grace: the
-// call is then left behind, and late is given its result if it ever comes. The
-// error wraps the cause of ctx.
+// call is then left behind with a LeftError, and late is given its result if it ever comes.
 func Own[T any](ctx context.Context, grace time.Duration, work func() (T, error), late func(T, error)) (T, error) {
 	type result struct {
 		value T
 		err   error
 	}
 	done := make(chan result)
-	abandoned := make(chan struct{})
+	abandoned, over := make(chan struct{}), make(chan struct{})
 	go func() {
 		var value T
 		err := wall.Do(func() (err error) {
@@ -129,6 +141,7 @@ func Own[T any](ctx context.Context, grace time.Duration, work func() (T, error)
 		case done <- result{value, err}:
 		case <-abandoned:
 			late(value, err)
+			close(over)
 		}
 	}()
 	select {
@@ -145,5 +158,5 @@ func Own[T any](ctx context.Context, grace time.Duration, work func() (T, error)
 	}
 	close(abandoned)
 	var none T
-	return none, fmt.Errorf("%w: %w", ErrNoAnswer, context.Cause(ctx))
+	return none, &LeftError{context.Cause(ctx), over}
 }

@@ -176,7 +176,7 @@ func (s *Service) problem(err error) error {
 	case errors.Is(err, setup.ErrInvalid), errors.Is(err, compare.ErrInvalid), errors.Is(err, need.ErrInvalid), errors.Is(err, choose.ErrInvalid), errors.Is(err, twin.ErrInvalid), errors.Is(err, arrayfile.ErrUnknown), errors.Is(err, arrayfile.ErrKey), errors.Is(err, workload.ErrInvalid), errors.Is(err, fileset.ErrInvalid), errors.Is(err, plan.ErrInvalid), errors.Is(err, volume.ErrLocator), errors.Is(err, strictyaml.ErrInvalid), errors.Is(err, array.ErrInvalid),
 		errors.Is(err, volume.ErrNoSpace), errors.Is(err, volume.ErrNotPermitted), errors.Is(err, volume.ErrConsent),
 		errors.Is(err, volume.ErrNotStorage), errors.Is(err, volume.ErrNotDescribed), errors.Is(err, volume.ErrInUse), errors.Is(err, fs.ErrNotExist), errors.Is(err, patient.ErrNoAnswer),
-		errors.Is(err, volume.ErrMemory), errors.Is(err, volume.ErrUnreachable), errors.Is(err, simulated.ErrOutside), errors.Is(err, simulated.ErrNotArrayFile):
+		errors.Is(err, volume.ErrMemory), errors.Is(err, volume.ErrLimit), errors.Is(err, volume.ErrUnreachable), errors.Is(err, simulated.ErrOutside), errors.Is(err, simulated.ErrNotArrayFile):
 		status = http.StatusUnprocessableEntity
 	case errors.Is(err, store.ErrUnreadable):
 		status = http.StatusUnprocessableEntity

@@ -243,6 +243,7 @@ func (e *execution) ready(ctx context.Context, used *opened, position int, spec 
 		e.preparing(done, of)
 	}
 	_, err := patient.Own(ctx, patience, func() (any, error) { return nil, readier.Ready(ctx, spec.Completed(), progress) }, func(any, error) {})
+	e.leaves(err)
 	return err
 }
 

@@ -27,10 +27,38 @@ func Spare() quantity.Bytes {
 // buffer for all operations of a worker.
 // Several loads at once share it.
 func Fits(spec workload.Spec, on resource.Volume, atOnce int) error {
+	if !storage.TraitsOf(on.Kind).Virtual {
+		if err := hasThreads(spec.Completed(), atOnce, host.ThreadsLeft(), host.DescriptorsLeft()); err != nil {
+			return err
+		}
+	}
 	if most := Spare() / quantity.Bytes(max(atOnce, 1)); most > 0 {
 		return fits(spec.Completed(), on, most)
 	}
 	return nil // what cannot be looked at stops nobody
+}
+
+// threadsBeside is how many threads are left to what else the service does.
+const threadsBeside = 32
+
+// hasThreads reports workers that this process may not have threads or descriptors for: each
+// has a thread, the kernel may start another for its ring, and each has descriptors of its own.
+func hasThreads(spec workload.Spec, atOnce int, threads, descriptors host.Room) error {
+	workers := int64(spec.Workers) * int64(max(atOnce, 1))
+	if need := 2*workers + threadsBeside; need > threads.Left {
+		return fmt.Errorf("%w: %d workers take %d threads with those beside them, and %d more are allowed by %s; use at most %d workers, or raise that limit",
+			volume.ErrLimit, workers, need, threads.Left, threads.By, max(threads.Left-threadsBeside, 0)/2)
+	}
+	each := int64(8)
+	for _, part := range spec.Parts() {
+		if part.Kind == workload.FilesKind {
+			each = max(each, 8+2*int64(part.Depth))
+		}
+	}
+	if need := workers * each; need > descriptors.Left {
+		return fmt.Errorf("%w: %d workers open up to %d files, and %d more are allowed by %s; use fewer workers or less depth, or raise that limit", volume.ErrLimit, workers, need, descriptors.Left, descriptors.By)
+	}
+	return nil
 }
 
 func fits(spec workload.Spec, on resource.Volume, most quantity.Bytes) error {

@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"patientheron/core/plan"
+	"patientheron/patient"
 	"patientheron/resource"
 	"patientheron/service/room"
 	"patientheron/service/store"
@@ -52,11 +53,11 @@ type Runner struct {
 
 	now func() time.Time
 
-	mu      sync.Mutex      // never held while the store or a volume is asked
-	asked   map[int64]bool  // runs asked of this runner, when it carries out no others; otherwise nil
-	trouble string          // what keeps runs from going on
-	under   []*execution    // the runs under way: one, or those of a joint
-	leaving []chan struct{} // closed when a volume was given back that took longer than its run
+	mu      sync.Mutex     // never held while the store or a volume is asked
+	asked   map[int64]bool // runs asked of this runner, when it carries out no others; otherwise nil
+	trouble string         // what keeps runs from going on
+	under   []*execution   // the runs under way: one, or those of a joint
+	leaving []leaving      // what took longer to be given back than its run
 }
 
 // Options say what a runner works with.
@@ -105,11 +106,58 @@ func Start(ctx context.Context, o Options) (*Runner, error) {
 	return r, nil
 }
 
-// Close stops the run under way, marks it as interrupted and returns when
-// that is recorded, within about two seconds. Queued runs stay queued.
+// leaving is something that a run has left to be given back.
+type leaving struct {
+	run  int64
+	what string
+	over <-chan struct{}
+}
+
+// Close stops the run under way, marks it as interrupted and returns when that is recorded,
+// and when what it made is removed: of files that may take long, and is shown in the log.
+// Queued runs stay queued.
 func (r *Runner) Close() {
 	r.close(errShutdown)
 	<-r.done
+	r.mu.Lock()
+	all := r.leaving
+	r.mu.Unlock()
+	for _, l := range all {
+		r.waitFor(l)
+	}
+}
+
+// mostHanging is how long a stop waits for a volume that does not answer: it may never.
+const mostHanging = 5 * time.Minute
+
+// waitFor waits until something is given back, and says so every few seconds.
+func (r *Runner) waitFor(l leaving) {
+	for began := time.Now(); ; {
+		select {
+		case <-l.over:
+			if took := time.Since(began); took > 2*time.Second {
+				r.log.Warn("what a run made is removed", "run", l.run, "volume", l.what)
+			}
+			return
+		case <-time.After(2 * time.Second):
+			if time.Since(began) > mostHanging {
+				r.log.Warn("what a run made stays; 'heron leftover' lists and removes it later", "run", l.run, "volume", l.what)
+				return
+			}
+			r.log.Warn("what a run made is being removed; a second signal leaves it there, and 'heron leftover' lists and removes it later", "run", l.run, "volume", l.what)
+		}
+	}
+}
+
+// leaves notes what is given back later, where an error says that nobody waited for it.
+func (e *execution) leaves(err error) {
+	left, is := err.(*patient.LeftError)
+	if !is {
+		return
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.leaving = append(e.leaving, leaving{e.id, e.run.Volume.Locator, left.Over})
 }
 
 // Host is the name of this host.

@@ -48,6 +48,7 @@ func (e *execution) open(ctx context.Context, steps []plan.Step, changed []plan.
 			_ = v.Close()
 		}
 	})
+	e.leaves(err)
 	if err != nil {
 		return nil, e.lapsed(ctx, err)
 	}
@@ -90,22 +91,14 @@ func (e *execution) done(ctx context.Context, used *opened) {
 	}
 	e.using(nil)
 	e.renew(ctx, used.Volume)
-	closed := make(chan struct{})
-	_, _ = patient.Own(ctx, patience, func() (any, error) {
-		defer close(closed)
+	_, err := patient.Own(ctx, patience, func() (any, error) {
 		err := used.Close()
 		if err != nil {
 			e.log.Warn("a volume could not be given back", "run", e.id, "error", err)
 		}
 		return nil, err
 	}, func(any, error) {})
-	select {
-	case <-closed:
-	default:
-		e.mu.Lock()
-		e.leaving = append(e.leaving, closed)
-		e.mu.Unlock()
-	}
+	e.leaves(err)
 }
 
 // mostLeaving is how long a run waits for what runs before it have not given back: files
@@ -115,21 +108,21 @@ const mostLeaving = 2 * time.Minute
 // alone waits until nothing of the runs before is under way any more.
 func (e *execution) alone(ctx context.Context) error {
 	e.mu.Lock()
-	leaving := e.leaving
+	before := e.leaving
 	e.leaving = nil
 	e.mu.Unlock()
 	timer := time.NewTimer(mostLeaving)
 	defer timer.Stop()
-	for i, closed := range leaving {
+	for i, l := range before {
 		select {
-		case <-closed:
+		case <-l.over:
 			continue
 		case <-timer.C:
 			e.log.Warn("what a run before made is still being removed", "run", e.id)
 		case <-ctx.Done():
 		}
 		e.mu.Lock()
-		e.leaving = append(e.leaving, leaving[i:]...)
+		e.leaving = append(e.leaving, before[i:]...)
 		e.mu.Unlock()
 		return ctx.Err()
 	}

@@ -24,6 +24,7 @@ var (
 	ErrNoSpace      = errors.New("not enough free space")
 	ErrNotPermitted = errors.New("not permitted")
 	ErrMemory       = errors.New("not enough memory")
+	ErrLimit        = errors.New("a limit of this host stands against it")
 	ErrConsent      = errors.New("writing was not agreed to")
 	ErrInUse        = errors.New("in use")
 	ErrNotStorage   = errors.New("not a folder, a file or a block device")

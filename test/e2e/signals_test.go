@@ -1,0 +1,126 @@
+package e2e
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"patientheron/core/fileset"
+	"patientheron/core/workload"
+	"patientheron/resource"
+)
+
+// manyFiles is a load over so many small files that they take a while to be made and removed.
+func manyFiles() workload.Spec {
+	return spec(func(w *workload.Spec) {
+		*w = workload.Default()
+		w.SetFiles(fileset.Set{Classes: []fileset.Class{{Name: "notes", Number: 30_000, Size: fileset.Sizes{Fixed: 100}, Folders: fileset.Folders{Files: 500, Deep: 1}}}})
+		w.Files.Tasks = []workload.TaskShare{{Task: workload.Fetch, Weight: 1}}
+		w.Cached, w.For, w.Passes = true, 600, 0
+	})
+}
+
+// A service that is told to end, by whatever signal and whenever, leaves nothing behind that it
+// does not name.
+func TestASignalLeavesNothingUnnamed(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		signal syscall.Signal
+		at     func(s *service, id int64) // waits until the moment
+		twice  bool
+	}{
+		"SIGTERM while files are made": {syscall.SIGTERM, func(s *service, id int64) { s.until(id, resource.Preparing) }, false},
+		"SIGINT while they are read":   {syscall.SIGINT, func(s *service, id int64) { s.until(id, resource.Running) }, false},
+		"the terminal ends meanwhile":  {syscall.SIGHUP, func(s *service, id int64) { s.until(id, resource.Running) }, false},
+		"SIGTERM while they are removed": {syscall.SIGTERM, func(s *service, id int64) {
+			s.until(id, resource.Running)
+			ok(s.t, s.StopRun(s.t.Context(), id, false))
+		}, false},
+		"twice": {syscall.SIGTERM, func(s *service, id int64) { s.until(id, resource.Running) }, true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			folder := t.TempDir()
+			s := serve(t, t.TempDir(), false)
+			run, err := s.StartRun(t.Context(), resource.NewRun{VolumeID: s.volume(folder, nil).ID, Plan: onePlan(manyFiles())})
+			ok(t, err)
+			c.at(s, run.ID)
+			if c.twice {
+				ok(t, s.process.Process.Signal(c.signal))
+				time.Sleep(1500 * time.Millisecond) // the first has begun to be seen to
+			}
+			s.end(c.signal)
+			left, err := filepath.Glob(filepath.Join(folder, ".patient-heron-*"))
+			ok(t, err)
+			log, err := os.ReadFile(s.logFile)
+			ok(t, err)
+			if !c.twice && len(left) > 0 {
+				t.Errorf("%v stays:\n%s", left, log)
+			}
+			if c.twice && len(left) > 0 && !strings.Contains(string(log), "leftover") {
+				t.Errorf("%v stays without a word:\n%s", left, log)
+			}
+			s = serve(t, s.data, false)
+			files, err := s.Leftovers(t.Context())
+			ok(t, err)
+			if len(files) != len(left) {
+				t.Errorf("%v is left, and %+v is named", left, files)
+			}
+			for _, f := range files {
+				ok(t, s.RemoveLeftover(t.Context(), f.ID))
+			}
+			if left, _ = filepath.Glob(filepath.Join(folder, ".patient-heron-*")); len(left) > 0 {
+				t.Errorf("%v stays after it was removed", left)
+			}
+		})
+	}
+}
+
+// until waits until a run stands so.
+func (s *service) until(id int64, status resource.Status) {
+	s.t.Helper()
+	for end := time.Now().Add(2 * time.Minute); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		run, err := s.Run(s.t.Context(), id)
+		ok(s.t, err)
+		if run.Status == status {
+			return
+		}
+		if run.Status.Final() {
+			s.t.Fatalf("it is %s: %s", run.Status, run.Reason)
+		}
+	}
+	s.t.Fatalf("run %d is never %s", id, status)
+}
+
+// Threads that the kernel would refuse, which ends a process, are asked for before: the run is
+// refused, and the service lives.
+func TestALimitOfThreadsIsAskedFor(t *testing.T) {
+	t.Parallel()
+	s := serve(t, t.TempDir(), false)
+	group := ""
+	for _, root := range []string{"/sys/fs/cgroup/pids", "/sys/fs/cgroup"} {
+		if group = filepath.Join(root, fmt.Sprintf("heron-test-%d", s.process.Process.Pid)); os.Mkdir(group, 0o755) == nil {
+			break
+		}
+	}
+	t.Cleanup(func() { s.end(syscall.SIGKILL); _ = os.Remove(group) })
+	ok(t, os.WriteFile(filepath.Join(group, "pids.max"), []byte("90"), 0o600), os.WriteFile(filepath.Join(group, "cgroup.procs"), []byte(strconv.Itoa(s.process.Process.Pid)), 0o600))
+	folder := s.volume(t.TempDir(), nil)
+	run, err := s.StartRun(t.Context(), resource.NewRun{VolumeID: folder.ID, Plan: onePlan(spec(func(w *workload.Spec) { w.Span, w.Workers, w.Depth, w.For = 8<<20, 200, 1, 0.2 }))})
+	if err == nil {
+		detail := s.finished(run.ID)
+		err = errors.New(detail.Reason)
+	}
+	if !strings.Contains(err.Error(), "pids.max 90") || !strings.Contains(err.Error(), "use at most") {
+		t.Errorf("200 workers: %v", err)
+	}
+	if run := s.measured(folder, onePlan(spec(func(w *workload.Spec) { w.Span, w.Workers, w.Depth, w.For = 8<<20, 2, 1, 0.2 }))); run.Status != resource.Finished {
+		t.Errorf("two workers: %s: %s", run.Status, run.Reason)
+	}
+}
