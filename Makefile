@@ -14,7 +14,8 @@ PROFILED := bin/$(shell sha256sum < $(PROFILE) | head -c 16).profile
 BY_PROFILE := -gcflags='patientheron/...=-pgoprofile=$(CURDIR)/$(PROFILED)'
 
 # The router's codec of a format that nothing here speaks takes longer to build than the product.
-export GOFLAGS := $(shell go env GOFLAGS) -tags=nomsgpack -pgo=off
+# Where it is built is not told to who gets it.
+export GOFLAGS := $(shell go env GOFLAGS) -tags=nomsgpack -pgo=off -trimpath
 
 # Where goroutines meet; tested with the race detector.
 RACED := core/load|patient|client|host|service|storage/iscsi|storage/localfile|target
@@ -31,6 +32,7 @@ build: bin/heron
 
 bin/heron: $(SOURCES) $(PROFILED) console/dist/index.html
 	go build $(BY_PROFILE) -ldflags '-s -w' -o $@ ./cmd/heron
+	@here='$(CURDIR)/$(PROFILED)'; LC_ALL=C sed -i "s#$$here#$$(printf '%*s' $${#here} '' | tr ' ' .)#g" $@ # which the compiler notes
 
 $(PROFILED): $(PROFILE)
 	mkdir -p bin && rm -f bin/*.profile

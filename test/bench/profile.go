@@ -16,8 +16,12 @@ func profile(path string) error {
 	if err := profiled(&taken); err != nil {
 		return err
 	}
+	plain, err := withoutPaths(taken.Bytes())
+	if err != nil {
+		return err
+	}
 	written := path + ".new"
-	if err := os.WriteFile(written, taken.Bytes(), 0o644); err != nil {
+	if err := os.WriteFile(written, plain, 0o644); err != nil {
 		return errors.Join(err, os.Remove(written))
 	}
 	return os.Rename(written, path)

@@ -124,3 +124,20 @@ func TestALimitOfThreadsIsAskedFor(t *testing.T) {
 		t.Errorf("two workers: %s: %s", run.Status, run.Reason)
 	}
 }
+
+// The program tells nothing of the machine that it was built on.
+func TestTheProgramTellsNoPaths(t *testing.T) {
+	program, err := os.ReadFile(heron)
+	ok(t, err)
+	here, err := filepath.Abs("../..")
+	ok(t, err)
+	places := []string{here + "/"}
+	for _, name := range []string{"GOMODCACHE", "GOROOT", "GOCACHE"} {
+		places = append(places, must(t, "go", "env", name)+"/")
+	}
+	for _, place := range places {
+		if strings.Contains(string(program), place) {
+			t.Errorf("it holds %s", place)
+		}
+	}
+}
