@@ -59,7 +59,7 @@ once; "heron leftover" lists and removes later what stays then.`,
 	}
 	command.Flags().StringVar(&listen, "listen", defaultAddress, "address to listen on; the port 0 takes a free one")
 	command.Flags().StringArrayVar(&arrays, "arrays", nil, "folder whose array files the service reads, beside those handed over (may be given several times)")
-	command.Flags().StringArrayVar(&names, "reached-as", nil, "another name by which the service is reached (may be given several times)")
+	command.Flags().StringArrayVar(&names, "reached-as", nil, "another name by which the service is reached, or IP:PORT of a proxy that signed requests come through (may be given several times)")
 	command.Flags().StringVar(&secrets, "secrets", os.Getenv("HERON_SECRETS"), "file of what users log in to iSCSI targets with (also HERON_SECRETS; secrets in the data folder where none is named)")
 	return command
 }
