@@ -51,7 +51,7 @@ var rules = []struct {
 	{"storage/null", []string{"core/...", "storage/volume"}, nil},
 	{"storage/simulated", []string{"core/...", "storage/volume", "format/arrayfile"}, []string{"golang.org/x/sys"}},
 	{"storage/localfile", []string{"core/...", "storage/volume", "storage/signature", "storage/identity", "storage/inuse", "storage/localfile/uring"}, []string{"golang.org/x/sys"}},
-	{"storage/iscsi", []string{"core/...", "storage/volume", "storage/signature", "protocol/...", "format/secretfile"}, []string{"golang.org/x/sys"}},
+	{"storage/iscsi", []string{"core/...", "storage/volume", "storage/signature", "storage/identity", "storage/inuse", "protocol/...", "format/secretfile"}, []string{"golang.org/x/sys"}},
 	{"storage/localfile/uring", nil, []string{"golang.org/x/sys"}},
 	{"storage", []string{"core/...", "storage/..."}, nil},
 	{"protocol/iscsi", nil, nil},

@@ -37,11 +37,11 @@ func Find(file *os.File) (*Use, *identity.Stack, error) {
 	return use, stack, err
 }
 
-// Of names the first use that is found of a stack, or gives nil. It tries again for a
-// moment before it blames a process, since some open every device for an instant when it
-// changes.
-func Of(host identity.Host, stack *identity.Stack) (*Use, error) {
-	l := &look{host: host, stack: stack}
+// Of names the first use that is found of a stack by others than this process and some more,
+// or gives nil. It tries again for a moment before it blames a process, since some open every
+// device for an instant when it changes.
+func Of(host identity.Host, stack *identity.Stack, except ...int) (*Use, error) {
+	l := &look{host: host, stack: stack, except: append(except, os.Getpid())}
 	var err error
 	if l.mounts, err = host.Mounts(); err != nil {
 		return nil, err
@@ -64,6 +64,7 @@ type look struct {
 	host   identity.Host
 	stack  *identity.Stack
 	mounts []identity.Mount
+	except []int // processes that are not looked at
 }
 
 // layers looks for uses within the kernel: of each member, and that a layer stands on the

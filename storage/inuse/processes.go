@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -26,7 +27,7 @@ func (l *look) opened(members []identity.Member) *Use {
 	entries, _ := os.ReadDir(filepath.Join(l.host.Root, "proc"))
 	for _, e := range entries {
 		pid, err := strconv.Atoi(e.Name())
-		if err != nil || pid == os.Getpid() {
+		if err != nil || slices.Contains(l.except, pid) {
 			continue
 		}
 		if m, how := heldBy(filepath.Join(l.host.Root, "proc", e.Name()), members); how != "" {
@@ -116,7 +117,7 @@ func (l *look) locked(m identity.Member) *Use {
 		if !found || err != nil || !(identity.Member{Keys: keys}).Has(identity.FileThing(decimal(device), inode)) {
 			continue
 		}
-		if pid, _ := strconv.Atoi(fields[4]); pid != os.Getpid() {
+		if pid, _ := strconv.Atoi(fields[4]); !slices.Contains(l.except, pid) {
 			return &Use{fmt.Sprintf("%s has locked it", process(l.host.Root, pid)), "end that, or let it give the lock back"}
 		}
 	}

@@ -335,7 +335,10 @@ func (v *seen) user() (string, error) {
 	if scsi.Reserved(buffer[:n]) {
 		return "an initiator has a persistent reservation of it", nil
 	}
-	return attached(v.Name), nil
+	if user := attached(v.Name); user != "" {
+		return user, nil
+	}
+	return servedHere(v.portal, v.Bytes())
 }
 
 // Agree takes consent to overwrite a unit.

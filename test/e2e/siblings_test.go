@@ -12,8 +12,10 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"patientheron/client"
 	"patientheron/core/workload"
 	"patientheron/resource"
+	"patientheron/test/peer"
 )
 
 // sibling is another way to the same bytes: measured is what the heron is told to write over,
@@ -378,5 +380,40 @@ func TestLookingWritesNothing(t *testing.T) {
 	out, _, err := s.cli("look", folder, "--writes")
 	if a, b := changed(); err != nil || !strings.Contains(out, "A test file is made here") || a == seconds && b == nanoseconds && !strings.Contains(out, "without a name") {
 		t.Errorf("with --writes (%v):\n%s", err, out)
+	}
+}
+
+// A LUN of a target on this host is looked at down to the file that it is served from: who
+// uses that otherwise loses it too.
+func TestALUNServedFromWhatIsInUse(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		use   func(t *testing.T, file string)
+		words string // "" where it may be written
+	}{
+		"nobody else":             {func(*testing.T, string) {}, ""},
+		"mounted":                 {func(t *testing.T, f string) { must(t, "mkfs.ext4", "-q", f); mountAt(t, loopOver(t, f)) }, "mounted on"},
+		"bound to a loop device":  {func(t *testing.T, f string) { loopOver(t, f) }, "the loop device"},
+		"open in another process": {func(t *testing.T, f string) { beside(t, `exec 3<>"$1"; `+untilInputEnds, f) }, "has it open"},
+		"an overlay shows it open": {func(t *testing.T, f string) {
+			beside(t, `exec 3<"$1"; `+untilInputEnds, filepath.Join(overlaid(t, filepath.Dir(f)), filepath.Base(f)))
+		}, "has it open"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			g := peer.StartTgt(t, 1)
+			s := serve(t, t.TempDir(), false)
+			c.use(t, g.File)
+			locator := "iscsi://" + g.Ports[0] + "/" + peer.Target + "/1"
+			look, err := s.Look(t.Context(), locator, client.Asked{})
+			ok(t, err)
+			consent := resource.ConsentToWrite{Size: peer.Size, Serial: look.Facts.Serial}
+			if name == "mounted" {
+				consent.Holds = "ext2/3/4"
+			}
+			_, err = s.AddVolume(t.Context(), resource.NewVolume{Name: "lun", Locator: locator, Consent: &consent})
+			if c.words == "" && err != nil || c.words != "" && (err == nil || !strings.Contains(err.Error(), c.words)) {
+				t.Errorf("consent: %v, want %q", err, c.words)
+			}
+		})
 	}
 }
