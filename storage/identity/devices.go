@@ -254,7 +254,11 @@ func (m *devices) ofSlaves(n *node) (over []piece, err error) {
 func (m *devices) joinPaths() {
 	same := map[string][]*node{}
 	for _, n := range m.all {
-		if id := m.attribute(n.name, "device/wwid"); id != "" && n.kind == Disk {
+		id := m.attribute(n.name, "device/wwid") // of SCSI; NVMe has it beside
+		if id == "" {
+			id = m.attribute(n.name, "wwid")
+		}
+		if id != "" && n.kind == Disk {
 			same[id] = append(same[id], n)
 		}
 	}

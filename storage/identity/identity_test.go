@@ -122,30 +122,33 @@ func TestWhatStandsOnTheSame(t *testing.T) {
 	h.mapped("dm-11", Target{0, 10, "linear", paths + " 10"})
 	h.mapped("dm-12", Target{0, 10, "linear", paths + " 20"})
 	h.device("sdg", "device/wwid=naa.6002")
+	h.device("nvme0n1", "wwid=eui.0025")
+	h.device("nvme1n1", "wwid=eui.0025")
 	cow := h.device("sdh")
 	h.mapped("dm-13", Target{0, 1000, "snapshot", disk + " " + cow + " P 8"})
 	h.tables["dm-14"] = nil
 	delete(h.tables, "dm-14")
 	h.device("dm-14", "dm/name=secret", "slaves/sdd/x=")
 	for name, c := range map[string]struct{ below, beside []string }{
-		"sda":   {nil, []string{"dm-0", "dm-1", "dm-2", "dm-3", "sda1", "sda2"}},
-		"sda1":  {[]string{"sda"}, []string{"dm-3"}},
-		"sda2":  {[]string{"sda"}, []string{"dm-0", "dm-1", "dm-2"}},
-		"dm-0":  {[]string{"sda", "sda2"}, []string{"dm-2"}},
-		"dm-1":  {[]string{"sda", "sda2"}, nil},
-		"dm-2":  {[]string{"sda", "sda2"}, []string{"dm-0"}},
-		"dm-3":  {[]string{"sda", "sda1"}, nil},
-		"sdb":   {nil, []string{"dm-4", "dm-5", "md0"}},
-		"md0":   {[]string{"sdb", "sdc"}, []string{"dm-4", "dm-5"}},
-		"dm-4":  {[]string{"md0", "sdb", "sdc"}, nil},
-		"dm-7":  {nil, []string{"dm-9"}},
-		"dm-8":  {nil, nil},
-		"sde":   {nil, []string{"dm-10", "dm-11", "dm-12", "sdf"}},
-		"dm-11": {[]string{"dm-10", "sde", "sdf"}, nil},
-		"sdg":   {nil, nil},
-		"sdh":   {nil, []string{"dm-13"}},
-		"dm-13": {[]string{"sdh"}, nil},
-		"sdd":   {nil, []string{"dm-14"}}, // whose table may not be read
+		"sda":     {nil, []string{"dm-0", "dm-1", "dm-2", "dm-3", "sda1", "sda2"}},
+		"sda1":    {[]string{"sda"}, []string{"dm-3"}},
+		"sda2":    {[]string{"sda"}, []string{"dm-0", "dm-1", "dm-2"}},
+		"dm-0":    {[]string{"sda", "sda2"}, []string{"dm-2"}},
+		"dm-1":    {[]string{"sda", "sda2"}, nil},
+		"dm-2":    {[]string{"sda", "sda2"}, []string{"dm-0"}},
+		"dm-3":    {[]string{"sda", "sda1"}, nil},
+		"sdb":     {nil, []string{"dm-4", "dm-5", "md0"}},
+		"md0":     {[]string{"sdb", "sdc"}, []string{"dm-4", "dm-5"}},
+		"dm-4":    {[]string{"md0", "sdb", "sdc"}, nil},
+		"dm-7":    {nil, []string{"dm-9"}},
+		"dm-8":    {nil, nil},
+		"sde":     {nil, []string{"dm-10", "dm-11", "dm-12", "sdf"}},
+		"dm-11":   {[]string{"dm-10", "sde", "sdf"}, nil},
+		"sdg":     {nil, nil},
+		"nvme0n1": {nil, []string{"nvme1n1"}},
+		"sdh":     {nil, []string{"dm-13"}},
+		"dm-13":   {[]string{"sdh"}, nil},
+		"sdd":     {nil, []string{"dm-14"}}, // whose table may not be read
 	} {
 		if below := members(t, h, name, Below); !slices.Equal(below, c.below) {
 			t.Errorf("%s stands on %v, want %v", name, below, c.below)

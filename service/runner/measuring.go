@@ -1,0 +1,222 @@
+package runner
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"patientheron/core/judge"
+	"patientheron/core/load"
+	"patientheron/core/measure"
+	"patientheron/core/plan"
+	"patientheron/core/setup"
+	"patientheron/core/wall"
+	"patientheron/core/workload"
+	"patientheron/host"
+	"patientheron/patient"
+	"patientheron/resource"
+	"patientheron/service/counters"
+	"patientheron/service/store"
+	"patientheron/storage/volume"
+)
+
+// devices are the kernel's names of the devices behind the volume.
+func (e *execution) devices() []string {
+	if e.run.Volume.Facts == nil {
+		return nil
+	}
+	return e.run.Volume.Facts.Devices
+}
+
+// measure makes one measurement. The error is about the run as a whole; a
+// measurement that fails is a recorded result and the plan goes on.
+func (e *execution) measure(ctx context.Context, used *opened, position int, step plan.Step) error {
+	m := resource.Measurement{
+		RunID: e.run.ID, Position: position, Stage: step.Stage + 1, Name: step.Name, Fill: step.Fill,
+		Point: step.Point, Repeat: step.Repeat, Repeats: step.Repeats, Load: step.Load.Completed(), Status: resource.Running,
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	err := e.held(func() error { // also when it is stopped meanwhile: it ends at once then
+		keep, cancel := record(ctx)
+		defer cancel()
+		added, err := e.store.AddMeasurement(keep, m)
+		if errors.Is(err, store.ErrTaken) { // it was kept although nobody was told so
+			added, err = e.store.MeasurementAt(keep, m.RunID, m.Position)
+		}
+		if err == nil {
+			m = added
+		}
+		return err
+	})
+	if err != nil {
+		return fmt.Errorf("measurement %d could not be recorded: %w", position, err)
+	}
+	e.feed.send(e.run.ID, m)
+	var outcome *load.Outcome
+	failure := e.behindWall(func() (err error) { outcome, err = e.drive(ctx, used, m); return err })
+
+	keep, cancel := record(ctx)
+	defer cancel()
+	ended := e.now().UTC()
+	m.Ended = &ended
+	m.Status, m.Reason = verdict(ctx, failure)
+	var latencies map[measure.Class]*measure.Histogram
+	if outcome != nil {
+		m.Summary, latencies = &outcome.Summary, outcome.Latencies
+		if err := e.behindWall(func() error { return e.judge(keep, &m, used.setup) }); err != nil {
+			m.Status, m.Reason = resource.Failed, fmt.Sprintf("it could not be judged: %v", err)
+		}
+	}
+	e.lost = errors.Is(failure, load.ErrLost) || e.lost && m.Status == resource.Failed
+	if m.Status == resource.Failed {
+		e.failed, e.lastFailure = e.failed+1, m.Reason
+	}
+	err = e.held(func() error {
+		keep, cancel := record(ctx)
+		defer cancel()
+		return e.store.EndMeasurement(keep, m, latencies)
+	})
+	if err != nil {
+		return fmt.Errorf("what measurement %d came to could not be kept: %w", position, err)
+	}
+	e.feed.send(e.run.ID, m)
+	e.last = m
+	if errors.Is(failure, volume.ErrConsent) || errors.Is(failure, volume.ErrInUse) {
+		return e.lapsed(ctx, failure) // nothing more may be written there
+	}
+	return ctx.Err()
+}
+
+// judge says what to believe of a measurement that has ended, and completes
+// its summary with what only the whole series tells.
+func (e *execution) judge(ctx context.Context, m *resource.Measurement, on setup.Setup) error {
+	series := []measure.Interval{}
+	unreadable, err := e.store.EachInterval(ctx, m.ID, 0, func(i measure.Interval) error {
+		i.Spread = nil // which takes most of the room, and says nothing to a judge
+		series = append(series, i)
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	if unreadable > 0 {
+		return fmt.Errorf("%d intervals of measurement %d cannot be read", unreadable, m.ID)
+	}
+	measure.CutLeadIn(series, m.Summary.LeadIn)
+	m.Summary.Steadiness = judge.Steadiness(series)
+	m.Summary.Stolen = judge.Stolen(series)
+	m.Summary.CPUPerOp = judge.CPUPerOperation(series)
+	m.Summary.Inside = judge.Inside(series)
+	observed := judge.Observed{Load: m.Load, Summary: *m.Summary, Series: series, Facts: e.run.Volume.Facts, Setup: on, Source: e.sources.of(m.Load)}
+	if m.Load.ReadsSource() {
+		observed.Facts, observed.Setup = nil, setup.Setup{} // which are of the volume
+	}
+	m.Findings = judge.Findings(observed)
+	e.sources.keep(m.Load, m.Summary)
+	return nil
+}
+
+// drive runs the load engine and keeps the series as it grows.
+func (e *execution) drive(ctx context.Context, used *opened, m resource.Measurement) (*load.Outcome, error) {
+	if used.failure != nil {
+		return nil, used.failure
+	}
+	atOnce := 1
+	if e.racing() {
+		atOnce = len(e.run.Joint.Runs)
+	}
+	if err := Fits(m.Load, e.run.Volume, atOnce); err != nil {
+		return nil, err
+	}
+	opened, err := patient.Own(ctx, patience, func() (load.Volume, error) { return e.use(used, m.Load) }, func(v load.Volume, err error) {
+		if err == nil {
+			_ = v.Close()
+		}
+	})
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		_, _ = patient.Own(ctx, patience, func() (any, error) { return nil, opened.Close() }, func(any, error) {})
+	}()
+	recorder := newRecorder(e.log, e.ended, e.room.Release, func(ctx context.Context, batch []measure.Interval) error {
+		return e.store.AddIntervals(ctx, m.ID, batch)
+	})
+	e.recording(recorder)
+	job := load.Job{
+		Workload: m.Load, Volume: opened, Clock: load.NewMonotonic(), Pace: e.run.Pace,
+		Beside: host.NewSampler(e.devices()...).Sample, Watch: judge.Watch(m.Load), Thread: host.ThreadUse,
+		Observe: func(interval measure.Interval) {
+			recorder.keep(interval)
+			e.stand(m.ID, interval)
+			e.feed.send(e.run.ID, resource.Point{MeasurementID: m.ID, Interval: interval})
+		},
+	}
+	if address := used.setup.Text("counters.address"); address != "" && !m.Load.ReadsSource() {
+		source, stop, err := e.counting(address, m.Load)
+		if err != nil {
+			return nil, err
+		}
+		defer stop()
+		job.Inside = source.Since
+	}
+	if e.racing() {
+		job.Start = func(ctx context.Context) (time.Time, error) { return e.meeting.start(ctx, e.place) }
+	}
+	var outcome *load.Outcome
+	err = wall.Do(func() (err error) { outcome, err = load.Run(ctx, job); return err })
+	lost := recorder.end()
+	e.recording(nil)
+	if err != nil {
+		return nil, err
+	}
+	return outcome, errors.Join(outcome.Failure, lost)
+}
+
+// counting begins to read what the storage tells of itself, often enough for the intervals
+// of a load, until it is stopped.
+func (e *execution) counting(address string, of workload.Spec) (source *counters.Source, stop func(), err error) {
+	if source, err = counters.Open(address); err != nil {
+		return nil, nil, err
+	}
+	ctx, cancel := context.WithCancel(e.ctx)
+	if _, err := source.Read(ctx); err != nil {
+		e.log.Warn("the counters of the storage cannot be read", "run", e.id, "error", err)
+	}
+	var following sync.WaitGroup
+	following.Go(func() {
+		source.Follow(ctx, min(max(of.Interval.Duration()/2, leastBetweenCounters), mostBetweenCounters))
+	})
+	return source, func() {
+		cancel()
+		following.Wait()
+		source.Close()
+	}, nil
+}
+
+// Counters of the storage are read at most and at least so often.
+const (
+	leastBetweenCounters = 100 * time.Millisecond
+	mostBetweenCounters  = 5 * time.Second
+)
+
+// recording notes who keeps the series of the measurement under way.
+func (e *execution) recording(r *recorder) {
+	e.asking.Lock()
+	defer e.asking.Unlock()
+	e.keeps = r
+}
+
+// waiting are the intervals of a measurement that are not written yet.
+func (e *execution) waiting(measurement int64) []measure.Interval {
+	e.asking.Lock()
+	defer e.asking.Unlock()
+	if e.keeps == nil || e.at.measurement != measurement {
+		return nil
+	}
+	return e.keeps.held()
+}
