@@ -2,6 +2,7 @@ package twin
 
 import (
 	"context"
+	"fmt"
 	"math"
 	"runtime"
 	"slices"
@@ -73,8 +74,15 @@ func (w *fitter) simulate(ctx context.Context, arrays []*array.Description, load
 }
 
 // one simulates one load, and fills in its rows.
-func (w *fitter) one(ctx context.Context, d array.Description, load workload.Spec, number int, rows []row, enough int, logs []float64) (err error) {
-	defer wall.Guard(&err)
+func (w *fitter) one(ctx context.Context, d array.Description, load workload.Spec, number int, rows []row, enough int, logs []float64) error {
+	err := wall.Do(func() error { return w.simulateOne(ctx, d, load, number, rows, enough, logs) })
+	if wall.StackOf(err) != "" {
+		err = fmt.Errorf("the simulation of %q failed: %w", load.Describe(), err)
+	}
+	return err
+}
+
+func (w *fitter) simulateOne(ctx context.Context, d array.Description, load workload.Spec, number int, rows []row, enough int, logs []float64) error {
 	load.Seed = w.Seed
 	sum, err := w.Measure(ctx, d, load, enough)
 	if err == nil && sum.Total.Operations == 0 && load.For > 0 {
