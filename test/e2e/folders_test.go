@@ -96,7 +96,7 @@ func TestFoldersOfOtherFileSystems(t *testing.T) {
 			folder, branches := mount(t)
 			data := t.TempDir()
 			s := serve(t, data, false)
-			l := s.looked(folder, client.Asked{Span: 16 << 20})
+			l := s.looked(folder, client.Asked{Span: 16 << 20, Writes: true})
 			if result(l, "test-file") != setup.Passed || result(l, "writable") != setup.Passed {
 				t.Errorf("look: %+v", l.Checks)
 			}

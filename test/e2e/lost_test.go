@@ -20,6 +20,7 @@ func TestStorageThatIsLostFailsTheRun(t *testing.T) {
 		"gone": func(g *peer.Tgt) { g.Stop() }, "hung": func(g *peer.Tgt) { g.Pause(true) },
 	} {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel()
 			g := peer.StartTgt(t, 2)
 			s := serve(t, t.TempDir(), false)
 			volume := s.volume("iscsi://"+g.Ports[0]+"/"+peer.Target+"/1?portal="+g.Ports[1], nil)
