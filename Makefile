@@ -68,12 +68,12 @@ test: install-test-needs build check
 
 # These take what 'test' has built.
 test-whole:
-	cd test/e2e && $(SUDO) env HERON_ALONE_OVER=$(ALONE_OVER) ../../bin/e2e.test -test.timeout=14m -test.parallel=3 -test.skip='$(WHOLE_DEMO)' || { touch $(ALONE_OVER); exit 1; }
+	cd test/e2e && $(SUDO) env HERON_ALONE_OVER=$(ALONE_OVER) ../../bin/e2e.test -test.timeout=20m -test.parallel=3 -test.skip='$(WHOLE_DEMO)' || { touch $(ALONE_OVER); exit 1; }
 	cd test/e2e && $(SUDO) ../../bin/e2e.test -test.timeout=12m -test.run='$(WHOLE_DEMO)'
 
 test-lab:
 	timeout 15m bash -c 'until [ -e $(ALONE_OVER) ]; do sleep 1; done'
-	cd test/lab && nice ../../bin/lab.test -test.v -test.timeout=15m
+	cd test/lab && nice ../../bin/lab.test -test.v -test.timeout=20m
 
 check: build
 	@unformatted=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$unformatted" ] || { echo "not formatted; run 'make format': $$unformatted"; exit 1; }
