@@ -30,11 +30,8 @@ func beneath(folder int, path string, flags int, mode uint32) (fd int, err error
 	}
 	for {
 		fd, err = unix.Openat2(folder, path, &how)
-		switch err {
-		case unix.ENOSYS, unix.EPERM: // EPERM: of a filter that does not know it
+		if err == unix.ENOSYS || err == unix.EPERM { // EPERM: of a filter that does not know it
 			fd, err = unix.Openat(folder, path, flags, mode)
-		case unix.EAGAIN: // something was renamed meanwhile
-			continue
 		}
 		if err != unix.EINTR {
 			return fd, err
@@ -119,8 +116,8 @@ func signed(tree *os.File, nonce string) error {
 	return nil
 }
 
-// namesIn lists what a folder holds.
-func namesIn(folder *os.File) ([]string, error) {
+// namesIn lists what a folder holds, up to so many names.
+func namesIn(folder *os.File, most int) ([]string, error) {
 	// From its start, with a descriptor of its own: the folder's is used again.
 	fd, err := beneath(int(folder.Fd()), ".", unix.O_RDONLY|unix.O_DIRECTORY, 0)
 	if err != nil {
@@ -128,7 +125,11 @@ func namesIn(folder *os.File) ([]string, error) {
 	}
 	again := os.NewFile(uintptr(fd), folder.Name())
 	defer again.Close()
-	return again.Readdirnames(-1)
+	names, err := again.Readdirnames(most)
+	if errors.Is(err, io.EOF) {
+		err = nil // there are none
+	}
+	return names, err
 }
 
 // deepestTree is how many folders a tree has above each other at most; what is deeper was not
@@ -165,21 +166,38 @@ func empty(folder *os.File, depth int) error {
 	if depth > deepestTree {
 		return &StaysError{folder.Name(), errors.New("it lies too deep to have been made here")}
 	}
-	names, err := namesIn(folder)
-	if err != nil {
-		return fmt.Errorf("list %s: %w", folder.Name(), err)
-	}
-	var stays error
-	for _, name := range names {
-		if depth == 0 && name == ownerName {
-			continue
+	// A folder may hold millions of names: they are taken some at a time, from its start
+	// anew, with room for those that stay.
+	for most := manyNames; ; {
+		names, err := namesIn(folder, most)
+		if err != nil {
+			return fmt.Errorf("list %s: %w", folder.Name(), err)
 		}
-		if err := removeBeneath(folder, name, depth); err != nil && !errors.Is(err, unix.ENOENT) && stays == nil {
-			stays = err
+		var stays error
+		left := 0
+		for _, name := range names {
+			if depth == 0 && name == ownerName {
+				left++
+				continue
+			}
+			if err := removeBeneath(folder, name, depth); err != nil && !errors.Is(err, unix.ENOENT) {
+				left++
+				if stays == nil {
+					stays = err
+				}
+			}
+		}
+		if len(names) < most {
+			return stays
+		}
+		if left == len(names) {
+			most *= 2
 		}
 	}
-	return stays
 }
+
+// manyNames is how many names of a folder are taken at a time.
+const manyNames = 4096
 
 // removeBeneath removes a file, or a folder with all that is in it.
 func removeBeneath(folder *os.File, name string, depth int) error {
@@ -236,7 +254,7 @@ func removeFolder(folder *os.File, name string) (err error) {
 
 // heldBeneath is what the files beneath a folder come to, as far as they are counted.
 func heldBeneath(folder *os.File, counted *int, depth int) (size quantity.Bytes) {
-	names, err := namesIn(folder)
+	names, err := namesIn(folder, mostCounted)
 	if err != nil || depth > deepestTree {
 		return 0 // what cannot be looked at is found when it is removed
 	}

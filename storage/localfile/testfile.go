@@ -290,7 +290,7 @@ func openLeft(path, nonce string) (l *left, err error) {
 		return nil, err
 	}
 	if err = signed(l.tree, nonce); err != nil {
-		if names, failed := namesIn(l.tree); failed == nil && len(names) == 0 {
+		if names, failed := namesIn(l.tree, 1); failed == nil && len(names) == 0 {
 			return l, nil // it was killed right after making it, or before removing it
 		}
 		l.tree.Close()
