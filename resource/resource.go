@@ -68,7 +68,7 @@ type LeftBehind struct {
 	Path    string         `json:"path"`
 	Nonce   string         `json:"-"` // that a folder bears; "" for a file
 	Size    quantity.Bytes `json:"sizeBytes"`
-	Trouble string         `json:"trouble,omitempty" doc:"Why it could not be looked at, or is not removed"`
+	Trouble string         `json:"trouble,omitempty" doc:"Why it could not be looked at, or was not removed"`
 	Created time.Time      `json:"created"`
 }
 

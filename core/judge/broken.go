@@ -15,7 +15,7 @@ func failed(o Observed) []Finding {
 	return []Finding{{
 		Kind: "ended-by-failure", Weight: Unreliable, Figure: "all",
 		Sentence: fmt.Sprintf("It ended by a failure after %s of measured time; the figures are of what was answered until then.", o.Summary.Measured),
-		Next:     "Mend what the measurement gives as its reason, and measure again.",
+		Next:     "Fix the cause that the measurement names, and measure again.",
 		Evidence: []Evidence{{"measured seconds", float64(o.Summary.Measured)}, {"operations without an answer", float64(o.Summary.Unanswered)}},
 	}}
 }
@@ -39,7 +39,7 @@ func stoodStill(o Observed) []Finding {
 	f := Finding{
 		Kind: "stood-still", Weight: Caution, Figure: "all",
 		Sentence: fmt.Sprintf("The engine itself did not run for %s, %s after the start: its process was stopped or had no core, or the host was suspended.", s.Worst, s.At),
-		Next:     "Measure again while nothing stops the process and the host has cores to spare; the longest latencies are of that time.",
+		Next:     "Measure again when nothing stops the process and the host has idle cores. The longest latencies include this pause.",
 		Evidence: []Evidence{{"longest in seconds", float64(s.Worst)}, {"together in seconds", float64(s.Total)}, {"share of the time", float64(share)}},
 	}
 	if share > mostStood {

@@ -134,7 +134,7 @@ type Summary struct {
 
 	Inside []Counter `json:"inside,omitempty" doc:"Means over the measured time of what the volume tells of its inside"`
 
-	StoodStill *StoodStill `json:"stoodStill,omitempty" doc:"When the engine itself did not run; absent where it did all the time"`
+	StoodStill *StoodStill `json:"stoodStill,omitempty" doc:"Pauses of the engine itself; absent when there were none"`
 
 	Interface string    `json:"interface" doc:"How operations were handed over: io_uring, threads (the portable fallback), iSCSI, or none for the null volume"`
 	Sessions  []Session `json:"sessions,omitempty" doc:"Over a network: what host and target agreed on"`
@@ -143,7 +143,7 @@ type Summary struct {
 // StoodStill is when the engine itself did not run: its process was stopped, had no core, or
 // the host was suspended.
 type StoodStill struct {
-	At    quantity.Seconds `json:"atSeconds" doc:"When the longest time began, since the first operation could be issued"`
+	At    quantity.Seconds `json:"atSeconds" doc:"When the longest pause of the engine began, since the first operation could be issued"`
 	Worst quantity.Seconds `json:"worstSeconds" doc:"How long that was"`
 	Total quantity.Seconds `json:"totalSeconds" doc:"All such times together"`
 }

@@ -21,7 +21,7 @@ import (
 // LookFor says what a look is for.
 type LookFor struct {
 	Span    quantity.Bytes   `query:"span" minimum:"0" doc:"Span of the load to come; 0 when that is open"`
-	Writes  bool             `query:"writes" doc:"The load will write; how a test file is made in a folder is tried then, by an empty one that is gone at once"`
+	Writes  bool             `query:"writes" doc:"The load will write. In a folder an empty test file is then made and removed at once, to find out how one can be made"`
 	Cached  bool             `query:"cached" doc:"The load will go through this host's memory"`
 	Address string           `query:"address" maxLength:"64" doc:"Address of the storage, to try packets to"`
 	Within  quantity.Seconds `query:"within" minimum:"0" maximum:"60" doc:"Seconds that the look may take as a whole, for storage that answers slowly; 0 for a second and a half"`

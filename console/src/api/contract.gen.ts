@@ -2474,7 +2474,7 @@ export interface components {
             path: string;
             /** Format: int64 */
             sizeBytes: number;
-            /** @description Why it could not be looked at, or is not removed */
+            /** @description Why it could not be looked at, or was not removed */
             trouble?: string;
         };
         LeftoverList: {
@@ -4054,7 +4054,7 @@ export interface components {
         StoodStill: {
             /**
              * Format: double
-             * @description When the longest time began, since the first operation could be issued
+             * @description When the longest pause of the engine began, since the first operation could be issued
              */
             atSeconds: number;
             /**
@@ -4245,7 +4245,7 @@ export interface components {
              * @description Share of this host's CPU time that a hypervisor gave to others meanwhile
              */
             stolenShare?: number;
-            /** @description When the engine itself did not run; absent where it did all the time */
+            /** @description Pauses of the engine itself; absent when there were none */
             stoodStill?: components["schemas"]["StoodStill"];
             /** @description Of a load of stores that log: what they did for their requests */
             stores?: components["schemas"]["StoreFigures"];
@@ -5574,7 +5574,7 @@ export interface operations {
                 locator: string;
                 /** @description Span of the load to come; 0 when that is open */
                 span?: number;
-                /** @description The load will write; how a test file is made in a folder is tried then, by an empty one that is gone at once */
+                /** @description The load will write. In a folder an empty test file is then made and removed at once, to find out how one can be made */
                 writes?: boolean;
                 /** @description The load will go through this host's memory */
                 cached?: boolean;
@@ -8708,7 +8708,7 @@ export interface operations {
             query?: {
                 /** @description Span of the load to come; 0 when that is open */
                 span?: number;
-                /** @description The load will write; how a test file is made in a folder is tried then, by an empty one that is gone at once */
+                /** @description The load will write. In a folder an empty test file is then made and removed at once, to find out how one can be made */
                 writes?: boolean;
                 /** @description The load will go through this host's memory */
                 cached?: boolean;
