@@ -25,17 +25,16 @@ import (
 // nobody is a user without any right of its own.
 const nobody = 65534
 
-// swaps is how often each trick succeeds, and mostStay how often one that is not undone, of
-// which each takes a tree.
-const (
-	swaps    = 20_000
-	mostStay = 100
-)
+// A trick is what somebody who may write to a measured folder does with a tree in it, to have
+// the heron work elsewhere: done once, and undone.
+type trick struct {
+	play  func(folder, tree, outside string) bool
+	times int  // how often it has to succeed
+	root  bool // played by root, who alone can reach into a tree and mount
+}
 
-// tricks are what somebody who may write to a measured folder does with a tree in it, to have
-// the heron work elsewhere. Each is done once, and undone.
-var tricks = map[string]func(folder, tree, outside string) bool{
-	"a link in the place of the tree": func(folder, tree, outside string) bool {
+var tricks = map[string]trick{
+	"a link in the place of the tree": {times: 10_000, play: func(folder, tree, outside string) bool {
 		away := filepath.Join(folder, "away")
 		if os.Rename(filepath.Join(folder, tree), away) != nil {
 			return false
@@ -44,11 +43,11 @@ var tricks = map[string]func(folder, tree, outside string) bool{
 		_ = os.Remove(filepath.Join(folder, tree))
 		_ = os.Rename(away, filepath.Join(folder, tree))
 		return true
-	},
-	"a link that stays in the place of the tree": func(folder, tree, outside string) bool {
+	}},
+	"a link that stays in the place of the tree": {times: 100, play: func(folder, tree, outside string) bool {
 		return os.Rename(filepath.Join(folder, tree), filepath.Join(folder, "away")) == nil && os.Symlink(outside, filepath.Join(folder, tree)) == nil
-	},
-	"a folder of links in the place of the tree": func(folder, tree, outside string) bool {
+	}},
+	"a folder of links in the place of the tree": {times: 10_000, play: func(folder, tree, outside string) bool {
 		away, mine := filepath.Join(folder, "away"), filepath.Join(folder, "mine")
 		_ = os.Mkdir(mine, 0o777)
 		_ = os.Symlink(outside, filepath.Join(mine, inTree))
@@ -61,31 +60,78 @@ var tricks = map[string]func(folder, tree, outside string) bool{
 		_ = os.Rename(filepath.Join(folder, tree), mine)
 		_ = os.Rename(away, filepath.Join(folder, tree))
 		return true
-	},
+	}},
+	"a link in the place of a file": {times: 2000, root: true, play: func(folder, tree, outside string) bool {
+		leaf := swappedLeaf()
+		return linkedFor(filepath.Join(folder, tree, inTree, leaf), filepath.Join(outside, leaf))
+	}},
+	"a link in the place of a folder of files": {times: 2000, root: true, play: func(folder, tree, outside string) bool {
+		of := filepath.Dir(swappedLeaf())
+		return linkedFor(filepath.Join(folder, tree, inTree, of), filepath.Join(outside, of))
+	}},
+	"a mount over a file": {times: 2000, root: true, play: func(folder, tree, outside string) bool {
+		leaf := swappedLeaf()
+		return mountedFor(filepath.Join(folder, tree, inTree, leaf), filepath.Join(outside, leaf))
+	}},
+	"a mount over a folder of files": {times: 2000, root: true, play: func(folder, tree, outside string) bool {
+		of := filepath.Dir(swappedLeaf())
+		return mountedFor(filepath.Join(folder, tree, inTree, of), filepath.Join(outside, of))
+	}},
+	"a mount over all files": {times: 2000, root: true, play: func(folder, tree, outside string) bool {
+		return mountedFor(filepath.Join(folder, tree, inTree), outside)
+	}},
+}
+
+// swappedLeaf is one of the files of a swapped load.
+var swappedLeaf = sync.OnceValue(func() string {
+	files, err := swappedLoad(workload.Put).Files.WorkedOut()
+	if err != nil {
+		panic(err)
+	}
+	return string(files.Path(nil, 1))
+})
+
+// linkedFor puts a link in the place of something, for a moment.
+func linkedFor(place, target string) bool {
+	if os.Rename(place, place+".away") != nil {
+		return false
+	}
+	linked := os.Symlink(target, place) == nil
+	time.Sleep(100 * time.Microsecond)
+	_ = os.Remove(place)
+	_ = os.Rename(place+".away", place)
+	return linked
+}
+
+// mountedFor mounts something over a place, for a moment.
+func mountedFor(place, what string) bool {
+	if unix.Mount(what, place, "", unix.MS_BIND, "") != nil {
+		return false
+	}
+	time.Sleep(100 * time.Microsecond)
+	for unix.Unmount(place, unix.MNT_DETACH|unix.UMOUNT_NOFOLLOW) == nil { // what was there meanwhile comes to light again
+	}
+	return true
 }
 
 // TestSwapping is another process that plays tricks as another user, until it has done so as
 // often as it was told.
 func TestSwapping(t *testing.T) {
 	trick, folder, outside := tricks[os.Getenv("HERON_TRICK")], os.Getenv("HERON_FOLDER"), os.Getenv("HERON_OUTSIDE")
-	if trick == nil {
+	if trick.play == nil {
 		return // an ordinary test run
 	}
-	most := swaps
-	if strings.Contains(os.Getenv("HERON_TRICK"), "stays") {
-		most = mostStay
-	}
-	end := time.Now().Add(2 * time.Minute)
-	for done := 0; done < most && time.Now().Before(end); {
+	done := 0
+	for end := time.Now().Add(2 * time.Minute); done < trick.times && time.Now().Before(end); {
 		entries, _ := os.ReadDir(folder)
 		for _, e := range entries {
-			if strings.HasPrefix(e.Name(), treePrefix) && e.IsDir() && trick(folder, e.Name(), outside) {
+			if strings.HasPrefix(e.Name(), treePrefix) && e.IsDir() && trick.play(folder, e.Name(), outside) {
 				done++
 			}
 		}
 		_ = os.Remove(filepath.Join(folder, "away")) // an empty tree that was moved
 	}
-	fmt.Println("played")
+	fmt.Println("played", done)
 }
 
 // outsideOf is a folder with files of the names that a tree has, which must stay as they are.
@@ -190,7 +236,7 @@ func TestTreesAreWorkedOnByDescriptorAlone(t *testing.T) {
 		return
 	}
 	spec := swappedLoad(workload.Put)
-	for name := range tricks {
+	for name, trick := range tricks {
 		t.Run(name, func(t *testing.T) {
 			outside, intact := outsideOf(t, spec)
 			folder := t.TempDir()
@@ -207,7 +253,9 @@ func TestTreesAreWorkedOnByDescriptorAlone(t *testing.T) {
 			other := exec.Command(helper, "-test.run=^TestSwapping$")
 			other.Dir = folder
 			other.Env = append(os.Environ(), "HERON_TRICK="+name, "HERON_FOLDER="+folder, "HERON_OUTSIDE="+outside)
-			other.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: nobody, Gid: nobody}}
+			if !trick.root {
+				other.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: nobody, Gid: nobody}}
+			}
 			out, err := other.StdoutPipe()
 			if err != nil {
 				t.Fatal(err)
@@ -215,15 +263,20 @@ func TestTreesAreWorkedOnByDescriptorAlone(t *testing.T) {
 			if err := other.Start(); err != nil {
 				t.Fatal(err)
 			}
-			played := make(chan bool)
+			played := make(chan int, 1)
 			go func() {
 				for lines := bufio.NewScanner(out); lines.Scan(); {
-					if lines.Text() == "played" {
-						close(played)
-						return
+					done := 0
+					if _, err := fmt.Sscanf(lines.Text(), "played %d", &done); err == nil {
+						played <- done
 					}
 				}
+				close(played)
 			}()
+			spec := spec
+			if trick.root {
+				spec.Passes = 100 // for load to take as long as making and removal
+			}
 			traces := &tracesTogether{of: noted{}}
 			rounds, through := 0, 0
 			for over := false; !over; rounds++ {
@@ -236,8 +289,11 @@ func TestTreesAreWorkedOnByDescriptorAlone(t *testing.T) {
 					}
 				}
 				select {
-				case <-played:
+				case done := <-played:
 					over = true
+					if done < trick.times {
+						t.Errorf("played %d times of %d", done, trick.times)
+					}
 				default:
 				}
 			}
