@@ -3,6 +3,7 @@ package iscsi
 import (
 	"bytes"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -11,6 +12,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -366,6 +368,9 @@ func throughALiar(t *testing.T, to string, l lie, times int64) error {
 	v := used.(*opened)
 	v.patience = patience{command: 200 * time.Millisecond, abort: 100 * time.Millisecond, silence: 200 * time.Millisecond, ping: 100 * time.Millisecond, login: 300 * time.Millisecond, giveUp: 300 * time.Millisecond}
 	q, err := v.Open(load.QueueOptions{Depth: depth, LargestBlock: 4096})
+	for end := time.Now().Add(time.Minute); errors.Is(err, syscall.ETIMEDOUT) && time.Now().Before(end); { // a busy machine
+		q, err = v.Open(load.QueueOptions{Depth: depth, LargestBlock: 4096})
+	}
 	if err != nil {
 		return err
 	}
