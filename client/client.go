@@ -60,7 +60,8 @@ type Client struct {
 	Unreadable func(resource.Unreadable)
 
 	base, token string
-	private     bool // over a connection that nobody else can make
+	place       string // as people are told it
+	private     bool   // over a connection that nobody else can make
 	http        *http.Client
 	reached     reached
 }
@@ -68,7 +69,8 @@ type Client struct {
 // New makes a client for the service at base, such as
 // "http://127.0.0.1:7437". A nil HTTP client means a plain one.
 func New(base, token string, h *http.Client) *Client {
-	c := &Client{base: strings.TrimSuffix(base, "/"), token: token, http: h}
+	base = strings.TrimSuffix(base, "/")
+	c := &Client{base: base, place: base, token: token, http: h}
 	if h == nil {
 		c.http = &http.Client{Transport: c.transport(), CheckRedirect: noRedirect}
 	}
@@ -76,9 +78,18 @@ func New(base, token string, h *http.Client) *Client {
 }
 
 // Over makes a client of a service that dial leads to, over a connection that nobody else can
-// make: it presents no token.
-func Over(dial func(ctx context.Context, network, address string) (net.Conn, error)) *Client {
-	return &Client{base: "http://localhost", private: true, http: &http.Client{Transport: &http.Transport{DialContext: dial}, CheckRedirect: noRedirect}}
+// make: it presents no token. The place is what people are told of where that is.
+func Over(place string, dial func(ctx context.Context, network, address string) (net.Conn, error)) *Client {
+	return &Client{base: "http://localhost", place: place, private: true, http: &http.Client{Transport: &http.Transport{DialContext: dial}, CheckRedirect: noRedirect}}
+}
+
+// unreachable tells where no service answers, and why.
+func (c *Client) unreachable(err error) error {
+	var of *url.Error
+	if errors.As(err, &of) {
+		err = of.Err // not which request it was
+	}
+	return fmt.Errorf("%w at %s; is it running? (%w)", ErrUnreachable, c.place, err)
 }
 
 // noRedirect: the service sends nobody elsewhere.
@@ -110,7 +121,7 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		return nil, fmt.Errorf("%w at %s; is it running? (%w)", ErrUnreachable, c.base, err)
+		return nil, c.unreachable(err)
 	}
 	if answer.StatusCode >= http.StatusBadRequest {
 		defer answer.Body.Close()

@@ -38,7 +38,7 @@ func (c *Client) MakeSure(ctx context.Context, onPort bool) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		return fmt.Errorf("%w at %s; is it running? (%w)", ErrUnreachable, c.base, err)
+		return c.unreachable(err)
 	}
 	defer answer.Body.Close()
 	if answer.StatusCode == http.StatusMisdirectedRequest {
@@ -71,7 +71,7 @@ func (c *Client) prove(request *http.Request, body []byte) error {
 	}
 	address, err := c.reached.at(request.Context(), request.URL)
 	if err != nil {
-		return fmt.Errorf("%w at %s; is it running? (%w)", ErrUnreachable, c.base, err)
+		return c.unreachable(err)
 	}
 	httpsign.Sign(request, body, c.token, address, time.Now())
 	return nil

@@ -233,7 +233,7 @@ func (s *Service) serve(ctx context.Context, listener net.Listener, private bool
 func (s *Service) Client(ctx context.Context) *client.Client {
 	pipe := newPipe()
 	go func() { _ = s.serve(ctx, pipe, true) }()
-	return client.Over(pipe.dial)
+	return client.Over("this process", pipe.dial)
 }
 
 // lockFolder makes sure that one process uses the folder. The lock goes with
@@ -313,7 +313,7 @@ func Own(folder string) (*client.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	return client.Over(dial), conn.Close()
+	return client.Over(path, dial), conn.Close()
 }
 
 // pipe is a listener whose connections never leave the process.

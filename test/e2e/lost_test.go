@@ -61,13 +61,13 @@ func TestStorageThatIsLostFailsTheRun(t *testing.T) {
 func TestAServiceThatWasStoppedSaysSo(t *testing.T) {
 	t.Parallel()
 	s := serve(t, t.TempDir(), false)
-	id := s.begun(s.volume("null:1TiB", nil), onePlan(spec(func(w *workload.Spec) { w.For, w.Interval = 8, 0.5 })))
+	id := s.begun(s.volume("null:1TiB", nil), onePlan(spec(func(w *workload.Spec) { w.For, w.Interval = 12, 0.5 })))
 	_ = s.process.Process.Signal(syscall.SIGSTOP)
-	time.Sleep(2 * time.Second) // for so long it stands still
+	time.Sleep(5 * time.Second) // for so long it stands still
 	_ = s.process.Process.Signal(syscall.SIGCONT)
 	run := s.finished(id)
 	m := run.Measurements[0]
-	if m.Summary.StoodStill == nil || m.Summary.StoodStill.Worst < 1 {
+	if m.Summary.StoodStill == nil || m.Summary.StoodStill.Worst < 4 {
 		t.Fatalf("%+v", m.Summary.StoodStill)
 	}
 	for _, f := range m.Findings {

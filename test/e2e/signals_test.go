@@ -1,9 +1,11 @@
 package e2e
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -139,5 +141,73 @@ func TestTheProgramTellsNoPaths(t *testing.T) {
 		if strings.Contains(string(program), place) {
 			t.Errorf("it holds %s", place)
 		}
+	}
+}
+
+// A calculation that is told to end, or whose service is, ends in time, keeps nothing half
+// made, and can be done again.
+func TestASignalEndsACalculation(t *testing.T) {
+	t.Parallel()
+	s := serve(t, t.TempDir(), false)
+	array := written(t, "array.yaml", fmt.Sprintf(deliveredDisks, 4))
+	if _, err := s.AddVolume(t.Context(), resource.NewVolume{Name: "pool", Locator: "array:" + array}); err != nil {
+		t.Fatal(err)
+	}
+	if _, trouble, err := s.cli("measure", "pool", "--plan", written(t, "know.yaml", knowDisks)); err != nil {
+		t.Fatal(err, trouble)
+	}
+	to := t.TempDir()
+	fit := []string{"twin", "fit", "pool", "--guess", written(t, "sold.yaml", soldDisks), "--as", "mine", "--to", filepath.Join(to, "twin.yaml")}
+	of := func(arguments ...string) *exec.Cmd {
+		command := exec.Command(heron, append(arguments, "--data", s.data)...)
+		command.Stdout, command.Stderr = &bytes.Buffer{}, &bytes.Buffer{}
+		ok(t, command.Start())
+		time.Sleep(700 * time.Millisecond) // it is at work
+		return command
+	}
+	ended := func(what string, command *exec.Cmd) string {
+		t.Helper()
+		over := time.AfterFunc(time.Minute, func() { _ = command.Process.Kill() })
+		err := command.Wait()
+		said := fmt.Sprint(command.Stdout, command.Stderr)
+		if !over.Stop() || strings.Contains(said, "goroutine") {
+			t.Errorf("%s: %v: %s", what, err, said)
+		}
+		return said
+	}
+	for _, signal := range []syscall.Signal{syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP} {
+		command := of(fit...)
+		ok(t, command.Process.Signal(signal))
+		if said := ended("the command is told to end", command); said == "" || strings.Contains(said, "fitted") {
+			t.Errorf("%v: it says %q", signal, said)
+		}
+	}
+	command := of(fit...)
+	s.end(syscall.SIGTERM)
+	if said := ended("its service is told to end", command); !strings.Contains(said, filepath.Join(s.data, "socket")) {
+		t.Errorf("it says %q", said)
+	}
+	for _, signal := range []syscall.Signal{syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP} {
+		command := of(append(fit, "--here")...)
+		ok(t, command.Process.Signal(signal))
+		if said := ended("a fit without a service", command); said == "" || strings.Contains(said, "fitted") {
+			t.Errorf("%v: it says %q", signal, said)
+		}
+		command = of("array", "serve", array, "--listen", "127.0.0.1:0")
+		ok(t, command.Process.Signal(signal))
+		if said := ended("a served array", command); !strings.Contains(said, "iqn.") {
+			t.Errorf("%v: it says %q", signal, said)
+		}
+	}
+	s = serve(t, s.data, false)
+	twins, err := s.Twins(t.Context())
+	ok(t, err)
+	files, err := os.ReadDir(to)
+	ok(t, err)
+	if len(twins) > 0 || len(files) > 0 {
+		t.Errorf("left: %+v, %v", twins, files)
+	}
+	if out, trouble, err := s.cli(append(fit, "--free", "members[0].outerRate")...); err != nil || !strings.Contains(out, "fitted") {
+		t.Errorf("again: %v: %s%s", err, out, trouble)
 	}
 }
