@@ -178,6 +178,9 @@ func check(gates []compare.Gate, texts []string, c compare.Result) error {
 		for _, f := range answer.Failed {
 			failed = append(failed, fmt.Sprintf("%s: %s", texts[i], f))
 		}
+		for _, across := range answer.NotShown {
+			unknown = append(unknown, fmt.Sprintf("%s is not shown: %s", texts[i], across))
+		}
 		for _, u := range answer.Unknown {
 			unknown = append(unknown, fmt.Sprintf("%s cannot be told: %s", texts[i], u))
 		}
@@ -209,12 +212,8 @@ func printCompared(w io.Writer, c resource.Compared, chosen string) {
 			fmt.Fprintf(w, "  %s\n", indented(candidate.Paired, "  "))
 		}
 		fmt.Fprintf(w, "  %s\n", indented(candidate.Words, "  "))
-		if candidate.Index > 0 {
-			left := ""
-			if candidate.LeftOut > 0 {
-				left = fmt.Sprintf("; %d of them left out: hints, missing or not to be trusted", candidate.LeftOut)
-			}
-			fmt.Fprintf(w, "  %s\n", indented(fmt.Sprintf("Taken together %s times the baseline (geometric mean of what follows%s).", quantity.Digits(candidate.Index), left), "  "))
+		if candidate.Together != "" {
+			fmt.Fprintf(w, "  %s\n", indented(candidate.Together, "  "))
 		}
 		if candidate.Weighed != nil {
 			fmt.Fprintf(w, "  %s\n", indented("With the weights: "+candidate.Weighed.Words, "  "))
@@ -248,8 +247,30 @@ func printCompared(w io.Writer, c resource.Compared, chosen string) {
 			}
 		}
 	}
+	printCautions(w, c.Result)
 	if c.ID > 0 {
 		fmt.Fprintf(w, "\nKept as comparison %d, %q.\n", c.ID, c.Name)
+	}
+}
+
+// printCautions prints what is to be known of what was measured, each once.
+func printCautions(w io.Writer, c compare.Result) {
+	var order []string
+	titles := map[string][]string{}
+	for _, p := range c.Points {
+		for _, caution := range p.Cautions {
+			text := caution.Words
+			if titles[text] == nil {
+				order = append(order, text)
+			}
+			titles[text] = append(titles[text], p.Title)
+		}
+	}
+	if len(order) > 0 {
+		fmt.Fprintln(w, "\nTo know before it is relied on:")
+	}
+	for _, text := range order {
+		fmt.Fprintf(w, "  %s\n", indented(strings.Join(titles[text], ", ")+"; "+text, "    "))
 	}
 }
 

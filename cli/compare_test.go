@@ -37,7 +37,7 @@ func compared() resource.Compared {
 	other.Samples = append(other.Samples, sample(2, "lookups", 3000, 3010, 2990)...)
 	other.Samples = append(other.Samples, sample(2, long, 250, 252, 249)...)
 	other.Samples = append(other.Samples, sample(2, "broken", 5)...)
-	other.Samples[0].Doubts = []judge.Finding{{Figure: "all", Sentence: "Memory answered. " + strings.Repeat("It did. ", 20)}}
+	other.Samples[0].Doubts = []judge.Finding{{Weight: judge.Unreliable, Figure: "all", Sentence: "Memory answered. " + strings.Repeat("It did. ", 20)}}
 	return resource.Compared{Comparison: resource.Comparison{ID: 7, Name: "kept"}, Result: compare.Sides(base, []compare.Side{other}, 0.05), Figures: figure.All()}
 }
 

@@ -227,7 +227,7 @@ func printOpen(w io.Writer, j need.Judged) {
 	for i, d := range j.Demands {
 		for _, s := range j.Setups {
 			v := s.Verdicts[i]
-			if v.Standing != judge.Undecided && v.Standing != judge.NotMeasured {
+			if !v.Open() {
 				continue
 			}
 			key := v.Words
@@ -248,7 +248,7 @@ func printOpen(w io.Writer, j need.Judged) {
 		}
 	}
 	if len(order) > 0 {
-		fmt.Fprintln(w, "\nNot shown, or not measured:")
+		fmt.Fprintln(w, "\nNot shown, not measured, or not kept:")
 	}
 	for _, key := range order {
 		o := of[key]

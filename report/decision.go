@@ -115,7 +115,7 @@ func writeDecision(w io.Writer, page decisionPage) error {
 				}
 			}
 			for i, of := range a.Verdicts {
-				if of.Standing == judge.Undecided || of.Standing == judge.NotMeasured {
+				if of.Open() {
 					part.Open = append(part.Open, open{a.Name, j.Demands[i].Name(), of.Words, of.Reason})
 				}
 			}

@@ -20,6 +20,7 @@ type Alone struct {
 	Passes       judge.Passes   `json:"passes" doc:"How the repeats went as passes over the same data"`
 	Words        string         `json:"words,omitempty" doc:"What is peculiar about the repeats"`
 	Rows         []Single       `json:"rows" doc:"Of the passes that are warm"`
+	Cautions     []Caution      `json:"cautions" doc:"What is to be known of what was measured"`
 	Measurements []int64        `json:"measurements"`
 }
 
@@ -36,7 +37,7 @@ func Points(side Side) []Alone {
 	usual := g.usual()
 	for _, key := range g.order {
 		of := g.of[key]
-		a := Alone{Stage: of[0].Stage, Point: of[0].Point, Title: key, Load: of[0].Load.Describe(), Part: of[0].Part, Main: figure.Main(of[0].Load), Measurements: numbers(of)}
+		a := Alone{Stage: of[0].Stage, Point: of[0].Point, Title: key, Load: of[0].Load.Describe(), Part: of[0].Part, Main: mainOf(of), Measurements: numbers(of), Cautions: cautions(side.Name, of)}
 		main := figure.Of(a.Main)
 		a.Passes = passesOf(of, main, usual)
 		for _, f := range figure.For(of[0].Load) {

@@ -15,6 +15,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"reflect"
 	"runtime"
 	"slices"
@@ -63,6 +64,7 @@ type Candidate struct {
 	Paired     string           `json:"paired,omitempty" doc:"What it brought that both were measured together, in turn or as a race, when they were"`
 	Words      string           `json:"words" doc:"What got better and what worse, in a sentence, the largest change first"`
 	Index      float64          `json:"index,omitempty" doc:"Geometric mean of the gains of the main figures that are known and to be trusted; absent when there is none"`
+	Together   string           `json:"together,omitempty" doc:"The index in words, with its 95 % interval where that is known"`
 	Weighed    *Weighed         `json:"weighed,omitempty" doc:"An index with the weights that were asked for"`
 	LeftOut    int              `json:"leftOut,omitempty" doc:"Main figures that are not in the index: hints, missing ones, and those not to be trusted"`
 	Parts      []Part           `json:"parts" doc:"What the index and the sentence are made of, the largest gain first, the largest loss last"`
@@ -93,6 +95,8 @@ type Match struct {
 	Passes []judge.Passes `json:"passes" doc:"How the repeats of the baseline and of each candidate went as passes over the same data"`
 
 	Measurements [][]int64 `json:"measurements" doc:"Of the baseline and of each candidate"`
+
+	Cautions []Caution `json:"cautions" doc:"What is to be known of what was measured, side by side"`
 
 	key  string // names the load
 	part bool   // it is of one of several loads at once
@@ -159,7 +163,7 @@ func (c *Result) match(baseline Side, base *groups, candidates []Side, others []
 	var fills []func()
 	for _, key := range base.order {
 		of := base.of[key]
-		p := Match{Stage: of[0].Stage, Point: of[0].Point, Title: key, Load: of[0].Load.Describe(), Main: figure.Main(of[0].Load), key: of[0].Load.Key(), part: of[0].Part}
+		p := Match{Stage: of[0].Stage, Point: of[0].Point, Title: key, Load: of[0].Load.Describe(), key: of[0].Load.Key(), part: of[0].Part}
 		p.Measurements = append(p.Measurements, numbers(of))
 		found := false
 		matched := make([][]Sample, len(candidates))
@@ -178,12 +182,25 @@ func (c *Result) match(baseline Side, base *groups, candidates []Side, others []
 		if !found {
 			continue
 		}
+		p.Main = mainOf(append([][]Sample{of}, matched...)...)
+		p.Cautions = cautions(baseline.Name, of)
+		for i, theirs := range matched {
+			p.Cautions = append(p.Cautions, cautions(candidates[i].Name, theirs)...)
+		}
 		if classes := of[0].Load.Classes(); len(moving(classes)) == 1 {
 			p.Only = moving(classes)[0].String()
 		}
 		c.Points = append(c.Points, p)
 		at := len(c.Points) - 1
-		fills = append(fills, func() { c.Points[at].fill(append([][]Sample{of}, matched...), usual) })
+		fills = append(fills, func() {
+			p := &c.Points[at]
+			p.fill(append([][]Sample{of}, matched...), usual)
+			main := p.Row(p.Main)
+			p.Cautions = append(p.Cautions, oddOnes(baseline.Name, figure.Of(p.Main), main.Baseline)...)
+			for i, o := range main.Candidates {
+				p.Cautions = append(p.Cautions, oddOnes(candidates[i].Name, figure.Of(p.Main), o.Values)...)
+			}
+		})
 	}
 	onAllCores(fills)
 	for i, side := range candidates {
@@ -343,6 +360,7 @@ func onAllCores(work []func()) {
 func (c *Result) candidate(number int, side Side, difference setup.Difference) Candidate {
 	result := Candidate{Subject: Subject{Name: side.Name, Runs: side.Runs}, Difference: difference, Parts: []Part{}}
 	var gains []float64
+	squares := 0.0
 	for i, p := range c.Points {
 		row := p.Row(p.Main)
 		outcome := row.Candidates[number]
@@ -358,15 +376,42 @@ func (c *Result) candidate(number int, side Side, difference setup.Difference) C
 		case p.part: // which counts with all of which it is
 		case outcome.Ratio.Known() && !part.Unreliable && part.Gain > 0:
 			gains = append(gains, part.Gain)
+			low, high := outcome.Ratio.Interval(1)
+			squares += math.Pow(math.Log(high/low)/2, 2) // without end where an end is zero
 		default:
 			result.LeftOut++
 		}
 		result.Parts = append(result.Parts, part)
 	}
 	slices.SortStableFunc(result.Parts, func(a, b Part) int { return cmp.Compare(b.Gain, a.Gain) })
-	result.Index = judge.Index(gains)
+	if result.Index = judge.Index(gains); result.Index > 0 {
+		result.Together = takenTogether(judge.WithinLog(result.Index, math.Sqrt(squares)/float64(len(gains))), len(gains), result.LeftOut)
+	}
 	result.Words = sentence(result.Parts, c.Noise)
 	return result
+}
+
+// takenTogether says the geometric mean of so many gains.
+func takenTogether(index judge.Mean, of, leftOut int) string {
+	words := fmt.Sprintf("Taken together %s times the baseline", quantity.Digits(index.Mean))
+	if index.Low > 0 {
+		words += fmt.Sprintf(" (%s to %s)", quantity.Digits(index.Low), quantity.Digits(index.High))
+		if index.Low <= 1 && index.High >= 1 {
+			words += ", which shows no difference"
+		}
+	}
+	words += fmt.Sprintf(": the geometric mean of the gains in %d %s", of, plural("figure", of))
+	if leftOut > 0 {
+		words += fmt.Sprintf("; %d more left out: hints, missing or not to be trusted", leftOut)
+	}
+	return words + "."
+}
+
+func plural(word string, n int) string {
+	if n == 1 {
+		return word
+	}
+	return word + "s"
 }
 
 // Row finds a figure of a point; an empty row when it is not there. A figure of the

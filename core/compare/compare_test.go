@@ -118,7 +118,7 @@ func TestOddInput(t *testing.T) {
 func TestDoubtSticks(t *testing.T) {
 	base := side("base", 1, 3, 0.01, map[string]float64{"lookups": 1000})
 	other := side("other", 2, 3, 0.01, map[string]float64{"lookups": 2000})
-	other.Samples[1].Doubts = []judge.Finding{{Figure: "all", Sentence: "memory answered"}}
+	other.Samples[1].Doubts = []judge.Finding{{Weight: judge.Unreliable, Figure: "all", Sentence: "memory answered"}}
 	c := Sides(base, []Side{other}, 0.05)
 	if o := c.Points[0].Row("throughput").Candidates[0]; o.Unreliable != "memory answered" {
 		t.Errorf("the doubt is gone: %+v", o)
@@ -175,7 +175,7 @@ func TestGates(t *testing.T) {
 			t.Errorf("%s: %+v, %v; want %v", text, a, err, want)
 		}
 	}
-	for _, text := range []string{"", "p99", "p99 worse by", "p98 worse", "p99 worse by 200%", `p99 of "x worse`, "p99 sideways by 5%"} {
+	for _, text := range []string{"", "p99", "p99 worse by", "p98 worse", "throughput worse by 200%", "p99 better by 100%", "p99 worse by 2", `p99 of "x worse`, "p99 sideways by 5%"} {
 		if _, err := ParseGate(text); !errors.Is(err, ErrInvalid) {
 			t.Errorf("%q: %v", text, err)
 		}
@@ -210,7 +210,8 @@ func TestGates(t *testing.T) {
 	noisy := side("noisy", 6, 3, 0.2, map[string]float64{"lookups": 1000})
 	worse, _ := ParseGate("throughput worse by 5%")
 	for _, other := range []Side{stalled, noisy} {
-		if a, err := worse.Check(Sides(side("base", 4, 5, 0.002, map[string]float64{"lookups": 1000}), []Side{other}, 0.05)); err != nil || len(a.Unknown) != 1 {
+		a, err := worse.Check(Sides(side("base", 4, 5, 0.002, map[string]float64{"lookups": 1000}), []Side{other}, 0.05))
+		if err != nil || len(a.NotShown)+len(a.Unknown) != 1 || len(a.NotShown) == 1 != (other.Name == "noisy") {
 			t.Errorf("%s: %+v, %v", other.Name, a, err)
 		}
 	}

@@ -39,31 +39,45 @@ func ParseGate(text string) (Gate, error) {
 		return g, fmt.Errorf("%w: %w", ErrInvalid, err)
 	}
 	if parts[4] != "" {
-		if g.By, err = quantity.ParseShare(parts[4]); err != nil {
+		if g.By, err = quantity.ParseChange(parts[4]); err != nil {
 			return g, fmt.Errorf("%w: the condition %q: %w", ErrInvalid, text, err)
+		}
+		if !g.more() && g.By >= 1 {
+			return g, fmt.Errorf("%w: the condition %q is never met: %s cannot become less by %s; ask for less than 100%%", ErrInvalid, text, g.Figure.Label, g.By)
 		}
 	}
 	return g, nil
 }
 
-// Answer is what a gate says of a comparison.
+// more reports whether the condition is met where the figure is more.
+func (g Gate) more() bool { return g.Figure.Lower != g.Better }
+
+// Answer is what a gate says of a comparison. It says one of four things of each point.
 type Answer struct {
-	Failed  []string `json:"failed" doc:"Points at which the condition is met"`
-	Unknown []string `json:"unknown" doc:"Points at which it cannot be told, and why"`
-	Passed  int      `json:"passed" doc:"Points at which it is not met"`
+	Failed   []string `json:"failed" doc:"Points at which the condition is met: all of the interval lies beyond it"`
+	NotShown []string `json:"notShown" doc:"Points at which the interval lies across it"`
+	Unknown  []string `json:"unknown" doc:"Points that cannot be compared, and why"`
+	Passed   int      `json:"passed" doc:"Points at which it is not met: none of the interval lies beyond it"`
 }
 
-// unlikely is the chance below which a gate takes something for excluded.
-const unlikely = 0.05
+// answer is that of one point.
+type answer int
 
-// Check applies the gate. The condition is met where a difference is shown and is at
-// least as large as asked; where nothing is asked, as the one that matters. It is not
-// met where one as large is excluded, or the difference that is shown is smaller.
+const (
+	incomparable answer = iota
+	met
+	notMet
+	across
+)
+
+// Check applies the gate, by the interval of the ratio alone, which holds for all points of
+// the gate at once. The condition is met where all of it lies beyond the change that is asked,
+// or where none is asked, the one that matters; it is not met where none of it does.
 // Everything else cannot be told: one repeat on a side, no value, an interval that lies across
 // what is asked, repeats in which nothing moved, runs on one side that are not of the
 // same setup, a figure that is not to be trusted, and what one side did not measure.
 func (g Gate) Check(c Result) (Answer, error) {
-	a := Answer{Failed: []string{}, Unknown: []string{}}
+	a := Answer{Failed: []string{}, NotShown: []string{}, Unknown: []string{}}
 	if g.By == 0 {
 		g.By = c.Noise
 	}
@@ -82,12 +96,15 @@ func (g Gate) Check(c Result) (Answer, error) {
 		for i, o := range row.Candidates {
 			found = true
 			where := fmt.Sprintf("%s of %s, %s", g.Figure.Label, p.Title, c.Candidates[i].Name)
-			switch met, reason := g.met(row.Baseline, o, rows, cmp.Or(c.Baseline.Caution, c.Candidates[i].Caution)); {
-			case reason != "":
-				a.Unknown = append(a.Unknown, where+": "+reason)
+			switch is, why := g.judge(row.Baseline, o, rows, cmp.Or(c.Baseline.Caution, c.Candidates[i].Caution)); is {
+			case incomparable:
+				a.Unknown = append(a.Unknown, where+": "+why)
+			case across:
+				a.NotShown = append(a.NotShown, where+": "+why)
 			case met:
-				a.Failed = append(a.Failed, fmt.Sprintf("%s: %s against %s, %s", where, g.Figure.Show(o.Taken.Mean), g.Figure.Show(row.Baseline.Taken.Mean), g.Figure.InWords(o.Ratio.Value)))
-			default:
+				change := fmt.Sprintf("%s against %s, %s", g.Figure.Show(o.Taken.Mean), g.Figure.Show(row.Baseline.Taken.Mean), g.Figure.InWords(o.Ratio.Value))
+				a.Failed = append(a.Failed, where+": "+cmp.Or(why, change))
+			case notMet:
 				a.Passed++
 			}
 		}
@@ -108,39 +125,43 @@ func (g Gate) Check(c Result) (Answer, error) {
 	return a, nil
 }
 
-// met tells whether the condition is met at one of so many points, or why that cannot
-// be told.
-func (g Gate) met(baseline Values, o Outcome, among int, mixed string) (met bool, reason string) {
+// judge says how one of so many points stands to the condition, and why where that is not the
+// change itself.
+func (g Gate) judge(baseline Values, o Outcome, among int, mixed string) (is answer, why string) {
+	bound := 1 - float64(g.By)
+	if g.more() {
+		bound = 1 + float64(g.By)
+	}
+	low, high := o.Ratio.Interval(among)
 	switch {
-	case o.Verdict == judge.Missing:
-		return false, cmp.Or(o.Reason, baseline.Reason, "there is no value")
 	case baseline.Unreliable != "" || o.Unreliable != "":
-		return false, cmp.Or(o.Unreliable, baseline.Unreliable)
+		return incomparable, cmp.Or(o.Unreliable, baseline.Unreliable)
 	case mixed != "":
-		return false, mixed
+		return incomparable, mixed
+	case baseline.Engine || o.Engine:
+		return incomparable, cmp.Or(o.Reason, baseline.Reason)
+	case (baseline.Done < 1) != (o.Done < 1):
+		// What does not keep its rate gets slower for as long as that goes on.
+		if (o.Done < 1) == g.more() {
+			return met, cmp.Or(o.Reason, baseline.Reason)
+		}
+		return notMet, ""
+	case o.Verdict == judge.Missing:
+		return incomparable, cmp.Or(o.Reason, baseline.Reason, "there is no value")
 	case baseline.Taken.Mean == 0:
-		return false, "the baseline moved nothing"
-	case !o.Ratio.Known() && o.Verdict != judge.Same:
-		return false, "one repeat on a side; measure at least three"
+		return incomparable, "the baseline moved nothing"
+	case !o.Ratio.Known() && o.Verdict == judge.Same: // number for number
+		return notMet, ""
+	case !o.Ratio.Known():
+		return incomparable, "one repeat on a side; measure at least three"
 	case baseline.Idle+o.Idle > 0 && !o.Ratio.Shown(among):
-		return false, cmp.Or(o.Remark, baseline.Remark)
+		return incomparable, cmp.Or(o.Remark, baseline.Remark)
+	case g.more() && low > bound, !g.more() && high < bound:
+		return met, ""
+	case g.more() && high <= bound, !g.more() && low >= bound:
+		return notMet, ""
 	}
-	lower := g.Figure.Lower != g.Better // less counts as what is asked
-	worse := o.Ratio.Value < 1
-	if lower {
-		worse = o.Ratio.Value > 1
-	}
-	change := o.Ratio.Value - 1
-	if change < 0 {
-		change = -change
-	}
-	if o.Ratio.Shown(among) {
-		return worse && change >= float64(g.By), ""
-	}
-	if o.Ratio.ChanceOfWorse(g.By, lower) < unlikely {
-		return false, ""
-	}
-	return false, fmt.Sprintf("the change lies between %s and %s; repeat more often to tell", signed(o.Low), signed(o.High))
+	return across, fmt.Sprintf("the change lies between %s and %s; more runs, measured in turn, tell", signed(low), signed(high))
 }
 
 // signed is a ratio as a change in per cent.

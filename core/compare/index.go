@@ -117,8 +117,8 @@ func (c *Result) weighed(candidate int, weights []Weight) Weighed {
 				w.Parts = append(w.Parts, WeighedShare{i, p.Title, p.Main, share, part.Gain, math.Pow(part.Gain, share)})
 				index += share * math.Log(part.Gain)
 				half := math.NaN()
-				if outcome.Ratio.Low > 0 && outcome.Ratio.Known() {
-					half = math.Log(outcome.Ratio.High/outcome.Ratio.Low) / 2
+				if low, high := outcome.Ratio.Interval(1); low > 0 {
+					half = math.Log(high/low) / 2
 				}
 				squares += math.Pow(share*half, 2)
 			}

@@ -42,7 +42,7 @@ func TestAnIndexWithWeights(t *testing.T) {
 		t.Errorf("index %g, not %g", w.Index.Mean, want)
 	}
 	ratio := r.Points[0].Row(r.Points[0].Main).Candidates[0].Ratio
-	h := math.Log(ratio.High/ratio.Low) / 2
+	h := ratio.Half()
 	if got, want := math.Log(w.Index.High/w.Index.Low)/2, math.Hypot(0.75*h, 0.25*h); !w.Index.Known || math.Abs(got/want-1) > 1e-6 {
 		t.Errorf("half %g, not %g", got, want)
 	}
@@ -70,8 +70,10 @@ func TestAnIndexWithWeights(t *testing.T) {
 func TestNoIndexOfWhatWasNotMeasured(t *testing.T) {
 	weights := []Weight{{"lookups", 1}, {"copies", 2}}
 	for words, change := range map[string]func(b, c *Side){
-		`of "copies" it was not measured on both`:         func(_, c *Side) { c.Samples = c.Samples[:6] },
-		`of "lookups" its figure is not to be trusted`:    func(_, c *Side) { c.Samples[0].Doubts = []judge.Finding{{Sentence: "It was memory."}} },
+		`of "copies" it was not measured on both`: func(_, c *Side) { c.Samples = c.Samples[:6] },
+		`of "lookups" its figure is not to be trusted`: func(_, c *Side) {
+			c.Samples[0].Doubts = []judge.Finding{{Weight: judge.Unreliable, Figure: "all", Sentence: "It was memory."}}
+		},
 		`of "copies" it was not measured on both, or not`: func(b, _ *Side) { b.Samples[6].Load.Depth, b.Samples[7].Load.Depth, b.Samples[8].Load.Depth = 9, 9, 9 },
 	} {
 		b, c := weighedSides()

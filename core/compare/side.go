@@ -36,7 +36,7 @@ func (s Side) learned() map[string]judge.Learned {
 		for _, key := range g.order {
 			of := g.of[key]
 			load := of[0].Load.Key()
-			warm := which{from: passesOf(of, figure.Of(figure.Main(of[0].Load)), usual).Warm}
+			warm := which{from: passesOf(of, figure.Of(mainOf(of)), usual).Warm}
 			for _, f := range figure.For(of[0].Load) {
 				v := values(of, f, warm)
 				if len(v.compared) == 0 {
@@ -121,12 +121,15 @@ type Sample struct {
 	Load             workload.Spec
 	Summary          *measure.Summary // nil when there is no result
 	Reason           string           // why there is none
-	Doubts           []judge.Finding  // those that make a figure unreliable
+	Doubts           []judge.Finding  // what was found that makes a figure unreliable, or is to be known of it
 	Part             bool             // it is what one of several loads at once came to
 
 	Joint    int64 // names the runs that were made together with this one; 0 for none
 	Position int   // within its run: measurements of a joint at one position are a pair
 }
+
+// Known is what is known of it beside its figures.
+func (s Sample) Known() judge.Known { return judge.KnownOf(s.Load, s.Summary, s.Doubts) }
 
 // pair names the measurement that a sample is one of, or, of a whole run, the joint.
 func (s Sample) pair(ofRun bool) pair {
@@ -216,7 +219,7 @@ func (g *groups) usual() float64 {
 			continue
 		}
 		perRun := map[int64][]float64{}
-		f := figure.Of(figure.Main(g.of[key][0].Load))
+		f := figure.Of(mainOf(g.of[key]))
 		for _, s := range g.of[key] {
 			if s.Summary != nil {
 				perRun[s.Run] = append(perRun[s.Run], f.Value(s.Summary))

@@ -12,6 +12,7 @@ type Reached struct {
 	Values       Values
 	Passes       judge.Passes
 	Measurements []int64
+	Cautions     []Caution
 }
 
 // Standings answers what a side reached. It learns from the side's past once.
@@ -26,12 +27,12 @@ func (s Side) Standings() Standings { return Standings{s.known(), group(s).usual
 // Of is what some measurements of the side, which do the same, came to in one figure:
 // those that are warm, as in a comparison. None gives no value.
 func (s Standings) Of(samples []Sample, f figure.Figure) Reached {
-	r := Reached{Measurements: numbers(samples)}
+	r := Reached{Measurements: numbers(samples), Cautions: cautions(s.side.Name, samples)}
 	if len(samples) == 0 {
 		return r
 	}
 	load := samples[0].Load
-	r.Passes = passesOf(samples, figure.Of(figure.Main(load)), s.usual)
+	r.Passes = passesOf(samples, figure.Of(mainOf(samples)), s.usual)
 	r.Values = values(samples, f, which{from: r.Passes.Warm, going: r.Passes.Going})
 	r.Mean = s.side.repetition(f.Key, r.Values, load.Key(), s.side).Mean()
 	return r

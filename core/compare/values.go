@@ -20,6 +20,8 @@ type Values struct {
 	Taken      judge.Mean `json:"taken" doc:"Mean of the values that are compared: the geometric one, with its interval, unless a value is zero"`
 	All        []float64  `json:"all,omitempty" doc:"Of all repeats, in the order in which they were measured; absent where values has all of them"`
 	Idle       int        `json:"idle,omitempty" doc:"Repeats in which nothing moved"`
+	Done       float64    `json:"done" doc:"Share of what arrived at a set rate that was done, at the least; 1 when the rate was kept, or none was set"`
+	Engine     bool       `json:"engine,omitempty" doc:"It was the engine itself that could not keep the rate"`
 
 	compared []float64 // those that stand for what the side does once it is warm
 	pairs    []pair    // what each of them was measured together with
@@ -76,7 +78,8 @@ type which struct {
 // once, with the mean of its repeats: runs vary by more than repeats do. Zero is a
 // value where it is one of a rate; a latency of zero is none.
 func values(samples []Sample, f figure.Figure, which which) Values {
-	v := Values{}
+	v := Values{Done: 1}
+	unkept := ""
 	perRun, passes, order := map[int64][]float64{}, map[int64]int{}, []int64{}
 	pairs := map[int64][]pair{}
 	for _, s := range samples {
@@ -92,19 +95,22 @@ func values(samples []Sample, f figure.Figure, which which) Values {
 			continue
 		}
 		v.All = append(v.All, value)
-		for _, d := range s.Doubts {
-			if d.Figure == "all" || f.Side == "" || d.Figure == f.Side {
-				v.Unreliable = d.Sentence
-			}
-		}
+		known := s.Known()
+		v.Unreliable = cmp.Or(known.Doubt(f.Side), v.Unreliable)
 		if pass < which.from || which.to > 0 && pass > which.to {
 			continue
+		}
+		if known.Unkept != "" && f.Waits {
+			unkept, v.Done, v.Engine = known.Unkept, min(v.Done, known.Done), v.Engine || known.Engine
 		}
 		if perRun[s.Run] == nil {
 			order = append(order, s.Run)
 		}
 		perRun[s.Run] = append(perRun[s.Run], value)
 		pairs[s.Run] = append(pairs[s.Run], s.pair(false))
+	}
+	if unkept != "" { // of the others alone it would be that of those that had it easy
+		order, v.All, v.Reason = nil, nil, unkept
 	}
 	kept := 0
 	for _, run := range order {
@@ -160,4 +166,21 @@ func (w which) inWords(kept, all, idle int) string {
 		words = append(words, fmt.Sprintf("nothing moved in %d of %d", idle, kept))
 	}
 	return strings.Join(words, "; ")
+}
+
+// mainOf is the key of the figure that matters most at a point: where a set rate was not kept
+// on a side, what was done of it, since latency is no figure then.
+func mainOf(sides ...[]Sample) string {
+	var main string
+	for _, of := range sides {
+		for _, s := range of {
+			if main == "" {
+				main = figure.Main(s.Load)
+			}
+			if figure.Of(main).Waits && s.Known().Unkept != "" {
+				main = figure.Done(s.Load)
+			}
+		}
+	}
+	return main
 }

@@ -7,6 +7,7 @@
 package efficiency
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -126,9 +127,7 @@ func reader(side compare.Side) measured {
 		}
 		l := &m.loads[at[key]]
 		l.samples = append(l.samples, s)
-		if len(s.Doubts) > 0 && l.doubt == "" {
-			l.doubt = s.Doubts[0].Sentence
-		}
+		l.doubt = cmp.Or(l.doubt, s.Known().Doubt(""))
 	}
 	return m
 }

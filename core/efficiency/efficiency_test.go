@@ -124,7 +124,7 @@ func TestWhatIsLeftOut(t *testing.T) {
 		pool.Samples = append(pool.Samples, side("pool", more, 50).Samples...)
 	}
 	doubted := side("b", l, 50, 51)
-	doubted.Samples[1].Doubts = []judge.Finding{{Sentence: "Memory answered."}}
+	doubted.Samples[1].Doubts = []judge.Finding{{Weight: judge.Unreliable, Figure: "all", Sentence: "Memory answered."}}
 	members := []compare.Side{side("a", l, 50, 51), doubted}
 	swept := side("pool", load(512, 1, workload.Random, 8), 900)
 	swept.Samples[0].Point = []plan.Setting{{Field: "members.count", Value: "9"}}

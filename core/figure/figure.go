@@ -27,6 +27,7 @@ type Figure struct {
 	Side  string        `json:"-"` // class of operation it is about; all that move bytes when empty
 	None  string        `json:"-"` // why a measurement may have none
 	Spare bool          `json:"-"` // having none is as good as can be: nothing of it happened
+	Waits bool          `json:"-"` // it counts the time in which an operation waits for its turn, so that an overload has none
 	of    workload.Kind // of load that has it; all kinds when empty
 
 	// Value reads it from a summary; NaN when it has none.
@@ -162,18 +163,18 @@ var figures = func() []Figure {
 		{Key: "iops", Label: "IOPS", Unit: "per second", of: workload.BlockKind, Value: func(s *measure.Summary) float64 { return float64(s.Total.Rate) }},
 	}
 	for _, l := range latencies {
-		all = append(all, Figure{Key: l.key, Label: l.key + " latency", Unit: "seconds", Lower: true, of: workload.BlockKind, Value: func(s *measure.Summary) float64 {
+		all = append(all, Figure{Key: l.key, Label: l.key + " latency", Unit: "seconds", Lower: true, Waits: true, of: workload.BlockKind, Value: func(s *measure.Summary) float64 {
 			return float64(l.of(s.Total.Latency))
 		}})
 	}
 	for _, l := range latencies {
-		all = append(all, Figure{Key: "file-" + l.key, Label: l.key + " time of a file", Unit: "seconds", Lower: true, of: workload.FilesKind, Value: func(s *measure.Summary) float64 {
+		all = append(all, Figure{Key: "file-" + l.key, Label: l.key + " time of a file", Unit: "seconds", Lower: true, Waits: true, of: workload.FilesKind, Value: func(s *measure.Summary) float64 {
 			return float64(l.of(s.Classes[measure.File].Latency))
 		}})
 	}
 	for n, request := range []string{"put", "get", "scan"} {
 		for _, l := range latencies {
-			all = append(all, Figure{Key: request + "-" + l.key, Label: l.key + " time of a " + request, Unit: "seconds", Lower: true, None: "none was asked for", of: workload.StoresKind, Value: func(s *measure.Summary) float64 {
+			all = append(all, Figure{Key: request + "-" + l.key, Label: l.key + " time of a " + request, Unit: "seconds", Lower: true, Waits: true, None: "none was asked for", of: workload.StoresKind, Value: func(s *measure.Summary) float64 {
 				if s.Stores == nil || n >= len(s.Groups) || s.Groups[n].Operations == 0 {
 					return math.NaN()
 				}
@@ -187,7 +188,7 @@ var figures = func() []Figure {
 		}
 		for _, l := range latencies {
 			key, label := class.String()+"-"+l.key, l.key+" latency of "+class.String()
-			all = append(all, Figure{Key: key, Label: label, Unit: "seconds", Lower: true, Side: class.String(), Value: func(s *measure.Summary) float64 {
+			all = append(all, Figure{Key: key, Label: label, Unit: "seconds", Lower: true, Waits: true, Side: class.String(), Value: func(s *measure.Summary) float64 {
 				return float64(l.of(s.Classes[class].Latency))
 			}})
 		}
@@ -281,6 +282,19 @@ func Main(load workload.Spec) string {
 	}
 	if load.Open() {
 		return "p99"
+	}
+	return "throughput"
+}
+
+// Done is the key of the figure that says how much was done of a set rate.
+func Done(load workload.Spec) string {
+	switch load.Kind {
+	case workload.FilesKind:
+		return "files"
+	case workload.StoresKind:
+		return "requests"
+	case "", workload.BlockKind, workload.FeedsKind:
+		return "iops"
 	}
 	return "throughput"
 }

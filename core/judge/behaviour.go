@@ -206,13 +206,8 @@ func lateFeeds(o Observed) []Finding {
 // latency, which counts from the intended start, says how long was measured. It is the
 // engine's own fault where its workers had no time left, or nothing stands behind it.
 func fellBehind(o Observed) []Finding {
-	total := o.Summary.Total
-	wanted := float64(o.Load.Arriving())
-	expected := wanted * float64(o.Summary.Measured)
-	if o.Load.Amount > 0 || wanted <= 0 || total.Operations < 100 {
-		return nil
-	}
-	if missing := expected - float64(total.Operations); missing < 0.02*expected || missing < 4*math.Sqrt(expected) {
+	total, wanted := o.Summary.Total, float64(o.Load.Arriving())
+	if _, kept := kept(o.Load, o.Summary); kept {
 		return nil
 	}
 	evidence := []Evidence{{"rate", float64(total.Rate)}, {"rate asked for", wanted}, {"mean latency, seconds", float64(total.Latency.Mean)}}
@@ -222,7 +217,7 @@ func fellBehind(o Observed) []Finding {
 		waited = fmt.Sprintf(", of which the volume itself took %s", service.Mean)
 	}
 	who, next := "The volume could not keep the rate", "Lower the rate until it is kept; the latency of an overload only says how long was measured."
-	if o.Summary.Interface == "none" || engineShare(o) > pegged {
+	if engineLimits(o.Load, o.Summary) {
 		who, next = "The engine could not keep the rate", "Use more workers, or a host with faster cores: the volume was not asked for more."
 	}
 	return []Finding{{

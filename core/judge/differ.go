@@ -27,7 +27,7 @@ const (
 // Ratio is a candidate's figure over that of the baseline.
 type Ratio struct {
 	Value   float64 `json:"value" doc:"Candidate over baseline: of the geometric means, or of the arithmetic ones where a value is zero; 0 also where the baseline's mean is zero"`
-	Low     float64 `json:"low,omitempty" doc:"Lower end of the 95 % interval; absent with a single repeat on a side"`
+	Low     float64 `json:"low,omitempty" doc:"Lower end of the interval, which holds with 95 % for all figures at once that are decided together, and of a figure that is the same for that alone; absent with a single repeat on a side"`
 	High    float64 `json:"high,omitempty"`
 	Chance  float64 `json:"chance" doc:"Probability of such a ratio if there were no difference, corrected for all figures that are decided together"`
 	Verdict Verdict `json:"verdict" enum:"better,worse,same,not shown,hint,missing"`
@@ -51,28 +51,18 @@ func (r Ratio) Known() bool { return r.Deviation > 0 }
 // together, whatever else is on the page.
 func (r Ratio) Shown(among int) bool { return r.Known() && r.Alone*float64(among) < level }
 
-// ChanceOfWorse is the probability of such a ratio if the candidate were worse by the
-// share: that much less, or that much more where less is better. It is 1 when that
-// cannot be told.
-func (r Ratio) ChanceOfWorse(by quantity.Share, lower bool) float64 {
+// Interval is the 95 % interval of the ratio when so many are looked at together, whatever else
+// is on the page (Bonferroni); zeros where it is not known.
+func (r Ratio) Interval(among int) (low, high float64) {
 	if !r.Known() {
-		return 1
+		return 0, 0
 	}
-	change := -float64(min(by, 0.999))
-	if lower {
-		change = float64(by)
-	}
+	r.difference = r.Value - 1
 	if !r.Linear {
-		change = math.Log1p(change)
+		r.difference = math.Log(r.Value)
 	}
-	distance := r.Value - 1 - change
-	if !r.Linear {
-		distance = math.Log(r.Value) - change
-	}
-	if lower {
-		distance = -distance
-	}
-	return statistics.StudentTail(distance/r.Deviation, r.Freedom)
+	half := quantileOf(r.Freedom, 1-level/2/float64(max(among, 1))) * r.Deviation
+	return r.back(r.difference - half), r.back(r.difference + half)
 }
 
 // Repetition is what a side measured of one figure: its values, and by how much its
@@ -242,7 +232,10 @@ type Decided struct {
 // number (Holm 1979), the figures that matter most and all others by themselves, at
 // four fifths and one fifth of 5 %: in at most one of twenty pages without any
 // difference a single better or worse appears. Figures that say the same, number for
-// number, count once. The same is said of each figure by itself.
+// number, count once. The same is said of each figure by itself, where its own interval lies
+// within the noise. The interval of every other holds for all of them at once, and agrees with
+// the verdict (Guilbaud 2008): of those that are shown by Bonferroni's, which ends where there
+// is no difference, of the rest by the step at which they were not.
 func Decide(ratios []Decided, noise quantity.Share) {
 	for _, main := range []bool{true, false} {
 		share := level * mainShare
@@ -255,7 +248,8 @@ func Decide(ratios []Decided, noise quantity.Share) {
 				open = append(open, r)
 			}
 		}
-		holm(open)
+		all, rest := holm(open, share)
+		ofAll, ofRest := quantilesAt(share/float64(max(all, 1))), quantilesAt(share/float64(max(rest, 1)))
 		for _, r := range open {
 			matters := math.Abs(r.difference) >= math.Log(1+float64(noise))
 			up := r.difference > 0
@@ -264,10 +258,17 @@ func Decide(ratios []Decided, noise quantity.Share) {
 				r.Verdict = Better
 			case r.Chance < share && matters:
 				r.Verdict = Worse
-			case r.equal < level:
+			case r.equal < level/2:
 				r.Verdict = Same
 			default:
 				r.Verdict = NotShown
+			}
+			switch {
+			case !r.Known() || r.fromNothing || r.Verdict == Same:
+			case r.Chance < share:
+				r.spans(ofAll.quantile(r.Freedom))
+			default:
+				r.spans(ofRest.quantile(r.Freedom))
 			}
 			// Shown to people who know 5 %.
 			r.Chance = min(r.Chance*level/share, 1)
@@ -275,8 +276,25 @@ func Decide(ratios []Decided, noise quantity.Share) {
 	}
 }
 
-// holm corrects the chances for their number, step by step from the smallest.
-func holm(ratios []Decided) {
+// spans gives the ratio an interval of so many standard errors on each side, which ends at one
+// where a difference is shown.
+func (r Decided) spans(errors float64) {
+	half := errors * r.Deviation
+	low, high := r.difference-half, r.difference+half
+	if r.Verdict == Better || r.Verdict == Worse {
+		if r.difference > 0 {
+			low = max(low, 0)
+		} else {
+			high = min(high, 0)
+		}
+	}
+	r.Low, r.High = r.back(low), r.back(high)
+}
+
+// holm corrects the chances for their number, step by step from the smallest. It gives how
+// many there are that say something different, and how many of them were left at the first
+// step that a share does not allow.
+func holm(ratios []Decided, share float64) (all, rest int) {
 	ordered := slices.Clone(ratios)
 	slices.SortStableFunc(ordered, func(a, b Decided) int {
 		return cmp.Or(cmp.Compare(a.Chance, b.Chance), cmp.Compare(a.difference, b.difference))
@@ -288,13 +306,17 @@ func holm(ratios []Decided) {
 		different[key(r)] = true
 	}
 	left, largest := len(different), 0.0
+	all = left
 	keys := make([][2]float32, len(ordered))
 	for i, r := range ordered {
 		keys[i] = key(r)
 		if i > 0 && keys[i] != keys[i-1] {
 			left--
 		}
-		largest = max(largest, min(r.Chance*float64(left), 1))
+		if largest = max(largest, min(r.Chance*float64(left), 1)); largest >= share && rest == 0 {
+			rest = left
+		}
 		r.Chance = largest
 	}
+	return all, rest
 }

@@ -86,17 +86,22 @@ func nearCeiling(o Observed) (string, []Evidence) {
 
 // engineShare is which share of their time the workers of the engine spent on the
 // processor; 0 where that was not recorded.
-func engineShare(o Observed) float64 {
-	if o.Load.Workers < 1 {
+func engineShare(load workload.Spec, sum measure.Summary) float64 {
+	if load.Workers < 1 {
 		return 0
 	}
-	return float64(o.Summary.WorkerCPUPerOp) * float64(o.Summary.Total.Rate) / float64(o.Load.Workers)
+	return float64(sum.WorkerCPUPerOp) * float64(sum.Total.Rate) / float64(load.Workers)
+}
+
+// engineLimits reports that the engine itself can do no more, or has nothing behind it.
+func engineLimits(load workload.Spec, sum measure.Summary) bool {
+	return sum.Interface == "none" || engineShare(load, sum) > pegged
 }
 
 // busyEngine looks at the engine's own workers. What else the cores of the host do is
 // not their limit; where it keeps them waiting, waitedForCores says so.
 func busyEngine(o Observed) (string, []Evidence) {
-	share := engineShare(o)
+	share := engineShare(o.Load, o.Summary)
 	if o.Summary.Interface == "none" {
 		return "the engine itself, since nothing stands behind it", []Evidence{{"busy share of the engine's workers", share}}
 	}
@@ -179,7 +184,7 @@ func addedLatency(o Observed) (string, []Evidence) {
 			devices, known = max(devices, float64(d.Busy)), true
 		}
 	}
-	busiest = max(busiest, devices, engineShare(o))
+	busiest = max(busiest, devices, engineShare(o.Load, o.Summary))
 	asked := float64(o.Load.Workers * o.Load.Depth)
 	latency := float64(o.Summary.Total.Latency.Mean)
 	flying := float64(o.Summary.Total.Rate) * latency

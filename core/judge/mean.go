@@ -131,30 +131,41 @@ func shareBelow(freedom, t float64) float64 {
 	return statistics.StudentBelow(t, freedom)
 }
 
-// quantile is the two-sided 95 % quantile of Student's distribution. Comparisons ask
-// for it by the ten thousand: those of few whole degrees of freedom are kept, and those
-// between go along lines over one by their number, within a ten thousandth.
-func quantile(freedom float64) float64 {
-	freedom = max(freedom, 1)
-	if n := int(freedom); float64(n) == freedom && n < len(quantiles) {
-		return quantiles[n]()
+// quantile is the two-sided 95 % quantile of Student's distribution.
+func quantile(freedom float64) float64 { return usual.quantile(freedom) }
+
+// usual are the quantiles of intervals that hold by themselves.
+var usual = quantilesAt(1 - confidence)
+
+// quantiles are those of Student's distribution that both tails beyond have a chance together,
+// by degrees of freedom. Comparisons ask for them by the ten thousand: those of few whole
+// degrees of freedom are kept, and those between go along lines over one by their number,
+// within a thousandth.
+type quantiles struct{ whole, between []func() float64 }
+
+func quantilesAt(chance float64) quantiles {
+	lazily := func(count int, freedom func(n int) float64) []func() float64 {
+		values := make([]func() float64, count)
+		for n := range values {
+			values[n] = sync.OnceValue(func() float64 { return quantileOf(freedom(n), 1-chance/2) })
+		}
+		return values
 	}
-	at := float64(len(between)-1) / freedom
-	low := min(int(at), len(between)-2)
-	share := at - float64(low)
-	return between[low]()*(1-share) + between[low+1]()*share
+	return quantiles{
+		whole:   lazily(64, func(n int) float64 { return float64(max(n, 1)) }),
+		between: lazily(257, func(n int) float64 { return 256 / max(float64(n), 1e-9) }),
+	}
 }
 
-// quantiles are those of whole degrees of freedom, between those of 256 over a number
-// from 0 to 256; each is worked out when it is first asked for.
-var quantiles, between = lazily(64, func(n int) float64 { return float64(max(n, 1)) }), lazily(257, func(n int) float64 { return 256 / max(float64(n), 1e-9) })
-
-func lazily(count int, freedom func(n int) float64) []func() float64 {
-	values := make([]func() float64, count)
-	for n := range values {
-		values[n] = sync.OnceValue(func() float64 { return quantileOf(freedom(n), 1-(1-confidence)/2) })
+func (q quantiles) quantile(freedom float64) float64 {
+	freedom = max(freedom, 1)
+	if n := int(freedom); float64(n) == freedom && n < len(q.whole) {
+		return q.whole[n]()
 	}
-	return values
+	at := float64(len(q.between)-1) / freedom
+	low := min(int(at), len(q.between)-2)
+	share := at - float64(low)
+	return q.between[low]()*(1-share) + q.between[low+1]()*share
 }
 
 // Rate is the mean rate of a measurement with its interval, from its series.

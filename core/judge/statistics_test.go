@@ -173,7 +173,9 @@ func TestHolm(t *testing.T) {
 		difference := float64(min(i, 3))
 		ratios = append(ratios, Decided{Ratio: &Ratio{Chance: chance, difference: difference}})
 	}
-	holm(ratios)
+	if all, rest := holm(ratios, 0.05); all != 4 || rest != 3 {
+		t.Errorf("%d different, %d left", all, rest)
+	}
 	for i, want := range []float64{0.06, 0.04, 0.5, 0.06, 0.06} {
 		if math.Abs(ratios[i].Chance-want) > 1e-9 {
 			t.Errorf("corrected chance %d is %g, want %g", i, ratios[i].Chance, want)

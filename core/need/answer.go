@@ -185,6 +185,17 @@ func (j *Judged) remark(sides []compare.Side) {
 			}
 		}
 	}
+	said := map[string]bool{}
+	for _, a := range j.Setups {
+		for _, v := range a.Verdicts {
+			for _, c := range v.Cautions {
+				if text := c.Words; !said[text] {
+					said[text] = true
+					j.Remarks = append(j.Remarks, text)
+				}
+			}
+		}
+	}
 	simulated := 0
 	for _, side := range sides {
 		if !side.Real {

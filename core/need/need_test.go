@@ -499,3 +499,33 @@ func TestMeanwhile(t *testing.T) {
 		t.Errorf("%s: %+v", a.Standing, a.Meanwhile)
 	}
 }
+
+// A need is not met because it was measured briefly: what does not keep the rate falls short,
+// whatever its latency was so far, and by how much was done. Where the engine could not keep
+// it, nothing is shown.
+func TestARateThatIsNotKeptFallsShort(t *testing.T) {
+	n := Need{Name: "n", Uses: []Use{{Name: "ledger", Stage: "ledger", Bounds: []Bound{bound(t, "p99", "at most 10s"), bound(t, "iops", "at least 1000")}}}}
+	for _, seconds := range []float64{1, 5, 60} {
+		s := side("one", priced(t, "4000"), 1, "ledger", []float64{1430, 1431, 1429}, []float64{1, 1, 1})
+		for i := range s.Samples {
+			sum := s.Samples[i].Summary
+			s.Samples[i].Load.Rate = 3000
+			sum.Measured, sum.Total.Operations = quantity.Seconds(seconds), int64(1430*seconds)
+			sum.Total.Latency.Mean = quantity.Seconds((3000 - 1430) * seconds / 1430 / 2)
+			sum.Total.Latency.P99 = 2 * sum.Total.Latency.Mean
+		}
+		a := Judge(n, []compare.Side{s}).Setups[0]
+		if v := a.Verdicts[0]; v.Standing != judge.FallsShort || math.Abs(v.Headroom-1430.0/3000) > 0.01 || !strings.Contains(v.Reason, "not kept") {
+			t.Errorf("p99 of %g s: %+v", seconds, v)
+		}
+		if v := a.Verdicts[1]; v.Standing != judge.Meets {
+			t.Errorf("what was done of %g s: %+v", seconds, v)
+		}
+		for i := range s.Samples {
+			s.Samples[i].Summary.WorkerCPUPerOp = quantity.Seconds(float64(s.Samples[i].Load.Workers) / 1430)
+		}
+		if v := Judge(n, []compare.Side{s}).Setups[0].Verdicts[0]; v.Standing != judge.Undecided || !strings.Contains(v.Reason, "engine itself") {
+			t.Errorf("the engine: %+v", v)
+		}
+	}
+}

@@ -41,12 +41,21 @@ type Verdict struct {
 	Words    string         `json:"words" doc:"The verdict as people say it, such as 'meets with 1.4 times'"`
 	Reason   string         `json:"reason,omitempty" doc:"Why it is not shown or not measured, or what to know of the figure"`
 
+	Cautions []compare.Caution `json:"cautions,omitempty" doc:"What is to be known of the measurements it rests on"`
+
 	Value    *judge.Mean `json:"value,omitempty" doc:"What was reached, with its interval; of capacity and price the value alone"`
 	Shown    string      `json:"shown,omitempty" doc:"The value as people read it"`
 	Headroom float64     `json:"headroom,omitempty" doc:"How many times as good as the bound it is; below 1 it falls short of it"`
 	Least    float64     `json:"headroomLeast,omitempty" doc:"The same at the worse end of the interval"`
 	Most     float64     `json:"headroomMost,omitempty" doc:"And at the better end"`
 	Evidence []int64     `json:"measurements,omitempty" doc:"The measurements it rests on"`
+}
+
+// Open reports a verdict of which the figure does not say why: it was not measured, is not
+// shown, or is none.
+func (v Verdict) Open() bool {
+	none := v.Standing == judge.FallsShort && v.Value == nil && len(v.Evidence) > 0
+	return v.Standing == judge.Undecided || v.Standing == judge.NotMeasured || none
 }
 
 // Answer is all that is said of one setup.

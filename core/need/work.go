@@ -120,12 +120,23 @@ func (w work) figure(d Demand) Verdict {
 		return Verdict{Standing: judge.NotMeasured, Words: "not measured", Reason: near}
 	}
 	reached := w.standings.Of(samples, f)
-	v := Verdict{Evidence: reached.Measurements}
+	v := Verdict{Evidence: reached.Measurements, Cautions: reached.Cautions}
 	if !slices.ContainsFunc(figure.For(samples[0].Load), func(a figure.Figure) bool { return a.Key == f.Key }) {
 		v.Standing, v.Words, v.Reason = judge.NotMeasured, "not measured", fmt.Sprintf("a load such as %q has no %s", samples[0].Stage, f.Label)
 		return v
 	}
 	doubt := cmp.Or(reached.Values.Unreliable, doubted(samples))
+	if done := reached.Values.Done; done < 1 { // and f waits: it grows for as long as it goes on
+		v.Standing, v.Words, v.Reason = judge.FallsShort, "falls short of it: the rate is not kept", reached.Values.Reason
+		v.Headroom = done
+		if reached.Values.Engine || !d.bound.Most {
+			v.Standing, v.Words, v.Headroom = judge.Undecided, "not shown: the rate is not kept", 0
+		}
+		if doubt != "" {
+			v.Standing, v.Words, v.Reason, v.Headroom = judge.Undecided, "not shown: not to be trusted", doubt, 0
+		}
+		return v
+	}
 	if reached.Values.Reason != "" {
 		v.Standing, v.Words, v.Reason = judge.NotMeasured, "not measured", reached.Values.Reason
 		switch {
@@ -265,7 +276,7 @@ func differing(a, b workload.Spec) (names []string) {
 func doubted(samples []compare.Sample) string {
 	for _, s := range samples {
 		for _, d := range s.Doubts {
-			if d.Figure == "all" {
+			if d.Weight == judge.Unreliable && d.Figure == "all" {
 				return d.Sentence
 			}
 		}

@@ -67,6 +67,19 @@ func ParseShare(text string) (Share, error) {
 	return Share(math.Round(value*1e12) / 1e12), nil
 }
 
+// ParseChange reads by how much something changes, "10%" or "500%": a share that may be above
+// one, for which it needs its sign.
+func ParseChange(text string) (Share, error) {
+	value, err := parse(text, "change", "10% or 500%", []unit{{"", 1}, {"%", 0.01}})
+	if err != nil {
+		return 0, err
+	}
+	if value > 1 && !strings.HasSuffix(strings.TrimSpace(text), "%") {
+		return 0, fmt.Errorf("change %q %w: write it like 10%% or 500%%", text, ErrSyntax)
+	}
+	return Share(math.Round(value*1e12) / 1e12), nil
+}
+
 // String prints s as a percentage with three significant digits.
 func (s Share) String() string {
 	percent := float64(s) * 100

@@ -422,7 +422,7 @@ func sample(m resource.Measurement) compare.Sample {
 		sample.Summary = nil
 	}
 	for _, f := range m.Findings {
-		if f.Weight == judge.Unreliable {
+		if f.Weight != judge.Info {
 			sample.Doubts = append(sample.Doubts, f)
 		}
 	}

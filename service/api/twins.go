@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -257,9 +258,8 @@ func twinSamples(side compare.Side) (samples []twin.Sample) {
 		if m.Altered() {
 			sample.Doubt = "the volume was another at that point"
 		}
-		if len(m.Doubts) > 0 {
-			sample.Doubt = m.Doubts[0].Sentence
-		}
+		known := m.Known()
+		sample.Doubt = cmp.Or(sample.Doubt, known.Doubt(""), known.Unkept)
 		samples = append(samples, sample)
 	}
 	return samples

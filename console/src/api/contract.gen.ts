@@ -1114,6 +1114,8 @@ export interface components {
             offered?: string;
         };
         Alone: {
+            /** @description What is to be known of what was measured */
+            cautions: components["schemas"]["Caution"][] | null;
             /** @description The load in words */
             load: string;
             main: string;
@@ -1282,9 +1284,30 @@ export interface components {
             /** @description What the index and the sentence are made of, the largest gain first, the largest loss last */
             parts: components["schemas"]["Part"][] | null;
             runs: number[] | null;
+            /** @description The index in words, with its 95 % interval where that is known */
+            together?: string;
             /** @description An index with the weights that were asked for */
             weighed?: components["schemas"]["Weighed"];
             /** @description What got better and what worse, in a sentence, the largest change first */
+            words: string;
+        };
+        Caution: {
+            /**
+             * Format: int64
+             * @description Measurements of the side at the point
+             */
+            among: number;
+            /** @description Stable name of the rule that found it */
+            kind: string;
+            /**
+             * Format: int64
+             * @description Measurements that it is said of
+             */
+            of: number;
+            /** @description Of the first measurement that it is said of */
+            sentence: string;
+            side: string;
+            /** @description All of that as people read it */
             words: string;
         };
         Cell: {
@@ -2633,6 +2656,8 @@ export interface components {
             went?: components["schemas"]["Halves"];
         };
         Match: {
+            /** @description What is to be known of what was measured, side by side */
+            cautions: components["schemas"]["Caution"][] | null;
             /** @description The main figure of the first passes alone, when a side was warming; all other rows compare what is warm */
             cold?: components["schemas"]["Row"];
             /** @description The load in words */
@@ -2984,6 +3009,13 @@ export interface components {
             deviation?: number;
             /**
              * Format: double
+             * @description Share of what arrived at a set rate that was done, at the least; 1 when the rate was kept, or none was set
+             */
+            done: number;
+            /** @description It was the engine itself that could not keep the rate */
+            engine?: boolean;
+            /**
+             * Format: double
              * @description Degrees of freedom it is known with
              */
             freedom?: number;
@@ -2998,7 +3030,7 @@ export interface components {
             linear?: boolean;
             /**
              * Format: double
-             * @description Lower end of the 95 % interval; absent with a single repeat on a side
+             * @description Lower end of the interval, which holds with 95 % for all figures at once that are decided together, and of a figure that is the same for that alone; absent with a single repeat on a side
              */
             low?: number;
             mean: components["schemas"]["Mean"];
@@ -3296,7 +3328,7 @@ export interface components {
             linear?: boolean;
             /**
              * Format: double
-             * @description Lower end of the 95 % interval; absent with a single repeat on a side
+             * @description Lower end of the interval, which holds with 95 % for all figures at once that are decided together, and of a figure that is the same for that alone; absent with a single repeat on a side
              */
             low?: number;
             /**
@@ -3638,6 +3670,13 @@ export interface components {
         Single: {
             /** @description Of all repeats, in the order in which they were measured; absent where values has all of them */
             all?: number[] | null;
+            /**
+             * Format: double
+             * @description Share of what arrived at a set rate that was done, at the least; 1 when the rate was kept, or none was set
+             */
+            done: number;
+            /** @description It was the engine itself that could not keep the rate */
+            engine?: boolean;
             figure: string;
             /**
              * Format: int64
@@ -4461,6 +4500,13 @@ export interface components {
             /** @description Of all repeats, in the order in which they were measured; absent where values has all of them */
             all?: number[] | null;
             /**
+             * Format: double
+             * @description Share of what arrived at a set rate that was done, at the least; 1 when the rate was kept, or none was set
+             */
+            done: number;
+            /** @description It was the engine itself that could not keep the rate */
+            engine?: boolean;
+            /**
              * Format: int64
              * @description Repeats in which nothing moved
              */
@@ -4493,6 +4539,8 @@ export interface components {
             setup: components["schemas"]["Setup"];
         };
         Verdict: {
+            /** @description What is to be known of the measurements it rests on */
+            cautions?: components["schemas"]["Caution"][] | null;
             /**
              * Format: double
              * @description How many times as good as the bound it is; below 1 it falls short of it

@@ -402,15 +402,7 @@ function Gains(props: {
 							))}
 						</tbody>
 					</table>
-					{candidate.index ? (
-						<p className="mt-1 text-sm opacity-80">
-							Taken together × {candidate.index.toPrecision(3)}: the geometric mean of the gains above
-							{candidate.leftOut
-								? `, ${candidate.leftOut} of them left out: hints, missing or not to be trusted`
-								: ""}
-							.
-						</p>
-					) : null}
+					{candidate.together && <p className="mt-1 text-sm opacity-80">{candidate.together}</p>}
 					{candidate.weighed && <p className="mt-2">With the weights: {candidate.weighed.words}</p>}
 					<Weights key={compared.name} compared={compared} />
 				</div>

@@ -159,6 +159,11 @@ export function PointView(props: { compared: Compared; match: Match; candidate: 
 				<span className="text-sm opacity-80">{match.load}</span>
 			</div>
 			<RowsTable compared={compared} match={match} candidate={candidate} />
+			{(match.cautions ?? []).map((c) => (
+				<p key={c.words} className="mt-1 text-sm text-accent">
+					{c.words}
+				</p>
+			))}
 			<div className="mt-6 mb-2 flex flex-wrap items-center gap-4">
 				<h3 className="font-medium">Over each other</h3>
 				{most > 1 && (
