@@ -194,7 +194,7 @@ func (e *execution) renew(ctx context.Context, used volume.Volume) {
 	}
 	// It is looked at although the run was stopped, for as long as a slow disk
 	// takes; the end of the service waits for less.
-	patience := 10 * time.Second
+	patience := time.Minute
 	if errors.Is(context.Cause(ctx), errShutdown) {
 		patience = lastPause
 	}

@@ -94,11 +94,13 @@ func (a Address) wishes() iscsi.Wishes {
 // was lost before, what is written to has to be what it was, beside what the load wrote.
 func (v *opened) login(ctx context.Context, p *path, depth int, again bool) (_ *session, err error) {
 	defer wall.Guard(&err)
-	s, err := login(ctx, p.portal, p.options, depth)
+	let, done := context.WithTimeout(ctx, v.patience.login)
+	defer done()
+	s, err := login(let, p.portal, p.options, depth)
 	if err != nil {
 		return nil, err
 	}
-	u, err := ask(ctx, s, v.lun)
+	u, err := ask(let, s, v.lun)
 	switch {
 	case err != nil:
 		err = fmt.Errorf("%s: unit %d: %w", p.portal, v.address.LUN, err)
@@ -122,7 +124,9 @@ func (v *opened) same(ctx context.Context, s *session, u unit) error {
 	if u.Name == "" && u.Serial == "" {
 		return &volume.LapsedError{Path: v.locator.String(), Why: "the session was lost, and the unit has neither a name nor a serial number to know it again by"}
 	}
-	found, err := (&seen{unit: u, session: s, address: v.address, lun: v.lun, ctx: ctx}).identify(v.locator)
+	ctx, done := context.WithTimeout(ctx, mostPatience*v.patience.login)
+	defer done()
+	found, err := (&seen{unit: u, session: s, address: v.address, lun: v.lun, ctx: ctx, patience: v.patience.login}).identify(v.locator)
 	if err != nil {
 		return err
 	}

@@ -39,12 +39,17 @@ const (
 type Opener struct {
 	// Secrets is the file of what users log in with; it need not be there.
 	Secrets string
-	// Patience is how long a look at a target may take; usual at zero.
+	// Patience is how long a look at a target may take to be let in and to be told what is
+	// there, and each read of it afterwards; mostPatience times that in all. Usual at zero.
 	Patience time.Duration
 }
 
 // lookPatience is how long a look at a target may take usually.
 const lookPatience = 10 * time.Second
+
+// mostPatience is how many times its patience a look may take that reads: what the content is
+// known by lies in hundreds of places, and a busy array answers each of them late.
+const mostPatience = 12
 
 // Parse reads an address; see Address.
 func (Opener) Parse(name string) (volume.Locator, error) {
@@ -77,9 +82,12 @@ type seen struct {
 	address Address
 	lun     uint64
 	secrets []secretfile.Secret
-	ctx     context.Context
-	end     context.CancelFunc
-	kept    [2][]byte // its first and its last MiB, once something of them was read
+
+	ctx      context.Context
+	end      context.CancelFunc
+	patience time.Duration // for an answer
+
+	kept [2][]byte // its first and its last MiB, once something of them was read
 }
 
 // visit logs in to the first portal of a unit that answers.
@@ -95,10 +103,13 @@ func (o Opener) visit(l volume.Locator) (*seen, error) {
 	if v.secrets, err = o.secrets(a); err != nil {
 		return nil, err
 	}
-	v.ctx, v.end = context.WithTimeout(context.Background(), cmp.Or(o.Patience, lookPatience))
+	v.patience = cmp.Or(o.Patience, lookPatience)
+	v.ctx, v.end = context.WithTimeout(context.Background(), mostPatience*v.patience)
+	let, done := context.WithTimeout(v.ctx, v.patience)
+	defer done()
 	var failed []error
 	for _, portal := range a.Portals {
-		if v.session, err = login(v.ctx, portal, a.options(v.secrets), 1); err == nil {
+		if v.session, err = login(let, portal, a.options(v.secrets), 1); err == nil {
 			break
 		}
 		failed = append(failed, err)
@@ -107,7 +118,7 @@ func (o Opener) visit(l volume.Locator) (*seen, error) {
 		v.end()
 		return nil, fmt.Errorf("%w: %w", volume.ErrUnreachable, errors.Join(failed...))
 	}
-	if v.unit, err = ask(v.ctx, v.session, v.lun); err != nil {
+	if v.unit, err = ask(let, v.session, v.lun); err != nil {
 		v.close()
 		return nil, fmt.Errorf("%w: %s: unit %d: %w", volume.ErrUnreachable, v.portal, a.LUN, err)
 	}
@@ -432,7 +443,9 @@ func (v *seen) read(into []byte, at int64) (n int, err error) {
 		skip := int(at + int64(n) - from)
 		length := min((int64(skip+len(into)-n)+block-1)/block*block, most/block*block, v.Bytes()-from)
 		buffer := make([]byte, length)
-		moved, err := v.do(v.ctx, v.lun, scsi.Read(uint64(from/block), uint32(length/block)), buffer, false)
+		answer, done := context.WithTimeout(v.ctx, v.patience)
+		moved, err := v.do(answer, v.lun, scsi.Read(uint64(from/block), uint32(length/block)), buffer, false)
+		done()
 		if err != nil {
 			return n, fmt.Errorf("read %d bytes at %d: %w", length, from, err)
 		}

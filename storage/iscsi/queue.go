@@ -138,13 +138,11 @@ func newQueue(v *opened, o load.QueueOptions) (*queue, error) {
 
 // open logs in over all paths at once, and gives the errors of those that are not up.
 func (q *queue) open() (failed []error) {
-	ctx, cancel := context.WithTimeout(q.ctx, q.volume.patience.login)
-	defer cancel()
 	errs := make([]error, len(q.paths))
 	var together sync.WaitGroup
 	for i, p := range q.paths {
 		together.Go(func() {
-			s, err := q.volume.login(ctx, p, len(q.slots), false)
+			s, err := q.volume.login(q.ctx, p, len(q.slots), false)
 			if errs[i] = err; err == nil {
 				p.up(s)
 			}
@@ -480,9 +478,7 @@ func (q *queue) restore(p *path) {
 	}
 	q.logins.Go(func() {
 		for pause := 100 * time.Millisecond; q.ctx.Err() == nil; pause = min(2*pause, 2*time.Second) {
-			ctx, cancel := context.WithTimeout(q.ctx, q.volume.patience.login)
-			s, err := q.volume.login(ctx, p, len(q.slots), true)
-			cancel()
+			s, err := q.volume.login(q.ctx, p, len(q.slots), true)
 			var lapsed *volume.LapsedError
 			if errors.As(err, &lapsed) {
 				q.lapsed.Store(lapsed)

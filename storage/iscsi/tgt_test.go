@@ -81,7 +81,7 @@ func openUnit(t *testing.T, g *peer.Tgt, more string) *opened {
 	if v.unit, err = ask(within(t, 10*time.Second), s, v.lun); err != nil {
 		t.Fatal(err)
 	}
-	found, err := (&seen{unit: v.unit, session: s, address: a, lun: v.lun, ctx: within(t, 10*time.Second)}).identify(v.locator)
+	found, err := (&seen{unit: v.unit, session: s, address: a, lun: v.lun, ctx: within(t, 10*time.Second), patience: 10 * time.Second}).identify(v.locator)
 	if err != nil {
 		t.Fatal(err)
 	}
