@@ -113,3 +113,31 @@ func dipsIn(paces []measure.Pace, values, level []float64, dips []int) *measure.
 	}
 	return &d
 }
+
+// pauseIn finds a piece that is a pause of one level: far below the pieces on both sides,
+// which are alike, and shorter than both together.
+func pauseIn(level []float64, bounds []int) (at int, found bool) {
+	mean := func(p int) float64 { return average(level[bounds[p]:bounds[p+1]]) }
+	for p := 1; p < len(bounds)-2; p++ {
+		before, after := mean(p-1), mean(p+1)
+		short := bounds[p+1]-bounds[p] < bounds[p]-bounds[p-1]+bounds[p+2]-bounds[p+1]
+		if short && mean(p) < 0.6*min(before, after) && apart(before, after) < stepLimit {
+			return p, true
+		}
+	}
+	return 0, false
+}
+
+// filled puts the level around a pause in its place, and adds its values to the dips.
+func filled(level []float64, bounds []int, at int, dips []int) []int {
+	around := slices.Concat(level[bounds[at-1]:bounds[at]], level[bounds[at+1]:bounds[at+2]])
+	usual := median(around)
+	for i := bounds[at]; i < bounds[at+1]; i++ {
+		level[i] = usual
+		if !slices.Contains(dips, i) {
+			dips = append(dips, i)
+		}
+	}
+	slices.Sort(dips)
+	return dips
+}

@@ -42,8 +42,12 @@ func Phases(load workload.Spec, paces []measure.Pace) (phases measure.Phases, fr
 		return phases, 0
 	}
 	level, dips := withoutDips(speeds, paces)
-	phases.Dips = dipsIn(paces, speeds, level, dips)
 	cut := cutUp(level, one)
+	for at, more := pauseIn(level, cut.bounds); more; at, more = pauseIn(level, cut.bounds) {
+		dips = filled(level, cut.bounds, at, dips)
+		cut = cutUp(level, one)
+	}
+	phases.Dips = dipsIn(paces, speeds, level, dips)
 	if cut.standing != measure.Settled && len(level) <= mostWaved {
 		if flat, c := withoutWave(level); c != nil {
 			if calm := cutUp(flat, one); calm.standing != measure.NotKnown || cut.standing == measure.NotKnown {
@@ -54,15 +58,18 @@ func Phases(load workload.Spec, paces []measure.Pace) (phases measure.Phases, fr
 	}
 	phases.Standing, phases.Drift = cut.standing, cut.drift
 	bounds := cut.bounds
-	last := bounds[len(bounds)-2]
 	for p := range len(bounds) - 1 {
 		phases.List = append(phases.List, phase(paces[bounds[p]:bounds[p+1]]))
 	}
 	name(phases.List, kindOf[cut.standing])
 	phases.Fall = fall(phases.List, paces)
 	if cut.standing != measure.NotSettled && load.Amount == 0 && load.Passes == 0 && load.Kind != workload.FeedsKind && !load.Uneven() { // a late piece counts whenever it comes
-		from = last
-		phases.Cut = span(paces[:last])
+		at := len(bounds) - 2
+		if at > 0 && phases.List[at-1].Kind == measure.Stall {
+			at-- // a pause that is over is no lead-in
+		}
+		from = bounds[at]
+		phases.Cut = span(paces[:from])
 	}
 	phases.Words = inWords(load, phases, len(level))
 	return phases, from
@@ -127,11 +134,11 @@ func phase(paces []measure.Pace) measure.Phase {
 	return f
 }
 
-// slower says whether a phase is worse than another: at a lower rate, or at a like
-// rate with a longer latency.
+// slower says whether a phase is worse than another by something that matters: at a lower
+// rate, or at a like rate with a longer latency.
 func slower(a, b measure.Phase) bool {
 	if apart(float64(a.Rate), float64(b.Rate)) < leastChange/2 {
-		return a.Mean > b.Mean
+		return a.Mean > b.Mean && apart(float64(a.Mean), float64(b.Mean)) >= leastChange
 	}
 	return a.Rate < b.Rate
 }
@@ -158,7 +165,7 @@ func name(list []measure.Phase, last measure.PhaseKind) {
 }
 
 // fall is the first moment from which on no phase comes near the level before it
-// again.
+// again. What was as low before, for longer than a start takes, goes up and down.
 func fall(list []measure.Phase, paces []measure.Pace) *measure.Fall {
 	for i := range len(list) - 1 {
 		before := list[i]
@@ -166,7 +173,11 @@ func fall(list []measure.Phase, paces []measure.Pace) *measure.Fall {
 			continue
 		}
 		back := slices.ContainsFunc(list[i+1:], func(p measure.Phase) bool { return !slower(p, before) })
-		if back {
+		last := list[len(list)-1]
+		low := slices.ContainsFunc(list[:i], func(p measure.Phase) bool {
+			return p.Kind != measure.Stall && p.Intervals*10 >= len(paces) && !slower(last, p)
+		})
+		if back || low {
 			continue
 		}
 		f := measure.Fall{After: before.Start + before.Length, From: before.Throughput, To: list[len(list)-1].Throughput}

@@ -19,6 +19,7 @@ type cutting struct {
 
 func cutUp(level []float64, floor float64) cutting {
 	c := cutting{bounds: withoutRamps(level, withoutSlope(level, pieces(level, floor), floor)), standing: measure.NotKnown}
+	c.bounds = withoutTails(level, c.bounds, floor)
 	if len(level) < leastKnown {
 		return c
 	}
@@ -34,7 +35,7 @@ func cutUp(level []float64, floor float64) cutting {
 		}
 	}
 	switch {
-	case moved, len(last) < leastLast, float64(len(last)) < lastShare*float64(len(level)):
+	case moved, comesBack(level, c.bounds), len(last) < leastLast, float64(len(last)) < lastShare*float64(len(level)):
 		c.standing = measure.NotSettled
 	case stood:
 		c.standing = measure.Settled
@@ -126,6 +127,58 @@ func withoutSlope(values []float64, bounds []int, floor float64) []int {
 		bounds = slices.Delete(bounds, len(bounds)-2, len(bounds)-1)
 	}
 	return bounds
+}
+
+// withoutTails takes away the cuts that a few values far from the rest make: the values on
+// both sides have to differ as a whole, by their ranks (Mann and Whitney 1947), beyond what
+// the best of all places for a cut gives by chance; or, where one side is too short for that,
+// by more than a quarter with no value of one side among the other.
+func withoutTails(values []float64, bounds []int, floor float64) []int {
+	around := noiseOf(values, bounds, floor)
+	independent := around.worth(len(values)) / float64(len(values))
+	limit := math.Sqrt(2*math.Log(float64(len(values)))) + 1
+	for p := 1; p < len(bounds)-1; {
+		a, b := values[bounds[p-1]:bounds[p]], values[bounds[p]:bounds[p+1]]
+		above, errors := ranked(a, b)
+		clear := (above == 0 || above == 1) && apart(median(a), median(b)) >= 0.25
+		if !clear && math.Abs(errors)*math.Sqrt(independent) < limit {
+			bounds = slices.Delete(bounds, p, p+1)
+			p = max(p-1, 1)
+			continue
+		}
+		p++
+	}
+	return bounds
+}
+
+// ranked compares two samples by their ranks: the share of pairs in which the value of the
+// first is the higher one, and by how many standard errors that is off a half.
+func ranked(a, b []float64) (above, errors float64) {
+	first, second := slices.Sorted(slices.Values(a)), slices.Sorted(slices.Values(b))
+	n, m := float64(len(a)), float64(len(b))
+	sum, below, same := 0.0, 0, 0
+	for _, v := range first {
+		for below < len(second) && second[below] < v {
+			below++
+		}
+		for same = max(same, below); same < len(second) && second[same] == v; same++ {
+		}
+		sum += float64(below) + float64(same-below)/2
+	}
+	return sum / (n * m), (sum - n*m/2) / math.Sqrt(n*m*(n+m+1)/12)
+}
+
+// comesBack reports a last level that was there before, for a tenth of the time, and was left
+// in between: it goes up and down, and which of both lasts is not known.
+func comesBack(values []float64, bounds []int) bool {
+	level := func(p int) float64 { return average(values[bounds[p]:bounds[p+1]]) }
+	last := len(bounds) - 2
+	for p := range last - 1 {
+		if (bounds[p+1]-bounds[p])*10 >= len(values) && apart(level(p), level(last)) < leastChange {
+			return true
+		}
+	}
+	return false
 }
 
 func squares(values []float64) (sum float64) {
