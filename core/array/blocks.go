@@ -127,7 +127,7 @@ func (c *blocks) insert(block int64) int32 {
 		c.nodes = append(c.nodes, node{})
 	}
 	c.nodes[n] = node{block: block}
-	if held := len(c.nodes) - len(c.spare); 2*held > len(c.table) {
+	if held := c.held(); 2*held > len(c.table) {
 		c.grow()
 	}
 	c.enter(n)
@@ -156,6 +156,9 @@ func (c *blocks) grow() {
 }
 
 // full reports whether a further block takes the place of another one.
+// held is how many blocks it has.
+func (c *blocks) held() int { return len(c.nodes) - len(c.spare) }
+
 func (c *blocks) full() bool { return len(c.spare) == 0 && len(c.nodes) >= c.capacity }
 
 // remove forgets a block. Later entries of the same run move up, so that they are

@@ -57,6 +57,8 @@ type Counter struct {
 	Name  string
 	Unit  string // "share", "bytes", "bytes per second", "operations" or "seconds"
 	Value float64
+	Sum   bool    // it is what happened since then; otherwise a level, or a mean
+	Of    float64 // of a mean: the operations, bytes or seconds that it is one of
 }
 
 // Inside tells what happened inside since the counters of before, which is
@@ -68,8 +70,20 @@ func (a *Array) Inside(before Totals) []Counter {
 		return nil
 	}
 	var list []Counter
-	add := func(name, unit string, value float64) { list = append(list, Counter{name, unit, value}) }
-	busy := func(name string, now, before float64) { add(name+" busy", "share", min(max((now-before)/over, 0), 1)) }
+	add := func(name, unit string, value float64) {
+		list = append(list, Counter{Name: name, Unit: unit, Value: value})
+	}
+	sum := func(name, unit string, value float64) {
+		list = append(list, Counter{Name: name, Unit: unit, Value: value, Sum: true})
+	}
+	mean := func(name, unit string, value, of float64) {
+		if of > 0 { // there is none of nothing
+			list = append(list, Counter{Name: name, Unit: unit, Value: value / of, Of: of})
+		}
+	}
+	busy := func(name string, now, before float64) {
+		mean(name+" busy", "share", min(max(now-before, 0), over)/1e9, over/1e9)
+	}
 	for i := range now.Busy {
 		busy(fmt.Sprintf("member %d", i), now.Busy[i], before.Busy[i])
 		if now.Lines[i] > 0 {
@@ -90,7 +104,7 @@ func (a *Array) Inside(before Totals) []Counter {
 		}
 	}
 	if programmed := programmed(before, now); programmed > 0 {
-		add("SSDs programmed", "bytes", programmed)
+		sum("SSDs programmed", "bytes", programmed)
 	}
 	if worn := a.worn(now); worn > 0 {
 		add("most worn SSD", "share", worn)
@@ -98,10 +112,11 @@ func (a *Array) Inside(before Totals) []Counter {
 	for i, c := range a.caches {
 		name := c.spec.Name
 		hits, misses := now.Hits[i]-before.Hits[i], now.Misses[i]-before.Misses[i]
-		add(name+" hit rate", "share", ratio(float64(hits), float64(hits+misses)))
+		mean(name+" hit rate", "share", float64(hits), float64(hits+misses))
 		busy(name, now.Caches[i], before.Caches[i])
+		add(name+" in use", "share", ratio(float64(c.held()), float64(c.capacity)))
 		add(name+" dirty", "bytes", float64(c.unclean)*float64(int64(1)<<c.shift))
-		add(name+" destaged", "bytes", float64(now.Written[i]-before.Written[i]))
+		sum(name+" destaged", "bytes", float64(now.Written[i]-before.Written[i]))
 		add(name+" stalled", "operations", float64(len(c.stalled)))
 		if c.skipped > 0 {
 			add(name+" not kept", "bytes", float64(c.skipped))
@@ -112,7 +127,7 @@ func (a *Array) Inside(before Totals) []Counter {
 	}
 	if t := a.thin; t != nil {
 		add("pool in use", "share", t.used())
-		add("pool copied", "bytes", float64(now.Copied-before.Copied))
+		sum("pool copied", "bytes", float64(now.Copied-before.Copied))
 		if len(t.held) > 0 {
 			add("pool held by snapshots", "bytes", float64(len(t.held))*float64(t.unit))
 		}
@@ -120,10 +135,10 @@ func (a *Array) Inside(before Totals) []Counter {
 			if l := a.described.Thin; l.Throughput > 0 {
 				busy("reduction", now.Reduction, before.Reduction)
 			}
-			add("pool stored of what was written", "share", ratio(float64(now.Kept-before.Kept), float64(now.Taken-before.Taken)))
-			add("pool had already", "bytes", float64(now.Repeated-before.Repeated))
+			mean("pool stored of what was written", "share", float64(now.Kept-before.Kept), float64(now.Taken-before.Taken))
+			sum("pool had already", "bytes", float64(now.Repeated-before.Repeated))
 			if r.looked > 0 {
-				add("looks at the index on the members", "operations", float64(now.Looked-before.Looked))
+				sum("looks at the index on the members", "operations", float64(now.Looked-before.Looked))
 			}
 		}
 		if t.refused > 0 {
@@ -132,8 +147,8 @@ func (a *Array) Inside(before Totals) []Counter {
 	}
 	if t := a.tier; t != nil {
 		add("tier in use", "share", ratio(float64(t.used()), float64(t.slots)))
-		add("tier answered", "share", ratio(float64(now.Fast-before.Fast), float64(now.Fast-before.Fast+now.Slow-before.Slow)))
-		add("tier moved", "bytes", float64(now.Moved-before.Moved))
+		mean("tier answered", "share", float64(now.Fast-before.Fast), float64(now.Fast-before.Fast+now.Slow-before.Slow))
+		sum("tier moved", "bytes", float64(now.Moved-before.Moved))
 	}
 	busy("controller", now.Controller, before.Controller)
 	if l := a.described.Limits; l.Operations > 0 || l.Throughput > 0 {
@@ -170,8 +185,8 @@ func (a *Array) Inside(before Totals) []Counter {
 	for kind, verb := range kindNames {
 		count := float64(now.Answered[kind] - before.Answered[kind])
 		for place, name := range a.spentNames() {
-			if spent := now.Spent[kind][place] - before.Spent[kind][place]; spent > 0 && count > 0 {
-				add(verb+" "+name, "seconds", float64(spent)/count/1e9)
+			if spent := now.Spent[kind][place]; spent > 0 { // once some was spent there, also where none is
+				mean(verb+" "+name, "seconds", float64(spent-before.Spent[kind][place])/1e9, count)
 			}
 		}
 	}

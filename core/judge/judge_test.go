@@ -195,14 +195,24 @@ func withTrims(s measure.Summary, rate quantity.OpRate, latency quantity.Seconds
 	return s
 }
 
-// A hit rate is that of what was read, however long that took: of 1 and 3 MB, a fifth and
-// three fifths of which were hits, half. Other counters are means over time.
-func TestInsideIsOfWhatWasRead(t *testing.T) {
-	second := func(read quantity.Bytes, hits, busy float64) measure.Interval {
-		return measure.Interval{Length: 1, Classes: map[measure.Class]measure.Flow{measure.Read: {Bytes: read}}, Inside: []measure.Counter{{Name: "cache hit rate", Value: hits}, {Name: "controller busy", Value: busy}}}
+// Sums are sums, and a share is one of all that it is of: of 100 and 300 reads, a fifth and
+// three fifths of which were hits, half were; a part is busy for so much of the time, and a
+// level counts for as long as it was there.
+func TestInsideAddsUp(t *testing.T) {
+	interval := func(length, reads, hits, busy, moved, level float64) measure.Interval {
+		return measure.Interval{Length: quantity.Seconds(length), Inside: []measure.Counter{
+			{Name: "cache hit rate", Unit: "share", Value: hits, Over: measure.Means, Of: reads}, {Name: "controller busy", Unit: "share", Value: busy, Over: measure.Means, Of: length},
+			{Name: "tier moved", Unit: "bytes", Value: moved, Over: measure.Sums}, {Name: "cache dirty", Unit: "bytes", Value: level},
+		}}
 	}
-	means := Inside([]measure.Interval{second(1e6, 0.2, 1), second(3e6, 0.6, 0)})
-	if math.Abs(means[0].Value-0.5) > 1e-6 || means[1].Value != 0.5 {
-		t.Errorf("%+v", means)
+	got := map[string]float64{}
+	for _, c := range Inside([]measure.Interval{interval(1, 100, 0.2, 1, 10, 5), interval(3, 300, 0.6, 0, 30, 1)}) {
+		got[c.Name] = c.Value
+	}
+	want := map[string]float64{"cache hit rate": 0.5, "controller busy": 0.25, "tier moved": 40, "cache dirty": 2}
+	for name, value := range want {
+		if math.Abs(got[name]-value) > 1e-9 {
+			t.Errorf("%s is %g, not %g", name, got[name], value)
+		}
 	}
 }

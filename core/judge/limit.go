@@ -154,19 +154,13 @@ func busyInside(o Observed) (string, []Evidence) {
 
 // inside is which share of the time each part of a simulated array was busy.
 func inside(o Observed) map[string]float64 {
-	sums, count := map[string]float64{}, 0.0
-	for _, i := range measured(o.Series) {
-		count++
-		for _, c := range i.Inside {
-			if part, isBusy := strings.CutSuffix(c.Name, " busy"); isBusy && c.Unit == "share" {
-				sums[part] += c.Value
-			}
+	shares := map[string]float64{}
+	for _, c := range Inside(o.Series) {
+		if part, isBusy := strings.CutSuffix(c.Name, " busy"); isBusy && c.Unit == "share" {
+			shares[part] = c.Value
 		}
 	}
-	for part := range sums {
-		sums[part] /= count
-	}
-	return sums
+	return shares
 }
 
 // addedLatency recognises a load that waits for answers while nothing on the way is

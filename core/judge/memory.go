@@ -135,7 +135,7 @@ func simulatedMemory(o Observed) (findings []Finding) {
 		})
 	}
 	written := o.Summary.Classes[measure.Write].Bytes
-	if share := float64(grew) / float64(max(written, 1)); written > 0 && share >= mostlyKept {
+	if grew, share := keptOf(grew, written); written > 0 && share >= mostlyKept {
 		findings = append(findings, Finding{
 			Kind: "host-memory-filling", Weight: Unreliable, Figure: "all",
 			Sentence: fmt.Sprintf("The page cache of the host had not passed on %s of the %s that were written: these figures are about memory, not storage.", grew, written),
@@ -207,7 +207,7 @@ func answered(series []measure.Interval, cache string) (hits float64, grew quant
 		for _, c := range i.Inside {
 			switch c.Name {
 			case cache + " hit rate":
-				w := weight(c, i)
+				w := max(c.Of, 1e-9) // told without what it is of by series of before
 				sum, weights, known = sum+w*c.Value, weights+w, true
 			case cache + " dirty":
 				if last = c.Value; math.IsNaN(first) {
@@ -220,6 +220,13 @@ func answered(series []measure.Interval, cache string) (hits float64, grew quant
 		hits = sum / weights
 	}
 	return hits, quantity.Bytes(max(last-first, 0)), known
+}
+
+// keptOf is how much of what was written a cache had not passed on, by how much more it holds
+// than at first: never more than was written, although it counts in blocks of its own.
+func keptOf(grew, written quantity.Bytes) (kept quantity.Bytes, share float64) {
+	kept = min(grew, written)
+	return kept, float64(kept) / float64(max(written, 1))
 }
 
 // Shares from which on a cache counts as what was measured.
@@ -256,7 +263,7 @@ func cacheAnswered(o Observed) (findings []Finding) {
 				Evidence: []Evidence{{"span, bytes", float64(o.Load.Span)}, {"cache, bytes", float64(size)}},
 			})
 		}
-		if share := float64(grew) / float64(max(written, 1)); known && written > 0 && share >= mostlyKept {
+		if grew, share := keptOf(grew, written); known && written > 0 && share >= mostlyKept {
 			findings = append(findings, Finding{
 				Kind: "still-filling", Weight: Caution, Figure: measure.Write.String(),
 				Sentence: fmt.Sprintf("%q had not passed on %s of the %s that were written: it was still filling, and the media took less than was measured.", name, grew, written),

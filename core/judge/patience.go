@@ -105,7 +105,16 @@ func patience(load workload.Spec, paces []measure.Pace, phases measure.Phases, f
 		without = fmt.Sprintf("the mean was known only within %s", record.Within)
 	}
 	// A mean of what still changes is a mean of nothing.
-	judge(load.Settled || load.Within > 0, record.Settled, "the rate had settled", "the rate had not settled")
+	moves := moving(kept)
+	if !record.Settled {
+		moves = nil
+	}
+	record.Settled = record.Settled && len(moves) == 0
+	not := "the rate had not settled"
+	if len(moves) > 0 {
+		not = "the rate stood still, but " + strings.Join(moves, ", ")
+	}
+	judge(load.Settled || load.Within > 0, record.Settled, "the rate had settled", not)
 	judge(load.Within > 0, known, fmt.Sprintf("the mean was known within %s", record.Within), without)
 	record.Words = "It ended because " + strings.Join(met, " and ") + "."
 	if len(missed) > 0 {

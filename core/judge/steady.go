@@ -2,7 +2,6 @@ package judge
 
 import (
 	"slices"
-	"strings"
 
 	"gonum.org/v1/gonum/stat"
 
@@ -105,36 +104,41 @@ func Stolen(series []measure.Interval) (share quantity.Share) {
 	return share / quantity.Share(length)
 }
 
-// Inside gives the means over the measured time of what a volume tells of its inside,
-// in the order in which it tells it.
-func Inside(series []measure.Interval) (means []measure.Counter) {
-	places, weights := map[string]int{}, []float64{}
+// Inside gives what a volume tells of its inside over the measured time, in the order in
+// which it tells it: sums of what happened, means of all that they are of, and of levels the
+// mean over time.
+func Inside(series []measure.Interval) (all []measure.Counter) {
+	places, weights, lengths := map[string]int{}, []float64{}, []float64{}
+	levels := []float64{}
 	for _, i := range measured(series) {
 		for _, c := range i.Inside {
 			at, known := places[c.Name]
 			if !known {
-				at = len(means)
+				at = len(all)
 				places[c.Name] = at
-				means, weights = append(means, measure.Counter{Name: c.Name, Unit: c.Unit}), append(weights, 0)
+				all = append(all, measure.Counter{Name: c.Name, Unit: c.Unit, Over: c.Over})
+				weights, lengths, levels = append(weights, 0), append(lengths, 0), append(levels, 0)
 			}
-			w := weight(c, i)
-			means[at].Value += w * c.Value
-			weights[at] += w
+			if c.Over == measure.Sums {
+				all[at].Value += c.Value
+				continue
+			}
+			all[at].Value += c.Of * c.Value
+			weights[at] += c.Of
+			levels[at] += float64(i.Length) * c.Value
+			lengths[at] += float64(i.Length)
 		}
 	}
-	for at := range means {
-		means[at].Value /= weights[at]
+	for at := range all {
+		switch {
+		case all[at].Over == measure.Sums:
+		case weights[at] > 0:
+			all[at].Value, all[at].Of = all[at].Value/weights[at], weights[at]
+		case lengths[at] > 0:
+			all[at].Value = levels[at] / lengths[at]
+		}
 	}
-	return means
-}
-
-// weight is what an interval counts for in the mean of a counter: in that of a hit rate the
-// more, the more was read in it.
-func weight(c measure.Counter, i measure.Interval) float64 {
-	if strings.HasSuffix(c.Name, " hit rate") {
-		return 1 + float64(i.Classes[measure.Read].Bytes)
-	}
-	return 1
+	return all
 }
 
 // CPUPerOperation is the CPU time that the hosts used for each operation, of

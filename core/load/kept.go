@@ -83,7 +83,11 @@ func (k *keptParts) rest(length quantity.Seconds, p measure.Part) {
 // keep remembers an interval and, for a patient workload, asks whether that is
 // enough: at first after every interval, later at every twentieth part more.
 func (c *collector) keep(interval measure.Interval, p measure.Part, last bool) {
-	c.kept.add(interval.Pace(), p)
+	pace := interval.Pace()
+	if c.patient {
+		pace.Stores = interval.Stores()
+	}
+	c.kept.add(pace, p)
 	if last || !c.patient || len(c.kept.paces) < c.look {
 		return
 	}

@@ -8,6 +8,9 @@
 package measure
 
 import (
+	"slices"
+	"strings"
+
 	"patientheron/core/quantity"
 )
 
@@ -132,7 +135,7 @@ type Summary struct {
 	Stolen         quantity.Share   `json:"stolenShare,omitempty" doc:"Share of this host's CPU time that a hypervisor gave to others meanwhile"`
 	Patience       *Patience        `json:"patience,omitempty" doc:"When the load asked to wait until it settled or its mean was known: what came of it"`
 
-	Inside []Counter `json:"inside,omitempty" doc:"Means over the measured time of what the volume tells of its inside"`
+	Inside []Counter `json:"inside,omitempty" doc:"What the volume tells of its inside, over all of the measured time"`
 
 	StoodStill *StoodStill `json:"stoodStill,omitempty" doc:"Pauses of the engine itself; absent when there were none"`
 
@@ -203,7 +206,23 @@ type Pace struct {
 	Operations    int64
 	Bytes         quantity.Bytes
 	Waited        quantity.Seconds // latencies of all operations together
+	Stores        []Counter        // of a load that waits: how full what stores on the way is, and how much of it answered
 }
+
+// Stores are the counters that tell whether what stores on the way is at rest: how much of
+// what was asked it answered, and how full it is.
+func (i Interval) Stores() (of []Counter) {
+	for _, c := range i.Inside {
+		level := c.Over == "" && (c.Unit == "bytes" || c.Unit == "share") && !slices.ContainsFunc(onlyRising, func(end string) bool { return strings.HasSuffix(c.Name, end) })
+		if level || c.Over == Means && c.Unit == "share" && !strings.HasSuffix(c.Name, " busy") {
+			of = append(of, c)
+		}
+	}
+	return of
+}
+
+// onlyRising are ends of names of levels that rise for as long as anything is done.
+var onlyRising = []string{" not kept", " lost", "worn SSD"}
 
 // Pace is the pace of an interval: of what moves bytes, or of whole files where nothing
 // does.
@@ -280,7 +299,19 @@ type Counter struct {
 	Name  string  `json:"name"`
 	Unit  string  `json:"unit" doc:"share, bytes, operations, or seconds of each operation"`
 	Value float64 `json:"value"`
+
+	Over Over    `json:"over,omitempty" enum:"sum,mean" doc:"How intervals go together: what happened in each adds up, and what is a share or a mean of something is one of all of it; absent of levels, of which the mean over time counts"`
+	Of   float64 `json:"of,omitempty" doc:"What a mean is of in the interval: operations, bytes or seconds"`
 }
+
+// Over says how the values of a counter over several intervals go together.
+type Over string
+
+// The ways. A level has none.
+const (
+	Sums  Over = "sum"
+	Means Over = "mean"
+)
 
 // Beside is what one host and its devices did during one interval.
 type Beside struct {

@@ -232,9 +232,9 @@ func (s *Source) Since() (list []measure.Counter) {
 			if !is || v.value < was {
 				continue
 			}
-			c.Value = v.value - was
+			c.Value, c.Over = v.value-was, measure.Sums
 			if v.unit == "share" {
-				c.Value /= over
+				c.Value, c.Over, c.Of = c.Value/over, measure.Means, over
 			}
 		}
 		list = append(list, c)

@@ -106,7 +106,7 @@ func TestSinceTellsWhatWasDone(t *testing.T) {
 	s.latest.at = s.before.at
 	read()
 	s.latest.at = s.before.at.Add(4 * time.Second)
-	want := []measure.Counter{{Name: "busy", Unit: "share", Value: 0.25}, {Name: "level", Unit: "operations", Value: 7}, {Name: "moved", Unit: "bytes", Value: 4000}}
+	want := []measure.Counter{{Name: "busy", Unit: "share", Value: 0.25, Over: measure.Means, Of: 4}, {Name: "level", Unit: "operations", Value: 7}, {Name: "moved", Unit: "bytes", Value: 4000, Over: measure.Sums}}
 	got := s.Since()
 	if len(got) != 3 {
 		t.Fatalf("%+v", got)

@@ -291,9 +291,9 @@ func (o *opened) Inside() []measure.Counter {
 		f.before = now
 	}
 	return append(o.Volume.Inside(),
-		measure.Counter{Name: "journal commits", Unit: "operations", Value: float64(commits)},
-		measure.Counter{Name: "metadata read", Unit: "bytes", Value: float64(read)},
-		measure.Counter{Name: "metadata written", Unit: "bytes", Value: float64(written)},
+		measure.Counter{Name: "journal commits", Unit: "operations", Value: float64(commits), Over: measure.Sums},
+		measure.Counter{Name: "metadata read", Unit: "bytes", Value: float64(read), Over: measure.Sums},
+		measure.Counter{Name: "metadata written", Unit: "bytes", Value: float64(written), Over: measure.Sums},
 	)
 }
 

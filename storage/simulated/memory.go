@@ -205,7 +205,7 @@ func (v *Volume) insideMemory() []measure.Counter {
 	}
 	counters := []measure.Counter{{Name: "page cache dirty", Unit: "bytes", Value: float64(now.Dirty)}}
 	if hits+misses > 0 {
-		counters = append(counters, measure.Counter{Name: "page cache hit rate", Unit: "share", Value: float64(hits) / float64(hits+misses)})
+		counters = append(counters, measure.Counter{Name: "page cache hit rate", Unit: "share", Value: float64(hits) / float64(hits+misses), Over: measure.Means, Of: float64(hits + misses)})
 	}
 	return counters
 }

@@ -268,7 +268,13 @@ func (v *Volume) Inside() []measure.Counter {
 	v.before = v.array.Totals()
 	inside := make([]measure.Counter, len(counters))
 	for i, c := range counters {
-		inside[i] = measure.Counter{Name: c.Name, Unit: c.Unit, Value: c.Value}
+		inside[i] = measure.Counter{Name: c.Name, Unit: c.Unit, Value: c.Value, Of: c.Of}
+		switch {
+		case c.Sum:
+			inside[i].Over = measure.Sums
+		case c.Of > 0:
+			inside[i].Over = measure.Means
+		}
 	}
 	return append(inside, v.insideMemory()...)
 }

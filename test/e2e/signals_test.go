@@ -75,7 +75,16 @@ func TestASignalLeavesNothingUnnamed(t *testing.T) {
 				t.Errorf("%v is left, and %+v is named", left, files)
 			}
 			for _, f := range files {
-				ok(t, s.RemoveLeftover(t.Context(), f.ID))
+				err := s.RemoveLeftover(t.Context(), f.ID)
+				for end := time.Now().Add(2 * time.Minute); err != nil && strings.Contains(err.Error(), "does not answer") && time.Now().Before(end); {
+					time.Sleep(time.Second) // many files of a busy machine
+					if gone, _ := filepath.Glob(filepath.Join(folder, ".patient-heron-*")); len(gone) == 0 {
+						err = nil
+						break
+					}
+					err = s.RemoveLeftover(t.Context(), f.ID)
+				}
+				ok(t, err)
 			}
 			if left, _ = filepath.Glob(filepath.Join(folder, ".patient-heron-*")); len(left) > 0 {
 				t.Errorf("%v stays after it was removed", left)

@@ -1501,6 +1501,16 @@ export interface components {
         };
         Counter: {
             name: string;
+            /**
+             * Format: double
+             * @description What a mean is of in the interval: operations, bytes or seconds
+             */
+            of?: number;
+            /**
+             * @description How intervals go together: what happened in each adds up, and what is a share or a mean of something is one of all of it; absent of levels, of which the mean over time counts
+             * @enum {string}
+             */
+            over?: "sum" | "mean";
             /** @description share, bytes, operations, or seconds of each operation */
             unit: string;
             /** Format: double */
@@ -4240,7 +4250,7 @@ export interface components {
             feeds?: components["schemas"]["FeedFigures"];
             /** @description Of a load of stores: puts, gets, scans, and puts that waited. Of a load of feeds: each feed, or what they do where there are many. Of a load of files: whole files by their class, by what was done with them where that is more than one thing, and by pass where they were gone through several times */
             groups?: components["schemas"]["FileGroup"][] | null;
-            /** @description Means over the measured time of what the volume tells of its inside */
+            /** @description What the volume tells of its inside, over all of the measured time */
             inside?: components["schemas"]["Counter"][] | null;
             /** @description How operations were handed over: io_uring, threads (the portable fallback), iSCSI, or none for the null volume */
             interface: string;
