@@ -82,7 +82,7 @@ func printShape(w io.Writer, s resource.Shape) {
 		fmt.Fprintf(w, "%s\n", indented(fmt.Sprintf("%s: %s.", f.Stage, f.Words), "  "))
 	}
 	for _, l := range s.Lines {
-		fmt.Fprintf(w, "%s\n", indented(fmt.Sprintf("%s by %s: %s", l.Stage, l.Field, l.Words), "  "))
+		fmt.Fprintf(w, "%s\n", indented(l.Title()+": "+l.Words, "  "))
 		if l.Worth >= 0 {
 			printWorth(w, l)
 		}

@@ -164,8 +164,38 @@ func counts(field string) bool {
 	return plan.OfArray(field) && slices.Contains(parts, field[strings.LastIndex(field, ".")+1:])
 }
 
-// alikeLatency is how much longer than at the first spot a latency may be to be the same.
-const alikeLatency = 1.15
+// alikeLatency is how much longer than at the first spot a latency may be to be the same, and
+// lower how far below the highest a rate has to be to count as lower, where intervals do not
+// tell.
+const (
+	alikeLatency = 1.05
+	lower        = 0.95
+)
+
+// slower is the spot with the highest rate when the last is shown to be below it; -1 when it is
+// not. Spots that are level go no way.
+func slower(spots []Spot) int {
+	best, last := 0, spots[len(spots)-1]
+	for i, s := range spots {
+		if s.Rate.Mean > spots[best].Rate.Mean {
+			best = i
+		}
+	}
+	r := last.Rate.Over(spots[best].Rate)
+	if best == len(spots)-1 || r.Mean > lower || r.Known && r.High >= 1 {
+		return -1
+	}
+	return best
+}
+
+// Title names the line: what goes along it, and where the other fields are held.
+func (l Line) Title() string {
+	title := l.Stage + " by " + l.Field
+	if len(l.Held) > 0 {
+		title += " at " + plan.Describe(l.Held)
+	}
+	return title
+}
 
 // flat is the last spot up to which the latency is that of the first: what takes time
 // there is not waiting for one's turn. It is 0 when it grows at once.
@@ -209,8 +239,9 @@ func (l Line) finished(wanted quantity.Seconds) Line {
 			l.Spots[i].Efficiency = l.Spots[i].Rate.Mean / l.Spots[i].At / (first.Rate.Mean / first.At)
 		}
 		l.Words += "; each of " + last.Value + " does " + quantity.Share(l.Spots[len(l.Spots)-1].Efficiency).String() + " of what each of " + first.Value + " does"
-		if l.Scaling = judge.FitScaling(spots); l.Scaling != nil && l.Scaling.Best > first.At && l.Scaling.Best < last.At {
-			l.Words += fmt.Sprintf(", and beyond %.0f it is slower with more", l.Scaling.Best)
+		l.Scaling = judge.FitScaling(spots)
+		if best := slower(l.Spots); best >= 0 {
+			l.Words += ", and beyond " + l.Spots[best].Value + " it is slower with more"
 		}
 	}
 	l.price()

@@ -140,6 +140,21 @@ func TestWhatIsLeftOut(t *testing.T) {
 	}
 }
 
+// More than all of its members is a doubt, and no share: two of four were named. And a member
+// that scatters is not said to hold the others up.
+func TestMoreThanAllMembersIsADoubt(t *testing.T) {
+	l := load(4096, 1, workload.Random, 8)
+	words := func(array compare.Side, members ...compare.Side) string {
+		return strings.Join(efficiency.Of(array, members, nil).Words, "\n")
+	}
+	if w := words(side("pool", l, 200, 201, 202), side("a", l, 50, 51, 52), side("b", l, 50, 51, 52)); strings.Contains(w, "%") || !strings.Contains(w, "not all of them were named") {
+		t.Error(w)
+	}
+	if w := words(side("pool", l, 95, 96, 97), side("a", l, 44, 52, 60), side("b", l, 40, 49, 55)); strings.Contains(w, "no more than") {
+		t.Error(w)
+	}
+}
+
 // Of 2,000 that are drawn, the interval holds the truth in 95 of 100 at least.
 func TestTheIntervalHoldsTheTruth(t *testing.T) {
 	draw := rand.New(rand.NewPCG(3, 9))

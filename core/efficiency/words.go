@@ -85,13 +85,22 @@ func (r Efficiency) words() (all []string) {
 	if len(r.Points) == 0 {
 		return []string{"There is no load under which the array and all its members were measured. Measure one plan on each of them."}
 	}
-	worst := slices.MinFunc(r.Points, func(a, b Made) int { return cmp.Compare(a.made(), b.made()) })
-	best := slices.MaxFunc(r.Points, func(a, b Made) int { return cmp.Compare(a.made(), b.made()) })
+	points := slices.DeleteFunc(slices.Clone(r.Points), func(p Made) bool { return p.made() > 1+matters })
+	for _, p := range r.Points {
+		if p.made() > 1+matters {
+			all = append(all, fmt.Sprintf("Under %q %s does more than all members that were named together (%s against %s): not all of them were named, or a cache answered. No share is told.", p.Title, r.Array, figure.Of(p.Figure).Show(p.Array.Mean), figure.Of(p.Figure).Show(p.Sum.Mean)))
+		}
+	}
+	if len(points) == 0 {
+		return all
+	}
+	worst := slices.MinFunc(points, func(a, b Made) int { return cmp.Compare(a.made(), b.made()) })
+	best := slices.MaxFunc(points, func(a, b Made) int { return cmp.Compare(a.made(), b.made()) })
 	of := "of what its members do one by one"
-	if r.Points[0].Leaves > 0 {
+	if points[0].Leaves > 0 {
 		of = "of what its level leaves of its members"
 	}
-	if len(r.Points) == 1 {
+	if len(points) == 1 {
 		all = append(all, fmt.Sprintf("%s makes %s %s.", r.Array, quantity.Share(worst.made()), of))
 	} else {
 		all = append(all, fmt.Sprintf("%s makes from %s (%s) to %s (%s) %s.", r.Array, quantity.Share(worst.made()), worst.Title, quantity.Share(best.made()), best.Title, of))
@@ -99,7 +108,7 @@ func (r Efficiency) words() (all []string) {
 	for _, o := range r.Odd {
 		all = append(all, o.Words)
 	}
-	if most := worst.paced(); most < 1-matters {
+	if most := worst.paced(); most < 1-matters && (r.apart() != "" || len(r.Odd) > 0) {
 		all = append(all, fmt.Sprintf("Where an array waits for its slowest member it can make no more than %s of that under %q.", quantity.Share(most), worst.Title))
 	}
 	if apart := r.apart(); apart != "" && len(r.Odd) == 0 {

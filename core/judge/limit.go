@@ -72,7 +72,7 @@ func nearCeiling(o Observed) (string, []Evidence) {
 		return "", nil
 	}
 	use := o.use()
-	limit := setup.Limit(o.Setup.Ceilings(use))
+	limit := setup.Limit(o.reached(o.Setup.Ceilings(use)))
 	if limit == nil {
 		return "", nil
 	}
@@ -82,6 +82,21 @@ func nearCeiling(o Observed) (string, []Evidence) {
 		return "", evidence
 	}
 	return fmt.Sprintf("the hop %q, which can pass %s (%s of it was reached)", limit.Name, use.Show(limit.Rate), quantity.Share(share)), evidence
+}
+
+// reached are the hops that what was asked came to: not those behind a cache or a tier that
+// answered most of it, by its own counters.
+func (o Observed) reached(hops []setup.Hop) []setup.Hop {
+	front := 0.0
+	for _, c := range Inside(o.Series) {
+		if strings.HasSuffix(c.Name, " hit rate") || c.Name == "tier answered" {
+			front = max(front, c.Value)
+		}
+	}
+	if front*float64(o.Load.Reads) < mostlyHits {
+		return hops
+	}
+	return slices.DeleteFunc(slices.Clone(hops), setup.Hop.Behind)
 }
 
 // engineShare is which share of their time the workers of the engine spent on the
@@ -139,8 +154,8 @@ func busyDisk(o Observed) (string, []Evidence) {
 
 // busyInside looks for the busiest part of a simulated array.
 func busyInside(o Observed) (string, []Evidence) {
-	busiest, share := "", pegged
 	of := inside(o)
+	busiest, share := "", pegged
 	for _, part := range slices.Sorted(maps.Keys(of)) {
 		if of[part] > share {
 			busiest, share = part, of[part]
@@ -149,7 +164,25 @@ func busyInside(o Observed) (string, []Evidence) {
 	if busiest == "" {
 		return "", nil
 	}
-	return fmt.Sprintf("%s of the array, busy for %s of the time", busiest, quantity.Share(share)), []Evidence{{"busy share of " + busiest, share}}
+	alike := 0 // of its kind, and as busy
+	for part, s := range of {
+		if kindOfPart(part) == kindOfPart(busiest) && s > share-alikeBusy {
+			alike++
+		}
+	}
+	evidence := []Evidence{{"busy share of " + busiest, share}}
+	if alike > 1 {
+		return fmt.Sprintf("%d parts of the array alike, such as %s, each busy for about %s of the time", alike, busiest, quantity.Share(share)), evidence
+	}
+	return fmt.Sprintf("%s of the array, busy for %s of the time", busiest, quantity.Share(share)), evidence
+}
+
+// alikeBusy is by how much shares of time may differ for parts to be as busy.
+const alikeBusy = 0.03
+
+// kindOfPart is the name of a part of an array without its number.
+func kindOfPart(name string) string {
+	return strings.Join(strings.FieldsFunc(name, func(r rune) bool { return r == ' ' || r >= '0' && r <= '9' }), " ")
 }
 
 // inside is which share of the time each part of a simulated array was busy.

@@ -10,7 +10,6 @@ import (
 	"patientheron/core/compare"
 	"patientheron/core/figure"
 	"patientheron/core/judge"
-	"patientheron/core/quantity"
 )
 
 // order is that of standings, the best first.
@@ -65,7 +64,7 @@ func (a *Answer) sumUp(demands []Demand) {
 	case judge.Meets:
 		a.Words = "meets all that is asked"
 		if a.Carries > 0 {
-			a.Words += fmt.Sprintf("; tightest is %s, with %s times", a.Tightest, quantity.Digits(a.Carries))
+			a.Words += fmt.Sprintf("; tightest is %s, with %s times", a.Tightest, floored(a.Carries))
 		}
 	case judge.FallsShort:
 		a.Words = "falls short in " + listed(short)
@@ -73,7 +72,7 @@ func (a *Answer) sumUp(demands []Demand) {
 			a.Words += "; not shown in " + listed(open)
 		}
 	default:
-		a.Words = "not shown in " + listed(open)
+		a.Words = "is not shown to meet " + listed(open)
 	}
 }
 
@@ -164,7 +163,7 @@ func (a Answer) tightness() string {
 	if a.Carries == 0 {
 		return ""
 	}
-	return fmt.Sprintf(" Tightest is %s, with %s times.", a.Tightest, quantity.Digits(a.Carries))
+	return fmt.Sprintf(" Tightest is %s, with %s times.", a.Tightest, floored(a.Carries))
 }
 
 // remark says what to know before the verdicts are relied on.

@@ -81,7 +81,7 @@ func TestVerdictsByHand(t *testing.T) {
 		if v.Standing != want || math.Abs(v.Headroom-1.25) > 0.001 {
 			t.Errorf("with %g times of headroom: %+v; want %s", headroom, v, want)
 		}
-		if want == judge.FallsShort && v.Words != "meets it with 1.25 times only" {
+		if want == judge.FallsShort && v.Words != "meets it with 1.24 times only" {
 			t.Errorf("%q", v.Words)
 		}
 	}
@@ -449,7 +449,7 @@ func TestMeanwhile(t *testing.T) {
 		t.Fatalf("%+v", a.Meanwhile)
 	}
 	degraded, rebuilding := a.Meanwhile[0], a.Meanwhile[1]
-	if degraded.State != Degraded || degraded.Standing != judge.Meets || !degraded.Simulated || degraded.Lasts != 0 || !strings.Contains(degraded.Words, "with 1.06 times (simulated)") {
+	if degraded.State != Degraded || degraded.Standing != judge.Meets || !degraded.Simulated || degraded.Lasts != 0 || !strings.Contains(degraded.Words, "with 1.05 times (simulated)") {
 		t.Errorf("%+v", degraded)
 	}
 	if rebuilding.State != Rebuilding || rebuilding.Standing != judge.FallsShort || math.Abs(float64(rebuilding.Lasts)/44_444-1) > 0.001 || !strings.Contains(rebuilding.Words, "(-67%); a member takes 12 h 20 min") {
@@ -478,7 +478,7 @@ func TestMeanwhile(t *testing.T) {
 		inTurn.Samples[len(inTurn.Samples)-1-i].Summary.Inside = []measure.Counter{{Name: "member 8 rebuild", Unit: "bytes per second", Value: 100e6}}
 	}
 	m := Judge(n, []compare.Side{inTurn}).Setups[0].Meanwhile
-	if len(m) != 2 || m[0].Standing != judge.Meets || m[0].Without != "member 8" || !strings.Contains(m[0].Words, "1.06 times (simulated; without member 8, the worst to lose)") {
+	if len(m) != 2 || m[0].Standing != judge.Meets || m[0].Without != "member 8" || !strings.Contains(m[0].Words, "1.05 times (simulated; without member 8, the worst to lose)") {
 		t.Errorf("either member missing: %+v", m)
 	} else if m[1].Standing != judge.FallsShort || m[1].Without != "member 8" || math.Abs(float64(m[1].Lasts)/10_000-1) > 0.001 {
 		t.Errorf("either member rebuilt: %+v", m[1])

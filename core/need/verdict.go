@@ -233,6 +233,9 @@ func Times(v float64) string {
 	return fmt.Sprintf("×%.2f", math.Floor(v*100)/100)
 }
 
+// floored is a headroom in a sentence, with the digits of Times.
+func floored(v float64) string { return strings.TrimPrefix(Times(v), "×") }
+
 // capped keeps a headroom a number that can be written; one without end is left out.
 func capped(times float64) float64 {
 	if times > 1e6 {

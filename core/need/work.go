@@ -104,7 +104,7 @@ func inWords(s judge.Standing, times float64) string {
 	case s == judge.Meets && (times == 0 || times > 1e6):
 		return "meets it"
 	case s == judge.Meets:
-		return fmt.Sprintf("meets it with %s times", quantity.Digits(times))
+		return fmt.Sprintf("meets it with %s times", floored(times))
 	case times > 0 && times < 1:
 		return fmt.Sprintf("falls short of it by %s", quantity.Share(1-times))
 	}
@@ -177,7 +177,7 @@ func (w work) figure(d Demand) Verdict {
 		v.Words = fmt.Sprintf("not shown: %s lies across it", between(f, m))
 		v.Reason = cmp.Or(v.Reason, "repeat more often to tell")
 	case v.Standing == judge.FallsShort && v.Headroom >= 1:
-		v.Words = fmt.Sprintf("meets it with %s times only", quantity.Digits(v.Headroom))
+		v.Words = fmt.Sprintf("meets it with %s times only", floored(v.Headroom))
 		v.Reason = cmp.Or(v.Reason, fmt.Sprintf("%s times are asked for", plain(w.need.Factor(u))))
 	default:
 		v.Words = inWords(v.Standing, v.Headroom)
