@@ -326,6 +326,9 @@ func (c *Result) decide(baseline Side, candidates []Side) {
 				for n := range candidates {
 					o := &row.Candidates[n]
 					o.Ratio = ratio(before, row.Baseline, after[n], o.Values, f.Key, p.key, c.Noise)
+					if row != p.Cold {
+						climbing(&o.Ratio, row.Baseline, o.Values, p.Passes[0], p.Passes[n+1])
+					}
 					perPoint[i] = append(perPoint[i], judge.Decided{Ratio: &o.Ratio, Lower: f.Lower, Main: row.Figure == p.Main && row != p.Cold})
 				}
 			}

@@ -23,6 +23,28 @@ func ratio(before known, baseline Values, after known, candidate Values, figure,
 	return r
 }
 
+// climbing puts a comparison by rank in the place of a ratio of means where passes of a side
+// still change. Of three runs or more each counts once, and their means are as good as any.
+func climbing(r *judge.Ratio, baseline, candidate Values, before, after judge.Passes) {
+	if !before.Going && !after.Going || baseline.runs >= 3 || candidate.runs >= 3 || r.Verdict == judge.Missing {
+		return
+	}
+	was, is := baseline.Every(), candidate.Every()
+	found, beyond := judge.CompareClimbing(was, is, before.Going, after.Going)
+	if found.Verdict == judge.Missing {
+		return
+	}
+	*r = found
+	last := len(is)
+	if !after.Going {
+		last = len(was)
+	}
+	r.Climbs = fmt.Sprintf("at pass %d, and still changing", last)
+	if beyond > 0 {
+		r.Climbs = fmt.Sprintf("each from pass %d on, by so much at pass %d, and still changing", beyond, last)
+	}
+}
+
 // pairsOf are the values of both sides that were measured together, in the same order.
 // There are none where one side has a value that was measured with nothing: values alone
 // and in pairs say different things.

@@ -2,6 +2,8 @@ package compare
 
 import (
 	"fmt"
+	"math"
+	"math/rand/v2"
 	"strings"
 	"testing"
 	"time"
@@ -130,5 +132,49 @@ func TestSeveralRunsKnowOnlyWhatTheyMeasured(t *testing.T) {
 	verdicts := fmt.Sprint(c.Points[0].Row("throughput").Candidates[0].Verdict, ", ", c.Points[1].Row("throughput").Candidates[0].Verdict)
 	if verdicts != "better, not shown" {
 		t.Errorf("verdicts where three runs and where one run measured: %s", verdicts)
+	}
+}
+
+// Passes that still climb have no mean, and no interval that spans decades: they are compared
+// by rank, each from some pass on with all of the other side.
+func TestPassesThatClimbAreComparedByRank(t *testing.T) {
+	level := of("plain", 1, "backup", 11.5, 11.48, 11.52, 11.5, 11.49, 11.51)
+	for name, c := range map[string]struct {
+		rates   []float64
+		verdict judge.Verdict
+		words   string
+	}{
+		"from pass 1 on":     {[]float64{12.7, 19, 27, 36, 45, 53.5}, judge.Better, "4.65 times as high (each from pass 2 on, by so much at pass 6, and still changing)"},
+		"little by little":   {[]float64{11.7, 12.3, 13.0, 13.5, 14.3, 14.9}, judge.Better, "each from pass 2 on"},
+		"down":               {[]float64{11.2, 10.1, 9.2, 8.0, 7.1, 6.2}, judge.Worse, "each from pass 2 on"},
+		"through the others": {[]float64{7.0, 8.2, 9.6, 11.4, 13.1, 15.2}, judge.NotShown, ""},
+	} {
+		r := Sides(level, []Side{of("climbs", 2, "backup", c.rates...)}, 0)
+		o := r.Points[0].Row("throughput").Candidates[0]
+		if o.Verdict != c.verdict || o.Ratio.Low != 0 || o.Ratio.High != 0 || !strings.Contains(r.Candidates[0].Words+r.Candidates[0].Parts[0].Words, c.words) {
+			t.Errorf("%s: %s %+v: %s", name, o.Verdict, o.Ratio, r.Candidates[0].Parts[0].Words)
+		}
+	}
+}
+
+// Passes that are alike, or that have reached their level, are not said to climb: a verdict by
+// rank is as seldom wrong as any other.
+func TestPassesByRankAreSeldomWrong(t *testing.T) {
+	r := rand.New(rand.NewPCG(4, 4))
+	wrong, tries := 0, 2000
+	for range tries {
+		passes := func() (values []float64) {
+			for i := range 6 {
+				values = append(values, 10*math.Exp(0.3*(1-math.Exp(-float64(i)/3))+0.04*r.NormFloat64()))
+			}
+			return values
+		}
+		v := Sides(of("a", 1, "backup", passes()...), []Side{of("b", 2, "backup", passes()...)}, 0).Points[0].Row("throughput").Candidates[0].Verdict
+		if v == judge.Better || v == judge.Worse {
+			wrong++
+		}
+	}
+	if wrong > tries*5/100 {
+		t.Errorf("%d of %d are wrong", wrong, tries)
 	}
 }

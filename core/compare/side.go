@@ -209,9 +209,9 @@ func (s Sample) parts() (parts []Sample) {
 	return parts
 }
 
-// usual is by how much the passes of a side vary from one to the next, once the first
-// is over: what is usual at its points, when there are three with three passes or
-// more. It is 0 when that is not known.
+// usual is by how much the passes of a side vary around where they go, once the first is
+// over: what is usual at its points, when there are three with four passes or more. What
+// all of them warm by is no noise. It is 0 when that is not known.
 func (g *groups) usual() float64 {
 	var spreads []float64
 	for _, key := range g.order {
@@ -226,18 +226,15 @@ func (g *groups) usual() float64 {
 			}
 		}
 		for _, passes := range perRun {
-			if len(passes) < 3 {
-				continue
-			}
-			if e := judge.Repeats(passes[1:]); e.Mean.Mean > 0 {
-				spreads = append(spreads, float64(e.Variation))
+			if spread, known := judge.AroundTheirLine(passes[min(1, len(passes)):]); known {
+				spreads = append(spreads, spread)
 			}
 		}
 	}
 	if len(spreads) < 3 {
 		return 0
 	}
-	// The middle of standard deviations of two values is two thirds of what they vary
-	// by; of more it is nearer.
+	// The middle of standard deviations with one degree of freedom is two thirds of what
+	// values vary by; with more it is nearer.
 	return 1.5 * judge.Repeats(spreads).Median
 }

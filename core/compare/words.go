@@ -41,6 +41,8 @@ func (c *Result) advice(sides []known) string {
 // inWords says what a ratio means, also where there is none for want of a value.
 func inWords(f figure.Figure, baseline Values, o Outcome) string {
 	switch {
+	case o.Ratio.Value > 0 && o.Climbs != "":
+		return f.InWords(o.Ratio.Value) + " (" + o.Climbs + ")"
 	case o.Ratio.Value > 0:
 		return f.InWords(o.Ratio.Value)
 	case baseline.Taken.Mean == 0:

@@ -37,6 +37,7 @@ type Ratio struct {
 	Freedom   float64 `json:"freedom,omitempty" doc:"Degrees of freedom it is known with"`
 	Linear    bool    `json:"linear,omitempty" doc:"The ratio is of arithmetic means, because a value is zero"`
 	Pairs     int     `json:"pairs,omitempty" doc:"Of measurements that were made in turn or at the same moment, when the ratio is of those; 0 otherwise"`
+	Climbs    string  `json:"climbs,omitempty" doc:"Of passes that still change, which have no mean to compare: how they stand to the other side by rank. The ratio is that of the last ones, and has no interval"`
 	Narrower  float64 `json:"narrower,omitempty" doc:"How many times as wide the interval of the same values would be without the pairs"`
 
 	difference  float64 // of the logarithms, or of the values over the baseline's mean

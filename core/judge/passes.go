@@ -123,10 +123,26 @@ func warmed(p Passes, y []float64, deviation float64) Passes {
 	}
 	within := math.Log1p(passGain)
 	p.Warm, p.Low, p.High = from(within), from(within+2*deviation), from(max(within-2*deviation, deviation/2))
-	p.Going = p.Warm > n-tail+1 || math.Abs(y[n-1]-y[n-2]) > within
+	p.Going = p.Warm > n-tail+1 || math.Abs(y[n-1]-y[n-2]) > within || climbs(y)
 	p.Warm, p.Low, p.High = min(p.Warm, n-1), min(p.Low, n-1), min(p.High, n-1)
 	p.Gain = quantity.Share(math.Exp(stat.Mean(y[p.Warm-1:], nil)-y[0]) - 1)
 	return p
+}
+
+// climbs reports passes that went one way in their last three steps, the last of which is no
+// small one: more than a third of what the steps were on average.
+func climbs(y []float64) bool {
+	n := len(y)
+	if n < 4 {
+		return false
+	}
+	last := y[n-1] - y[n-2]
+	for i := n - 3; i < n; i++ {
+		if (y[i]-y[i-1])*last <= 0 {
+			return false
+		}
+	}
+	return math.Abs(last) > math.Abs(y[n-1]-y[0])/float64(n-1)/3
 }
 
 // Kept reports whether a pass, from 1, counts as warm.
@@ -138,4 +154,69 @@ func (p Passes) Together(other Passes) Passes {
 		return p
 	}
 	return other
+}
+
+// AroundTheirLine is by which share values that follow each other vary around a line through
+// their logarithms. It takes three that are above zero.
+func AroundTheirLine(values []float64) (share float64, known bool) {
+	y, ok := logs(values)
+	if !ok || len(y) < 3 {
+		return 0, false
+	}
+	_, rest := line(y)
+	return math.Sqrt(squares(rest) / float64(len(y)-2)), true
+}
+
+// CompareClimbing compares passes over the same data of which those of a side, or of both,
+// still change from pass to pass, so that there is no mean to compare: by rank. Of a side that
+// changes the passes from some pass on count, from the second at the earliest, of one that is
+// level all. A difference is shown where every one of one side lies beyond every one of the
+// other, by how seldom that is among passes that are alike, all beginnings that are tried
+// together. The ratio is that of the last passes, of a level side of its mean, and has no
+// interval. Beyond is the first pass from which on it is so; 0 when it is not.
+func CompareClimbing(baseline, candidate []float64, baselineClimbs, candidateClimbs bool) (r Ratio, beyond int) {
+	a, okA := logs(baseline)
+	b, okB := logs(candidate)
+	if !okA || !okB {
+		return Ratio{Verdict: Missing, Chance: 1, equal: 1}, 0
+	}
+	end := func(y []float64, climbs bool) float64 {
+		if climbs {
+			return y[len(y)-1]
+		}
+		return stat.Mean(y, nil)
+	}
+	r = Ratio{Chance: 1, Alone: 1, equal: 1, difference: end(b, candidateClimbs) - end(a, baselineClimbs)}
+	r.Value = r.back(r.difference)
+	if len(a) < 2 || len(b) < 2 {
+		r.Verdict = Hint
+		return r, 0
+	}
+	longest := max(len(a), len(b))
+	for from := 1; from < longest-1; from++ {
+		left, right := a, b
+		if baselineClimbs {
+			left = a[min(from, len(a)-1):]
+		}
+		if candidateClimbs {
+			right = b[min(from, len(b)-1):]
+		}
+		above, _ := ranked(right, left)
+		if above == 1 && r.difference > 0 || above == 0 && r.difference < 0 {
+			n, m := len(left), len(right)
+			r.Chance = min(2*float64(longest-2)/combinations(n+m, n), 1)
+			r.Alone = r.Chance
+			return r, from + 1
+		}
+	}
+	return r, 0
+}
+
+// combinations is in how many ways some of so many can be chosen.
+func combinations(of, some int) float64 {
+	ways := 1.0
+	for i := range some {
+		ways *= float64(of-i) / float64(i+1)
+	}
+	return ways
 }

@@ -3012,6 +3012,8 @@ export interface components {
              * @description Probability of such a ratio if there were no difference, corrected for all figures that are decided together
              */
             chance: number;
+            /** @description Of passes that still change, which have no mean to compare: how they stand to the other side by rank. The ratio is that of the last ones, and has no interval */
+            climbs?: string;
             /**
              * Format: double
              * @description Standard error of the logarithm of the ratio, or of the ratio where it is linear
@@ -3322,6 +3324,8 @@ export interface components {
              * @description Probability of such a ratio if there were no difference, corrected for all figures that are decided together
              */
             chance: number;
+            /** @description Of passes that still change, which have no mean to compare: how they stand to the other side by rank. The ratio is that of the last ones, and has no interval */
+            climbs?: string;
             /**
              * Format: double
              * @description Standard error of the logarithm of the ratio, or of the ratio where it is linear
