@@ -231,7 +231,7 @@ func TestGates(t *testing.T) {
 func TestOneRunOnRealStorageKnowsLess(t *testing.T) {
 	base := side("base", 1, 5, 0.02, map[string]float64{"lookups": 1000})
 	small := side("small", 2, 5, 0.02, map[string]float64{"lookups": 1080})
-	large := side("large", 3, 5, 0.02, map[string]float64{"lookups": 1300})
+	large := side("large", 3, 5, 0.02, map[string]float64{"lookups": 1700})
 	verdicts := func(real bool) (of [2]judge.Verdict) {
 		base.Real, small.Real, large.Real = real, real, real
 		for i, o := range Sides(base, []Side{small, large}, 0.05).Points[0].Row("iops").Candidates {

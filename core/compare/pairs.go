@@ -74,7 +74,7 @@ func pairsOf(baseline, candidate Values) (a, b []float64) {
 func (k known) inPairs(values []float64, runs int) judge.Repetition {
 	r := judge.Repetition{Values: values, Runs: runs}
 	if k.Real && runs < 3 {
-		r.Spread = judge.Spread{Deviation: judge.InPlace, Freedom: unlearned}
+		r.Spread = judge.Given(judge.InPlace)
 	}
 	return r
 }

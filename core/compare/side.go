@@ -74,10 +74,6 @@ func (s Side) taken() float64 {
 	return stolen / max(n, 1)
 }
 
-// unlearned is how many degrees of freedom an allowance has that nothing was learned
-// for: it is given, and generous.
-const unlearned = 1000
-
 // known is a side with what is known of how its runs differ.
 type known struct {
 	Side
@@ -104,12 +100,13 @@ func (k known) repetition(f string, v Values, load string, other known) judge.Re
 	if !k.Real || v.runs >= 3 {
 		return r
 	}
-	var known bool
-	if r.Spread, known = k.learned[f].Under(load); known {
+	var learned float64
+	r.Spread, learned = k.learned[f].Under(load)
+	if learned > 0 {
 		r.Spread.Deviation = math.Hypot(r.Spread.Deviation, (k.taken-other.taken)/2)
 		return r
 	}
-	r.Spread = judge.Spread{Deviation: math.Hypot(math.Hypot(judge.RunToRun, k.taken), float64(v.Variation)), Freedom: unlearned}
+	r.Spread.Deviation = math.Hypot(math.Hypot(r.Spread.Deviation, k.taken), float64(v.Variation))
 	return r
 }
 

@@ -11,8 +11,9 @@ import (
 	"patientheron/core/quantity"
 )
 
-// advice says how to know more when runs of the same differ too much for the
-// difference that matters to be seen between one of each.
+// advice says how to know more when runs of the same differ too much for the difference that
+// matters to be seen between one of each, and by how much they are taken to differ where
+// nothing was learned of that.
 func (c *Result) advice(sides []known) string {
 	unknown := false
 	for _, p := range c.Points {
@@ -20,22 +21,31 @@ func (c *Result) advice(sides []known) string {
 			unknown = unknown || o.Verdict == judge.NotShown || o.Verdict == judge.Hint
 		}
 	}
-	most := 0.0
+	most, least := 0.0, math.Inf(1) // standard deviation, and degrees of freedom that it was learned with
 	for _, side := range sides {
-		if len(side.Runs) >= 3 {
+		if !side.Real || len(side.Runs) >= 3 {
 			continue
 		}
 		for _, p := range c.Points {
-			if s, known := side.learned[p.Main].Under(p.key); known {
-				most = max(most, s.Deviation)
-			}
+			s, learned := side.learned[p.Main].Under(p.key)
+			most, least = max(most, s.Deviation), min(least, learned)
 		}
 	}
-	if !unknown || most < float64(c.Noise)/2 {
+	next := "Measure both in turn ('heron measure A B --repeats 5'), or both three times or more, and compare those together, such as 'heron compare 1+3+5 2+4+6'; more repeats of one run do not help."
+	switch {
+	case most == 0:
+		return ""
+	case least < judge.LeastLearned:
+		known := "nothing is known yet"
+		if least > 0 {
+			known = "little is known yet"
+		}
+		return fmt.Sprintf("Of how much runs of the same differ here %s, so that %s is assumed (standard deviation from run to run): only large differences between single runs are shown. %s", known, quantity.Share(most), next)
+	case !unknown || most < float64(c.Noise)/2:
 		return ""
 	}
-	return fmt.Sprintf("Runs of the same differ by %s here (standard deviation, learned from other runs), so that %s is hard to see between single runs. Measure both in turn ('heron measure A B --repeats 5'), or both three times or more, and compare those together, such as 'heron compare 1+3+5 2+4+6'.",
-		quantity.Share(most), c.Noise)
+	return fmt.Sprintf("Runs of the same differ by %s here (standard deviation, learned from other runs), so that %s is hard to see between single runs. %s",
+		quantity.Share(most), c.Noise, next)
 }
 
 // inWords says what a ratio means, also where there is none for want of a value.

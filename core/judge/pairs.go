@@ -7,9 +7,9 @@ import (
 )
 
 // InPlace is by how much a run differs from another of the same on real storage by what
-// stays throughout it, such as where its test file lies: no pair shows that. It is half
-// of RunToRun, whose other half is what the machine does meanwhile (docs/judgement.md).
-const InPlace = RunToRun / 2
+// stays throughout it, such as where its test file lies: no pair shows that, whereas what the
+// machine does meanwhile falls on both (docs/judgement.md).
+const InPlace = 0.01
 
 // ComparePairs gives the ratio of repeats that were made in pairs, in turn or at the same
 // moment, so that what drifts or disturbs falls on both of a pair: by the differences of

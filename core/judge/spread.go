@@ -26,13 +26,18 @@ type Alike struct {
 	Runs [][]float64 // the values of each run's repeats
 }
 
-// Before anything was learned: by how much two runs of the same differ on real
-// storage at least, on a quiet machine (docs/judgement.md), and as how many degrees
-// of freedom that counts beside what is learned.
+// What is taken for the spread from run to run where nothing, or too little, was learned. On
+// real storage runs of the same differ by a few per cent on a quiet machine and by ten and
+// more on others (docs/judgement.md): what nobody knows is wide.
 const (
-	RunToRun      = 0.02
-	runToRunWorth = 2
+	Unlearned    = 0.10  // standard deviation where fewer than four runs were learned from
+	LeastLearned = 3     // degrees of freedom from which on what was learned stands by itself
+	leastSpread  = 0.005 // that runs of the same differ by, whatever they showed so far
+	granted      = 1000  // degrees of freedom of what is given and not estimated
 )
+
+// Given is a spread that is taken for granted.
+func Given(deviation float64) Spread { return Spread{deviation, granted} }
 
 // Learned is what Learn found, by load.
 type Learned struct {
@@ -58,12 +63,11 @@ func Learn(past []Alike) Learned {
 	return l
 }
 
-// Under gives the spread under a load. What was seen under other loads counts for up
-// to four degrees of freedom, since a volume that is unsteady under one is so under
-// others; loads of one run share what disturbed it, so that together they say no more
-// than one of them. RunToRun counts for two. Known is false when no two runs are
-// alike.
-func (l Learned) Under(load string) (s Spread, known bool) {
+// Under gives the spread under a load, and how many degrees of freedom were learned. What was
+// seen under other loads counts for up to four, since a volume that is unsteady under one is
+// so under others; loads of one run share what disturbed it, so that together they say no more
+// than one of them. Short of three it is Unlearned, or what was seen where that is more.
+func (l Learned) Under(load string) (s Spread, learned float64) {
 	own := l.own[load]
 	elsewhere := pool{}
 	if own == nil {
@@ -74,10 +78,13 @@ func (l Learned) Under(load string) (s Spread, known bool) {
 	}
 	freedom := own.freedom + elsewhere.freedom
 	if freedom == 0 {
-		return Spread{}, false
+		return Given(Unlearned), 0
 	}
-	sum := own.variance*own.freedom + elsewhere.variance*elsewhere.freedom + RunToRun*RunToRun*runToRunWorth
-	return Spread{math.Sqrt(sum / (freedom + runToRunWorth)), freedom + runToRunWorth}, true
+	deviation := math.Sqrt((own.variance*own.freedom + elsewhere.variance*elsewhere.freedom) / freedom)
+	if freedom < LeastLearned {
+		return Given(max(deviation, Unlearned)), freedom
+	}
+	return Spread{max(deviation, leastSpread), freedom}, freedom
 }
 
 // most is how many degrees of freedom another load has at most.

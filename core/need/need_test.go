@@ -495,8 +495,12 @@ func TestMeanwhile(t *testing.T) {
 	s.Samples = whole.Samples
 	s.Real = true
 	a = Judge(n, []compare.Side{s}).Setups[0]
-	if len(a.Meanwhile) != 1 || a.Meanwhile[0].Simulated || a.Meanwhile[0].Standing != judge.FallsShort || !strings.Contains(a.Meanwhile[0].Words, "(measured)") || a.Standing != judge.Meets {
+	if len(a.Meanwhile) != 1 || a.Meanwhile[0].Simulated || a.Meanwhile[0].Standing != judge.FallsShort || !strings.Contains(a.Meanwhile[0].Words, "(measured)") {
 		t.Errorf("%s: %+v", a.Standing, a.Meanwhile)
+	}
+	// 950 of 900 is within what one run of real storage may differ from the next.
+	if v := a.Verdicts[0]; v.Standing != judge.Undecided || !strings.Contains(v.Reason, "three runs tell") {
+		t.Errorf("one run: %+v", v)
 	}
 }
 

@@ -175,7 +175,11 @@ func (w work) figure(d Demand) Verdict {
 		v.Standing, v.Words, v.Reason = judge.Undecided, "not shown: measured once", "one repeat says nothing about the next; measure at least three"
 	case v.Standing == judge.Undecided:
 		v.Words = fmt.Sprintf("not shown: %s lies across it", between(f, m))
-		v.Reason = cmp.Or(v.Reason, "repeat more often to tell")
+		more := "repeat more often to tell"
+		if w.side.Real && len(w.side.Runs) < 3 {
+			more = "by how much it differs from run to run is not known well, and allowed for; measure it again, three runs tell"
+		}
+		v.Reason = cmp.Or(v.Reason, more)
 	case v.Standing == judge.FallsShort && v.Headroom >= 1:
 		v.Words = fmt.Sprintf("meets it with %s times only", floored(v.Headroom))
 		v.Reason = cmp.Or(v.Reason, fmt.Sprintf("%s times are asked for", plain(w.need.Factor(u))))
