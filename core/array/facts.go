@@ -1,10 +1,15 @@
 package array
 
 import (
+	"cmp"
 	"fmt"
 	"math"
+	"reflect"
+	"strings"
 	"time"
 
+	"patientheron/core/filesystem"
+	"patientheron/core/pagecache"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 )
@@ -15,6 +20,7 @@ func (d Description) Setup() setup.Setup {
 	d = d.completed()
 	var s setup.Setup
 	know := func(key string, value any) { s.Know(key, value, setup.Simulated, time.Time{}) }
+	some := someOf(know)
 	for i, g := range d.Members {
 		at := fmt.Sprintf("media[%d].", i)
 		full := g.completed()
@@ -32,6 +38,10 @@ func (d Description) Setup() setup.Setup {
 	if failed := d.failedFromStart(); failed > 0 {
 		know("layout.missing", failed)
 	}
+	if timetable := d.timetable(); timetable != "" {
+		know("layout.faults", timetable)
+	}
+	some("volume.empty", float64(d.Empty))
 	if l := d.Limits; l.Operations > 0 || l.Throughput > 0 {
 		if l.Operations > 0 {
 			know("volume.operations", l.Operations)
@@ -65,6 +75,18 @@ func (d Description) Setup() setup.Setup {
 			know(at+"devices", c.Devices)
 		}
 		know(at+"medium", medium)
+		know(at+"block", c.Block)
+		know(at+"fetch", cmp.Or(c.Fetch, FetchParts))
+		some(at+"readAhead", c.ReadAhead)
+		know(at+"dirtyLimit", float64(c.DirtyLimit))
+		some(at+"pinned", c.Pinned)
+		if c.Devices > 0 {
+			know(at+"index", c.Index)
+		}
+		if c.Log != nil {
+			know(at+"logThroughput", c.Log.Throughput)
+			know(at+"logTime", c.Log.Time)
+		}
 		if c.Mode == WriteBack {
 			know(at+"protected", yesNo(c.Protected))
 		}
@@ -72,6 +94,7 @@ func (d Description) Setup() setup.Setup {
 	if t := d.Thin; t != nil {
 		know("pool.unit", t.Unit)
 		know("pool.size", asSold(d.Usable()))
+		some("pool.offered", t.Size)
 		if t.Compresses {
 			know("pool.compresses", "yes")
 		}
@@ -85,7 +108,27 @@ func (d Description) Setup() setup.Setup {
 			know("pool.index", t.Index)
 		}
 	}
+	some("pool.snapshotEvery", d.Snapshots.Every)
+	some("pool.snapshotsKept", d.Snapshots.Keep)
 	if t := d.Tier; t != nil {
+		know("tier.medium", t.Members.Medium)
+		t.Members.completed().know("tier.", func(key string, value any) {
+			if key != "tier.interface" || t.Members.Medium != HardDisk {
+				know(key, value)
+			}
+		})
+		know("tier.extent", cmp.Or(t.Extent, 64*quantity.MiB))
+		know("tier.every", cmp.Or(t.Every, 10))
+		know("tier.rate", cmp.Or(t.Rate, 100e6))
+		var off, windows []string
+		for _, r := range t.Off {
+			off = append(off, fmt.Sprintf("%d to %d", r.From, r.To))
+		}
+		for _, w := range t.Windows {
+			windows = append(windows, fmt.Sprintf("%gs for %gs every %gs", w.At, w.For, w.Every))
+		}
+		some("tier.off", strings.Join(off, ", "))
+		some("tier.windows", strings.Join(windows, ", "))
 		know("tier.size", asSold(t.usable()))
 		know("tier.count", t.Members.Count)
 		know("tier.level", t.form().Level)
@@ -98,6 +141,7 @@ func (d Description) Setup() setup.Setup {
 		}
 		if l.Count > 1 {
 			know("link[0].combined", l.Combined)
+			know("link[0].failover", l.FailOver)
 		}
 		know("link[0].mtuHere", l.MTU[0])
 		know("link[0].mtuThere", l.MTU[1])
@@ -120,6 +164,23 @@ func (d Description) Setup() setup.Setup {
 		know("replication.kilometres", r.Kilometres)
 		if r.Rate > 0 {
 			know("replication.rate", r.Rate)
+		}
+		some("replication.service", r.Service)
+	}
+	// Of what every array has a usual value of, only another one is worth telling.
+	usualFS, fs := filesystem.Settings{}.Completed(d.Size()), d.FileSystem.Completed(d.Size())
+	usualCache, cache := pagecache.Settings{}.Completed(), d.PageCache.Completed()
+	for _, f := range []struct {
+		key         string
+		usual, here any
+	}{
+		{"fileSystem.group", usualFS.Group, fs.Group}, {"fileSystem.journal", usualFS.Journal, fs.Journal}, {"fileSystem.commit", usualFS.Commit, fs.Commit},
+		{"fileSystem.memory", usualFS.Memory, fs.Memory}, {"fileSystem.call", usualFS.Call, fs.Call},
+		{"pageCache.size", usualCache.Size, cache.Size}, {"pageCache.throughput", usualCache.Throughput, cache.Throughput}, {"pageCache.dirty", float64(usualCache.Dirty), float64(cache.Dirty)},
+		{"pageCache.background", float64(usualCache.Background), float64(cache.Background)}, {"pageCache.age", usualCache.Age, cache.Age}, {"pageCache.ahead", usualCache.Ahead, cache.Ahead},
+	} {
+		if f.usual != f.here {
+			know(f.key, f.here)
 		}
 	}
 	if price := d.TotalPrice(); price > 0 {
@@ -200,6 +261,27 @@ func asSold(size quantity.Bytes) quantity.Bytes {
 	return size
 }
 
+// someOf keeps what is not zero: the rest is none of it.
+func someOf(know func(string, any)) func(string, any) {
+	return func(key string, value any) {
+		if !reflect.ValueOf(value).IsZero() {
+			know(key, value)
+		}
+	}
+}
+
+// timetable is what goes wrong and when, in a line; "" when nothing does. What is missing from
+// the beginning is a fact of its own.
+func (d Description) timetable() string {
+	var all []string
+	for _, f := range d.Faults {
+		if f.Kind != MemberFails || f.At != 0 {
+			all = append(all, strings.Trim(fmt.Sprintf("%+v", f), "{}"))
+		}
+	}
+	return strings.Join(all, "; ")
+}
+
 func yesNo(is bool) string {
 	if is {
 		return "yes"
@@ -210,6 +292,11 @@ func yesNo(is bool) string {
 // know tells what one member can do alone. Of a drive that is slower than it should be a
 // disk does everything more slowly, and any other only what its media do.
 func (g Group) know(at string, know func(string, any)) {
+	some := someOf(know)
+	some(at+"zone", g.Zone)
+	if g.Zone > 0 {
+		some(at+"openZones", g.OpenZones)
+	}
 	if g.Slow > 1 && g.Medium != HardDisk {
 		g.ReadTime *= quantity.Seconds(g.Slow)
 		g.ProgramTime *= quantity.Seconds(g.Slow)
@@ -230,12 +317,17 @@ func (g Group) know(at string, know func(string, any)) {
 		know(at+"buffer", segments*2*g.ReadAhead)
 		if g.Shingled {
 			know(at+"shingled", "yes")
+			know(at+"band", g.Band)
+			know(at+"region", g.Region)
 		}
 		if g.WriteCaching {
 			know(at+"writeCache", "yes")
+			know(at+"writeBuffer", g.WriteBuffer)
 		}
 		return
 	}
+	know(at+"readTime", g.ReadTime)
+	know(at+"programTime", g.ProgramTime)
 	reads, writes := float64(g.Units)/float64(g.ReadTime), float64(g.Units)/float64(g.ProgramTime)
 	readRate, writeRate := g.Interface, g.Interface
 	if g.Medium == Flash {
@@ -250,10 +342,25 @@ func (g Group) know(at string, know func(string, any)) {
 			know(at+"channels", g.Channels)
 			know(at+"channelRate", g.ChannelRate)
 		}
+		know(at+"dies", g.Dies)
+		know(at+"eraseTime", g.EraseTime)
+		know(at+"overProvision", float64(g.OverProvision))
+		know(at+"blockPages", g.BlockPages)
+		some(at+"cycles", g.Cycles)
+		if g.FastRegion > 0 {
+			know(at+"fastRegion", g.FastRegion)
+			know(at+"fastProgram", g.FastProgram)
+		}
+		if g.Compresses {
+			know(at+"compresses", "yes")
+		}
 		if g.Compresses { // how much of it depends on the content
 			writes = max(writes, float64(g.Interface)/pageSize)
 		}
 		readRate, writeRate = wholeMegabytes(reads*pageSize), wholeMegabytes(writes*pageSize)
+	}
+	if g.Medium == LowLatency {
+		know(at+"units", g.Units)
 	}
 	know(at+"randomReadRate", quantity.OpRate(math.Ceil(reads)))
 	know(at+"randomWriteRate", quantity.OpRate(math.Ceil(writes)))

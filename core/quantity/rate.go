@@ -176,6 +176,9 @@ func (s *Seconds) UnmarshalYAML(text []byte) error { return unmarshalYAML(text, 
 
 // MarshalYAML writes a time so that reading it gives the same value.
 func (s Seconds) MarshalYAML() ([]byte, error) {
+	if nanoseconds := float64(s) * 1e9; s > 0 && s < 1e-6 && nanoseconds != math.Round(nanoseconds) {
+		return []byte(strconv.FormatFloat(nanoseconds, 'g', 12, 64) + "ns"), nil // parts of one as well
+	}
 	return []byte(s.Duration().String()), nil
 }
 

@@ -69,7 +69,7 @@ func isBeside(key string) bool {
 var together = []string{"media", "host"}
 
 // weights orders parts by how much they can matter, the media first.
-var weights = []string{"media", "layout", "cache", "pool", "tier", "controller", "link", "transport", "session", "replication", "queue", "fileSystem", "tuning", "host", "power", "cost", "counters"}
+var weights = []string{"media", "layout", "cache", "pool", "tier", "controller", "link", "transport", "session", "replication", "queue", "fileSystem", "pageCache", "tuning", "host", "power", "cost", "counters"}
 
 // Diff tells what changed from before to after, what can matter most first. Where
 // everything is known of both, because they are made up, a part that only one has is

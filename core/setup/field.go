@@ -28,7 +28,7 @@ func Fields() []FactField { return fields }
 // parts are the parts of a setup in order, with their headings.
 var parts = []struct{ name, label string }{
 	{"media", "media"}, {"layout", "layout"}, {"volume", "volume"}, {"controller", "controller"}, {"cache", "cache"}, {"pool", "pool"}, {"tier", "tier"},
-	{"fileSystem", "file system"}, {"link", "link"}, {"transport", "transport"}, {"session", "session"}, {"counters", "counters"}, {"replication", "replication"},
+	{"fileSystem", "file system"}, {"pageCache", "page cache"}, {"link", "link"}, {"transport", "transport"}, {"session", "session"}, {"counters", "counters"}, {"replication", "replication"},
 	{"queue", "block queue"}, {"host", "host"}, {"power", "power"}, {"tuning", "tuning"}, {"cost", "cost"},
 }
 
@@ -67,16 +67,34 @@ var fields = []FactField{
 	{Key: "media[].slow", Label: "times slower than it should be", Kind: "number"},
 	{Key: "media[].shingled", Label: "shingled, managed by the drive", Kind: "truth"},
 	{Key: "media[].writeCache", Label: "volatile write cache", Kind: "truth"},
+	{Key: "media[].writeBuffer", Label: "size of that", Kind: "size"},
+	{Key: "media[].band", Label: "band", Kind: "size", Hint: "of a shingled disk"},
+	{Key: "media[].region", Label: "region for what cannot be written in place", Kind: "size"},
+	{Key: "media[].zone", Label: "zone", Kind: "size", Hint: "where the host manages them"},
+	{Key: "media[].openZones", Label: "zones that may be written in part", Kind: "whole"},
+	{Key: "media[].dies", Label: "dies", Kind: "whole"},
+	{Key: "media[].units", Label: "operations at a time", Kind: "whole"},
+	{Key: "media[].readTime", Label: "time of a read", Kind: "time", Hint: "of one page"},
+	{Key: "media[].programTime", Label: "time of a program", Kind: "time"},
+	{Key: "media[].eraseTime", Label: "time of an erase", Kind: "time"},
+	{Key: "media[].overProvision", Label: "spare space as a share", Kind: "number"},
+	{Key: "media[].blockPages", Label: "pages of a block", Kind: "whole"},
+	{Key: "media[].cycles", Label: "programs that a page stands", Kind: "whole"},
+	{Key: "media[].fastRegion", Label: "region that is written fast", Kind: "size"},
+	{Key: "media[].fastProgram", Label: "time of a program there", Kind: "time"},
+	{Key: "media[].compresses", Label: "compresses", Kind: "truth"},
 	{Key: "layout.level", Label: "level", Kind: "choice", Choices: []string{"single", "concatenation", "raid0", "raid1", "raid10", "raid5", "raid6"}},
 	{Key: "layout.chunk", Label: "chunk", Kind: "size"},
 	{Key: "layout.stripe", Label: "members of a stripe", Kind: "whole", Hint: "where it is declustered: fewer than there are"},
 	{Key: "layout.spares", Label: "members whose room is kept free", Kind: "whole"},
 	{Key: "layout.missing", Label: "members missing", Kind: "whole"},
+	{Key: "layout.faults", Label: "what goes wrong", Kind: "text", Hint: "in virtual time"},
 	{Key: "layout.madeBy", Label: "made by", Kind: "text"},
 	{Key: "volume.usable", Label: "usable capacity", Kind: "size", Hint: "what is left for data; worked out of media and layout where it is not told"},
 	{Key: "volume.operations", Label: "operations allowed", Kind: "rate", Hint: "a limit that the array sets to the volume"},
 	{Key: "volume.throughput", Label: "throughput allowed", Kind: "throughput"},
 	{Key: "volume.burst", Label: "burst", Kind: "time", Hint: "how much work may be saved up"},
+	{Key: "volume.empty", Label: "share that holds nothing at first", Kind: "number"},
 	{Key: "controller.count", Label: "controllers", Kind: "whole", Hint: "of which any carries on alone"},
 	{Key: "controller.operations", Label: "operations at most", Kind: "rate"},
 	{Key: "controller.throughput", Label: "throughput at most", Kind: "throughput"},
@@ -96,19 +114,46 @@ var fields = []FactField{
 	{Key: "cache[].bypass", Label: "goes past it from", Kind: "size", Hint: "operations of at least this size"},
 	{Key: "cache[].throughput", Label: "throughput", Kind: "throughput", Hint: "of what it answers"},
 	{Key: "cache[].hitTime", Label: "time of a hit", Kind: "time"},
+	{Key: "cache[].block", Label: "block", Kind: "size"},
+	{Key: "cache[].fetch", Label: "fetches", Kind: "text"},
+	{Key: "cache[].readAhead", Label: "read-ahead", Kind: "size"},
+	{Key: "cache[].dirtyLimit", Label: "share that may be dirty", Kind: "number"},
+	{Key: "cache[].pinned", Label: "pinned", Kind: "size", Hint: "of the beginning of the volume"},
+	{Key: "cache[].index", Label: "memory for the entry of a block", Kind: "size"},
+	{Key: "cache[].logThroughput", Label: "throughput of its log", Kind: "throughput"},
+	{Key: "cache[].logTime", Label: "time of a flush to its log", Kind: "time"},
 	{Key: "pool.unit", Label: "unit", Kind: "size", Hint: "what a thin volume takes at a time"},
 	{Key: "pool.size", Label: "room", Kind: "size"},
+	{Key: "pool.offered", Label: "size that hosts see", Kind: "size"},
 	{Key: "pool.compresses", Label: "compresses", Kind: "truth"},
 	{Key: "pool.deduplicates", Label: "deduplicates", Kind: "truth"},
 	{Key: "pool.throughput", Label: "throughput of what reduces", Kind: "throughput"},
 	{Key: "pool.index", Label: "memory for the index", Kind: "size"},
+	{Key: "pool.snapshotEvery", Label: "snapshot every", Kind: "time"},
+	{Key: "pool.snapshotsKept", Label: "snapshots kept", Kind: "whole"},
 	{Key: "tier.size", Label: "size", Kind: "size"},
 	{Key: "tier.count", Label: "members", Kind: "whole"},
 	{Key: "tier.level", Label: "level", Kind: "choice", Choices: []string{"concatenation", "raid0", "raid1", "raid10", "raid5", "raid6"}},
+	{Key: "tier.extent", Label: "extent", Kind: "size", Hint: "what is moved at a time"},
+	{Key: "tier.every", Label: "looks for what is hot every", Kind: "time"},
+	{Key: "tier.rate", Label: "rate of moving", Kind: "throughput"},
+	{Key: "tier.off", Label: "stays on the slow members", Kind: "text", Hint: "ranges in bytes"},
+	{Key: "tier.windows", Label: "moves in", Kind: "text", Hint: "times of day"},
 	{Key: "fileSystem.type", Label: "type", Kind: "text"},
 	{Key: "fileSystem.options", Label: "mount options", Kind: "text"},
 	{Key: "fileSystem.block", Label: "block", Kind: "size"},
 	{Key: "fileSystem.features", Label: "features", Kind: "text"},
+	{Key: "fileSystem.group", Label: "group of blocks", Kind: "size"},
+	{Key: "fileSystem.journal", Label: "journal", Kind: "size"},
+	{Key: "fileSystem.commit", Label: "commits every", Kind: "time"},
+	{Key: "fileSystem.memory", Label: "memory for names and attributes", Kind: "size"},
+	{Key: "fileSystem.call", Label: "CPU time of a call", Kind: "time"},
+	{Key: "pageCache.size", Label: "size", Kind: "size"},
+	{Key: "pageCache.throughput", Label: "throughput", Kind: "throughput"},
+	{Key: "pageCache.dirty", Label: "share that may wait to be written", Kind: "number"},
+	{Key: "pageCache.background", Label: "share from which on it is written", Kind: "number"},
+	{Key: "pageCache.age", Label: "written after", Kind: "time"},
+	{Key: "pageCache.ahead", Label: "read-ahead", Kind: "size"},
 	{Key: "link[].rate", Label: "line rate", Kind: "throughput", Hint: "125MB/s for one gigabit"},
 	{Key: "link[].count", Label: "links", Kind: "whole"},
 	{Key: "link[].hosts", Label: "hosts with such links", Kind: "whole"},
@@ -118,6 +163,7 @@ var fields = []FactField{
 	{Key: "link[].roundTrip", Label: "round trip", Kind: "time"},
 	{Key: "link[].slot", Label: "slot that the links share", Kind: "throughput", Hint: "in each direction"},
 	{Key: "link[].ownDisk", Label: "disk of the host itself", Kind: "throughput", Hint: "what is written comes from it, and what is read goes there"},
+	{Key: "link[].failover", Label: "fails over after", Kind: "time"},
 	{Key: "link[].interface", Label: "network interface", Kind: "text"},
 	{Key: "link[].driver", Label: "driver", Kind: "text"},
 	{Key: "transport.protocol", Label: "protocol", Kind: "choice", Choices: []string{"local", "iscsi", "nvme", "nfs", "smb", "other"}},
@@ -130,6 +176,7 @@ var fields = []FactField{
 	{Key: "replication.mode", Label: "mode", Kind: "choice", Choices: []string{"synchronous", "asynchronous"}},
 	{Key: "replication.kilometres", Label: "distance in km", Kind: "number"},
 	{Key: "replication.rate", Label: "line rate", Kind: "throughput"},
+	{Key: "replication.service", Label: "time of a write over there", Kind: "time"},
 	{Key: "queue.scheduler", Label: "scheduler", Kind: "text"},
 	{Key: "queue.readAhead", Label: "read-ahead", Kind: "size"},
 	{Key: "queue.depth", Label: "requests", Kind: "whole"},
@@ -150,6 +197,17 @@ var fields = []FactField{
 }
 
 func init() {
+	// What the members of a tier are is told as of media.
+	var ofTier []FactField
+	for _, f := range fields {
+		if name, of := strings.CutPrefix(f.Key, "media[]."); of && !slices.Contains([]string{"kind", "count", "size", "model"}, name) {
+			f.Key = "tier." + name
+			ofTier = append(ofTier, f)
+		}
+	}
+	kinds := fields[0].Choices
+	at := slices.IndexFunc(fields, func(f FactField) bool { return f.Key == "tier.extent" })
+	fields = slices.Insert(fields, at, append([]FactField{{Key: "tier.medium", Label: "medium", Kind: "choice", Choices: kinds}}, ofTier...)...)
 	for i := range fields {
 		part, _, _ := strings.Cut(fields[i].Key, ".")
 		fields[i].Part = partLabel(strings.TrimSuffix(part, "[]"))
