@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"patientheron/core/measure"
+	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
 )
@@ -52,6 +53,8 @@ type Observed struct {
 	Facts   *setup.Facts     // of the volume; nil when it could not be looked at
 	Setup   setup.Setup      // what is known of what stands behind it
 	Source  *measure.Summary // of the folder alone that files are put from; nil for none
+
+	Changed []quantity.Seconds // when something was changed on purpose, or went wrong, since the beginning
 }
 
 // use is what the load asked of the volume.

@@ -68,7 +68,7 @@ func whoLimits(o Observed) []Finding {
 }
 
 func nearCeiling(o Observed) (string, []Evidence) {
-	if o.Load.Kind == workload.TogetherKind { // of which no ceiling is known
+	if o.Load.Kind == workload.TogetherKind || len(o.Changed) > 0 { // of which no ceiling is known
 		return "", nil
 	}
 	use := o.use()

@@ -189,6 +189,14 @@ func aboveCeiling(o Observed) []Finding {
 	if o.Load.Cached {
 		cause, next = "They were answered from memory on this host.", "Leave out --cached, or use a span far larger than this host's memory."
 	}
+	if len(o.Changed) > 0 { // the ceilings are those of what was looked at before
+		return []Finding{{
+			Kind: "above-ceiling", Weight: Caution, Figure: figure,
+			Sentence: fmt.Sprintf("%s ran at %s, above the %s that the hop %q could pass before something was changed, %s after the start.", verb, use.Show(rate), use.Show(lowest.Rate), lowest.Name, o.Changed[0]),
+			Next:     "Look at the volume as it is now, and measure again.",
+			Evidence: []Evidence{{"operations a second", float64(rate)}, {"ceiling before, operations a second", float64(lowest.Rate)}},
+		}}
+	}
 	return []Finding{{
 		Kind: "above-ceiling", Weight: Unreliable, Figure: figure,
 		Sentence: fmt.Sprintf("%s ran at %s, above the %s that the hop %q can pass. %s", verb, use.Show(rate), use.Show(lowest.Rate), lowest.Name, cause),

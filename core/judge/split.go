@@ -2,6 +2,7 @@ package judge
 
 import (
 	"fmt"
+	"math"
 
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
@@ -14,42 +15,106 @@ type Halves struct {
 	Ratio   float64 `json:"ratio,omitempty" doc:"After over before; absent when either is unknown"`
 	Verdict Verdict `json:"verdict" enum:"better,worse,same,not shown,hint,missing"`
 	Words   string  `json:"words"`
+
+	Cores []Sides `json:"cores,omitempty" doc:"How busy each core of the hosts was, in their order"`
 }
 
-// SplitAt compares the rate after a moment with that before it. The interval
-// that holds the moment, and the one after it, are left out. The means differ
-// when their 95 % intervals are apart; that is stricter than a test of the
-// difference (Schenker and Gentleman 2001).
-func SplitAt(series []measure.Interval, at quantity.Seconds) Halves {
+// Sides is a share before and after a moment.
+type Sides struct {
+	Before quantity.Share `json:"before"`
+	After  quantity.Share `json:"after"`
+}
+
+// leastSide is how many independent values each side has to be worth.
+const leastSide = 5
+
+// SplitAt compares the rate after a moment with that before it, from one time to another: those
+// of what happened before and after, or of the asked lead-in and the end. A change that was made
+// on purpose is no lead-in, although it begins a phase. The interval that holds the moment, and
+// the one after it, are left out. The means differ when the 95 % interval of their difference
+// excludes none (Welch 1947), each side being worth as many independent values as it is.
+func SplitAt(series []measure.Interval, from, at, to quantity.Seconds) Halves {
 	var before, after []measure.Interval
-	for _, i := range whole(measured(series)) {
+	for _, i := range whole(series) {
 		switch {
+		case i.Start < from-i.Length/2 || i.Start+i.Length > to+i.Length/2:
 		case i.Start+i.Length <= at:
 			before = append(before, i)
 		case i.Start >= at+i.Length:
 			after = append(after, i)
 		}
 	}
-	s := Halves{Before: MeanOfSeries(Rates(before)), After: MeanOfSeries(Rates(after)), Verdict: Missing}
+	s := Halves{Before: MeanOfSeries(Rates(before)), After: MeanOfSeries(Rates(after)), Verdict: Missing, Cores: coresOf(before, after)}
 	if s.Before.Mean <= 0 || len(after) == 0 {
 		s.Words = "There is too little on one side of the marker."
 		return s
 	}
 	s.Ratio = s.After.Mean / s.Before.Mean
 	change := fmt.Sprintf("from %s before to %s after", quantity.OpRate(s.Before.Mean), quantity.OpRate(s.After.Mean))
-	switch {
-	case !s.Before.Known || !s.After.Known:
+	var difference pooled
+	few := false
+	for _, side := range [][]measure.Interval{before, after} {
+		deviation, worth := independent(Rates(side))
+		few = few || worth < leastSide
+		difference.add(deviation*deviation/max(worth-1, 1), worth-1)
+	}
+	half := 0.0
+	if difference.doubt > 0 {
+		half = quantile(difference.freedom()) * math.Sqrt(difference.variance)
+	}
+	switch by := s.After.Mean - s.Before.Mean; {
+	case few:
 		s.Verdict = Hint
 		s.Words = "The rate went " + change + "; there is too little on one side to be sure."
-	case s.After.Low > s.Before.High:
+	case by > half:
 		s.Verdict = Better
 		s.Words = "The rate rose " + change + "."
-	case s.After.High < s.Before.Low:
+	case by < -half:
 		s.Verdict = Worse
 		s.Words = "The rate fell " + change + "."
 	default:
 		s.Verdict = NotShown
 		s.Words = "The rate went " + change + "; that is within what it varies by itself."
 	}
+	s.Words += s.busiestCore()
 	return s
+}
+
+// coresOf is how busy each core was on either side.
+func coresOf(before, after []measure.Interval) (cores []Sides) {
+	mean := func(series []measure.Interval) (shares []quantity.Share) {
+		length := quantity.Share(0)
+		for _, i := range series {
+			for n, share := range i.Cores() {
+				if n == len(shares) {
+					shares = append(shares, 0)
+				}
+				shares[n] += share * quantity.Share(i.Length)
+			}
+			length += quantity.Share(i.Length)
+		}
+		for n := range shares {
+			shares[n] /= length
+		}
+		return shares
+	}
+	was, is := mean(before), mean(after)
+	for n := range min(len(was), len(is)) {
+		cores = append(cores, Sides{was[n], is[n]})
+	}
+	return cores
+}
+
+// busiestCore says how the busiest core of either side went; "" where none is known.
+func (h Halves) busiestCore() string {
+	most := -1
+	for n, c := range h.Cores {
+		if most < 0 || max(c.Before, c.After) > max(h.Cores[most].Before, h.Cores[most].After) {
+			most = n
+		}
+	}
+	if most < 0 {
+		return ""
+	}
+	return fmt.Sprintf(" The busiest core, %d, went from %s to %s.", most, h.Cores[most].Before, h.Cores[most].After)
 }

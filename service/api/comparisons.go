@@ -431,14 +431,14 @@ func sample(m resource.Measurement) compare.Sample {
 
 // split sets what came after a marker against what came before.
 func (s *Service) split(ctx context.Context, run, marker int64) (Split, error) {
-	markers, err := s.Store.Markers(ctx, run)
+	detail, err := s.detail(ctx, run)
 	if err != nil {
 		return Split{}, err
 	}
-	for _, m := range markers {
+	for _, m := range detail.Markers {
 		if m.ID == marker {
 			series, err := s.Store.Intervals(ctx, m.MeasurementID)
-			return Split{m, judge.SplitAt(series, m.At)}, err
+			return Split{m, wentAt(series, detail, m)}, err
 		}
 	}
 	return Split{}, fmt.Errorf("marker %d of run %d: %w", marker, run, errNotFound)

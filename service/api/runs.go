@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"net/http"
 	"slices"
 	"strings"
@@ -16,6 +17,7 @@ import (
 	"patientheron/core/judge"
 	"patientheron/core/measure"
 	"patientheron/core/plan"
+	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/patient"
 	"patientheron/resource"
@@ -285,10 +287,30 @@ func (s *Service) marked(ctx context.Context, detail resource.RunDetail) (resour
 			}
 			read[m.MeasurementID] = series
 		}
-		halves := judge.SplitAt(read[m.MeasurementID], m.At)
+		halves := wentAt(read[m.MeasurementID], detail, *m)
 		m.Went = &halves
 	}
 	return detail, nil
+}
+
+// wentAt is a measurement before and after a marker, up to the markers beside it.
+func wentAt(series []measure.Interval, detail resource.RunDetail, m resource.Marker) judge.Halves {
+	from, to := quantity.Seconds(0), quantity.Seconds(math.Inf(1))
+	for _, of := range detail.Measurements {
+		if of.ID == m.MeasurementID {
+			from = of.Load.LeadIn
+		}
+	}
+	for _, other := range detail.Markers {
+		switch {
+		case other.MeasurementID != m.MeasurementID:
+		case other.At < m.At:
+			from = max(from, other.At)
+		case other.At > m.At:
+			to = min(to, other.At)
+		}
+	}
+	return judge.SplitAt(series, from, m.At, to)
 }
 
 func (s *Service) deleteRun(ctx context.Context, id int64) error {

@@ -112,6 +112,15 @@ func (e *execution) judge(ctx context.Context, m *resource.Measurement, on setup
 	m.Summary.CPUPerOp = judge.CPUPerOperation(series)
 	m.Summary.Inside = judge.Inside(series)
 	observed := judge.Observed{Load: m.Load, Summary: *m.Summary, Series: series, Facts: e.run.Volume.Facts, Setup: on, Source: e.sources.of(m.Load)}
+	markers, err := e.store.Markers(ctx, m.RunID)
+	if err != nil {
+		return err
+	}
+	for _, marker := range markers {
+		if marker.MeasurementID == m.ID && !volume.Happened(marker.Name) {
+			observed.Changed = append(observed.Changed, marker.At)
+		}
+	}
 	if m.Load.ReadsSource() {
 		observed.Facts, observed.Setup = nil, setup.Setup{} // which are of the volume
 	}

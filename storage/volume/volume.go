@@ -10,6 +10,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"patientheron/core/load"
 	"patientheron/core/plan"
@@ -91,6 +92,12 @@ const (
 	Lost Happening = "lost" // it cannot be reached
 	Back Happening = "back" // it can be reached again
 )
+
+// Happened reports whether a marker is of an event, and not of a change that somebody made.
+func Happened(name string) bool {
+	what, _, _ := strings.Cut(name, ":")
+	return Happening(what) == Lost || Happening(what) == Back
+}
 
 // Event is something that happened to a volume, or to one of the ways to it.
 type Event struct {
