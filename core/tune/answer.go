@@ -315,7 +315,7 @@ func (a *Answer) promising(t plan.Tune) (settings []plan.Setting) {
 		for _, v := range p.Values {
 			by := gain(f, v.Ratio)
 			hopeful := v.Ratio.Verdict == judge.Better || v.Ratio.Verdict == judge.NotShown && v.Ratio.Alone < likely && by >= math.Log1p(float64(a.Noise))
-			if hopeful && !v.Refused && (best.Value == "" || by > gains[p.Field]) {
+			if hopeful && !v.Refused && v.Value != p.Baseline && v.Value != p.InEffect && (best.Value == "" || by > gains[p.Field]) {
 				best.Value, gains[p.Field] = v.Value, by
 			}
 		}
@@ -323,12 +323,41 @@ func (a *Answer) promising(t plan.Tune) (settings []plan.Setting) {
 			settings = append(settings, best)
 		}
 	}
-	if most := t.MostTogether(); len(settings) > most {
-		kept := slices.Clone(settings)
-		slices.SortStableFunc(kept, func(a, b plan.Setting) int { return cmp.Compare(gains[b.Field], gains[a.Field]) })
-		settings = slices.DeleteFunc(settings, func(s plan.Setting) bool { return !slices.Contains(kept[:most], s) })
+	return mostGain(settings, gains, t.MostTogether())
+}
+
+// harmless are the settings that are worth measuring together where none is promising by
+// itself: of each parameter the value that is best and not shown to be worse. Fewer than two
+// have been measured already.
+func (a *Answer) harmless(t plan.Tune) (settings []plan.Setting) {
+	f := figure.Of(a.Figure)
+	gains := map[string]float64{}
+	for _, p := range a.Parameters {
+		best := plan.Setting{Field: p.Field}
+		for _, v := range p.Values {
+			level := v.Ratio.Verdict == judge.NotShown || v.Ratio.Verdict == judge.Same
+			if by := gain(f, v.Ratio); level && !v.Refused && v.Value != p.Baseline && v.Value != p.InEffect && (best.Value == "" || by > gains[p.Field]) {
+				best.Value, gains[p.Field] = v.Value, by
+			}
+		}
+		if best.Value != "" {
+			settings = append(settings, best)
+		}
 	}
-	return settings
+	if len(settings) < 2 {
+		return nil
+	}
+	return mostGain(settings, gains, t.MostTogether())
+}
+
+// mostGain keeps so many settings, those of the fields that gain most, in their order.
+func mostGain(settings []plan.Setting, gains map[string]float64, most int) []plan.Setting {
+	if len(settings) <= most {
+		return settings
+	}
+	kept := slices.Clone(settings)
+	slices.SortStableFunc(kept, func(a, b plan.Setting) int { return cmp.Compare(gains[b.Field], gains[a.Field]) })
+	return slices.DeleteFunc(settings, func(s plan.Setting) bool { return !slices.Contains(kept[:most], s) })
 }
 
 // rounds are the rounds of a half, from 1, in which points were measured beside a
@@ -441,5 +470,12 @@ func (a *Answer) keep() {
 	worth := t.Ratio.Verdict == judge.Better || a.Brings != nil && a.Brings.Verdict == judge.Better
 	if !worth || len(a.Keep) == 0 {
 		a.Keep, a.Brings = []plan.Setting{}, nil
+	}
+	for _, s := range a.Keep { // what is worth keeping matters, if only together with others
+		for i := range a.Parameters {
+			if p := &a.Parameters[i]; p.Field == s.Field {
+				p.Matter, p.Best = Matters, s.Value
+			}
+		}
 	}
 }

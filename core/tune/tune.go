@@ -126,7 +126,11 @@ func (e *Experiment) begin() bool {
 		e.sought = slices.DeleteFunc(e.sought, func(settings []plan.Setting) bool { return known.hopeless(settings[0]) })
 	case e.round == e.tune.Rounds+1:
 		known := analyse(e.tune, e.base, e.trials)
-		e.sought = around(known.promising(e.tune))
+		settings := known.promising(e.tune)
+		if len(settings) == 0 { // each by itself does nothing; together they may
+			settings = known.harmless(e.tune)
+		}
+		e.sought = around(settings)
 	}
 	if len(e.sought) == 0 {
 		e.round = 2 * e.tune.Rounds

@@ -20,6 +20,7 @@ type storage struct {
 	factors map[plan.Setting]float64
 	// spare pairs bring together no more than either alone.
 	instead [2]plan.Setting
+	only    [2]plan.Setting   // that bring two fifths together, and nothing alone
 	refuses map[string]string // keys, and what is in effect instead
 	fails   plan.Setting
 	scatter float64
@@ -43,6 +44,9 @@ func (s *storage) measure(step plan.Step) Trial {
 		if instead, is := s.refuses[t.Keys[i].Key]; is {
 			t.Keys[i].InEffect, t.Keys[i].Cut = instead, "target"
 		}
+	}
+	if s.only[0].Field != "" && slices.Contains(step.Point, s.only[0]) && slices.Contains(step.Point, s.only[1]) {
+		t.Value *= 1.4
 	}
 	for _, set := range step.Point {
 		if set == s.fails {
@@ -280,5 +284,29 @@ func TestWhatIsToldBeside(t *testing.T) {
 		if of := beside(tune.FigureOf(workload.Default())); of.Key == "" || of.Key == f {
 			t.Errorf("beside %s: %q", f, of.Key)
 		}
+	}
+}
+
+// Two changes that bring something together and nothing alone are found, and what is kept is
+// not said to be not shown.
+func TestWhatBringsSomethingTogetherAloneIsFound(t *testing.T) {
+	pair := [2]plan.Setting{{Field: "InitialR2T", Value: "No"}, {Field: "MaxBurstLength", Value: "1048576"}}
+	one := tried(plan.Axis{Field: "MaxBurstLength", Values: []string{"1048576"}}, plan.Axis{Field: "InitialR2T", Values: []string{"No"}}, plan.Axis{Field: "depth", Values: []string{"32"}})
+	found, tries := 0, 60
+	for seed := range tries {
+		s := &storage{only: pair, scatter: 0.03, random: rand.New(rand.NewPCG(uint64(seed), 5))}
+		a, _ := carriedOut(t, plan.Tune{Parameters: one, Rounds: 4}, s)
+		if slices.Contains(a.Keep, pair[0]) && slices.Contains(a.Keep, pair[1]) {
+			found++
+		}
+		for _, p := range a.Parameters {
+			kept := slices.ContainsFunc(a.Keep, func(s plan.Setting) bool { return s.Field == p.Field })
+			if kept && (p.Matter != Matters || strings.Contains(a.Words, "Not shown either way: "+p.Field)) {
+				t.Errorf("kept, and %s: %s", p.Matter, a.Words)
+			}
+		}
+	}
+	if found < tries*9/10 {
+		t.Errorf("found in %d of %d", found, tries)
 	}
 }
