@@ -32,6 +32,7 @@ type NamedLoad struct {
 type Foretold struct {
 	NamedLoad
 	Figures []FigureForetold `json:"figures"`
+	Caution string           `json:"caution,omitempty" doc:"Set when the twin is none, so that what it foretells stands for nothing"`
 }
 
 // FigureForetold is one figure of it.
@@ -52,8 +53,31 @@ type Confronted struct {
 	Measured *float64       `json:"measured,omitempty" doc:"Geometric mean of what was measured since; absent while nothing was"`
 	Count    int            `json:"count" doc:"Measurements"`
 	Off      *float64       `json:"off,omitempty" doc:"How much more was foretold than was measured, as a share"`
-	Within   bool           `json:"within" doc:"What was measured lies within the interval"`
+	Within   bool           `json:"within" doc:"What was measured is inside"`
+	Standing Standing       `json:"standing,omitempty" enum:"inside,outside,not shown" doc:"How it stands to the interval that was foretold; absent while nothing was measured"`
 	Words    string         `json:"words"`
+}
+
+// Standing says how what was measured stands to the interval that was foretold.
+type Standing string
+
+// The standings.
+const (
+	Inside   Standing = "inside"    // it lies there, and is known better than it was foretold
+	Outside  Standing = "outside"   // all of its own interval lies elsewhere
+	NotShown Standing = "not shown" // it is itself known within more than that
+)
+
+// standing of what was measured, whose own interval goes so far on either side as a logarithm.
+func (f FigureForetold) standing(measured, own float64) Standing {
+	in := measured >= f.Low && measured <= f.High
+	switch {
+	case measured*math.Exp(own) < f.Low, measured*math.Exp(-own) > f.High:
+		return Outside
+	case in && own <= math.Log(f.High/f.Low)/2:
+		return Inside
+	}
+	return NotShown
 }
 
 // untried is how far off a twin is taken to be that was not tried on loads it was not shown.
@@ -105,13 +129,17 @@ func (f Foretelling) Run(ctx context.Context) ([]Foretold, error) {
 	if logs[0] == nil {
 		return nil, fmt.Errorf("%w: the array does nothing under one of the loads", ErrInvalid)
 	}
+	caution := ""
+	if words := f.Fitted.words(); !f.Fitted.alike() {
+		caution = words[0]
+	}
 	off := max(f.Fitted.Off, untried)
 	if f.Fitted.Unseen != nil {
 		off = max(f.Fitted.Off, *f.Fitted.Unseen)
 	}
 	all := make([]Foretold, len(loads))
 	for i, l := range f.Loads {
-		all[i] = Foretold{NamedLoad: l, Figures: []FigureForetold{}}
+		all[i] = Foretold{NamedLoad: l, Figures: []FigureForetold{}, Caution: caution}
 	}
 	for r, of := range w.rows {
 		slopes := make([]float64, len(f.Fitted.Parameters))
@@ -188,9 +216,9 @@ func Confront(foretold []Foretold, samples []Sample) []Confronted {
 				off := of.Value/measured - 1
 				c.Measured, c.Count, c.Off = &measured, v.Count, &off
 				// What was measured is itself known within its scatter only.
-				slack := math.Exp(student(float64(v.Count-1)) * v.Deviation)
-				c.Within = measured*slack >= of.Low && measured/slack <= of.High
-				c.Words = fmt.Sprintf("foretold %s; measured %s: %s", of.Words, figure.Show(measured), offWords(off, c.Within))
+				c.Standing = of.standing(measured, student(float64(v.Count-1))*v.Deviation)
+				c.Within = c.Standing == Inside
+				c.Words = fmt.Sprintf("foretold %s; measured %s: %s", of.Words, figure.Show(measured), offWords(off, c.Standing))
 			}
 			all = append(all, c)
 		}
@@ -198,13 +226,11 @@ func Confront(foretold []Foretold, samples []Sample) []Confronted {
 	return all
 }
 
-func offWords(off float64, within bool) string {
-	way, place := "too much", "outside the interval"
+func offWords(off float64, standing Standing) string {
+	way := "too much"
 	if off < 0 {
 		way = "too little"
 	}
-	if within {
-		place = "within the interval"
-	}
+	place := map[Standing]string{Inside: "inside the interval", Outside: "outside the interval", NotShown: "and not shown either way: what was measured is itself known within more; measure it again"}[standing]
 	return fmt.Sprintf("%s %s, %s", percent(math.Abs(off)), way, place)
 }

@@ -105,20 +105,21 @@ func TestConfronting(t *testing.T) {
 	for name, c := range map[string]struct {
 		samples []twin.Sample
 		off     float64
-		within  bool
+		is      twin.Standing
 	}{
-		"near":              {measured(large / 1.05), 0.05, true},
-		"too little":        {measured(large / 0.8), -0.2, false},
-		"far, but widely":   {measured(large/1.25, large/1.5, large/1.1), math.Cbrt(1.25*1.5*1.1) - 1, true}, // ± 0.39 of 0.24
-		"far, and firmly":   {measured(large/1.2, large/1.2, large/1.21), math.Cbrt(1.2*1.2*1.21) - 1, false},
-		"not to be trusted": {[]twin.Sample{{Load: longer, Summary: measured(large / 5)[0].Summary, Doubt: "it was cut"}, measured(large)[0]}, 0, true},
+		"near":              {measured(large / 1.05), 0.05, twin.Inside},
+		"too little":        {measured(large / 0.8), -0.2, twin.Outside},
+		"far, but widely":   {measured(large/1.25, large/1.5, large/1.1), math.Cbrt(1.25*1.5*1.1) - 1, twin.NotShown}, // ± 0.39 of 0.24
+		"far, and firmly":   {measured(large/1.2, large/1.2, large/1.21), math.Cbrt(1.2*1.2*1.21) - 1, twin.Outside},
+		"near, but widely":  {measured(large*1.3, large/1.3), 0, twin.NotShown},
+		"not to be trusted": {[]twin.Sample{{Load: longer, Summary: measured(large / 5)[0].Summary, Doubt: "it was cut"}, measured(large)[0]}, 0, twin.Inside},
 	} {
 		got := twin.Confront(told, c.samples)
 		if len(got) != 2 || got[0].Measured != nil || got[0].Within || !strings.HasSuffix(got[0].Words, "not measured yet") {
 			t.Fatalf("%s: %+v", name, got)
 		}
-		if got[1].Measured == nil || math.Abs(*got[1].Off-c.off) > 1e-6 || got[1].Within != c.within {
-			t.Errorf("%s: off by %v, within %v: %s", name, *got[1].Off, got[1].Within, got[1].Words)
+		if got[1].Measured == nil || math.Abs(*got[1].Off-c.off) > 1e-6 || got[1].Standing != c.is || got[1].Within != (c.is == twin.Inside) {
+			t.Errorf("%s: off by %v, %s: %s", name, *got[1].Off, got[1].Standing, got[1].Words)
 		}
 	}
 }

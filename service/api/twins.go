@@ -312,21 +312,22 @@ func (s *Service) confront(ctx context.Context, of resource.Twin, p *resource.Pr
 		samples = append(samples, read[run.ID]...)
 	}
 	p.Confronted = twin.Confront(p.Foretold, samples)
-	measured, within := 0, 0
+	measured, stand := 0, map[twin.Standing]int{}
 	for _, c := range p.Confronted {
 		if c.Measured != nil {
 			measured++
-		}
-		if c.Within {
-			within++
+			stand[c.Standing]++
 		}
 	}
-	p.Words = fmt.Sprintf("Of %d figures that were foretold %d were measured since, %d of them within the interval.", len(p.Confronted), measured, within)
+	p.Words = fmt.Sprintf("Of %d figures that were foretold %d were measured since: %d inside the interval, %d outside, %d not shown.", len(p.Confronted), measured, stand[twin.Inside], stand[twin.Outside], stand[twin.NotShown])
 	if measured == 0 {
 		p.Words = fmt.Sprintf("Nothing of it was measured on %q yet; what will be is set beside it.", p.Volume)
 		if p.VolumeID == of.VolumeID && len(p.Changes) > 0 {
 			p.Words = fmt.Sprintf("Nothing of it was measured on %q since that became another; what will be then is set beside it.", p.Volume)
 		}
+	}
+	if len(p.Foretold) > 0 && p.Foretold[0].Caution != "" {
+		p.Words = p.Foretold[0].Caution + " " + p.Words
 	}
 	return nil
 }

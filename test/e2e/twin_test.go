@@ -119,7 +119,7 @@ func TestTwins(t *testing.T) {
 			}
 			continue
 		}
-		if c.Measured == nil || !c.Within || math.Abs(*c.Off) > 0.1 || !strings.Contains(p.Words, "1 of them within") {
+		if c.Measured == nil || !c.Within || math.Abs(*c.Off) > 0.1 || !strings.Contains(p.Words, "1 inside the interval") {
 			t.Errorf("%+v", p)
 		}
 	}

@@ -1451,7 +1451,12 @@ export interface components {
              * @description How much more was foretold than was measured, as a share
              */
             off?: number;
-            /** @description What was measured lies within the interval */
+            /**
+             * @description How it stands to the interval that was foretold; absent while nothing was measured
+             * @enum {string}
+             */
+            standing?: "inside" | "outside" | "not shown";
+            /** @description What was measured is inside */
             within: boolean;
             words: string;
         };
@@ -2217,6 +2222,8 @@ export interface components {
             files?: number;
         };
         Foretold: {
+            /** @description Set when the twin is none, so that what it foretells stands for nothing */
+            caution?: string;
             figures: components["schemas"]["FigureForetold"][] | null;
             load: components["schemas"]["Spec"];
             name: string;
@@ -2244,6 +2251,8 @@ export interface components {
             after: components["schemas"]["Mean"];
             /** @description Mean rate in operations per second */
             before: components["schemas"]["Mean"];
+            /** @description How busy each core of the hosts was, in their order */
+            cores?: components["schemas"]["Sides"][] | null;
             /**
              * Format: double
              * @description After over before; absent when either is unknown
@@ -3673,6 +3682,12 @@ export interface components {
             /** @description Which parameters matter, of each stage that was an experiment */
             tuned?: components["schemas"]["StageTuned"][] | null;
         };
+        Sides: {
+            /** Format: double */
+            after: number;
+            /** Format: double */
+            before: number;
+        };
         SignInBody: {
             /** @description The service's token */
             token: string;
@@ -3917,6 +3932,8 @@ export interface components {
             after: components["schemas"]["Mean"];
             /** @description Mean rate in operations per second */
             before: components["schemas"]["Mean"];
+            /** @description How busy each core of the hosts was, in their order */
+            cores?: components["schemas"]["Sides"][] | null;
             marker: components["schemas"]["Marker"];
             /**
              * Format: double

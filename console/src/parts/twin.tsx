@@ -305,9 +305,9 @@ function One({ twin, p }: { twin: Twin; p: Prediction }) {
 								</td>
 								<td className="figure">{c.measured === undefined ? "–" : show(c.figure.unit, c.measured)}</td>
 								<td
-									className={`figure whitespace-nowrap ${c.off === undefined || c.within ? "" : "text-error"}`}
+									className={`figure whitespace-nowrap ${c.standing === "outside" ? "text-error" : ""}`}
 								>
-									{c.off === undefined ? "–" : `${c.within ? "✓" : "▼ outside,"} ${signed(c.off)}`}
+									{c.off === undefined ? "–" : `${c.within ? "✓" : c.standing === "not shown" ? "? not shown," : "▼ outside,"} ${signed(c.off)}`}
 								</td>
 							</tr>
 						))}
