@@ -8,7 +8,6 @@ import (
 	"gonum.org/v1/gonum/stat"
 
 	"patientheron/core/measure"
-	"patientheron/core/quantity"
 	"patientheron/core/statistics"
 )
 
@@ -194,22 +193,6 @@ func meanOf(values []float64) Mean {
 	mean, deviation := stat.MeanStdDev(values, nil)
 	half := quantile(float64(len(values)-1)) * deviation / math.Sqrt(float64(len(values)))
 	return Mean{Mean: mean, Low: mean - half, High: mean + half, Known: true}
-}
-
-// PercentileInterval is the 95 % interval of the percentile q of a histogram
-// by order statistics: the values at the ranks between which the count of those
-// below it lies with that probability (David and Nagaraja 2003, 7.1). Worth is
-// how many independent latencies the histogram is worth; 0 for all of them.
-func PercentileInterval(h *measure.Histogram, q, worth float64) (low, high quantity.Seconds) {
-	n := float64(h.Count())
-	if worth > 0 {
-		n = min(n, worth)
-	}
-	if n < 1 {
-		return 0, 0
-	}
-	half := 1.96 * math.Sqrt(q*(1-q)/n)
-	return h.Quantile(max(q-half, 0)), h.Quantile(min(q+half, 1))
 }
 
 func median(values []float64) float64 {
