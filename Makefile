@@ -68,7 +68,7 @@ test: install-test-needs build check
 
 # These take what 'test' has built.
 test-whole:
-	cd test/e2e && $(SUDO) env HERON_ALONE_OVER=$(ALONE_OVER) ../../bin/e2e.test -test.timeout=20m -test.parallel=3 -test.skip='$(WHOLE_DEMO)' || { touch $(ALONE_OVER); exit 1; }
+	cd test/e2e && $(SUDO) env HERON_ALONE_OVER=$(ALONE_OVER) ../../bin/e2e.test -test.timeout=20m -test.parallel=4 -test.skip='$(WHOLE_DEMO)' || { touch $(ALONE_OVER); exit 1; }
 	cd test/e2e && $(SUDO) ../../bin/e2e.test -test.timeout=12m -test.run='$(WHOLE_DEMO)'
 
 test-lab:

@@ -209,6 +209,9 @@ func relay(t *testing.T, to string, picked func(number int) func(net.Conn, []byt
 
 const forALook = 250 * time.Millisecond
 
+// together is how many targets lie at a time: who looks at them mostly waits.
+const together = 48
+
 // looks are all ways to look at a target: a target that lies makes them fail, if that.
 var looks = map[string]func(o Opener, unit, portal volume.Locator) error{
 	"look":   func(o Opener, unit, _ volume.Locator) error { _, err := o.Look(unit); return err },
@@ -254,7 +257,7 @@ func TestATargetThatLiesEndsNothing(t *testing.T) {
 	}
 	var before, after runtime.MemStats
 	runtime.ReadMemStats(&before)
-	atOnce := make(chan bool, 16)
+	atOnce := make(chan bool, together)
 	var all sync.WaitGroup
 	for _, l := range lies {
 		for name, look := range looks {
@@ -292,7 +295,7 @@ func TestATargetThatLiesEndsNothing(t *testing.T) {
 // The same of whatever bytes come: answers with some bytes changed at random.
 func TestATargetThatStammersEndsNothing(t *testing.T) {
 	to := honest(t)
-	atOnce := make(chan bool, 16)
+	atOnce := make(chan bool, together)
 	var all sync.WaitGroup
 	for seed := range 200 {
 		atOnce <- true
@@ -332,7 +335,7 @@ func TestATargetThatStammersEndsNothing(t *testing.T) {
 // once, and one that does nothing else from then on.
 func TestAQueueToALiarAnswersEverything(t *testing.T) {
 	to := honest(t)
-	atOnce := make(chan bool, 16)
+	atOnce := make(chan bool, together)
 	var all sync.WaitGroup
 	for _, l := range lies {
 		for _, times := range []int64{1, 1 << 40} {

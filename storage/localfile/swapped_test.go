@@ -238,6 +238,7 @@ func TestTreesAreWorkedOnByDescriptorAlone(t *testing.T) {
 	spec := swappedLoad(workload.Put)
 	for name, trick := range tricks {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel() // each in a folder of its own
 			outside, intact := outsideOf(t, spec)
 			folder := t.TempDir()
 			if err := errors.Join(os.Chmod(folder, 0o777), os.Chown(folder, nobody, nobody), reachable(folder)); err != nil {
