@@ -101,7 +101,7 @@ func Of(racers []Racer) Race {
 	}
 	lines := make([]line, len(racers))
 	for i, racer := range racers {
-		lines[i] = lineOf(racer.Series, r.Counts)
+		lines[i] = lineOf(racer.Series, r.Counts, racer.Load.LeadIn)
 		r.Racers = append(r.Racers, standing(racer, lines[i]))
 	}
 	if len(racers) == 0 {
@@ -122,16 +122,17 @@ func movesBytes(r Racer) bool {
 	return r.Load.Kind != workload.FilesKind || slices.ContainsFunc(r.Series, func(i measure.Interval) bool { return i.Moved().Bytes > 0 })
 }
 
-// line is how far one was at the end of each interval, from the end of the lead-in on.
+// line is how far one was at the end of each interval, from the end of the lead-in on that was
+// asked for: what a measurement leaves out of its figures besides is a part of the race.
 type line struct {
 	at   []float64
 	done []float64
 }
 
-func lineOf(series []measure.Interval, counts string) (l line) {
+func lineOf(series []measure.Interval, counts string, leadIn quantity.Seconds) (l line) {
 	sum := 0.0
 	for _, i := range series {
-		if i.LeadIn {
+		if i.Start+i.Length/2 < leadIn {
 			continue
 		}
 		if len(l.at) == 0 {
