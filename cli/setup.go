@@ -166,17 +166,25 @@ func (a *app) setupCopy() *cobra.Command {
 
 func (a *app) setupDiff() *cobra.Command {
 	return &cobra.Command{
-		Use: "diff A B", Short: "Tell how two setups differ, what can matter most first", Args: cobra.ExactArgs(2),
-		Long: `Tell how two setups differ. Each is a volume or a path, the number of a run, or a
-file: a setup file, or a simulated array.`,
-		Example: "  heron setup diff pool new-pool\n  heron setup diff 12 14\n  heron setup diff planned.yaml pool",
+		Use: "diff A B...", Short: "Tell how setups differ, what can matter most first", Args: cobra.MinimumNArgs(2),
+		Long: `Tell how two setups differ, or any number of them, and which are alike. Each is a volume
+or a path, the number of a run, or a file: a setup file, or a simulated array.`,
+		Example: "  heron setup diff pool new-pool\n  heron setup diff 12 14\n  heron setup diff planned.yaml pool\n  heron setup diff node-1 node-2 node-3 node-4",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
-			var sides [2]setup.Setup
+			sides := make([]setup.Setup, len(arguments))
 			for i, argument := range arguments {
 				var err error
 				if sides[i], err = a.setupOf(ctx, c, argument); err != nil {
 					return err
 				}
+			}
+			if len(sides) > 2 {
+				among := setup.DiffAmong(sides)
+				if a.json {
+					return printJSON(command.OutOrStdout(), among)
+				}
+				printAmong(command.OutOrStdout(), among, arguments)
+				return nil
 			}
 			d := setup.Diff(sides[0], sides[1])
 			if a.json {
@@ -186,6 +194,30 @@ file: a setup file, or a simulated array.`,
 			return nil
 		}),
 	}
+}
+
+// printAmong prints what differs among several setups, and which are alike.
+func printAmong(w io.Writer, a setup.Among, names []string) {
+	if len(a.Rows) > 0 {
+		heads := []any{"part", "fact"}
+		for _, name := range names {
+			heads = append(heads, name)
+		}
+		t := newTable(w, len(heads)+1, heads...)
+		for _, r := range a.Rows {
+			row := table.Row{"  " + r.Part, r.Label}
+			for i, v := range r.Values {
+				missing := "none"
+				if !r.Known[i] {
+					missing = "not known"
+				}
+				row = append(row, wrapped(cmp.Or(v, missing), 24))
+			}
+			t.AppendRow(row)
+		}
+		t.Render()
+	}
+	fmt.Fprintln(w, wrapped(a.Words(names), 100))
 }
 
 // setupOf finds the setup that an argument means.
