@@ -59,15 +59,16 @@ func (e *execution) measure(ctx context.Context, used *opened, position int, ste
 	var outcome *load.Outcome
 	failure := e.behindWall(func() (err error) { outcome, err = e.drive(ctx, used, m); return err })
 
-	keep, cancel := record(ctx)
-	defer cancel()
 	ended := e.now().UTC()
 	m.Ended = &ended
 	m.Status, m.Reason = verdict(ctx, failure)
 	var latencies map[measure.Class]*measure.Histogram
 	if outcome != nil {
 		m.Summary, latencies = &outcome.Summary, outcome.Latencies
-		if err := e.behindWall(func() error { return e.judge(keep, &m, used.setup) }); err != nil {
+		own, end := judging(ctx)
+		err := e.behindWall(func() error { return e.judge(own, &m, used.setup) })
+		end()
+		if err != nil {
 			m.Status, m.Reason = resource.Failed, fmt.Sprintf("it could not be judged: %v", err)
 		}
 	}
