@@ -156,6 +156,8 @@ func (g Gate) judge(baseline Values, o Outcome, among int, mixed string) (is ans
 		return incomparable, "one repeat on a side; measure at least three"
 	case baseline.Idle+o.Idle > 0 && !o.Ratio.Shown(among):
 		return incomparable, cmp.Or(o.Remark, baseline.Remark)
+	case high == 0:
+		return across, "nothing is known of the change; more runs, measured in turn, tell"
 	case g.more() && low > bound, !g.more() && high < bound:
 		return met, ""
 	case g.more() && high <= bound, !g.more() && low >= bound:

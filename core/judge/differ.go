@@ -27,7 +27,7 @@ const (
 // Ratio is a candidate's figure over that of the baseline.
 type Ratio struct {
 	Value   float64 `json:"value" doc:"Candidate over baseline: of the geometric means, or of the arithmetic ones where a value is zero; 0 also where the baseline's mean is zero"`
-	Low     float64 `json:"low,omitempty" doc:"Lower end of the interval, which holds with 95 % for all figures at once that are decided together, and of a figure that is the same for that alone; absent with a single repeat on a side"`
+	Low     float64 `json:"low,omitempty" doc:"Lower end of the interval, which holds with 95 % for all figures at once that are decided together, and of a figure that is the same for that alone; absent with a single repeat on a side, and where it would span more than ten thousand times"`
 	High    float64 `json:"high,omitempty"`
 	Chance  float64 `json:"chance" doc:"Probability of such a ratio if there were no difference, corrected for all figures that are decided together"`
 	Verdict Verdict `json:"verdict" enum:"better,worse,same,not shown,hint,missing"`
@@ -63,7 +63,19 @@ func (r Ratio) Interval(among int) (low, high float64) {
 		r.difference = math.Log(r.Value)
 	}
 	half := quantileOf(r.Freedom, 1-level/2/float64(max(among, 1))) * r.Deviation
-	return r.back(r.difference - half), r.back(r.difference + half)
+	return r.between(r.difference-half, r.difference+half)
+}
+
+// widest is the factor from one end of an interval to the other from which on it says nothing.
+const widest = 1e4
+
+// between turns an interval of the difference into one of the ratio; zeros where that would be
+// so wide that it says nothing.
+func (r Ratio) between(low, high float64) (float64, float64) {
+	if !(high-low < math.Log(widest)) {
+		return 0, 0
+	}
+	return r.back(low), r.back(high)
 }
 
 // Repetition is what a side measured of one figure: its values, and by how much its
@@ -157,7 +169,7 @@ func (r Ratio) known(variance float64, noise quantity.Share) Ratio {
 	r.Deviation = max(math.Sqrt(variance), 1e-9)
 	half := quantile(r.Freedom) * r.Deviation
 	if !r.fromNothing {
-		r.Low, r.High = r.back(r.difference-half), r.back(r.difference+half)
+		r.Low, r.High = r.between(r.difference-half, r.difference+half)
 	}
 	distance := math.Abs(r.difference)
 	r.Chance = 2 * statistics.StudentTail(distance/r.Deviation, r.Freedom)
@@ -289,7 +301,7 @@ func (r Decided) spans(errors float64) {
 			high = min(high, 0)
 		}
 	}
-	r.Low, r.High = r.back(low), r.back(high)
+	r.Low, r.High = r.between(low, high)
 }
 
 // holm corrects the chances for their number, step by step from the smallest. It gives how

@@ -294,3 +294,30 @@ func TestIndexDoesNotDependOnTheBaseline(t *testing.T) {
 		t.Error("an index of nothing")
 	}
 }
+
+// Whatever two sides are, a ratio can be written: an interval that would say nothing is none.
+func TestEveryRatioCanBeWritten(t *testing.T) {
+	random := rand.New(rand.NewPCG(6, 6))
+	for range 2000 {
+		draw := func() (values []float64) {
+			for range 1 + random.IntN(4) {
+				values = append(values, math.Exp(30*random.NormFloat64()))
+			}
+			return values
+		}
+		var page []Decided
+		for range 1 + random.IntN(40) {
+			r := Compare(Repetition{Values: draw(), Runs: 1}, Repetition{Values: draw(), Runs: 1, Spread: Given(0.1)}, 0.05)
+			page = append(page, Decided{Ratio: &r, Main: random.IntN(2) == 0})
+		}
+		Decide(page, 0.05)
+		for _, r := range page {
+			low, high := r.Interval(len(page))
+			for _, v := range []float64{r.Value, r.Low, r.High, r.Chance, r.Deviation, low, high} {
+				if math.IsInf(v, 0) || math.IsNaN(v) {
+					t.Fatalf("%+v, %g to %g", *r.Ratio, low, high)
+				}
+			}
+		}
+	}
+}

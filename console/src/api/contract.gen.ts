@@ -3051,7 +3051,7 @@ export interface components {
             linear?: boolean;
             /**
              * Format: double
-             * @description Lower end of the interval, which holds with 95 % for all figures at once that are decided together, and of a figure that is the same for that alone; absent with a single repeat on a side
+             * @description Lower end of the interval, which holds with 95 % for all figures at once that are decided together, and of a figure that is the same for that alone; absent with a single repeat on a side, and where it would span more than ten thousand times
              */
             low?: number;
             mean: components["schemas"]["Mean"];
@@ -3351,7 +3351,7 @@ export interface components {
             linear?: boolean;
             /**
              * Format: double
-             * @description Lower end of the interval, which holds with 95 % for all figures at once that are decided together, and of a figure that is the same for that alone; absent with a single repeat on a side
+             * @description Lower end of the interval, which holds with 95 % for all figures at once that are decided together, and of a figure that is the same for that alone; absent with a single repeat on a side, and where it would span more than ten thousand times
              */
             low?: number;
             /**
