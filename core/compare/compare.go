@@ -327,7 +327,8 @@ func (c *Result) decide(baseline Side, candidates []Side) {
 					o := &row.Candidates[n]
 					o.Ratio = ratio(before, row.Baseline, after[n], o.Values, f.Key, p.key, c.Noise)
 					if row != p.Cold {
-						climbing(&o.Ratio, row.Baseline, o.Values, p.Passes[0], p.Passes[n+1])
+						a, b := before.repetition(f.Key, row.Baseline, p.key, after[n]).Spread.Deviation, after[n].repetition(f.Key, o.Values, p.key, before).Spread.Deviation
+						climbing(&o.Ratio, row.Baseline, o.Values, p.Passes[0], p.Passes[n+1], a*a+b*b)
 					}
 					perPoint[i] = append(perPoint[i], judge.Decided{Ratio: &o.Ratio, Lower: f.Lower, Main: row.Figure == p.Main && row != p.Cold})
 				}

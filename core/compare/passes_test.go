@@ -147,7 +147,8 @@ func TestPassesThatClimbAreComparedByRank(t *testing.T) {
 		"from pass 1 on":     {[]float64{12.7, 19, 27, 36, 45, 53.5}, judge.Better, "4.65 times as high (each from pass 2 on, by so much at pass 6, and still changing)"},
 		"little by little":   {[]float64{11.7, 12.3, 13.0, 13.5, 14.3, 14.9}, judge.Better, "each from pass 2 on"},
 		"down":               {[]float64{11.2, 10.1, 9.2, 8.0, 7.1, 6.2}, judge.Worse, "each from pass 2 on"},
-		"through the others": {[]float64{7.0, 8.2, 9.6, 11.4, 13.1, 15.2}, judge.NotShown, ""},
+		"through the others": {[]float64{7.0, 8.2, 9.6, 11.4, 13.1, 15.2}, judge.Better, "each from pass 5 on"},
+		"up to the others":   {[]float64{7.0, 8.2, 9.1, 10.0, 10.9, 11.7}, judge.NotShown, ""},
 	} {
 		r := Sides(level, []Side{of("climbs", 2, "backup", c.rates...)}, 0)
 		o := r.Points[0].Row("throughput").Candidates[0]

@@ -2,10 +2,12 @@ package judge
 
 import (
 	"math"
+	"slices"
 
 	"gonum.org/v1/gonum/stat"
 
 	"patientheron/core/quantity"
+	"patientheron/core/statistics"
 )
 
 // PassShape says how the passes over the same data went.
@@ -168,13 +170,15 @@ func AroundTheirLine(values []float64) (share float64, known bool) {
 }
 
 // CompareClimbing compares passes over the same data of which those of a side, or of both,
-// still change from pass to pass, so that there is no mean to compare: by rank. Of a side that
-// changes the passes from some pass on count, from the second at the earliest, of one that is
-// level all. A difference is shown where every one of one side lies beyond every one of the
-// other, by how seldom that is among passes that are alike, all beginnings that are tried
-// together. The ratio is that of the last passes, of a level side of its mean, and has no
+// still change from pass to pass, so that there is no mean to compare. Of a side that changes
+// the passes from some pass on count, from the second at the earliest, of one that is level
+// all. A difference is shown where every one of one side lies beyond every one of the other:
+// by how seldom that is among passes that are alike (ranks), or, where one side is level, by
+// how far the nearest of the other lies from it (Student's distribution, with the variance
+// moderated as in PassesOf), all beginnings that are tried together. Where runs of the same
+// differ by a variance of their own, distance alone counts. The ratio is that of the last passes, of a level side of its mean, and has no
 // interval. Beyond is the first pass from which on it is so; 0 when it is not.
-func CompareClimbing(baseline, candidate []float64, baselineClimbs, candidateClimbs bool) (r Ratio, beyond int) {
+func CompareClimbing(baseline, candidate []float64, baselineClimbs, candidateClimbs bool, between float64) (r Ratio, beyond int) {
 	a, okA := logs(baseline)
 	b, okB := logs(candidate)
 	if !okA || !okB {
@@ -204,12 +208,36 @@ func CompareClimbing(baseline, candidate []float64, baselineClimbs, candidateCli
 		above, _ := ranked(right, left)
 		if above == 1 && r.difference > 0 || above == 0 && r.difference < 0 {
 			n, m := len(left), len(right)
-			r.Chance = min(2*float64(longest-2)/combinations(n+m, n), 1)
+			if between == 0 {
+				r.Chance = 2 / combinations(n+m, n)
+			}
+			if baselineClimbs != candidateClimbs {
+				level, nearest := a, slices.Min(right)
+				if above == 0 {
+					nearest = slices.Max(right)
+				}
+				if baselineClimbs {
+					if level, nearest = b, slices.Max(left); above == 0 {
+						nearest = slices.Min(left)
+					}
+				}
+				r.Chance = min(r.Chance, byDistance(level, nearest, between))
+			}
+			r.Chance = min(r.Chance*float64(longest-2), 1)
 			r.Alone = r.Chance
 			return r, from + 1
 		}
 	}
 	return r, 0
+}
+
+// byDistance is the chance that one more of level passes lies as far from them as that, their
+// runs differing by a variance besides.
+func byDistance(level []float64, value, between float64) float64 {
+	n := float64(len(level))
+	free := n - 1 + usualWorth
+	variance := (squares(residuals(level, []int{0, len(level)})) + usualWorth*usualPass*usualPass) / free
+	return 2 * statistics.StudentTail(math.Abs(value-stat.Mean(level, nil))/math.Sqrt(variance*(1+1/n)+between), free)
 }
 
 // combinations is in how many ways some of so many can be chosen.

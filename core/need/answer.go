@@ -184,13 +184,13 @@ func (j *Judged) remark(sides []compare.Side) {
 			}
 		}
 	}
-	said := map[string]bool{}
-	for _, a := range j.Setups {
-		for _, v := range a.Verdicts {
+	if len(j.Setups) > 0 { // of the one in front, one of each kind; those of all stand with their verdicts
+		said := map[string]bool{}
+		for _, v := range j.Setups[0].Verdicts {
 			for _, c := range v.Cautions {
-				if text := c.Words; !said[text] {
-					said[text] = true
-					j.Remarks = append(j.Remarks, text)
+				if !said[c.Kind] {
+					said[c.Kind] = true
+					j.Remarks = append(j.Remarks, c.Words)
 				}
 			}
 		}
