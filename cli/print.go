@@ -380,7 +380,7 @@ func insideInWords(counters []measure.Counter) string {
 	spent, verbs := map[string][]string{}, []string{}
 	for _, c := range counters {
 		if kind, isBusy := strings.CutSuffix(c.Name, " busy"); isBusy {
-			kind = strings.Join(strings.FieldsFunc(kind, func(r rune) bool { return r == ' ' || r >= '0' && r <= '9' }), " ")
+			kind = judge.KindOfPart(kind)
 			if had, known := busiest[kind]; !known || c.Value > had.Value {
 				busiest[kind] = c
 			}

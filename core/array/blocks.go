@@ -155,10 +155,10 @@ func (c *blocks) grow() {
 	}
 }
 
-// full reports whether a further block takes the place of another one.
 // held is how many blocks it has.
 func (c *blocks) held() int { return len(c.nodes) - len(c.spare) }
 
+// full reports whether a further block takes the place of another one.
 func (c *blocks) full() bool { return len(c.spare) == 0 && len(c.nodes) >= c.capacity }
 
 // remove forgets a block. Later entries of the same run move up, so that they are

@@ -63,6 +63,6 @@ func oddOnes(side string, f figure.Figure, v Values) []Caution {
 		}
 		words += f.Show(v.Values[n-1])
 	}
-	sentence := fmt.Sprintf("The %s lies apart from the other repeats (%s against a median of %s); it is kept in the mean.", f.Label, words, f.Show(v.Median))
+	sentence := fmt.Sprintf("The %s is an outlier among the repeats: %s, against a median of %s. It stays in the mean.", f.Label, words, f.Show(v.Median))
 	return []Caution{Caution{Side: side, Kind: "odd-repeats", Of: len(v.Odd), Among: len(v.Values), Sentence: sentence}.inWords()}
 }

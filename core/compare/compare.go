@@ -15,7 +15,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"math"
 	"reflect"
 	"runtime"
 	"slices"
@@ -68,6 +67,8 @@ type Candidate struct {
 	Weighed    *Weighed         `json:"weighed,omitempty" doc:"An index with the weights that were asked for"`
 	LeftOut    int              `json:"leftOut,omitempty" doc:"Main figures that are not in the index: hints, missing ones, and those not to be trusted"`
 	Parts      []Part           `json:"parts" doc:"What the index and the sentence are made of, the largest gain first, the largest loss last"`
+
+	real bool // its runs differ from the baseline's in all figures at once
 }
 
 // Part is one point's main figure in a candidate's index.
@@ -138,7 +139,7 @@ func Sides(baseline Side, candidates []Side, noise quantity.Share) Result {
 	c.match(baseline, base, candidates, others)
 	c.decide(baseline, candidates)
 	for i, side := range candidates {
-		candidate := c.candidate(i, side, setup.Diff(baseline.Setup, side.Setup))
+		candidate := c.candidate(i, side, setup.Diff(baseline.Setup, side.Setup), baseline.Real || side.Real)
 		candidate.Caution = mixed(side)
 		candidate.Handling = handling(baseline, side)
 		candidate.Paired = c.paired(i)
@@ -326,7 +327,7 @@ func (c *Result) decide(baseline Side, candidates []Side) {
 				for n := range candidates {
 					o := &row.Candidates[n]
 					o.Ratio = ratio(before, row.Baseline, after[n], o.Values, f.Key, p.key, c.Noise)
-					if row != p.Cold {
+					if row != p.Cold && (p.Passes[0].Going || p.Passes[n+1].Going) {
 						a, b := before.repetition(f.Key, row.Baseline, p.key, after[n]).Spread.Deviation, after[n].repetition(f.Key, o.Values, p.key, before).Spread.Deviation
 						climbing(&o.Ratio, row.Baseline, o.Values, p.Passes[0], p.Passes[n+1], a*a+b*b)
 					}
@@ -361,10 +362,9 @@ func onAllCores(work []func()) {
 }
 
 // candidate sums one candidate up.
-func (c *Result) candidate(number int, side Side, difference setup.Difference) Candidate {
-	result := Candidate{Subject: Subject{Name: side.Name, Runs: side.Runs}, Difference: difference, Parts: []Part{}}
-	var gains []float64
-	squares := 0.0
+func (c *Result) candidate(number int, side Side, difference setup.Difference, real bool) Candidate {
+	result := Candidate{Subject: Subject{Name: side.Name, Runs: side.Runs}, Difference: difference, Parts: []Part{}, real: real}
+	var gains, halves []float64
 	for i, p := range c.Points {
 		row := p.Row(p.Main)
 		outcome := row.Candidates[number]
@@ -380,8 +380,7 @@ func (c *Result) candidate(number int, side Side, difference setup.Difference) C
 		case p.part: // which counts with all of which it is
 		case outcome.Ratio.Known() && !part.Unreliable && part.Gain > 0:
 			gains = append(gains, part.Gain)
-			low, high := outcome.Ratio.Interval(1)
-			squares += math.Pow(math.Log(high/low)/2, 2) // without end where an end is zero
+			halves = append(halves, outcome.halfOfLog())
 		default:
 			result.LeftOut++
 		}
@@ -389,7 +388,8 @@ func (c *Result) candidate(number int, side Side, difference setup.Difference) C
 	}
 	slices.SortStableFunc(result.Parts, func(a, b Part) int { return cmp.Compare(b.Gain, a.Gain) })
 	if result.Index = judge.Index(gains); result.Index > 0 {
-		result.Together = takenTogether(judge.WithinLog(result.Index, math.Sqrt(squares)/float64(len(gains))), len(gains), result.LeftOut)
+		half := halfOfAll(halves, slices.Repeat([]float64{1 / float64(len(gains))}, len(gains)), real)
+		result.Together = takenTogether(judge.WithinLog(result.Index, half), len(gains), result.LeftOut)
 	}
 	result.Words = sentence(result.Parts, c.Noise)
 	return result

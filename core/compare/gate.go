@@ -152,6 +152,8 @@ func (g Gate) judge(baseline Values, o Outcome, among int, mixed string) (is ans
 		return incomparable, "the baseline moved nothing"
 	case !o.Ratio.Known() && o.Verdict == judge.Same: // number for number
 		return notMet, ""
+	case o.Climbs != "":
+		return across, "its passes still change (" + o.Climbs + "); measure more of them"
 	case !o.Ratio.Known():
 		return incomparable, "one repeat on a side; measure at least three"
 	case baseline.Idle+o.Idle > 0 && !o.Ratio.Shown(among):

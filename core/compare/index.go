@@ -23,7 +23,7 @@ const MostWeights = 64
 // each part counted as they set it: the geometric mean of the gains, to the power of their
 // weights.
 type Weighed struct {
-	Index   judge.Mean     `json:"index" doc:"Half of its interval, as a logarithm, is the root of the sum of the squares of those of its parts; not known where a part has a single repeat"`
+	Index   judge.Mean     `json:"index" doc:"Half of its interval, as a logarithm, is the sum of those of its parts on real storage, and elsewhere the root of the sum of their squares; not known where a part has a single repeat"`
 	Parts   []WeighedShare `json:"parts" doc:"In the order of the weights"`
 	Refused string         `json:"refused,omitempty" doc:"Why there is no index: a part was not measured, or is not to be trusted"`
 	Words   string         `json:"words"`
@@ -88,7 +88,8 @@ func (c *Result) Weigh(weights []Weight) {
 // weighed is the index of one candidate. The weight of a stage is shared by its points.
 func (c *Result) weighed(candidate int, weights []Weight) Weighed {
 	w := Weighed{Parts: []WeighedShare{}}
-	total, index, squares := 0.0, 0.0, 0.0
+	total, index := 0.0, 0.0
+	var halves, shares []float64
 	for _, weight := range weights {
 		total += weight.Weight
 	}
@@ -116,11 +117,7 @@ func (c *Result) weighed(candidate int, weights []Weight) Weighed {
 			default:
 				w.Parts = append(w.Parts, WeighedShare{i, p.Title, p.Main, share, part.Gain, math.Pow(part.Gain, share)})
 				index += share * math.Log(part.Gain)
-				half := math.NaN()
-				if low, high := outcome.Ratio.Interval(1); low > 0 {
-					half = math.Log(high/low) / 2
-				}
-				squares += math.Pow(share*half, 2)
+				halves, shares = append(halves, outcome.halfOfLog()), append(shares, share)
 			}
 		}
 	}
@@ -128,12 +125,33 @@ func (c *Result) weighed(candidate int, weights []Weight) Weighed {
 		w.Words = "There is no index: " + w.Refused + "."
 		return w
 	}
-	w.Index = judge.Mean{Mean: math.Exp(index)}
-	if half := math.Sqrt(squares); !math.IsNaN(half) {
-		w.Index = judge.Mean{Mean: math.Exp(index), Low: math.Exp(index - half), High: math.Exp(index + half), Known: true}
-	}
+	w.Index = judge.WithinLog(math.Exp(index), halfOfAll(halves, shares, c.Candidates[candidate].real))
 	w.Words = w.words()
 	return w
+}
+
+// halfOfLog is half of the outcome's own interval as a logarithm; not a number where there is
+// none.
+func (o Outcome) halfOfLog() float64 {
+	low, high := o.Ratio.Interval(1)
+	if !(low > 0) {
+		return math.NaN()
+	}
+	return math.Log(high/low) / 2
+}
+
+// halfOfAll is half of the interval of a mean of logarithms with so large shares. What runs of
+// the same differ by may meet all figures of a run alike, so that on real storage the parts add
+// up; others scatter by themselves, and their squares do.
+func halfOfAll(halves, shares []float64, together bool) (half float64) {
+	for i, h := range halves {
+		if part := h * shares[i]; together {
+			half += part
+		} else {
+			half = math.Hypot(half, part)
+		}
+	}
+	return half
 }
 
 func (w *Weighed) refuse(title, why string) {

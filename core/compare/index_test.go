@@ -2,7 +2,9 @@ package compare
 
 import (
 	"errors"
+	"fmt"
 	"math"
+	"math/rand/v2"
 	"strings"
 	"testing"
 
@@ -112,5 +114,37 @@ func TestImpossibleWeights(t *testing.T) {
 	}
 	if err := r.Stages([]Weight{{"lookups", 1}}); err != nil {
 		t.Error(err)
+	}
+}
+
+// The interval of an index holds the truth: also on real storage, where a run differs from the
+// next of the same in all of its figures at once.
+func TestTheIntervalOfAnIndexHoldsTheTruth(t *testing.T) {
+	r := rand.New(rand.NewPCG(21, 22))
+	for _, c := range []struct {
+		real    bool
+		between float64
+	}{{false, 0}, {true, 0.1}, {true, 0.03}} {
+		held, tries := 0, 400
+		for range tries {
+			run := func(name string, id int64, truth float64) (s Side) {
+				s = Side{Name: name, Runs: []int64{id}, Real: c.real}
+				level := truth * math.Exp(c.between*r.NormFloat64())
+				for stage := range 10 {
+					for range 3 {
+						s.Samples = append(s.Samples, sample(id, fmt.Sprint("stage ", stage), level*float64(stage+1)*math.Exp(0.02*r.NormFloat64())))
+					}
+				}
+				return s
+			}
+			result := Sides(run("a", 1, 100), []Side{run("b", 2, 130)}, 0.05)
+			result.Weigh([]Weight{{"stage 1", 2}, {"stage 2", 1}, {"stage 7", 1}})
+			if i := result.Candidates[0].Weighed.Index; i.Known && i.Low <= 1.3 && i.High >= 1.3 {
+				held++
+			}
+		}
+		if held < tries*92/100 {
+			t.Errorf("%+v: it holds the truth in %d of %d", c, held, tries)
+		}
 	}
 }

@@ -26,7 +26,7 @@ func ratio(before known, baseline Values, after known, candidate Values, figure,
 // climbing puts a comparison by rank in the place of a ratio of means where passes of a side
 // still change. Of three runs or more each counts once, and their means are as good as any.
 func climbing(r *judge.Ratio, baseline, candidate Values, before, after judge.Passes, between float64) {
-	if !before.Going && !after.Going || baseline.runs >= 3 || candidate.runs >= 3 || r.Verdict == judge.Missing {
+	if baseline.runs >= 3 || candidate.runs >= 3 || r.Verdict == judge.Missing {
 		return
 	}
 	was, is := baseline.Every(), candidate.Every()

@@ -158,6 +158,18 @@ func TestPassesThatClimbAreComparedByRank(t *testing.T) {
 	}
 }
 
+// A gate does not take the last of passes that still climb for what they will come to.
+func TestAGateOnPassesThatClimb(t *testing.T) {
+	gate, err := ParseGate("throughput worse by 5%")
+	if err != nil {
+		t.Fatal(err)
+	}
+	level, falling := of("plain", 1, "backup", 11.5, 11.48, 11.52, 11.5, 11.49, 11.51), of("falls", 2, "backup", 11.2, 10.1, 9.2, 8.0, 7.1, 6.2)
+	if a, err := gate.Check(Sides(level, []Side{falling}, 0)); err != nil || len(a.NotShown) != 1 || !strings.Contains(a.NotShown[0], "passes still change") {
+		t.Errorf("%+v, %v", a, err)
+	}
+}
+
 // Passes that are alike, or that have reached their level, are not said to climb: a verdict by
 // rank is as seldom wrong as any other.
 func TestPassesByRankAreSeldomWrong(t *testing.T) {

@@ -123,10 +123,17 @@ type Sample struct {
 
 	Joint    int64 // names the runs that were made together with this one; 0 for none
 	Position int   // within its run: measurements of a joint at one position are a pair
+
+	known *judge.Known // kept by group, since each of many figures asks for it
 }
 
 // Known is what is known of it beside its figures.
-func (s Sample) Known() judge.Known { return judge.KnownOf(s.Load, s.Summary, s.Doubts) }
+func (s Sample) Known() judge.Known {
+	if s.known != nil {
+		return *s.known
+	}
+	return judge.KnownOf(s.Load, s.Summary, s.Doubts)
+}
 
 // pair names the measurement that a sample is one of, or, of a whole run, the joint.
 func (s Sample) pair(ofRun bool) pair {
@@ -180,7 +187,8 @@ func group(side Side) *groups {
 	g := &groups{of: map[string][]Sample{}}
 	for _, whole := range side.Samples {
 		for _, s := range append([]Sample{whole}, whole.parts()...) {
-			key := s.Title()
+			key, known := s.Title(), s.Known()
+			s.known = &known
 			if g.of[key] == nil {
 				g.order = append(g.order, key)
 			}
@@ -197,7 +205,7 @@ func (s Sample) parts() (parts []Sample) {
 	}
 	for i := range s.Load.Together {
 		part := s
-		part.Part = true
+		part.Part, part.known = true, nil
 		part.Load, part.Summary = s.Load.Part(i, s.Summary)
 		part.Stage = s.Stage + ": " + part.Load.Name
 		part.Doubts = slices.DeleteFunc(slices.Clone(s.Doubts), func(f judge.Finding) bool { return f.Part != "" && f.Part != part.Load.Name })

@@ -20,7 +20,7 @@ type Values struct {
 	Taken      judge.Mean `json:"taken" doc:"Mean of the values that are compared: the geometric one, with its interval, unless a value is zero"`
 	All        []float64  `json:"all,omitempty" doc:"Of all repeats, in the order in which they were measured; absent where values has all of them"`
 	Idle       int        `json:"idle,omitempty" doc:"Repeats in which nothing moved"`
-	Done       float64    `json:"done" doc:"Share of what arrived at a set rate that was done, at the least; 1 when the rate was kept, or none was set"`
+	Done       float64    `json:"done" doc:"Share of the set rate that was done, in the repeat that did least; 1 when the rate was kept, or none was set"`
 	Engine     bool       `json:"engine,omitempty" doc:"It was the engine itself that could not keep the rate"`
 
 	compared []float64 // those that stand for what the side does once it is warm

@@ -88,7 +88,7 @@ func (r Efficiency) words() (all []string) {
 	points := slices.DeleteFunc(slices.Clone(r.Points), func(p Made) bool { return p.made() > 1+matters })
 	for _, p := range r.Points {
 		if p.made() > 1+matters {
-			all = append(all, fmt.Sprintf("Under %q %s does more than all members that were named together (%s against %s): not all of them were named, or a cache answered. No share is told.", p.Title, r.Array, figure.Of(p.Figure).Show(p.Array.Mean), figure.Of(p.Figure).Show(p.Sum.Mean)))
+			all = append(all, fmt.Sprintf("Under %q %s does more than the members that were named do together (%s against %s). Either a member was not named, or a cache answered. No efficiency is given for it.", p.Title, r.Array, figure.Of(p.Figure).Show(p.Array.Mean), figure.Of(p.Figure).Show(p.Sum.Mean)))
 		}
 	}
 	if len(points) == 0 {

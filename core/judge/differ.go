@@ -27,7 +27,7 @@ const (
 // Ratio is a candidate's figure over that of the baseline.
 type Ratio struct {
 	Value   float64 `json:"value" doc:"Candidate over baseline: of the geometric means, or of the arithmetic ones where a value is zero; 0 also where the baseline's mean is zero"`
-	Low     float64 `json:"low,omitempty" doc:"Lower end of the interval, which holds with 95 % for all figures at once that are decided together, and of a figure that is the same for that alone; absent with a single repeat on a side, and where it would span more than ten thousand times"`
+	Low     float64 `json:"low,omitempty" doc:"Lower end of the 95 % interval. It holds for all figures of the page at once; where the verdict is 'same', for this figure alone. Absent with a single repeat on a side, and where it would be wider than a factor of ten thousand"`
 	High    float64 `json:"high,omitempty"`
 	Chance  float64 `json:"chance" doc:"Probability of such a ratio if there were no difference, corrected for all figures that are decided together"`
 	Verdict Verdict `json:"verdict" enum:"better,worse,same,not shown,hint,missing"`
@@ -37,7 +37,7 @@ type Ratio struct {
 	Freedom   float64 `json:"freedom,omitempty" doc:"Degrees of freedom it is known with"`
 	Linear    bool    `json:"linear,omitempty" doc:"The ratio is of arithmetic means, because a value is zero"`
 	Pairs     int     `json:"pairs,omitempty" doc:"Of measurements that were made in turn or at the same moment, when the ratio is of those; 0 otherwise"`
-	Climbs    string  `json:"climbs,omitempty" doc:"Of passes that still change, which have no mean to compare: how they stand to the other side by rank. The ratio is that of the last ones, and has no interval"`
+	Climbs    string  `json:"climbs,omitempty" doc:"Set when the passes of a side still change, so that there is no mean: how they compare with the other side. The ratio is then that of the last passes, and has no interval"`
 	Narrower  float64 `json:"narrower,omitempty" doc:"How many times as wide the interval of the same values would be without the pairs"`
 
 	difference  float64 // of the logarithms, or of the values over the baseline's mean

@@ -53,6 +53,16 @@ func (k Known) Doubt(class string) string {
 	return ""
 }
 
+// DoubtOfAll is why no figure is to be trusted, whichever it is about; "" when some are.
+func (k Known) DoubtOfAll() string {
+	for _, f := range k.found {
+		if f.Weight == Unreliable && f.Figure == "all" {
+			return f.Sentence
+		}
+	}
+	return ""
+}
+
 // Cautions are the findings that are to be known wherever its figures are used.
 func (k Known) Cautions() (cautions []Finding) {
 	for _, f := range k.found {

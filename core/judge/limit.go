@@ -166,7 +166,7 @@ func busyInside(o Observed) (string, []Evidence) {
 	}
 	alike := 0 // of its kind, and as busy
 	for part, s := range of {
-		if kindOfPart(part) == kindOfPart(busiest) && s > share-alikeBusy {
+		if KindOfPart(part) == KindOfPart(busiest) && s > share-alikeBusy {
 			alike++
 		}
 	}
@@ -180,8 +180,8 @@ func busyInside(o Observed) (string, []Evidence) {
 // alikeBusy is by how much shares of time may differ for parts to be as busy.
 const alikeBusy = 0.03
 
-// kindOfPart is the name of a part of an array without its number.
-func kindOfPart(name string) string {
+// KindOfPart is the name of a part of an array without its number.
+func KindOfPart(name string) string {
 	return strings.Join(strings.FieldsFunc(name, func(r rune) bool { return r == ' ' || r >= '0' && r <= '9' }), " ")
 }
 

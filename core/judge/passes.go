@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"gonum.org/v1/gonum/stat"
+	"gonum.org/v1/gonum/stat/combin"
 
 	"patientheron/core/quantity"
 	"patientheron/core/statistics"
@@ -176,8 +177,8 @@ func AroundTheirLine(values []float64) (share float64, known bool) {
 // by how seldom that is among passes that are alike (ranks), or, where one side is level, by
 // how far the nearest of the other lies from it (Student's distribution, with the variance
 // moderated as in PassesOf), all beginnings that are tried together. Where runs of the same
-// differ by a variance of their own, distance alone counts. The ratio is that of the last passes, of a level side of its mean, and has no
-// interval. Beyond is the first pass from which on it is so; 0 when it is not.
+// differ by a variance of their own, distance alone counts. The ratio is that of the last
+// passes, of a level side of its mean, and has no interval. Beyond is the first pass from which on it is so; 0 when it is not.
 func CompareClimbing(baseline, candidate []float64, baselineClimbs, candidateClimbs bool, between float64) (r Ratio, beyond int) {
 	a, okA := logs(baseline)
 	b, okB := logs(candidate)
@@ -209,7 +210,7 @@ func CompareClimbing(baseline, candidate []float64, baselineClimbs, candidateCli
 		if above == 1 && r.difference > 0 || above == 0 && r.difference < 0 {
 			n, m := len(left), len(right)
 			if between == 0 {
-				r.Chance = 2 / combinations(n+m, n)
+				r.Chance = 2 / combin.GeneralizedBinomial(float64(n+m), float64(n))
 			}
 			if baselineClimbs != candidateClimbs {
 				level, nearest := a, slices.Min(right)
@@ -238,13 +239,4 @@ func byDistance(level []float64, value, between float64) float64 {
 	free := n - 1 + usualWorth
 	variance := (squares(residuals(level, []int{0, len(level)})) + usualWorth*usualPass*usualPass) / free
 	return 2 * statistics.StudentTail(math.Abs(value-stat.Mean(level, nil))/math.Sqrt(variance*(1+1/n)+between), free)
-}
-
-// combinations is in how many ways some of so many can be chosen.
-func combinations(of, some int) float64 {
-	ways := 1.0
-	for i := range some {
-		ways *= float64(of-i) / float64(i+1)
-	}
-	return ways
 }

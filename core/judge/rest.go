@@ -109,8 +109,8 @@ func stillWarming(o Observed) []Finding {
 	}
 	return []Finding{{
 		Kind: "still-moving", Weight: Caution, Figure: "all",
-		Sentence: fmt.Sprintf("While it was measured %s: later it does something else.", strings.Join(words, ", ")),
-		Next:     "Measure until that is at rest (--settled), or compare passes; a short measurement only says how it begins.",
+		Sentence: fmt.Sprintf("During the measurement %s. Later figures will differ.", strings.Join(words, ", ")),
+		Next:     "Measure until it is steady (--settled), or compare passes. A short measurement only shows the beginning.",
 		Evidence: []Evidence{{"counters that moved", float64(len(words))}},
 	}}
 }

@@ -16,11 +16,11 @@ type Halves struct {
 	Verdict Verdict `json:"verdict" enum:"better,worse,same,not shown,hint,missing"`
 	Words   string  `json:"words"`
 
-	Cores []Sides `json:"cores,omitempty" doc:"How busy each core of the hosts was, in their order"`
+	Cores []Moved `json:"cores,omitempty" doc:"How busy each core of the hosts was, in their order"`
 }
 
-// Sides is a share before and after a moment.
-type Sides struct {
+// Moved is a share before and after a moment.
+type Moved struct {
 	Before quantity.Share `json:"before"`
 	After  quantity.Share `json:"after"`
 }
@@ -81,7 +81,7 @@ func SplitAt(series []measure.Interval, from, at, to quantity.Seconds) Halves {
 }
 
 // coresOf is how busy each core was on either side.
-func coresOf(before, after []measure.Interval) (cores []Sides) {
+func coresOf(before, after []measure.Interval) (cores []Moved) {
 	mean := func(series []measure.Interval) (shares []quantity.Share) {
 		length := quantity.Share(0)
 		for _, i := range series {
@@ -100,7 +100,7 @@ func coresOf(before, after []measure.Interval) (cores []Sides) {
 	}
 	was, is := mean(before), mean(after)
 	for n := range min(len(was), len(is)) {
-		cores = append(cores, Sides{was[n], is[n]})
+		cores = append(cores, Moved{was[n], is[n]})
 	}
 	return cores
 }

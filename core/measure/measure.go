@@ -300,7 +300,7 @@ type Counter struct {
 	Unit  string  `json:"unit" doc:"share, bytes, operations, or seconds of each operation"`
 	Value float64 `json:"value"`
 
-	Over Over    `json:"over,omitempty" enum:"sum,mean" doc:"How intervals go together: what happened in each adds up, and what is a share or a mean of something is one of all of it; absent of levels, of which the mean over time counts"`
+	Over Over    `json:"over,omitempty" enum:"sum,mean" doc:"How values of several intervals are combined: added up, or averaged with 'of' as their weight. Absent for levels, which are averaged over time"`
 	Of   float64 `json:"of,omitempty" doc:"What a mean is of in the interval: operations, bytes or seconds"`
 }
 

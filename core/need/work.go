@@ -279,10 +279,8 @@ func differing(a, b workload.Spec) (names []string) {
 // they are.
 func doubted(samples []compare.Sample) string {
 	for _, s := range samples {
-		for _, d := range s.Doubts {
-			if d.Weight == judge.Unreliable && d.Figure == "all" {
-				return d.Sentence
-			}
+		if doubt := s.Known().DoubtOfAll(); doubt != "" {
+			return doubt
 		}
 	}
 	return ""

@@ -307,15 +307,35 @@ const likely = 0.2
 
 // promising are the settings that are worth measuring together: of each parameter the
 // value that is better by most, where it is shown to be better or is likely to be.
-func (a *Answer) promising(t plan.Tune) (settings []plan.Setting) {
+func (a *Answer) promising(t plan.Tune) []plan.Setting {
+	return a.bestOfEach(t, func(v Value, by float64) bool {
+		return v.Ratio.Verdict == judge.Better || v.Ratio.Verdict == judge.NotShown && v.Ratio.Alone < likely && by >= math.Log1p(float64(a.Noise))
+	})
+}
+
+// harmless are the settings that are worth measuring together where none is promising by
+// itself: of each parameter the value that is best and not shown to be worse. Fewer than two
+// have been measured already.
+func (a *Answer) harmless(t plan.Tune) []plan.Setting {
+	settings := a.bestOfEach(t, func(v Value, _ float64) bool {
+		return v.Ratio.Verdict == judge.NotShown || v.Ratio.Verdict == judge.Same
+	})
+	if len(settings) < 2 {
+		return nil
+	}
+	return settings
+}
+
+// bestOfEach is of each parameter the value that gains most, among those that may be: not what
+// is in effect already. It takes as many parameters as can be measured together.
+func (a *Answer) bestOfEach(t plan.Tune, may func(v Value, by float64) bool) (settings []plan.Setting) {
 	f := figure.Of(a.Figure)
 	gains := map[string]float64{}
 	for _, p := range a.Parameters {
 		best := plan.Setting{Field: p.Field}
 		for _, v := range p.Values {
 			by := gain(f, v.Ratio)
-			hopeful := v.Ratio.Verdict == judge.Better || v.Ratio.Verdict == judge.NotShown && v.Ratio.Alone < likely && by >= math.Log1p(float64(a.Noise))
-			if hopeful && !v.Refused && v.Value != p.Baseline && v.Value != p.InEffect && (best.Value == "" || by > gains[p.Field]) {
+			if may(v, by) && !v.Refused && v.Value != p.Baseline && v.Value != p.InEffect && (best.Value == "" || by > gains[p.Field]) {
 				best.Value, gains[p.Field] = v.Value, by
 			}
 		}
@@ -323,35 +343,7 @@ func (a *Answer) promising(t plan.Tune) (settings []plan.Setting) {
 			settings = append(settings, best)
 		}
 	}
-	return mostGain(settings, gains, t.MostTogether())
-}
-
-// harmless are the settings that are worth measuring together where none is promising by
-// itself: of each parameter the value that is best and not shown to be worse. Fewer than two
-// have been measured already.
-func (a *Answer) harmless(t plan.Tune) (settings []plan.Setting) {
-	f := figure.Of(a.Figure)
-	gains := map[string]float64{}
-	for _, p := range a.Parameters {
-		best := plan.Setting{Field: p.Field}
-		for _, v := range p.Values {
-			level := v.Ratio.Verdict == judge.NotShown || v.Ratio.Verdict == judge.Same
-			if by := gain(f, v.Ratio); level && !v.Refused && v.Value != p.Baseline && v.Value != p.InEffect && (best.Value == "" || by > gains[p.Field]) {
-				best.Value, gains[p.Field] = v.Value, by
-			}
-		}
-		if best.Value != "" {
-			settings = append(settings, best)
-		}
-	}
-	if len(settings) < 2 {
-		return nil
-	}
-	return mostGain(settings, gains, t.MostTogether())
-}
-
-// mostGain keeps so many settings, those of the fields that gain most, in their order.
-func mostGain(settings []plan.Setting, gains map[string]float64, most int) []plan.Setting {
+	most := t.MostTogether()
 	if len(settings) <= most {
 		return settings
 	}

@@ -80,7 +80,7 @@ func (a *Answer) say() {
 	case !a.first:
 		words = append(words, fmt.Sprintf("So far, in round %d of %d:", a.Round, 2*a.Rounds))
 	default:
-		words = append(words, "Nothing is shown to be worth changing by itself; what changes together may do was not tried.")
+		words = append(words, "No single change is shown to be worth making. Changes were not tried together.")
 	}
 	for _, said := range []struct {
 		matter Matter

@@ -319,7 +319,7 @@ func (s *Service) confront(ctx context.Context, of resource.Twin, p *resource.Pr
 			stand[c.Standing]++
 		}
 	}
-	p.Words = fmt.Sprintf("Of %d figures that were foretold %d were measured since: %d inside the interval, %d outside, %d not shown.", len(p.Confronted), measured, stand[twin.Inside], stand[twin.Outside], stand[twin.NotShown])
+	p.Words = fmt.Sprintf("%d figures were foretold, and %d of them were measured since: %d inside the interval, %d outside, %d not shown.", len(p.Confronted), measured, stand[twin.Inside], stand[twin.Outside], stand[twin.NotShown])
 	if measured == 0 {
 		p.Words = fmt.Sprintf("Nothing of it was measured on %q yet; what will be is set beside it.", p.Volume)
 		if p.VolumeID == of.VolumeID && len(p.Changes) > 0 {

@@ -1512,7 +1512,7 @@ export interface components {
              */
             of?: number;
             /**
-             * @description How intervals go together: what happened in each adds up, and what is a share or a mean of something is one of all of it; absent of levels, of which the mean over time counts
+             * @description How values of several intervals are combined: added up, or averaged with 'of' as their weight. Absent for levels, which are averaged over time
              * @enum {string}
              */
             over?: "sum" | "mean";
@@ -2252,7 +2252,7 @@ export interface components {
             /** @description Mean rate in operations per second */
             before: components["schemas"]["Mean"];
             /** @description How busy each core of the hosts was, in their order */
-            cores?: components["schemas"]["Sides"][] | null;
+            cores?: components["schemas"]["Moved"][] | null;
             /**
              * Format: double
              * @description After over before; absent when either is unknown
@@ -2783,6 +2783,12 @@ export interface components {
             /** @description Uses that name a stage and no load, so that it is not known what to measure */
             without: string[] | null;
         };
+        Moved: {
+            /** Format: double */
+            after: number;
+            /** Format: double */
+            before: number;
+        };
         NamedRace: {
             /** @description What the racers shared, and whether it held them up */
             cautions?: string[] | null;
@@ -3021,7 +3027,7 @@ export interface components {
              * @description Probability of such a ratio if there were no difference, corrected for all figures that are decided together
              */
             chance: number;
-            /** @description Of passes that still change, which have no mean to compare: how they stand to the other side by rank. The ratio is that of the last ones, and has no interval */
+            /** @description Set when the passes of a side still change, so that there is no mean: how they compare with the other side. The ratio is then that of the last passes, and has no interval */
             climbs?: string;
             /**
              * Format: double
@@ -3030,7 +3036,7 @@ export interface components {
             deviation?: number;
             /**
              * Format: double
-             * @description Share of what arrived at a set rate that was done, at the least; 1 when the rate was kept, or none was set
+             * @description Share of the set rate that was done, in the repeat that did least; 1 when the rate was kept, or none was set
              */
             done: number;
             /** @description It was the engine itself that could not keep the rate */
@@ -3051,7 +3057,7 @@ export interface components {
             linear?: boolean;
             /**
              * Format: double
-             * @description Lower end of the interval, which holds with 95 % for all figures at once that are decided together, and of a figure that is the same for that alone; absent with a single repeat on a side, and where it would span more than ten thousand times
+             * @description Lower end of the 95 % interval. It holds for all figures of the page at once; where the verdict is 'same', for this figure alone. Absent with a single repeat on a side, and where it would be wider than a factor of ten thousand
              */
             low?: number;
             mean: components["schemas"]["Mean"];
@@ -3333,7 +3339,7 @@ export interface components {
              * @description Probability of such a ratio if there were no difference, corrected for all figures that are decided together
              */
             chance: number;
-            /** @description Of passes that still change, which have no mean to compare: how they stand to the other side by rank. The ratio is that of the last ones, and has no interval */
+            /** @description Set when the passes of a side still change, so that there is no mean: how they compare with the other side. The ratio is then that of the last passes, and has no interval */
             climbs?: string;
             /**
              * Format: double
@@ -3351,7 +3357,7 @@ export interface components {
             linear?: boolean;
             /**
              * Format: double
-             * @description Lower end of the interval, which holds with 95 % for all figures at once that are decided together, and of a figure that is the same for that alone; absent with a single repeat on a side, and where it would span more than ten thousand times
+             * @description Lower end of the 95 % interval. It holds for all figures of the page at once; where the verdict is 'same', for this figure alone. Absent with a single repeat on a side, and where it would be wider than a factor of ten thousand
              */
             low?: number;
             /**
@@ -3682,12 +3688,6 @@ export interface components {
             /** @description Which parameters matter, of each stage that was an experiment */
             tuned?: components["schemas"]["StageTuned"][] | null;
         };
-        Sides: {
-            /** Format: double */
-            after: number;
-            /** Format: double */
-            before: number;
-        };
         SignInBody: {
             /** @description The service's token */
             token: string;
@@ -3701,7 +3701,7 @@ export interface components {
             all?: number[] | null;
             /**
              * Format: double
-             * @description Share of what arrived at a set rate that was done, at the least; 1 when the rate was kept, or none was set
+             * @description Share of the set rate that was done, in the repeat that did least; 1 when the rate was kept, or none was set
              */
             done: number;
             /** @description It was the engine itself that could not keep the rate */
@@ -3933,7 +3933,7 @@ export interface components {
             /** @description Mean rate in operations per second */
             before: components["schemas"]["Mean"];
             /** @description How busy each core of the hosts was, in their order */
-            cores?: components["schemas"]["Sides"][] | null;
+            cores?: components["schemas"]["Moved"][] | null;
             marker: components["schemas"]["Marker"];
             /**
              * Format: double
@@ -4532,7 +4532,7 @@ export interface components {
             all?: number[] | null;
             /**
              * Format: double
-             * @description Share of what arrived at a set rate that was done, at the least; 1 when the rate was kept, or none was set
+             * @description Share of the set rate that was done, in the repeat that did least; 1 when the rate was kept, or none was set
              */
             done: number;
             /** @description It was the engine itself that could not keep the rate */
@@ -4644,7 +4644,7 @@ export interface components {
             lowBytesPerSecond: number;
         };
         Weighed: {
-            /** @description Half of its interval, as a logarithm, is the root of the sum of the squares of those of its parts; not known where a part has a single repeat */
+            /** @description Half of its interval, as a logarithm, is the sum of those of its parts on real storage, and elsewhere the root of the sum of their squares; not known where a part has a single repeat */
             index: components["schemas"]["Mean"];
             /** @description In the order of the weights */
             parts: components["schemas"]["WeighedShare"][] | null;
