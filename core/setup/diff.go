@@ -218,7 +218,18 @@ func ofPart(changes []Change) string {
 		}
 		words = append(words, rest)
 	}
-	return changes[0].Part + ": " + strings.Join(words, ", ")
+	return changes[0].Part + ": " + strings.Join(fewOf(words), ", ")
+}
+
+// mostInSentence is how many facts of a part stand in a sentence; the changes hold all.
+const mostInSentence = 8
+
+// fewOf keeps the first words, which are the ones that can matter most, and counts the rest.
+func fewOf(words []string) []string {
+	if len(words) <= mostInSentence+1 {
+		return words
+	}
+	return append(words[:mostInSentence:mostInSentence], fmt.Sprintf("and %d facts more", len(words)-mostInSentence))
 }
 
 // several puts the first few changes in words.
@@ -250,7 +261,7 @@ func wholePart(part string, before, after Setup, isNew bool) Change {
 			facts = append(facts, fmt.Sprintf("%s %s", label(f.Key), f.Value))
 		}
 	}
-	c := Change{Part: part, Known: true, Sentence: fmt.Sprintf("%s %s (%s)", part, verb, strings.Join(facts, ", "))}
+	c := Change{Part: part, Known: true, Sentence: fmt.Sprintf("%s %s (%s)", part, verb, strings.Join(fewOf(facts), ", "))}
 	if isNew {
 		c.After = strings.Join(facts, ", ")
 	} else {
