@@ -9,6 +9,7 @@ package e2e
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -18,6 +19,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"golang.org/x/sys/unix"
 
 	"patientheron/client"
 	"patientheron/core/plan"
@@ -177,6 +180,19 @@ func mounted(t *testing.T, device string, make ...string) string {
 	must(t, "mount", device, point)
 	t.Cleanup(func() { _ = exec.Command("umount", "--lazy", point).Run() })
 	return point
+}
+
+// unmount takes a file system away. Whoever is just looking at it (another
+// test's service, a child between fork and exec) is waited for.
+func unmount(t *testing.T, point string) {
+	t.Helper()
+	err := unix.Unmount(point, 0)
+	for end := time.Now().Add(time.Minute); errors.Is(err, unix.EBUSY) && time.Now().Before(end); err = unix.Unmount(point, 0) {
+		time.Sleep(10 * time.Millisecond)
+	}
+	if err != nil {
+		t.Fatalf("unmount %s: %v", point, err)
+	}
 }
 
 // spec is a short load.

@@ -323,7 +323,7 @@ var traps = []trap{
 	{name: "files put on the file system since", set: made("mkfs.ext4", "-q"), spring: func(t *testing.T, _ *service, l string, _ resource.Volume) {
 		point := mountAt(t, l)
 		ok(t, os.WriteFile(filepath.Join(point, "samples"), make([]byte, 1<<20), 0o600))
-		must(t, "umount", point)
+		unmount(t, point)
 	}, words: "no longer holds"},
 	{name: "its first byte written since", set: device, spring: func(t *testing.T, _ *service, l string, _ resource.Volume) { writeByte(t, l, 0) }, words: "no longer holds"},
 	{name: "its last byte written since", set: device, spring: func(t *testing.T, _ *service, l string, _ resource.Volume) { writeByte(t, l, trapSize-1) }, words: "no longer holds"},

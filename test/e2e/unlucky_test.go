@@ -238,7 +238,7 @@ func TestPowerCuts(t *testing.T) {
 			defer func() { must(t, "losetup", "--detach", device) }()
 			point := t.TempDir()
 			must(t, "mount", device, point)
-			defer func() { must(t, "umount", point) }()
+			defer unmount(t, point)
 			kept, err := store.Open(t.Context(), filepath.Join(point, "data", "heron.sqlite"))
 			ok(t, err)
 			defer kept.Close()
