@@ -30,6 +30,7 @@ var rules = []struct {
 	{"core/setup", []string{"core/quantity", "core/mechanics", "core/workload"}, nil},
 	{"core/judge", []string{"core/quantity", "core/statistics", "core/measure", "core/workload", "core/setup"}, []string{"gonum.org"}},
 	{"core/compare", []string{"core/quantity", "core/wall", "core/measure", "core/workload", "core/setup", "core/plan", "core/figure", "core/judge"}, []string{"gonum.org"}},
+	{"core/answer", []string{"core/quantity", "core/measure", "core/workload", "core/plan", "core/figure", "core/judge", "core/compare"}, nil},
 	{"core/need", []string{"core/quantity", "core/workload", "core/setup", "core/plan", "core/figure", "core/judge", "core/compare"}, nil},
 	{"core/choose", []string{"core/quantity", "core/wall", "core/measure", "core/workload", "core/array", "core/setup", "core/judge", "core/compare", "core/need"}, []string{"golang.org/x/sync"}},
 	{"core/tune", []string{"core/quantity", "core/measure", "core/workload", "core/plan", "core/figure", "core/judge", "core/compare"}, nil},

@@ -18,7 +18,7 @@ import (
 
 	"patientheron/core/choose"
 	"patientheron/core/judge"
-	"patientheron/core/need"
+	"patientheron/core/quantity"
 	"patientheron/format/partsfile"
 	"patientheron/report"
 	"patientheron/storage/simulated"
@@ -205,9 +205,9 @@ func printChosen(w io.Writer, r choose.Chosen) {
 		fmt.Fprintf(w, "\n%s:\n", r.Finalists[0].Name)
 		t := newTable(w, 1, "number", "part", "price")
 		for _, line := range r.Finalists[0].Bill {
-			t.AppendRow(table.Row{line.Number, line.Name, need.ShowPrice(line.Price)})
+			t.AppendRow(table.Row{line.Number, line.Name, quantity.Price(line.Price)})
 		}
-		t.AppendRow(table.Row{"", "together", need.ShowPrice(r.Finalists[0].Price)})
+		t.AppendRow(table.Row{"", "together", quantity.Price(r.Finalists[0].Price)})
 		t.Render()
 	}
 	if len(r.Cheaper) > 0 {

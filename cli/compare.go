@@ -223,6 +223,7 @@ func printCompared(w io.Writer, c resource.Compared, chosen string) {
 			printPoints(w, c.Result, number, chosen)
 		}
 	}
+	printAnswered(w, c.Answers)
 	if c.Result.Advice != "" {
 		fmt.Fprintf(w, "\n%s\n", indented(c.Result.Advice, ""))
 	}

@@ -14,7 +14,6 @@ import (
 	"patientheron/client"
 	"patientheron/core/compare"
 	"patientheron/core/figure"
-	"patientheron/core/need"
 	"patientheron/core/quantity"
 	"patientheron/resource"
 )
@@ -78,15 +77,13 @@ func printShape(w io.Writer, s resource.Shape) {
 			fmt.Fprintf(w, "%s\n", indented(p.Title+": "+p.Words+".", "  "))
 		}
 	}
-	for _, f := range s.Fits {
-		fmt.Fprintf(w, "%s\n", indented(fmt.Sprintf("%s: %s.", f.Stage, f.Words), "  "))
-	}
 	for _, l := range s.Lines {
 		fmt.Fprintf(w, "%s\n", indented(l.Title()+": "+l.Words, "  "))
 		if l.Worth >= 0 {
 			printWorth(w, l)
 		}
 	}
+	printAnswered(w, s.Answers)
 }
 
 // printWorth prints what the rate is for its price along a sweep.
@@ -98,7 +95,7 @@ func printWorth(w io.Writer, l compare.Line) {
 		if i == l.Worth {
 			mark = "  * "
 		}
-		t.AppendRow(table.Row{mark + s.Value, need.ShowPrice(s.Price), quantity.Digits(s.Rate.Mean), quantity.Digits(s.ForPrice.Mean), s.Brings})
+		t.AppendRow(table.Row{mark + s.Value, quantity.Price(s.Price), quantity.Digits(s.Rate.Mean), quantity.Digits(s.ForPrice.Mean), s.Brings})
 	}
 	t.Render()
 }

@@ -13,6 +13,7 @@ import (
 
 	"patientheron/core/judge"
 	"patientheron/core/need"
+	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/resource"
 )
@@ -114,7 +115,7 @@ func printAnswers(w io.Writer, j need.Judged) {
 			row[3] = need.Times(s.Carries)
 		}
 		if s.Price > 0 {
-			row[4] = need.ShowPrice(s.Price)
+			row[4] = quantity.Price(s.Price)
 			if s.Frontier {
 				row[4] = "* " + row[4].(string)
 			}

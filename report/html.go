@@ -9,11 +9,11 @@ import (
 	"slices"
 	"strings"
 
+	"patientheron/core/answer"
 	"patientheron/core/compare"
 	"patientheron/core/figure"
 	"patientheron/core/judge"
 	"patientheron/core/measure"
-	"patientheron/core/need"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/format/planfile"
@@ -35,7 +35,7 @@ var pages = template.Must(template.New("").Funcs(template.FuncMap{
 	"part": setup.Part, "digits": quantity.Digits, "join": strings.Join,
 	"percent": func(v float64) string { return quantity.Digits(v*100) + " %" },
 	"add":     func(a, b int) int { return a + b },
-	"price":   need.ShowPrice, "failures": setup.Failures,
+	"price":   quantity.Price, "failures": setup.Failures,
 	"answer": func(a setup.Answer) string {
 		return map[setup.Answer]string{setup.Yes: "better", setup.No: "worse"}[a]
 	},
@@ -61,7 +61,7 @@ type runPage struct {
 	Charts   []template.HTML
 	Markers  []resource.Marker
 	Lines    []compare.Line
-	Fits     []resource.StageFits
+	Answers  []answer.Conclusion
 	Tuned    []resource.StageTuned
 	Sweeps   []template.HTML
 	Failed   []resource.Measurement
@@ -92,7 +92,7 @@ type namedFinding struct {
 // script, no other file.
 // Series and distributions are fetched for what is drawn, and for nothing else.
 func WriteRun(w io.Writer, e Results, shape resource.Shape) error {
-	page := runPage{Run: e.Run, Question: e.Run.Plan.Why, Markers: e.Markers, Lines: shape.Lines, Fits: shape.Fits, Tuned: shape.Tuned, Plan: planfile.Write(e.Run.Plan), Beside: e.Run.Beside(), Races: e.Races}
+	page := runPage{Run: e.Run, Question: e.Run.Plan.Why, Markers: e.Markers, Lines: shape.Lines, Answers: shape.Answers, Tuned: shape.Tuned, Plan: planfile.Write(e.Run.Plan), Beside: e.Run.Beside(), Races: e.Races}
 	loads := map[int64]resource.Measurement{}
 	seen := map[string]bool{}
 	for _, m := range e.Measurements {
@@ -107,16 +107,20 @@ func WriteRun(w io.Writer, e Results, shape resource.Shape) error {
 			}
 		}
 	}
-	for _, f := range shape.Fits {
-		page.Result = append(page.Result, fmt.Sprintf("%s: %s.", f.Stage, f.Words))
-	}
 	otherwise := map[string]bool{} // stages whose answer is another than what their points came to
 	for _, t := range shape.Tuned {
 		page.Result = append(page.Result, t.Words)
 		otherwise[t.Stage] = true
 	}
-	for _, f := range shape.Fits {
-		otherwise[f.Stage] = true
+	for _, m := range e.Measurements {
+		if m.Stage >= 1 && m.Stage <= len(e.Run.Plan.Stages) && e.Run.Plan.Stages[m.Stage-1].Fit != nil {
+			otherwise[m.Name] = true
+		}
+	}
+	for _, a := range shape.Answers {
+		if a.Kind == answer.Kept && otherwise[a.Stage] {
+			page.Result = append(page.Result, a.Title+": "+a.Words)
+		}
 	}
 	for _, p := range shape.Points {
 		page.Points = append(page.Points, pointPart{p})

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"patientheron/core/answer"
 	"patientheron/core/choose"
 	"patientheron/core/compare"
 	"patientheron/core/figure"
@@ -295,6 +296,7 @@ type Comparison struct {
 type Compared struct {
 	Comparison
 	Result  compare.Result  `json:"result"`
+	Answers []answer.Conclusion `json:"answers" doc:"What the measurements of all sides answer together"`
 	Figures []figure.Figure `json:"figures" doc:"All figures, in the order in which they are shown"`
 }
 
@@ -384,14 +386,9 @@ type Prediction struct {
 type Shape struct {
 	Points []compare.Alone `json:"points" doc:"Each point with all its repeats together"`
 	Lines  []compare.Line  `json:"lines" doc:"How rate and latency go with what was swept"`
-	Fits   []StageFits     `json:"fits,omitempty" doc:"How many fit, of each stage that looked for that"`
 	Tuned  []StageTuned    `json:"tuned,omitempty" doc:"Which parameters matter, of each stage that was an experiment"`
-}
 
-// StageFits is what a stage that looked for what fits came to.
-type StageFits struct {
-	Stage string `json:"stage"`
-	judge.Fits
+	Answers []answer.Conclusion `json:"answers" doc:"What the measurements of a sweep answer together"`
 }
 
 // Races are the measurements that several volumes made at the same moments.
@@ -408,26 +405,6 @@ type NamedRace struct {
 	Repeat   int            `json:"repeat"`
 	Repeats  int            `json:"repeats"`
 	race.Race
-}
-
-// FitsOf is what the stages of a run that looked for what fits came to.
-func FitsOf(r Run, measurements []Measurement) (fits []StageFits) {
-	for number, stage := range r.Plan.Stages {
-		if stage.Fit == nil {
-			continue
-		}
-		name, tried := "", []judge.Tried{}
-		for _, m := range measurements {
-			if m.Stage != number+1 || len(m.Point) != 1 || m.Status != Finished && m.Status != Failed { // what was stopped says nothing
-				continue
-			}
-			if value, err := strconv.Atoi(m.Point[0].Value); err == nil {
-				name, tried = m.Name, append(tried, judge.Tried{Value: value, Carried: m.Status == Finished && m.Load.Feeds != nil && judge.Carried(m.Summary, m.Load.Feeds.Buffer, stage.Fit.Late)})
-			}
-		}
-		fits = append(fits, StageFits{Stage: name, Fits: judge.FitsOf(stage.Fit.Field, tried)})
-	}
-	return fits
 }
 
 // Adjustment is a parameter that an experiment can try at other values.

@@ -13,6 +13,7 @@ import (
 	"patientheron/core/compare"
 	"patientheron/core/judge"
 	"patientheron/core/need"
+	"patientheron/core/quantity"
 	"patientheron/core/wall"
 )
 
@@ -163,7 +164,7 @@ func (w *search) each(ctx context.Context, round string, all []*candidate, work 
 				p.Meeting++
 				if w.cheapest == nil || c.Price < w.cheapest.Price {
 					w.cheapest = c
-					p.Cheapest = fmt.Sprintf("%s, %s", c.Name, need.ShowPrice(c.Price))
+					p.Cheapest = fmt.Sprintf("%s, %s", c.Name, quantity.Price(c.Price))
 				}
 			})
 			return nil

@@ -74,7 +74,13 @@ func stagesOf(points []Alone) (stages []string) {
 
 // along gathers the lines of one axis: one for each combination of the others.
 func along(points []Alone, axis int, price func([]plan.Setting) float64) (lines []Line) {
-	read := numeric(points, axis)
+	var texts []string
+	for _, p := range points {
+		if axis < len(p.Point) {
+			texts = append(texts, p.Point[axis].Value)
+		}
+	}
+	read := plan.ReaderOf(texts)
 	if read == nil {
 		return nil
 	}
@@ -122,35 +128,6 @@ func showing(main string) func(float64) string {
 		return figure.Of(main).Show
 	}
 	return figure.Of("iops").Show
-}
-
-// readers read swept values as numbers, each in a unit of its own.
-var readers = []func(string) (float64, error){
-	number(quantity.ParseBytes), number(quantity.ParseShare), number(quantity.ParseNumber),
-	number(quantity.ParseSeconds), number(quantity.ParseByteRate), number(quantity.ParseOpRate),
-}
-
-func number[T ~int64 | ~float64](parse func(string) (T, error)) func(string) (float64, error) {
-	return func(text string) (float64, error) {
-		value, err := parse(text)
-		return float64(value), err
-	}
-}
-
-// numeric is the reader that understands all values of an axis; nil when none does.
-func numeric(points []Alone, axis int) func(string) (float64, error) {
-	for _, read := range readers {
-		if !slices.ContainsFunc(points, func(p Alone) bool {
-			if axis >= len(p.Point) {
-				return false
-			}
-			_, err := read(p.Point[axis].Value)
-			return err != nil
-		}) {
-			return read
-		}
-	}
-	return nil
 }
 
 // concurrency are the fields along which more are at work at once.

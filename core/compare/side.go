@@ -119,6 +119,7 @@ type Sample struct {
 	Summary          *measure.Summary // nil when there is no result
 	Reason           string           // why there is none
 	Doubts           []judge.Finding  // what was found that makes a figure unreliable, or is to be known of it
+	Fit              *plan.Fit        // of the stage, where that looked for what fits
 	Part             bool             // it is what one of several loads at once came to
 
 	Joint    int64 // names the runs that were made together with this one; 0 for none

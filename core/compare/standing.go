@@ -9,6 +9,7 @@ import (
 // Reached is what a side reached in one figure of some of its measurements.
 type Reached struct {
 	Mean         judge.Mean // with the spread from run to run in its interval
+	BetweenRuns  float64    // half of the interval, as a logarithm, that this spread alone gives
 	Values       Values
 	Passes       judge.Passes
 	Measurements []int64
@@ -34,7 +35,8 @@ func (s Standings) Of(samples []Sample, f figure.Figure) Reached {
 	load := samples[0].Load
 	r.Passes = passesOf(samples, figure.Of(mainOf(samples)), s.usual)
 	r.Values = values(samples, f, which{from: r.Passes.Warm, going: r.Passes.Going})
-	r.Mean = s.side.repetition(f.Key, r.Values, load.Key(), s.side).Mean()
+	repetition := s.side.repetition(f.Key, r.Values, load.Key(), s.side)
+	r.Mean, r.BetweenRuns = repetition.Mean(), repetition.BetweenRuns()
 	return r
 }
 

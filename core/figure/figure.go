@@ -139,8 +139,8 @@ var figures = func() []Figure {
 	all := []Figure{
 		{Key: "throughput", Label: "throughput", Unit: "bytes per second", Value: func(s *measure.Summary) float64 { return float64(s.Total.Throughput) }},
 		{Key: "files", Label: "whole files", Unit: "files per second", of: workload.FilesKind, Value: func(s *measure.Summary) float64 { return float64(s.Classes[measure.File].Rate) }},
-		{Key: "finish", Label: "time to finish", Unit: "seconds", Lower: true, None: "it ended before all files were gone through", of: workload.FilesKind, Value: func(s *measure.Summary) float64 {
-			if s.Ending == measure.ByPasses {
+		{Key: "finish", Label: "time to finish", Unit: "seconds", Lower: true, None: "it ended before all that was asked for was done", Value: func(s *measure.Summary) float64 {
+			if s.Ending == measure.ByPasses || s.Ending == measure.ByAmount {
 				return float64(s.Measured)
 			}
 			return math.NaN()
@@ -264,6 +264,9 @@ func For(load workload.Spec) []Figure {
 	}
 	return slices.DeleteFunc(slices.Clone(figures), func(f Figure) bool {
 		if request, _, of := strings.Cut(f.Key, "-"); of && f.of == workload.StoresKind && kind == f.of && !load.Stores.Asks(workload.Request(request)) {
+			return true
+		}
+		if f.Key == "finish" && kind != workload.FilesKind && load.Amount == 0 && load.Passes == 0 { // it has no end of its own
 			return true
 		}
 		return f.Side != "" && !own(f.Side) || still && (f.Unit == "bytes per second" || f.OfPhases()) || f.of != "" && f.of != kind && !(f.of == workload.BlockKind && kind == workload.FeedsKind)

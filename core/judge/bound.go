@@ -75,3 +75,13 @@ func (e Mean) Against(bound float64, most bool) Standing {
 	}
 	return Undecided
 }
+
+// BetweenRuns is half of the 95 % interval, as a logarithm, that the spread from run to run
+// alone gives what a side reaches; 0 where its values show that by themselves.
+func (r Repetition) BetweenRuns() float64 {
+	s := r.Spread.over(r.Runs)
+	if !(s.Deviation > 0) {
+		return 0
+	}
+	return quantile(s.Freedom) * s.Deviation
+}

@@ -10,6 +10,7 @@ import (
 	"patientheron/core/compare"
 	"patientheron/core/figure"
 	"patientheron/core/judge"
+	"patientheron/core/quantity"
 )
 
 // order is that of standings, the best first.
@@ -142,9 +143,9 @@ func (j Judged) inWords() string {
 				return cmp.Or(cmp.Compare(a.Price, b.Price), cmp.Compare(b.Carries, a.Carries))
 			})
 			if len(meet) == 1 {
-				return fmt.Sprintf("Take %q: it alone meets all that is asked, at %s.%s", best.Name, ShowPrice(best.Price), best.tightness())
+				return fmt.Sprintf("Take %q: it alone meets all that is asked, at %s.%s", best.Name, quantity.Price(best.Price), best.tightness())
 			}
-			return fmt.Sprintf("Take %q: of %d that meet all that is asked it costs least, %s.%s", best.Name, len(meet), ShowPrice(best.Price), best.tightness())
+			return fmt.Sprintf("Take %q: of %d that meet all that is asked it costs least, %s.%s", best.Name, len(meet), quantity.Price(best.Price), best.tightness())
 		}
 		best := slices.MaxFunc(meet, func(a, b Answer) int { return cmp.Compare(a.Carries, b.Carries) })
 		if len(meet) == 1 {

@@ -126,21 +126,13 @@ func (n Need) Demands() (all []Demand) {
 		all = append(all, Demand{About: Survival, Figure: string(f), Words: "survives " + string(f)})
 	}
 	if n.Budget > 0 {
-		all = append(all, Demand{About: Price, Words: "costs at most " + ShowPrice(n.Budget)})
+		all = append(all, Demand{About: Price, Words: "costs at most " + quantity.Price(n.Budget)})
 	}
 	return all
 }
 
 // UseOf is the use that a demand is of.
 func (n Need) UseOf(d Demand) Use { return n.Uses[d.use] }
-
-// ShowPrice prints a price for people.
-func ShowPrice(v float64) string {
-	if v >= 1000 {
-		return fmt.Sprintf("%.0f", v)
-	}
-	return quantity.Digits(v)
-}
 
 // Touched are the sides of which anything was measured that the uses of a need ask for;
 // all of them where it has no uses. Others are left.

@@ -61,7 +61,7 @@ func (w work) verdict(d Demand) Verdict {
 		if price == 0 {
 			return Verdict{Standing: judge.NotMeasured, Words: "not known", Reason: "its price is not known; tell cost.price"}
 		}
-		return exact(price, w.need.Budget, true, ShowPrice(price))
+		return exact(price, w.need.Budget, true, quantity.Price(price))
 	}
 	return w.figure(d)
 }

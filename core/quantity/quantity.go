@@ -91,6 +91,14 @@ func parse(text, what, example string, units []unit) (float64, error) {
 // head names the unit.
 func Digits(value float64) string { return threeDigits(value) }
 
+// Price prints a price for people, in the unit that it is told in.
+func Price(value float64) string {
+	if value >= 1000 {
+		return fmt.Sprintf("%.0f", value)
+	}
+	return threeDigits(value)
+}
+
 // threeDigits prints a number below 1000 with three significant digits and
 // without a useless tail of zeros after a whole number of one or two digits.
 func threeDigits(value float64) string {

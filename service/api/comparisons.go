@@ -13,6 +13,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"golang.org/x/sync/errgroup"
 
+	"patientheron/core/answer"
 	"patientheron/core/compare"
 	"patientheron/core/figure"
 	"patientheron/core/judge"
@@ -310,7 +311,7 @@ func (s *Service) workOut(ctx context.Context, c resource.Comparison) (resource.
 	}
 	result := compare.Sides(baseline, candidates, c.Noise)
 	result.Weigh(c.Weights)
-	return resource.Compared{Comparison: c, Result: result, Figures: figure.All()}, nil
+	return resource.Compared{Comparison: c, Result: result, Answers: answer.Of(sides, &result, answer.Asked{Gain: c.Noise}), Figures: figure.All()}, nil
 }
 
 // side gathers what a group of runs measured.
@@ -347,6 +348,9 @@ func samples(run resource.Run, measurements []resource.Measurement) (of []compar
 			continue
 		}
 		s := sample(m)
+		if m.Stage >= 1 && m.Stage <= len(run.Plan.Stages) {
+			s.Fit = run.Plan.Stages[m.Stage-1].Fit
+		}
 		if run.Joint != nil {
 			s.Joint, s.Position = run.Joint.Runs[0], m.Position
 		}

@@ -9,6 +9,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"patientheron/core/answer"
 	"patientheron/core/compare"
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
@@ -86,7 +87,7 @@ func (s *Service) shape(side compare.Side, run resource.Run, measurements []reso
 		}
 		return strings.TrimSpace(locator.String())
 	})
-	return resource.Shape{Points: compare.Points(side), Lines: compare.Lines(side, p99, pricesOf(side.Setup, variants)), Fits: resource.FitsOf(run, measurements), Tuned: tuned}, err
+	return resource.Shape{Points: compare.Points(side), Lines: compare.Lines(side, p99, pricesOf(side.Setup, variants)), Answers: answer.Of([]compare.Side{side}, nil, answer.Asked{Within: p99}), Tuned: tuned}, err
 }
 
 // pricesOf tells what a volume costs with some settings of it changed, as its sweeps changed

@@ -127,7 +127,4 @@ func TestSearchMeasuresWhatItNeeds(t *testing.T) {
 	if want := []string{"3", "6", "12", "9", "10", "11"}; !slices.Equal(tried, want) || len(measurements) != 2+2*len(want) || run.Progress.Steps != len(measurements) {
 		t.Errorf("tried %v in %d measurements, %+v", tried, len(measurements), run.Progress)
 	}
-	if fits := resource.FitsOf(run, measurements); len(fits) != 1 || fits[0].Carries != 10 || fits[0].Fails != 11 {
-		t.Errorf("%+v", fits)
-	}
 }

@@ -6,7 +6,7 @@ import (
 	"strings"
 	"testing"
 
-	"patientheron/core/judge"
+	"patientheron/core/answer"
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
@@ -30,19 +30,19 @@ func TestAsManyFeedsFitAsTheRateCarries(t *testing.T) {
 	search := func(load workload.Spec, to, repeats int) plan.Plan {
 		return plan.Plan{Stages: []plan.Stage{{Load: load, Repeats: repeats, Fit: &plan.Fit{Field: "feeds", From: 1, To: to}}}}
 	}
-	found := func(run resource.RunDetail) judge.Fits {
+	found := func(run resource.RunDetail) answer.Told {
 		t.Helper()
 		shape, err := s.Shape(t.Context(), run.ID, 0)
-		if err != nil || len(shape.Fits) != 1 {
-			t.Fatalf("%s %s: %+v (%v)", run.Status, run.Reason, shape.Fits, err)
+		if err != nil || len(shape.Answers) != 1 || shape.Answers[0].Kind != answer.Kept {
+			t.Fatalf("%s %s: %+v (%v)", run.Status, run.Reason, shape.Answers, err)
 		}
-		return shape.Fits[0].Fits
+		return shape.Answers[0].Sides[0]
 	}
 	run := s.measured(s.volume("array:"+path, nil), search(feeds(3e6, func(l *workload.Spec) { l.Span, l.For = 100*quantity.GiB, 30 }), 400, 2))
-	if f := found(run); f.Carries != 35 || f.Fails != 36 || run.Progress.Step != len(run.Measurements) || run.Progress.Steps != len(run.Measurements) {
+	if f := found(run); f.Value != 35 || f.High != 36 || run.Progress.Step != len(run.Measurements) || run.Progress.Steps != len(run.Measurements) {
 		t.Errorf("107 MB/s carry %+v feeds of 3 MB/s; %d measurements, %+v", f, len(run.Measurements), run.Progress)
 	}
-	if out, _, err := s.cli("run", "repeats", "1"); err != nil || !strings.Contains(out, "feeds 35 is kept, one more is not") {
+	if out, _, err := s.cli("run", "repeats", "1"); err != nil || !strings.Contains(out, "35 (36 is not)") {
 		t.Errorf("%v: %s", err, out)
 	}
 
@@ -56,7 +56,7 @@ func TestAsManyFeedsFitAsTheRateCarries(t *testing.T) {
 		l.Span, l.For, l.LeadIn, l.Feeds.Piece, l.Feeds.Buffer = 252<<20, 4, 0.5, 64<<10, 1.5
 	})
 	run = s.measured(s.volume(device, nil), search(real, 6, 1))
-	if f := found(run); f.Carries != 4 || f.Fails != 5 {
+	if f := found(run); f.Value != 4 || f.High != 5 {
 		t.Errorf("8 MiB/s carry %+v feeds of 1.9 MiB/s", f)
 	}
 }

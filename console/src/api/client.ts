@@ -27,6 +27,7 @@ export type Hop = Schemas["Hop"];
 export type Marker = Schemas["Marker"];
 export type Shape = Schemas["Shape"];
 export type Line = Schemas["Line"];
+export type Conclusion = Schemas["Conclusion"];
 export type Alone = Schemas["Alone"];
 export type Compared = Schemas["Compared"];
 export type Match = Schemas["Match"];

@@ -1394,6 +1394,8 @@ export interface components {
             encoded: string;
         };
         Compared: {
+            /** @description What the measurements of all sides answer together */
+            answers: components["schemas"]["Conclusion"][] | null;
             baseline: components["schemas"]["Group"];
             candidates: components["schemas"]["Group"][] | null;
             /** Format: date-time */
@@ -1432,6 +1434,25 @@ export interface components {
             comparisons: components["schemas"]["Comparison"][] | null;
             /** @description Kept, but cannot be read */
             unreadable?: components["schemas"]["Unreadable"][] | null;
+        };
+        Conclusion: {
+            /** @description What was swept, where something was */
+            field?: string;
+            /** @description Key of the figure that it is about */
+            figure?: string;
+            /** @description The other swept fields, at their values */
+            held?: components["schemas"]["Setting"][] | null;
+            /** @enum {string} */
+            kind: "kept" | "meet" | "enough" | "finish" | "alone";
+            /** @description Of each candidate to the baseline; of 'enough' none */
+            ratios?: components["schemas"]["Relation"][] | null;
+            /** @description Of each side, the baseline first; of 'meet' none */
+            sides: components["schemas"]["Told"][] | null;
+            stage: string;
+            /** @description What is asked */
+            title: string;
+            /** @description All of it in a sentence or several */
+            words: string;
         };
         Confronted: {
             /**
@@ -1520,6 +1541,24 @@ export interface components {
             unit: string;
             /** Format: double */
             value: number;
+        };
+        Crossing: {
+            /**
+             * Format: double
+             * @description Where the line between the ratios passes 1
+             */
+            about?: number;
+            /**
+             * Format: double
+             * @description The last value at which the one is shown to be in front
+             */
+            from: number;
+            /**
+             * Format: double
+             * @description The first at which the other is
+             */
+            to: number;
+            words: string;
         };
         Demand: {
             /** @enum {string} */
@@ -3407,6 +3446,29 @@ export interface components {
             example: string;
             words: string;
         };
+        Relation: {
+            /**
+             * Format: double
+             * @description At most so much
+             */
+            high?: number;
+            /**
+             * Format: double
+             * @description At least so much; absent where that is not known
+             */
+            low?: number;
+            /** @description Of 'meet': where the one in front changes */
+            meets?: components["schemas"]["Crossing"][] | null;
+            side: string;
+            /**
+             * Format: double
+             * @description Candidate over baseline; absent where one has no value
+             */
+            times?: number;
+            /** @enum {string} */
+            verdict: "better" | "worse" | "same" | "not shown" | "hint" | "missing";
+            words: string;
+        };
         Repeated: {
             mean: components["schemas"]["Mean"];
             /** Format: double */
@@ -3679,8 +3741,8 @@ export interface components {
             versions: components["schemas"]["SetupVersion"][] | null;
         };
         Shape: {
-            /** @description How many fit, of each stage that looked for that */
-            fits?: components["schemas"]["StageFits"][] | null;
+            /** @description What the measurements of a sweep answer together */
+            answers: components["schemas"]["Conclusion"][] | null;
             /** @description How rate and latency go with what was swept */
             lines: components["schemas"]["Line"][] | null;
             /** @description Each point with all its repeats together */
@@ -3995,21 +4057,6 @@ export interface components {
             sweep?: components["schemas"]["Axis"][] | null;
             /** @description Find out which of several parameters matter, and at which values */
             tune?: components["schemas"]["Tune"];
-        };
-        StageFits: {
-            /**
-             * Format: int64
-             * @description Largest value at which all repeats were kept; 0 for none
-             */
-            carries: number;
-            /**
-             * Format: int64
-             * @description Smallest value at which none was; absent when none was found
-             */
-            fails?: number;
-            field: string;
-            stage: string;
-            words: string;
         };
         StageTuned: {
             baseline: components["schemas"]["Repeated"];
@@ -4362,6 +4409,39 @@ export interface components {
             without: components["schemas"]["Without"][] | null;
             /** @description What it did, or why that is not known */
             words: string;
+        };
+        Told: {
+            /** @description What is to be known of those */
+            cautions: components["schemas"]["Caution"][] | null;
+            /**
+             * Format: double
+             * @description To here; of 'kept' not here any more. Absent where that is not known
+             */
+            high?: number;
+            /**
+             * Format: double
+             * @description It lies from here
+             */
+            low?: number;
+            /** @description What it rests on */
+            measurements: number[] | null;
+            /**
+             * Format: double
+             * @description Of the setup, where it is known
+             */
+            price?: number;
+            /** @description From where to where it lies, as people read it */
+            range?: string;
+            /** @description Why there is no value, or what to know of it */
+            reason?: string;
+            /** @description The value as people read it */
+            shown: string;
+            side: string;
+            /**
+             * Format: double
+             * @description Absent where there is none
+             */
+            value?: number;
         };
         ToldFact: {
             key: string;

@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, type Candidate, type Compared, type NewComparison } from "../api/client";
+import { Answers } from "../parts/answers";
 import { download, save } from "../parts/chart";
 import { GainsChart, PointView } from "../parts/comparison";
 import { moment, share } from "../parts/format";
@@ -308,6 +309,7 @@ export function ComparisonPage() {
 			{c.result.baseline.caution && <p className="mt-2 text-sm text-accent">{c.result.baseline.caution}</p>}
 			{c.result.advice && <p className="mt-2 text-sm">{c.result.advice}</p>}
 			{shown && <Gains compared={c} candidate={shown} number={candidate} at={at} choose={setPoint} />}
+			<Answers answers={c.answers ?? []} />
 			{match && <PointView key={match.title} compared={c} match={match} candidate={candidate} />}
 			{(c.result.unmatched ?? []).length > 0 && (
 				<section className="mt-8" aria-label="Without counterpart">

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useMemo, useState } from "react";
 import { api, isFinal, type Line, type Marker, type Measurement, type Run } from "../api/client";
+import { Answers } from "./answers";
 import { Chart, type Colours, intervalBars, intervalNote, sideLine } from "./chart";
 import { show } from "./comparison";
 import { digits, price, rate, seconds, share } from "./format";
@@ -32,7 +33,6 @@ export function Repeats({ run }: { run: Run }) {
 	});
 	const points = (shape.data?.points ?? []).filter((p) => (p.measurements ?? []).length > 1);
 	const lines = shape.data?.lines ?? [];
-	const fits = shape.data?.fits ?? [];
 	const shown = figures.filter(([key]) =>
 		points.some((p) => p.rows?.some((r) => r.figure === key && (r.values ?? []).length > 0)),
 	);
@@ -106,16 +106,7 @@ export function Repeats({ run }: { run: Run }) {
 					</div>
 				</section>
 			)}
-			{fits.length > 0 && (
-				<section aria-label="What fits" className="mt-8">
-					<h2 className="text-lg">What fits</h2>
-					{fits.map((f) => (
-						<p key={f.stage} className="my-1">
-							{f.stage}: <strong>{f.words}</strong>.
-						</p>
-					))}
-				</section>
-			)}
+			<Answers answers={shape.data?.answers ?? []} />
 			{lines.length > 0 && (
 				<section aria-label="Sweeps" className="mt-8">
 					<div className="flex flex-wrap items-center gap-4">
