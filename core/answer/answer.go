@@ -44,7 +44,7 @@ type Conclusion struct {
 	Held   []plan.Setting `json:"held,omitempty" doc:"The other swept fields, at their values"`
 	Figure string         `json:"figure,omitempty" doc:"Key of the figure that it is about"`
 	Sides  []Told         `json:"sides" doc:"Of each side, the baseline first; of 'meet' none"`
-	Ratios []Relation        `json:"ratios,omitempty" doc:"Of each candidate to the baseline; of 'enough' none"`
+	Ratios []Relation     `json:"ratios,omitempty" doc:"Of each candidate to the baseline; of 'enough' none"`
 	Words  string         `json:"words" doc:"All of it in a sentence or several"`
 }
 
@@ -154,31 +154,45 @@ func ordered(texts []string) (values []string, numbers []float64) {
 	return values, numbers
 }
 
-// together are the words of an answer: of a side alone its own, and otherwise those of all
-// sides and of each candidate.
-func (a Conclusion) together() string {
-	var words []string
-	for _, t := range a.Sides {
-		text := t.Shown
-		if t.Range != "" {
-			text += " (" + t.Range + ")"
-		}
-		if t.Reason != "" {
-			text += "; " + t.Reason
+// Lines are the answer in words, a line for each side or, where no side has one of its own, for
+// each candidate.
+func (a Conclusion) Lines() (lines []string) {
+	for i, t := range a.Sides {
+		text := t.inWords()
+		if i > 0 && i <= len(a.Ratios) {
+			text += "; " + a.Ratios[i-1].Words
 		}
 		if len(a.Sides) > 1 {
 			text = t.Side + ": " + text
 		}
-		words = append(words, text)
+		lines = append(lines, text)
 	}
-	for _, r := range a.Ratios {
-		text := r.Words
-		if len(a.Ratios) > 1 {
-			text = r.Side + ": " + text
+	if len(a.Sides) == 0 {
+		for _, r := range a.Ratios {
+			lines = append(lines, r.Side+": "+r.Words)
 		}
-		words = append(words, text)
 	}
-	text := strings.Join(words, ". ") + "."
+	return lines
+}
+
+// inWords is one side's answer, with its range and what to know of it.
+func (t Told) inWords() string {
+	text := t.Shown
+	if t.Range != "" {
+		text += " (" + t.Range + ")"
+	}
+	if t.Price > 0 {
+		text += ", price " + quantity.Price(t.Price)
+	}
+	if t.Reason != "" {
+		text += "; " + t.Reason
+	}
+	return text
+}
+
+// together are the words of an answer.
+func (a Conclusion) together() string {
+	text := strings.Join(a.Lines(), ". ") + "."
 	return strings.ToUpper(text[:1]) + text[1:]
 }
 

@@ -113,9 +113,7 @@ func (m measured) answer(sides []compare.Side) Conclusion {
 			}
 		}
 		if a.Kind == Finish {
-			if t.Price = sides[i].Setup.Number("cost.price"); t.Price > 0 {
-				t.Shown += fmt.Sprintf(", at a price of %s", quantity.Price(t.Price))
-			}
+			t.Price = sides[i].Setup.Number("cost.price")
 		}
 		a.Sides = append(a.Sides, t)
 	}

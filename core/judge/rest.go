@@ -109,7 +109,7 @@ func stillWarming(o Observed) []Finding {
 	}
 	return []Finding{{
 		Kind: "still-moving", Weight: Caution, Figure: "all",
-		Sentence: fmt.Sprintf("During the measurement %s. Later figures will differ.", strings.Join(words, ", ")),
+		Sentence: fmt.Sprintf("During the measurement %s. Later figures may differ.", strings.Join(words, ", ")),
 		Next:     "Measure until it is steady (--settled), or compare passes. A short measurement only shows the beginning.",
 		Evidence: []Evidence{{"counters that moved", float64(len(words))}},
 	}}

@@ -36,6 +36,10 @@ type Racer struct {
 	Facts       *setup.Facts
 	Setup       setup.Setup
 	Virtual     bool // simulated: it shares nothing with anybody
+
+	Phases  *measure.Phases                       // when they are told
+	Moments []Moment                              // what was marked or struck meanwhile
+	Look    func(from, to int) []measure.Interval // the intervals from one to another with all that was told of them; nil where they are gone
 }
 
 // Race is one measurement of all racers.
@@ -60,6 +64,7 @@ type Standing struct {
 	Failed      string           `json:"failed,omitempty" doc:"Why it did not"`
 	Variation   quantity.Share   `json:"variation,omitempty" doc:"Standard deviation of the rates of its intervals, as a share of their mean; absent where they are too few"`
 	Steadiest   bool             `json:"steadiest,omitempty" doc:"Its rate varies less than that of all others, by more than chance"`
+	Falls       []Fall           `json:"falls,omitempty" doc:"When it did less than before, and why; those that cost most"`
 	Line        []Mark           `json:"line" doc:"How far it was at each moment, the same moments for all, at most a few hundred"`
 }
 
@@ -108,6 +113,11 @@ func Of(racers []Racer) Race {
 		return r
 	}
 	r.steadiest(racers)
+	for i, racer := range racers {
+		if racer.Ended && len(racer.Series) > 0 {
+			r.Racers[i].Falls = falls(racer, r.Counts)
+		}
+	}
 	moments := momentsOf(lines)
 	r.lead(lines, moments)
 	r.draw(lines, moments)
@@ -349,6 +359,9 @@ func (r Race) inWords() string {
 	for _, s := range r.Racers {
 		if s.Steadiest {
 			words = append(words, fmt.Sprintf("%s is the steadiest, its rate varies by %s", s.Name, s.Variation))
+		}
+		for _, f := range s.Falls {
+			words = append(words, f.Words)
 		}
 		if s.Failed != "" {
 			words = append(words, fmt.Sprintf("%s did not get to the end: %s", s.Name, s.Failed))

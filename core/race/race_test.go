@@ -213,3 +213,55 @@ func TestWhatOfFilesIsCounted(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 }
+
+// A racer that is slower from some moment on fell back then, one that paused was back, and one
+// that varies by chance did neither; what was marked and what filled is said with it.
+func TestWhenAndWhyARacerFellBack(t *testing.T) {
+	random := rand.New(rand.NewPCG(5, 5))
+	drawn := func(rate func(second int) float64) []measure.Interval {
+		var rates []float64
+		for second := range 60 {
+			expected := rate(second)
+			rates = append(rates, math.Max(math.Round(expected+math.Sqrt(expected)*random.NormFloat64()), 0))
+		}
+		return series(rates...)
+	}
+	wrong := 0
+	for range 200 {
+		at, back := 15+random.IntN(30), 3+random.IntN(5)
+		steady := Racer{Name: "steady", Load: timed(), Ended: true, Series: drawn(func(int) float64 { return 400 })}
+		paused := Racer{Name: "paused", Load: timed(), Ended: true, Moments: []Moment{{quantity.Seconds(at) + 0.2, "path drops"}}, Series: drawn(func(second int) float64 {
+			if second >= at && second < at+back {
+				return 20
+			}
+			return 400
+		})}
+		slower := Racer{Name: "slower", Load: timed(), Ended: true, Series: drawn(func(second int) float64 {
+			if second >= at {
+				return 250
+			}
+			return 400
+		})}
+		slower.Phases = &measure.Phases{List: []measure.Phase{{Kind: measure.Burst, Start: 0, Length: quantity.Seconds(at)}, {Kind: measure.Sustained, Start: quantity.Seconds(at), Length: quantity.Seconds(60 - at)}}}
+		full := slices.Clone(slower.Series)
+		for i := range full {
+			full[i].Inside = []measure.Counter{{Name: "front in use", Unit: "bytes", Value: 1e6 * float64(min(i, at))}, {Name: "back busy", Unit: "share", Value: map[bool]float64{true: 0.97, false: 0.3}[i >= at]}}
+		}
+		slower.Look = func(from, to int) []measure.Interval { return full[from:to] }
+		r := Of([]Racer{steady, paused, slower})
+		p, s := r.Racers[1].Falls, r.Racers[2].Falls
+		switch {
+		case len(r.Racers[0].Falls) > 0,
+			len(p) != 1 || p[0].At != quantity.Seconds(at) || p[0].Until != quantity.Seconds(at+back) || !strings.Contains(p[0].Why, `"path drops" was then`),
+			len(s) != 1 || s[0].At != quantity.Seconds(at) || s[0].Until != 0 || !strings.Contains(s[0].Why, "front in use stopped growing") || !strings.Contains(s[0].Why, "back busy went from 30 % to 97 %"):
+			wrong++
+			t.Logf("at %d for %d: %+v", at, back, r.Racers)
+		}
+		if !strings.Contains(r.Words, "slower fell back at") || !strings.Contains(r.Words, "and was back") {
+			t.Fatal(r.Words)
+		}
+	}
+	if wrong > 2 {
+		t.Errorf("%d of 200 wrong", wrong)
+	}
+}

@@ -96,10 +96,18 @@ func (s *Service) racer(ctx context.Context, r racing, position int) (racer race
 		}
 		racer = race.Racer{
 			Name: r.name, Run: r.ID, Measurement: m.ID, Load: m.Load, Ended: m.Status.Final(),
-			Facts: r.Volume.Facts, Setup: r.SetupOf(m), Virtual: storage.TraitsOf(r.Volume.Kind).Virtual,
+			Look: s.looking(ctx, m.ID), Facts: r.Volume.Facts, Setup: r.SetupOf(m), Virtual: storage.TraitsOf(r.Volume.Kind).Virtual,
 		}
 		if racer.Ended && m.Status != resource.Finished {
 			racer.Failed = fmt.Sprintf("%s: %s", m.Status, m.Reason)
+		}
+		if m.Summary != nil {
+			racer.Phases = m.Summary.Phases
+		}
+		for _, marker := range r.Markers {
+			if marker.MeasurementID == m.ID {
+				racer.Moments = append(racer.Moments, race.Moment{At: marker.At, Name: marker.Name})
+			}
 		}
 		_, err = s.Store.EachInterval(ctx, m.ID, 0, func(i measure.Interval) error {
 			i.Spread, i.Inside = nil, nil // which take most of the room
@@ -110,3 +118,21 @@ func (s *Service) racer(ctx context.Context, r racing, position int) (racer race
 	}
 	return racer, false, nil
 }
+
+// looking gives some intervals of a measurement with all that was told of them: a race holds
+// no more of its series than it draws.
+func (s *Service) looking(ctx context.Context, id int64) func(from, to int) []measure.Interval {
+	return func(from, to int) (series []measure.Interval) {
+		_, _ = s.Store.EachInterval(ctx, id, from, func(i measure.Interval) error {
+			if i.Index >= to {
+				return errEnough
+			}
+			series = append(series, i)
+			return nil
+		})
+		return series
+	}
+}
+
+// errEnough ends a reading of which enough was read.
+var errEnough = errors.New("enough was read")
