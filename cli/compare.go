@@ -38,7 +38,8 @@ func (e *GateError) ExitCode() int { return e.Code }
 
 type compareOptions struct {
 	noise, figure, keep string
-	weigh               []string
+	within              string
+	weigh, as           []string
 	csv                 bool
 	failIf              []string
 }
@@ -49,7 +50,10 @@ func (a *app) compare() *cobra.Command {
 		Use: "compare BASE CANDIDATE...", Short: "Is the candidate better than the baseline, by how much, and how sure is that?", Args: cobra.RangeArgs(2, 1+compare.Most),
 		Long: `Compare up to eight candidates with a baseline. Each side is a run, or several
 runs of one setup joined by + (12+14+15). Stages are matched by name, point of
-the sweep and load; what has no counterpart is listed.
+the sweep and load; what has no counterpart is listed. With --as a stage is compared
+with one of another name, which may do the same by other means; then a run may be on
+both sides. RUN@before:MARKER and RUN@after:MARKER are what a run did before and
+after a marker.
 
 A verdict is better, worse, same (a difference of --noise is ruled out), not
 shown (neither), or hint (a side has only one repeat). docs/judgement.md says how
@@ -60,6 +64,8 @@ is not met, 3 when it is, 4 when it cannot be told (one repeat, no value, or a
 figure not to be trusted), 1 for any other error.`,
 		Example: `  heron compare 12 14
   heron compare 12+13+14 15+16+17 --figure p99
+  heron compare 12 12 --as 'copied by host=copied by storage'
+  heron compare 12@before:'a disk fails' 12@after:'a disk fails'
   heron compare 1 2 3 --noise 3% --keep "three caches"
   heron compare 12 14 --fail-if 'p99 of "ledger" worse by 10%'`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
@@ -101,6 +107,8 @@ figure not to be trusted), 1 for any other error.`,
 func (o *compareOptions) sides(command *cobra.Command) {
 	command.Flags().StringVar(&o.noise, "noise", "5%", "smallest difference that matters")
 	command.Flags().StringArrayVar(&o.weigh, "weigh", nil, `count a stage so much in an index, such as 'ledger lookups=3'; stages without a weight do not count`)
+	command.Flags().StringArrayVar(&o.as, "as", nil, "compare a stage with one of another name, the baseline's first, such as 'copied by host=copied by storage'")
+	command.Flags().StringVar(&o.within, "p99", "0", "count a load as kept only while its p99 latency stays within this")
 }
 
 // readWeights reads weights such as "ledger lookups=3".
@@ -130,9 +138,18 @@ func (o *compareOptions) request(arguments []string) (n resource.NewComparison, 
 	if n.Weights, err = readWeights(o.weigh); err != nil {
 		return n, err
 	}
+	if n.Asked.As, err = readAs(o.as); err != nil {
+		return n, err
+	}
+	if n.Asked.Within, err = quantity.ParseSeconds(o.within); err != nil {
+		return n, fmt.Errorf("--p99: %w", err)
+	}
 	n.Name, n.Keep = o.keep, o.keep != ""
 	for i, argument := range arguments {
-		var group resource.Group
+		group, argument, err := half(argument)
+		if err != nil {
+			return n, err
+		}
 		for part := range strings.SplitSeq(argument, "+") {
 			id, err := number(part, "run")
 			if err != nil {
@@ -147,6 +164,32 @@ func (o *compareOptions) request(arguments []string) (n resource.NewComparison, 
 		}
 	}
 	return n, nil
+}
+
+// half reads which half of its measurements a side is, as in "12@before:disk fails".
+func half(argument string) (group resource.Group, runs string, err error) {
+	runs, at, found := strings.Cut(argument, "@")
+	if !found {
+		return group, argument, nil
+	}
+	side, marker, named := strings.Cut(at, ":")
+	if group.Half, group.Marker = resource.Half(side), marker; !named || marker == "" || side != "before" && side != "after" {
+		return group, "", fmt.Errorf("%q is not understood; write it like '12@before:disk fails' or '12@after:disk fails', with the name of a marker of the run", argument)
+	}
+	return group, runs, nil
+}
+
+// readAs reads stages that are compared, such as "copied by host=copied by storage".
+func readAs(texts []string) (as []compare.As, err error) {
+	for _, text := range texts {
+		baseline, candidate, found := strings.Cut(text, "=")
+		one := compare.As{Baseline: strings.TrimSpace(baseline), Candidate: strings.TrimSpace(candidate)}
+		if !found || one.Baseline == "" || one.Candidate == "" {
+			return nil, fmt.Errorf("--as %q is not understood; write it like 'copied by host=copied by storage', the baseline's stage first", text)
+		}
+		as = append(as, one)
+	}
+	return as, nil
 }
 
 func (o *compareOptions) parsed() (gates []compare.Gate, key string, err error) {
@@ -290,6 +333,9 @@ func printPoints(w io.Writer, c compare.Result, candidate int, chosen string) {
 		t.AppendRow(comparedRow(name, row, candidate))
 		if point.Cold != nil && row.Figure == point.Cold.Figure {
 			t.AppendRow(comparedRow("    first pass alone", *point.Cold, candidate))
+		}
+		if point.Means != "" {
+			remarks = append(remarks, fmt.Sprintf("%s, by other means: %s.", point.Title, point.Means))
 		}
 		if candidate < len(row.Candidates) {
 			for who, remark := range []string{row.Baseline.Remark, row.Candidates[candidate].Remark} {
@@ -455,7 +501,11 @@ func runsOf(g resource.Group) string {
 	for i, id := range g.Runs {
 		parts[i] = strconv.FormatInt(id, 10)
 	}
-	return strings.Join(parts, "+")
+	runs := strings.Join(parts, "+")
+	if g.Marker != "" {
+		runs += fmt.Sprintf("@%s:%s", g.Half, g.Marker)
+	}
+	return runs
 }
 
 func (a *app) report() *cobra.Command {

@@ -297,6 +297,12 @@ func WriteComparison(w io.Writer, c resource.Compared, runs map[int64]resource.R
 	for _, w := range c.Weights {
 		page.Repeat += " --weigh " + shellWord(fmt.Sprintf("%s=%g", w.Stage, w.Weight))
 	}
+	for _, as := range c.Asked.As {
+		page.Repeat += " --as " + shellWord(as.Baseline+"="+as.Candidate)
+	}
+	if c.Asked.Within > 0 {
+		page.Repeat += " --p99 " + strings.ReplaceAll(c.Asked.Within.String(), " ", "")
+	}
 	for i, g := range groups {
 		part := sidePart{Name: names[i]}
 		for _, id := range g.Runs {
@@ -348,5 +354,9 @@ func group(g resource.Group) string {
 	for i, id := range g.Runs {
 		parts[i] = fmt.Sprint(id)
 	}
-	return strings.Join(parts, "+")
+	runs := strings.Join(parts, "+")
+	if g.Marker != "" {
+		return shellWord(fmt.Sprintf("%s@%s:%s", runs, g.Half, g.Marker))
+	}
+	return runs
 }

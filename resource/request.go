@@ -63,6 +63,7 @@ type NewComparison struct {
 	Candidates []Group          `json:"candidates" minItems:"1" maxItems:"8"`
 	Noise      quantity.Share   `json:"noise,omitempty" minimum:"0" maximum:"1" doc:"Smallest difference that matters; 0 means 5 %"`
 	Weights    []compare.Weight `json:"weights,omitempty" maxItems:"64" doc:"How much each stage counts in an index; those without a weight do not count"`
+	Asked      Asked            `json:"asked,omitempty" doc:"What else is asked"`
 	Keep       bool             `json:"keep,omitempty" doc:"Keep it under its name"`
 }
 

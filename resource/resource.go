@@ -266,7 +266,22 @@ type Reach struct {
 type Group struct {
 	Name string  `json:"name,omitempty" maxLength:"80" pattern:"^[^\\p{Cc}\\p{Cf}]*$" doc:"By default made from volume and run"`
 	Runs []int64 `json:"runs" minItems:"1" maxItems:"100"`
+
+	Marker string `json:"marker,omitempty" maxLength:"120" doc:"Of its measurements only what came before or after the marker of this name"`
+	Half   Half   `json:"half,omitempty" enum:"before,after" doc:"Which of both"`
 }
+
+// Half is a part of a measurement that has a marker.
+type Half string
+
+// The halves.
+const (
+	Before Half = "before"
+	After  Half = "after"
+)
+
+// Same reports whether two groups have the same part of the same runs.
+func (g Group) Same(other Group) bool { return g.Marker == other.Marker && g.Half == other.Half }
 
 // InWords names the runs: "run 12", or "runs 12+14".
 func (g Group) InWords() string {
@@ -289,15 +304,22 @@ type Comparison struct {
 	Candidates []Group          `json:"candidates"`
 	Noise      quantity.Share   `json:"noise"`
 	Weights    []compare.Weight `json:"weights,omitempty" doc:"What an index counts how much"`
+	Asked      Asked            `json:"asked" doc:"What else is asked"`
 	Created    time.Time        `json:"created"`
+}
+
+// Asked is what a comparison is asked besides.
+type Asked struct {
+	As     []compare.As     `json:"as,omitempty" maxItems:"16" doc:"Stages of the candidates that are compared with stages of the baseline by other names, and may do the same by other means"`
+	Within quantity.Seconds `json:"p99Seconds,omitempty" minimum:"0" maximum:"3600" doc:"What p99 latency has to stay within for a load to count as kept"`
 }
 
 // Compared is a comparison with what comes of it.
 type Compared struct {
 	Comparison
-	Result  compare.Result  `json:"result"`
+	Result  compare.Result      `json:"result"`
 	Answers []answer.Conclusion `json:"answers" doc:"What the measurements of all sides answer together"`
-	Figures []figure.Figure `json:"figures" doc:"All figures, in the order in which they are shown"`
+	Figures []figure.Figure     `json:"figures" doc:"All figures, in the order in which they are shown"`
 }
 
 // NeedSheet is a need sheet as it is kept. What comes of it is worked out anew whenever it is

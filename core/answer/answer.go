@@ -132,10 +132,10 @@ func (a along) valueAt(point []plan.Setting) string {
 	return point[i].Value
 }
 
-// ordered are texts by the numbers they stand for, each once; nil where they are none.
+// ordered are texts by the numbers they stand for, each once; none where they stand for none.
 func ordered(texts []string) (values []string, numbers []float64) {
-	read := plan.ReaderOf(texts)
-	if read == nil {
+	scale, numeric := plan.ScaleOf(texts)
+	if !numeric {
 		return nil, nil
 	}
 	type value struct {
@@ -144,7 +144,7 @@ func ordered(texts []string) (values []string, numbers []float64) {
 	}
 	var all []value
 	for _, text := range slices.Compact(slices.Sorted(slices.Values(texts))) {
-		at, _ := read(text)
+		at, _ := scale.Read(text)
 		all = append(all, value{text, at})
 	}
 	slices.SortStableFunc(all, func(a, b value) int { return cmp.Compare(a.at, b.at) })

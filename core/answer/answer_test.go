@@ -181,7 +181,7 @@ func TestWordsOfMeetings(t *testing.T) {
 		{line(s, n, s), "which is in front is shown nowhere from 1 to 4"},
 		{line(b, b, s), "new is in front from 1 to 2; they do not meet in what was measured; no difference is shown at 4"},
 	} {
-		if r := met(c.line, "new", "old"); r.Words != c.words {
+		if r := met(c.line, "new", "old", quantity.Digits); r.Words != c.words {
 			t.Errorf("%v:\n%s\n%s", c.line, r.Words, c.words)
 		}
 	}
@@ -268,5 +268,19 @@ func TestTimes(t *testing.T) {
 	}
 	if answers := Of([]compare.Side{swept("a", 1, "depth", []float64{1}, 3, closed, func(float64) float64 { return 100 })}, nil, Asked{}); len(answers) != 0 {
 		t.Errorf("a load without an end, and with many at a time: %+v", answers)
+	}
+}
+
+// What failed altogether has no answer, and nothing else does.
+func TestAnswersOfFailures(t *testing.T) {
+	side := swept("a", 1, "depth", []float64{1, 2, 4}, 2, closed, func(float64) float64 { return 100 })
+	for i := range side.Samples {
+		side.Samples[i].Summary, side.Samples[i].Reason = nil, "it failed"
+	}
+	whole := swept("b", 2, "depth", []float64{1, 2, 4}, 2, closed, func(float64) float64 { return 100 })
+	for _, sides := range [][]compare.Side{{side, whole}, {whole, side}, {side, side}} {
+		result := compare.Sides(sides[0], sides[1:], 0)
+		_ = Of(sides, &result, Asked{Within: 1})
+		_ = Of(sides[:1], nil, Asked{Within: 1})
 	}
 }

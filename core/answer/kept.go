@@ -9,7 +9,6 @@ import (
 	"patientheron/core/figure"
 	"patientheron/core/judge"
 	"patientheron/core/measure"
-	"patientheron/core/plan"
 	"patientheron/core/quantity"
 )
 
@@ -135,6 +134,7 @@ func keptOf(sides []compare.Side, asked Asked) (answers []Conclusion) {
 		if len(values) == 0 || len(values) == 1 && !searched {
 			continue
 		}
+		read := func(text string) float64 { return numbers[slices.Index(values, text)] }
 		show := func(at float64) string { return values[slices.Index(numbers, at)] }
 		a := Conclusion{Kind: Kept, Stage: l.stage, Field: l.field, Held: l.held}
 		question := "the largest " + l.field + " that is kept"
@@ -143,7 +143,7 @@ func keptOf(sides []compare.Side, asked Asked) (answers []Conclusion) {
 		}
 		a.Title = l.title(question)
 		for i, of := range l.of {
-			a.Sides = append(a.Sides, toldKept(sides[i], of, l.along, asked, show))
+			a.Sides = append(a.Sides, toldKept(sides[i], of, l.along, asked, read, show))
 		}
 		for i := range sides[1:] {
 			a.Ratios = append(a.Ratios, keepsMore(a.Sides[0], a.Sides[i+1], l.field))
@@ -155,7 +155,7 @@ func keptOf(sides []compare.Side, asked Asked) (answers []Conclusion) {
 }
 
 // toldKept is what one side keeps.
-func toldKept(side compare.Side, of []compare.Sample, l along, asked Asked, show func(float64) string) Told {
+func toldKept(side compare.Side, of []compare.Sample, l along, asked Asked, read func(string) float64, show func(float64) string) Told {
 	t := Told{Side: side.Name, Measurements: []int64{}, Cautions: []compare.Caution{}, Price: side.Setup.Number("cost.price")}
 	if len(of) == 0 {
 		t.Shown, t.Reason = "not known", "it was not measured"
@@ -165,13 +165,12 @@ func toldKept(side compare.Side, of []compare.Sample, l along, asked Asked, show
 	var tried []trial
 	at := map[float64][]compare.Sample{}
 	repeats := math.MaxInt
-	read := plan.ReaderOf([]string{l.valueAt(of[0].Point)})
 	for _, s := range of {
 		var late quantity.Share
 		if s.Fit != nil {
 			late = s.Fit.Late
 		}
-		value, _ := read(l.valueAt(s.Point))
+		value := read(l.valueAt(s.Point))
 		yes, _ := kept(s, late, asked.Within)
 		tried = append(tried, trial{value, yes})
 		at[value] = append(at[value], s)

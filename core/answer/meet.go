@@ -8,7 +8,7 @@ import (
 	"patientheron/core/compare"
 	"patientheron/core/figure"
 	"patientheron/core/judge"
-	"patientheron/core/quantity"
+	"patientheron/core/plan"
 )
 
 // Crossing is a place along a sweep at which the one in front changes.
@@ -79,7 +79,8 @@ func meetingsOf(c compare.Result) (answers []Conclusion) {
 				}
 				return 1
 			})
-			a.Ratios = append(a.Ratios, met(line, candidate.Name, c.Baseline.Name))
+			scale, _ := plan.ScaleOf(values)
+			a.Ratios = append(a.Ratios, met(line, candidate.Name, c.Baseline.Name, scale.Show))
 		}
 		a.Words = a.together()
 		answers = append(answers, a)
@@ -89,7 +90,7 @@ func meetingsOf(c compare.Result) (answers []Conclusion) {
 
 // met says where two sides meet: between the last place at which one is shown to be in front
 // and the first at which the other is. What is not shown moves nobody to the front.
-func met(line []meeting, candidate, baseline string) Relation {
+func met(line []meeting, candidate, baseline string, show func(float64) string) Relation {
 	r := Relation{Side: candidate, Verdict: judge.NotShown}
 	name := map[judge.Verdict]string{judge.Better: candidate, judge.Worse: baseline}
 	var front []meeting // those at which one is shown to be in front
@@ -123,7 +124,7 @@ func met(line []meeting, candidate, baseline string) Relation {
 		}
 		words = append(words, stretch)
 		if i < len(front) {
-			crossing := crossingOf(front[i-1], front[i], line)
+			crossing := crossingOf(front[i-1], front[i], line, show)
 			r.Meets = append(r.Meets, crossing)
 			words = append(words, crossing.Words)
 			begins = i
@@ -160,7 +161,7 @@ func between(line []meeting, from, to float64) string {
 
 // crossingOf is where the one in front changes between two places: where a line through the
 // logarithms of the gains passes nothing, along the logarithm of the values where they have one.
-func crossingOf(from, to meeting, line []meeting) Crossing {
+func crossingOf(from, to meeting, line []meeting, show func(float64) string) Crossing {
 	c := Crossing{From: from.at, To: to.at, Words: "they meet between " + from.text + " and " + to.text}
 	scale, back := func(x float64) float64 { return x }, func(x float64) float64 { return x }
 	if from.at > 0 {
@@ -173,7 +174,7 @@ func crossingOf(from, to meeting, line []meeting) Crossing {
 		}
 		if a, b := math.Log(before.gain), math.Log(m.gain); a*b <= 0 && a != b {
 			c.About = back(scale(before.at) + (scale(m.at)-scale(before.at))*a/(a-b))
-			c.Words += ", at about " + quantity.Digits(c.About)
+			c.Words += ", at about " + show(c.About)
 			break
 		}
 		before = m

@@ -14,12 +14,12 @@ import (
 // measured is one point with a figure of all sides, as the tables have it.
 type measured struct {
 	along
-	title, load string
-	figure      figure.Figure
-	values      []compare.Values
-	outcomes    []compare.Outcome
-	of          [][]int64
-	cautions    []compare.Caution
+	title    string
+	figure   figure.Figure
+	values   []compare.Values
+	outcomes []compare.Outcome
+	of       [][]int64
+	cautions []compare.Caution
 }
 
 // timesOf tells how long work takes that has an end, and how long an operation does that is
@@ -33,13 +33,14 @@ func timesOf(sides []compare.Side, result *compare.Result) (answers []Conclusion
 	}
 	var all []measured
 	add := func(title string, ids [][]int64, cautions []compare.Caution, row func(key string) ([]compare.Values, []compare.Outcome)) {
-		var load workload.Spec
-		for _, id := range slices.Concat(ids...) {
-			load = loads[id]
+		every := slices.Concat(ids...)
+		access := "mean"
+		if len(every) == 0 || slices.ContainsFunc(every, func(id int64) bool { return !alone(loads[id]) }) {
+			access = ""
 		}
-		for _, key := range []string{"finish", alone(load)} {
+		for _, key := range []string{"finish", access} {
 			if values, outcomes := row(key); key != "" && len(values) > 0 {
-				all = append(all, measured{title: title, load: load.Describe(), figure: figure.Of(key), values: values, outcomes: outcomes, of: ids, cautions: cautions})
+				all = append(all, measured{title: title, figure: figure.Of(key), values: values, outcomes: outcomes, of: ids, cautions: cautions})
 			}
 		}
 	}
@@ -77,14 +78,10 @@ func timesOf(sides []compare.Side, result *compare.Result) (answers []Conclusion
 	return answers
 }
 
-// alone is the figure that tells how long an operation takes when no other is under way; ""
-// for a load that has more than one at a time, or whose operations are large: those take as
-// long as it takes to move them.
-func alone(load workload.Spec) string {
-	if load.Kind != "" && load.Kind != workload.BlockKind || load.Open() || load.Workers*load.Depth*max(load.Streams, 1) != 1 || load.MeanBlock() > accessBlock {
-		return ""
-	}
-	return "mean"
+// alone reports a load that has one operation under way at a time, and none so large that it
+// takes as long as it takes to move it.
+func alone(load workload.Spec) bool {
+	return (load.Kind == "" || load.Kind == workload.BlockKind) && !load.Open() && load.Workers*load.Depth == 1 && load.MeanBlock() <= accessBlock
 }
 
 // accessBlock is the largest block whose time is that of reaching it rather than of moving it.

@@ -88,6 +88,8 @@ type Match struct {
 	Point []plan.Setting `json:"point,omitempty"`
 	Title string         `json:"title"`
 	Load  string         `json:"load" doc:"The load in words"`
+	As    string         `json:"as,omitempty" doc:"What the candidates call the stage, where that is otherwise; their load may do the same by other means"`
+	Means string         `json:"means,omitempty" doc:"In which the loads differ, where they were to"`
 	Main  string         `json:"main" doc:"Key of the figure that matters most here: throughput, or p99 at a set rate"`
 	Only  string         `json:"only,omitempty" doc:"Class of operation that the load issues, when there is one that moves bytes"`
 	Rows  []Row          `json:"rows"`
@@ -99,8 +101,8 @@ type Match struct {
 
 	Cautions []Caution `json:"cautions" doc:"What is to be known of what was measured, side by side"`
 
-	key  string // names the load
-	part bool   // it is of one of several loads at once
+	keys []string // name the loads of the baseline and of each candidate
+	part bool     // it is of one of several loads at once
 }
 
 // Row is one figure at one point.
@@ -133,7 +135,7 @@ func Sides(baseline Side, candidates []Side, noise quantity.Share) Result {
 	base := group(baseline)
 	others := make([]*groups, len(candidates))
 	for i, side := range candidates {
-		others[i] = group(side)
+		others[i] = group(side.named())
 	}
 	c.Baseline.Caution = mixed(baseline)
 	c.match(baseline, base, candidates, others)
@@ -164,7 +166,7 @@ func (c *Result) match(baseline Side, base *groups, candidates []Side, others []
 	var fills []func()
 	for _, key := range base.order {
 		of := base.of[key]
-		p := Match{Stage: of[0].Stage, Point: of[0].Point, Title: key, Load: of[0].Load.Describe(), key: of[0].Load.Key(), part: of[0].Part}
+		p := Match{Stage: of[0].Stage, Point: of[0].Point, Title: key, Load: of[0].Load.Describe(), keys: []string{of[0].Load.Key()}, part: of[0].Part}
 		p.Measurements = append(p.Measurements, numbers(of))
 		found := false
 		matched := make([][]Sample, len(candidates))
@@ -173,15 +175,23 @@ func (c *Result) match(baseline Side, base *groups, candidates []Side, others []
 			switch difference := loadsDiffer(of, theirs); {
 			case theirs == nil:
 				missing(side.Name, key, "only the baseline measured it")
-			case difference != "":
-				missing(side.Name, key, "the loads differ: "+difference)
+			case difference != "" && theirs[0].As == "":
+				missing(side.Name, key, "the loads differ: "+difference+"; where they do the same by other means, compare one stage as the other")
 			default:
 				matched[i], found = theirs, true
+				p.As, p.Means = cmp.Or(p.As, theirs[0].As), cmp.Or(p.Means, difference)
+			}
+			p.keys = append(p.keys, "")
+			if theirs != nil {
+				p.keys[i+1] = theirs[0].Load.Key()
 			}
 			p.Measurements = append(p.Measurements, numbers(matched[i]))
 		}
 		if !found {
 			continue
+		}
+		if p.As != "" {
+			p.Title += ", as " + p.As
 		}
 		p.Main = mainOf(append([][]Sample{of}, matched...)...)
 		p.Cautions = cautions(baseline.Name, of)
@@ -233,7 +243,7 @@ func (p *Match) fill(sides [][]Sample, usual []float64) {
 		}
 		return r
 	}
-	for _, f := range figure.For(sides[0][0].Load) {
+	for _, f := range comparable(sides) {
 		if f.OfPhases() && !slices.ContainsFunc(sides, severalPhases) {
 			continue
 		}
@@ -243,6 +253,18 @@ func (p *Match) fill(sides [][]Sample, usual []float64) {
 		cold := row(figure.Of(p.Main), which{from: 1, to: 1})
 		p.Cold = &cold
 	}
+}
+
+// comparable are the figures of a point: those of the load, or what loads have in common that
+// are to differ.
+func comparable(sides [][]Sample) []figure.Figure {
+	figures := figure.For(sides[0][0].Load)
+	for _, theirs := range sides[1:] {
+		if len(theirs) > 0 && theirs[0].As != "" {
+			figures, _ = figure.Common(sides[0][0].Load, theirs[0].Load)
+		}
+	}
+	return figures
 }
 
 // handling says how the operations of a side were handed over when that is not how
@@ -269,7 +291,7 @@ func failures(c *Result, side Side, g *groups) {
 	for _, key := range g.order {
 		for _, s := range g.of[key] {
 			if !s.Part && (s.Summary == nil || s.Reason != "") {
-				c.Unmatched = append(c.Unmatched, Unmatched{side.Name, key, fmt.Sprintf("measurement %d: %s", s.Measurement, cmp.Or(s.Reason, "it has no result"))})
+				c.Unmatched = append(c.Unmatched, Unmatched{side.Name, cmp.Or(s.As, key), fmt.Sprintf("measurement %d: %s", s.Measurement, cmp.Or(s.Reason, "it has no result"))})
 			}
 		}
 	}
@@ -326,9 +348,9 @@ func (c *Result) decide(baseline Side, candidates []Side) {
 				f := figure.Of(row.Figure)
 				for n := range candidates {
 					o := &row.Candidates[n]
-					o.Ratio = ratio(before, row.Baseline, after[n], o.Values, f.Key, p.key, c.Noise)
+					o.Ratio = ratio(before, row.Baseline, after[n], o.Values, f.Key, p.keys[0], p.keys[n+1], c.Noise)
 					if row != p.Cold && (p.Passes[0].Going || p.Passes[n+1].Going) {
-						a, b := before.repetition(f.Key, row.Baseline, p.key, after[n]).Spread.Deviation, after[n].repetition(f.Key, o.Values, p.key, before).Spread.Deviation
+						a, b := before.repetition(f.Key, row.Baseline, p.keys[0], after[n]).Spread.Deviation, after[n].repetition(f.Key, o.Values, p.keys[n+1], before).Spread.Deviation
 						climbing(&o.Ratio, row.Baseline, o.Values, p.Passes[0], p.Passes[n+1], a*a+b*b)
 					}
 					perPoint[i] = append(perPoint[i], judge.Decided{Ratio: &o.Ratio, Lower: f.Lower, Main: row.Figure == p.Main && row != p.Cold})

@@ -80,8 +80,8 @@ func along(points []Alone, axis int, price func([]plan.Setting) float64) (lines 
 			texts = append(texts, p.Point[axis].Value)
 		}
 	}
-	read := plan.ReaderOf(texts)
-	if read == nil {
+	scale, numeric := plan.ScaleOf(texts)
+	if !numeric {
 		return nil
 	}
 	places := map[string]int{}
@@ -89,7 +89,7 @@ func along(points []Alone, axis int, price func([]plan.Setting) float64) (lines 
 		if axis >= len(p.Point) {
 			continue
 		}
-		at, _ := read(p.Point[axis].Value)
+		at, _ := scale.Read(p.Point[axis].Value)
 		held := slices.Concat(p.Point[:axis], p.Point[axis+1:])
 		key := plan.Describe(held)
 		place, known := places[key]

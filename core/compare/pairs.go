@@ -10,8 +10,8 @@ import (
 
 // ratio compares what two sides have of a figure under a load: pair by pair where they
 // were measured together.
-func ratio(before known, baseline Values, after known, candidate Values, figure, load string, noise quantity.Share) judge.Ratio {
-	apart := judge.Compare(before.repetition(figure, baseline, load, after), after.repetition(figure, candidate, load, before), noise)
+func ratio(before known, baseline Values, after known, candidate Values, figure, load, theirs string, noise quantity.Share) judge.Ratio {
+	apart := judge.Compare(before.repetition(figure, baseline, load, after), after.repetition(figure, candidate, theirs, before), noise)
 	a, b := pairsOf(baseline, candidate)
 	if len(a) == 0 {
 		return apart

@@ -24,7 +24,32 @@ type Side struct {
 	Samples []Sample
 	Past    []Side // other runs of the same setup on the same volume, one each
 
+	As []As // of a candidate: which of its stages are compared with stages of the baseline by other names
+
 	Degraded []Sample // of runs on the same volume while it was this setup with members missing
+}
+
+// As names two stages that are compared although they are called otherwise, and may do the same
+// by other means.
+type As struct {
+	Baseline  string `json:"baseline" minLength:"1" maxLength:"80" doc:"Name of the stage in the baseline"`
+	Candidate string `json:"candidate" minLength:"1" maxLength:"80" doc:"And in the candidates"`
+}
+
+// named is the side with its stages under the names of those that they are compared with.
+func (s Side) named() Side {
+	if len(s.As) == 0 {
+		return s
+	}
+	s.Samples = slices.Clone(s.Samples)
+	for i := range s.Samples {
+		for _, as := range s.As {
+			if sample := &s.Samples[i]; sample.Stage == as.Candidate && sample.As == "" {
+				sample.Stage, sample.As = as.Baseline, as.Candidate
+			}
+		}
+	}
+	return s
 }
 
 // learned tells from the past of a side by how much its runs differ, by figure.
@@ -121,6 +146,10 @@ type Sample struct {
 	Doubts           []judge.Finding  // what was found that makes a figure unreliable, or is to be known of it
 	Fit              *plan.Fit        // of the stage, where that looked for what fits
 	Part             bool             // it is what one of several loads at once came to
+
+	Half bool // it is what came before or after a marker
+
+	As string // what its stage is called itself, where it is compared with one of another name
 
 	Joint    int64 // names the runs that were made together with this one; 0 for none
 	Position int   // within its run: measurements of a joint at one position are a pair

@@ -174,11 +174,17 @@ func mainOf(sides ...[]Sample) string {
 	var main string
 	for _, of := range sides {
 		for _, s := range of {
-			if main == "" {
+			switch {
+			case main == "":
 				main = figure.Main(s.Load)
+			case s.As != "" && len(sides[0]) > 0:
+				_, main = figure.Common(sides[0][0].Load, s.Load)
 			}
 			if figure.Of(main).Waits && s.Known().Unkept != "" {
 				main = figure.Done(s.Load)
+			}
+			if s.Half && main == "p99" { // which parts of a measurement have none of
+				main = "mean"
 			}
 		}
 	}

@@ -22,12 +22,12 @@ func (c *Result) advice(sides []known) string {
 		}
 	}
 	most, least := 0.0, math.Inf(1) // standard deviation, and degrees of freedom that it was learned with
-	for _, side := range sides {
+	for i, side := range sides {
 		if !side.Real || len(side.Runs) >= 3 {
 			continue
 		}
 		for _, p := range c.Points {
-			s, learned := side.learned[p.Main].Under(p.key)
+			s, learned := side.learned[p.Main].Under(p.keys[i])
 			most, least = max(most, s.Deviation), min(least, learned)
 		}
 	}

@@ -138,6 +138,16 @@ func (f Figure) OfPhases() bool {
 var figures = func() []Figure {
 	all := []Figure{
 		{Key: "throughput", Label: "throughput", Unit: "bytes per second", Value: func(s *measure.Summary) float64 { return float64(s.Total.Throughput) }},
+		{Key: "placed", Label: "brought into place", Unit: "bytes per second", None: "nothing was written, zeroed or copied", Value: func(s *measure.Summary) float64 {
+			bytes := quantity.Bytes(0)
+			for _, class := range []measure.Class{measure.Write, measure.Zero, measure.Copy} {
+				bytes += s.Classes[class].Bytes
+			}
+			if s.Measured <= 0 || bytes == 0 {
+				return math.NaN()
+			}
+			return float64(bytes) / float64(s.Measured)
+		}},
 		{Key: "files", Label: "whole files", Unit: "files per second", of: workload.FilesKind, Value: func(s *measure.Summary) float64 { return float64(s.Classes[measure.File].Rate) }},
 		{Key: "finish", Label: "time to finish", Unit: "seconds", Lower: true, None: "it ended before all that was asked for was done", Value: func(s *measure.Summary) float64 {
 			if s.Ending == measure.ByPasses || s.Ending == measure.ByAmount {
@@ -266,11 +276,34 @@ func For(load workload.Spec) []Figure {
 		if request, _, of := strings.Cut(f.Key, "-"); of && f.of == workload.StoresKind && kind == f.of && !load.Stores.Asks(workload.Request(request)) {
 			return true
 		}
+		if f.Key == "placed" { // of loads that do the same by other means
+			return true
+		}
 		if f.Key == "finish" && kind != workload.FilesKind && load.Amount == 0 && load.Passes == 0 { // it has no end of its own
 			return true
 		}
 		return f.Side != "" && !own(f.Side) || still && (f.Unit == "bytes per second" || f.OfPhases()) || f.of != "" && f.of != kind && !(f.of == workload.BlockKind && kind == workload.FeedsKind)
 	})
+}
+
+// Common are the figures that two loads have, which do the same by other means, and the key of
+// the one that says how much of it they did: what both would be judged by, or bytes that are
+// brought into place where one lets the storage do that and the other does not, or throughput.
+func Common(a, b workload.Spec) (common []Figure, main string) {
+	other := For(b)
+	for _, f := range For(a) {
+		if slices.ContainsFunc(other, func(o Figure) bool { return o.Key == f.Key }) {
+			common = append(common, f)
+		}
+	}
+	byStorage := func(s workload.Spec) bool { return s.Zeroes+s.Copies > 0 }
+	switch {
+	case byStorage(a) != byStorage(b):
+		return append([]Figure{Of("placed")}, common...), "placed"
+	case Main(a) == Main(b):
+		return common, Main(a)
+	}
+	return common, "throughput"
 }
 
 // Main is the key of the figure that matters most for a load: at a set rate the

@@ -34,16 +34,7 @@ const leastSide = 5
 // the one after it, are left out. The means differ when the 95 % interval of their difference
 // excludes none (Welch 1947), each side being worth as many independent values as it is.
 func SplitAt(series []measure.Interval, from, at, to quantity.Seconds) Halves {
-	var before, after []measure.Interval
-	for _, i := range whole(series) {
-		switch {
-		case i.Start < from-i.Length/2 || i.Start+i.Length > to+i.Length/2:
-		case i.Start+i.Length <= at:
-			before = append(before, i)
-		case i.Start >= at+i.Length:
-			after = append(after, i)
-		}
-	}
+	before, after := CutAt(series, from, at, to)
 	s := Halves{Before: MeanOfSeries(Rates(before)), After: MeanOfSeries(Rates(after)), Verdict: Missing, Cores: coresOf(before, after)}
 	if s.Before.Mean <= 0 || len(after) == 0 {
 		s.Words = "There is too little on one side of the marker."
@@ -78,6 +69,54 @@ func SplitAt(series []measure.Interval, from, at, to quantity.Seconds) Halves {
 	}
 	s.Words += s.busiestCore()
 	return s
+}
+
+// CutAt gives the intervals before a moment and those after it, from one time to another. The
+// one that holds the moment, and the one after it, are in neither.
+func CutAt(series []measure.Interval, from, at, to quantity.Seconds) (before, after []measure.Interval) {
+	for _, i := range whole(series) {
+		switch {
+		case i.Start < from-i.Length/2 || i.Start+i.Length > to+i.Length/2:
+		case i.Start+i.Length <= at:
+			before = append(before, i)
+		case i.Start >= at+i.Length:
+			after = append(after, i)
+		}
+	}
+	return before, after
+}
+
+// SummaryOf is what some intervals of a measurement came to. It has no percentiles: those of
+// intervals do not add up.
+func SummaryOf(series []measure.Interval, of measure.Summary) *measure.Summary {
+	if len(series) == 0 {
+		return nil
+	}
+	s := measure.Summary{Ending: of.Ending, Interface: of.Interface, Sessions: of.Sessions, Classes: map[measure.Class]measure.Figures{}}
+	for _, i := range series {
+		s.Measured += i.Length
+		for class, flow := range i.Classes {
+			f := s.Classes[class]
+			f.Operations += flow.Operations
+			f.Bytes += flow.Bytes
+			f.Latency.Mean += flow.Mean * quantity.Seconds(flow.Operations)
+			f.Latency.Max = max(f.Latency.Max, flow.Max)
+			s.Classes[class] = f
+		}
+		pace := i.Pace()
+		s.Total.Operations += pace.Operations
+		s.Total.Bytes += pace.Bytes
+		s.Total.Latency.Mean += pace.Waited
+	}
+	for class, f := range s.Classes {
+		f.Rate, f.Throughput = measure.Per(f.Operations, int64(f.Bytes), s.Measured)
+		f.Latency.Mean /= quantity.Seconds(max(f.Operations, 1))
+		s.Classes[class] = f
+	}
+	s.Total.Rate, s.Total.Throughput = measure.Per(s.Total.Operations, int64(s.Total.Bytes), s.Measured)
+	s.Total.Latency.Mean /= quantity.Seconds(max(s.Total.Operations, 1))
+	s.CPUPerOp, s.Steadiness, s.Inside = CPUPerOperation(series), Steadiness(series), Inside(series)
+	return &s
 }
 
 // coresOf is how busy each core was on either side.

@@ -1,31 +1,44 @@
 package plan
 
 import (
+	"fmt"
 	"slices"
 
 	"patientheron/core/quantity"
 )
 
-// readers read swept values as numbers, each in a unit of its own.
-var readers = []func(string) (float64, error){
-	number(quantity.ParseBytes), number(quantity.ParseShare), number(quantity.ParseNumber),
-	number(quantity.ParseSeconds), number(quantity.ParseByteRate), number(quantity.ParseOpRate),
+// Scale reads and writes the values of an axis as numbers of one unit.
+type Scale struct {
+	Read func(string) (float64, error)
+	Show func(float64) string
 }
 
-func number[T ~int64 | ~float64](parse func(string) (T, error)) func(string) (float64, error) {
-	return func(text string) (float64, error) {
-		value, err := parse(text)
-		return float64(value), err
+// scales are those of all units, in the order in which they are tried: a number without one
+// is of none of the others.
+var scales = []Scale{
+	{quantity.ParseNumber, quantity.Digits}, scale(quantity.ParseBytes), scale(quantity.ParseShare),
+	scale(quantity.ParseSeconds), scale(quantity.ParseByteRate), scale(quantity.ParseOpRate),
+}
+
+func scale[T interface {
+	~int64 | ~float64
+	fmt.Stringer
+}](parse func(string) (T, error)) Scale {
+	return Scale{
+		func(text string) (float64, error) {
+			value, err := parse(text)
+			return float64(value), err
+		},
+		func(value float64) string { return T(value).String() },
 	}
 }
 
-// ReaderOf is what reads all of some values of an axis as numbers of one unit; nil when
-// nothing does.
-func ReaderOf(values []string) func(string) (float64, error) {
-	for _, read := range readers {
-		if !slices.ContainsFunc(values, func(v string) bool { _, err := read(v); return err != nil }) {
-			return read
+// ScaleOf is the scale of some values of an axis; false where they are no numbers of one unit.
+func ScaleOf(values []string) (Scale, bool) {
+	for _, s := range scales {
+		if !slices.ContainsFunc(values, func(v string) bool { _, err := s.Read(v); return err != nil }) {
+			return s, true
 		}
 	}
-	return nil
+	return Scale{}, false
 }

@@ -64,7 +64,7 @@ type Standing struct {
 	Failed      string           `json:"failed,omitempty" doc:"Why it did not"`
 	Variation   quantity.Share   `json:"variation,omitempty" doc:"Standard deviation of the rates of its intervals, as a share of their mean; absent where they are too few"`
 	Steadiest   bool             `json:"steadiest,omitempty" doc:"Its rate varies less than that of all others, by more than chance"`
-	Falls       []Fall           `json:"falls,omitempty" doc:"When it did less than before, and why; those that cost most"`
+	Falls       []Setback        `json:"falls,omitempty" doc:"When it did less than before, and why; those that cost most"`
 	Line        []Mark           `json:"line" doc:"How far it was at each moment, the same moments for all, at most a few hundred"`
 }
 

@@ -243,7 +243,7 @@ func (s *Service) comparisonReport(ctx context.Context, compared resource.Compar
 
 // compare works a new comparison out, and keeps it when asked to.
 func (s *Service) compare(ctx context.Context, n resource.NewComparison) (resource.Compared, error) {
-	c := resource.Comparison{Name: n.Name, Baseline: n.Baseline, Candidates: n.Candidates, Noise: n.Noise, Weights: n.Weights}
+	c := resource.Comparison{Name: n.Name, Baseline: n.Baseline, Candidates: n.Candidates, Noise: n.Noise, Weights: n.Weights, Asked: n.Asked}
 	if err := compare.CheckWeights(n.Weights); err != nil {
 		return resource.Compared{}, err
 	}
@@ -271,13 +271,16 @@ func (s *Service) compare(ctx context.Context, n resource.NewComparison) (resour
 func (s *Service) workOut(ctx context.Context, c resource.Comparison) (resource.Compared, error) {
 	groups := append([]resource.Group{c.Baseline}, c.Candidates...)
 	for _, group := range groups {
+		if (group.Marker == "") != (group.Half == "") {
+			return resource.Compared{}, fmt.Errorf("%w: a half of a measurement is named by a marker and which side of it; name both", compare.ErrInvalid)
+		}
 		if once := slices.Compact(slices.Sorted(slices.Values(group.Runs))); len(once) < len(group.Runs) {
 			return resource.Compared{}, fmt.Errorf("%w: a run stands twice on one side; counted again it says nothing more, and the interval would look narrower than it is", compare.ErrInvalid)
 		}
 	}
 	for _, group := range c.Candidates {
 		for _, id := range group.Runs {
-			if slices.Contains(c.Baseline.Runs, id) {
+			if slices.Contains(c.Baseline.Runs, id) && len(c.Asked.As) == 0 && group.Same(c.Baseline) {
 				return resource.Compared{}, fmt.Errorf("%w: run %d is in the baseline and in a candidate; compare it with another run", compare.ErrInvalid, id)
 			}
 		}
@@ -301,6 +304,9 @@ func (s *Service) workOut(ctx context.Context, c resource.Comparison) (resource.
 	if err := s.addPast(ctx, sides); err != nil {
 		return resource.Compared{}, err
 	}
+	if err := s.named(sides, c.Asked.As); err != nil {
+		return resource.Compared{}, err
+	}
 	baseline, candidates := sides[0], sides[1:]
 	names := []string{}
 	for _, side := range candidates {
@@ -311,7 +317,54 @@ func (s *Service) workOut(ctx context.Context, c resource.Comparison) (resource.
 	}
 	result := compare.Sides(baseline, candidates, c.Noise)
 	result.Weigh(c.Weights)
-	return resource.Compared{Comparison: c, Result: result, Answers: answer.Of(sides, &result, answer.Asked{Gain: c.Noise}), Figures: figure.All()}, nil
+	return resource.Compared{Comparison: c, Result: result, Answers: answer.Of(sides, &result, answer.Asked{Gain: c.Noise, Within: c.Asked.Within}), Figures: figure.All()}, nil
+}
+
+// named tells the candidates which of their stages are compared with stages by other names. Of a
+// run that is on both sides only those are.
+func (s *Service) named(sides []compare.Side, as []compare.As) error {
+	if len(as) == 0 {
+		return nil
+	}
+	has := func(side compare.Side, stage string) bool {
+		return slices.ContainsFunc(side.Samples, func(s compare.Sample) bool { return s.Stage == stage })
+	}
+	only := func(side *compare.Side, stage func(compare.As) string) {
+		side.Samples = slices.DeleteFunc(slices.Clone(side.Samples), func(s compare.Sample) bool {
+			return !slices.ContainsFunc(as, func(a compare.As) bool { return stage(a) == s.Stage })
+		})
+	}
+	both := false
+	for i := range sides[1:] {
+		candidate := &sides[i+1]
+		candidate.As = as
+		for _, a := range as {
+			switch {
+			case !has(sides[0], a.Baseline):
+				return fmt.Errorf("%w: the baseline has no stage %q", compare.ErrInvalid, a.Baseline)
+			case !has(*candidate, a.Candidate):
+				return fmt.Errorf("%w: %s has no stage %q", compare.ErrInvalid, candidate.Name, a.Candidate)
+			}
+		}
+		if slices.ContainsFunc(candidate.Runs, func(id int64) bool { return slices.Contains(sides[0].Runs, id) }) {
+			both = true
+			only(candidate, func(a compare.As) string { return a.Candidate })
+		} else { // a stage of its own by that name has another counterpart, or none
+			candidate.Samples = slices.DeleteFunc(slices.Clone(candidate.Samples), func(s compare.Sample) bool {
+				return slices.ContainsFunc(as, func(a compare.As) bool { return a.Baseline == s.Stage && a.Baseline != a.Candidate })
+			})
+		}
+	}
+	if both {
+		only(&sides[0], func(a compare.As) string { return a.Baseline })
+		if len(as) == 1 { // which both would be called by the same name otherwise
+			sides[0].Name += ", " + as[0].Baseline
+			for i := range sides[1:] {
+				sides[i+1].Name += ", " + as[0].Candidate
+			}
+		}
+	}
+	return nil
 }
 
 // side gathers what a group of runs measured.
@@ -334,12 +387,57 @@ func (s *Service) side(ctx context.Context, group resource.Group) (compare.Side,
 		side.Setup = run.Setup // of the newest, when there are several
 		side.Setups = append(side.Setups, run.Setup)
 		side.Real = side.Real || !storage.TraitsOf(run.Volume.Kind).Virtual
-		side.Samples = append(side.Samples, samples(run, measurements)...)
+		of := samples(run, measurements)
+		if group.Marker != "" {
+			if of, err = s.halves(ctx, run, of, group); err != nil {
+				return side, err
+			}
+		}
+		side.Samples = append(side.Samples, of...)
 	}
 	if side.Name == "" {
 		side.Name = strings.Join(names, " + ")
+		if group.Marker != "" {
+			side.Name += fmt.Sprintf(", %s %q", group.Half, group.Marker)
+		}
 	}
 	return side, nil
+}
+
+// halves are the measurements of a run that have a marker, as they were before it or after it.
+// The two halves of a measurement are a pair.
+func (s *Service) halves(ctx context.Context, run resource.Run, samples []compare.Sample, group resource.Group) (halves []compare.Sample, err error) {
+	detail, err := s.detail(ctx, run.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, sample := range samples {
+		i := slices.IndexFunc(detail.Markers, func(m resource.Marker) bool {
+			return m.MeasurementID == sample.Measurement && m.Name == group.Marker
+		})
+		if i < 0 || sample.Summary == nil {
+			continue
+		}
+		series, err := s.Store.Intervals(ctx, sample.Measurement)
+		if err != nil {
+			return nil, err
+		}
+		from, to := beside(detail, detail.Markers[i])
+		half, after := judge.CutAt(series, from, detail.Markers[i].At, to)
+		if group.Half == resource.After {
+			half = after
+		}
+		sample.Summary, sample.Half = judge.SummaryOf(half, *sample.Summary), true
+		if sample.Summary == nil {
+			sample.Reason = fmt.Sprintf("there is too little %s the marker", group.Half)
+		}
+		sample.Joint, sample.Position = run.ID, int(sample.Measurement)
+		halves = append(halves, sample)
+	}
+	if len(halves) == 0 {
+		return nil, fmt.Errorf("%w: no measurement of run %d has a marker %q", compare.ErrInvalid, run.ID, group.Marker)
+	}
+	return halves, nil
 }
 
 func samples(run resource.Run, measurements []resource.Measurement) (of []compare.Sample) {

@@ -295,7 +295,14 @@ func (s *Service) marked(ctx context.Context, detail resource.RunDetail) (resour
 
 // wentAt is a measurement before and after a marker, up to the markers beside it.
 func wentAt(series []measure.Interval, detail resource.RunDetail, m resource.Marker) judge.Halves {
-	from, to := quantity.Seconds(0), quantity.Seconds(math.Inf(1))
+	from, to := beside(detail, m)
+	return judge.SplitAt(series, from, m.At, to)
+}
+
+// beside are the moments up to which a marker parts a measurement: those of the markers beside
+// it, or of the end of the asked lead-in and of all.
+func beside(detail resource.RunDetail, m resource.Marker) (from, to quantity.Seconds) {
+	from, to = quantity.Seconds(0), quantity.Seconds(math.Inf(1))
 	for _, of := range detail.Measurements {
 		if of.ID == m.MeasurementID {
 			from = of.Load.LeadIn
@@ -310,7 +317,7 @@ func wentAt(series []measure.Interval, detail resource.RunDetail, m resource.Mar
 			to = min(to, other.At)
 		}
 	}
-	return judge.SplitAt(series, from, m.At, to)
+	return from, to
 }
 
 func (s *Service) deleteRun(ctx context.Context, id int64) error {

@@ -153,12 +153,13 @@ type comparisonRow struct {
 	Candidates document[[]resource.Group]
 	Noise      quantity.Share
 	Weights    document[[]compare.Weight]
+	Asked      document[resource.Asked]
 	Created    time.Time
 	Format     format
 }
 
 func (r comparisonRow) record() resource.Comparison {
-	return resource.Comparison{ID: r.ID, Name: r.Name, Baseline: r.Baseline.value, Candidates: r.Candidates.value, Noise: r.Noise, Weights: r.Weights.value, Created: r.Created.UTC()}
+	return resource.Comparison{ID: r.ID, Name: r.Name, Baseline: r.Baseline.value, Candidates: r.Candidates.value, Noise: r.Noise, Weights: r.Weights.value, Asked: r.Asked.value, Created: r.Created.UTC()}
 }
 
 // AddComparison keeps a comparison and returns it with its id. It gives
@@ -177,8 +178,12 @@ func (s *Store) AddComparison(ctx context.Context, c resource.Comparison) (resou
 	if err != nil {
 		return c, err
 	}
+	asked, err := encode(c.Asked)
+	if err != nil {
+		return c, err
+	}
 	c.ID, err = s.insert(ctx, fmt.Sprintf("keep comparison %q", c.Name),
-		`INSERT INTO comparisons (name, baseline, candidates, noise, weights, created) VALUES (?, ?, ?, ?, ?, ?)`, c.Name, baseline, candidates, c.Noise, weights, c.Created)
+		`INSERT INTO comparisons (name, baseline, candidates, noise, weights, asked, created) VALUES (?, ?, ?, ?, ?, ?, ?)`, c.Name, baseline, candidates, c.Noise, weights, asked, c.Created)
 	return c, err
 }
 

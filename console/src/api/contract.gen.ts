@@ -1166,6 +1166,21 @@ export interface components {
             /** @description YAML */
             text: string;
         };
+        As: {
+            /** @description Name of the stage in the baseline */
+            baseline: string;
+            /** @description And in the candidates */
+            candidate: string;
+        };
+        Asked: {
+            /** @description Stages of the candidates that are compared with stages of the baseline by other names, and may do the same by other means */
+            as?: components["schemas"]["As"][] | null;
+            /**
+             * Format: double
+             * @description What p99 latency has to stay within for a load to count as kept
+             */
+            p99Seconds?: number;
+        };
         Axis: {
             /** @description Name of a field, as in a plan file, of a key of an array file, such as members.count or caches[0].size, or of a key of iSCSI sessions, such as MaxBurstLength */
             field: string;
@@ -1396,6 +1411,8 @@ export interface components {
         Compared: {
             /** @description What the measurements of all sides answer together */
             answers: components["schemas"]["Conclusion"][] | null;
+            /** @description What else is asked */
+            asked: components["schemas"]["Asked"];
             baseline: components["schemas"]["Group"];
             candidates: components["schemas"]["Group"][] | null;
             /** Format: date-time */
@@ -1415,6 +1432,8 @@ export interface components {
             weights?: components["schemas"]["Weight"][] | null;
         };
         Comparison: {
+            /** @description What else is asked */
+            asked: components["schemas"]["Asked"];
             baseline: components["schemas"]["Group"];
             candidates: components["schemas"]["Group"][] | null;
             /** Format: date-time */
@@ -2278,6 +2297,13 @@ export interface components {
             words: string;
         };
         Group: {
+            /**
+             * @description Which of both
+             * @enum {string}
+             */
+            half?: "before" | "after";
+            /** @description Of its measurements only what came before or after the marker of this name */
+            marker?: string;
             /** @description By default made from volume and run */
             name?: string;
             runs: number[];
@@ -2714,6 +2740,8 @@ export interface components {
             went?: components["schemas"]["Halves"];
         };
         Match: {
+            /** @description What the candidates call the stage, where that is otherwise; their load may do the same by other means */
+            as?: string;
             /** @description What is to be known of what was measured, side by side */
             cautions: components["schemas"]["Caution"][] | null;
             /** @description The main figure of the first passes alone, when a side was warming; all other rows compare what is warm */
@@ -2722,6 +2750,8 @@ export interface components {
             load: string;
             /** @description Key of the figure that matters most here: throughput, or p99 at a set rate */
             main: string;
+            /** @description In which the loads differ, where they were to */
+            means?: string;
             /** @description Of the baseline and of each candidate */
             measurements: (number[] | null)[] | null;
             /** @description Class of operation that the load issues, when there is one that moves bytes */
@@ -2913,6 +2943,8 @@ export interface components {
             text: string;
         };
         NewComparison: {
+            /** @description What else is asked */
+            asked?: components["schemas"]["Asked"];
             baseline: components["schemas"]["Group"];
             candidates: components["schemas"]["Group"][];
             /** @description Keep it under its name */
@@ -3699,6 +3731,31 @@ export interface components {
             classes: components["schemas"]["Class"][] | null;
             name?: string;
         };
+        Setback: {
+            /**
+             * Format: double
+             * @description Since the start
+             */
+            atSeconds: number;
+            /**
+             * Format: double
+             * @description Bytes or files a second before
+             */
+            from: number;
+            /**
+             * Format: double
+             * @description And then
+             */
+            to: number;
+            /**
+             * Format: double
+             * @description When it was back; absent when it was not
+             */
+            untilSeconds?: number;
+            /** @description What changed with it, or that nothing is known that did */
+            why: string;
+            words: string;
+        };
         Setting: {
             field: string;
             value: string;
@@ -4117,6 +4174,8 @@ export interface components {
             done: number;
             /** @description Why it did not */
             failed?: string;
+            /** @description When it did less than before, and why; those that cost most */
+            falls?: components["schemas"]["Setback"][] | null;
             /** @description It did all that it was given, an amount or passes */
             finished: boolean;
             /** @description How far it was at each moment, the same moments for all, at most a few hundred */

@@ -156,7 +156,10 @@ export function PointView(props: { compared: Compared; match: Match; candidate: 
 		<section aria-label={match.title} className="mt-8">
 			<div className="flex flex-wrap items-baseline gap-x-4">
 				<h2 className="text-lg">{match.title}</h2>
-				<span className="text-sm opacity-80">{match.load}</span>
+				<span className="text-sm opacity-80">
+					{match.load}
+					{match.means && `. By other means: ${match.means}`}
+				</span>
 			</div>
 			<RowsTable compared={compared} match={match} candidate={candidate} />
 			{(match.cautions ?? []).map((c) => (

@@ -14,8 +14,8 @@ import (
 	"patientheron/core/statistics"
 )
 
-// Fall is a stretch in which a racer did less than it had done before.
-type Fall struct {
+// Setback is a stretch in which a racer did less than it had done before.
+type Setback struct {
 	At    quantity.Seconds `json:"atSeconds" doc:"Since the start"`
 	Until quantity.Seconds `json:"untilSeconds,omitempty" doc:"When it was back; absent when it was not"`
 	From  float64          `json:"from" doc:"Bytes or files a second before"`
@@ -40,7 +40,7 @@ const (
 // falls finds where a racer fell back: at the levels that its phases tell, and in pauses, which
 // are no phases. A pause is a stretch at less than half of what is usual, in which so few
 // operations have a chance of one in a million at the usual rate.
-func falls(r Racer, counts string) (all []Fall) {
+func falls(r Racer, counts string) (all []Setback) {
 	rates := make([]float64, len(r.Series))
 	operations := make([]float64, len(r.Series))
 	for i, of := range r.Series {
@@ -70,7 +70,7 @@ func falls(r Racer, counts string) (all []Fall) {
 				continue
 			}
 			if expected := median(operations[cut.from:cut.to]) * float64(j-i); i > cut.from && expected > 0 && statistics.PoissonBelow(floats.Sum(operations[i:j]), expected) < 1e-6 {
-				f := Fall{At: r.Series[i].Start, From: usual, To: mean(i, j)}
+				f := Setback{At: r.Series[i].Start, From: usual, To: mean(i, j)}
 				if j < cut.to {
 					f.Until = r.Series[j].Start
 				}
@@ -86,23 +86,23 @@ func falls(r Racer, counts string) (all []Fall) {
 		if now > before*(1-fallen) || before <= 0 {
 			continue
 		}
-		f := Fall{At: r.Series[cut.from].Start, From: before, To: now, Why: r.why(cut.from, cut.to)}
+		f := Setback{At: r.Series[cut.from].Start, From: before, To: now, Why: r.why(cut.from, cut.to)}
 		if n+1 < len(cuts) && mean(cuts[n+1].from, cuts[n+1].to) >= before*(1-fallen) {
 			f.Until = r.Series[cuts[n+1].from].Start
 		}
 		all = append(all, f)
 	}
 	end := r.Series[len(r.Series)-1]
-	cost := func(f Fall) float64 {
+	cost := func(f Setback) float64 {
 		until := f.Until
 		if until == 0 {
 			until = end.Start + end.Length
 		}
 		return float64(until-f.At) * (f.From - f.To)
 	}
-	slices.SortStableFunc(all, func(a, b Fall) int { return cmp.Compare(cost(b), cost(a)) })
+	slices.SortStableFunc(all, func(a, b Setback) int { return cmp.Compare(cost(b), cost(a)) })
 	all = all[:min(len(all), mostFalls)]
-	slices.SortStableFunc(all, func(a, b Fall) int { return cmp.Compare(a.At, b.At) })
+	slices.SortStableFunc(all, func(a, b Setback) int { return cmp.Compare(a.At, b.At) })
 	for i := range all {
 		all[i].Words = all[i].inWords(r.Name, counts)
 	}
@@ -235,7 +235,7 @@ func median(values []float64) float64 {
 }
 
 // inWords says when a racer fell back, by how much, for how long and why.
-func (f Fall) inWords(name, counts string) string {
+func (f Setback) inWords(name, counts string) string {
 	show := func(v float64) string {
 		if counts == "files" {
 			return quantity.FileRate(v).String()
