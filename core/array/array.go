@@ -64,6 +64,7 @@ type Array struct {
 	members                []*member
 	described              Description
 	faults                 []Fault
+	happened               []Happening // faults of the description that came, since they were asked for
 	rebuilds               []*rebuild
 	scrub                  scrub
 	compressible           float64 // share of what is written that can be removed
@@ -214,6 +215,7 @@ func (a *Array) Step(until int64) bool {
 		a.partDone(e.subject, false)
 	case faultComes:
 		a.strike(a.faults[e.subject])
+		a.happened = append(a.happened, Happening{quantity.Seconds(float64(a.now) / 1e9), a.Words(a.faults[e.subject])})
 	case rebuildOn:
 		a.rebuilds[e.subject].next(a)
 	case scrubOn:

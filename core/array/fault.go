@@ -75,6 +75,20 @@ func (a *Array) Words(f Fault) string {
 	return words
 }
 
+// Happening is a fault of the description that came.
+type Happening struct {
+	At    quantity.Seconds // of virtual time
+	Words string
+}
+
+// Happened are the faults of the description that came since the call before. Those that
+// somebody strikes by hand are not among them.
+func (a *Array) Happened() []Happening {
+	happened := a.happened
+	a.happened = nil
+	return happened
+}
+
 // Strike makes a fault happen now. The error is a *FieldError about a fault that this
 // array cannot have.
 func (a *Array) Strike(f Fault) error {

@@ -59,6 +59,9 @@ func (e *execution) measure(ctx context.Context, used *opened, position int, ste
 	var outcome *load.Outcome
 	failure := e.behindWall(func() (err error) { outcome, err = e.drive(ctx, used, m); return err })
 
+	if outcome != nil {
+		e.chronicle(ctx, used.Volume, m.ID)
+	}
 	ended := e.now().UTC()
 	m.Ended = &ended
 	m.Status, m.Reason = verdict(ctx, failure)
@@ -90,6 +93,28 @@ func (e *execution) measure(ctx context.Context, used *opened, position int, ste
 		return e.lapsed(ctx, failure) // nothing more may be written there
 	}
 	return ctx.Err()
+}
+
+// mostMoments is how many markers are set at most for what happened by itself in a measurement.
+const mostMoments = 50
+
+// chronicle sets a marker for what was to happen to a volume while it was measured.
+func (e *execution) chronicle(ctx context.Context, used volume.Volume, measurement int64) {
+	told, is := used.(volume.Chronicle)
+	if !is {
+		return
+	}
+	moments := told.Happened()
+	for _, m := range moments[:min(len(moments), mostMoments)] {
+		keep, cancel := record(ctx)
+		marker, err := e.store.AddMarker(keep, resource.Marker{RunID: e.run.ID, MeasurementID: measurement, At: m.At, Name: m.Name})
+		cancel()
+		if err != nil {
+			e.log.Warn("what happened could not be marked", "run", e.run.ID, "what", m.Name, "error", err)
+			return
+		}
+		e.feed.send(e.run.ID, marker)
+	}
 }
 
 // judge says what to believe of a measurement that has ended, and completes

@@ -23,6 +23,7 @@ import (
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
 	"patientheron/format/arrayfile"
+	"patientheron/storage/volume"
 )
 
 // Volume is a simulated array at work.
@@ -39,6 +40,7 @@ type Volume struct {
 	cached   bool             // what is measured goes through it
 	due      agenda.Agenda    // cached operations on blocks whose host computes, by their tags
 
+	began    int64 // when what is measured began
 	answered []int // queues that have something to collect
 
 	struck  atomic.Bool // something is in strikes
@@ -63,6 +65,8 @@ func New(d array.Description) (*Volume, error) {
 // Use gives the array as it stands to the next measurement.
 func (v *Volume) Use(spec workload.Spec) (load.Volume, error) {
 	v.queues, v.answered = nil, nil
+	v.began = v.array.Now()
+	v.array.Happened() // before this measurement
 	spec = spec.Completed()
 	for _, p := range spec.Parts() {
 		if p.ByStorage() > 0 {
@@ -237,6 +241,17 @@ func (v *Volume) Strike(ctx context.Context, text string) (words string, err err
 	case <-ctx.Done():
 		return "", fmt.Errorf("nobody drives the array at the moment: %w", ctx.Err())
 	}
+}
+
+// Happened are the faults of the array's description that came while it was measured. What it
+// had from the beginning is none.
+func (v *Volume) Happened() (moments []volume.Moment) {
+	for _, h := range v.array.Happened() {
+		if at := h.At - quantity.Of(time.Duration(v.began)); at > 0 {
+			moments = append(moments, volume.Moment{At: at, Name: h.Words})
+		}
+	}
+	return moments
 }
 
 // takeStrikes lets happen what others asked for.

@@ -111,6 +111,18 @@ type Eventful interface {
 	Events() <-chan Event
 }
 
+// Moment is something that was to happen to a volume, and did.
+type Moment struct {
+	At   quantity.Seconds // since the measurement began
+	Name string
+}
+
+// Chronicle is a volume to which things happen at set times of a measurement.
+type Chronicle interface {
+	// Happened are those of the last measurement, in order.
+	Happened() []Moment
+}
+
 // Faulty is a volume that something can be made to go wrong with while it is used.
 type Faulty interface {
 	// Strike makes what a text describes happen at its present moment, and tells in
