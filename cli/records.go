@@ -269,7 +269,23 @@ func (a *app) run() *cobra.Command {
 		return nil
 	})
 	remove.Flags().BoolVar(&yes, "yes", false, "do not ask")
-	command.AddCommand(list, show, a.repeats(), a.mattered(), a.zones(), a.agreed(), stop, remove, a.export())
+	again := a.runCommand("judge RUN", "Judge what a run measured anew, by the rules of this version; its figures stay", "  heron run judge 12",
+		func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
+			detail, err := c.JudgeRun(ctx, id)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return printJSON(command.OutOrStdout(), detail)
+			}
+			findings := 0
+			for _, m := range detail.Measurements {
+				findings += len(m.Findings)
+			}
+			fmt.Fprintf(command.OutOrStdout(), "Run %d is judged: %d findings in %d measurements. See them with 'heron run show %d'.\n", id, findings, len(detail.Measurements), id)
+			return nil
+		})
+	command.AddCommand(list, show, a.repeats(), a.mattered(), a.zones(), a.agreed(), stop, remove, a.export(), again)
 	return command
 }
 

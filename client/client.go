@@ -300,6 +300,12 @@ func (c *Client) StopRun(ctx context.Context, id int64, afterMeasurement bool) e
 	return c.call(ctx, http.MethodPost, "/runs/"+number(id)+"/stop", map[string]bool{"afterMeasurement": afterMeasurement}, nil)
 }
 
+// JudgeRun judges what a run measured anew.
+func (c *Client) JudgeRun(ctx context.Context, id int64) (detail resource.RunDetail, err error) {
+	err = c.call(ctx, http.MethodPost, "/runs/"+number(id)+"/judge", nil, &detail)
+	return detail, err
+}
+
 // DeleteRun deletes a run that has ended, with all its results.
 func (c *Client) DeleteRun(ctx context.Context, id int64) error {
 	return c.call(ctx, http.MethodDelete, "/runs/"+number(id), nil, nil)

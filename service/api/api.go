@@ -171,7 +171,7 @@ func (s *Service) problem(err error) error {
 	switch {
 	case errors.Is(err, store.ErrNotFound), errors.Is(err, errNotFound), errors.Is(err, aside.ErrNotFound):
 		status = http.StatusNotFound
-	case errors.Is(err, store.ErrTaken), errors.Is(err, store.ErrChanged), errors.Is(err, runner.ErrFinal), errors.Is(err, runner.ErrNotMeasuring), errors.Is(err, runner.ErrNotFaulty), errors.Is(err, errBusy), errors.Is(err, aside.ErrBusy), errors.Is(err, errNoRace), errors.Is(err, leftover.ErrInUse):
+	case errors.Is(err, store.ErrTaken), errors.Is(err, store.ErrChanged), errors.Is(err, runner.ErrFinal), errors.Is(err, runner.ErrNotMeasuring), errors.Is(err, runner.ErrNotEnded), errors.Is(err, runner.ErrNotFaulty), errors.Is(err, errBusy), errors.Is(err, aside.ErrBusy), errors.Is(err, errNoRace), errors.Is(err, leftover.ErrInUse):
 		status = http.StatusConflict
 	case errors.Is(err, setup.ErrInvalid), errors.Is(err, compare.ErrInvalid), errors.Is(err, need.ErrInvalid), errors.Is(err, choose.ErrInvalid), errors.Is(err, twin.ErrInvalid), errors.Is(err, arrayfile.ErrUnknown), errors.Is(err, arrayfile.ErrKey), errors.Is(err, workload.ErrInvalid), errors.Is(err, fileset.ErrInvalid), errors.Is(err, plan.ErrInvalid), errors.Is(err, volume.ErrLocator), errors.Is(err, strictyaml.ErrInvalid), errors.Is(err, array.ErrInvalid),
 		errors.Is(err, volume.ErrNoSpace), errors.Is(err, volume.ErrNotPermitted), errors.Is(err, volume.ErrConsent),

@@ -92,6 +92,21 @@ func (s *Service) registerRuns(api huma.API) {
 			return nil, nil
 		})
 
+	huma.Register(api, operation(http.MethodPost, "/runs/{id}/judge", "judge-run", "Judge what a run measured anew, by the rules of this version; its figures stay", http.StatusOK, http.StatusNotFound, http.StatusConflict),
+		func(ctx context.Context, in *ByID) (*body[resource.RunDetail], error) {
+			detail, err := s.detail(ctx, in.ID)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			if _, err := s.Runner.JudgeAgain(ctx, detail); err != nil {
+				return nil, s.problem(err)
+			}
+			if detail, err = s.detail(ctx, in.ID); err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[resource.RunDetail]{detail}, nil
+		})
+
 	huma.Register(api, operation(http.MethodDelete, "/runs/{id}", "delete-run", "Delete a run that has ended, with all its results", http.StatusNoContent, http.StatusNotFound, http.StatusConflict),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
 			if err := s.deleteRun(ctx, in.ID); err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"sync"
 	"time"
 
@@ -69,10 +70,10 @@ func (e *execution) measure(ctx context.Context, used *opened, position int, ste
 	if outcome != nil {
 		m.Summary, latencies = &outcome.Summary, outcome.Latencies
 		own, end := judging(ctx)
-		err := e.behindWall(func() error { return e.judge(own, &m, used.setup) })
+		err := e.behindWall(func() error { return e.judge(own, &m, e.run, used.setup, e.sources) })
 		end()
 		if err != nil {
-			m.Status, m.Reason = resource.Failed, fmt.Sprintf("it could not be judged: %v", err)
+			m.Status, m.Reason = resource.Failed, fmt.Sprintf("%s: %v; 'heron run judge %d' does it again", notJudged, err, m.RunID)
 		}
 	}
 	e.lost = errors.Is(failure, load.ErrLost) || e.lost && m.Status == resource.Failed
@@ -117,11 +118,43 @@ func (e *execution) chronicle(ctx context.Context, used volume.Volume, measureme
 	}
 }
 
-// judge says what to believe of a measurement that has ended, and completes
-// its summary with what only the whole series tells.
-func (e *execution) judge(ctx context.Context, m *resource.Measurement, on setup.Setup) error {
+// notJudged begins the reason of a measurement that came to its end and could not be judged.
+const notJudged = "it could not be judged"
+
+// JudgeAgain judges all measurements of a run that has ended anew, by the rules of this
+// version, and tells how many those were. Their figures stay.
+func (r *Runner) JudgeAgain(ctx context.Context, run resource.RunDetail) (judged int, err error) {
+	if !run.Status.Final() {
+		return 0, fmt.Errorf("run %d: %w: it is %s; wait until it has ended", run.ID, ErrNotEnded, run.Status)
+	}
+	kept := sources{}
+	for _, m := range run.Measurements {
+		if m.Summary == nil || m.Fill {
+			continue
+		}
+		if err := wall.Do(func() error { return r.judge(ctx, &m, run.Run, run.SetupOf(m), kept) }); err != nil {
+			return judged, fmt.Errorf("judge measurement %d of run %d: %w", m.ID, run.ID, err)
+		}
+		if m.Status == resource.Failed && strings.HasPrefix(m.Reason, notJudged) {
+			m.Status, m.Reason = resource.Finished, ""
+		}
+		if err := r.store.EndMeasurement(ctx, m, nil); err != nil {
+			return judged, fmt.Errorf("keep what measurement %d of run %d came to: %w", m.ID, run.ID, err)
+		}
+		judged++
+	}
+	return judged, nil
+}
+
+// ErrNotEnded is given for a run that goes on.
+var ErrNotEnded = errors.New("the run has not ended")
+
+// judge says what to believe of a measurement of a run that has ended, and completes its
+// summary with what only the whole series tells. Source holds what folders gave by themselves
+// that were measured before.
+func (r *Runner) judge(ctx context.Context, m *resource.Measurement, of resource.Run, on setup.Setup, source sources) error {
 	series := []measure.Interval{}
-	unreadable, err := e.store.EachInterval(ctx, m.ID, 0, func(i measure.Interval) error {
+	unreadable, err := r.store.EachInterval(ctx, m.ID, 0, func(i measure.Interval) error {
 		i.Spread = nil // which takes most of the room, and says nothing to a judge
 		series = append(series, i)
 		return nil
@@ -137,8 +170,8 @@ func (e *execution) judge(ctx context.Context, m *resource.Measurement, on setup
 	m.Summary.Stolen = judge.Stolen(series)
 	m.Summary.CPUPerOp = judge.CPUPerOperation(series)
 	m.Summary.Inside = judge.Inside(series)
-	observed := judge.Observed{Load: m.Load, Summary: *m.Summary, Series: series, Facts: e.run.Volume.Facts, Setup: on, Source: e.sources.of(m.Load)}
-	markers, err := e.store.Markers(ctx, m.RunID)
+	observed := judge.Observed{Load: m.Load, Summary: *m.Summary, Series: series, Facts: of.Volume.Facts, Setup: on, Source: source.of(m.Load)}
+	markers, err := r.store.Markers(ctx, m.RunID)
 	if err != nil {
 		return err
 	}
@@ -151,7 +184,7 @@ func (e *execution) judge(ctx context.Context, m *resource.Measurement, on setup
 		observed.Facts, observed.Setup = nil, setup.Setup{} // which are of the volume
 	}
 	m.Findings = judge.Findings(observed)
-	e.sources.keep(m.Load, m.Summary)
+	source.keep(m.Load, m.Summary)
 	return nil
 }
 

@@ -2,7 +2,6 @@ package runner
 
 import (
 	"context"
-	"errors"
 	"time"
 )
 
@@ -16,15 +15,11 @@ func record(ctx context.Context) (context.Context, context.CancelFunc) {
 const recordPatience = 20 * time.Second
 
 // judging is a context for judging what was measured, for as long as that takes: a month of
-// virtual time on a busy host is a long series. The end of the service waits for as long as
-// for results to be written.
+// virtual time on a busy host is a long series. Once the run is stopped, or the service ends, it
+// may take as long as writing results does; what is not judged by then can be judged again.
 func judging(ctx context.Context) (context.Context, context.CancelFunc) {
 	own, cancel := context.WithCancel(context.WithoutCancel(ctx))
-	stop := context.AfterFunc(ctx, func() {
-		if errors.Is(context.Cause(ctx), errShutdown) {
-			time.AfterFunc(recordPatience, cancel)
-		}
-	})
+	stop := context.AfterFunc(ctx, func() { time.AfterFunc(recordPatience, cancel) })
 	return own, func() { stop(); cancel() }
 }
 
