@@ -12,23 +12,19 @@ package compare
 
 import (
 	"cmp"
-	"errors"
 	"fmt"
 	"maps"
 	"reflect"
-	"runtime"
 	"slices"
 	"strings"
-	"sync"
-	"sync/atomic"
 
 	"patientheron/core/figure"
 	"patientheron/core/judge"
 	"patientheron/core/measure"
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
+	"patientheron/core/quiet"
 	"patientheron/core/setup"
-	"patientheron/core/wall"
 	"patientheron/core/workload"
 )
 
@@ -213,7 +209,7 @@ func (c *Result) match(baseline Side, base *groups, candidates []Side, others []
 			}
 		})
 	}
-	onAllCores(fills)
+	quiet.Spread(fills)
 	for i, side := range candidates {
 		for _, key := range others[i].order {
 			if base.of[key] == nil {
@@ -358,29 +354,9 @@ func (c *Result) decide(baseline Side, candidates []Side) {
 			}
 		}
 	}
-	onAllCores(work)
+	quiet.Spread(work)
 	judge.Decide(slices.Concat(perPoint...), c.Noise)
 	c.Advice = c.advice(append([]known{before}, after...))
-}
-
-// onAllCores does independent work, as many pieces at a time as there are
-// cores. What panics there panics here.
-func onAllCores(work []func()) {
-	var next atomic.Int64
-	var together sync.WaitGroup
-	failed := make([]error, runtime.GOMAXPROCS(0))
-	for core := range failed {
-		together.Go(func() {
-			defer wall.Guard(&failed[core])
-			for i := next.Add(1) - 1; i < int64(len(work)); i = next.Add(1) - 1 {
-				work[i]()
-			}
-		})
-	}
-	together.Wait()
-	if err := errors.Join(failed...); err != nil {
-		panic(err)
-	}
 }
 
 // candidate sums one candidate up.

@@ -127,14 +127,47 @@ func waitedForCores(o Observed) []Finding {
 	}
 	share := fmt.Sprintf("%d workers share %d cores", workers, cores)
 	if workers <= cores {
-		share = fmt.Sprintf("Others use the %d cores of this host too", cores)
+		own, others := besideWorkers(o.Series)
+		f.Evidence = append(f.Evidence, Evidence{"cores that this service used beside its workers", own}, Evidence{"cores that others used", others})
+		share = fmt.Sprintf("Others used %s of the %d cores of this host", quantity.Digits(others), cores)
 		f.Next = "See what else runs here, what serves the file system included, or measure from a host with more cores."
+		if own >= ownWork {
+			share += fmt.Sprintf(", and this service itself %s beside its workers", quantity.Digits(own))
+		}
+		if own > others {
+			share = fmt.Sprintf("This service itself used %s of the %d cores of this host beside its workers", quantity.Digits(own), cores)
+			f.Next = "Read results, export and compare when the measurement is over, or measure with a client on another host."
+		}
 	}
 	f.Sentence = fmt.Sprintf("%s: the workers were ready and waited for a core for %s of the time, which latencies include.", share, wait)
 	if wait < waitLimit {
 		f.Sentence = share + ". This kernel does not tell how long they waited for a core; latencies include it."
 	}
 	return []Finding{f}
+}
+
+// ownWork is how many cores' worth of time the service has to use beside its workers to be named.
+const ownWork = 0.1
+
+// besideWorkers is how many cores' worth of time the service used beside its workers, for what it
+// keeps, answers and works out, and how many all others on its hosts did.
+func besideWorkers(series []measure.Interval) (own, others float64) {
+	length := 0.0
+	for _, i := range measured(series) {
+		for _, b := range i.Beside {
+			busy := 0.0
+			for _, core := range b.CPU {
+				busy += float64(core)
+			}
+			own += float64(i.Length) * max(b.EngineCores-b.WorkerCores, 0)
+			others += float64(i.Length) * max(busy-b.EngineCores, 0)
+		}
+		length += float64(i.Length)
+	}
+	if length == 0 {
+		return 0, 0
+	}
+	return own / length, others / length
 }
 
 // fewInFlight compares the operations in flight, which are rate × latency

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -78,4 +79,30 @@ func TestAnOverloadIsKnownHoweverShort(t *testing.T) {
 	if float64(all) > 0.03*float64(tried) {
 		t.Errorf("%d of %d are wrong", all, tried)
 	}
+}
+
+// Who kept the workers waiting is told apart: what this service does itself is not "others".
+func TestOwnWorkIsNotOthers(t *testing.T) {
+	series := func(busy, engine, workers float64) (s []measure.Interval) {
+		for i := range 20 {
+			s = append(s, measure.Interval{Index: i, Start: quantity.Seconds(i), Length: 1, Beside: []measure.Beside{{CPU: []quantity.Share{quantity.Share(busy / 2), quantity.Share(busy / 2)}, EngineCores: engine, WorkerCores: workers}}})
+		}
+		return s
+	}
+	for words, s := range map[string][]measure.Interval{
+		"Others used 0.9 of the 2 cores of this host: ":                                               series(1.9, 1.0, 0.98),
+		"Others used 0.7 of the 2 cores of this host, and this service itself 0.3 beside its workers": series(1.9, 1.2, 0.9),
+		"This service itself used 0.8 of the 2 cores of this host beside its workers":                 series(1.9, 1.7, 0.9),
+	} {
+		o := Observed{Load: workload.Spec{Pace: workload.Pace{Workers: 1}}, Series: s, Summary: measure.Summary{CoreWait: 0.1, WorkerCPUPerOp: 1e-6}}
+		found := waitedForCores(o)
+		if len(found) != 1 || !strings.HasPrefix(trimmed(found[0].Sentence), words) {
+			t.Errorf("%q: %+v", words, found)
+		}
+	}
+}
+
+// trimmed takes useless zeros after a point away.
+func trimmed(text string) string {
+	return regexp.MustCompile(`(\.\d*[1-9])0+\b`).ReplaceAllString(text, "$1")
 }

@@ -68,7 +68,7 @@ func (s *Service) Handler() http.Handler {
 	s.searches = aside.Of(s.Aside, "search", func(r *resource.Search) *resource.Aside { return &r.Aside })
 	s.fits = aside.Of(s.Aside, "fit", func(r *resource.Fitting) *resource.Aside { return &r.Aside })
 	router := newRouter(s.Log)
-	router.Use(s.screen)
+	router.Use(s.screen, newBackseat().stepBack)
 	s.register(router)
 	router.NoRoute(gin.WrapH(consoleHandler(s.Console)))
 	return router

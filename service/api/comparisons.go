@@ -11,7 +11,6 @@ import (
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
-	"golang.org/x/sync/errgroup"
 
 	"patientheron/core/answer"
 	"patientheron/core/compare"
@@ -19,8 +18,8 @@ import (
 	"patientheron/core/judge"
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
+	"patientheron/core/quiet"
 	"patientheron/core/setup"
-	"patientheron/core/wall"
 	"patientheron/report"
 	"patientheron/resource"
 	"patientheron/service/store"
@@ -286,20 +285,21 @@ func (s *Service) workOut(ctx context.Context, c resource.Comparison) (resource.
 		}
 	}
 	sides := make([]compare.Side, len(groups))
-	gathering, together := errgroup.WithContext(ctx)
+	gathering, failed := make([]func(), len(groups)), make([]error, len(groups))
 	for i, group := range groups {
-		gathering.Go(func() (err error) {
-			defer wall.Guard(&err)
-			if sides[i], err = s.side(together, group); err != nil && i == 0 {
-				return fmt.Errorf("the baseline: %w", err)
-			} else if err != nil {
-				return fmt.Errorf("a candidate: %w", err)
+		gathering[i] = func() {
+			if sides[i], failed[i] = s.side(ctx, group); failed[i] != nil && i == 0 {
+				failed[i] = fmt.Errorf("the baseline: %w", failed[i])
+			} else if failed[i] != nil {
+				failed[i] = fmt.Errorf("a candidate: %w", failed[i])
 			}
-			return nil
-		})
+		}
 	}
-	if err := gathering.Wait(); err != nil {
-		return resource.Compared{}, err
+	quiet.Spread(gathering)
+	for _, err := range failed {
+		if err != nil {
+			return resource.Compared{}, err
+		}
 	}
 	if err := s.addPast(ctx, sides); err != nil {
 		return resource.Compared{}, err

@@ -12,6 +12,7 @@ import (
 	"patientheron/core/load"
 	"patientheron/core/measure"
 	"patientheron/core/plan"
+	"patientheron/core/quiet"
 	"patientheron/core/setup"
 	"patientheron/core/wall"
 	"patientheron/core/workload"
@@ -20,6 +21,7 @@ import (
 	"patientheron/resource"
 	"patientheron/service/counters"
 	"patientheron/service/store"
+	"patientheron/storage"
 	"patientheron/storage/volume"
 )
 
@@ -234,6 +236,9 @@ func (e *execution) drive(ctx context.Context, used *opened, m resource.Measurem
 	}
 	if e.racing() {
 		job.Start = func(ctx context.Context) (time.Time, error) { return e.meeting.start(ctx, e.place) }
+	}
+	if !storage.TraitsOf(e.run.Volume.Kind).Virtual {
+		defer quiet.Ask()()
 	}
 	var outcome *load.Outcome
 	err = wall.Do(func() (err error) { outcome, err = load.Run(ctx, job); return err })
