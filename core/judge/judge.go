@@ -82,7 +82,7 @@ func Findings(o Observed) []Finding {
 	o.Series = slices.Clone(o.Series)
 	measure.CutLeadIn(o.Series, o.Summary.LeadIn)
 	for _, rule := range []func(Observed) []Finding{
-		memoryFileSystem, silentlyBuffered, cachedOnPurpose, aboveCeiling, cacheAnswered, stillWarming,
+		memoryFileSystem, neverWritten, silentlyBuffered, cachedOnPurpose, aboveCeiling, cacheAnswered, stillWarming,
 		phases, passesOfFiles, partsOfTogether, unsteady, stolenTime, waitedForCores, fewInFlight, lateFeeds, fellBehind, lateGenerator, portableInterface, offersCut, sourceLimits, whoLimits,
 	} {
 		findings = append(findings, rule(o)...)

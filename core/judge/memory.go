@@ -3,6 +3,7 @@ package judge
 import (
 	"fmt"
 	"math"
+	"slices"
 
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
@@ -86,6 +87,29 @@ func memoryFileSystem(o Observed) []Finding {
 		Next:     "Name a folder on a file system that stands on a disk.",
 		Evidence: []Evidence{},
 	}}
+}
+
+// leastUnwritten is the share of a span from which on what was never written counts.
+const leastUnwritten = 0.01
+
+// neverWritten says that a part of the span was never written: reads of it find nothing, and are
+// answered without the storage (lseek(2), SEEK_HOLE); writes there have to find room first.
+func neverWritten(o Observed) []Finding {
+	share := o.Summary.Unwritten
+	if share < leastUnwritten {
+		return nil
+	}
+	f := Finding{
+		Kind: "never-written", Weight: Unreliable, Figure: measure.Read.String(),
+		Sentence: fmt.Sprintf("%s of the span had never been written when it began: what is read there is answered without the storage.", share),
+		Next:     "Write the whole span first (a stage with fill), or measure a part that is written (--offset, --span).",
+		Evidence: []Evidence{{"share of the span that was never written", float64(share)}},
+	}
+	if !slices.Contains(o.Load.Classes(), measure.Read) {
+		f.Weight, f.Figure = Caution, measure.Write.String()
+		f.Sentence = fmt.Sprintf("%s of the span had never been written when it began: the first write to each place has to find room for it, which later ones need not.", share)
+	}
+	return []Finding{f}
 }
 
 // cachedOnPurpose reminds that a cached load measures the host's memory as long

@@ -137,6 +137,8 @@ type Summary struct {
 
 	Inside []Counter `json:"inside,omitempty" doc:"What the volume tells of its inside, over all of the measured time"`
 
+	Unwritten quantity.Share `json:"unwrittenShare,omitempty" doc:"Share of the span that had never been written when it began, as the file systems tell on whose files it lies"`
+
 	StoodStill *StoodStill `json:"stoodStill,omitempty" doc:"Pauses of the engine itself; absent when there were none"`
 
 	Interface string    `json:"interface" doc:"How operations were handed over: io_uring, threads (the portable fallback), iSCSI, or none for the null volume"`

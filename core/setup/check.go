@@ -268,6 +268,9 @@ func pathChecks(s Setup, seen Seen, add adder) {
 	for _, name := range seen.Misaligned {
 		add("aligned", Caution, fmt.Sprintf("%s begins off the physical blocks of its disk, so that small writes touch two.", name), "Make the partition anew on a boundary of 1 MiB.")
 	}
+	if f := seen.Facts; f != nil && f.Unwritten > 0 && f.Size > 0 {
+		add("written-before", Caution, fmt.Sprintf("%s of its %s (%s) were never written: what is read there is answered without the storage.", f.Unwritten, f.Size, quantity.Share(float64(f.Unwritten)/float64(f.Size))), "Fill the span before measuring reads, or measure a part that is written.")
+	}
 	if seen.Thin {
 		add("written-before", Caution, "Space is given to this volume when it is first written: until then reads find nothing and are answered without the media.", "Fill the span before measuring reads.")
 	}

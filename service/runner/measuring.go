@@ -12,6 +12,7 @@ import (
 	"patientheron/core/load"
 	"patientheron/core/measure"
 	"patientheron/core/plan"
+	"patientheron/core/quantity"
 	"patientheron/core/quiet"
 	"patientheron/core/setup"
 	"patientheron/core/wall"
@@ -237,6 +238,7 @@ func (e *execution) drive(ctx context.Context, used *opened, m resource.Measurem
 	if e.racing() {
 		job.Start = func(ctx context.Context) (time.Time, error) { return e.meeting.start(ctx, e.place) }
 	}
+	unwritten := e.unwritten(ctx, used, m.Load)
 	if !storage.TraitsOf(e.run.Volume.Kind).Virtual {
 		defer quiet.Ask()()
 	}
@@ -247,7 +249,24 @@ func (e *execution) drive(ctx context.Context, used *opened, m resource.Measurem
 	if err != nil {
 		return nil, err
 	}
+	outcome.Summary.Unwritten = unwritten
 	return outcome, errors.Join(outcome.Failure, lost)
+}
+
+// unwritten is which share of the span of a load was never written; 0 where nobody can tell.
+func (e *execution) unwritten(ctx context.Context, used *opened, of workload.Spec) quantity.Share {
+	telling, is := used.Volume.(interface {
+		Unwritten(workload.Spec) (quantity.Share, error)
+	})
+	if !is || of.ReadsSource() {
+		return 0
+	}
+	share, err := patient.Own(ctx, patience, func() (quantity.Share, error) { return telling.Unwritten(of) }, func(quantity.Share, error) {})
+	if err != nil {
+		e.log.Warn("how much was never written cannot be told", "run", e.run.ID, "error", err)
+		return 0
+	}
+	return share
 }
 
 // counting begins to read what the storage tells of itself, often enough for the intervals

@@ -101,6 +101,47 @@ func (h Host) Resolve(file *os.File) (*Stack, error) {
 	return m.stack(m.file(path, FileThing(Pair(stat.Dev), stat.Ino)))
 }
 
+// FileRange is a range of a file on which a range of something lies.
+type FileRange struct {
+	Path     string
+	Keys     []Thing // under which the file may be known
+	From, To int64
+}
+
+// FileRanges are the ranges of files on which a range of an opened file or device lies, as far as
+// they are known byte by byte: what a layer scatters over others, and what lies on a disk, is in
+// none of them.
+func (h Host) FileRanges(file *os.File, from, to int64) (ranges []FileRange, err error) {
+	var stat unix.Stat_t
+	if err := unix.Fstat(int(file.Fd()), &stat); err != nil {
+		return nil, fmt.Errorf("look at %s: %w", file.Name(), err)
+	}
+	if stat.Mode&unix.S_IFMT != unix.S_IFBLK {
+		return []FileRange{{fmt.Sprintf("/proc/self/fd/%d", file.Fd()), []Thing{FileThing(Pair(stat.Dev), stat.Ino)}, from, to}}, nil
+	}
+	m, err := h.devices()
+	if err != nil {
+		return nil, err
+	}
+	var descend func(n *node, e extent, depth int)
+	descend = func(n *node, e extent, depth int) {
+		switch {
+		case n == nil || n.trouble != nil || depth > deepest:
+			return
+		case n.kind == File:
+			ranges = append(ranges, FileRange{n.name, n.keys, e.from, e.to})
+			return
+		}
+		for _, p := range n.over {
+			if part, any := p.under(e); any && !p.scattered {
+				descend(m.byThing[p.Thing], part, depth+1)
+			}
+		}
+	}
+	descend(m.byThing[Thing{Device: Pair(stat.Rdev)}], extent{from: from, to: to}, 0)
+	return ranges, nil
+}
+
 // OfDevice finds the stack of a block device by its name.
 func (h Host) OfDevice(name string) (*Stack, error) {
 	m, err := h.devices()

@@ -78,6 +78,9 @@ func look(path, kind string) (setup.Facts, error) {
 	if kind == "device" {
 		f.Size = deviceSize(deviceName(number))
 	}
+	if kind != "folder" {
+		f.Unwritten = unwrittenOf(path, kind, f.Size)
+	}
 	return f, nil
 }
 

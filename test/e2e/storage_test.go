@@ -1,8 +1,10 @@
 package e2e
 
 import (
+	"bytes"
 	"context"
 	"fmt"
+	"math"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -19,6 +21,7 @@ import (
 
 	"patientheron/core/judge"
 	"patientheron/core/plan"
+	"patientheron/core/quantity"
 	"patientheron/core/workload"
 	"patientheron/format/planfile"
 	"patientheron/resource"
@@ -426,6 +429,38 @@ func TestVolumeThatNeverAnswers(t *testing.T) {
 	for _, id := range run.Joint.Runs {
 		if d := s.finished(id); d.Status != resource.Stopped || d.Ended.Sub(asked) > 5*time.Second {
 			t.Errorf("run %d is %s after %v: %s", id, d.Status, d.Ended.Sub(asked), d.Reason)
+		}
+	}
+}
+
+// A device over a file that was never written in places answers reads of those without the
+// storage: it is said before and after, whatever stands between, and no more once it is written.
+func TestReadsOfWhatWasNeverWritten(t *testing.T) {
+	s := serve(t, t.TempDir(), false)
+	file := filepath.Join(t.TempDir(), "half")
+	ok(t, os.WriteFile(file, bytes.Repeat([]byte{7}, 32<<20), 0o600), os.Truncate(file, 64<<20))
+	lower := loopOver(t, file)
+	upper := loopOver(t, lower, "--offset", strconv.Itoa(16<<20)) // of which the last 32 MiB of 48 were not written
+	load := func(w *workload.Spec) { w.Span = 48 << 20 }
+	for device, share := range map[string]quantity.Share{file: 16. / 48, lower: 16. / 48, upper: 32. / 48} {
+		detail := s.measured(s.volume(device, nil), onePlan(spec(load)))
+		m := detail.Measurements[0]
+		if !slices.ContainsFunc(m.Findings, func(f judge.Finding) bool {
+			return f.Kind == "never-written" && f.Weight == judge.Unreliable
+		}) || math.Abs(float64(m.Summary.Unwritten-share)) > 0.001 {
+			t.Errorf("%s: %v of the span, want %v: %+v", device, m.Summary.Unwritten, share, m.Findings)
+		}
+		out, trouble, err := s.cli("look", device)
+		if err != nil || !strings.Contains(out, "32 MiB of its ") || !strings.Contains(out, "were never written") {
+			t.Errorf("%v: %s%s", err, out, trouble)
+		}
+	}
+	ok(t, os.WriteFile(file, bytes.Repeat([]byte{7}, 64<<20), 0o600))
+	volumes, err := s.Volumes(t.Context())
+	ok(t, err)
+	for _, v := range volumes {
+		if m := s.measured(v, onePlan(spec(load))).Measurements[0]; m.Summary.Unwritten != 0 {
+			t.Errorf("%s is written, and %v of it are not", v.Locator, m.Summary.Unwritten)
 		}
 	}
 }
