@@ -81,7 +81,7 @@ func (p pointPart) Shown() []compare.Single {
 }
 
 // shown are the figures of a page's tables.
-var shown = []string{"throughput", "start", "sustained", "until-fall", "bytes-until-fall", "iops", "mean", "p50", "p99", "p99.9", "files", "finish", "file-mean", "file-p50", "file-p99", "file-p99.9", "late", "stall", "worst", "cpu"}
+var shown = []string{"throughput", "start", "sustained", "until-fall", "bytes-until-fall", "iops", "mean", "p50", "p99", "p99.9", "files", "finish", "file-mean", "file-p50", "file-p99", "file-p99.9", "late", "stall", "worst", "cpu", "placed", "commands", "wire", "answered"}
 
 type namedFinding struct {
 	Where string

@@ -343,10 +343,10 @@ func (c *Result) decide(baseline Side, candidates []Side) {
 			for _, row := range rows {
 				f := figure.Of(row.Figure)
 				for n := range candidates {
-					o := &row.Candidates[n]
-					o.Ratio = ratio(before, row.Baseline, after[n], o.Values, f.Key, p.keys[0], p.keys[n+1], c.Noise)
+					o, before, after := &row.Candidates[n], before.beside(after[n]), after[n].beside(before)
+					o.Ratio = ratio(before, row.Baseline, after, o.Values, f.Key, p.keys[0], p.keys[n+1], c.Noise)
 					if row != p.Cold && (p.Passes[0].Going || p.Passes[n+1].Going) {
-						a, b := before.repetition(f.Key, row.Baseline, p.keys[0], after[n]).Spread.Deviation, after[n].repetition(f.Key, o.Values, p.keys[n+1], before).Spread.Deviation
+						a, b := before.repetition(f.Key, row.Baseline, p.keys[0], after).Spread.Deviation, after.repetition(f.Key, o.Values, p.keys[n+1], before).Spread.Deviation
 						climbing(&o.Ratio, row.Baseline, o.Values, p.Passes[0], p.Passes[n+1], a*a+b*b)
 					}
 					perPoint[i] = append(perPoint[i], judge.Decided{Ratio: &o.Ratio, Lower: f.Lower, Main: row.Figure == p.Main && row != p.Cold})

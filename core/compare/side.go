@@ -104,6 +104,13 @@ type known struct {
 	Side
 	learned map[string]judge.Learned // by figure
 	taken   float64
+	within  bool // it is compared with others of the same runs, which differ by nothing from run to run
+}
+
+// beside is the side as it is compared with another.
+func (k known) beside(other known) known {
+	k.within = slices.ContainsFunc(k.Runs, func(id int64) bool { return slices.Contains(other.Runs, id) })
+	return k
 }
 
 func (s Side) known() known {
@@ -119,10 +126,10 @@ func (s Side) known() known {
 // learned from other runs, and others on the host took more from one side than from the
 // other. Where nothing was learned, what varies from repeat to repeat varies at least
 // as much from run to run, because slow drifts outlast a run, and others take what they
-// take.
+// take. Parts of one run differ by nothing from run to run.
 func (k known) repetition(f string, v Values, load string, other known) judge.Repetition {
 	r := judge.Repetition{Values: v.compared, Runs: v.runs}
-	if !k.Real || v.runs >= 3 {
+	if !k.Real || v.runs >= 3 || k.within {
 		return r
 	}
 	var learned float64

@@ -23,7 +23,7 @@ func (c *Result) advice(sides []known) string {
 	}
 	most, least := 0.0, math.Inf(1) // standard deviation, and degrees of freedom that it was learned with
 	for i, side := range sides {
-		if !side.Real || len(side.Runs) >= 3 {
+		if !side.Real || len(side.Runs) >= 3 || i > 0 && side.beside(sides[0]).within || i == 0 && !slices.ContainsFunc(sides[1:], func(other known) bool { return !side.beside(other).within }) {
 			continue
 		}
 		for _, p := range c.Points {

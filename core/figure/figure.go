@@ -212,8 +212,43 @@ var figures = func() []Figure {
 			return float64(s.Steadiness.Worst)
 		}},
 		Figure{Key: "cpu", Label: "CPU time of an operation", Unit: "seconds", Lower: true, Value: func(s *measure.Summary) float64 { return float64(s.CPUPerOp) }},
+		Figure{Key: "commands", Label: "commands of an operation", Unit: "times", Lower: true, None: "no commands were counted", Value: func(s *measure.Summary) float64 {
+			return perOperation(s, func(of measure.Session) int64 { return of.Commands })
+		}},
+		Figure{Key: "wire", Label: "bytes on the wire of an operation", Unit: "bytes", Lower: true, None: "nothing on a wire was counted", Value: func(s *measure.Summary) float64 {
+			return perOperation(s, func(of measure.Session) int64 { return of.Sent + of.Received })
+		}},
+		Figure{Key: "answered", Label: "reads that were answered on the way", Unit: "share", None: "nothing on the way tells what it answers", Value: onTheWay},
 	)
 }()
+
+// perOperation is what all sessions counted of something for each operation that was asked of
+// them; NaN where nothing was.
+func perOperation(s *measure.Summary, of func(measure.Session) int64) float64 {
+	count, operations := int64(0), int64(0)
+	for _, session := range s.Sessions {
+		count, operations = count+of(session), operations+session.Operations
+	}
+	if count == 0 || operations == 0 {
+		return math.NaN()
+	}
+	return float64(count) / float64(operations)
+}
+
+// onTheWay is the share of the reads that caches and a tier answered, each of what reached it;
+// NaN where none tells.
+func onTheWay(s *measure.Summary) float64 {
+	passed, told := 1.0, false
+	for _, c := range s.Inside {
+		if strings.HasSuffix(c.Name, " hit rate") || c.Name == "tier answered" {
+			passed, told = passed*(1-c.Value), true
+		}
+	}
+	if !told {
+		return math.NaN()
+	}
+	return 1 - passed
+}
 
 // ofFeeds reads a figure of feeds; NaN of a load without any.
 func ofFeeds(s *measure.Summary, of func(*measure.FeedFigures) float64) float64 {

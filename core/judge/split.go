@@ -92,7 +92,7 @@ func SummaryOf(series []measure.Interval, of measure.Summary) *measure.Summary {
 	if len(series) == 0 {
 		return nil
 	}
-	s := measure.Summary{Ending: of.Ending, Interface: of.Interface, Sessions: of.Sessions, Classes: map[measure.Class]measure.Figures{}}
+	s := measure.Summary{Ending: of.Ending, Interface: of.Interface, Classes: map[measure.Class]measure.Figures{}}
 	for _, i := range series {
 		s.Measured += i.Length
 		for class, flow := range i.Classes {

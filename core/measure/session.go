@@ -8,6 +8,11 @@ type Session struct {
 	Over  string   `json:"over" doc:"The portal it led to, as address:port"`
 	Count int      `json:"count" doc:"Sessions, of all workers, that agreed on the same over it"`
 	Keys  []Agreed `json:"keys"`
+
+	Operations int64 `json:"operations,omitempty" doc:"Operations that were asked of them while they were measured, lead-in included"`
+	Commands   int64 `json:"commands,omitempty" doc:"Commands that were sent for those"`
+	Sent       int64 `json:"sentBytes,omitempty" doc:"Bytes that were sent, all headers of the protocol included, those of TCP and below not"`
+	Received   int64 `json:"receivedBytes,omitempty" doc:"And received"`
 }
 
 // Agreed is what became of one key of a session.
@@ -29,6 +34,10 @@ func JoinSessions(all, more []Session) []Session {
 			continue
 		}
 		all[i].Count += s.Count
+		all[i].Operations += s.Operations
+		all[i].Commands += s.Commands
+		all[i].Sent += s.Sent
+		all[i].Received += s.Received
 	}
 	return all
 }

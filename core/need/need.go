@@ -264,7 +264,7 @@ func (n Need) Validate() error {
 }
 
 // untoldTogether are figures that are known of a load alone.
-var untoldTogether = []string{"finish", "worst", "cpu"}
+var untoldTogether = []string{"finish", "worst", "cpu", "commands", "wire", "answered"}
 
 func (n Need) validateTogether() error {
 	for i, u := range n.Uses {

@@ -43,7 +43,8 @@ const lookEvery = 100 * time.Millisecond
 type queue struct {
 	volume   *opened
 	paths    []*path
-	turnOf   int // of the paths
+	turnOf   int   // of the paths
+	asked    int64 // operations so far
 	memory   []byte
 	block    int // bytes of a buffer
 	stride   int // from one to the next; twice as much where it compares what was there with what is to be
@@ -86,7 +87,26 @@ type path struct {
 	ready   chan *session
 	since   time.Time // when it was lost
 	agreed  []measure.Agreed
+	carried traffic               // over sessions that were lost
+	before  traffic               // what the session carried until it was up
 	why     atomic.Pointer[error] // it is down, as it was last seen
+}
+
+// traffic is what went over a path.
+type traffic struct{ commands, sent, received int64 }
+
+func (t traffic) plus(other traffic, times int64) traffic {
+	return traffic{t.commands + times*other.commands, t.sent + times*other.sent, t.received + times*other.received}
+}
+
+func (s *session) traffic() traffic { return traffic{s.commands, s.Sent, s.Received} }
+
+// over is all that was carried since the path was first up.
+func (p *path) over() traffic {
+	if p.session == nil {
+		return p.carried
+	}
+	return p.carried.plus(p.session.traffic(), 1).plus(p.before, -1)
 }
 
 // failed notes why the path is down; a nil error changes nothing.
@@ -98,7 +118,7 @@ func (p *path) failed(why error) {
 
 // up takes a session that was logged in.
 func (p *path) up(s *session) {
-	p.session, p.since, p.agreed = s, time.Time{}, nil
+	p.session, p.since, p.agreed, p.before = s, time.Time{}, nil, s.traffic()
 	for _, f := range s.facts {
 		p.agreed = append(p.agreed, measure.Agreed{Key: f.Key, Offered: f.Offered, Answered: f.Answered, InEffect: f.InEffect, Cut: string(f.Cut)})
 	}
@@ -161,9 +181,12 @@ func (q *queue) Interface() string { return "iSCSI" }
 
 // Sessions tells what was agreed on for each path that was ever up.
 func (q *queue) Sessions() (all []measure.Session) {
+	asked := q.asked
 	for _, p := range q.paths {
 		if p.agreed != nil {
-			all = measure.JoinSessions(all, []measure.Session{{Over: p.portal, Count: 1, Keys: p.agreed}})
+			t := p.over()
+			all = measure.JoinSessions(all, []measure.Session{{Over: p.portal, Count: 1, Keys: p.agreed, Operations: asked, Commands: t.commands, Sent: t.sent, Received: t.received}})
+			asked = 0 // of all paths together
 		}
 	}
 	return all
@@ -175,6 +198,7 @@ func (q *queue) Buffer(number int) []byte {
 
 func (q *queue) Submit(operations []*load.Operation) error {
 	now := time.Now()
+	q.asked += int64(len(operations))
 	unit := int64(q.volume.unit.BlockLength)
 	for _, o := range operations {
 		s := &q.slots[o.Slot]
@@ -448,6 +472,7 @@ func (q *queue) wait(briefly time.Duration) (n int, err error) {
 // lose gives a session up. Its commands go over other paths, or wait until it is back.
 func (q *queue) lose(p *path, why error, now time.Time) {
 	s := p.session
+	p.carried = p.over()
 	p.session = nil
 	p.failed(fmt.Errorf("%s: %w", p.portal, why))
 	for i := range s.tasks {

@@ -21,6 +21,7 @@ type session struct {
 
 	command, most uint32 // next CmdSN, and the last that may be sent
 	status        uint32 // next StatSN
+	commands      int64  // sent since it is up
 	tasks         []task
 	free          []int32
 	waiting       []int32 // begun, and not sent because the target takes no more
@@ -121,6 +122,7 @@ func (s *session) mayCommand() bool { return !iscsi.Before(s.most, s.command) }
 func (s *session) send(t *task) {
 	t.sent, t.number = true, s.command
 	s.command++
+	s.commands++
 	h := iscsi.NewHeader(iscsi.Command)
 	h.SetFlags(iscsi.SimpleTask)
 	h.SetLUN(t.lun)

@@ -54,6 +54,8 @@ type Taker interface {
 type Wire struct {
 	HeaderDigest, DataDigest bool // whether they are sent and expected
 
+	Sent, Received int64 // bytes so far
+
 	fd       int
 	in       []byte // received; what lies between from and to was not taken yet
 	from, to int
@@ -182,6 +184,7 @@ func (w *Wire) Flush() error {
 		default:
 			return os.NewSyscallError("send", errno)
 		}
+		w.Sent += int64(n)
 		for sent := int(n); sent > 0; {
 			v := &w.parts[w.first]
 			if length := int(v.Len); sent < length {
@@ -234,6 +237,7 @@ func (w *Wire) receive(direct []byte) (filled int, any bool, err error) {
 		case n == 0:
 			return 0, false, ErrClosed
 		}
+		w.Received += int64(n)
 		filled = min(int(n), len(direct))
 		w.to += int(n) - filled
 		return filled, true, nil
