@@ -87,6 +87,25 @@ func TestVerdictsByHand(t *testing.T) {
 	}
 }
 
+// For how many it is enough: 1000 ± 24.8 a second, at 30 for each, are 33 users, 32 to 34; with
+// twice as much wanted 16, 16 to 17. A bound that is not for each user says nothing of them.
+func TestForHowManyItIsEnough(t *testing.T) {
+	s := side("one", priced(t, "4000"), 1, "ledger", []float64{1000, 1010, 990}, []float64{0.009, 0.010, 0.011})
+	users := func(headroom float64, key, text string) Verdict {
+		n := Need{Name: "n", Headroom: headroom, Uses: []Use{{Name: "ledger", Stage: "ledger", Users: 20, Bounds: []Bound{bound(t, key, text)}}}}
+		return Judge(n, []compare.Side{s}).Setups[0].Verdicts[0]
+	}
+	if v := users(0, "iops", "at least 30 each"); v.Users == nil || *v.Users != (Users{33, 32, 34}) || !strings.HasSuffix(v.Words, "; enough for 33 users (32 to 34)") {
+		t.Errorf("%+v, %q", v.Users, v.Words)
+	}
+	if v := users(2, "iops", "at least 30 each"); v.Users == nil || *v.Users != (Users{16, 16, 17}) {
+		t.Errorf("%+v", v.Users)
+	}
+	if v := users(0, "iops", "at least 300"); v.Users != nil {
+		t.Errorf("%+v", v.Users)
+	}
+}
+
 // What is not to be trusted meets nothing, and neither does what was measured once.
 func TestUnreliableMeetsNothing(t *testing.T) {
 	n := Need{Name: "n", Uses: []Use{{Name: "ledger", Stage: "ledger", Bounds: []Bound{bound(t, "iops", "at least 10"), bound(t, "iops", "at most 1M")}}}}

@@ -48,7 +48,38 @@ type Verdict struct {
 	Headroom float64     `json:"headroom,omitempty" doc:"How many times as good as the bound it is; below 1 it falls short of it"`
 	Least    float64     `json:"headroomLeast,omitempty" doc:"The same at the worse end of the interval"`
 	Most     float64     `json:"headroomMost,omitempty" doc:"And at the better end"`
+	Users    *Users      `json:"users,omitempty" doc:"For how many it is enough, where the bound is for each user"`
 	Evidence []int64     `json:"measurements,omitempty" doc:"The measurements it rests on"`
+}
+
+// Users is for how many what was measured is enough, each with what is asked for and the wanted
+// headroom.
+type Users struct {
+	Enough float64 `json:"enough" doc:"Whole users"`
+	Least  float64 `json:"least,omitempty" doc:"At the worse end of the interval; absent where that is not known"`
+	Most   float64 `json:"most,omitempty" doc:"And at the better end"`
+}
+
+// inWords says for how many it is enough.
+func (u Users) inWords() string {
+	if u.Most > 0 && u.Least < u.Most {
+		return fmt.Sprintf("enough for %.0f users (%.0f to %.0f)", u.Enough, u.Least, u.Most)
+	}
+	return fmt.Sprintf("enough for %.0f users", u.Enough)
+}
+
+// usersOf is for how many a value is enough; nil where the bound is not for each, or is one
+// that more users do not use up.
+func usersOf(b Bound, factor float64, m judge.Mean) *Users {
+	if !b.Each || b.Most || !(b.Value*factor > 0) {
+		return nil
+	}
+	each := b.Value * factor
+	u := &Users{Enough: math.Floor(m.Mean / each)}
+	if m.Known {
+		u.Least, u.Most = math.Floor(m.Low/each), math.Floor(m.High/each)
+	}
+	return u
 }
 
 // Open reports a verdict of which the figure does not say why: it was not measured, is not

@@ -186,6 +186,11 @@ func (w work) figure(d Demand) Verdict {
 	default:
 		v.Words = inWords(v.Standing, v.Headroom)
 	}
+	if reached.Values.Unreliable == "" {
+		if v.Users = usersOf(d.bound, w.need.Factor(u), m); v.Users != nil {
+			v.Words += "; " + v.Users.inWords()
+		}
+	}
 	return v
 }
 

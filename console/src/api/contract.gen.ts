@@ -1878,6 +1878,11 @@ export interface components {
              * @description Bytes that can be addressed; of a folder, the size of its file system
              */
             sizeBytes: number;
+            /**
+             * Format: int64
+             * @description Bytes that were never written, as the file systems tell on whose files it lies
+             */
+            unwrittenBytes?: number;
             /** @description Whether this service may write there */
             writable: boolean;
         };
@@ -3737,12 +3742,32 @@ export interface components {
         Session: {
             /**
              * Format: int64
+             * @description Commands that were sent for those
+             */
+            commands?: number;
+            /**
+             * Format: int64
              * @description Sessions, of all workers, that agreed on the same over it
              */
             count: number;
             keys: components["schemas"]["Agreed"][] | null;
+            /**
+             * Format: int64
+             * @description Operations that were asked of them while they were measured, lead-in included
+             */
+            operations?: number;
             /** @description The portal it led to, as address:port */
             over: string;
+            /**
+             * Format: int64
+             * @description And received
+             */
+            receivedBytes?: number;
+            /**
+             * Format: int64
+             * @description Bytes that were sent, all headers of the protocol included, those of TCP and below not
+             */
+            sentBytes?: number;
         };
         Set: {
             classes: components["schemas"]["Class"][] | null;
@@ -4451,6 +4476,11 @@ export interface components {
             unanswered?: number;
             /**
              * Format: double
+             * @description Share of the span that had never been written when it began, as the file systems tell on whose files it lies
+             */
+            unwrittenShare?: number;
+            /**
+             * Format: double
              * @description CPU time of the workers' threads alone for one operation; 0 where it was not recorded
              */
             workerCpuPerOperationSeconds?: number;
@@ -4662,6 +4692,23 @@ export interface components {
             next: string;
             use: string;
         };
+        Users: {
+            /**
+             * Format: double
+             * @description Whole users
+             */
+            enough: number;
+            /**
+             * Format: double
+             * @description At the worse end of the interval; absent where that is not known
+             */
+            least?: number;
+            /**
+             * Format: double
+             * @description And at the better end
+             */
+            most?: number;
+        };
         Value: {
             /** @description Of the figure beside it */
             beside: components["schemas"]["Ratio"];
@@ -4751,6 +4798,8 @@ export interface components {
             shown?: string;
             /** @enum {string} */
             standing: "meets" | "falls short" | "not shown" | "not measured";
+            /** @description For how many it is enough, where the bound is for each user */
+            users?: components["schemas"]["Users"];
             /** @description What was reached, with its interval; of capacity and price the value alone */
             value?: components["schemas"]["Mean"];
             /** @description The verdict as people say it, such as 'meets with 1.4 times' */
