@@ -18,6 +18,7 @@ import (
 	"slices"
 	"strings"
 
+	"patientheron/core/claim"
 	"patientheron/core/figure"
 	"patientheron/core/judge"
 	"patientheron/core/measure"
@@ -57,6 +58,7 @@ type Candidate struct {
 	Difference setup.Difference `json:"difference" doc:"Of its setup to that of the baseline"`
 	Handling   string           `json:"handling,omitempty" doc:"How operations were handed over to the system, when that was another way than in the baseline"`
 	Paired     string           `json:"paired,omitempty" doc:"What it brought that both were measured together, in turn or as a race, when they were"`
+	Claims     []claim.Claim    `json:"claims" doc:"What got better, what worse and what neither, each with the parts it is said of"`
 	Words      string           `json:"words" doc:"What got better and what worse, in a sentence, the largest change first"`
 	Index      float64          `json:"index,omitempty" doc:"Geometric mean of the gains of the main figures that are known and to be trusted; absent when there is none"`
 	Together   string           `json:"together,omitempty" doc:"The index in words, with its 95 % interval where that is known"`
@@ -389,7 +391,10 @@ func (c *Result) candidate(number int, side Side, difference setup.Difference, r
 		half := halfOfAll(halves, slices.Repeat([]float64{1 / float64(len(gains))}, len(gains)), real)
 		result.Together = takenTogether(judge.WithinLog(result.Index, half), len(gains), result.LeftOut)
 	}
-	result.Words = sentence(result.Parts, c.Noise)
+	byWeight := slices.Clone(result.Parts)
+	slices.SortStableFunc(byWeight, func(a, b Part) int { return rank(a) - rank(b) })
+	result.Claims = claimsOf(byWeight, c.Noise)
+	result.Words = claim.Clauses(result.Claims)
 	return result
 }
 

@@ -411,7 +411,7 @@ func TestWorthOfDrives(t *testing.T) {
 			t.Errorf("%s: %+v for each 1,000, want %g", line.Spots[i].Value, got, want)
 		}
 	}
-	if line.Worth != 1 || !strings.Contains(line.Words, "for its price it does most at 8, 257 IOPS for each 1,000, where 4 is not shown to be worse") {
+	if line.Worth != 1 || !strings.Contains(line.Words, "for its price it does most at 8, 257 IOPS for each 1,000; at 4 it is not shown to do less for its price") {
 		t.Errorf("%d: %s", line.Worth, line.Words)
 	}
 	if got := line.Spots[2].Brings; got != "+85.7 % of price bring +55.6 %: less than the price grows" {

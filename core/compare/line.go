@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"patientheron/core/claim"
 	"patientheron/core/figure"
 	"patientheron/core/judge"
 	"patientheron/core/plan"
@@ -23,7 +24,8 @@ type Line struct {
 	Keeps   int            `json:"keeps" doc:"Number of the spot, from 0, with the largest rate whose p99 stays within the wanted one; -1 when none does, or none is wanted"`
 	Worth   int            `json:"worth" doc:"Number of the spot, from 0, with the largest rate for its price; -1 where prices are not known, or all are the same"`
 	Scaling *judge.Scaling `json:"scaling,omitempty" doc:"How the rate grows with depth, workers, streams or parts of an array, when the law fits"`
-	Words   string         `json:"words"`
+	Claims  []claim.Claim  `json:"claims" doc:"What the line shows, each with the spots it is said of"`
+	Words   string         `json:"words" doc:"All of that in a sentence"`
 
 	paced   bool // the load itself sets the rate
 	doubted bool // a rate on it is not to be trusted
@@ -199,26 +201,39 @@ func (l Line) finished(wanted quantity.Seconds) Line {
 	}
 	l.Knee, l.Keeps, l.Worth = -1, -1, -1
 	first, last := l.Spots[0], l.Spots[len(l.Spots)-1]
-	l.Words = "The rate goes from " + l.show(first.Rate.Mean) + " at " + first.Value + " to " + l.show(last.Rate.Mean) + " at " + last.Value
+	l.Claims = []claim.Claim{}
+	l.say(goes, l.term(first), l.term(last))
+	latency := func(s Spot) float64 { return s.Mean }
 	if slices.Contains(concurrency, l.Field) && !l.paced {
-		if alone := flat(spots); alone > 0 {
-			l.Words += "; up to " + l.Field + " " + l.Spots[alone].Value + " an operation takes no longer than at " + first.Value
-		}
+		l.say(noLonger, l.terms(l.Spots[:flat(spots)+1], latency)...)
 		if l.Knee = judge.Knee(spots); l.Knee >= 0 && l.Knee < len(spots)-1 {
-			l.Words += "; beyond " + l.Field + " " + l.Spots[l.Knee].Value + " more load buys more waiting than work"
+			power := func(s Spot) float64 {
+				if !(s.Mean > 0) {
+					return 0
+				}
+				return s.Rate.Mean / s.Mean
+			}
+			l.say(knee, append(l.terms(l.Spots[l.Knee:l.Knee+1], power), l.terms(l.Spots, power)...)...)
 		}
 		if l.Scaling = judge.FitScaling(spots); l.Scaling != nil {
-			l.Words += "; the share that waits for something shared is " + quantity.Share(l.Scaling.Contention).String()
+			l.say(waitsForShared, claim.Term{Of: "contention", Value: l.Scaling.Contention, Shown: quantity.Share(l.Scaling.Contention).String()}, claim.Term{Of: "fit", Value: float64(l.Scaling.Fit)})
 		}
 	}
 	if counts(l.Field) && first.At > 0 {
+		each := func(s Spot) float64 { return s.Rate.Mean / s.At }
 		for i := range l.Spots {
-			l.Spots[i].Efficiency = l.Spots[i].Rate.Mean / l.Spots[i].At / (first.Rate.Mean / first.At)
+			l.Spots[i].Efficiency = each(l.Spots[i]) / each(first)
 		}
-		l.Words += "; each of " + last.Value + " does " + quantity.Share(l.Spots[len(l.Spots)-1].Efficiency).String() + " of what each of " + first.Value + " does"
+		efficiency := l.Spots[len(l.Spots)-1].Efficiency
+		l.say(eachDoes, append(l.terms([]Spot{first, last}, each), claim.Term{Value: efficiency, Shown: quantity.Share(efficiency).String()})...)
 		l.Scaling = judge.FitScaling(spots)
 		if best := slower(l.Spots); best >= 0 {
-			l.Words += ", and beyond " + l.Spots[best].Value + " it is slower with more"
+			r := last.Rate.Over(l.Spots[best].Rate)
+			ratio := claim.Term{Value: r.Mean}
+			if r.Known {
+				ratio.Low, ratio.High = r.Low, r.High
+			}
+			l.say(slowerWithMore, l.term(l.Spots[best]), l.term(last), ratio)
 		}
 	}
 	l.price()
@@ -227,13 +242,16 @@ func (l Line) finished(wanted quantity.Seconds) Line {
 		for i, s := range l.Spots {
 			tails[i] = judge.Spot{At: s.At, Rate: s.Rate.Mean, Latency: s.P99}
 		}
+		tail := func(s Spot) float64 { return s.P99 }
+		asked := claim.Term{Of: "p99", Value: float64(wanted), Shown: wanted.String()}
 		if l.Keeps = judge.Within(tails, float64(wanted)); l.Keeps >= 0 {
-			l.Words += "; with p99 within " + wanted.String() + " it is " + l.show(l.Spots[l.Keeps].Rate.Mean) + " at " + l.Field + " " + l.Spots[l.Keeps].Value
+			kept := l.Spots[l.Keeps]
+			l.say(within, asked, l.terms([]Spot{kept}, tail)[0], l.term(kept))
 		} else {
-			l.Words += "; p99 stays within " + wanted.String() + " nowhere"
+			l.say(withinNowhere, append([]claim.Term{asked}, l.terms(l.Spots, tail)...)...)
 		}
 	}
-	l.Words += "."
+	l.Words = claim.Clauses(l.Claims)
 	return l
 }
 
@@ -245,7 +263,7 @@ func (l *Line) price() {
 		return
 	}
 	if l.doubted {
-		l.Words += "; what it is worth is not said, since a rate along it is not to be trusted"
+		l.say(worthNotSaid)
 		return
 	}
 	l.Worth = 0
@@ -262,24 +280,24 @@ func (l *Line) price() {
 			s.Brings = brings(l.Spots[i-1], *s)
 		}
 	}
-	best := l.Spots[l.Worth]
-	l.Words += fmt.Sprintf("; for its price it does most at %s, %s for each 1,000", best.Value, l.show(best.ForPrice.Mean))
-	if l.Worth == len(l.Spots)-1 {
-		l.Words += ", the last that was tried"
+	forPrice := func(s Spot) claim.Term {
+		return claim.Term{Of: s.Value, Value: s.ForPrice.Mean, Low: s.ForPrice.Low, High: s.ForPrice.High, Shown: l.show(s.ForPrice.Mean)}
 	}
-	var others []string
+	best := forPrice(l.Spots[l.Worth])
+	all, others := []claim.Term{best}, []claim.Term{best}
 	known := true
 	for i, s := range l.Spots {
 		known = known && s.ForPrice.Known
-		if i != l.Worth && !(s.ForPrice.High < best.ForPrice.Low) {
-			others = append(others, s.Value)
+		all = append(all, forPrice(s))
+		if i != l.Worth && !(s.ForPrice.High < best.Low) {
+			others = append(others, forPrice(s))
 		}
 	}
-	switch {
-	case !known:
-		l.Words += "; repeats would tell what others do as much for theirs"
-	case len(others) > 0:
-		l.Words += ", where " + strings.Join(others, ", ") + " is not shown to be worse"
+	l.say(mostForPrice, all...)
+	if known {
+		l.say(notWorse, others...)
+	} else {
+		l.say(repeatsWouldTell)
 	}
 }
 

@@ -1,9 +1,11 @@
 package compare
 
 import (
+	"fmt"
 	"math"
 	"math/rand/v2"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -11,6 +13,7 @@ import (
 	"patientheron/core/figure"
 	"patientheron/core/judge"
 	"patientheron/core/measure"
+	"patientheron/core/plan"
 	"patientheron/core/quantity"
 )
 
@@ -74,7 +77,7 @@ func saidRatio(words string) float64 {
 // thousands of rows that are drawn none contradicts it.
 func TestSentencesHoldForTheirTable(t *testing.T) {
 	r := rand.New(rand.NewPCG(11, 12))
-	said := map[judge.Verdict]int{}
+	said, kinds, lines := map[judge.Verdict]int{}, map[string]int{}, 0
 	const noise = quantity.Share(0.05)
 	for page := 0; page < 1200 && !t.Failed(); page++ {
 		real := r.IntN(2) == 0
@@ -108,6 +111,18 @@ func TestSentencesHoldForTheirTable(t *testing.T) {
 			}
 		}
 		k := c.Candidates[0]
+		for _, claimed := range k.Claims {
+			if err := claimed.Check(); err != nil {
+				t.Error(err)
+			}
+			for _, term := range claimed.Terms {
+				if !slices.ContainsFunc(k.Parts, func(p Part) bool {
+					return strings.HasPrefix(term.Of, p.Title) && term.Value == p.Gain && term.State == string(p.Verdict)
+				}) {
+					t.Errorf("%s is said of what is no part: %+v", claimed.Kind, term)
+				}
+			}
+		}
 		gains := []float64{}
 		for _, part := range k.Parts {
 			row := c.Points[part.Point].Row(part.Figure)
@@ -125,6 +140,21 @@ func TestSentencesHoldForTheirTable(t *testing.T) {
 		if index := judge.Index(gains); math.Abs(index-k.Index) > 1e-9 || (index > 0) != strings.HasPrefix(k.Together, "Taken together "+quantity.Digits(index)+" times") {
 			t.Errorf("index %g of %v: %g, %s", index, gains, k.Index, k.Together)
 		}
+		for _, l := range Lines(sweptAtRandom(r), quantity.Seconds(0.05*r.Float64()), priceAtRandom(r)) {
+			lines++
+			for _, claimed := range l.Claims {
+				kinds[claimed.Kind]++
+				if err := claimed.Check(); err != nil || !strings.Contains(strings.ToLower(l.Words), strings.ToLower(claimed.Words)) {
+					t.Errorf("%v: %q", err, l.Words)
+				}
+				for _, term := range claimed.Terms { // a rate is that of the spot that is named
+					i := slices.IndexFunc(l.Spots, func(s Spot) bool { return s.Value == term.Of })
+					if term.Shown != "" && i >= 0 && claimed.Kind != "most-for-its-price" && claimed.Kind != "not-shown-to-be-worse" && claimed.Kind != "each-does" && term.Value != l.Spots[i].Rate.Mean {
+						t.Errorf("%s: %+v is said of %+v", claimed.Kind, term, l.Spots[i])
+					}
+				}
+			}
+		}
 		for _, a := range Points(drawn(r, "alone", 3, real)) {
 			if first := regexp.MustCompile(`from (\S+ \S+) to (\S+ \S+) at the last`).FindStringSubmatch(a.Words); first != nil && first[1] == first[2] && !strings.Contains(a.Words, "warm is not reached") {
 				t.Errorf("%s", a.Words)
@@ -136,5 +166,50 @@ func TestSentencesHoldForTheirTable(t *testing.T) {
 			t.Errorf("%s was said %d times", v, said[v])
 		}
 	}
-	t.Logf("%v", said)
+	for _, kind := range []string{"rate-goes", "takes-no-longer", "knee", "waits-for-shared", "each-does", "slower-with-more", "most-for-its-price", "not-shown-to-be-worse", "repeats-would-tell", "p99-within", "p99-within-nowhere"} {
+		if kinds[kind] < 10 {
+			t.Errorf("%s was said %d times of %d lines", kind, kinds[kind], lines)
+		}
+	}
+	t.Logf("%v, of lines %v", said, kinds)
+}
+
+// sweptAtRandom is a sweep of depth or of members, whatever its rates are, once or several times.
+func sweptAtRandom(r *rand.Rand) Side {
+	field := []string{"depth", "members.count"}[r.IntN(2)]
+	values := []string{}
+	for i := range 3 + r.IntN(4) {
+		values = append(values, fmt.Sprint(1<<i))
+	}
+	var side Side
+	for repeat := range 1 + r.IntN(3) {
+		rates := []float64{}
+		rate := 500 * (1 + r.Float64())
+		for range values {
+			rates = append(rates, rate*(1+0.02*r.NormFloat64()))
+			rate *= 0.7 + 0.9*rand.New(rand.NewPCG(7, uint64(len(rates)))).Float64()
+		}
+		one := swept(field, values, rates)
+		for i := range one.Samples {
+			one.Samples[i].Measurement += int64(repeat * len(values))
+		}
+		one.Samples = append(side.Samples, one.Samples...)
+		side = one
+	}
+	return side
+}
+
+// priceAtRandom tells prices that rise, in half of all cases.
+func priceAtRandom(r *rand.Rand) func([]plan.Setting) float64 {
+	if r.IntN(2) == 0 {
+		return nil
+	}
+	slope := 50 * r.Float64()
+	return func(changed []plan.Setting) float64 {
+		if len(changed) == 0 {
+			return 0
+		}
+		count, _ := strconv.ParseFloat(changed[0].Value, 64)
+		return 1000 + slope*count
+	}
 }

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"math"
 	"slices"
-	"strings"
 
 	"patientheron/core/figure"
 	"patientheron/core/judge"
@@ -59,50 +58,6 @@ func inWords(f figure.Figure, baseline Values, o Outcome) string {
 		return f.Label + " from nothing to " + f.Show(o.Taken.Mean)
 	}
 	return f.Label + " down to nothing"
-}
-
-// sentence puts the parts in words, what changed most first.
-func sentence(parts []Part, noise quantity.Share) string {
-	if len(parts) == 0 {
-		return "Nothing was measured on both sides in the same way."
-	}
-	byWeight := slices.Clone(parts)
-	slices.SortStableFunc(byWeight, func(a, b Part) int {
-		return rank(a) - rank(b)
-	})
-	var clauses []string
-	together := map[judge.Verdict][]string{}
-	for _, p := range byWeight {
-		name := p.Title
-		if p.Unreliable {
-			name += " (not to be trusted)"
-		}
-		switch p.Verdict {
-		case judge.Better, judge.Worse:
-			clauses = append(clauses, fmt.Sprintf("%s: %s", name, p.Words))
-		default:
-			together[p.Verdict] = append(together[p.Verdict], name)
-		}
-	}
-	for _, v := range []struct {
-		verdict judge.Verdict
-		words   string
-	}{
-		{judge.Same, fmt.Sprintf("the same within %s: ", noise)},
-		{judge.NotShown, "no difference shown: "},
-		{judge.Hint, "one repeat on a side, so no more than a hint: "},
-		{judge.Missing, "not comparable: "},
-	} {
-		names := together[v.verdict]
-		if len(names) > 4 {
-			names = append(names[:3:3], fmt.Sprintf("%d more", len(names)-3))
-		}
-		if len(names) > 0 {
-			clauses = append(clauses, v.words+strings.Join(names, ", "))
-		}
-	}
-	text := strings.Join(clauses, "; ") + "."
-	return strings.ToUpper(text[:1]) + text[1:]
 }
 
 // rank orders parts by how much they changed, gains and losses alike, those

@@ -7,10 +7,10 @@ import (
 	"slices"
 	"strings"
 
+	"patientheron/core/claim"
 	"patientheron/core/compare"
 	"patientheron/core/figure"
 	"patientheron/core/judge"
-	"patientheron/core/quantity"
 )
 
 // order is that of standings, the best first.
@@ -31,17 +31,16 @@ func inFront(a, b Answer) int {
 // sumUp says what a setup comes to over all demands.
 func (a *Answer) sumUp(demands []Demand) {
 	worst := 0
-	var short, open []string
+	of := map[judge.Standing][]claim.Term{}
 	complete := true
 	for i, v := range a.Verdicts {
 		worst = max(worst, slices.Index(order, v.Standing))
 		name := demands[i].Name()
-		switch v.Standing {
-		case judge.FallsShort:
-			short = append(short, name)
-		case judge.Undecided, judge.NotMeasured:
-			open = append(open, name)
+		as := v.Standing
+		if as == judge.NotMeasured {
+			as = judge.Undecided
 		}
+		of[as] = append(of[as], claim.Term{Of: name, State: string(v.Standing)})
 		if demands[i].About != AFigure {
 			continue
 		}
@@ -61,20 +60,36 @@ func (a *Answer) sumUp(demands []Demand) {
 		a.Carries, a.Tightest = 0, ""
 	}
 	a.Standing = order[worst]
+	a.Claims = []claim.Claim{}
+	say := func(k claim.Kind, terms ...claim.Term) { a.Claims = claim.Add(a.Claims, k, terms...) }
 	switch a.Standing {
 	case judge.Meets:
-		a.Words = "meets all that is asked"
+		say(meetsAll, of[judge.Meets]...)
 		if a.Carries > 0 {
-			a.Words += fmt.Sprintf("; tightest is %s, with %s times", a.Tightest, floored(a.Carries))
+			say(tightest, a.tightestOf(demands)...)
 		}
 	case judge.FallsShort:
-		a.Words = "falls short in " + listed(short)
-		if len(open) > 0 {
-			a.Words += "; not shown in " + listed(open)
-		}
+		say(fallsShortIn, of[judge.FallsShort]...)
+		say(notShownIn, of[judge.Undecided]...)
 	default:
-		a.Words = "is not shown to meet " + listed(open)
+		say(notShownToMeet, of[judge.Undecided]...)
 	}
+	words := make([]string, len(a.Claims))
+	for i, c := range a.Claims {
+		words[i] = c.Words
+	}
+	a.Words = strings.Join(words, "; ")
+}
+
+// tightestOf are the demands that have a headroom, the tightest of those on figures before all.
+func (a *Answer) tightestOf(demands []Demand) []claim.Term {
+	all := []claim.Term{{Of: a.Tightest, Value: a.Carries}}
+	for i, v := range a.Verdicts {
+		if demands[i].About == AFigure && v.Value != nil && v.Headroom > 0 {
+			all = append(all, claim.Term{Of: demands[i].Name(), Value: v.Headroom})
+		}
+	}
+	return all
 }
 
 // Name is what a demand is called beside others.
@@ -86,15 +101,6 @@ func (d Demand) Name() string {
 		return "surviving " + d.Figure
 	}
 	return string(d.About)
-}
-
-// listed joins names, the first few of many.
-func listed(names []string) string {
-	const most = 3
-	if len(names) > most {
-		return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
-	}
-	return strings.Join(names, ", ")
 }
 
 // givingUp finds the demands without any one of which some setup meets all others; none
@@ -115,56 +121,82 @@ func (j Judged) givingUp() (all []GivingUp) {
 			}
 		}
 		if len(then) > 0 {
-			all = append(all, GivingUp{i, fmt.Sprintf("Without %q, %s would do.", d.Words, strings.Join(then, ", ")), then})
+			terms := []claim.Term{{Of: d.Words}}
+			for _, name := range then {
+				terms = append(terms, claim.Term{Of: name})
+			}
+			all = append(all, GivingUp{i, claim.Add(nil, without, terms...)[0].Words, then})
 		}
 	}
 	return all
 }
 
-// inWords says what to do.
-func (j Judged) inWords() string {
-	var meet []Answer
-	open := 0
+// sayWhatToDo says what to take, or why nothing is to be taken.
+func (j *Judged) sayWhatToDo() {
+	j.Claims = []claim.Claim{}
+	say := func(k claim.Kind, terms ...claim.Term) { j.Claims = claim.Add(j.Claims, k, terms...) }
+	var meet, all, may []Answer
 	for _, a := range j.Setups {
+		all = append(all, a)
 		switch a.Standing {
 		case judge.Meets:
 			meet = append(meet, a)
 		case judge.Undecided, judge.NotMeasured:
-			open++
+			may = append(may, a)
 		}
 	}
+	price, headroom := func(a Answer) float64 { return a.Price }, func(a Answer) float64 { return a.Carries }
 	switch {
-	case len(j.Setups) == 0:
-		return "No setup was judged."
+	case len(all) == 0:
+		say(noSetup)
 	case len(meet) > 0:
 		priced := slices.DeleteFunc(slices.Clone(meet), func(a Answer) bool { return a.Price == 0 })
 		if len(priced) > 0 {
 			best := slices.MinFunc(priced, func(a, b Answer) int {
 				return cmp.Or(cmp.Compare(a.Price, b.Price), cmp.Compare(b.Carries, a.Carries))
 			})
-			if len(meet) == 1 {
-				return fmt.Sprintf("Take %q: it alone meets all that is asked, at %s.%s", best.Name, quantity.Price(best.Price), best.tightness())
-			}
-			return fmt.Sprintf("Take %q: of %d that meet all that is asked it costs least, %s.%s", best.Name, len(meet), quantity.Price(best.Price), best.tightness())
+			say(take, terms(first(best, meet), price)...)
+			j.sayTightest(best)
+			break
 		}
 		best := slices.MaxFunc(meet, func(a, b Answer) int { return cmp.Compare(a.Carries, b.Carries) })
-		if len(meet) == 1 {
-			return fmt.Sprintf("%q alone meets all that is asked.%s Its price is not known.", best.Name, best.tightness())
-		}
-		return fmt.Sprintf("%q meets all that is asked, of %d that do with the most headroom.%s No price is known.", best.Name, len(meet), best.tightness())
-	case open > 0:
-		return fmt.Sprintf("No setup is shown to meet all that is asked; %d may: what is not shown or not measured of them decides.", open)
+		say(meetsWithMost, terms(first(best, meet), headroom)...)
+		j.sayTightest(best)
+		say(priceNotKnown, terms(meet, price)...)
+	case len(may) > 0:
+		say(someMay, terms(may, price)...)
 	case len(j.GiveUp) > 0:
-		return "No setup meets all that is asked. " + j.GiveUp[0].Words
+		say(noneMeets, terms(all, price)...)
+		give := []claim.Term{{Of: j.Demands[j.GiveUp[0].Demand].Words}}
+		for _, name := range j.GiveUp[0].Then {
+			give = append(give, claim.Term{Of: name})
+		}
+		say(without, give...)
+	default:
+		say(norAllButOne, terms(all, price)...)
 	}
-	return "No setup meets all that is asked, nor all but one of it."
+	j.Words = strings.Join(claim.Sentences(j.Claims), " ")
 }
 
-func (a Answer) tightness() string {
-	if a.Carries == 0 {
-		return ""
+// sayTightest says what is tightest of a setup.
+func (j *Judged) sayTightest(a Answer) {
+	if a.Carries > 0 {
+		j.Claims = claim.Add(j.Claims, tightest, a.tightestOf(j.Demands)...)
 	}
-	return fmt.Sprintf(" Tightest is %s, with %s times.", a.Tightest, floored(a.Carries))
+}
+
+// first are setups with one of them before the others.
+func first(one Answer, all []Answer) []Answer {
+	i := slices.IndexFunc(all, func(a Answer) bool { return a.Name == one.Name && slices.Equal(a.Runs, one.Runs) })
+	return append([]Answer{one}, slices.Concat(all[:i], all[i+1:])...)
+}
+
+// terms are setups by their standing, with a value each.
+func terms(setups []Answer, value func(Answer) float64) (all []claim.Term) {
+	for _, a := range setups {
+		all = append(all, claim.Term{Of: a.Name, Value: value(a), State: string(a.Standing)})
+	}
+	return all
 }
 
 // remark says what to know before the verdicts are relied on.

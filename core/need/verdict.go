@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"patientheron/core/claim"
 	"patientheron/core/compare"
 	"patientheron/core/figure"
 	"patientheron/core/judge"
@@ -94,6 +95,7 @@ type Answer struct {
 	Name     string         `json:"name"`
 	Runs     []int64        `json:"runs"`
 	Standing judge.Standing `json:"standing" enum:"meets,falls short,not shown,not measured" doc:"Of all demands together: the worst"`
+	Claims   []claim.Claim  `json:"claims" doc:"What is said of it, each with the demands it is said of"`
 	Words    string         `json:"words"`
 	Verdicts []Verdict      `json:"verdicts" doc:"One for each demand, in their order"`
 	Carries  float64        `json:"carries,omitempty" doc:"The smallest headroom of all figures; absent where one of them has none"`
@@ -119,15 +121,16 @@ type GivingUp struct {
 
 // Judged is a need and what comes of it.
 type Judged struct {
-	Need      Need       `json:"need"`
-	Demands   []Demand   `json:"demands"`
-	Setups    []Answer   `json:"setups" doc:"Those that meet all first, then by price"`
-	Words     string     `json:"words" doc:"What to do, in a sentence"`
-	Wanted    string     `json:"wanted,omitempty" doc:"The headroom that all bounds are to be met with, and whether the uses were measured at once"`
-	Remarks   []string   `json:"remarks" doc:"What to know before it is relied on"`
-	GiveUp    []GivingUp `json:"giveUp,omitempty" doc:"Where no setup meets all: which one demand to give up, and what that buys"`
-	Worth     []Worth    `json:"worth" doc:"What the added money brings from one setup on the frontier to the next"`
-	Unmatched []string   `json:"unmatched,omitempty" doc:"Uses for which no setup has a measurement"`
+	Need      Need          `json:"need"`
+	Demands   []Demand      `json:"demands"`
+	Setups    []Answer      `json:"setups" doc:"Those that meet all first, then by price"`
+	Claims    []claim.Claim `json:"claims" doc:"What to do, each with the setups it is said of"`
+	Words     string        `json:"words" doc:"What to do, in a sentence"`
+	Wanted    string        `json:"wanted,omitempty" doc:"The headroom that all bounds are to be met with, and whether the uses were measured at once"`
+	Remarks   []string      `json:"remarks" doc:"What to know before it is relied on"`
+	GiveUp    []GivingUp    `json:"giveUp,omitempty" doc:"Where no setup meets all: which one demand to give up, and what that buys"`
+	Worth     []Worth       `json:"worth" doc:"What the added money brings from one setup on the frontier to the next"`
+	Unmatched []string      `json:"unmatched,omitempty" doc:"Uses for which no setup has a measurement"`
 }
 
 // WantsHeadroom reports whether some bound is to be met with headroom.
@@ -213,7 +216,7 @@ func Judge(n Need, sides []compare.Side) Judged {
 	markFrontier(j.Setups)
 	j.Worth = worth(j.Setups)
 	j.GiveUp = j.givingUp()
-	j.Words = j.inWords()
+	j.sayWhatToDo()
 	if n.Headroom > 1 {
 		j.Wanted = fmt.Sprintf("Wanted on top of each bound: %s times of headroom.", plain(n.Headroom))
 	}

@@ -42,7 +42,7 @@ func (l *ledger) breaks(err error) {
 	l.broken = err
 }
 
-var quiet = slog.New(slog.DiscardHandler)
+var discarding = slog.New(slog.DiscardHandler)
 
 func none() bool { return false }
 
@@ -50,7 +50,7 @@ func none() bool { return false }
 func TestIntervalsAreHeldWhileTheyCannotBeWritten(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		l := &ledger{}
-		r := newRecorder(quiet, nil, none, l.write)
+		r := newRecorder(discarding, nil, none, l.write)
 		for i := range 1000 {
 			switch i {
 			case 100:
@@ -84,7 +84,7 @@ func TestIntervalsAreHeldWhileTheyCannotBeWritten(t *testing.T) {
 func TestLostIntervalsFailTheMeasurement(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		l := &ledger{broken: store.ErrFull}
-		r := newRecorder(quiet, nil, none, l.write)
+		r := newRecorder(discarding, nil, none, l.write)
 		r.keep(measure.Interval{})
 		began := time.Now()
 		if err := r.end(); !errors.Is(err, store.ErrFull) {
@@ -94,7 +94,7 @@ func TestLostIntervalsFailTheMeasurement(t *testing.T) {
 			t.Errorf("it was held for %v", took)
 		}
 		released := 0
-		r = newRecorder(quiet, nil, func() bool { released++; l.breaks(nil); return released == 1 }, l.write)
+		r = newRecorder(discarding, nil, func() bool { released++; l.breaks(nil); return released == 1 }, l.write)
 		l.breaks(store.ErrFull)
 		r.keep(measure.Interval{Index: 5})
 		if err := r.end(); err != nil || released != 1 || len(l.written) != 1 {
@@ -103,7 +103,7 @@ func TestLostIntervalsFailTheMeasurement(t *testing.T) {
 		// Another takes what the reserve gave back: it ends all the same.
 		l.breaks(store.ErrFull)
 		released = 0
-		r = newRecorder(quiet, nil, func() bool { released++; return released == 1 }, l.write)
+		r = newRecorder(discarding, nil, func() bool { released++; return released == 1 }, l.write)
 		r.keep(measure.Interval{})
 		began = time.Now()
 		if err := r.end(); !errors.Is(err, store.ErrFull) || time.Since(began) > holding+3*lastPause {
@@ -112,7 +112,7 @@ func TestLostIntervalsFailTheMeasurement(t *testing.T) {
 		// The end of the service is not held up.
 		l.breaks(store.ErrFull)
 		closing := make(chan struct{})
-		r = newRecorder(quiet, closing, none, l.write)
+		r = newRecorder(discarding, closing, none, l.write)
 		r.keep(measure.Interval{})
 		close(closing)
 		began = time.Now()
@@ -153,7 +153,7 @@ func TestAloneCarriesOutOnlyWhatItIsAsked(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	alone, err := Start(t.Context(), Options{Store: r.store, Room: r.room, Log: quiet, Version: "test", Alone: true})
+	alone, err := Start(t.Context(), Options{Store: r.store, Room: r.room, Log: discarding, Version: "test", Alone: true})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1,0 +1,97 @@
+package need
+
+import (
+	"fmt"
+
+	"patientheron/core/claim"
+	"patientheron/core/judge"
+	"patientheron/core/quantity"
+)
+
+// standing reports a term that stands to what is asked in one of some ways.
+func standing(of ...judge.Standing) func(claim.Term) bool {
+	return func(t claim.Term) bool {
+		for _, s := range of {
+			if t.State == string(s) {
+				return true
+			}
+		}
+		return false
+	}
+}
+
+var (
+	does = standing(judge.Meets)
+	open = standing(judge.Undecided, judge.NotMeasured)
+)
+
+// every is what is said of terms of which each stands so.
+func every(name string, holds func(claim.Term) bool, words string) claim.Kind {
+	return claim.Declare(name, func(t []claim.Term) bool { return claim.All(t, holds) }, func(t []claim.Term) string { return words + listed(t) })
+}
+
+// What can be said of a setup. Terms are demands, by their standing.
+var (
+	meetsAll = claim.Declare("meets-all", func(t []claim.Term) bool { return claim.All(t, does) }, func([]claim.Term) string { return "meets all that is asked" })
+	tightest = claim.Declare("tightest", func(t []claim.Term) bool { // the tightest, and all that have a headroom
+		return len(t) > 1 && t[0].Value > 0 && claim.All(t, func(d claim.Term) bool { return d.Value >= t[0].Value })
+	}, func(t []claim.Term) string {
+		return fmt.Sprintf("tightest is %s, with %s times", t[0].Of, floored(t[0].Value))
+	})
+	fallsShortIn   = every("falls-short-in", standing(judge.FallsShort), "falls short in ")
+	notShownIn     = every("not-shown-in", open, "not shown in ")
+	notShownToMeet = every("not-shown-to-meet", open, "is not shown to meet ")
+)
+
+// What can be said of all setups. Terms are setups by their standing, with their prices, or where
+// none is known with their headroom.
+var (
+	noSetup = claim.Declare("no-setup", func(t []claim.Term) bool { return len(t) == 0 }, func([]claim.Term) string { return "No setup was judged." })
+	take    = claim.Declare("take", func(t []claim.Term) bool { // the one to take first; prices of 0 are not known
+		return claim.All(t, does) && t[0].Value > 0 && claim.All(t, func(s claim.Term) bool { return s.Value == 0 || s.Value >= t[0].Value })
+	}, func(t []claim.Term) string {
+		if len(t) == 1 {
+			return fmt.Sprintf("Take %q: it alone meets all that is asked, at %s.", t[0].Of, quantity.Price(t[0].Value))
+		}
+		return fmt.Sprintf("Take %q: of %d that meet all that is asked it costs least, %s.", t[0].Of, len(t), quantity.Price(t[0].Value))
+	})
+	meetsWithMost = claim.Declare("meets-with-most", func(t []claim.Term) bool { // by headroom, the most first
+		return claim.All(t, does) && claim.All(t, func(s claim.Term) bool { return s.Value <= t[0].Value })
+	}, func(t []claim.Term) string {
+		if len(t) == 1 {
+			return fmt.Sprintf("%q alone meets all that is asked.", t[0].Of)
+		}
+		return fmt.Sprintf("%q meets all that is asked, of %d that do with the most headroom.", t[0].Of, len(t))
+	})
+	priceNotKnown = claim.Declare("price-not-known", func(t []claim.Term) bool { // by prices
+		return claim.All(t, does) && claim.All(t, func(s claim.Term) bool { return s.Value == 0 })
+	}, func(t []claim.Term) string {
+		if len(t) == 1 {
+			return "Its price is not known."
+		}
+		return "No price is known."
+	})
+	someMay = claim.Declare("some-may", func(t []claim.Term) bool { return claim.All(t, open) }, func(t []claim.Term) string {
+		return fmt.Sprintf("No setup is shown to meet all that is asked; %d may: what is not shown or not measured of them decides.", len(t))
+	})
+	noneMeets = claim.Declare("none-meets", func(t []claim.Term) bool { return claim.All(t, standing(judge.FallsShort)) }, func([]claim.Term) string {
+		return "No setup meets all that is asked."
+	})
+	norAllButOne = claim.Declare("nor-all-but-one", func(t []claim.Term) bool { return claim.All(t, standing(judge.FallsShort)) }, func([]claim.Term) string {
+		return "No setup meets all that is asked, nor all but one of it."
+	})
+	without = claim.Declare("without-one", func(t []claim.Term) bool { // the demand, and those that meet all others
+		return len(t) > 1
+	}, func(t []claim.Term) string {
+		return fmt.Sprintf("Without %q, %s would do.", t[0].Of, claim.Names(t[1:], len(t)))
+	})
+)
+
+// listed are the names of terms, the first few of many.
+func listed(terms []claim.Term) string {
+	const most = 3
+	if len(terms) > most {
+		return fmt.Sprintf("%s and %d more", claim.Names(terms[:most], most), len(terms)-most)
+	}
+	return claim.Names(terms, most)
+}
