@@ -13,7 +13,6 @@ import (
 
 // measured is one point with a figure of all sides, as the tables have it.
 type measured struct {
-	along
 	title    string
 	figure   figure.Figure
 	values   []compare.Values

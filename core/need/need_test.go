@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"patientheron/core/claim"
 	"patientheron/core/compare"
 	"patientheron/core/fileset"
 	"patientheron/core/judge"
@@ -551,4 +552,90 @@ func TestARateThatIsNotKeptFallsShort(t *testing.T) {
 			t.Errorf("the engine: %+v", v)
 		}
 	}
+}
+
+// Whatever is measured and asked, what is said of setups and of all of them is borne by their
+// verdicts, and by nothing else.
+func TestSentencesHoldForTheirVerdicts(t *testing.T) {
+	r := rand.New(rand.NewPCG(13, 1))
+	kinds := map[string]int{}
+	for range 1500 {
+		n := Need{Name: "n", Headroom: []float64{0, 1.2}[r.IntN(2)]}
+		for i := range 1 + r.IntN(3) {
+			u := Use{Name: fmt.Sprintf("use %d", i), Stage: fmt.Sprintf("stage %d", i), Users: 10}
+			u.Bounds = append(u.Bounds, bound(t, "iops", []string{"at least 800", "at least 1000", "at least 90 each"}[r.IntN(3)]))
+			if r.IntN(2) == 0 {
+				u.Bounds = append(u.Bounds, bound(t, "p99", "at most 10ms"))
+			}
+			n.Uses = append(n.Uses, u)
+		}
+		if r.IntN(3) == 0 {
+			n.Budget = 5000
+		}
+		var sides []compare.Side
+		level := 600 + 900*r.Float64()
+		for i := range 1 + r.IntN(4) {
+			var s compare.Side
+			for u := range n.Uses {
+				if r.IntN(12) == 0 {
+					continue
+				}
+				rates, tails := []float64{}, []float64{}
+				mean := level * (0.9 + 0.3*r.Float64())
+				for range 1 + r.IntN(4) {
+					rates, tails = append(rates, mean*(1+0.01*r.NormFloat64())), append(tails, 0.008+0.004*r.Float64())
+				}
+				one := side(fmt.Sprintf("setup %d", i), setup.Setup{}, int64(i+1), fmt.Sprintf("stage %d", u), rates, tails)
+				s.Samples = append(s.Samples, one.Samples...)
+			}
+			s.Name, s.Runs = fmt.Sprintf("setup %d", i), []int64{int64(i + 1)}
+			if r.IntN(4) > 0 {
+				s.Setup = priced(t, fmt.Sprint(3000+r.IntN(4000)))
+			}
+			sides = append(sides, s)
+		}
+		j := Judge(n, sides)
+		for _, c := range j.Claims {
+			kinds[c.Kind]++
+			if err := c.Check(); err != nil {
+				t.Error(err)
+			}
+			for _, term := range c.Terms {
+				if term.State != "" && !slices.ContainsFunc(j.Setups, func(a Answer) bool { return a.Name == term.Of && string(a.Standing) == term.State }) {
+					t.Errorf("%s is said of what is no setup: %+v", c.Kind, term)
+				}
+			}
+		}
+		meet := 0
+		for _, a := range j.Setups {
+			if a.Standing == judge.Meets {
+				meet++
+			}
+			for _, c := range a.Claims {
+				kinds[c.Kind]++
+				if err := c.Check(); err != nil {
+					t.Error(err)
+				}
+				for _, term := range c.Terms {
+					if !slices.ContainsFunc(a.Verdicts, func(v Verdict) bool {
+						return term.State == "" && v.Headroom == term.Value || string(v.Standing) == term.State
+					}) {
+						t.Errorf("%s is said of what is no verdict: %+v of %+v", c.Kind, term, a.Verdicts)
+					}
+				}
+			}
+			if len(a.Claims) == 0 || (a.Standing == judge.Meets) != (a.Claims[0].Kind == "meets-all") {
+				t.Errorf("%s: %+v", a.Standing, a.Claims)
+			}
+		}
+		if takes := slices.ContainsFunc(j.Claims, func(c claim.Claim) bool { return c.Kind == "take" || c.Kind == "meets-with-most" }); takes != (meet > 0) {
+			t.Errorf("%d setups meet all: %s", meet, j.Words)
+		}
+	}
+	for _, kind := range []string{"meets-all", "tightest", "falls-short-in", "not-shown-in", "not-shown-to-meet", "take", "meets-with-most", "price-not-known", "some-may", "none-meets", "nor-all-but-one", "without-one"} {
+		if kinds[kind] < 10 {
+			t.Errorf("%s was said %d times", kind, kinds[kind])
+		}
+	}
+	t.Logf("%v", kinds)
 }

@@ -5,6 +5,7 @@ import (
 	"math"
 	"slices"
 
+	"patientheron/core/claim"
 	"patientheron/core/compare"
 	"patientheron/core/figure"
 	"patientheron/core/judge"
@@ -42,8 +43,10 @@ type Answer struct {
 	Together   *Together      `json:"together,omitempty" doc:"What looked promising, measured together in the second half"`
 	Keep       []plan.Setting `json:"keep" doc:"Settings that are worth keeping; empty where the baseline is as good"`
 	Brings     *judge.Ratio   `json:"brings,omitempty" doc:"What those together bring over the baseline; absent where they were not measured like that"`
-	Words      string         `json:"words"`
-	Cautions   []string       `json:"cautions,omitempty"`
+	Claims     []claim.Claim  `json:"claims" doc:"What came of it, each with what it is said of"`
+	Words      string         `json:"words" doc:"All of that"`
+	Doubts     []claim.Claim  `json:"doubts" doc:"What to know before it is relied on"`
+	Cautions   []string       `json:"cautions,omitempty" doc:"The same in words"`
 
 	first bool // the first half was measured to its end
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"patientheron/core/claim"
 	"patientheron/core/figure"
 	"patientheron/core/measure"
 	"patientheron/core/plan"
@@ -98,7 +99,31 @@ func carriedOut(t *testing.T, tune plan.Tune, s *storage) (Answer, []plan.Step) 
 	if len(made) > len(all) {
 		t.Errorf("%d measurements, and the plan asked for %d", len(made), len(all))
 	}
+	borne(t, e.Answer())
 	return e.Answer(), made
+}
+
+// borne checks that all that is said of an experiment is borne by what was found, and nothing
+// else.
+func borne(t *testing.T, a Answer) {
+	t.Helper()
+	for _, c := range slices.Concat(a.Claims, a.Doubts) {
+		if err := c.Check(); err != nil {
+			t.Error(err)
+		}
+		for _, term := range c.Terms {
+			of := slices.ContainsFunc(a.Parameters, func(p Parameter) bool {
+				return p.Field == term.Of && string(p.Matter) == term.State
+			})
+			if c.Kind == "matters" && !of || c.Kind == "matters-not" && !of || c.Kind == "not-shown-either-way" && !of {
+				t.Errorf("%s is said of %+v: %+v", c.Kind, term, a.Parameters)
+			}
+		}
+	}
+	keeps := slices.ContainsFunc(a.Claims, func(c claim.Claim) bool { return strings.HasPrefix(c.Kind, "keep") })
+	if keeps != (len(a.Keep) > 0) {
+		t.Errorf("%v is worth keeping: %s", a.Keep, a.Words)
+	}
 }
 
 func TestAnExperimentFindsWhatMatters(t *testing.T) {

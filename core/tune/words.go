@@ -2,10 +2,11 @@ package tune
 
 import (
 	"fmt"
-	"math"
 	"slices"
+	"strconv"
 	"strings"
 
+	"patientheron/core/claim"
 	"patientheron/core/figure"
 	"patientheron/core/judge"
 	"patientheron/core/plan"
@@ -61,62 +62,85 @@ func shown(f figure.Figure, r judge.Ratio) string {
 	return ""
 }
 
-// say puts the answer into words.
+// say says what came of it, and what to know before it is relied on.
 func (a *Answer) say() {
 	f := figure.Of(a.Figure)
-	var words []string
+	a.Claims, a.Doubts = []claim.Claim{}, []claim.Claim{}
+	say := func(k claim.Kind, terms ...claim.Term) { a.Claims = claim.Add(a.Claims, k, terms...) }
+	with := func(r judge.Ratio, settings []plan.Setting) []claim.Term {
+		did := claim.Term{Of: a.Figure, Value: r.Value, Shown: f.InWords(r.Value) + bracketed(between(r)), State: string(r.Verdict)}
+		if r.High > 0 {
+			did.Low, did.High = r.Low, r.High
+		}
+		terms := []claim.Term{did}
+		for _, s := range settings {
+			terms = append(terms, claim.Term{Of: s.Field + " " + s.Value})
+		}
+		return terms
+	}
+	number := func(n int) claim.Term { return claim.Term{Value: float64(n), Shown: strconv.Itoa(n)} }
 	switch {
 	case len(a.Baseline.Values) == 0:
-		a.Words = "Nothing is known yet: the baseline has no value."
+		say(nothingKnown)
+		a.Words = a.Claims[0].Words
 		return
-	case len(a.Keep) > 0 && a.Brings != nil:
-		words = append(words, fmt.Sprintf("Keep %s: %s%s against the baseline.", settingsInWords(a.Keep), f.InWords(a.Brings.Value), bracketed(between(*a.Brings))))
+	case len(a.Keep) > 0 && a.Brings != nil && a.Brings.Verdict == judge.Better:
+		say(keep, with(*a.Brings, a.Keep)...)
 	case len(a.Keep) > 0:
-		words = append(words, fmt.Sprintf("Keep %s. With all that looked promising it was %s%s against the baseline; what of it is not kept brought nothing beside the others.", settingsInWords(a.Keep), f.InWords(a.Together.Ratio.Value), bracketed(between(a.Together.Ratio))))
+		say(keepOfAll, with(a.Together.Ratio, a.Keep)...)
 	case a.Together != nil:
-		words = append(words, fmt.Sprintf("Nothing is shown to be worth changing: with %s it was %s%s against the baseline.", settingsInWords(a.Together.Settings), f.InWords(a.Together.Ratio.Value), bracketed(between(a.Together.Ratio))))
+		say(notWorthChanging, with(a.Together.Ratio, a.Together.Settings)...)
 	case a.hopes():
-		words = append(words, fmt.Sprintf("So far, in round %d of %d; what looks promising is yet to be measured together.", a.Round, 2*a.Rounds))
+		say(hopeful, number(a.Round), number(2*a.Rounds))
 	case !a.first:
-		words = append(words, fmt.Sprintf("So far, in round %d of %d:", a.Round, 2*a.Rounds))
+		say(soFar, number(a.Round), number(2*a.Rounds))
 	default:
-		words = append(words, "No single change is shown to be worth making. Changes were not tried together.")
+		say(noSingle, a.tried()...)
 	}
 	for _, said := range []struct {
 		matter Matter
-		words  string
-	}{
-		{Matters, "What matters"},
-		{MattersNo, fmt.Sprintf("No difference of %s or more", a.Noise)},
-		{NotShown, "Not shown either way"},
-		{Failed, "Nothing could be measured with"},
-	} {
-		if fields := a.fields(said.matter); len(fields) > 0 {
-			words = append(words, fmt.Sprintf("%s: %s.", said.words, listed(fields)))
+		kind   claim.Kind
+	}{{Matters, matters}, {MattersNo, mattersNot}, {NotShown, notShownHow}, {Failed, notMeasuring}} {
+		var terms []claim.Term
+		for _, field := range a.fields(said.matter) {
+			terms = append(terms, claim.Term{Of: field, State: string(said.matter), Shown: a.Noise.String()})
 		}
+		say(said.kind, terms...)
 	}
 	for _, p := range a.Parameters {
-		var values []string
-		effect := ""
+		terms := []claim.Term{{Of: p.Field}}
 		for _, v := range p.Values {
 			if v.Refused {
-				values, effect = append(values, v.Value), v.InEffect
+				terms[0].Shown = v.InEffect
+				terms = append(terms, claim.Term{Of: v.Value, State: "refused"})
 			}
 		}
-		if len(values) > 0 {
-			words = append(words, fmt.Sprintf("The target did not take %s %s: %s stayed in effect, so nothing is known of what was tried; it would have to allow more.", p.Field, listed(values), effect))
-		}
+		say(notTaken, terms...)
+	}
+	var words []string
+	for _, c := range a.Claims {
+		words = append(words, c.Words)
 	}
 	a.Words = strings.Join(words, " ")
-	if a.Drift.Shown && math.Abs(float64(a.Drift.Share)) >= float64(a.Noise)/2 {
-		a.Cautions = append(a.Cautions, fmt.Sprintf("The baseline drifted: %s at its last measurement than at its first. Each value was compared within its round, which takes that out.", f.InWords(1+float64(a.Drift.Share))))
+	noise := claim.Term{Of: "noise", Value: float64(a.Noise)}
+	if a.Drift.Shown {
+		a.Doubts = claim.Add(a.Doubts, drifted, claim.Term{Of: "drift", Value: float64(a.Drift.Share), Shown: f.InWords(1 + float64(a.Drift.Share))}, noise)
 	}
-	if a.Resolution > a.Noise {
-		a.Cautions = append(a.Cautions, fmt.Sprintf("Differences below about %s could not be seen. More rounds, or longer measurements, show smaller ones.", a.Resolution))
+	a.Doubts = claim.Add(a.Doubts, notSeen, claim.Term{Of: "resolution", Value: float64(a.Resolution), Shown: a.Resolution.String()}, noise)
+	a.Doubts = claim.Add(a.Doubts, doubted, number(a.Doubted), number(a.Measured))
+	for _, c := range a.Doubts {
+		a.Cautions = append(a.Cautions, c.Words)
 	}
-	if a.Doubted > 0 {
-		a.Cautions = append(a.Cautions, fmt.Sprintf("%d of %d measurements are not to be trusted; the findings of each say why.", a.Doubted, a.Measured))
+}
+
+// tried are all values by what is known of them.
+func (a *Answer) tried() (all []claim.Term) {
+	for _, p := range a.Parameters {
+		for _, v := range p.Values {
+			all = append(all, claim.Term{Of: p.Field + " " + v.Value, Value: v.Ratio.Value, State: string(v.Ratio.Verdict)})
+		}
 	}
+	return all
 }
 
 // hopes reports whether some value is better than the baseline.
@@ -151,12 +175,4 @@ func settingsInWords(settings []plan.Setting) string {
 		parts[i] = s.Field + " " + s.Value
 	}
 	return listed(parts)
-}
-
-// listed joins words as in a sentence.
-func listed(words []string) string {
-	if len(words) < 2 {
-		return strings.Join(words, "")
-	}
-	return strings.Join(words[:len(words)-1], ", ") + " and " + words[len(words)-1]
 }

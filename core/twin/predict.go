@@ -130,8 +130,8 @@ func (f Foretelling) Run(ctx context.Context) ([]Foretold, error) {
 		return nil, fmt.Errorf("%w: the array does nothing under one of the loads", ErrInvalid)
 	}
 	caution := ""
-	if words := f.Fitted.words(); !f.Fitted.alike() {
-		caution = words[0]
+	if !f.Fitted.alike() {
+		caution = f.Fitted.claims()[0].Words
 	}
 	off := max(f.Fitted.Off, untried)
 	if f.Fitted.Unseen != nil {

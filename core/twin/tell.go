@@ -9,6 +9,7 @@ import (
 	"gonum.org/v1/gonum/mat"
 
 	"patientheron/core/array"
+	"patientheron/core/claim"
 	"patientheron/core/figure"
 	"patientheron/core/quantity"
 )
@@ -55,7 +56,10 @@ func (w *fitter) tell(ctx context.Context, best place) (Fitted, error) {
 		}
 	}
 	r.Tried = w.far.Tried
-	r.Words = r.words()
+	r.Claims = r.claims()
+	for _, c := range r.Claims {
+		r.Words = append(r.Words, c.Words)
+	}
 	return r, nil
 }
 
@@ -193,80 +197,82 @@ func (r Fitted) alike() bool {
 	return 2*near >= len(r.Loads)
 }
 
-// words say what to know of a twin.
-func (r Fitted) words() (all []string) {
+// claims are what to know of a twin.
+func (r Fitted) claims() []claim.Claim {
+	said := []claim.Claim{}
+	say := func(k claim.Kind, terms ...claim.Term) { said = claim.Add(said, k, terms...) }
 	if !r.alike() {
-		return r.unlikeWords()
+		say(noTwin, append([]claim.Term{r.worst()}, r.figures(false)...)...)
+		for _, p := range r.Parameters {
+			say(wentFar, p.timesOfGuess())
+		}
+		return said
 	}
 	loads := map[string]bool{}
-	astray := []string{}
 	for _, l := range r.Loads {
 		loads[l.Name] = true
-		if l.Astray {
-			astray = append(astray, fmt.Sprintf("the %s under %q (%s, where %s was measured)", l.Label, l.Name, figure.Of(l.Figure).Show(l.Twin), figure.Of(l.Figure).Show(l.Measured)))
-		}
 	}
-	first := fmt.Sprintf("It is off by %s under the %s it was fitted to", percent(r.Off), counted(len(loads), "load"))
-	if n := len(astray); n > 0 {
-		stray := "stray"
-		if n == 1 {
-			stray = "strays"
-		}
-		first = fmt.Sprintf("But for %s that %s it is off by %s under the %s it was fitted to", counted(n, "figure"), stray, percent(r.Off), counted(len(loads), "load"))
-	}
+	astray := r.figures(true)
+	terms := []claim.Term{{Of: "off", Value: r.Off, Shown: percent(r.Off)}, {Of: "loads", Value: float64(len(loads)), Shown: counted(len(loads), "load")}}
 	if r.Unseen != nil {
-		first += fmt.Sprintf(", and by %s under loads that it was not shown", percent(*r.Unseen))
-	}
-	all = append(all, first+".")
-	if r.Unseen == nil {
-		all = append(all, fmt.Sprintf("With fewer than %d loads it cannot be tried on any that it was not shown.", fewest))
+		terms = append(terms, claim.Term{Of: "unseen", Value: *r.Unseen, Shown: percent(*r.Unseen)})
 	}
 	if n := len(astray); n > 0 {
-		more := ""
-		if n > mostAstray {
-			more = fmt.Sprintf(", and %d more", n-mostAstray)
-		}
-		all = append(all, fmt.Sprintf("It strays in %s%s: the array has something there that the guess lacks, or what was measured before was still at work. Such figures count little in the fit.", strings.Join(astray[:min(n, mostAstray)], ", "), more))
+		say(offButFor, append([]claim.Term{{Of: "stray", Value: float64(n), Shown: counted(n, "figure")}}, terms...)...)
+	} else {
+		say(offBy, terms...)
 	}
-	var hardly []string
+	if r.Unseen == nil {
+		say(notTried, terms[1])
+	}
+	say(strays, astray...)
+	var hardly []claim.Term
 	for _, p := range r.Parameters {
 		if p.Known == Hardly {
-			hardly = append(hardly, p.Label)
+			hardly = append(hardly, claim.Term{Of: p.Label, State: string(p.Known)})
+			continue
 		}
-		if far := math.Abs(math.Log(p.Value / p.Guess)); far > strange && p.Known != Hardly {
-			all = append(all, fmt.Sprintf("The %s is %s times its guess; see whether the guess describes this array.", p.Label, quantity.Digits(p.Value/p.Guess)))
-		}
+		say(farFromGuess, p.timesOfGuess())
 	}
-	if len(hardly) > 0 {
-		all = append(all, fmt.Sprintf("What was measured hardly tells %s: there the twin stays near the guess, and is no better than it.", listed(hardly)))
-	}
+	say(hardlyTold, hardly...)
 	for _, t := range r.Tangled {
-		all = append(all, t.Words)
+		say(tangledUp, claim.Term{Of: "tangle", Shown: t.Words})
 	}
-	return all
+	return said
 }
 
-// unlikeWords say of what is no twin that it is none, and where that shows most.
-func (r Fitted) unlikeWords() (all []string) {
-	worst, astray := Likeness{}, 0
-	far := func(l Likeness) float64 { return math.Abs(math.Log(l.Twin / l.Measured)) }
+// figures are those that were measured, with what the twin does in words; only those that stray
+// where that is asked.
+func (r Fitted) figures(onlyAstray bool) (terms []claim.Term) {
 	for _, l := range r.Loads {
-		if l.Astray {
-			astray++
+		if !l.Astray && onlyAstray {
+			continue
 		}
-		if worst.Name == "" || far(l) > far(worst) {
+		terms = append(terms, l.term())
+	}
+	return terms
+}
+
+// term is a figure of a load, by how many times what was measured the twin does.
+func (l Likeness) term() claim.Term {
+	f := figure.Of(l.Figure)
+	t := claim.Term{Of: fmt.Sprintf("the %s under %q", l.Label, l.Name), Value: l.Twin / l.Measured, Shown: fmt.Sprintf("%s, where %s was measured", f.Show(l.Twin), f.Show(l.Measured))}
+	if l.Astray {
+		t.State = astrayState
+	}
+	return t
+}
+
+// worst is the figure that is off by most.
+func (r Fitted) worst() claim.Term {
+	far := func(l Likeness) float64 { return math.Abs(math.Log(l.Twin / l.Measured)) }
+	worst := r.Loads[0]
+	for _, l := range r.Loads {
+		if far(l) > far(worst) {
 			worst = l
 		}
 	}
-	f := figure.Of(worst.Figure)
-	all = append(all, fmt.Sprintf("It is no twin: %d of %s stray, most of all the %s under %q, %s where %s was measured. No array that is made like the guess does what was measured, whatever its rates and times: say in the guess what the volume is made of.",
-		astray, counted(len(r.Loads), "figure"), worst.Label, worst.Name, f.Show(worst.Twin), f.Show(worst.Measured)))
-	for _, p := range r.Parameters {
-		if times := p.Value / p.Guess; math.Abs(math.Log(times)) > strange {
-			all = append(all, fmt.Sprintf("The %s went to %s times its guess in search of it.", p.Label, quantity.Digits(times)))
-		}
-	}
-	return all
+	return worst.term()
 }
 
 func listed(names []string) string {

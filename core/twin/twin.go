@@ -17,6 +17,7 @@ import (
 	"strings"
 
 	"patientheron/core/array"
+	"patientheron/core/claim"
 	"patientheron/core/figure"
 	"patientheron/core/measure"
 	"patientheron/core/plan"
@@ -62,6 +63,7 @@ type Fitted struct {
 	Covariance [][]float64       `json:"covariance" doc:"Of the logarithms of the parameters, in their order"`
 	Tried      int               `json:"tried" doc:"Simulations that it took"`
 	Seed       uint64            `json:"seed"`
+	Claims     []claim.Claim     `json:"claims" doc:"What to know of it, each with what it is said of"`
 	Words      []string          `json:"words" doc:"What to know of it, in sentences"`
 	LeftOut    []string          `json:"leftOut" doc:"Measurements that were not used, and why"`
 }

@@ -1155,6 +1155,8 @@ export interface components {
              * @description The smallest headroom of all figures; absent where one of them has none
              */
             carries?: number;
+            /** @description What is said of it, each with the demands it is said of */
+            claims: components["schemas"]["Claim"][] | null;
             costs: components["schemas"]["Cost"][] | null;
             /** @description What each failure does to it, whether the need asks for it or not */
             failures: components["schemas"]["Aftermath"][] | null;
@@ -1296,6 +1298,8 @@ export interface components {
         Candidate: {
             /** @description Set when its runs are not of the same setup, so that together they stand for nothing */
             caution?: string;
+            /** @description What got better, what worse and what neither, each with the parts it is said of */
+            claims: components["schemas"]["Claim"][] | null;
             /** @description Of its setup to that of the baseline */
             difference: components["schemas"]["Difference"];
             /** @description How operations were handed over to the system, when that was another way than in the baseline */
@@ -1404,6 +1408,13 @@ export interface components {
             runs: number;
             /** Format: int64 */
             seed: number;
+        };
+        Claim: {
+            /** @description Stable name of what is said */
+            kind: string;
+            /** @description What it is said of */
+            terms: components["schemas"]["Term"][] | null;
+            words: string;
         };
         Class: {
             /** Format: double */
@@ -2190,6 +2201,8 @@ export interface components {
             fits: components["schemas"]["Fitting"][] | null;
         };
         Fitted: {
+            /** @description What to know of it, each with what it is said of */
+            claims: components["schemas"]["Claim"][] | null;
             /** @description Of the logarithms of the parameters, in their order */
             covariance: (number[] | null)[] | null;
             /** @description Measurements that were not used, and why */
@@ -2478,6 +2491,8 @@ export interface components {
             runs: number[] | null;
         };
         Judged: {
+            /** @description What to do, each with the setups it is said of */
+            claims: components["schemas"]["Claim"][] | null;
             demands: components["schemas"]["Demand"][] | null;
             /** @description Where no setup meets all: which one demand to give up, and what that buys */
             giveUp?: components["schemas"]["GivingUp"][] | null;
@@ -2496,6 +2511,8 @@ export interface components {
             worth: components["schemas"]["Worth"][] | null;
         };
         Judgement: {
+            /** @description What to do, each with the setups it is said of */
+            claims: components["schemas"]["Claim"][] | null;
             demands: components["schemas"]["Demand"][] | null;
             /** @description Why a kept sheet could not be read; nothing is judged then */
             error?: string;
@@ -2649,6 +2666,8 @@ export interface components {
             unseenBy?: number;
         };
         Line: {
+            /** @description What the line shows, each with the spots it is said of */
+            claims: components["schemas"]["Claim"][] | null;
             /** @description What goes along the line */
             field: string;
             /** @description The other swept fields, at their values */
@@ -2669,6 +2688,7 @@ export interface components {
             scaling?: components["schemas"]["Scaling"];
             spots: components["schemas"]["Spot"][] | null;
             stage: string;
+            /** @description All of that in a sentence */
             words: string;
             /**
              * Format: int64
@@ -4163,12 +4183,17 @@ export interface components {
             beside: string;
             /** @description What those together bring over the baseline; absent where they were not measured like that */
             brings?: components["schemas"]["Ratio"];
+            /** @description The same in words */
             cautions?: string[] | null;
+            /** @description What came of it, each with what it is said of */
+            claims: components["schemas"]["Claim"][] | null;
             /**
              * Format: int64
              * @description Of those, how many are not to be trusted
              */
             doubted?: number;
+            /** @description What to know before it is relied on */
+            doubts: components["schemas"]["Claim"][] | null;
             /** @description Of the baseline, from its first measurement to its last */
             drift: components["schemas"]["Trend"];
             /** @description Key of the figure that was to become better */
@@ -4206,6 +4231,7 @@ export interface components {
             stage: string;
             /** @description What looked promising, measured together in the second half */
             together?: components["schemas"]["Together"];
+            /** @description All of that */
             words: string;
         };
         Standing: {
@@ -4501,6 +4527,23 @@ export interface components {
         Telling: {
             load: components["schemas"]["Spec"];
             words: string;
+        };
+        Term: {
+            /** Format: double */
+            high?: number;
+            /**
+             * Format: double
+             * @description Ends of the 95 % interval, where that is known
+             */
+            low?: number;
+            /** @description What it is: a setup, a stage, a value of a sweep, a parameter */
+            of?: string;
+            /** @description The value as people read it */
+            shown?: string;
+            /** @description A verdict or a standing that was found of it */
+            state?: string;
+            /** Format: double */
+            value?: number;
         };
         Together: {
             beside: components["schemas"]["Ratio"];
