@@ -53,8 +53,12 @@ func silentlyBuffered(o Observed) (findings []Finding) {
 		{measure.Write, "wrote", "They went into memory on this host, or were compressed before they reached it.", deviceWritten},
 	} {
 		moved := moved[side.class]
+		reaches := moved // the device
+		if side.class == measure.Read {
+			reaches *= float64(1 - o.Summary.Unwritten)
+		}
 		// Below a few blocks the edges of the intervals decide.
-		if moved < 16*float64(o.Load.LargestBlock()) || side.device >= honest*moved {
+		if moved < 16*float64(o.Load.LargestBlock()) || side.device >= honest*reaches {
 			continue
 		}
 		findings = append(findings, Finding{
