@@ -100,7 +100,7 @@ func TestWhoKeepsMore(t *testing.T) {
 	r := rand.New(rand.NewPCG(2, 2))
 	for _, truth := range []float64{1, 1.3, 2.5} {
 		outside, wrong, said := 0, 0, 0
-		const pairs = 400
+		const pairs = 200
 		for range pairs {
 			base := 150 + 1200*r.Float64()
 			can := []float64{base * math.Exp(r.NormFloat64()*0.05), base * truth * math.Exp(r.NormFloat64()*0.05)}
@@ -194,7 +194,7 @@ func TestTheSmallestThatIsEnough(t *testing.T) {
 	values := []float64{1, 2, 4, 8, 16, 32, 64}
 	for _, noise := range []float64{0.005, 0.02, 0.05} {
 		outside, known, wide := 0, 0, 0
-		const sweeps = 300
+		const sweeps = 200
 		for range sweeps {
 			half := math.Exp2(-2 + 7*r.Float64())
 			rate := func(at float64) float64 { return 5000 * at * at / (at*at + half*half) }

@@ -168,7 +168,8 @@ func TestDriftMeetsBoth(t *testing.T) {
 	first, second := s.finished(run.ID), s.finished(run.Joint.Runs[1])
 	c := s.compared(first.ID, second.ID)
 	r := c.Result.Points[0].Row("throughput").Candidates[0].Ratio
-	if r.Pairs != 6 || r.Verdict == judge.Better || r.Verdict == judge.Worse || r.Narrower < 1.2 {
+	// One in twenty-five of such pages has a verdict by chance; that after the drift has none.
+	if called := r.Verdict == judge.Better || r.Verdict == judge.Worse; r.Pairs != 6 || called && r.Alone < 0.002 || r.Narrower < 1.2 {
 		t.Errorf("%+v", r)
 	}
 	fell := float64(first.Measurements[5].Summary.Total.Throughput / first.Measurements[0].Summary.Total.Throughput)
