@@ -212,8 +212,8 @@ func TestStreamsRunAtTheRateOfTheMedia(t *testing.T) {
 	}{
 		{wide(1, Stripe), 1, media}, {wide(2, Mirror), 1, media}, {wide(2, Mirror), 16, media},
 		{wide(6, Parity), 16, 5 * media}, {wide(6, DoubleParity), 16, 4 * media}, {wide(6, Stripe), 16, 6 * media},
-		// One at a time takes the overhead of a command each.
-		{wide(6, Parity), 1, 65536 / 100e-6},
+		// One at a time takes the overhead of a command each, and the drive's line.
+		{wide(6, Parity), 1, 65536 / (100e-6 + 65536/550e6)},
 	} {
 		a := build(t, c.d)
 		r := closed(a, c.depth, 20_000, sequential(0, 64<<10, false))

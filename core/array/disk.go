@@ -31,6 +31,12 @@ type disk struct {
 	until   float64 // when the head is free
 	writing bool    // whether the last was a write
 	goesOn  bool    // whether the stream continues one that was kept
+	begun   int64   // where it was begun, however long ago
+	asked   int64   // bytes of it that were asked for
+	pieces  int     // reads that have gone on with it
+	visit   float64 // when the head came to it
+	spent   bool    // it has stayed there as long as it may while others wait
+	counted float64 // until when what it read on by itself counts as work
 
 	kept    [segments]segment // what was read of other streams
 	replace int               // of kept: the next one to be replaced
@@ -55,8 +61,10 @@ type queued struct {
 	length int
 	radius float64
 	angle  float64 // of its first byte, in turns
-	at     float64 // when it came
+	at     float64 // when it was submitted
+	came   float64 // when it came among those that are ordered by their place
 	goesOn bool    // it continues what was read before
+	kept   segment // which that was
 }
 
 func (q *queued) end() int64 { return q.offset + int64(q.length) }
@@ -68,7 +76,35 @@ const widestGap = 1 << 20
 const segments = 16
 
 // segment is a range that was read, further than asked.
-type segment struct{ from, to int64 }
+type segment struct {
+	from, to int64
+	begun    int64 // where its stream was begun
+	asked    int64 // bytes of the stream that were asked for
+	pieces   int   // reads that have gone on with it
+}
+
+// longestVisit is how long the head stays with a stream while others wait, in nanoseconds.
+const longestVisit = 50e6
+
+// patience is for how long a command may be passed over: twice as long as it would take to serve
+// all that wait in the order in which they came.
+func (d *disk) patience() float64 {
+	each := float64(d.member.group.SeekAverage)*1e9 + d.model.Rotation
+	return 2 * float64(len(d.active)) * each * d.member.slow
+}
+
+// What makes reads near each other a stream: the third that goes on, and two fifths of what they
+// span. A stream on one of the members of a parity layout leaves parity out, and one on a mirror
+// what the other half reads.
+const (
+	leastPieces = 2
+	leastDense  = 0.4
+)
+
+// flows reports whether what the head reads is a stream, and not places near each other.
+func (d *disk) flows() bool {
+	return d.pieces >= leastPieces && float64(d.asked) >= leastDense*float64(d.end-d.begun)
+}
 
 func newDisk(m *member, models map[mechanics.Disk]*mechanics.Model) *disk {
 	sheet := m.group.disk()
@@ -81,9 +117,9 @@ func newDisk(m *member, models map[mechanics.Disk]*mechanics.Model) *disk {
 	}
 	// Platters turn independently: the golden ratio spreads their phases.
 	_, d.phase = math.Modf(float64(m.number) * 0.6180339887498949)
-	d.buffer.perOperation = d.model.Overhead
+	d.buffer.perOperation, d.buffer.perByte = d.model.Overhead, perSecond(float64(m.group.Interface))
 	for i := range d.kept {
-		d.kept[i] = segment{-1, -1}
+		d.kept[i] = segment{from: -1, to: -1}
 	}
 	if m.group.Shingled {
 		d.shingled = newShingled(m.group)
@@ -116,34 +152,68 @@ func (d *disk) submit(a *Array, id int32, p *piece) {
 		d.queue(a, d.place(id, true, from, p.length, float64(a.now)))
 		return
 	}
-	now := float64(a.now)
+	d.queue(a, d.place(id, false, from, p.length, float64(a.now)))
+}
+
+// arrive takes a read in among those that are ordered by their place, or answers it out of the
+// drive's memory, now or when the head will have read it.
+func (d *disk) arrive(a *Array, q queued) {
+	now, id, from, to := float64(a.now), q.id, q.offset, q.end()
 	if d.holds(now, from, to) {
 		d.readOn(now, from, to)
-		d.answer(a, id)
+		d.goOn(from, to)
+		d.answer(a, id, q.length)
+		return
+	}
+	if at, comes := d.comes(from, to); comes {
+		d.goOn(from, to)
+		a.commands.at(id).step = commandDone
+		a.events.add(int64(math.Ceil(at)), partGoesOn, id)
 		return
 	}
 	// What another stream left in memory need not be read again.
-	goesOn := false
+	var goesOn *segment
 	for i := range d.kept {
 		s := &d.kept[i]
 		if from < s.from || from > s.to+d.across || s.from < 0 {
 			continue
 		}
 		if to <= s.to {
-			d.answer(a, id)
+			s.asked += to - from
+			s.pieces++
+			d.answer(a, id, q.length)
 			return
 		}
-		goesOn = true
+		goesOn = s
 		from = max(from, s.to)
 	}
-	q := d.place(id, false, from, int(to-from), now)
-	q.goesOn = goesOn
-	d.queue(a, q)
+	if goesOn != nil {
+		came := q.came
+		q = d.place(id, false, from, int(to-from), q.at)
+		q.came, q.goesOn, q.kept = came, true, *goesOn
+	}
+	d.active = append(d.active, q)
 }
 
-// answer answers a command out of the drive's memory.
-func (d *disk) answer(a *Array, id int32) {
-	at := d.buffer.pass(a.now, 0)
+// goOn counts a read that goes on with the stream under the head.
+func (d *disk) goOn(from, to int64) {
+	d.asked += to - from
+	d.pieces++
+}
+
+// comes tells when a range will have been read that lies in what the head reads on behind a
+// stream, while others wait.
+func (d *disk) comes(from, to int64) (at float64, comes bool) {
+	if d.current != readingAhead || d.writing || from < d.start {
+		return 0, false
+	}
+	at = d.endTime + float64(to-d.end)/d.model.Rate(d.head)
+	return at, at <= d.until
+}
+
+// answer answers a command out of the drive's memory, over its interface.
+func (d *disk) answer(a *Array, id int32, length int) {
+	at := d.buffer.pass(a.now, length)
 	a.commands.at(id).step = commandDone
 	a.events.add(a.now+int64(float64(at-a.now)*d.member.slow), partGoesOn, id)
 }
@@ -157,12 +227,9 @@ func (d *disk) place(id int32, write bool, offset int64, length int, at float64)
 }
 
 func (d *disk) queue(a *Array, q queued) {
-	if len(d.active) < d.reach {
-		d.active = append(d.active, q)
-	} else {
-		d.pending = append(d.pending, q)
-	}
-	if d.current == idle {
+	d.pending = append(d.pending, q)
+	d.take(a)
+	if d.current == idle && len(d.active) > 0 {
 		d.serve(a)
 	}
 }
@@ -181,6 +248,7 @@ func (d *disk) free(a *Array) {
 			a.watch.reached(d.member.number, p.offset, p.offset+int64(p.length))
 		}
 		a.commandFinished(id)
+		d.stay(a)
 	}
 	if d.current == idle {
 		d.serve(a)
@@ -206,7 +274,7 @@ func (d *disk) serve(a *Array) {
 		return
 	}
 	best := 0
-	if d.passed <= 4*d.reach {
+	if d.passed <= 4*d.reach && float64(a.now)-d.active[0].came < d.patience() {
 		best = d.runStart(d.nearest(float64(a.now)))
 	}
 	d.passed++
@@ -215,7 +283,7 @@ func (d *disk) serve(a *Array) {
 	}
 	q := d.active[best]
 	d.active = append(d.active[:best], d.active[best+1:]...)
-	d.take()
+	d.take(a)
 	d.move(a, &q, d.positioning(float64(a.now), &q), q.id)
 }
 
@@ -230,21 +298,29 @@ func (d *disk) skipRead(a *Array) {
 		switch {
 		case uint64(q.offset-d.start) >= uint64(d.end-d.start) || q.write: // mostly
 		case q.end() > d.end:
+			came := q.came
 			*q = d.place(q.id, false, d.end, int(q.end()-d.end), q.at)
+			q.came = came
 		default:
-			d.answer(a, q.id)
+			d.answer(a, q.id, q.length)
 			d.active = slices.Delete(d.active, i, i+1)
 			i--
-			d.take()
+			d.take(a)
 		}
 	}
 }
 
-// take lets a command in among those that are ordered by their place.
-func (d *disk) take() {
-	if len(d.pending) > 0 {
-		d.active = append(d.active, d.pending[0])
+// take lets commands in that wait for a place among those that are ordered by theirs.
+func (d *disk) take(a *Array) {
+	for len(d.pending) > 0 && len(d.active) < d.reach {
+		q := d.pending[0]
 		d.pending = d.pending[1:]
+		q.came = float64(a.now)
+		if q.write {
+			d.active = append(d.active, q)
+		} else {
+			d.arrive(a, q)
+		}
 	}
 }
 
@@ -254,9 +330,13 @@ func (d *disk) nearest(now float64) int {
 	from := now + d.model.Overhead
 	_, at := math.Modf(from/d.model.Rotation + d.phase)
 	perTurn := 1 / d.model.Rotation
+	leave := d.spent && slices.ContainsFunc(d.active, func(q queued) bool { return !d.goesOnHere(&q) })
 	for i := range d.active {
 		q := &d.active[i]
 		var c float64
+		if leave && d.goesOnHere(q) {
+			continue
+		}
 		if gap := q.offset - d.end; gap >= 0 && gap <= d.across { // it may lie under the head
 			c = d.positioning(now, q)
 		} else {
@@ -302,6 +382,7 @@ func (d *disk) runStart(i int) int {
 // be free afterwards.
 func (d *disk) move(a *Array, q *queued, cost float64, current int32) {
 	now := float64(a.now)
+	d.countReading(now)
 	transfer := float64(q.length) / d.model.Rate(q.radius)
 	streamed := d.streams(now, q)
 	var done float64
@@ -315,29 +396,44 @@ func (d *disk) move(a *Array, q *queued, cost float64, current int32) {
 	}
 	done = now + (done-now)*d.member.slow
 	if !streamed {
-		d.leave(now)
-		d.start, d.goesOn = q.offset, q.goesOn
+		d.leave(a, now)
+		d.start, d.goesOn, d.spent, d.visit = q.offset, q.goesOn, false, done-transfer
+		d.begun, d.asked, d.pieces = q.offset, 0, 0
+		if q.goesOn {
+			d.begun, d.asked, d.pieces = q.kept.begun, q.kept.asked, q.kept.pieces
+		}
+	}
+	if !q.write {
+		d.goOn(q.offset, q.end())
 	}
 	d.member.busy += done - now
 	d.head, d.end, d.endTime, d.until, d.writing, d.current = q.radius, q.end(), done, done, q.write, current
 	d.start, d.limit = max(d.start, d.end-2*d.ahead), d.end+d.ahead
-	if !q.write && (streamed || q.goesOn) && len(d.active) > 0 && !d.continued() {
-		d.stay(a, current)
-		return
-	}
 	a.events.add(int64(math.Ceil(done)), diskIsFree, int32(d.member.number))
 }
 
-// stay reads on for a while behind a read that continues a stream, although others
-// wait: coming back for the next piece would take longer. The read is answered when
-// it is there.
-func (d *disk) stay(a *Array, id int32) {
-	a.commands.at(id).step = commandDone
-	a.events.add(int64(math.Ceil(d.endTime)), partGoesOn, id)
-	d.until += float64(d.across) / 2 / d.model.Rate(d.head)
+// stay reads on for a while behind a read of a stream, although others wait: coming back for
+// the next piece would take longer. It is over when the head has been there for long.
+func (d *disk) stay(a *Array) {
+	if d.current != idle || d.writing || d.spent || len(d.active) == 0 || !d.flows() {
+		return
+	}
+	if d.endTime-d.visit > longestVisit {
+		d.spent = true
+		return
+	}
+	if d.continued() {
+		return
+	}
+	d.until = d.endTime + float64(d.ahead)/2/d.model.Rate(d.head)
 	d.member.busy += d.until - d.endTime
-	d.current = readingAhead
+	d.current, d.spent, d.counted = readingAhead, true, d.until
 	a.events.add(int64(math.Ceil(d.until)), diskIsFree, int32(d.member.number))
+}
+
+// goesOnHere reports a read that goes on with the stream under the head.
+func (d *disk) goesOnHere(q *queued) bool {
+	return !q.write && !d.writing && q.offset >= d.start && q.offset <= d.end+d.across
 }
 
 // continued reports whether a waiting command goes on where the head will be.
@@ -356,6 +452,7 @@ func (d *disk) readOn(now float64, from, to int64) {
 	if d.current != idle || d.writing || from < d.start || to > d.limit || to+d.ahead/2 <= d.limit {
 		return
 	}
+	d.countReading(now)
 	if at := d.frontier(now); at == d.limit {
 		_, place := math.Modf(d.model.Tracks*d.model.Radius(float64(at)/d.model.Capacity) + d.phase)
 		_, head := math.Modf(now/d.model.Rotation + d.phase)
@@ -365,6 +462,18 @@ func (d *disk) readOn(now float64, from, to int64) {
 		d.end, d.endTime = at, now+(place-head)*d.model.Rotation
 	}
 	d.limit = to + d.ahead
+}
+
+// countReading counts what the head has read on by itself until now as work.
+func (d *disk) countReading(now float64) {
+	if d.end < 0 || d.writing || d.current != idle {
+		return
+	}
+	from, to := max(d.counted, d.endTime), min(now, d.endTime+float64(d.limit-d.end)/d.model.Rate(d.head))
+	if to > from {
+		d.member.busy += to - from
+		d.counted = to
+	}
 }
 
 // frontier is the byte up to which the head has read by now: after a read it reads
@@ -377,7 +486,7 @@ func (d *disk) frontier(now float64) int64 {
 }
 
 // leave keeps what was read of the stream under the head, which goes elsewhere.
-func (d *disk) leave(now float64) {
+func (d *disk) leave(a *Array, now float64) {
 	if d.end < 0 || d.writing {
 		return
 	}
@@ -385,14 +494,36 @@ func (d *disk) leave(now float64) {
 	if d.start >= to {
 		return
 	}
+	left := segment{max(d.start, to-2*d.ahead), to, d.begun, d.asked, d.pieces}
+	defer d.trim(a, left)
 	for i := 0; d.goesOn && i < segments; i++ { // what it goes on from is part of it now
 		if s := &d.kept[i]; s.from >= 0 && s.from <= d.start && d.start <= s.to+d.across {
-			*s = segment{max(d.start, to-2*d.ahead), to}
+			*s = left
 			return
 		}
 	}
-	d.kept[d.replace] = segment{d.start, to}
+	d.kept[d.replace] = left
 	d.replace = (d.replace + 1) % segments
+}
+
+// trim lets reads that wait leave out what was read on before the head left.
+func (d *disk) trim(a *Array, left segment) {
+	for i := 0; i < len(d.active); i++ {
+		q := &d.active[i]
+		switch {
+		case q.write || q.offset < left.from || q.offset > left.to+d.across:
+		case q.end() <= left.to:
+			d.answer(a, q.id, q.length)
+			d.active = slices.Delete(d.active, i, i+1)
+			i--
+			d.take(a)
+		default:
+			from := max(q.offset, left.to)
+			at, came := q.at, q.came
+			*q = d.place(q.id, false, from, int(q.end()-from), at)
+			q.came, q.goesOn, q.kept = came, true, left
+		}
+	}
 }
 
 // holds reports whether a range is in the drive's memory: of the stream under the head,
@@ -410,7 +541,7 @@ func (d *disk) holds(now float64, from, to int64) bool {
 func (d *disk) forget(from, to int64) {
 	for i, s := range d.kept {
 		if from < s.to && to > s.from {
-			d.kept[i] = segment{-1, -1}
+			d.kept[i] = segment{from: -1, to: -1}
 		}
 	}
 	if !d.writing && from < d.end+d.ahead && to > d.start {

@@ -248,6 +248,7 @@ func (m *member) busyTime(now int64) float64 {
 	ahead := 0.0
 	switch {
 	case m.disk != nil:
+		m.disk.countReading(float64(now))
 		return m.busy - max(m.disk.until-float64(now), 0)
 	case m.flash != nil:
 		for _, free := range m.flash.dies {

@@ -153,7 +153,7 @@ func (d *disk) takeWrite(a *Array, id int32, p *piece) {
 		return
 	}
 	d.cache.put(p.offset, p.offset+int64(p.length))
-	d.answer(a, id)
+	d.answer(a, id, p.length)
 	if d.current == idle {
 		d.serve(a)
 	}
@@ -190,7 +190,7 @@ func (d *disk) takeWaiting(a *Array) {
 		id := c.waiting[0]
 		c.waiting = c.waiting[1:]
 		c.put(p.offset, p.offset+int64(p.length))
-		d.answer(a, id)
+		d.answer(a, id, p.length)
 	}
 }
 
