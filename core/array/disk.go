@@ -31,15 +31,15 @@ type disk struct {
 	until   float64 // when the head is free
 	writing bool    // whether the last was a write
 	goesOn  bool    // whether the stream continues one that was kept
-	begun   int64   // where it was begun, however long ago
-	asked   int64   // bytes of it that were asked for
-	pieces  int     // reads that have gone on with it
+	flow    int8    // which of the flows that is
 	visit   float64 // when the head came to it
 	spent   bool    // it has stayed there as long as it may while others wait
 	counted float64 // until when what it read on by itself counts as work
 
 	kept    [segments]segment // what was read of other streams
 	replace int               // of kept: the next one to be replaced
+	flows   [2 * segments]flow
+	newest  int8 // of flows
 
 	cache    *writeCache // nil without one
 	shingled *shingled   // nil where tracks lie beside each other
@@ -64,7 +64,7 @@ type queued struct {
 	at     float64 // when it was submitted
 	came   float64 // when it came among those that are ordered by their place
 	goesOn bool    // it continues what was read before
-	kept   segment // which that was
+	flow   int8    // which of the flows that is
 }
 
 func (q *queued) end() int64 { return q.offset + int64(q.length) }
@@ -78,9 +78,14 @@ const segments = 16
 // segment is a range that was read, further than asked.
 type segment struct {
 	from, to int64
-	begun    int64 // where its stream was begun
-	asked    int64 // bytes of the stream that were asked for
-	pieces   int   // reads that have gone on with it
+	flow     int8
+}
+
+// flow is what is known of reads that go on with each other.
+type flow struct {
+	begun  int64 // where the first was
+	asked  int64 // bytes that were asked for
+	pieces int
 }
 
 // longestVisit is how long the head stays with a stream while others wait, in nanoseconds.
@@ -101,9 +106,23 @@ const (
 	leastDense  = 0.4
 )
 
-// flows reports whether what the head reads is a stream, and not places near each other.
-func (d *disk) flows() bool {
-	return d.pieces >= leastPieces && float64(d.asked) >= leastDense*float64(d.end-d.begun)
+// streaming reports whether what the head reads is a stream, and not places near each other.
+func (d *disk) streaming() bool {
+	f := &d.flows[d.flow]
+	return f.pieces > leastPieces && float64(f.asked) >= leastDense*float64(d.end-f.begun)
+}
+
+// begin begins another flow, in place of the one that was begun first.
+func (d *disk) begin(at int64) {
+	d.newest = (d.newest + 1) % int8(len(d.flows))
+	d.flow = d.newest
+	d.flows[d.flow] = flow{begun: at}
+}
+
+// goOn counts a read that goes on with a flow.
+func (d *disk) goOn(flow int8, bytes int64) {
+	d.flows[flow].asked += bytes
+	d.flows[flow].pieces++
 }
 
 func newDisk(m *member, models map[mechanics.Disk]*mechanics.Model) *disk {
@@ -161,44 +180,37 @@ func (d *disk) arrive(a *Array, q queued) {
 	now, id, from, to := float64(a.now), q.id, q.offset, q.end()
 	if d.holds(now, from, to) {
 		d.readOn(now, from, to)
-		d.goOn(from, to)
+		d.goOn(d.flow, to-from)
 		d.answer(a, id, q.length)
 		return
 	}
 	if at, comes := d.comes(from, to); comes {
-		d.goOn(from, to)
+		d.goOn(d.flow, to-from)
 		a.commands.at(id).step = commandDone
 		a.events.add(int64(math.Ceil(at)), partGoesOn, id)
 		return
 	}
 	// What another stream left in memory need not be read again.
-	var goesOn *segment
+	goesOn := int8(-1)
 	for i := range d.kept {
 		s := &d.kept[i]
 		if from < s.from || from > s.to+d.across || s.from < 0 {
 			continue
 		}
 		if to <= s.to {
-			s.asked += to - from
-			s.pieces++
+			d.goOn(s.flow, to-from)
 			d.answer(a, id, q.length)
 			return
 		}
-		goesOn = s
+		goesOn = s.flow
 		from = max(from, s.to)
 	}
-	if goesOn != nil {
+	if goesOn >= 0 {
 		came := q.came
 		q = d.place(id, false, from, int(to-from), q.at)
-		q.came, q.goesOn, q.kept = came, true, *goesOn
+		q.came, q.goesOn, q.flow = came, true, goesOn
 	}
 	d.active = append(d.active, q)
-}
-
-// goOn counts a read that goes on with the stream under the head.
-func (d *disk) goOn(from, to int64) {
-	d.asked += to - from
-	d.pieces++
 }
 
 // comes tells when a range will have been read that lies in what the head reads on behind a
@@ -326,7 +338,7 @@ func (d *disk) take(a *Array) {
 
 // nearest is the waiting command with the shortest positioning time.
 func (d *disk) nearest(now float64) int {
-	best, cost := 0, math.Inf(1)
+	best, cost, reach := 0, math.Inf(1), math.Inf(1)
 	from := now + d.model.Overhead
 	_, at := math.Modf(from/d.model.Rotation + d.phase)
 	perTurn := 1 / d.model.Rotation
@@ -340,7 +352,11 @@ func (d *disk) nearest(now float64) int {
 		if gap := q.offset - d.end; gap >= 0 && gap <= d.across { // it may lie under the head
 			c = d.positioning(now, q)
 		} else {
-			seek := d.model.Seek(q.radius - d.head)
+			way := math.Abs(q.radius - d.head)
+			if way >= reach {
+				continue
+			}
+			seek := d.model.Seek(way)
 			if seek >= cost {
 				continue
 			}
@@ -352,7 +368,7 @@ func (d *disk) nearest(now float64) int {
 			c = seek + wait*d.model.Rotation
 		}
 		if c < cost {
-			best, cost = i, c
+			best, cost, reach = i, c, d.model.Reach(c)
 		}
 	}
 	return best
@@ -398,13 +414,14 @@ func (d *disk) move(a *Array, q *queued, cost float64, current int32) {
 	if !streamed {
 		d.leave(a, now)
 		d.start, d.goesOn, d.spent, d.visit = q.offset, q.goesOn, false, done-transfer
-		d.begun, d.asked, d.pieces = q.offset, 0, 0
 		if q.goesOn {
-			d.begun, d.asked, d.pieces = q.kept.begun, q.kept.asked, q.kept.pieces
+			d.flow = q.flow
+		} else {
+			d.begin(q.offset)
 		}
 	}
 	if !q.write {
-		d.goOn(q.offset, q.end())
+		d.goOn(d.flow, int64(q.length))
 	}
 	d.member.busy += done - now
 	d.head, d.end, d.endTime, d.until, d.writing, d.current = q.radius, q.end(), done, done, q.write, current
@@ -415,7 +432,7 @@ func (d *disk) move(a *Array, q *queued, cost float64, current int32) {
 // stay reads on for a while behind a read of a stream, although others wait: coming back for
 // the next piece would take longer. It is over when the head has been there for long.
 func (d *disk) stay(a *Array) {
-	if d.current != idle || d.writing || d.spent || len(d.active) == 0 || !d.flows() {
+	if d.current != idle || d.writing || d.spent || len(d.active) == 0 || !d.streaming() {
 		return
 	}
 	if d.endTime-d.visit > longestVisit {
@@ -494,8 +511,10 @@ func (d *disk) leave(a *Array, now float64) {
 	if d.start >= to {
 		return
 	}
-	left := segment{max(d.start, to-2*d.ahead), to, d.begun, d.asked, d.pieces}
-	defer d.trim(a, left)
+	left := segment{max(d.start, to-2*d.ahead), to, d.flow}
+	if to > d.end { // it has read on
+		defer d.trim(a, left)
+	}
 	for i := 0; d.goesOn && i < segments; i++ { // what it goes on from is part of it now
 		if s := &d.kept[i]; s.from >= 0 && s.from <= d.start && d.start <= s.to+d.across {
 			*s = left
@@ -521,7 +540,7 @@ func (d *disk) trim(a *Array, left segment) {
 			from := max(q.offset, left.to)
 			at, came := q.at, q.came
 			*q = d.place(q.id, false, from, int(q.end()-from), at)
-			q.came, q.goesOn, q.kept = came, true, left
+			q.came, q.goesOn, q.flow = came, true, left.flow
 		}
 	}
 }

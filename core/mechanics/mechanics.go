@@ -53,6 +53,7 @@ type Model struct {
 
 	outer, inner float64 // bytes a nanosecond
 	seeks        [2049]float64
+	reaches      [2049]float64 // distances that a seek covers within so many parts of the longest
 }
 
 // New works out the mechanics of a completed disk.
@@ -99,6 +100,20 @@ func (m *Model) fitSeeks(track, average, full float64) {
 		m.seeks[i] = curve(steepness, float64(i)/float64(len(m.seeks)-1))
 	}
 	m.seeks[0] = 0
+	last, i := len(m.seeks)-1, 0
+	for k := range m.reaches {
+		for i < last && m.seeks[i+1] <= m.seeks[last]*float64(k)/float64(last) {
+			i++
+		}
+		m.reaches[k] = float64(min(i+1, last)) / float64(last)
+	}
+	m.reaches[last] = math.Inf(1)
+}
+
+// Reach is a radial distance that no seek of so long or less goes beyond.
+func (m *Model) Reach(time float64) float64 {
+	last := len(m.seeks) - 1
+	return m.reaches[min(int(time/m.seeks[last]*float64(last))+1, last)]
 }
 
 // Radius is the radial place of a share of the capacity: outer tracks hold more,

@@ -81,3 +81,24 @@ func BenchmarkPositioning(b *testing.B) {
 		m.Positioning(Everywhere, 32)
 	}
 }
+
+// No seek that takes as long as is asked goes beyond what is told, and what is told is not far
+// beyond it.
+func TestReachBoundsSeeks(t *testing.T) {
+	for _, sheet := range []Disk{disk, Disk{Capacity: 1e12, RPM: 15000, SeekAverage: 0.0035}.Completed(), Disk{Capacity: 4e6, SeekTrack: 0.008, SeekAverage: 0.0081}.Completed()} {
+		m := New(sheet)
+		source := rand.New(rand.NewPCG(5, 6))
+		for range 100_000 {
+			distance := source.Float64()
+			if source.IntN(2) == 0 {
+				distance = math.Pow(distance, 6)
+			}
+			if time := m.Seek(distance); m.Reach(time) < distance {
+				t.Fatalf("a seek over %g takes %g, and %g is told to be beyond reach", distance, time, m.Reach(time))
+			}
+		}
+		if time := m.Seek(0.2); m.Reach(time) > 0.25 && m.Seek(0.25) > time*1.02 {
+			t.Errorf("what takes %g goes no further than 0.2, and %g is told", time, m.Reach(time))
+		}
+	}
+}
