@@ -88,13 +88,16 @@ var byteRateUnits = []unit{
 	{"", 1}, {"B/s", 1},
 	{"KiB/s", 1 << 10}, {"MiB/s", 1 << 20}, {"GiB/s", 1 << 30}, {"TiB/s", 1 << 40},
 	{"kB/s", 1e3}, {"MB/s", 1e6}, {"GB/s", 1e9}, {"TB/s", 1e12},
+	// Bits, as networks are named by.
+	{"b/s", 1. / 8}, {"kb/s", 1e3 / 8}, {"Mb/s", 1e6 / 8}, {"Gb/s", 1e9 / 8}, {"Tb/s", 1e12 / 8},
+	{"bit/s", 1. / 8}, {"kbit/s", 1e3 / 8}, {"Mbit/s", 1e6 / 8}, {"Gbit/s", 1e9 / 8}, {"Tbit/s", 1e12 / 8},
 }
 
 var decimalByteRates = []unit{{"B/s", 1}, {"kB/s", 1e3}, {"MB/s", 1e6}, {"GB/s", 1e9}, {"TB/s", 1e12}}
 
-// ParseByteRate reads a throughput such as "250MB/s" or "1 GiB/s".
+// ParseByteRate reads a throughput such as "250MB/s", "1 GiB/s" or, in bits, "10Gb/s".
 func ParseByteRate(text string) (ByteRate, error) {
-	value, err := parse(text, "throughput", "250MB/s or 1GiB/s", byteRateUnits)
+	value, err := parse(text, "throughput", "250MB/s, 1GiB/s or in bits 10Gb/s", byteRateUnits)
 	return ByteRate(value), err
 }
 

@@ -76,15 +76,33 @@ func parse(text, what, example string, units []unit) (float64, error) {
 	if number < 0 {
 		return 0, fmt.Errorf("%s %q %w: it is negative", what, text, ErrSyntax)
 	}
-	for _, u := range units {
-		if strings.EqualFold(u.name, name) {
-			if value := number * u.scale; !math.IsInf(value, 0) {
-				return value, nil
-			}
-			return 0, fmt.Errorf("%s %q %w: it is too large", what, text, ErrSyntax)
+	u, others := unitOf(name, units)
+	switch {
+	case u == nil:
+		return 0, fmt.Errorf("%s %q %w: unit %q is unknown; write it like %s", what, text, ErrSyntax, name, example)
+	case len(others) > 0:
+		return 0, fmt.Errorf("%s %q %w: %q may be %s (bits) or %s (bytes); write which", what, text, ErrSyntax, name, others[0], u.name)
+	case math.IsInf(number*u.scale, 0):
+		return 0, fmt.Errorf("%s %q %w: it is too large", what, text, ErrSyntax)
+	}
+	return number * u.scale, nil
+}
+
+// unitOf is the unit of a name, written as it is or without regard to case, and others that it
+// may be as well. A capital B is of bytes in any case.
+func unitOf(name string, units []unit) (found *unit, others []string) {
+	for i := range units {
+		switch u := &units[i]; {
+		case u.name == name:
+			return u, nil
+		case !strings.EqualFold(u.name, name), strings.Contains(name, "B") && strings.HasSuffix(u.name, "b/s"):
+		case found == nil:
+			found = u
+		case u.scale != found.scale:
+			others = append(others, u.name)
 		}
 	}
-	return 0, fmt.Errorf("%s %q %w: unit %q is unknown; write it like %s", what, text, ErrSyntax, name, example)
+	return found, others
 }
 
 // Digits prints a number with three significant digits, for a column whose

@@ -31,6 +31,17 @@ func TestParseOthers(t *testing.T) {
 	if got, err := ParseByteRate("1GiB/s"); err != nil || got != 1<<30 {
 		t.Errorf("1GiB/s = %v, %v", got, err)
 	}
+	// Bits are bits; what may be either is asked for.
+	for text, want := range map[string]ByteRate{"10Gb/s": 1.25e9, "10 Gbit/s": 1.25e9, "100Mb/s": 12.5e6, "8kb/s": 1000, "1TB/s": 1e12, "10GB/s": 10e9, "5KB/s": 5000, "4kib/s": 4096, "800 MBIT/S": 100e6, "64b/s": 8} {
+		if got, err := ParseByteRate(text); err != nil || got != want {
+			t.Errorf("ParseByteRate(%q) = %v, %v; want %v", text, got, err, want)
+		}
+	}
+	for _, text := range []string{"10gb/s", "100mb/s", "10G/s", "10Gbps"} {
+		if got, err := ParseByteRate(text); !errors.Is(err, ErrSyntax) {
+			t.Errorf("ParseByteRate(%q) = %v, %v; want a syntax error", text, got, err)
+		}
+	}
 	for text, want := range map[string]Share{"70%": 0.7, "0.7": 0.7, "100 %": 1, "0": 0, "33.3%": 0.333} {
 		if got, err := ParseShare(text); err != nil || got != want {
 			t.Errorf("ParseShare(%q) = %v, %v; want %v", text, got, err, want)
