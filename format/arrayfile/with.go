@@ -134,7 +134,7 @@ func put(n ast.Node, of []step, value ast.Node) (ast.Node, error) {
 	if err != nil {
 		return nil, err
 	}
-	at := slices.IndexFunc(made.Values, func(v *ast.MappingValueNode) bool { return v.Key.String() == of[0].key })
+	at := slices.IndexFunc(made.Values, func(v *ast.MappingValueNode) bool { return strictyaml.Key(v) == of[0].key })
 	if made.Values[at].Value, err = put(present(made.Values[at].Value), of[1:], value); err != nil {
 		return nil, err
 	}
@@ -194,7 +194,7 @@ func mapping(n ast.Node, key string) (*ast.MappingNode, error) {
 	default:
 		return nil, fmt.Errorf("%w: %s is no part with keys", strictyaml.ErrInvalid, n)
 	}
-	if slices.ContainsFunc(made.Values[1:], func(v *ast.MappingValueNode) bool { return v.Key.String() == key }) {
+	if slices.ContainsFunc(made.Values[1:], func(v *ast.MappingValueNode) bool { return strictyaml.Key(v) == key }) {
 		made.Values = made.Values[1:]
 	}
 	return made, nil

@@ -3,6 +3,7 @@ package arrayfile
 import (
 	"errors"
 	"reflect"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -131,4 +132,22 @@ func FuzzReadWith(f *testing.F) {
 			t.Fatalf("%q %q: %v", key, value, d.Validate())
 		}
 	})
+}
+
+// Keys in quotes are the same keys, of a file and of what is set in it.
+func TestKeysInQuotes(t *testing.T) {
+	plain := "name: x\nmembers: {count: 2, medium: ssd, capacity: 100GB}\nlayout: {level: raid1}\n"
+	quoted := regexp.MustCompile(`(\w+):`).ReplaceAllString(plain, `"$1":`)
+	for _, set := range [][]plan.Setting{nil, {{Field: "members.count", Value: "3"}}, {{Field: "layout.chunk", Value: "64KiB"}}} {
+		want, err := ReadWith([]byte(plain), set)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got, err := ReadWith([]byte(quoted), set); err != nil || !reflect.DeepEqual(got, want) {
+			t.Errorf("%v: %+v (%v), want %+v", set, got, err, want)
+		}
+	}
+	if _, err := Read([]byte(quoted + "\"name\": y\n")); err == nil {
+		t.Error("a key that stands twice, once in quotes, is taken")
+	}
 }

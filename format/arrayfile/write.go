@@ -40,7 +40,7 @@ func WriteWith(text []byte, settings []plan.Setting, comments ...string) ([]byte
 	entries := entriesOf(document)
 	slices.SortStableFunc(entries, func(a, b *ast.MappingValueNode) int { return cmp.Compare(rank(a), rank(b)) })
 	for _, e := range entries {
-		if err := writePart(&out, e.Key.String(), e.Value); err != nil {
+		if err := writePart(&out, strictyaml.Key(e), e.Value); err != nil {
 			return nil, err
 		}
 	}
@@ -58,7 +58,7 @@ func entriesOf(n ast.Node) []*ast.MappingValueNode {
 }
 
 func rank(e *ast.MappingValueNode) int {
-	if at := slices.Index(order, e.Key.String()); at >= 0 {
+	if at := slices.Index(order, strictyaml.Key(e)); at >= 0 {
 		return at
 	}
 	return len(order)

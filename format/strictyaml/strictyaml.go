@@ -169,7 +169,7 @@ func Mapping(n ast.Node, what string, entries map[string]func(ast.Node) error) e
 	}
 	seen := map[string]bool{}
 	for _, value := range values {
-		key := value.Key.String()
+		key := Key(value)
 		entry, known := entries[key]
 		if !known {
 			return Fail(value.Key, ErrKey, "%s has no key %q; it has %s", what, key, strings.Join(slices.Sorted(maps.Keys(entries)), ", "))
@@ -185,16 +185,24 @@ func Mapping(n ast.Node, what string, entries map[string]func(ast.Node) error) e
 	return nil
 }
 
+// Key is the key of a value of a mapping, without its quotes.
+func Key(value *ast.MappingValueNode) string {
+	if s, quoted := value.Key.(*ast.StringNode); quoted {
+		return s.Value
+	}
+	return value.Key.String()
+}
+
 // Keys lists the keys of a mapping, where the caller knows which there may be; none of
 // what is no mapping.
 func Keys(n ast.Node) (keys []string) {
 	switch m := n.(type) {
 	case *ast.MappingNode:
 		for _, value := range m.Values {
-			keys = append(keys, value.Key.String())
+			keys = append(keys, Key(value))
 		}
 	case *ast.MappingValueNode:
-		keys = append(keys, m.Key.String())
+		keys = append(keys, Key(m))
 	}
 	return keys
 }
