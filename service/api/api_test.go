@@ -400,3 +400,13 @@ func filesLoad(t *testing.T, server *httptest.Server) string {
 	}
 	return string(read.Plan.Stages[0].Load)
 }
+
+func TestNamesOfArraysAreTheirOwn(t *testing.T) {
+	for text, want := range map[string]string{
+		"eight disks": "eight disks", "Über-RAID (neu)": "Über-RAID -neu", "../../etc": "etc", " .-": "", "": "", strings.Repeat("ä", 60): strings.Repeat("ä", 40),
+	} {
+		if got := plainName(text); got != want {
+			t.Errorf("%q is called %q, not %q", text, got, want)
+		}
+	}
+}

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -119,7 +121,7 @@ func (s *Service) addVolume(ctx context.Context, v resource.NewVolume) (resource
 	}
 	volume := resource.Volume{Name: v.Name, Locator: locator.String(), Kind: locator.Kind}
 	if volume.Name == "" {
-		if volume.Name, err = s.freeName(ctx, defaultName(volume.Locator)); err != nil {
+		if volume.Name, err = s.freeName(ctx, s.ownName(locator)); err != nil {
 			return volume, err
 		}
 	}
@@ -187,6 +189,32 @@ func (s *Service) freeName(ctx context.Context, name string) (string, error) {
 		free = fmt.Sprintf("%s-%d", name, n)
 	}
 	return free, nil
+}
+
+// ownName is what an array is called by its file, or a name made of the locator.
+func (s *Service) ownName(l volume.Locator) string {
+	if l.Scheme == "array" {
+		if d, err := s.Bounds.ReadArray(l); err == nil && plainName(d.Name) != "" {
+			return plainName(d.Name)
+		}
+	}
+	return defaultName(l.String())
+}
+
+// plainName is a text as a name of a volume: what that may not hold becomes a hyphen.
+func plainName(text string) string {
+	name := strings.Map(func(r rune) rune {
+		if unicode.IsLetter(r) || unicode.IsNumber(r) || strings.ContainsRune(" ._-", r) {
+			return r
+		}
+		return '-'
+	}, text)
+	name = strings.Trim(name, "-._ ")
+	for len(name) > 80 {
+		_, size := utf8.DecodeLastRuneInString(name)
+		name = name[:len(name)-size]
+	}
+	return name
 }
 
 // defaultName is the locator without what a name may not hold. Of a LUN it is what its
