@@ -351,7 +351,7 @@ func (c *Result) decide(baseline Side, candidates []Side) {
 						a, b := before.repetition(f.Key, row.Baseline, p.keys[0], after).Spread.Deviation, after.repetition(f.Key, o.Values, p.keys[n+1], before).Spread.Deviation
 						climbing(&o.Ratio, row.Baseline, o.Values, p.Passes[0], p.Passes[n+1], a*a+b*b)
 					}
-					perPoint[i] = append(perPoint[i], judge.Decided{Ratio: &o.Ratio, Lower: f.Lower, Main: row.Figure == p.Main && row != p.Cold})
+					perPoint[i] = append(perPoint[i], judge.Decided{Ratio: &o.Ratio, Lower: f.Lower, Main: row != p.Cold && (row.Figure == p.Main || row.Figure == "finish")}) // the time to finish says what the main one does
 				}
 			}
 		}

@@ -20,7 +20,7 @@ type Setback struct {
 	Until quantity.Seconds `json:"untilSeconds,omitempty" doc:"When it was back; absent when it was not"`
 	From  float64          `json:"from" doc:"Bytes or files a second before"`
 	To    float64          `json:"to" doc:"And then"`
-	Why   string           `json:"why" doc:"What changed with it, or that nothing is known that did"`
+	Why   string           `json:"why,omitempty" doc:"What changed with it; absent where nothing is known that did"`
 	Words string           `json:"words"`
 }
 
@@ -152,9 +152,6 @@ func (r Racer) why(from, to int) string {
 		before, during := r.Look(max(from-around, 0), from), r.Look(from, min(from+around, to))
 		words = append(words, changed(before, during)...)
 	}
-	if len(words) == 0 {
-		return "why is not known"
-	}
 	return strings.Join(words, "; ")
 }
 
@@ -162,6 +159,7 @@ func (r Racer) why(from, to int) string {
 const (
 	changedBy = 0.1
 	busyFrom  = 0.9
+	grows     = 0.02 // and by how much what fills has to
 )
 
 // changed says which parts became busy, which caches answer less, and which are full.
@@ -176,8 +174,12 @@ func changed(before, during []measure.Interval) (words []string) {
 		case d.unit == "share" && strings.HasSuffix(name, " busy") && d.mean() >= busyFrom && d.mean() > b.mean()+changedBy,
 			d.unit == "share" && (strings.HasSuffix(name, " hit rate") || strings.HasSuffix(name, " answered")) && d.mean() < b.mean()-changedBy:
 			words = append(words, fmt.Sprintf("%s went from %s to %s", name, quantity.Share(b.mean()), quantity.Share(d.mean())))
-		case d.unit == "bytes" && strings.HasSuffix(name, " in use") && b.last > b.first*1.001 && d.last <= d.first*1.001 && d.last > 0:
-			words = append(words, fmt.Sprintf("%s stopped growing at %s", name, quantity.Bytes(d.last)))
+		case (strings.HasSuffix(name, " in use") || strings.HasSuffix(name, " dirty")) && d.last > 0 && b.last > b.first*(1+grows) && d.last <= d.first*(1+grows):
+			full := quantity.Share(d.last).String()
+			if d.unit == "bytes" {
+				full = quantity.Bytes(d.last).String()
+			}
+			words = append(words, fmt.Sprintf("%s stopped growing at %s", name, full))
 		}
 	}
 	const most = 3
@@ -246,5 +248,8 @@ func (f Setback) inWords(name, counts string) string {
 	if f.Until > 0 {
 		words += fmt.Sprintf(", and was back %s later", f.Until-f.At)
 	}
-	return words + "; " + f.Why
+	if f.Why == "" {
+		return words
+	}
+	return words + " (" + f.Why + ")"
 }

@@ -3814,8 +3814,8 @@ export interface components {
              * @description When it was back; absent when it was not
              */
             untilSeconds?: number;
-            /** @description What changed with it, or that nothing is known that did */
-            why: string;
+            /** @description What changed with it; absent where nothing is known that did */
+            why?: string;
             words: string;
         };
         Setting: {
