@@ -35,6 +35,7 @@ func enoughOf(sides []compare.Side, asked Asked) (answers []Conclusion) {
 	var lines []*line
 	places := map[string]*line{}
 	for i, side := range sides {
+		side.Samples = slices.DeleteFunc(slices.Clone(side.Samples), func(s compare.Sample) bool { return len(plan.VolumeOf(s.Point)) == 0 })
 		for _, p := range compare.Points(side) {
 			for _, a := range alongs(p.Stage, p.Point) {
 				if !plan.OfVolume(a.field) || p.Part {

@@ -109,7 +109,10 @@ func keptOf(sides []compare.Side, asked Asked) (answers []Conclusion) {
 	for i, side := range sides {
 		for _, s := range side.Samples {
 			for _, a := range alongs(s.Stage, s.Point) {
-				if _, can := kept(s, 0, asked.Within); !can || !over(s) || !slices.Contains(growing, a.field) {
+				if !slices.Contains(growing, a.field) || !over(s) {
+					continue
+				}
+				if _, can := kept(s, 0, asked.Within); !can {
 					continue
 				}
 				l := places[a.key()]

@@ -41,7 +41,7 @@ func Points(side Side) []Alone {
 		main := figure.Of(a.Main)
 		a.Passes = passesOf(of, main, usual)
 		for _, f := range figure.For(of[0].Load) {
-			if f.OfPhases() && !severalPhases(of) {
+			if f.OfPhases() && !severalPhases(of) || f.Rare && !told(f, [][]Sample{of}) {
 				continue
 			}
 			v := values(of, f, which{from: a.Passes.Warm, going: a.Passes.Going})

@@ -245,12 +245,22 @@ func (p *Match) fill(sides [][]Sample, usual []float64) {
 		if f.OfPhases() && !slices.ContainsFunc(sides, severalPhases) {
 			continue
 		}
+		if f.Rare && !told(f, sides) {
+			continue
+		}
 		p.Rows = append(p.Rows, row(f, which{from: together.Warm, going: together.Going}))
 	}
 	if together.Warm > 1 {
 		cold := row(figure.Of(p.Main), which{from: 1, to: 1})
 		p.Cold = &cold
 	}
+}
+
+// told reports whether any measurement tells a figure.
+func told(f figure.Figure, sides [][]Sample) bool {
+	return slices.ContainsFunc(sides, func(of []Sample) bool {
+		return slices.ContainsFunc(of, func(s Sample) bool { return s.Summary != nil && f.Value(s.Summary) >= 0 })
+	})
 }
 
 // comparable are the figures of a point: those of the load, or what loads have in common that

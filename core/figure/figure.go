@@ -28,6 +28,7 @@ type Figure struct {
 	None  string        `json:"-"` // why a measurement may have none
 	Spare bool          `json:"-"` // having none is as good as can be: nothing of it happened
 	Waits bool          `json:"-"` // it counts the time in which an operation waits for its turn, so that an overload has none
+	Rare  bool          `json:"-"` // most volumes cannot tell it: it is left out where nobody does
 	of    workload.Kind // of load that has it; all kinds when empty
 
 	// Value reads it from a summary; NaN when it has none.
@@ -212,13 +213,13 @@ var figures = func() []Figure {
 			return float64(s.Steadiness.Worst)
 		}},
 		Figure{Key: "cpu", Label: "CPU time of an operation", Unit: "seconds", Lower: true, Value: func(s *measure.Summary) float64 { return float64(s.CPUPerOp) }},
-		Figure{Key: "commands", Label: "commands of an operation", Unit: "times", Lower: true, None: "no commands were counted", Value: func(s *measure.Summary) float64 {
+		Figure{Key: "commands", Rare: true, Label: "commands of an operation", Unit: "times", Lower: true, None: "no commands were counted", Value: func(s *measure.Summary) float64 {
 			return perOperation(s, func(of measure.Session) int64 { return of.Commands })
 		}},
-		Figure{Key: "wire", Label: "bytes on the wire of an operation", Unit: "bytes", Lower: true, None: "nothing on a wire was counted", Value: func(s *measure.Summary) float64 {
+		Figure{Key: "wire", Rare: true, Label: "bytes on the wire of an operation", Unit: "bytes", Lower: true, None: "nothing on a wire was counted", Value: func(s *measure.Summary) float64 {
 			return perOperation(s, func(of measure.Session) int64 { return of.Sent + of.Received })
 		}},
-		Figure{Key: "answered", Label: "reads that were answered on the way", Unit: "share", None: "nothing on the way tells what it answers", Value: onTheWay},
+		Figure{Key: "answered", Rare: true, Label: "reads that were answered on the way", Unit: "share", None: "nothing on the way tells what it answers", Value: onTheWay},
 	)
 }()
 
