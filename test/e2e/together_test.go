@@ -93,7 +93,7 @@ func TestWhoIsFasterTogether(t *testing.T) {
 	}
 	for _, race := range made.Races.Races {
 		a, b := race.Racers[0], race.Racers[1]
-		if !a.Finished || !b.Finished || math.Abs(float64(a.Time)-5) > 0.1 || math.Abs(float64(b.Time)-4) > 0.1 || !strings.Contains(race.Words, "quick.yaml is done first, after 4 s") {
+		if !a.Finished || !b.Finished || math.Abs(float64(a.Time)-5) > 0.1 || math.Abs(float64(b.Time)-4) > 0.1 || !strings.Contains(race.Words, "quick is done first, after 4 s") {
 			t.Errorf("%+v", race)
 		}
 		if end := race.Leads[len(race.Leads)-1]; end.Racer != 1 || math.Abs(float64(end.Early)-1) > 0.1 || race.Changes != 0 || race.Cautions != nil {
@@ -101,7 +101,7 @@ func TestWhoIsFasterTogether(t *testing.T) {
 		}
 	}
 	out, said, err := s.cli("race", fmt.Sprint(made.Runs[1].ID), "--only", "2")
-	if err != nil || !strings.Contains(out, "quick.yaml is done first") || !strings.Contains(out, "▕BBBBBBBBBB") || strings.Contains(out, "Race 1") {
+	if err != nil || !strings.Contains(out, "quick is done first") || !strings.Contains(out, "▕BBBBBBBBBB") || strings.Contains(out, "Race 1") {
 		t.Errorf("%v %s\n%s", err, said, out)
 	}
 
@@ -288,7 +288,7 @@ func TestConsoleRaces(t *testing.T) {
 	p.click("button[type=submit]")
 	p.says("A race with run 2")
 	p.says("Who was ahead")
-	p.says("quick.yaml is ahead at the end, after 7 s")
+	p.says("quick is ahead at the end, after 7 s")
 	p.says("Compare them pair by pair")
 	p.until(`document.querySelector("[aria-label='Who was ahead'] canvas") !== null`)
 	p.until(`[...document.querySelectorAll("a")].filter(e => e.textContent === "Compare them pair by pair").map(e => e.click()).length === 1`)
