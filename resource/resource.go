@@ -280,8 +280,8 @@ const (
 	After  Half = "after"
 )
 
-// Same reports whether two groups have the same part of the same runs.
-func (g Group) Same(other Group) bool { return g.Marker == other.Marker && g.Half == other.Half }
+// Apart reports whether two groups of the same runs are different halves of their measurements.
+func (g Group) Apart(other Group) bool { return g.Half != "" && other.Half != "" && g.Half != other.Half }
 
 // InWords names the runs: "run 12", or "runs 12+14".
 func (g Group) InWords() string {
@@ -310,7 +310,7 @@ type Comparison struct {
 
 // Asked is what a comparison is asked besides.
 type Asked struct {
-	As     []compare.As     `json:"as,omitempty" maxItems:"16" doc:"Stages of the candidates that are compared with stages of the baseline by other names, and may do the same by other means"`
+	As     []compare.As     `json:"as,omitempty" maxItems:"16" doc:"Pairs of stages with different names that are compared with each other. Their loads may differ"`
 	Within quantity.Seconds `json:"p99Seconds,omitempty" minimum:"0" maximum:"3600" doc:"What p99 latency has to stay within for a load to count as kept"`
 }
 

@@ -125,6 +125,12 @@ func keptOf(sides []compare.Side, asked Asked) (answers []Conclusion) {
 			}
 		}
 	}
+	var standings []compare.Standings // of the sides, which learn from their past once
+	if len(lines) > 0 {
+		for _, side := range sides {
+			standings = append(standings, side.Standings())
+		}
+	}
 	for _, l := range lines {
 		var texts []string
 		for _, of := range l.of {
@@ -146,7 +152,7 @@ func keptOf(sides []compare.Side, asked Asked) (answers []Conclusion) {
 		}
 		a.Title = l.title(question)
 		for i, of := range l.of {
-			a.Sides = append(a.Sides, toldKept(sides[i], of, l.along, asked, read, show))
+			a.Sides = append(a.Sides, toldKept(sides[i], standings[i], of, l.along, asked, read, show))
 		}
 		for i := range sides[1:] {
 			a.Ratios = append(a.Ratios, keepsMore(a.Sides[0], a.Sides[i+1], l.field))
@@ -158,13 +164,12 @@ func keptOf(sides []compare.Side, asked Asked) (answers []Conclusion) {
 }
 
 // toldKept is what one side keeps.
-func toldKept(side compare.Side, of []compare.Sample, l along, asked Asked, read func(string) float64, show func(float64) string) Told {
+func toldKept(side compare.Side, standings compare.Standings, of []compare.Sample, l along, asked Asked, read func(string) float64, show func(float64) string) Told {
 	t := Told{Side: side.Name, Measurements: []int64{}, Cautions: []compare.Caution{}, Price: side.Setup.Number("cost.price")}
 	if len(of) == 0 {
 		t.Shown, t.Reason = "not known", "it was not measured"
 		return t
 	}
-	standings := side.Standings()
 	var tried []trial
 	at := map[float64][]compare.Sample{}
 	repeats := math.MaxInt

@@ -193,3 +193,51 @@ func TestADrivesMemoryHasALine(t *testing.T) {
 		}
 	}
 }
+
+// A stream among reads at random keeps its turn and they keep theirs: nobody waits for longer than
+// all others twice, and the head never reads on behind what is no stream, however many other
+// places were read since a stream was last seen.
+func TestAStreamAmongPlaces(t *testing.T) {
+	for _, others := range []int{0, 1, 4, 16, 31} {
+		a := build(t, single())
+		d := a.members[0].disk
+		source := rand.New(rand.NewPCG(9, uint64(others)))
+		began := make([]int64, others+1)
+		next, streamed, random, slowest, read, ended := int64(0), 0, 0, 0.0, 0, false
+		issue := func(tag int) {
+			began[tag] = a.Now()
+			r := Request{Tag: tag, Offset: source.Int64N(int64(a.Size())/4096) * 4096, Length: 4096}
+			if tag == others && !ended {
+				r.Offset, r.Length = next, 64<<10
+				next += 64 << 10
+			}
+			a.Submit(r)
+		}
+		for tag := range began {
+			issue(tag)
+		}
+		for a.Now() < 60e9 {
+			ended = a.Now() > 30e9 // then it is one more place
+			for len(a.Done()) == 0 {
+				a.Step(math.MaxInt64)
+			}
+			if ended && a.Now() > 31e9 && d.current == readingAhead {
+				read++
+			}
+			for _, done := range a.Done() {
+				if slowest = max(slowest, float64(a.Now()-began[done.Tag])/1e9); !ended && done.Tag == others {
+					streamed++
+				} else if !ended {
+					random++
+				}
+				issue(done.Tag)
+			}
+			a.Forget()
+		}
+		bearable := 2*float64(others+1)*(0.0085+d.model.Rotation/1e9) + 0.08
+		t.Logf("%d others: %.1f MB/s of the stream, %d reads a second; slowest %.0f ms", others, float64(streamed)*65536/30e6, random/30, slowest*1e3)
+		if slowest > bearable || read > 0 || streamed == 0 || others > 0 && random < 30*20 {
+			t.Errorf("%d others: %d of the stream, %d others, the slowest took %g s; %d times it read on behind no stream", others, streamed, random, slowest, read)
+		}
+	}
+}

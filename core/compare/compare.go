@@ -241,7 +241,7 @@ func (p *Match) fill(sides [][]Sample, usual []float64) {
 		}
 		return r
 	}
-	for _, f := range comparable(sides) {
+	for _, f := range figuresOf(sides) {
 		if f.OfPhases() && !slices.ContainsFunc(sides, severalPhases) {
 			continue
 		}
@@ -263,9 +263,9 @@ func told(f figure.Figure, sides [][]Sample) bool {
 	})
 }
 
-// comparable are the figures of a point: those of the load, or what loads have in common that
+// figuresOf are the figures of a point: those of the load, or what loads have in common that
 // are to differ.
-func comparable(sides [][]Sample) []figure.Figure {
+func figuresOf(sides [][]Sample) []figure.Figure {
 	figures := figure.For(sides[0][0].Load)
 	for _, theirs := range sides[1:] {
 		if len(theirs) > 0 && theirs[0].As != "" {

@@ -137,7 +137,7 @@ type Summary struct {
 
 	Inside []Counter `json:"inside,omitempty" doc:"What the volume tells of its inside, over all of the measured time"`
 
-	Unwritten quantity.Share `json:"unwrittenShare,omitempty" doc:"Share of the span that had never been written when it began, as the file systems tell on whose files it lies"`
+	Unwritten quantity.Share `json:"unwrittenShare,omitempty" doc:"Share of the span that had never been written when the measurement began; known of files and of loop devices over files"`
 
 	StoodStill *StoodStill `json:"stoodStill,omitempty" doc:"Pauses of the engine itself; absent when there were none"`
 

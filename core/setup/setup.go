@@ -32,7 +32,7 @@ type Facts struct {
 	FileSystem string         `json:"fileSystem,omitempty" doc:"Type of the file system the path is on"`
 	Devices    []string       `json:"devices,omitempty" doc:"Block devices whose counters move with this volume, as the kernel names them"`
 	Serial     string         `json:"serial,omitempty" doc:"Serial number of a block device, where it tells one"`
-	Unwritten  quantity.Bytes `json:"unwrittenBytes,omitempty" doc:"Bytes that were never written, as the file systems tell on whose files it lies"`
+	Unwritten  quantity.Bytes `json:"unwrittenBytes,omitempty" doc:"Bytes that were never written; known of files and of loop devices over files"`
 	Writable   bool           `json:"writable" doc:"Whether this service may write there"`
 }
 

@@ -279,7 +279,7 @@ func (s *Service) workOut(ctx context.Context, c resource.Comparison) (resource.
 	}
 	for _, group := range c.Candidates {
 		for _, id := range group.Runs {
-			if slices.Contains(c.Baseline.Runs, id) && len(c.Asked.As) == 0 && group.Same(c.Baseline) {
+			if slices.Contains(c.Baseline.Runs, id) && len(c.Asked.As) == 0 && !group.Apart(c.Baseline) {
 				return resource.Compared{}, fmt.Errorf("%w: run %d is in the baseline and in a candidate; compare it with another run", compare.ErrInvalid, id)
 			}
 		}
@@ -334,6 +334,11 @@ func (s *Service) named(sides []compare.Side, as []compare.As) error {
 			return !slices.ContainsFunc(as, func(a compare.As) bool { return stage(a) == s.Stage })
 		})
 	}
+	for i, a := range as {
+		if slices.ContainsFunc(as[:i], func(b compare.As) bool { return a.Baseline == b.Baseline || a.Candidate == b.Candidate }) {
+			return fmt.Errorf("%w: a stage stands in two of the pairs %q and others; each is compared with one", compare.ErrInvalid, a.Baseline+"="+a.Candidate)
+		}
+	}
 	both := false
 	for i := range sides[1:] {
 		candidate := &sides[i+1]
@@ -347,6 +352,9 @@ func (s *Service) named(sides []compare.Side, as []compare.As) error {
 			}
 		}
 		if slices.ContainsFunc(candidate.Runs, func(id int64) bool { return slices.Contains(sides[0].Runs, id) }) {
+			if i := slices.IndexFunc(as, func(a compare.As) bool { return a.Baseline == a.Candidate }); i >= 0 {
+				return fmt.Errorf("%w: the stage %q of a run cannot be compared with itself", compare.ErrInvalid, as[i].Baseline)
+			}
 			both = true
 			only(candidate, func(a compare.As) string { return a.Candidate })
 		} else { // a stage of its own by that name has another counterpart, or none

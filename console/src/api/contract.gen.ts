@@ -1192,7 +1192,7 @@ export interface components {
             candidate: string;
         };
         Asked: {
-            /** @description Stages of the candidates that are compared with stages of the baseline by other names, and may do the same by other means */
+            /** @description Pairs of stages with different names that are compared with each other. Their loads may differ */
             as?: components["schemas"]["As"][] | null;
             /**
              * Format: double
@@ -1891,7 +1891,7 @@ export interface components {
             sizeBytes: number;
             /**
              * Format: int64
-             * @description Bytes that were never written, as the file systems tell on whose files it lies
+             * @description Bytes that were never written; known of files and of loop devices over files
              */
             unwrittenBytes?: number;
             /** @description Whether this service may write there */
@@ -4502,7 +4502,7 @@ export interface components {
             unanswered?: number;
             /**
              * Format: double
-             * @description Share of the span that had never been written when it began, as the file systems tell on whose files it lies
+             * @description Share of the span that had never been written when the measurement began; known of files and of loop devices over files
              */
             unwrittenShare?: number;
             /**
