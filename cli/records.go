@@ -282,7 +282,7 @@ func (a *app) run() *cobra.Command {
 			for _, m := range detail.Measurements {
 				findings += len(m.Findings)
 			}
-			fmt.Fprintf(command.OutOrStdout(), "Run %d is judged: %d findings in %d measurements. See them with 'heron run show %d'.\n", id, findings, len(detail.Measurements), id)
+			fmt.Fprintf(command.OutOrStdout(), "Run %d is judged; measurements: %d, findings: %d. See them with 'heron run show %d'.\n", id, len(detail.Measurements), findings, id)
 			return nil
 		})
 	command.AddCommand(list, show, a.repeats(), a.mattered(), a.zones(), a.agreed(), stop, remove, a.export(), again)

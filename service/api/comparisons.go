@@ -280,7 +280,7 @@ func (s *Service) workOut(ctx context.Context, c resource.Comparison) (resource.
 	for _, group := range c.Candidates {
 		for _, id := range group.Runs {
 			if slices.Contains(c.Baseline.Runs, id) && len(c.Asked.As) == 0 && !group.Apart(c.Baseline) {
-				return resource.Compared{}, fmt.Errorf("%w: run %d is in the baseline and in a candidate; compare it with another run", compare.ErrInvalid, id)
+				return resource.Compared{}, fmt.Errorf("%w: run %d is in the baseline and in a candidate; compare it with another run, or two of its stages (as), or what it did before and after a marker", compare.ErrInvalid, id)
 			}
 		}
 	}
