@@ -159,8 +159,8 @@ func ordered(texts []string) (values []string, numbers []float64) {
 func (a Conclusion) Lines() (lines []string) {
 	for i, t := range a.Sides {
 		text := t.inWords()
-		if i > 0 && i <= len(a.Ratios) {
-			text += "; " + a.Ratios[i-1].Words
+		if against := a.Against(i); against != "" {
+			text += "; " + against
 		}
 		if len(a.Sides) > 1 {
 			text = t.Side + ": " + text
@@ -173,6 +173,15 @@ func (a Conclusion) Lines() (lines []string) {
 		}
 	}
 	return lines
+}
+
+// Against says how a side stands to the baseline, by its number from 0; "" of the baseline, and
+// where that is not asked.
+func (a Conclusion) Against(side int) string {
+	if side < 1 || side > len(a.Ratios) {
+		return ""
+	}
+	return a.Ratios[side-1].Words
 }
 
 // inWords is one side's answer, with its range and what to know of it.

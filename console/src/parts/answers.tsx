@@ -1,6 +1,15 @@
 import type { Conclusion } from "../api/client";
 import { Verdict } from "./verdict";
 
+/** How a candidate stands to the baseline. */
+function Stands({ ratio }: { ratio: NonNullable<Conclusion["ratios"]>[number] }) {
+	return (
+		<>
+			<Verdict word={ratio.verdict} bare /> {ratio.words}
+		</>
+	);
+}
+
 /** What many measurements answer together: a question each, with every side's answer and its range. */
 export function Answers({ answers }: { answers: Conclusion[] }) {
 	if (answers.length === 0) {
@@ -16,25 +25,27 @@ export function Answers({ answers }: { answers: Conclusion[] }) {
 						<div className="overflow-x-auto">
 							<table className="table table-sm w-auto">
 								<tbody>
-									{a.sides?.map((s) => (
+									{a.sides?.map((s, n) => (
 										<tr key={s.side}>
-											<th scope="row">{s.side}</th>
-											<td className="figure text-lg">{s.shown}</td>
-											<td className="text-sm">{s.range}</td>
+											<th scope="row" className="whitespace-nowrap">
+												{s.side}
+											</th>
+											<td className="figure whitespace-nowrap text-lg">{s.shown}</td>
+											<td className="text-sm whitespace-nowrap">{s.range}</td>
 											<td className="text-sm opacity-80">{s.reason}</td>
-											<td className="text-sm text-accent">{s.cautions?.map((c) => c.words).join(" ")}</td>
+											<td>{n > 0 && a.ratios?.[n - 1] && <Stands ratio={a.ratios[n - 1]} />}</td>
 										</tr>
 									))}
 								</tbody>
 							</table>
 						</div>
 					)}
-					{a.ratios?.map((r) => (
-						<p key={r.side} className="mt-1">
-							<Verdict word={r.verdict} bare /> {a.kind === "meet" && `${r.side}: `}
-							{r.words}.
-						</p>
-					))}
+					{(a.sides ?? []).length === 0 &&
+						a.ratios?.map((r) => (
+							<p key={r.side} className="mt-1">
+								{r.side}: <Stands ratio={r} />
+							</p>
+						))}
 				</div>
 			))}
 		</section>
