@@ -281,7 +281,9 @@ const (
 )
 
 // Apart reports whether two groups of the same runs are different halves of their measurements.
-func (g Group) Apart(other Group) bool { return g.Half != "" && other.Half != "" && g.Half != other.Half }
+func (g Group) Apart(other Group) bool {
+	return g.Half != "" && other.Half != "" && g.Half != other.Half
+}
 
 // InWords names the runs: "run 12", or "runs 12+14".
 func (g Group) InWords() string {
