@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"patientheron/core/array"
+	"patientheron/core/claim"
 	"patientheron/core/compare"
 	"patientheron/core/measure"
 	"patientheron/core/need"
@@ -265,11 +266,20 @@ func (w *search) ceiling(c *candidate, u need.Use) string {
 	}
 	for _, h := range hops {
 		if h.Rate > 0 && asked > float64(h.Rate)*ceilingMargin {
-			return fmt.Sprintf("the hop %q cannot pass what %q asks for", h.Station, u.Name)
+			for _, c := range claim.Add(nil, hopTooSlow, claim.Term{Of: h.Station, Value: float64(h.Rate)}, claim.Term{Of: u.Name, Value: asked}) {
+				return c.Words
+			}
 		}
 	}
 	return ""
 }
+
+// hopTooSlow needs a hop and a use, with what the one passes and the other asks for.
+var hopTooSlow = claim.Declare("hop-too-slow", func(t []claim.Term) bool {
+	return t[0].Value > 0 && t[1].Value > t[0].Value*ceilingMargin
+}, func(t []claim.Term) string {
+	return fmt.Sprintf("the hop %q cannot pass what %q asks for", t[0].Of, t[1].Of)
+})
 
 // asked is how many operations a second a use asks for at least; 0 when it does not.
 func (w *search) asked(u need.Use) (rate float64) {

@@ -85,12 +85,17 @@ func (c Claim) Check() error {
 }
 
 // Clauses are all claims as clauses of one sentence, with a capital letter and a full stop.
-func Clauses(claims []Claim) string {
+func Clauses(claims []Claim) string { return sentence(joined(claims, "; ")) }
+
+// Words are all claims as a list within a sentence.
+func Words(claims []Claim) string { return joined(claims, ", ") }
+
+func joined(claims []Claim, between string) string {
 	words := make([]string, len(claims))
 	for i, c := range claims {
 		words[i] = c.Words
 	}
-	return sentence(strings.Join(words, "; "))
+	return strings.Join(words, between)
 }
 
 // Sentences are all claims as sentences of their own.

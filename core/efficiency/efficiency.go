@@ -12,6 +12,7 @@ import (
 	"math"
 	"slices"
 
+	"patientheron/core/claim"
 	"patientheron/core/compare"
 	"patientheron/core/figure"
 	"patientheron/core/judge"
@@ -52,8 +53,10 @@ type Made struct {
 type OddMember struct {
 	Member int     `json:"member" doc:"Number in members, from 0"`
 	Title  string  `json:"title" doc:"The load under which it is farthest from them"`
-	Times  float64 `json:"times" doc:"What it does there over the median of the others"`
+	Times  float64 `json:"times" doc:"What it does there over the nearest of the others"`
 	Words  string  `json:"words"`
+
+	claims []claim.Claim
 }
 
 // Fewest and Most are how many members there may be.
@@ -69,7 +72,7 @@ const matters = 0.05
 // against what they did at once. Sides of atOnce stand in the order of the members; none where
 // nothing was measured at once.
 func Of(array compare.Side, members, atOnce []compare.Side) Efficiency {
-	r := Efficiency{Array: array.Name, Members: []string{}, Level: array.Setup.Text("layout.level"), Points: []Made{}, Odd: []OddMember{}, LeftOut: []string{}}
+	r := Efficiency{Array: array.Name, Members: []string{}, Level: array.Setup.Text("layout.level"), Points: []Made{}, Odd: []OddMember{}, LeftOut: []string{}, Words: []string{}}
 	w := work{level: r.Level, array: reader(array)}
 	for _, m := range members {
 		r.Members = append(r.Members, m.Name)
@@ -87,7 +90,9 @@ func Of(array compare.Side, members, atOnce []compare.Side) Efficiency {
 		r.Points = append(r.Points, p)
 	}
 	r.Odd = odd(r)
-	r.Words = r.words()
+	for _, c := range r.said() {
+		r.Words = append(r.Words, c.Words)
+	}
 	return r
 }
 

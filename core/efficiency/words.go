@@ -2,10 +2,10 @@ package efficiency
 
 import (
 	"cmp"
-	"fmt"
 	"math"
 	"slices"
 
+	"patientheron/core/claim"
 	"patientheron/core/figure"
 	"patientheron/core/judge"
 	"patientheron/core/quantity"
@@ -26,12 +26,11 @@ func odd(r Efficiency) []OddMember {
 		if worst.Title == "" {
 			continue
 		}
-		way, by := "more", worst.Times-1
-		if worst.Times < 1 {
-			way, by = "less", 1-worst.Times
+		worst.claims = claim.Add(nil, oddOne, claim.Term{Of: r.Members[m], Value: worst.Times}, claim.Term{Of: worst.Title})
+		for _, c := range worst.claims {
+			worst.Words = c.Words
+			found = append(found, worst)
 		}
-		worst.Words = fmt.Sprintf("%s does %s %s than any of the others under %q.", r.Members[m], quantity.Share(by), way, worst.Title)
-		found = append(found, worst)
 	}
 	slices.SortStableFunc(found, func(a, b OddMember) int { return cmp.Compare(math.Abs(math.Log(b.Times)), math.Abs(math.Log(a.Times))) })
 	return found
@@ -59,8 +58,8 @@ func fromOthers(alone []judge.Mean, member int) float64 {
 	return own.Mean / nearest
 }
 
-// apart says by how much members differ where none is the odd one; "" when that does not matter.
-func (r Efficiency) apart() string {
+// apart says by how much members differ where that matters.
+func (r Efficiency) apart() []claim.Claim {
 	for _, p := range r.Points {
 		least, most := 0, 0
 		for i, m := range p.Alone {
@@ -74,22 +73,32 @@ func (r Efficiency) apart() string {
 		low, high := p.Alone[least], p.Alone[most]
 		if math.Log(high.Mean/low.Mean) > math.Hypot(low.HalfOfLog(), high.HalfOfLog())+math.Log1p(matters) {
 			f := figure.Of(p.Figure)
-			return fmt.Sprintf("Members differ: under %q %s does %s, and %s %s.", p.Title, r.Members[least], f.Show(low.Mean), r.Members[most], f.Show(high.Mean))
+			does := func(m int) claim.Term {
+				return claim.Term{Of: r.Members[m], Value: p.Alone[m].Mean, Shown: f.Show(p.Alone[m].Mean)}
+			}
+			return claim.Add(nil, membersDiffer, claim.Term{Of: p.Title}, does(least), does(most))
 		}
 	}
-	return ""
+	return nil
 }
 
-// words say what to know of all of it.
-func (r Efficiency) words() (all []string) {
+// said is what to know of all of it.
+func (r Efficiency) said() (all []claim.Claim) {
 	if len(r.Points) == 0 {
-		return []string{"There is no load under which the array and all its members were measured. Measure one plan on each of them."}
+		return claim.Add(nil, nothingInCommon)
 	}
 	points := slices.DeleteFunc(slices.Clone(r.Points), func(p Made) bool { return p.made() > 1+matters })
 	for _, p := range r.Points {
-		if p.made() > 1+matters {
-			all = append(all, fmt.Sprintf("Under %q %s does more than the members that were named do together (%s against %s). Either a member was not named, or a cache answered. No efficiency is given for it.", p.Title, r.Array, figure.Of(p.Figure).Show(p.Array.Mean), figure.Of(p.Figure).Show(p.Sum.Mean)))
+		show := figure.Of(p.Figure).Show
+		if p.made() <= 1+matters {
+			continue
 		}
+		its, sum := claim.Term{Of: r.Array, Value: p.Array.Mean, Shown: show(p.Array.Mean)}, claim.Term{Of: p.Title, Value: p.Sum.Mean, Shown: show(p.Sum.Mean)}
+		if more := claim.Add(nil, moreThanAll, its, sum); len(more) > 0 {
+			all = append(all, more...)
+			continue
+		}
+		all = claim.Add(all, moreThanLeft, its, sum, shareOf("left", p.Leaves))
 	}
 	if len(points) == 0 {
 		return all
@@ -100,27 +109,31 @@ func (r Efficiency) words() (all []string) {
 	if points[0].Leaves > 0 {
 		of = "of what its level leaves of its members"
 	}
-	if len(points) == 1 {
-		all = append(all, fmt.Sprintf("%s makes %s %s.", r.Array, quantity.Share(worst.made()), of))
-	} else {
-		all = append(all, fmt.Sprintf("%s makes from %s (%s) to %s (%s) %s.", r.Array, quantity.Share(worst.made()), worst.Title, quantity.Share(best.made()), best.Title, of))
+	shares := []claim.Term{shareOf(worst.Title, worst.made())}
+	if len(points) > 1 {
+		shares = append(shares, shareOf(best.Title, best.made()))
 	}
+	all = claim.Add(all, makes, append([]claim.Term{{Of: r.Array}, {Of: of}}, shares...)...)
 	for _, o := range r.Odd {
-		all = append(all, o.Words)
+		all = append(all, o.claims...)
 	}
-	if most := worst.paced(); most < 1-matters && (r.apart() != "" || len(r.Odd) > 0) {
-		all = append(all, fmt.Sprintf("Where an array waits for its slowest member it can make no more than %s of that under %q.", quantity.Share(most), worst.Title))
+	apart := r.apart()
+	if len(apart) > 0 || len(r.Odd) > 0 {
+		all = claim.Add(all, pacedBySlowest, shareOf(worst.Title, worst.paced()))
 	}
-	if apart := r.apart(); apart != "" && len(r.Odd) == 0 {
-		all = append(all, apart)
+	if len(r.Odd) == 0 {
+		all = append(all, apart...)
 	}
-	if shared := r.shared(); shared != "" {
-		all = append(all, shared)
-	}
+	all = append(all, r.shared()...)
 	if unknown := slices.IndexFunc(r.Points, func(p Made) bool { return !p.Efficiency.Known }); unknown >= 0 {
-		all = append(all, fmt.Sprintf("How sure that is under %q is not known: measure each at least twice, better three times.", r.Points[unknown].Title))
+		all = claim.Add(all, howSureUnknown, claim.Term{Of: r.Points[unknown].Title})
 	}
 	return all
+}
+
+// shareOf is a share as a term.
+func shareOf(of string, share float64) claim.Term {
+	return claim.Term{Of: of, Value: share, Shown: quantity.Share(share).String()}
 }
 
 // made is how much of what its level leaves the array makes, or of the sum where the level is
@@ -142,29 +155,33 @@ func (p Made) paced() float64 {
 }
 
 // shared says whether members share something that limits them when all are at work at once.
-func (r Efficiency) shared() string {
+func (r Efficiency) shared() []claim.Claim {
+	var terms []claim.Term
 	var least *Made
-	measured, ruledOut := false, true
 	for i, p := range r.Points {
 		if p.AtOnce == nil {
 			continue
 		}
-		measured, ruledOut = true, ruledOut && p.AtOnce.Known && p.AtOnce.Low > 1-matters
+		t := claim.Term{Of: p.Title, Value: p.AtOnce.Mean, Shown: share(*p.AtOnce)}
+		if p.AtOnce.Known {
+			t.Low, t.High = p.AtOnce.Low, p.AtOnce.High
+		}
+		terms = append(terms, t)
 		if (least == nil || p.AtOnce.Mean < least.AtOnce.Mean) && p.AtOnce.Known && p.AtOnce.High < 1-matters {
 			least = &r.Points[i]
+			terms = append([]claim.Term{t}, terms[:len(terms)-1]...)
 		}
 	}
 	switch {
-	case !measured:
-		return "Whether members get into each other's way is not known: measure them as a race as well."
-	case least == nil && ruledOut:
-		return "Members do not get into each other's way: at once they do what they do one by one."
+	case len(terms) == 0:
+		return claim.Add(nil, togetherUnknown)
 	case least == nil:
-		return "Members are not shown to get into each other's way, and that is not ruled out either: measure them more often."
+		if said := claim.Add(nil, outOfTheWay, terms...); len(said) > 0 {
+			return said
+		}
+		return claim.Add(nil, notShownInTheWay, terms...)
+	case least.Leaves >= 1 || least.Leaves == 0:
+		return claim.Add(nil, inTheWay, terms[0], shareOf("of that", least.Efficiency.Mean/least.AtOnce.Mean))
 	}
-	words := fmt.Sprintf("At once the members do %s of what they do one by one under %q: they share something that limits them, such as a controller, a link or a bus.", share(*least.AtOnce), least.Title)
-	if least.Leaves >= 1 || least.Leaves == 0 {
-		words += fmt.Sprintf(" Of that the array makes %s.", quantity.Share(least.Efficiency.Mean/least.AtOnce.Mean))
-	}
-	return words
+	return claim.Add(nil, inTheWay, terms[0])
 }

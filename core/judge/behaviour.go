@@ -4,11 +4,41 @@ import (
 	"fmt"
 	"math"
 
+	"patientheron/core/claim"
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/statistics"
 	"patientheron/core/workload"
 )
+
+var (
+	throughputFell = says("fell", Info, func(t []claim.Term) bool { return t[1].Value < t[0].Value },
+		"The throughput fell from %s to %s after %s and %s. %s")
+	latencyRose = says("fell: at a set rate", Info, func(t []claim.Term) bool { return t[1].Value > t[0].Value },
+		"The mean latency rose from %s to %s after %s and %s. %s")
+	neverSettled    = says("never-settled", Caution, always, "The rate never settled: %s")
+	settlingUnknown = says("settling-not-known", Info, always, "Whether the rate settled is not known: %s")
+	slowIntervals   = says("unsteady", Caution, func(t []claim.Term) bool { return t[3].Value < 0.5 && t[4].Value <= t[0].Value },
+		"The slowest of %s intervals of %s reached %s, %s of the median; %s were below half of it.")
+	stolen        = says("stolen-time", Caution, atLeast(stolenLimit), "A hypervisor gave %s of this host's CPU time to others meanwhile.")
+	waitedForCore = saysBy("waited-for-cores", Caution, func(t []claim.Term) bool { return t[2].Value > 0 }, waitedWords)
+	fewFlew       = says("few-in-flight", Caution, func(t []claim.Term) bool { return t[0].Value < t[1].Value },
+		"By rate and latency %s operations were in flight on average, where the load asks for %s: this host could not keep the volume busy.")
+	manyFlew = says("few-in-flight: too many", Caution, func(t []claim.Term) bool { return t[0].Value > t[1].Value },
+		"By rate and latency %s operations were in flight on average, more than the %s of the load: the figures do not fit together.")
+	latePieces = says("late-pieces", Caution, func(t []claim.Term) bool { return t[0].Value > 0 && t[0].Value <= t[1].Value },
+		"%s of %s pieces (%s) came after they were needed, the worst %s; the longest time that a feed stood still was %s.")
+	feedsBehind = says("feeds-behind", Caution, func(t []claim.Term) bool { return t[0].Value > mostBehind*t[1].Value },
+		"No piece came late yet, but at the end %s of what had been asked for was missing, and the buffer lasts %s: it is not kept.")
+	feedsKept = says("feeds-kept", Info, func(t []claim.Term) bool { return t[0].Value > 0 && t[2].Value >= 0 && t[2].Value <= t[1].Value },
+		"All %s pieces were there before they were needed, half of them %s before, the tightest %s.")
+	fellShort       = says("fell-behind", Caution, lessThanAsked, "%s: %s of %s were done, and operations waited until their latency was %s.")
+	fellShortServed = says("fell-behind: and served", Caution, func(t []claim.Term) bool { return lessThanAsked(t) && t[4].Value <= t[3].Value },
+		"%s: %s of %s were done, and operations waited until their latency was %s, of which the volume itself took %s.")
+)
+
+// lessThanAsked needs who, what was done, and what was asked for.
+func lessThanAsked(t []claim.Term) bool { return t[1].Value < t[2].Value }
 
 // phases says how the rate went: that it fell, that it never stood still, or that
 // this cannot be told. A load that is to move a fixed amount is measured over all of
@@ -19,47 +49,44 @@ func phases(o Observed) []Finding {
 		return nil
 	}
 	var findings []Finding
-	evidence := []Evidence{}
 	if f := p.Fall; f != nil {
-		evidence = append(evidence, Evidence{"seconds until it fell", float64(f.After)}, Evidence{"bytes until it fell", float64(f.Bytes)},
-			Evidence{"bytes per second before", float64(f.From)}, Evidence{"bytes per second after", float64(f.To)})
-		counts := "The figures are those of what came last."
-		if p.Cut == 0 {
-			counts = "The figures mix both."
-		}
-		fell := fmt.Sprintf("The throughput fell from %s to %s", f.From, f.To)
-		if o.Load.Open() {
-			fell = fmt.Sprintf("The mean latency rose to %s", p.Last().Mean)
-		}
-		findings = append(findings, Finding{
-			Kind: "fell", Weight: Info, Figure: "all",
-			Sentence: fmt.Sprintf("%s after %s and %s. %s", fell, f.After, f.Bytes, counts),
-			Next:     "A use that comes in bursts smaller than that may count on the first figure, every other on the last.",
-			Evidence: evidence,
-		})
+		findings = append(findings, fallOf(o, *f)...)
 	}
+	words := named("how it went", p.Words)
 	switch {
 	case o.Load.Amount > 0 || o.Load.Passes > 0 || o.Load.Kind == workload.FeedsKind || p.Standing == measure.Settled:
 	case p.Standing == measure.NotSettled:
-		words := p.Words
+		evidence := []Evidence{words}
 		if d := p.Drift; d != nil {
-			evidence = append(evidence, Evidence{"drift over the last phase, as a share of its mean", float64(d.Share)})
+			evidence = append(evidence, unsaid("drift over the last phase, as a share of its mean", d.Share))
 		}
-		findings = append(findings, Finding{
-			Kind: "never-settled", Weight: Caution, Figure: "all",
-			Sentence: "The rate never settled: " + words,
-			Next:     "Measure longer, or with --settled, after filling the volume as it will be in use.",
-			Evidence: evidence,
-		})
+		findings = append(findings, neverSettled.of(everything, "Measure longer, or with --settled, after filling the volume as it will be in use.", evidence...)...)
 	default:
-		findings = append(findings, Finding{
-			Kind: "settling-not-known", Weight: Info, Figure: "all",
-			Sentence: "Whether the rate settled is not known: " + p.Words,
-			Next:     "Measure longer; --settled waits until it can be told.",
-			Evidence: evidence,
-		})
+		findings = append(findings, settlingUnknown.of(everything, "Measure longer; --settled waits until it can be told.", words)...)
 	}
 	return findings
+}
+
+// fallOf says from what to what it fell: of a set rate by how fast it was answered, of every
+// other by its throughput.
+func fallOf(o Observed, f measure.Fall) []Finding {
+	p, said := o.Summary.Phases, throughputFell
+	from, to := number("bytes per second before", f.From), number("bytes per second after", f.To)
+	if o.Load.Open() {
+		before := p.List[0]
+		for _, b := range p.List {
+			if b.Start < f.After && b.Kind == measure.Burst {
+				before = b
+			}
+		}
+		said, from, to = latencyRose, number("mean latency before, seconds", before.Mean), number("mean latency after, seconds", p.Last().Mean)
+	}
+	counts := "The figures are those of what came last."
+	if p.Cut == 0 {
+		counts = "The figures mix both."
+	}
+	return said.of(everything, "A use that comes in bursts smaller than that may count on the first figure, every other on the last.",
+		from, to, number("seconds until it fell", f.After), number("bytes until it fell", f.Bytes), named("what counts", counts))
 }
 
 // unsteady says that some intervals were far below the rest, further than chance
@@ -78,12 +105,9 @@ func unsteady(o Observed) []Finding {
 	if usual <= 0 || statistics.PoissonBelow(float64(s.Worst)*float64(s.Interval), usual)*float64(s.Intervals) > 0.01 {
 		return nil
 	}
-	return []Finding{{
-		Kind: "unsteady", Weight: Caution, Figure: "all",
-		Sentence: fmt.Sprintf("The slowest of %d intervals of %s reached %s, %s of the median; %d were below half of it.", s.Intervals, s.Interval, s.Worst, s.WorstShare, s.Slow),
-		Next:     "Look at the series for what happened then; a use with deadlines lives by its worst seconds, not by the mean.",
-		Evidence: []Evidence{{"worst over median", float64(s.WorstShare)}, {"coefficient of variation", float64(s.Variation)}, {"intervals below half the median", float64(s.Slow)}},
-	}}
+	return slowIntervals.of(everything, "Look at the series for what happened then; a use with deadlines lives by its worst seconds, not by the mean.",
+		counted("intervals", s.Intervals), number("length of each, seconds", s.Interval), number("worst, operations a second", s.Worst), number("worst over median", s.WorstShare),
+		counted("intervals below half the median", s.Slow), unsaid("coefficient of variation", s.Variation))
 }
 
 // stolenLimit is the share of CPU time from which on others on the same
@@ -94,15 +118,8 @@ const stolenLimit = 0.02
 // (proc_stat(5)): a rate can be too low by about that share, and differs from
 // run to run.
 func stolenTime(o Observed) []Finding {
-	if o.Summary.Stolen < stolenLimit {
-		return nil
-	}
-	return []Finding{{
-		Kind: "stolen-time", Weight: Caution, Figure: "all",
-		Sentence: fmt.Sprintf("A hypervisor gave %s of this host's CPU time to others meanwhile.", o.Summary.Stolen),
-		Next:     "Measure when the hardware is quieter, or from a host of its own. Comparisons allow for that share.",
-		Evidence: []Evidence{{"stolen share of CPU time", float64(o.Summary.Stolen)}},
-	}}
+	return stolen.of(everything, "Measure when the hardware is quieter, or from a host of its own. Comparisons allow for that share.",
+		number("stolen share of CPU time", o.Summary.Stolen))
 }
 
 // waitLimit is the share of their time for which workers may wait for a core.
@@ -120,30 +137,40 @@ func waitedForCores(o Observed) []Finding {
 	if cores == 0 || wait < waitLimit && (o.Summary.WorkerCPUPerOp > 0 || workers < 4*cores) {
 		return nil
 	}
-	f := Finding{
-		Kind: "waited-for-cores", Weight: Caution, Figure: "all",
-		Next:     "Use fewer workers with a greater depth for as many operations in flight, or measure from a host with more cores that do nothing else.",
-		Evidence: []Evidence{{"share of the workers' time waited for a core", float64(wait)}, {"workers", float64(workers)}, {"cores", float64(cores)}},
+	own, others := besideWorkers(o.Series)
+	evidence := []Evidence{
+		unsaid("share of the workers' time waited for a core", wait), unsaid("workers", workers), unsaid("cores", cores),
+		unsaid("cores that this service used beside its workers", own), unsaid("cores that others used", others),
 	}
-	share := fmt.Sprintf("%d workers share %d cores", workers, cores)
-	if workers <= cores {
-		own, others := besideWorkers(o.Series)
-		f.Evidence = append(f.Evidence, Evidence{"cores that this service used beside its workers", own}, Evidence{"cores that others used", others})
-		share = fmt.Sprintf("Others used %s of the %d cores of this host", quantity.Digits(others), cores)
-		f.Next = "See what else runs here, what serves the file system included, or measure from a host with more cores."
+	next := "See what else runs here, what serves the file system included, or measure from a host with more cores."
+	switch {
+	case workers > cores:
+		next = "Use fewer workers with a greater depth for as many operations in flight, or measure from a host with more cores that do nothing else."
+	case own > others:
+		next = "Read results, export and compare when the measurement is over, or measure with a client on another host."
+	}
+	return waitedForCore.of(everything, next, evidence...)
+}
+
+// waitedWords say who used the cores, of as many of them as there are, and for how long workers
+// waited for one, where that is known.
+func waitedWords(t []claim.Term) string {
+	wait, workers, cores, own, others := t[0].Value, t[1].Value, t[2].Value, t[3].Value, t[4].Value
+	who := fmt.Sprintf("%g workers share %g cores", workers, cores)
+	switch {
+	case workers > cores:
+	case own > others:
+		who = fmt.Sprintf("This service itself used %s of the %g cores of this host beside its workers", quantity.Digits(own), cores)
+	default:
+		who = fmt.Sprintf("Others used %s of the %g cores of this host", quantity.Digits(others), cores)
 		if own >= ownWork {
-			share += fmt.Sprintf(", and this service itself %s beside its workers", quantity.Digits(own))
-		}
-		if own > others {
-			share = fmt.Sprintf("This service itself used %s of the %d cores of this host beside its workers", quantity.Digits(own), cores)
-			f.Next = "Read results, export and compare when the measurement is over, or measure with a client on another host."
+			who += fmt.Sprintf(", and this service itself %s beside its workers", quantity.Digits(own))
 		}
 	}
-	f.Sentence = fmt.Sprintf("%s: the workers were ready and waited for a core for %s of the time, which latencies include.", share, wait)
 	if wait < waitLimit {
-		f.Sentence = share + ". This kernel does not tell how long they waited for a core; latencies include it."
+		return who + ". This kernel does not tell how long they waited for a core; latencies include it."
 	}
-	return []Finding{f}
+	return fmt.Sprintf("%s: the workers were ready and waited for a core for %s of the time, which latencies include.", who, quantity.Share(wait))
 }
 
 // ownWork is how many cores' worth of time the service has to use beside its workers to be named.
@@ -194,16 +221,11 @@ func fewInFlight(o Observed) []Finding {
 	if o.Summary.Interface == "simulated" { // no host spends any time
 		return nil
 	}
-	sentence := fmt.Sprintf("By rate and latency %.3g operations were in flight on average, where the load asks for %g: this host could not keep the volume busy.", found, asked)
-	next := "Take the rate as what this host can ask for; use more workers to see what the volume can answer."
+	said, next := fewFlew, "Take the rate as what this host can ask for; use more workers to see what the volume can answer."
 	if found > asked {
-		sentence = fmt.Sprintf("By rate and latency %.3g operations were in flight on average, more than the %g of the load: the figures do not fit together.", found, asked)
-		next = "Measure again for longer; long operations at the edges weigh too much here."
+		said, next = manyFlew, "Measure again for longer; long operations at the edges weigh too much here."
 	}
-	return []Finding{{
-		Kind: "few-in-flight", Weight: Caution, Figure: "all", Sentence: sentence, Next: next,
-		Evidence: []Evidence{{"rate × mean latency", found}, {"workers × depth", asked}},
-	}}
+	return said.of(everything, next, Evidence{"rate × mean latency", found, fmt.Sprintf("%.3g", found)}, Evidence{"workers × depth", asked, fmt.Sprintf("%g", asked)})
 }
 
 // lateFeeds says whether the pieces of feeds came before they were needed.
@@ -212,29 +234,17 @@ func lateFeeds(o Observed) []Finding {
 	if f == nil || f.Pieces == 0 {
 		return nil
 	}
-	evidence := []Evidence{{"pieces", float64(f.Pieces)}, {"late pieces", float64(f.Late)}, {"seconds before it was needed that the tightest piece was there", float64(f.Tightest)}}
-	if f.Late == 0 && o.Load.Feeds != nil && f.Behind > o.Load.Feeds.Buffer*mostBehind {
-		return []Finding{{
-			Kind: "feeds-behind", Weight: Caution, Figure: "all",
-			Sentence: fmt.Sprintf("No piece came late yet, but at the end %s of what had been asked for was missing, and the buffer lasts %s: it is not kept.", f.Behind, o.Load.Feeds.Buffer),
-			Next:     "Let it go on for longer to see it, or use fewer feeds.",
-			Evidence: append(evidence, Evidence{"seconds behind at the end", float64(f.Behind)}),
-		}}
+	pieces := counted("pieces", f.Pieces)
+	switch {
+	case f.Late > 0:
+		return latePieces.of(everything, "Fewer feeds, a lower rate of each, or a larger buffer where the lateness passes by.",
+			counted("late pieces", f.Late), pieces, number("share that was late", f.LateShare), number("worst lateness, seconds", f.WorstLate), number("longest time that a feed stood still, seconds", f.LongestStall))
+	case o.Load.Feeds != nil && f.Behind > o.Load.Feeds.Buffer*mostBehind:
+		return feedsBehind.of(everything, "Let it go on for longer to see it, or use fewer feeds.",
+			number("seconds behind at the end", f.Behind), number("buffer, seconds", o.Load.Feeds.Buffer))
 	}
-	if f.Late == 0 {
-		return []Finding{{
-			Kind: "feeds-kept", Weight: Info, Figure: "all",
-			Sentence: fmt.Sprintf("All %d pieces were there before they were needed, half of them %s before, the tightest %s.", f.Pieces, f.Usual, f.Tightest),
-			Next:     "Let it go on for as long as the feeds do: a cache or a fast region carries them for a while.",
-			Evidence: evidence,
-		}}
-	}
-	return []Finding{{
-		Kind: "late-pieces", Weight: Caution, Figure: "all",
-		Sentence: fmt.Sprintf("%d of %d pieces (%s) came after they were needed, the worst %s; the longest time that a feed stood still was %s.", f.Late, f.Pieces, f.LateShare, f.WorstLate, f.LongestStall),
-		Next:     "Fewer feeds, a lower rate of each, or a larger buffer where the lateness passes by.",
-		Evidence: evidence,
-	}}
+	return feedsKept.of(everything, "Let it go on for as long as the feeds do: a cache or a fast region carries them for a while.",
+		pieces, number("seconds before it was needed that half of them were there", f.Usual), number("seconds before it was needed that the tightest piece was there", f.Tightest))
 }
 
 // fellBehind says that a set rate was not kept: fewer operations were done than
@@ -246,20 +256,13 @@ func fellBehind(o Observed) []Finding {
 	if _, kept := kept(o.Load, o.Summary); kept {
 		return nil
 	}
-	evidence := []Evidence{{"rate", float64(total.Rate)}, {"rate asked for", wanted}, {"mean latency, seconds", float64(total.Latency.Mean)}}
-	waited := ""
-	if service := o.Summary.Service; service != nil {
-		evidence = append(evidence, Evidence{"mean service time, seconds", float64(service.Mean)})
-		waited = fmt.Sprintf(", of which the volume itself took %s", service.Mean)
-	}
 	who, next := "The volume could not keep the rate", "Lower the rate until it is kept; the latency of an overload only says how long was measured."
 	if engineLimits(o.Load, o.Summary) {
 		who, next = "The engine could not keep the rate", "Use more workers, or a host with faster cores: the volume was not asked for more."
 	}
-	return []Finding{{
-		Kind: "fell-behind", Weight: Caution, Figure: "all",
-		Sentence: fmt.Sprintf("%s: %s of %s were done, and operations waited until their latency was %s%s.", who, total.Rate, quantity.OpRate(wanted), total.Latency.Mean, waited),
-		Next:     next,
-		Evidence: evidence,
-	}}
+	evidence := []Evidence{named("who", who), number("rate", total.Rate), number("rate asked for", quantity.OpRate(wanted)), number("mean latency, seconds", total.Latency.Mean)}
+	if service := o.Summary.Service; service != nil {
+		return fellShortServed.of(everything, next, append(evidence, number("mean service time, seconds", service.Mean))...)
+	}
+	return fellShort.of(everything, next, evidence...)
 }

@@ -1,9 +1,17 @@
 package judge
 
 import (
-	"fmt"
-
+	"patientheron/core/claim"
 	"patientheron/core/quantity"
+)
+
+const stoodWords = "The engine itself did not run for %s, %s after the start: its process was stopped or had no core, or the host was suspended."
+
+var (
+	ended = says("ended-by-failure", Unreliable, always,
+		"It ended by a failure after %s of measured time; the figures are of what was answered until then.")
+	stood     = says("stood-still", Caution, func(t []claim.Term) bool { return t[3].Value <= mostStood }, stoodWords)
+	stoodLong = says("stood-still: for long", Unreliable, func(t []claim.Term) bool { return t[3].Value > mostStood }, stoodWords)
 )
 
 // failed marks the figures of a measurement that ended by a failure: they are of what came
@@ -12,12 +20,8 @@ func failed(o Observed) []Finding {
 	if o.Summary.Total.Operations == 0 {
 		return nil // there is no figure
 	}
-	return []Finding{{
-		Kind: "ended-by-failure", Weight: Unreliable, Figure: "all",
-		Sentence: fmt.Sprintf("It ended by a failure after %s of measured time; the figures are of what was answered until then.", o.Summary.Measured),
-		Next:     "Fix the cause that the measurement names, and measure again.",
-		Evidence: []Evidence{{"measured seconds", float64(o.Summary.Measured)}, {"operations without an answer", float64(o.Summary.Unanswered)}},
-	}}
+	return ended.of(everything, "Fix the cause that the measurement names, and measure again.",
+		number("measured seconds", o.Summary.Measured), unsaid("operations without an answer", o.Summary.Unanswered))
 }
 
 // mostStood is the share of the measured time from which on the time in which the engine did
@@ -36,14 +40,10 @@ func stoodStill(o Observed) []Finding {
 	if all := o.Summary.Measured + o.Summary.LeadIn; all > 0 {
 		share = quantity.Share(s.Total / all)
 	}
-	f := Finding{
-		Kind: "stood-still", Weight: Caution, Figure: "all",
-		Sentence: fmt.Sprintf("The engine itself did not run for %s, %s after the start: its process was stopped or had no core, or the host was suspended.", s.Worst, s.At),
-		Next:     "Measure again when nothing stops the process and the host has idle cores. The longest latencies include this pause.",
-		Evidence: []Evidence{{"longest in seconds", float64(s.Worst)}, {"together in seconds", float64(s.Total)}, {"share of the time", float64(share)}},
-	}
+	said := stood
 	if share > mostStood {
-		f.Weight = Unreliable
+		said = stoodLong
 	}
-	return []Finding{f}
+	return said.of(everything, "Measure again when nothing stops the process and the host has idle cores. The longest latencies include this pause.",
+		number("longest in seconds", s.Worst), number("when, in seconds", s.At), unsaid("together in seconds", s.Total), unsaid("share of the time", share))
 }

@@ -3,17 +3,40 @@ package judge
 import (
 	"fmt"
 	"math"
+	"strconv"
 	"strings"
 
+	"patientheron/core/claim"
 	"patientheron/core/quantity"
 )
+
+var (
+	filePasses = saysOf("passes", Info, func(classes []string) string {
+		return "By how long a whole file took, pass by pass: " + strings.Join(classes, "; ") + "."
+	})
+
+	classLevel = claim.Declare("class-level", func(t []claim.Term) bool { return len(t) == 1 }, func(t []claim.Term) string {
+		return t[0].Of + " took the same in all of them"
+	})
+	classGoing = claim.Declare("class-still-changing", apartTerms, func(t []claim.Term) string {
+		return fmt.Sprintf("%s %s %s, %s %s, and still changing", t[0].Of, t[1].Shown, t[1].Of, t[2].Shown, t[2].Of)
+	})
+	classWarm = claim.Declare("class-warm", apartTerms, func(t []claim.Term) string {
+		return fmt.Sprintf("%s %s %s, %s %s", t[0].Of, t[1].Shown, t[1].Of, t[2].Shown, t[2].Of)
+	})
+)
+
+// apartTerms needs who, and two values that differ as they are shown.
+func apartTerms(t []claim.Term) bool {
+	return len(t) == 3 && t[1].Value != t[2].Value && t[1].Shown != t[2].Shown
+}
 
 // passesOfFiles says how the passes of one measurement over its files went, class by
 // class, by how long a whole file took on average: which classes the memory on the way
 // holds, and which it does not. What each pass varies by itself is what the mean of so
 // many files varies by.
 func passesOfFiles(o Observed) []Finding {
-	var words []string
+	var classes []claim.Claim
 	var evidence []Evidence
 	changed, going := false, false
 	groups := o.Load.FileGroups()
@@ -32,8 +55,8 @@ func passesOfFiles(o Observed) []Finding {
 		}
 		name := o.Load.Files.Set.Classes[groups[at].Class].Name
 		p := PassesOf(times, usual)
-		words = append(words, fmt.Sprintf("%q %s", name, filePassesInWords(p, times)))
-		evidence = append(evidence, Evidence{name + ": warm over cold, less one", float64(p.Gain)})
+		classes = classPasses(classes, strconv.Quote(name), p, times)
+		evidence = append(evidence, unsaid(name+": warm over cold, less one", p.Gain))
 		changed, going = changed || p.Shape != Level, going || p.Going
 	}
 	if !changed {
@@ -43,22 +66,20 @@ func passesOfFiles(o Observed) []Finding {
 	if going {
 		next = "Measure with more passes: warm is not reached."
 	}
-	return []Finding{{
-		Kind: "passes", Weight: Info, Figure: "all",
-		Sentence: "By how long a whole file took, pass by pass: " + strings.Join(words, "; ") + ".",
-		Next:     next, Evidence: evidence,
-	}}
+	return filePasses.puts(classes, everything, next, evidence...)
 }
 
-// filePassesInWords says what one class did.
-func filePassesInWords(p Passes, times []float64) string {
-	took := func(seconds float64) string { return quantity.Seconds(seconds).String() }
-	first := took(times[0])
+// classPasses adds what one class did.
+func classPasses(to []claim.Claim, class string, p Passes, times []float64) []claim.Claim {
+	took := func(which string, seconds float64) claim.Term {
+		return claim.Term{Of: which, Value: seconds, Shown: quantity.Seconds(seconds).String()}
+	}
+	its, first := claim.Term{Of: class}, took("in the first", times[0])
 	switch {
 	case p.Shape == Level:
-		return "took the same in all of them"
+		return claim.Add(to, classLevel, its)
 	case p.Going:
-		return fmt.Sprintf("%s in the first, %s in the last, and still changing", first, took(times[len(times)-1]))
+		return claim.Add(to, classGoing, its, first, took("in the last", times[len(times)-1]))
 	}
-	return fmt.Sprintf("%s in the first, %s from pass %d on", first, took(average(times[p.Warm-1:])), p.Warm)
+	return claim.Add(to, classWarm, its, first, took(fmt.Sprintf("from pass %d on", p.Warm), average(times[p.Warm-1:])))
 }

@@ -12,38 +12,12 @@ import (
 	"slices"
 	"strings"
 
+	"patientheron/core/claim"
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
 )
-
-// Weight is how much a finding matters.
-type Weight string
-
-// The weights. Unreliable marks the figure wherever it appears.
-const (
-	Info       Weight = "info"
-	Caution    Weight = "caution"
-	Unreliable Weight = "unreliable"
-)
-
-// Evidence is one number a finding rests on.
-type Evidence struct {
-	Name  string  `json:"name" doc:"What the number is, with its unit"`
-	Value float64 `json:"value"`
-}
-
-// Finding is one observation about a measurement.
-type Finding struct {
-	Kind     string     `json:"kind" doc:"Stable name of the rule that found it"`
-	Weight   Weight     `json:"weight" enum:"info,caution,unreliable"`
-	Figure   string     `json:"figure" doc:"What it is about: reads, writes or all"`
-	Part     string     `json:"part,omitempty" doc:"Name of the one of several loads at once that it is about; absent for all"`
-	Sentence string     `json:"sentence" doc:"What was observed"`
-	Next     string     `json:"next" doc:"What to do about it"`
-	Evidence []Evidence `json:"evidence"`
-}
 
 // Observed is everything the rules may look at.
 type Observed struct {
@@ -109,39 +83,31 @@ func partsOfTogether(o Observed) (findings []Finding) {
 	return findings
 }
 
+var (
+	refusedPart = says("portable-interface: a part of it", Info, always, "The kernel refused %s, which costs some CPU time for each operation.")
+	refusedAll  = says("portable-interface", Caution, always, "This kernel refuses io_uring, so operations went through threads, which costs more CPU time for each.")
+	sentLate    = says("late-generator", Caution, func(t []claim.Term) bool { return t[0].Value >= 100e-6 && t[0].Value > t[1].Value/10 },
+		"Operations were sent %s late on average although the volume was ready, against a mean latency of %s.")
+)
+
 // portableInterface says that operations went through threads: each then costs
 // more of the host.
 func portableInterface(o Observed) []Finding {
 	if lacks, found := strings.CutPrefix(o.Summary.Interface, "io_uring without "); found {
-		return []Finding{{
-			Kind: "portable-interface", Weight: Info, Figure: "all",
-			Sentence: fmt.Sprintf("The kernel refused %s, which costs some CPU time for each operation.", lacks),
-			Next:     "On fast devices raise the service's limit on locked memory (ulimit -l), then measure again.",
-			Evidence: []Evidence{},
-		}}
+		return refusedPart.of(everything, "On fast devices raise the service's limit on locked memory (ulimit -l), then measure again.", named("what it refused", lacks))
 	}
 	if o.Summary.Interface != "threads" {
 		return nil
 	}
-	return []Finding{{
-		Kind: "portable-interface", Weight: Caution, Figure: "all",
-		Sentence: "This kernel refuses io_uring, so operations went through threads, which costs more CPU time for each.",
-		Next:     "On fast devices allow io_uring for the service (sysctl kernel.io_uring_disabled), then measure again.",
-		Evidence: []Evidence{},
-	}}
+	return refusedAll.of(everything, "On fast devices allow io_uring for the service (sysctl kernel.io_uring_disabled), then measure again.")
 }
 
 // lateGenerator compares how late the generator itself was with the latency:
 // above a tenth of it, the generator is in the way.
 func lateGenerator(o Observed) []Finding {
-	lag := o.Summary.IssueLag
-	if lag == nil || o.Summary.Total.Latency.Mean <= 0 || *lag <= o.Summary.Total.Latency.Mean/10 || *lag < 100e-6 {
+	lag, mean := o.Summary.IssueLag, o.Summary.Total.Latency.Mean
+	if lag == nil || mean <= 0 {
 		return nil
 	}
-	return []Finding{{
-		Kind: "late-generator", Weight: Caution, Figure: "all",
-		Sentence: fmt.Sprintf("Operations were sent %s late on average although the volume was ready, against a mean latency of %s.", *lag, o.Summary.Total.Latency.Mean),
-		Next:     "Use more workers or a lower rate; this host cannot keep the pace.",
-		Evidence: []Evidence{{"issue lag, seconds", float64(*lag)}, {"mean latency, seconds", float64(o.Summary.Total.Latency.Mean)}},
-	}}
+	return sentLate.of(everything, "Use more workers or a lower rate; this host cannot keep the pace.", number("issue lag, seconds", *lag), number("mean latency, seconds", mean))
 }

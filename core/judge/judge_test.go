@@ -145,9 +145,9 @@ func TestRulesSpeakAndAreSilent(t *testing.T) {
 		"it never settles":                  {Observed{Summary: went(measure.Phases{Standing: measure.NotSettled})}, "never-settled all caution"},
 		"it settles":                        {Observed{Summary: went(measure.Phases{Standing: measure.Settled})}, ""},
 		"who knows":                         {Observed{Summary: went(measure.Phases{Standing: measure.NotKnown})}, "settling-not-known all info"},
-		"it falls and settles":              {Observed{Summary: went(measure.Phases{Standing: measure.Settled, Fall: &measure.Fall{}})}, "fell all info"},
-		"it falls at the end":               {Observed{Summary: went(measure.Phases{Standing: measure.NotSettled, Fall: &measure.Fall{}})}, "fell all info never-settled all caution"},
-		"an amount that falls":              {Observed{Load: workload.Spec{Ending: workload.Ending{Amount: 1}}, Summary: went(measure.Phases{Standing: measure.NotSettled, Fall: &measure.Fall{}})}, "fell all info"},
+		"it falls and settles":              {Observed{Summary: went(measure.Phases{Standing: measure.Settled, Fall: &measure.Fall{From: 2, To: 1}})}, "fell all info"},
+		"it falls at the end":               {Observed{Summary: went(measure.Phases{Standing: measure.NotSettled, Fall: &measure.Fall{From: 2, To: 1}})}, "fell all info never-settled all caution"},
+		"an amount that falls":              {Observed{Load: workload.Spec{Ending: workload.Ending{Amount: 1}}, Summary: went(measure.Phases{Standing: measure.NotSettled, Fall: &measure.Fall{From: 2, To: 1}})}, "fell all info"},
 		"seconds of nothing":                {Observed{Summary: measure.Summary{Steadiness: &measure.Steadiness{Intervals: 60, Interval: 1, Worst: 100, WorstShare: 0.1, Slow: 3}}}, "unsteady all caution"},
 		"seconds of few":                    {Observed{Summary: measure.Summary{Steadiness: &measure.Steadiness{Intervals: 60, Interval: 1, Worst: 1, WorstShare: 0.2, Slow: 3}}}, ""},
 		"even seconds":                      {Observed{Summary: measure.Summary{Steadiness: &measure.Steadiness{Intervals: 60, WorstShare: 0.9}}}, ""},
@@ -177,6 +177,9 @@ func TestRulesSpeakAndAreSilent(t *testing.T) {
 			got += f.Kind + " " + f.Figure + " " + string(f.Weight)
 			if f.Sentence == "" || f.Next == "" || f.Evidence == nil {
 				t.Errorf("%s: the finding lacks its sentence, next step or evidence: %+v", name, f)
+			}
+			if err := f.Check(); err != nil {
+				t.Errorf("%s: %v", name, err)
 			}
 		}
 		if got != c.want {

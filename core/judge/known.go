@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 
+	"patientheron/core/claim"
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
@@ -37,10 +38,18 @@ func KnownOf(load workload.Spec, sum *measure.Summary, found []Finding) Known {
 		if k.Engine {
 			who = "the engine itself could not keep the rate"
 		}
-		k.Unkept = fmt.Sprintf("%s: %s of %s were done, and latency then only says how long was measured", who, sum.Total.Rate, quantity.OpRate(float64(load.Arriving())))
+		wanted := quantity.OpRate(load.Arriving())
+		for _, c := range claim.Add(nil, notKept, claim.Term{Of: who, Value: float64(sum.Total.Rate), Shown: sum.Total.Rate.String()}, claim.Term{Of: "asked", Value: float64(wanted), Shown: wanted.String()}) {
+			k.Unkept = c.Words
+		}
 	}
 	return k
 }
+
+// notKept needs what was done of a set rate, and what was asked.
+var notKept = claim.Declare("rate-not-kept", func(t []claim.Term) bool { return t[0].Value < t[1].Value }, func(t []claim.Term) string {
+	return fmt.Sprintf("%s: %s of %s were done, and latency then only says how long was measured", t[0].Of, t[0].Shown, t[1].Shown)
+})
 
 // Doubt is why a figure about a class of operation is not to be trusted, or about all that
 // move bytes for ""; "" when it is.

@@ -6,8 +6,10 @@ import (
 	"maps"
 	"math"
 	"slices"
+	"strconv"
 	"strings"
 
+	"patientheron/core/claim"
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
@@ -35,53 +37,106 @@ func whoLimits(o Observed) []Finding {
 	if o.ofSource() >= 1-near {
 		return nil // which was said
 	}
-	var found []string
+	var found []claim.Claim
 	evidence := []Evidence{}
-	for _, look := range []func(Observed) (string, []Evidence){nearCeiling, busyEngine, busyDisk, busyInside} {
-		words, numbers := look(o)
-		if words != "" {
-			found = append(found, words)
-		}
-		evidence = append(evidence, numbers...)
+	for _, look := range []func(Observed) ([]claim.Claim, []Evidence){nearCeiling, busyEngine, busyDisk, busyInside} {
+		said, numbers := look(o)
+		found, evidence = append(found, said...), append(evidence, numbers...)
 	}
 	next := "To go faster, widen this first; the hop with the next ceiling limits after it."
 	if len(found) == 0 {
-		if words, numbers := addedLatency(o); words != "" {
-			found, evidence = append(found, words), append(evidence, numbers...)
-			next = "Ask for more at once (depth, workers), or shorten the way."
-		}
+		said, numbers := addedLatency(o)
+		found, evidence = append(found, said...), append(evidence, numbers...)
+		next = "Ask for more at once (depth, workers), or shorten the way."
 	}
 	if len(found) == 0 {
-		return []Finding{{
-			Kind: "limit-not-found", Weight: Info, Figure: "all",
-			Sentence: "What limits was not found: no known ceiling is near, and nothing that is known to hold operations up was always busy.",
-			Next:     "Ask for more at once (depth, workers); when the rate does not rise, tell the setup more about the hops behind.",
-			Evidence: evidence,
-		}}
+		return nothingLimits.of(everything, "Ask for more at once (depth, workers); when the rate does not rise, tell the setup more about the hops behind.", evidence...)
 	}
-	return []Finding{{
-		Kind: "limited-by", Weight: Info, Figure: "all",
-		Sentence: "The limit is " + strings.Join(found, ", and ") + ".",
-		Next:     next,
-		Evidence: evidence,
-	}}
+	return limitIs.puts(found, everything, next, evidence...)
 }
 
-func nearCeiling(o Observed) (string, []Evidence) {
+var (
+	limitIs = saysBy("limited-by", Info, func(t []claim.Term) bool { return len(t) > 0 }, func(t []claim.Term) string {
+		words := "The limit is " + t[0].Shown
+		for _, p := range t[1:] {
+			between := ", and "
+			if p.Of == timeGoes || p.Of == wayTakes {
+				between = "; "
+			}
+			words += between + p.Shown
+		}
+		return words + "."
+	})
+	nothingLimits = says("limit-not-found", Info, always,
+		"What limits was not found: no known ceiling is near, and nothing that is known to hold operations up was always busy.")
+
+	hopNear = claim.Declare("limit: a hop", func(t []claim.Term) bool { // what it can pass, and the share that was reached
+		return len(t) == 2 && t[0].Value > 0 && math.Abs(t[1].Value-1) <= near
+	}, func(t []claim.Term) string {
+		return fmt.Sprintf("the hop %s, which can pass %s (%s of it was reached)", t[0].Of, t[0].Shown, t[1].Shown)
+	})
+	engineAlone = claim.Declare("limit: the engine alone", always, func([]claim.Term) string {
+		return "the engine itself, since nothing stands behind it"
+	})
+	engineBusy = claim.Declare("limit: the engine", mostly, func(t []claim.Term) string {
+		return "the engine's own workers on this host, busy for " + t[0].Shown + " of the time"
+	})
+	diskBusy = claim.Declare("limit: a disk", mostly, func(t []claim.Term) string {
+		return "the disk " + t[0].Of + ", always busy with operations waiting"
+	})
+	partBusy = claim.Declare("limit: a part", mostly, func(t []claim.Term) string {
+		return fmt.Sprintf("%s of the array, busy for %s of the time", t[0].Of, t[0].Shown)
+	})
+	partsBusy = claim.Declare("limit: parts alike", func(t []claim.Term) bool { // the busiest, and how many are like it
+		return mostly(t) && t[1].Value > 1
+	}, func(t []claim.Term) string {
+		return fmt.Sprintf("%s parts of the array alike, such as %s, each busy for about %s of the time", t[1].Shown, t[0].Of, t[0].Shown)
+	})
+	timeTaken = claim.Declare("limit: how long it takes", func(t []claim.Term) bool { // in flight, latency, the busiest share
+		return len(t) == 3 && t[2].Value < idle
+	}, func(t []claim.Term) string {
+		return fmt.Sprintf("how long an operation takes: with %s in flight and %s each no more are done, and nothing on the way was busy for more than %s of the time", t[0].Shown, t[1].Shown, t[2].Shown)
+	})
+	theWay = claim.Declare(wayTakes, func(t []claim.Term) bool { return len(t) == 2 && t[0].Value <= t[1].Value }, func(t []claim.Term) string {
+		return t[0].Shown + " of that is the way there and back"
+	})
+	spends = claim.Declare(timeGoes, func(t []claim.Term) bool { // of all, and in parts, the longest first
+		return len(t) > 1 && claim.All(t[1:], func(p claim.Term) bool { return p.Value <= t[0].Value*1.001 && p.Value <= t[1].Value })
+	}, func(t []claim.Term) string {
+		words := make([]string, len(t)-1)
+		for i, p := range t[1:] {
+			words[i] = p.Shown + " " + p.Of
+		}
+		return fmt.Sprintf("of %s each of the %s spends %s", t[0].Shown, t[0].Of, strings.Join(words, " and "))
+	})
+)
+
+// The kinds of claim that go on with what was said before them.
+const (
+	timeGoes = "limit: where time goes"
+	wayTakes = "limit: the way"
+)
+
+// mostly needs a part that is busy for nearly all of the time.
+func mostly(t []claim.Term) bool { return len(t) > 0 && t[0].Value > pegged }
+
+// ofTime is a share of the time as a term.
+func ofTime(of string, share float64) claim.Term {
+	return claim.Term{Of: of, Value: share, Shown: quantity.Share(share).String()}
+}
+
+func nearCeiling(o Observed) ([]claim.Claim, []Evidence) {
 	if o.Load.Kind == workload.TogetherKind || len(o.Changed) > 0 { // of which no ceiling is known
-		return "", nil
+		return nil, nil
 	}
 	use := o.use()
 	limit := setup.Limit(o.reached(o.Setup.Ceilings(use)))
 	if limit == nil {
-		return "", nil
+		return nil, nil
 	}
 	share := float64(o.Summary.Total.Rate) / float64(limit.Rate)
-	evidence := []Evidence{{"share of the lowest ceiling", share}}
-	if math.Abs(share-1) > near {
-		return "", evidence
-	}
-	return fmt.Sprintf("the hop %q, which can pass %s (%s of it was reached)", limit.Name, use.Show(limit.Rate), quantity.Share(share)), evidence
+	can := claim.Term{Of: strconv.Quote(limit.Name), Value: float64(limit.Rate), Shown: use.Show(limit.Rate)}
+	return claim.Add(nil, hopNear, can, ofTime("reached", share)), []Evidence{unsaid("share of the lowest ceiling", share)}
 }
 
 // reached are the hops that what was asked came to: not those behind a cache or a tier that
@@ -115,24 +170,26 @@ func engineLimits(load workload.Spec, sum measure.Summary) bool {
 
 // busyEngine looks at the engine's own workers. What else the cores of the host do is
 // not their limit; where it keeps them waiting, waitedForCores says so.
-func busyEngine(o Observed) (string, []Evidence) {
+func busyEngine(o Observed) ([]claim.Claim, []Evidence) {
 	share := engineShare(o.Load, o.Summary)
+	evidence := []Evidence{unsaid("busy share of the engine's workers", share)}
 	if o.Summary.Interface == "none" {
-		return "the engine itself, since nothing stands behind it", []Evidence{{"busy share of the engine's workers", share}}
+		return claim.Add(nil, engineAlone), evidence
 	}
-	if share <= pegged {
-		return "", nil
+	said := claim.Add(nil, engineBusy, ofTime("workers", min(share, 1)))
+	if said == nil {
+		return nil, nil
 	}
-	return fmt.Sprintf("the engine's own workers on this host, busy for %s of the time", quantity.Share(min(share, 1))), []Evidence{{"busy share of the engine's workers", share}}
+	return said, evidence
 }
 
 // busyDisk looks for a hard disk that is always busy while more is waiting: one arm
 // serves one operation. Other drives work on many at once.
-func busyDisk(o Observed) (string, []Evidence) {
+func busyDisk(o Observed) ([]claim.Claim, []Evidence) {
 	kinds := o.Setup.Count("media")
 	for i := range kinds {
 		if o.Setup.Text(fmt.Sprintf("media[%d].kind", i)) != "hard disk" {
-			return "", nil
+			return nil, nil
 		}
 	}
 	busy, count, name := 0.0, 0.0, ""
@@ -147,13 +204,13 @@ func busyDisk(o Observed) (string, []Evidence) {
 		}
 	}
 	if kinds == 0 || count == 0 || busy/count <= pegged {
-		return "", nil
+		return nil, nil
 	}
-	return fmt.Sprintf("the disk %s, always busy with operations waiting", name), []Evidence{{"share of the intervals in which " + name + " was always busy", busy / count}}
+	return claim.Add(nil, diskBusy, ofTime(name, busy/count)), []Evidence{unsaid("share of the intervals in which "+name+" was always busy", busy/count)}
 }
 
 // busyInside looks for the busiest part of a simulated array.
-func busyInside(o Observed) (string, []Evidence) {
+func busyInside(o Observed) ([]claim.Claim, []Evidence) {
 	of := inside(o)
 	busiest, share := "", pegged
 	for _, part := range slices.Sorted(maps.Keys(of)) {
@@ -162,7 +219,7 @@ func busyInside(o Observed) (string, []Evidence) {
 		}
 	}
 	if busiest == "" {
-		return "", nil
+		return nil, nil
 	}
 	alike := 0 // of its kind, and as busy
 	for part, s := range of {
@@ -170,11 +227,11 @@ func busyInside(o Observed) (string, []Evidence) {
 			alike++
 		}
 	}
-	evidence := []Evidence{{"busy share of " + busiest, share}}
-	if alike > 1 {
-		return fmt.Sprintf("%d parts of the array alike, such as %s, each busy for about %s of the time", alike, busiest, quantity.Share(share)), evidence
+	evidence := []Evidence{unsaid("busy share of "+busiest, share)}
+	if its := ofTime(busiest, share); alike > 1 {
+		return claim.Add(nil, partsBusy, its, claim.Term{Of: "alike", Value: float64(alike), Shown: strconv.Itoa(alike)}), evidence
 	}
-	return fmt.Sprintf("%s of the array, busy for %s of the time", busiest, quantity.Share(share)), evidence
+	return claim.Add(nil, partBusy, ofTime(busiest, share)), evidence
 }
 
 // alikeBusy is by how much shares of time may differ for parts to be as busy.
@@ -200,7 +257,7 @@ func inside(o Observed) map[string]float64 {
 // busy: distance, or whatever else takes time without being at work. It is silent
 // where nothing is known of what is busy, or the operations in flight are not those
 // that the load asks for.
-func addedLatency(o Observed) (string, []Evidence) {
+func addedLatency(o Observed) ([]claim.Claim, []Evidence) {
 	busiest, known := 0.0, false
 	for _, share := range inside(o) {
 		busiest, known = max(busiest, share), true
@@ -218,25 +275,31 @@ func addedLatency(o Observed) (string, []Evidence) {
 	if o.Load.Kind == workload.StoresKind || o.Load.Kind == workload.TogetherKind { // which has as many in flight as its requests bring with them
 		asked = math.Round(flying*10) / 10
 	}
-	spent, parts := timeSpent(o) // who accounts for all the time leaves no doubt
-	if !known || busiest >= idle || spent == "" && (o.Load.SyncEvery > 0 || math.Abs(flying/asked-1) > 0.1) {
-		return "", nil
+	spent := timeSpent(o) // who accounts for all the time leaves no doubt
+	if !known || busiest >= idle || len(spent) == 0 && (o.Load.SyncEvery > 0 || math.Abs(flying/asked-1) > 0.1) {
+		return nil, nil
 	}
-	words := fmt.Sprintf("how long an operation takes: with %g in flight and %s each no more are done, and nothing on the way was busy for more than %s of the time", asked, o.Summary.Total.Latency.Mean, quantity.Share(busiest))
-	evidence := []Evidence{{"operations in flight", flying}, {"mean latency, seconds", latency}, {"busiest share on the way", busiest}}
-	if spent != "" {
-		words += "; " + spent
-		evidence = append(evidence, parts...)
-	} else if way := distance(o); way > 0.3*latency {
-		words += fmt.Sprintf("; %s of that is the way there and back", quantity.Seconds(way))
-		evidence = append(evidence, Evidence{"time of the way, seconds", way})
+	terms := []claim.Term{
+		{Of: "in flight", Value: asked, Shown: fmt.Sprintf("%g", asked)},
+		{Of: "each", Value: latency, Shown: o.Summary.Total.Latency.Mean.String()}, ofTime("busiest", busiest),
 	}
-	return words, evidence
+	evidence := []Evidence{unsaid("operations in flight", flying), unsaid("mean latency, seconds", latency), unsaid("busiest share on the way", busiest)}
+	said := claim.Add(nil, timeTaken, terms...)
+	for _, c := range spent {
+		for _, t := range c.Terms[1:] {
+			evidence = append(evidence, unsaid(c.Terms[0].Of+" "+t.Of+", seconds of each", t.Value))
+		}
+	}
+	if way := distance(o); len(spent) == 0 && way > 0.3*latency {
+		said = claim.Add(said, theWay, claim.Term{Of: "the way", Value: way, Shown: quantity.Seconds(way).String()}, terms[1])
+		evidence = append(evidence, unsaid("time of the way, seconds", way))
+	}
+	return append(said, spent...), evidence
 }
 
 // timeSpent says where a simulated array lets the time of an operation go, by its own
 // account of it: the two largest parts of the class that takes longest.
-func timeSpent(o Observed) (string, []Evidence) {
+func timeSpent(o Observed) []claim.Claim {
 	parts := map[string][]measure.Counter{}
 	sums := map[string]float64{}
 	for _, c := range Inside(o.Series) {
@@ -252,17 +315,18 @@ func timeSpent(o Observed) (string, []Evidence) {
 		}
 	}
 	if longest == "" {
-		return "", nil
+		return nil
 	}
 	list := parts[longest]
 	slices.SortStableFunc(list, func(x, y measure.Counter) int { return cmp.Compare(y.Value, x.Value) })
-	var words []string
-	var evidence []Evidence
-	for _, c := range list[:min(2, len(list))] {
-		words = append(words, fmt.Sprintf("%s %s", quantity.Seconds(c.Value), strings.TrimPrefix(c.Name, longest+" ")))
-		evidence = append(evidence, Evidence{c.Name + ", seconds of each", c.Value})
+	seconds := func(of string, v float64) claim.Term {
+		return claim.Term{Of: of, Value: v, Shown: quantity.Seconds(v).String()}
 	}
-	return fmt.Sprintf("of %s each of the %s spends %s", quantity.Seconds(sums[longest]), longest, strings.Join(words, " and ")), evidence
+	terms := []claim.Term{seconds(longest, sums[longest])}
+	for _, c := range list[:min(2, len(list))] {
+		terms = append(terms, seconds(strings.TrimPrefix(c.Name, longest+" "), c.Value))
+	}
+	return claim.Add(nil, spends, terms...)
 }
 
 // fibre is the time light takes for a kilometre of glass and back.

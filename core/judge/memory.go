@@ -4,7 +4,9 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strconv"
 
+	"patientheron/core/claim"
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
@@ -14,6 +16,58 @@ import (
 // honest is the share of the bytes that a device must have moved for the rule
 // to believe that they came from it. Read-ahead and metadata only add to it.
 const honest = 0.9
+
+var (
+	readBuffered = says("silently-buffered: reads", Unreliable, movedLess,
+		"The load read %s uncached, but the device moved only %s. Memory on this host answered them.")
+	wroteBuffered = says("silently-buffered: writes", Unreliable, movedLess,
+		"The load wrote %s uncached, but the device moved only %s. They went into memory on this host, or were compressed before they reached it.")
+	inMemory = says("memory-file-system", Unreliable, always,
+		"The folder is on %s, which keeps files in memory. These figures are about memory, not storage.")
+	unwrittenRead = says("never-written: reads", Unreliable, atLeast(leastUnwritten),
+		"%s of the span had never been written when it began: what is read there is answered without the storage.")
+	unwrittenOnly = says("never-written: writes", Caution, atLeast(leastUnwritten),
+		"%s of the span had never been written when it began: the first write to each place has to find room for it, which later ones need not.")
+	fitsMemory = says("span-fits-memory", Unreliable, fits,
+		"The load goes through the page cache, and its span of %s fits into the %s of memory this host can use for that.")
+	hostAnswered = says("host-memory-answered", Unreliable, atLeast(mostlyHits),
+		"The page cache of the host answered %s of what was read: these figures are about memory, not storage.")
+	hostFilling = says("host-memory-filling", Unreliable, keeps(0),
+		"The page cache of the host had not passed on %s of the %s that were written: these figures are about memory, not storage.")
+	aboveIt = saysBy("above-ceiling", Unreliable, above, func(t []claim.Term) string {
+		return aboveWords(t) + " can pass. " + t[4].Shown
+	})
+	aboveBefore = saysBy("above-ceiling: of before", Caution, above, func(t []claim.Term) string {
+		return aboveWords(t) + " could pass before something was changed, " + t[4].Shown + " after the start."
+	})
+	cacheDid = says("cache-answered", Caution, func(t []claim.Term) bool { return t[1].Value >= mostlyHits },
+		"%s answered %s of what was asked: the reads are mostly its own.")
+	fitsCache = says("span-fits-cache", Caution, fits,
+		"The span of %s fits into the %s of %s, so that once it is warm the figures are those of the cache.")
+	cacheFilling = says("still-filling", Caution, keeps(1),
+		"%s had not passed on %s of the %s that were written: it was still filling, and the media took less than was measured.")
+)
+
+func movedLess(t []claim.Term) bool { return t[1].Value < honest*t[0].Value }
+
+func fits(t []claim.Term) bool { return t[0].Value > 0 && t[0].Value <= t[1].Value }
+
+// keeps needs what a cache kept at a place, and all that was written after it.
+func keeps(at int) func([]claim.Term) bool {
+	return func(t []claim.Term) bool {
+		kept, written := t[at].Value, t[at+1].Value
+		return written > 0 && kept >= mostlyKept*written && kept <= written
+	}
+}
+
+// above needs what ran, its rate, the ceiling, whose it is, and what is said after that.
+func above(t []claim.Term) bool {
+	return len(t) == 5 && t[2].Value > 0 && t[1].Value > t[2].Value*(1+tolerance)
+}
+
+func aboveWords(t []claim.Term) string {
+	return fmt.Sprintf("%s ran at %s, above the %s that the hop %s", t[0].Shown, t[1].Shown, t[2].Shown, t[3].Shown)
+}
 
 // silentlyBuffered compares what was moved with what the kernel's counters say
 // the device moved (Documentation/block/stat of the kernel). Fewer bytes on the
@@ -45,13 +99,10 @@ func silentlyBuffered(o Observed) (findings []Finding) {
 		return nil
 	}
 	for _, side := range []struct {
-		class       measure.Class
-		verb, cause string
-		device      float64
-	}{
-		{measure.Read, "read", "Memory on this host answered them.", deviceRead},
-		{measure.Write, "wrote", "They went into memory on this host, or were compressed before they reached it.", deviceWritten},
-	} {
+		class  measure.Class
+		said   saying
+		device float64
+	}{{measure.Read, readBuffered, deviceRead}, {measure.Write, wroteBuffered, deviceWritten}} {
 		moved := moved[side.class]
 		reaches := moved // the device
 		if side.class == measure.Read {
@@ -61,13 +112,8 @@ func silentlyBuffered(o Observed) (findings []Finding) {
 		if moved < 16*float64(o.Load.LargestBlock()) || side.device >= honest*reaches {
 			continue
 		}
-		findings = append(findings, Finding{
-			Kind: "silently-buffered", Weight: Unreliable, Figure: side.class.String(),
-			Sentence: fmt.Sprintf("The load %s %s uncached, but the device moved only %s. %s",
-				side.verb, quantity.Bytes(moved), quantity.Bytes(side.device), side.cause),
-			Next:     nextForBuffered(o.Facts),
-			Evidence: []Evidence{{"bytes of the load", moved}, {"bytes of the device", side.device}},
-		})
+		findings = append(findings, side.said.of(side.class.String(), nextForBuffered(o.Facts),
+			number("bytes of the load", quantity.Bytes(moved)), number("bytes of the device", quantity.Bytes(side.device)))...)
 	}
 	return findings
 }
@@ -85,12 +131,7 @@ func memoryFileSystem(o Observed) []Finding {
 	if o.Facts == nil || (o.Facts.FileSystem != "tmpfs" && o.Facts.FileSystem != "ramfs") {
 		return nil
 	}
-	return []Finding{{
-		Kind: "memory-file-system", Weight: Unreliable, Figure: "all",
-		Sentence: fmt.Sprintf("The folder is on %s, which keeps files in memory. These figures are about memory, not storage.", o.Facts.FileSystem),
-		Next:     "Name a folder on a file system that stands on a disk.",
-		Evidence: []Evidence{},
-	}}
+	return inMemory.of(everything, "Name a folder on a file system that stands on a disk.", named("file system", o.Facts.FileSystem))
 }
 
 // leastUnwritten is the share of a span from which on what was never written counts.
@@ -99,21 +140,12 @@ const leastUnwritten = 0.01
 // neverWritten says that a part of the span was never written: reads of it find nothing, and are
 // answered without the storage (lseek(2), SEEK_HOLE); writes there have to find room first.
 func neverWritten(o Observed) []Finding {
-	share := o.Summary.Unwritten
-	if share < leastUnwritten {
-		return nil
-	}
-	f := Finding{
-		Kind: "never-written", Weight: Unreliable, Figure: measure.Read.String(),
-		Sentence: fmt.Sprintf("%s of the span had never been written when it began: what is read there is answered without the storage.", share),
-		Next:     "Write the whole span first (a stage with fill), or measure a part that is written (--offset, --span).",
-		Evidence: []Evidence{{"share of the span that was never written", float64(share)}},
-	}
+	said, class := unwrittenRead, measure.Read
 	if !slices.Contains(o.Load.Classes(), measure.Read) {
-		f.Weight, f.Figure = Caution, measure.Write.String()
-		f.Sentence = fmt.Sprintf("%s of the span had never been written when it began: the first write to each place has to find room for it, which later ones need not.", share)
+		said, class = unwrittenOnly, measure.Write
 	}
-	return []Finding{f}
+	return said.of(class.String(), "Write the whole span first (a stage with fill), or measure a part that is written (--offset, --span).",
+		number("share of the span that was never written", o.Summary.Unwritten))
 }
 
 // cachedOnPurpose reminds that a cached load measures the host's memory as long
@@ -142,36 +174,19 @@ func cachedOnPurpose(o Observed) []Finding {
 	if available == 0 || span >= available {
 		return nil
 	}
-	return []Finding{{
-		Kind: "span-fits-memory", Weight: Unreliable, Figure: "all",
-		Sentence: fmt.Sprintf("The load goes through the page cache, and its span of %s fits into the %s of memory this host can use for that.", span, available),
-		Next:     fmt.Sprintf("Use a span over %s, or leave out --cached.", available),
-		Evidence: []Evidence{{"span, bytes", float64(span)}, {"memory for caching, bytes", float64(available)}},
-	}}
+	return fitsMemory.of(everything, fmt.Sprintf("Use a span over %s, or leave out --cached.", available),
+		number("span, bytes", span), number("memory for caching, bytes", available))
 }
 
 // simulatedMemory says by the counters of a simulated host that its memory answered, or took
 // what was written.
 func simulatedMemory(o Observed) (findings []Finding) {
 	hits, grew, _ := answered(o.Series, "page cache")
-	if hits >= mostlyHits {
-		findings = append(findings, Finding{
-			Kind: "host-memory-answered", Weight: Unreliable, Figure: "all",
-			Sentence: fmt.Sprintf("The page cache of the host answered %s of what was read: these figures are about memory, not storage.", quantity.Share(hits)),
-			Next:     "Use a span far over that memory (pageCache.size in the array file), or leave out --cached.",
-			Evidence: []Evidence{{"hit rate", hits}},
-		})
-	}
+	findings = append(findings, hostAnswered.of(everything, "Use a span far over that memory (pageCache.size in the array file), or leave out --cached.",
+		number("hit rate", quantity.Share(hits)))...)
 	written := o.Summary.Classes[measure.Write].Bytes
-	if grew, share := keptOf(grew, written); written > 0 && share >= mostlyKept {
-		findings = append(findings, Finding{
-			Kind: "host-memory-filling", Weight: Unreliable, Figure: "all",
-			Sentence: fmt.Sprintf("The page cache of the host had not passed on %s of the %s that were written: these figures are about memory, not storage.", grew, written),
-			Next:     "Write until as much waits as may (--settled), or more than that; flush; or leave out --cached.",
-			Evidence: []Evidence{{"bytes that it kept", float64(grew)}, {"bytes written", float64(written)}},
-		})
-	}
-	return findings
+	return append(findings, hostFilling.of(everything, "Write until as much waits as may (--settled), or more than that; flush; or leave out --cached.",
+		number("bytes that it kept", min(grew, written)), number("bytes written", written))...)
 }
 
 // tolerance is how far above a ceiling a rate may lie before it is impossible:
@@ -217,20 +232,12 @@ func aboveCeiling(o Observed) []Finding {
 	if o.Load.Cached {
 		cause, next = "They were answered from memory on this host.", "Leave out --cached, or use a span far larger than this host's memory."
 	}
+	said, after := aboveIt, named("why that can be", cause)
 	if len(o.Changed) > 0 { // the ceilings are those of what was looked at before
-		return []Finding{{
-			Kind: "above-ceiling", Weight: Caution, Figure: figure,
-			Sentence: fmt.Sprintf("%s ran at %s, above the %s that the hop %q could pass before something was changed, %s after the start.", verb, use.Show(rate), use.Show(lowest.Rate), lowest.Name, o.Changed[0]),
-			Next:     "Look at the volume as it is now, and measure again.",
-			Evidence: []Evidence{{"operations a second", float64(rate)}, {"ceiling before, operations a second", float64(lowest.Rate)}},
-		}}
+		said, after, next = aboveBefore, number("seconds until it was changed", o.Changed[0]), "Look at the volume as it is now, and measure again."
 	}
-	return []Finding{{
-		Kind: "above-ceiling", Weight: Unreliable, Figure: figure,
-		Sentence: fmt.Sprintf("%s ran at %s, above the %s that the hop %q can pass. %s", verb, use.Show(rate), use.Show(lowest.Rate), lowest.Name, cause),
-		Next:     next,
-		Evidence: []Evidence{{"operations a second", float64(rate)}, {"ceiling, operations a second", float64(lowest.Rate)}},
-	}}
+	return said.of(figure, next, named("what ran", verb), Evidence{"operations a second", float64(rate), use.Show(rate)},
+		Evidence{"ceiling, operations a second", float64(lowest.Rate), use.Show(lowest.Rate)}, named("hop", strconv.Quote(lowest.Name)), after)
 }
 
 // answered is how much of what was read each cache that tells of itself answered, and
@@ -258,13 +265,6 @@ func answered(series []measure.Interval, cache string) (hits float64, grew quant
 	return hits, quantity.Bytes(max(last-first, 0)), known
 }
 
-// keptOf is how much of what was written a cache had not passed on, by how much more it holds
-// than at first: never more than was written, although it counts in blocks of its own.
-func keptOf(grew, written quantity.Bytes) (kept quantity.Bytes, share float64) {
-	kept = min(grew, written)
-	return kept, float64(kept) / float64(max(written, 1))
-}
-
 // Shares from which on a cache counts as what was measured.
 const (
 	mostlyHits = 0.5
@@ -283,29 +283,18 @@ func cacheAnswered(o Observed) (findings []Finding) {
 			name = setup.Part(at)
 		}
 		written := o.Summary.Classes[measure.Write].Bytes
+		quoted := named("which", strconv.Quote(name))
 		switch {
-		case known && o.Load.Reads > 0 && hits >= mostlyHits:
-			findings = append(findings, Finding{
-				Kind: "cache-answered", Weight: Caution, Figure: measure.Read.String(),
-				Sentence: fmt.Sprintf("%q answered %s of what was asked: the reads are mostly its own.", name, quantity.Share(hits)),
-				Next:     fmt.Sprintf("If the media are meant, use a span far over %s; if the cache is, compare passes that are warm.", size),
-				Evidence: []Evidence{{"hit rate", hits}},
-			})
-		case !known && size > 0 && o.Load.Span > 0 && o.Load.Span <= size:
-			findings = append(findings, Finding{
-				Kind: "span-fits-cache", Weight: Caution, Figure: "all",
-				Sentence: fmt.Sprintf("The span of %s fits into the %s of %q, so that once it is warm the figures are those of the cache.", o.Load.Span, size, name),
-				Next:     fmt.Sprintf("If the media are meant, use a span over %s; if the cache is, take the later repeats.", size),
-				Evidence: []Evidence{{"span, bytes", float64(o.Load.Span)}, {"cache, bytes", float64(size)}},
-			})
+		case known && o.Load.Reads > 0:
+			findings = append(findings, cacheDid.of(measure.Read.String(), fmt.Sprintf("If the media are meant, use a span far over %s; if the cache is, compare passes that are warm.", size),
+				quoted, number("hit rate", quantity.Share(hits)))...)
+		case !known:
+			findings = append(findings, fitsCache.of(everything, fmt.Sprintf("If the media are meant, use a span over %s; if the cache is, take the later repeats.", size),
+				number("span, bytes", o.Load.Span), number("cache, bytes", size), quoted)...)
 		}
-		if grew, share := keptOf(grew, written); known && written > 0 && share >= mostlyKept {
-			findings = append(findings, Finding{
-				Kind: "still-filling", Weight: Caution, Figure: measure.Write.String(),
-				Sentence: fmt.Sprintf("%q had not passed on %s of the %s that were written: it was still filling, and the media took less than was measured.", name, grew, written),
-				Next:     "Measure until it is full (--settled), if the use writes more than it holds.",
-				Evidence: []Evidence{{"bytes that it kept", float64(grew)}, {"bytes written", float64(written)}},
-			})
+		if known {
+			findings = append(findings, cacheFilling.of(measure.Write.String(), "Measure until it is full (--settled), if the use writes more than it holds.",
+				quoted, number("bytes that it kept", min(grew, written)), number("bytes written", written))...)
 		}
 	}
 	return findings

@@ -5,6 +5,7 @@ import (
 	"math"
 	"strings"
 
+	"patientheron/core/claim"
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
@@ -112,7 +113,7 @@ func patience(load workload.Spec, paces []measure.Pace, phases measure.Phases, f
 	record.Settled = record.Settled && len(moves) == 0
 	not := "the rate had not settled"
 	if len(moves) > 0 {
-		not = "the rate stood still, but " + strings.Join(moves, ", ")
+		not = "the rate stood still, but " + claim.Words(moves)
 	}
 	judge(load.Settled || load.Within > 0, record.Settled, "the rate had settled", not)
 	judge(load.Within > 0, known, fmt.Sprintf("the mean was known within %s", record.Within), without)

@@ -5,6 +5,7 @@ import (
 	"math"
 	"strings"
 
+	"patientheron/core/claim"
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 )
@@ -16,13 +17,37 @@ const (
 	full       = 0.98 // share in use from which on what fills is full
 )
 
+var (
+	movedMeanwhile = saysOf("still-moving", Caution, func(moves []string) string {
+		if len(moves) > 3 {
+			moves = append(moves[:3:3], fmt.Sprintf("and so did %d more", len(moves)-3))
+		}
+		return fmt.Sprintf("During the measurement %s. Later figures may differ.", strings.Join(moves, ", "))
+	})
+
+	counterWent = claim.Declare("counter-went", apartTerms, func(t []claim.Term) string {
+		return fmt.Sprintf("%s went from %s to %s", t[0].Of, t[1].Shown, t[2].Shown)
+	})
+)
+
+// change adds from what to what a counter went.
+func change(to []claim.Claim, c measure.Counter, from, until float64) []claim.Claim {
+	show := func(v float64) claim.Term {
+		if c.Unit == "share" {
+			return claim.Term{Value: v, Shown: quantity.Share(v).String()}
+		}
+		return claim.Term{Value: v, Shown: quantity.Bytes(v).String()}
+	}
+	return claim.Add(to, counterWent, claim.Term{Of: c.Name}, show(from), show(until))
+}
+
 // moving says what on the way still fills, empties or warms over a time, in words; nothing
 // where all is at rest, or tells nothing. How much of what was asked a store answered moves
 // when the halves of the time differ by more than counting gives by chance; how full it is
 // when it also goes one way from interval to interval (Mann and Kendall): what is written back
 // in turns goes up and down and is at rest. What is not full and still fills moves, however
 // slowly.
-func moving(paces []measure.Pace) (words []string) {
+func moving(paces []measure.Pace) (moves []claim.Claim) {
 	type told struct{ values, of []float64 }
 	series, order := map[string]*told{}, []measure.Counter{}
 	for _, p := range paces {
@@ -51,23 +76,17 @@ func moving(paces []measure.Pace) (words []string) {
 			all := (sums[0] + sums[1]) / max(of[0]+of[1], 1)
 			deviation := math.Sqrt(all * (1 - all) * (1/max(of[0], 1) + 1/max(of[1], 1)))
 			if math.Abs(b-a) > restErrors*deviation && apart(a, b) > restShare {
-				words = append(words, fmt.Sprintf("%s went from %s to %s", c.Name, quantity.Share(a), quantity.Share(b)))
+				moves = change(moves, c, a, b)
 			}
 			continue
 		}
 		a, b := average(s.values[:n/2]), average(s.values[n/2:])
 		fills := strings.HasSuffix(c.Name, " in use") && s.values[n-1] > s.values[0] && s.values[n-1] < full
 		if (fills || apart(a, b) > restShare) && math.Abs(risen(s.values)) > restErrors {
-			show := func(v float64) string {
-				if c.Unit == "share" {
-					return quantity.Share(v).String()
-				}
-				return quantity.Bytes(v).String()
-			}
-			words = append(words, fmt.Sprintf("%s went from %s to %s", c.Name, show(s.values[0]), show(s.values[n-1])))
+			moves = change(moves, c, s.values[0], s.values[n-1])
 		}
 	}
-	return words
+	return moves
 }
 
 // risen is by how many standard errors more of the pairs of values rise than fall (Mann 1945),
@@ -100,17 +119,10 @@ func stillWarming(o Observed) []Finding {
 	for _, i := range whole(measured(o.Series)) {
 		paces = append(paces, measure.Pace{Stores: i.Stores()})
 	}
-	words := moving(paces)
-	if len(words) == 0 {
+	moves := moving(paces)
+	if len(moves) == 0 {
 		return nil
 	}
-	if len(words) > 3 {
-		words = append(words[:3], fmt.Sprintf("and so did %d more", len(words)-3))
-	}
-	return []Finding{{
-		Kind: "still-moving", Weight: Caution, Figure: "all",
-		Sentence: fmt.Sprintf("During the measurement %s. Later figures may differ.", strings.Join(words, ", ")),
-		Next:     "Measure until it is steady (--settled), or compare passes. A short measurement only shows the beginning.",
-		Evidence: []Evidence{{"counters that moved", float64(len(words))}},
-	}}
+	return movedMeanwhile.puts(moves, everything, "Measure until it is steady (--settled), or compare passes. A short measurement only shows the beginning.",
+		unsaid("counters that moved", len(moves)))
 }

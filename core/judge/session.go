@@ -4,28 +4,39 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"patientheron/core/claim"
 )
+
+// offerCut needs what is in effect and what was offered of each key.
+var offerCut = saysBy("offer-cut-down", Info, func(t []claim.Term) bool {
+	for i := 0; i < len(t); i += 2 {
+		if t[i].Shown == t[i+1].Shown {
+			return false
+		}
+	}
+	return len(t) > 0
+}, func(t []claim.Term) string {
+	var words []string
+	for i := 0; i < len(t); i += 2 {
+		words = append(words, fmt.Sprintf("%s is %s, and %s was offered", strings.TrimSuffix(t[i].Of, " in effect"), t[i].Shown, t[i+1].Shown))
+	}
+	return "The target did not take all that was offered: " + strings.Join(words, "; ") + "."
+})
 
 // offersCut says which keys of its sessions the target did not take as they were offered:
 // what was set on this host then has no effect, and has to be set on the other side.
-func offersCut(o Observed) (findings []Finding) {
-	var words, keys []string
+func offersCut(o Observed) []Finding {
+	var keys []string
+	var evidence []Evidence
 	for _, s := range o.Summary.Sessions {
 		for _, k := range s.Keys {
 			if k.Cut != "target" || slices.Contains(keys, k.Key) {
 				continue
 			}
 			keys = append(keys, k.Key)
-			words = append(words, fmt.Sprintf("%s is %s, and %s was offered", k.Key, k.InEffect, k.Offered))
+			evidence = append(evidence, named(k.Key+" in effect", k.InEffect), named(k.Key+" as offered", k.Offered))
 		}
 	}
-	if len(keys) == 0 {
-		return nil
-	}
-	return []Finding{{
-		Kind: "offer-cut-down", Weight: Info, Figure: "all",
-		Sentence: "The target did not take all that was offered: " + strings.Join(words, "; ") + ".",
-		Next:     "To try more, change it on the target; what is set on this host alone has no effect.",
-		Evidence: []Evidence{{"keys that the target did not take as offered", float64(len(keys))}},
-	}}
+	return offerCut.of(everything, "To try more, change it on the target; what is set on this host alone has no effect.", evidence...)
 }

@@ -1,9 +1,15 @@
 package judge
 
 import (
-	"fmt"
-
+	"patientheron/core/claim"
 	"patientheron/core/quantity"
+)
+
+var (
+	bySource = says("limited-by-source", Caution, func(t []claim.Term) bool { return t[2].Value >= (1-near)*t[1].Value },
+		"The limit is %s, where the files come from: it gives %s by itself, and %s were put. The volume takes at least that.")
+	sourceFaster = says("source-is-faster", Info, func(t []claim.Term) bool { return t[2].Value > 1/(1-near) },
+		"%s, where the files come from, gives %s by itself, %s times what was put: it is not the limit by itself.")
 )
 
 // ofSource is the throughput at which files were put as a share of what the folder that
@@ -24,19 +30,13 @@ func sourceLimits(o Observed) []Finding {
 		return nil
 	}
 	from, alone := o.Load.FromFolder(), o.Source.Total.Throughput
-	evidence := []Evidence{{"bytes a second that the source gives by itself", float64(alone)}, {"share of that which was put", share}}
+	where := named("where the files come from", from)
+	gives := number("bytes a second that the source gives by itself", alone)
+	ofIt := unsaid("share of that which was put", share)
 	if share >= 1-near {
-		return []Finding{{
-			Kind: "limited-by-source", Weight: Caution, Figure: "all",
-			Sentence: fmt.Sprintf("The limit is %s, where the files come from: it gives %s by itself, and %s were put. The volume takes at least that.", from, alone, o.Summary.Total.Throughput),
-			Next:     "To see what the volume can take, put from faster storage, or describe the folder (heron files describe) and let the files be made.",
-			Evidence: evidence,
-		}}
+		return bySource.of(everything, "To see what the volume can take, put from faster storage, or describe the folder (heron files describe) and let the files be made.",
+			where, gives, number("bytes a second that were put", o.Summary.Total.Throughput), ofIt)
 	}
-	return []Finding{{
-		Kind: "source-is-faster", Weight: Info, Figure: "all",
-		Sentence: fmt.Sprintf("%s, where the files come from, gives %s by itself, %s times what was put: it is not the limit by itself.", from, alone, quantity.Digits(1/share)),
-		Next:     "Each piece is read before it is written: more files at a time (depth, workers) hide the reading.",
-		Evidence: evidence,
-	}}
+	return sourceFaster.of(everything, "Each piece is read before it is written: more files at a time (depth, workers) hide the reading.",
+		where, gives, Evidence{"times what was put", 1 / share, quantity.Digits(1 / share)}, ofIt)
 }

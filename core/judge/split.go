@@ -3,7 +3,10 @@ package judge
 import (
 	"fmt"
 	"math"
+	"strconv"
+	"strings"
 
+	"patientheron/core/claim"
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 )
@@ -17,6 +20,8 @@ type Halves struct {
 	Words   string  `json:"words"`
 
 	Cores []Moved `json:"cores,omitempty" doc:"How busy each core of the hosts was, in their order"`
+
+	claims []claim.Claim
 }
 
 // Moved is a share before and after a moment.
@@ -37,11 +42,10 @@ func SplitAt(series []measure.Interval, from, at, to quantity.Seconds) Halves {
 	before, after := CutAt(series, from, at, to)
 	s := Halves{Before: MeanOfSeries(Rates(before)), After: MeanOfSeries(Rates(after)), Verdict: Missing, Cores: coresOf(before, after)}
 	if s.Before.Mean <= 0 || len(after) == 0 {
-		s.Words = "There is too little on one side of the marker."
+		s.say(tooLittle)
 		return s
 	}
 	s.Ratio = s.After.Mean / s.Before.Mean
-	change := fmt.Sprintf("from %s before to %s after", quantity.OpRate(s.Before.Mean), quantity.OpRate(s.After.Mean))
 	var difference pooled
 	few := false
 	for _, side := range [][]measure.Interval{before, after} {
@@ -53,21 +57,22 @@ func SplitAt(series []measure.Interval, from, at, to quantity.Seconds) Halves {
 	if difference.doubt > 0 {
 		half = quantile(difference.freedom()) * math.Sqrt(difference.variance)
 	}
+	rate := func(m Mean) claim.Term {
+		return claim.Term{Of: "rate", Value: m.Mean, Low: m.Low, High: m.High, Shown: quantity.OpRate(m.Mean).String()}
+	}
+	said := rateStays
 	switch by := s.After.Mean - s.Before.Mean; {
 	case few:
-		s.Verdict = Hint
-		s.Words = "The rate went " + change + "; there is too little on one side to be sure."
+		s.Verdict, said = Hint, rateUnsure
 	case by > half:
-		s.Verdict = Better
-		s.Words = "The rate rose " + change + "."
+		s.Verdict, said = Better, rateRose
 	case by < -half:
-		s.Verdict = Worse
-		s.Words = "The rate fell " + change + "."
+		s.Verdict, said = Worse, rateFell
 	default:
 		s.Verdict = NotShown
-		s.Words = "The rate went " + change + "; that is within what it varies by itself."
 	}
-	s.Words += s.busiestCore()
+	s.say(said, rate(s.Before), rate(s.After), claim.Term{Of: "half the interval of the difference", Value: half})
+	s.sayBusiestCore()
 	return s
 }
 
@@ -144,16 +149,49 @@ func coresOf(before, after []measure.Interval) (cores []Moved) {
 	return cores
 }
 
-// busiestCore says how the busiest core of either side went; "" where none is known.
-func (h Halves) busiestCore() string {
+// sayBusiestCore says how the busiest core of either side went, where one is known.
+func (h *Halves) sayBusiestCore() {
 	most := -1
 	for n, c := range h.Cores {
 		if most < 0 || max(c.Before, c.After) > max(h.Cores[most].Before, h.Cores[most].After) {
 			most = n
 		}
 	}
-	if most < 0 {
-		return ""
+	if most >= 0 {
+		core := strconv.Itoa(most)
+		h.say(coreWent, ofTime(core, float64(h.Cores[most].Before)), ofTime(core, float64(h.Cores[most].After)))
 	}
-	return fmt.Sprintf(" The busiest core, %d, went from %s to %s.", most, h.Cores[most].Before, h.Cores[most].After)
+}
+
+// say adds what its terms bear.
+func (h *Halves) say(k claim.Kind, terms ...claim.Term) {
+	h.claims = claim.Add(h.claims, k, terms...)
+	h.Words = strings.Join(claim.Sentences(h.claims), " ")
+}
+
+// What can be said of both sides of a moment: their rates, and half the 95 % interval of their
+// difference.
+var (
+	tooLittle = claim.Declare("marker: too little", always, func([]claim.Term) string {
+		return "there is too little on one side of the marker"
+	})
+	rateUnsure = claim.Declare("marker: unsure", always, func(t []claim.Term) string {
+		return "the rate went " + fromTo(t) + "; there is too little on one side to be sure"
+	})
+	rateRose = claim.Declare("marker: rose", func(t []claim.Term) bool { return t[1].Value-t[0].Value > t[2].Value }, func(t []claim.Term) string {
+		return "the rate rose " + fromTo(t)
+	})
+	rateFell = claim.Declare("marker: fell", func(t []claim.Term) bool { return t[0].Value-t[1].Value > t[2].Value }, func(t []claim.Term) string {
+		return "the rate fell " + fromTo(t)
+	})
+	rateStays = claim.Declare("marker: not shown", func(t []claim.Term) bool { return math.Abs(t[1].Value-t[0].Value) <= t[2].Value }, func(t []claim.Term) string {
+		return "the rate went " + fromTo(t) + "; that is within what it varies by itself"
+	})
+	coreWent = claim.Declare("marker: busiest core", always, func(t []claim.Term) string {
+		return fmt.Sprintf("the busiest core, %s, went from %s to %s", t[0].Of, t[0].Shown, t[1].Shown)
+	})
+)
+
+func fromTo(t []claim.Term) string {
+	return fmt.Sprintf("from %s before to %s after", t[0].Shown, t[1].Shown)
 }

@@ -97,14 +97,10 @@ func Diff(before, after Setup) Difference {
 				done[part] = true
 				d.Changes = append(d.Changes, wholePart(part, before, after, hasPart))
 			case was == is:
-			case was != "" && is != "":
-				d.Changes = append(d.Changes, Change{part, f.Key, was, is, true, fmt.Sprintf("%s: %s went from %s to %s", part, label(f.Key), was, is)})
-			case whole:
-				d.Changes = append(d.Changes, Change{part, f.Key, was, is, true, fmt.Sprintf("%s: %s went from %s to %s", part, label(f.Key), orNone(was), orNone(is))})
-			case was == "":
-				d.Unknown = append(d.Unknown, Change{part, f.Key, "", is, false, fmt.Sprintf("%s: %s is %s; before it was not known", part, label(f.Key), is)})
+			case was != "" && is != "" || whole:
+				d.Changes = append(d.Changes, Change{Part: part, Key: f.Key, Before: was, After: is, Known: true}.said())
 			default:
-				d.Unknown = append(d.Unknown, Change{part, f.Key, was, "", false, fmt.Sprintf("%s: %s was %s; now it is not known", part, label(f.Key), was)})
+				d.Unknown = append(d.Unknown, Change{Part: part, Key: f.Key, Before: was, After: is}.said())
 			}
 		}
 	}
@@ -251,21 +247,40 @@ func (s Setup) has(part string) bool {
 
 // wholePart describes a part that is only on one side.
 func wholePart(part string, before, after Setup, isNew bool) Change {
-	from, verb := before, "is gone"
-	if isNew {
-		from, verb = after, "is new"
-	}
-	var facts []string
-	for _, f := range from.Facts {
-		if Part(f.Key) == part {
-			facts = append(facts, fmt.Sprintf("%s %s", label(f.Key), f.Value))
+	facts := func(of Setup) string {
+		var all []string
+		for _, f := range of.Facts {
+			if Part(f.Key) == part {
+				all = append(all, fmt.Sprintf("%s %s", label(f.Key), f.Value))
+			}
 		}
+		return strings.Join(all, factsBetween)
 	}
-	c := Change{Part: part, Known: true, Sentence: fmt.Sprintf("%s %s (%s)", part, verb, strings.Join(fewOf(facts), ", "))}
 	if isNew {
-		c.After = strings.Join(facts, ", ")
-	} else {
-		c.Before = strings.Join(facts, ", ")
+		return Change{Part: part, After: facts(after), Known: true}.said()
+	}
+	return Change{Part: part, Before: facts(before), Known: true}.said()
+}
+
+// factsBetween is what stands between the facts of a part.
+const factsBetween = ", "
+
+// said puts a change in words, which are made of what it holds alone.
+func (c Change) said() Change {
+	few := func(facts string) string {
+		return strings.Join(fewOf(strings.Split(facts, factsBetween)), factsBetween)
+	}
+	switch {
+	case c.Key == "" && c.Before == "":
+		c.Sentence = fmt.Sprintf("%s is new (%s)", c.Part, few(c.After))
+	case c.Key == "":
+		c.Sentence = fmt.Sprintf("%s is gone (%s)", c.Part, few(c.Before))
+	case c.Known:
+		c.Sentence = fmt.Sprintf("%s: %s went from %s to %s", c.Part, label(c.Key), orNone(c.Before), orNone(c.After))
+	case c.Before == "":
+		c.Sentence = fmt.Sprintf("%s: %s is %s; before it was not known", c.Part, label(c.Key), c.After)
+	default:
+		c.Sentence = fmt.Sprintf("%s: %s was %s; now it is not known", c.Part, label(c.Key), c.Before)
 	}
 	return c
 }

@@ -1773,6 +1773,8 @@ export interface components {
         Evidence: {
             /** @description What the number is, with its unit */
             name: string;
+            /** @description The value as the sentence says it, or the name that it says; absent when it says neither */
+            shown?: string;
             /** Format: double */
             value: number;
         };
@@ -3120,7 +3122,7 @@ export interface components {
             member: number;
             /**
              * Format: double
-             * @description What it does there over the median of the others
+             * @description What it does there over the nearest of the others
              */
             times: number;
             /** @description The load under which it is farthest from them */
