@@ -62,7 +62,7 @@ func (m *member) overChannel(a *Array, channel int, c crossing) {
 		m.line.cross(a, crossing{arrival: now, last: now, bytes: int(to - from), id: c.id})
 		return
 	}
-	done := m.flash.write(now, c.page, m.flash.dieBehind(channel), m.takes(a), m.slow)
+	done := m.writePage(a, c.id, c.page, m.flash.dieBehind(channel))
 	cmd.ready = max(cmd.ready, int64(math.Ceil(done)))
 	if cmd.pages--; cmd.pages == 0 {
 		cmd.step = commandDone

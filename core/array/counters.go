@@ -102,6 +102,9 @@ func (a *Array) Inside(before Totals) []Counter {
 		if d := a.members[i].disk; d != nil && d.cache != nil && d.cache.lost > 0 {
 			add(fmt.Sprintf("member %d lost", i), "bytes", float64(d.cache.lost))
 		}
+		if f := a.members[i].flash; f != nil && f.volatile != nil && f.volatile.lost > 0 {
+			add(fmt.Sprintf("member %d lost", i), "bytes", float64(f.volatile.lost))
+		}
 	}
 	if programmed := programmed(before, now); programmed > 0 {
 		sum("SSDs programmed", "bytes", programmed)

@@ -354,6 +354,9 @@ func (g Group) know(at string, know func(string, any)) {
 		if g.Compresses {
 			know(at+"compresses", "yes")
 		}
+		if g.WriteCaching {
+			know(at+"writeCache", "yes")
+		}
 		if g.Compresses { // how much of it depends on the content
 			writes = max(writes, float64(g.Interface)/pageSize)
 		}

@@ -41,6 +41,8 @@ type flash struct {
 	lastAt   float64
 
 	hostPages, programmed int64
+
+	volatile *volatileFlash // nil where what was accepted lasts
 }
 
 const mapChunk = 4096
@@ -76,12 +78,16 @@ func (d Description) flashScale() int {
 func newFlash(g Group, scale int) *flash {
 	logical := int64(g.Capacity) / pageSize / int64(scale)
 	pages := float64(logical) * (1 + float64(g.OverProvision))
-	return &flash{
+	f := &flash{
 		group: g, dies: make([]float64, g.Dies), scale: scale, shift: uint(bits.TrailingZeros(uint(scale))),
 		logical: make([]*[mapChunk]int32, logical/mapChunk+2),
 		// However small it is, a block more than it takes to hold everything.
 		blocks: max(int(pages)/g.BlockPages, (int(logical)+g.BlockPages-1)/g.BlockPages+1) + spareBlocks, used: 1,
 	}
+	if g.WriteCaching {
+		f.volatile = &volatileFlash{}
+	}
+	return f
 }
 
 // physicalBytes is what all blocks together hold.
@@ -144,14 +150,14 @@ func (f *flash) nextDie() int { return (f.turn + 1) % len(f.dies) }
 // wait for it.
 const buffered = 4
 
-// write is when a page that arrives at counts as written. Of a drive that compresses it
-// takes only so much of a page of flash.
-func (f *flash) write(at float64, page int64, die int, takes, slow float64) float64 {
+// write is when a page that arrives at counts as written, and when it is on a die. Of a drive
+// that compresses it takes only so much of a page of flash.
+func (f *flash) write(at float64, page int64, die int, takes, slow float64) (counts, done float64) {
 	const accept = 20e3 // into the drive's own memory
 	f.hostPages++
 	if f.packed += takes; f.packed < 1 {
 		f.trim(page) // it lies with others on the page that is filled next
-		return at + accept
+		return at + accept, max(f.dies[f.turn], at) + float64(f.group.ProgramTime)*1e9*slow
 	}
 	f.packed--
 	time := f.programTime(at) * slow
@@ -162,11 +168,11 @@ func (f *flash) write(at float64, page int64, die int, takes, slow float64) floa
 		}
 	}
 	f.turn = die
-	done := f.occupy(f.turn, at, time)
+	done = f.occupy(f.turn, at, time)
 	if f.debt > 0 {
 		f.pay(at)
 	}
-	return max(at+accept, done-buffered*time)
+	return max(at+accept, done-buffered*time), done
 }
 
 // programTime is that of the fast region while it has room. The region is

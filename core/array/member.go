@@ -123,6 +123,9 @@ func (a *Array) issue(n int32, p piece) {
 func (a *Array) commandFinished(id int32) {
 	c := a.commands.at(id)
 	m, n := a.members[c.member], c.job
+	if m.flash != nil && m.flash.volatile != nil && c.piece.write {
+		m.flash.volatile.answered(id)
+	}
 	if m.errors > 0 && !c.piece.write && c.step != commandGivenUp && m.drawError() {
 		c.step = commandGivenUp
 		a.events.add(a.now+int64(m.trying), partGoesOn, id)
@@ -189,10 +192,9 @@ func (m *member) write(a *Array, id int32, c *command) {
 			m.writeOverChannels(a, id, c)
 			return
 		}
-		takes := m.takes(a)
 		first, last := pages(&c.piece)
 		for page := first; page <= last; page++ {
-			at = max(at, m.flash.write(float64(a.now), page, m.flash.nextDie(), takes, m.slow))
+			at = max(at, m.writePage(a, id, page, m.flash.nextDie()))
 		}
 	} else {
 		at = m.unit(float64(a.now), float64(m.group.ProgramTime)*1e9)

@@ -97,7 +97,8 @@ func TestAFollowedPageStandsForItsGroup(t *testing.T) {
 		at := 0.0
 		write := func(count int, page func(int) int) {
 			for k := range count {
-				at = max(at, f.write(at, int64(page(k)), f.nextDie(), 1, 1)-buffered*600e3)
+				counts, _ := f.write(at, int64(page(k)), f.nextDie(), 1, 1)
+				at = max(at, counts-buffered*600e3)
 			}
 		}
 		write(pages, func(k int) int { return k })

@@ -50,7 +50,7 @@ func newTruth(t *testing.T, a *Array, what string, content func(int64) uint32) *
 	}
 	defer func() {
 		for i, m := range a.members {
-			if w.platter = append(w.platter, nil); m.disk != nil && m.disk.cache != nil {
+			if w.platter = append(w.platter, nil); m.volatile() {
 				w.platter[i] = slices.Clone(w.members[i])
 			}
 		}
@@ -93,6 +93,23 @@ func (w *truth) reached(member int, from, to int64) {
 func (w *truth) lose() {
 	for i, m := range w.a.members {
 		if w.platter[i] == nil || m.failed {
+			continue
+		}
+		if m.flash != nil {
+			v := m.flash.volatile
+			v.settle(w.a, m)
+			for _, p := range v.pages {
+				from, to := p.page*pageSize, min((p.page+1)*pageSize, int64(len(w.members[i]))*sector)
+				switch {
+				case p.done <= float64(w.a.now):
+					w.reached(i, from, to)
+					continue
+				case p.command >= 0:
+					continue
+				}
+				copy(w.members[i][from/sector:to/sector], w.platter[i][from/sector:])
+				w.lost += (to - from) / sector
+			}
 			continue
 		}
 		for _, r := range append(slices.Clone(m.disk.cache.ranges), m.disk.cache.current) {
@@ -597,8 +614,11 @@ func tinyArray(source *rand.Rand) Description {
 		d.Members[0].Channels = 1 + pick(4)
 	}
 	// Of parity a cut leaves stripes of which only some was written, as in life.
-	if d.Members[0].Medium == HardDisk && d.Layout.Level != Parity && d.Layout.Level != DoubleParity && pick(2) == 0 {
-		d.Members[0].WriteCaching, d.Members[0].WriteBuffer = true, quantity.Bytes(64+pick(512))*quantity.KiB
+	if d.Members[0].Medium != LowLatency && d.Layout.Level != Parity && d.Layout.Level != DoubleParity && pick(2) == 0 {
+		d.Members[0].WriteCaching = true
+		if d.Members[0].Medium == HardDisk {
+			d.Members[0].WriteBuffer = quantity.Bytes(64+pick(512)) * quantity.KiB
+		}
 	}
 	for range pick(3) {
 		d.Caches = append(d.Caches, Cache{
@@ -708,7 +728,7 @@ func follow(t *testing.T, what string, d Description, source *rand.Rand) (fails,
 	flying := map[int]flight{}
 	gone := map[int64]bool{}          // was trimmed: nobody may rely on anything
 	snapshots := map[int32][]uint32{} // what was held when they were taken
-	drivesLose := slices.ContainsFunc(a.members, func(m *member) bool { return m.disk != nil && m.disk.cache != nil })
+	drivesLose := slices.ContainsFunc(a.members, (*member).volatile)
 	mayLose := drivesLose || slices.ContainsFunc(a.caches, (*cache).volatile)
 	var version uint32
 	reap := func() {

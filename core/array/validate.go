@@ -164,8 +164,6 @@ func (g Group) validate(at string) error {
 		return wrong(at+".channels", "%d for %d dies; up to %d, and not more than dies", g.Channels, full.Dies, mostChannels)
 	case g.Cycles < 0 || g.Cycles > 10_000_000 || g.Cycles > 0 && g.Medium != Flash:
 		return wrong(at+".cycles", "%d; of an ssd, up to 10 000 000", g.Cycles)
-	case g.ChannelRate != 0 && g.Channels == 0:
-		return wrong(at+".channelRate", "is that of each channel; say how many channels there are")
 	}
 	if g.Compresses && g.Medium != Flash {
 		return wrong(at+".compresses", "only an ssd does that")

@@ -88,10 +88,7 @@ func (d Description) Assumed() (words []string) {
 			said = append(said, fmt.Sprintf("%s %v", name, value))
 		}
 	}
-	groups := slices.Clone(d.Members)
-	if d.Tier != nil {
-		groups = append(groups, d.Tier.Members)
-	}
+	groups := d.groups()
 	for i, g := range groups {
 		full := g.completed()
 		switch g.Medium {
@@ -157,6 +154,15 @@ func (d Description) Assumed() (words []string) {
 	return words
 }
 
+// groups are the groups of members, those of the tier included.
+func (d Description) groups() []Group {
+	groups := slices.Clone(d.Members)
+	if d.Tier != nil {
+		groups = append(groups, d.Tier.Members)
+	}
+	return groups
+}
+
 // Costs says what simulating the array takes.
 func (d Description) Costs() string {
 	rate := 0.0
@@ -212,6 +218,9 @@ func (g Group) words() string {
 		if g.Shingled {
 			text += fmt.Sprintf(", shingled by bands of %s with a region of %s for what cannot be written in place", full.Band, full.Region)
 		}
+		if g.WriteCaching {
+			text += fmt.Sprintf(", with %s of memory that takes writes and that a power cut empties", full.WriteBuffer)
+		}
 	case Flash:
 		text += fmt.Sprintf(", %d dies, %s to read and %s to program a page, %s over-provisioned, over a line of %s", full.Dies, full.ReadTime, full.ProgramTime, full.OverProvision, full.Interface)
 		if g.Channels > 0 {
@@ -222,6 +231,9 @@ func (g Group) words() string {
 		}
 		if g.Compresses {
 			text += ", compressing what is written"
+		}
+		if g.WriteCaching {
+			text += ", with memory that a power cut empties"
 		}
 	case LowLatency:
 		text += fmt.Sprintf(", %d operations at a time, %s each, over a line of %s", full.Units, full.ReadTime, full.Interface)
@@ -335,6 +347,9 @@ func (d Description) survives() string {
 		if c.Mode == WriteBack && !c.Protected && c.Devices == 0 {
 			unsafe = append(unsafe, c.Name)
 		}
+	}
+	if slices.ContainsFunc(d.groups(), func(g Group) bool { return g.WriteCaching }) {
+		unsafe = append(unsafe, "the drives' own memory")
 	}
 	lost := map[Level]string{
 		Concatenation: "the loss of no member", Stripe: "the loss of no member", Parity: "the loss of any one member",

@@ -205,9 +205,12 @@ func (d *disk) answerFlushes(a *Array) {
 	})
 }
 
-// flush lets a job wait until all that was written before is on the media. Only a
-// hard disk with a volatile cache has to write it: SSDs here have capacitors.
+// flush lets a job wait until all that was written before is on the media, where the drive's
+// memory loses what it holds.
 func (m *member) flush(a *Array, n int32) {
+	if m.flash != nil && m.flash.volatile != nil && !m.failed {
+		m.flash.volatile.flush(a, m, n)
+	}
 	if m.disk == nil || m.disk.cache == nil || m.failed {
 		return
 	}
@@ -225,6 +228,9 @@ func (m *member) flush(a *Array, n int32) {
 
 // losePower loses what the drive's memory held.
 func (m *member) losePower(a *Array) {
+	if m.flash != nil && m.flash.volatile != nil {
+		m.flash.volatile.lose(float64(a.now))
+	}
 	if m.disk == nil || m.disk.cache == nil {
 		return
 	}

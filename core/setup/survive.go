@@ -194,8 +194,8 @@ func (s Setup) withoutController() (Answer, string) {
 	return NotKnown, "how many there are is not known; tell controller.count"
 }
 
-// withoutPower says whether what was written and flushed stays: every memory that answers
-// for it must keep it.
+// withoutPower says whether what was answered for stays: every memory that answers before it has
+// passed on what it got must keep it. What was flushed stays even where one does not.
 func (s Setup) withoutPower() (Answer, string) {
 	if s.Is("power.protected") {
 		return Yes, "the power is protected"
@@ -226,6 +226,9 @@ func (s Setup) withoutPower() (Answer, string) {
 			words = append(words, m.name+" keeps what it has")
 		}
 	}
+	if s.volatileDrives() {
+		return No, strings.Join(append(words, "the drives' own memory loses what was not flushed"), "; ")
+	}
 	if len(memories) > 0 {
 		return answer, strings.Join(words, "; ")
 	}
@@ -233,6 +236,16 @@ func (s Setup) withoutPower() (Answer, string) {
 		return Yes, "no memory answers for what is on the media; what was not flushed may go"
 	}
 	return NotKnown, "whether something answers before what it got is on the media is not known; tell controller.policy"
+}
+
+// volatileDrives reports drives that answer for writes out of memory that a power cut empties.
+func (s Setup) volatileDrives() bool {
+	for i := range s.Count("media") {
+		if s.Is(fmt.Sprintf("media[%d].writeCache", i)) {
+			return true
+		}
+	}
+	return s.Is("tier.writeCache")
 }
 
 func (s Setup) withoutSite() (Answer, string) {

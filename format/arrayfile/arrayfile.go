@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"strconv"
+	"strings"
 
 	"github.com/goccy/go-yaml/ast"
 
@@ -58,7 +59,18 @@ func describe(document ast.Node) (array.Description, error) {
 		}
 		return r.d, strictyaml.Fail(at, err, "%s", err)
 	}
-	return r.d, nil
+	return r.d, r.used(r.d.Idle)
+}
+
+// used refuses a key that means nothing where it stands.
+func (r *reader) used(idle func(string) string) error {
+	for _, key := range r.places.Stated() {
+		if why := idle(key); why != "" {
+			err := &array.FieldError{Field: key, Reason: why}
+			return strictyaml.Fail(r.places[key], err, "%s", err)
+		}
+	}
+	return nil
 }
 
 // ReadFault reads one fault, as it stands in the list of an array file:
@@ -73,7 +85,10 @@ func ReadFault(text []byte) (array.Fault, error) {
 	if err != nil {
 		return f, err
 	}
-	return f, r.fault(document, "fault", &f)
+	if err := r.fault(document, "fault", &f); err != nil {
+		return f, err
+	}
+	return f, r.used(func(key string) string { return f.Idle(strings.TrimPrefix(key, "fault.")) })
 }
 
 // reader remembers where each part stands, under the names that
@@ -90,7 +105,12 @@ func real(place *float64) func(ast.Node) error {
 }
 
 func word[T ~string](place *T) func(ast.Node) error {
-	return strictyaml.Parsed(place, func(text string) (T, error) { return T(text), nil })
+	return strictyaml.Parsed(place, func(text string) (T, error) {
+		if strings.TrimSpace(text) == "" {
+			return "", errors.New("is empty; say something, or leave it out")
+		}
+		return T(text), nil
+	})
 }
 
 // positive reads a value that has to be more than nothing: a zero would stand for the
@@ -126,6 +146,7 @@ func whole(place *int) func(ast.Node) error {
 }
 
 // The following may be zero: none, or at once.
+func wholeOrNone(place *int) func(ast.Node) error { return strictyaml.Number(place) }
 func sizeOrNone(place *quantity.Bytes) func(ast.Node) error {
 	return strictyaml.Parsed(place, quantity.ParseBytes)
 }
@@ -154,7 +175,7 @@ func (r *reader) entries() entries {
 			})
 		},
 		"layout": func(n ast.Node) error {
-			return r.places.Mapping(n, "a layout", "layout", entries{"level": word(&d.Layout.Level), "chunk": size(&d.Layout.Chunk), "stripe": whole(&d.Layout.Stripe), "spares": whole(&d.Layout.Spares)})
+			return r.places.Mapping(n, "a layout", "layout", entries{"level": word(&d.Layout.Level), "chunk": size(&d.Layout.Chunk), "stripe": whole(&d.Layout.Stripe), "spares": wholeOrNone(&d.Layout.Spares)})
 		},
 		"limits": func(n ast.Node) error {
 			return r.places.Mapping(n, "limits", "limits", entries{
@@ -248,7 +269,7 @@ func (r *reader) group(n ast.Node, at string, g *array.Group) error {
 		"shingled": strictyaml.Truth(&g.Shingled), "band": size(&g.Band), "region": size(&g.Region),
 		"dies": whole(&g.Dies), "readTime": time(&g.ReadTime), "programTime": time(&g.ProgramTime), "eraseTime": time(&g.EraseTime),
 		"fastRegion": sizeOrNone(&g.FastRegion), "fastProgram": time(&g.FastProgram), "overProvision": share(&g.OverProvision),
-		"blockPages": whole(&g.BlockPages), "interface": rate(&g.Interface), "units": whole(&g.Units), "zone": size(&g.Zone), "openZones": whole(&g.OpenZones), "compresses": strictyaml.Truth(&g.Compresses), "channels": whole(&g.Channels), "cycles": whole(&g.Cycles), "channelRate": rate(&g.ChannelRate),
+		"blockPages": whole(&g.BlockPages), "interface": rate(&g.Interface), "units": whole(&g.Units), "zone": size(&g.Zone), "openZones": wholeOrNone(&g.OpenZones), "compresses": strictyaml.Truth(&g.Compresses), "channels": wholeOrNone(&g.Channels), "cycles": wholeOrNone(&g.Cycles), "channelRate": rate(&g.ChannelRate),
 	})
 }
 
@@ -256,7 +277,7 @@ func (r *reader) cache(n ast.Node, at string, c *array.Cache) error {
 	return r.places.Mapping(n, "a cache", at, entries{
 		"name": word(&c.Name), "size": sizeOrNone(&c.Size), "block": size(&c.Block), "mode": word(&c.Mode), "fetch": word(&c.Fetch), "readAhead": sizeOrNone(&c.ReadAhead), "protected": strictyaml.Truth(&c.Protected),
 		"hitTime": time(&c.HitTime), "throughput": rate(&c.Throughput), "dirtyLimit": share(&c.DirtyLimit), "bypass": sizeOrNone(&c.Bypass),
-		"devices": whole(&c.Devices), "pinned": sizeOrNone(&c.Pinned), "index": size(&c.Index),
+		"devices": wholeOrNone(&c.Devices), "pinned": sizeOrNone(&c.Pinned), "index": size(&c.Index),
 		"log": func(n ast.Node) error {
 			c.Log = &array.Log{}
 			return r.places.Mapping(n, "a log", at+".log", entries{"throughput": rate(&c.Log.Throughput), "time": time(&c.Log.Time)})

@@ -1,6 +1,12 @@
 package strictyaml
 
-import "github.com/goccy/go-yaml/ast"
+import (
+	"cmp"
+	"maps"
+	"slices"
+
+	"github.com/goccy/go-yaml/ast"
+)
 
 // Places remembers where the parts of a document stand, by names such as
 // "members[0].count", so that a mistake that is found later has its place.
@@ -46,4 +52,35 @@ func Several(n ast.Node, what string, each func(int, ast.Node) error) error {
 	}
 	i := -1
 	return Sequence(n, what, func(n ast.Node) error { i++; return each(i, n) })
+}
+
+// Stated are the names of all single values that say something, neither zero nor false, in the
+// order in which they stand.
+func (p Places) Stated() (names []string) {
+	names = slices.Sorted(maps.Keys(p))
+	names = slices.DeleteFunc(names, func(name string) bool {
+		text, err := Scalar(p[name])
+		return err != nil || text == "false" || isZero(text)
+	})
+	slices.SortStableFunc(names, func(a, b string) int {
+		x, y := p[a].GetToken().Position, p[b].GetToken().Position
+		return cmp.Or(cmp.Compare(x.Line, y.Line), cmp.Compare(x.Column, y.Column))
+	})
+	return names
+}
+
+// isZero reports a number without any digit but zeros, whatever its unit.
+func isZero(text string) bool {
+	digits := 0
+	for _, c := range text {
+		switch {
+		case c == '0':
+			digits++
+		case c >= '1' && c <= '9':
+			return false
+		case c != '.' && digits == 0:
+			return false
+		}
+	}
+	return digits > 0
 }

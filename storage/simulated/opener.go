@@ -1,6 +1,7 @@
 package simulated
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"path/filepath"
@@ -77,7 +78,7 @@ func fits(d array.Description, r volume.Request) error {
 		return fmt.Errorf("%w: simulating %s takes up to %s once everything was used, and %s can be spared; use larger cache blocks or units of a thin volume, or smaller caches", volume.ErrMemory, d.Name, needs, r.Memory)
 	}
 	if size := d.Size(); r.Size > size {
-		return fmt.Errorf("%w: the load reaches to %s, and %s has %s; use a smaller span", volume.ErrNoSpace, r.Size, d.Name, size)
+		return fmt.Errorf("%w: the load reaches to %s bytes (%s), and %s has %s, of whole chunks and units; use a smaller span, or none for all of it", volume.ErrNoSpace, r.Size.Full(), r.Size, cmp.Or(d.Name, "the array"), size.Full())
 	}
 	for _, load := range r.Files {
 		if err := fitsFiles(d, r, load); err != nil {
