@@ -33,7 +33,8 @@ type execution struct {
 	cutShort    bool // stopped after a measurement
 	lost        bool // the storage went away in the last measurement
 	meeting     *meeting
-	place       int // in the meeting
+	place       int  // in the meeting
+	pauses      bool // while real storage is measured
 
 	asking sync.Mutex // guards what others ask about it
 	keeps  *recorder  // of the measurement under way
@@ -133,8 +134,10 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 		return err
 	}
 	e.change(func(r *resource.Run) { r.Status = resource.Preparing })
-	if err := e.alone(ctx); err != nil {
-		return err
+	if !e.pauses {
+		if err := e.alone(ctx); err != nil {
+			return err
+		}
 	}
 	if steps, err = listSources(ctx, steps); err != nil {
 		return err

@@ -132,8 +132,8 @@ func (r *Runner) Strike(ctx context.Context, run int64, fault string) (resource.
 func (r *Runner) Measuring() int64 {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if len(r.under) == 0 {
-		return 0
+	if under := r.turns.under(); len(under) > 0 {
+		return under[0].id
 	}
-	return r.under[0].id
+	return 0
 }

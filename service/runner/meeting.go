@@ -18,6 +18,7 @@ type meeting struct {
 	starts  map[int]time.Time // of the rounds that all began at one moment
 	last    int               // the round after which all end; noLast while nobody asked
 	off     error             // why all end at once
+	apart   bool              // none has to wait for its turn: what one does changes nothing for others
 	changed chan struct{}     // closed at the next change
 }
 
@@ -70,7 +71,7 @@ func (m *meeting) attend(ctx context.Context, run int, o order, waits func()) (o
 		case mine.ended >= m.last:
 			m.mu.Unlock()
 			return true, nil
-		case m.free(run, o):
+		case m.free(run, o), m.apart && o != allAtOnce:
 			mine.begun = mine.ended + 1
 			m.tell()
 			m.mu.Unlock()

@@ -1,7 +1,7 @@
-// Package runner carries runs out: one at a time, so that none pollutes
-// another, each with its preparation, its measurements one after the other,
-// and its end, whatever way it comes. Runs of a joint are under way together and
-// take turns, or race.
+// Package runner carries runs out: those on real storage one at a time, so that none
+// pollutes another, those on simulated arrays beside each other. Each has its preparation,
+// its measurements one after the other, and its end, whatever way it comes. Runs of a joint
+// are under way together and take turns, or race.
 //
 // The main type is Runner. What it records goes to the store at once and to
 // everyone who watches; a run that was under way when the service was killed
@@ -51,12 +51,13 @@ type Runner struct {
 	close context.CancelCauseFunc
 	ended <-chan struct{} // closed when the runner is being closed
 
-	now func() time.Time
+	now  func() time.Time
+	gate gate // of simulated runs
 
 	mu      sync.Mutex     // never held while the store or a volume is asked
 	asked   map[int64]bool // runs asked of this runner, when it carries out no others; otherwise nil
 	trouble string         // what keeps runs from going on
-	under   []*execution   // the runs under way: one, or those of a joint
+	turns   turns          // who is under way
 	leaving []leaving      // what took longer to be given back than its run
 }
 
@@ -225,7 +226,7 @@ func (r *Runner) Waiting(ctx context.Context) (int, error) {
 func (r *Runner) execution(id int64) *execution {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	for _, e := range r.under {
+	for _, e := range r.turns.under() {
 		if e.id == id {
 			return e
 		}
@@ -293,11 +294,13 @@ func (r *Runner) look() {
 	}
 }
 
-// loop carries out queued runs in order until ctx ends.
+// loop carries out queued runs in order until ctx ends, and returns when none is under way.
 func (r *Runner) loop(ctx context.Context) {
 	defer close(r.done)
+	var under sync.WaitGroup
+	defer under.Wait()
 	for {
-		group, err := r.next(ctx)
+		groups, err := r.next(ctx)
 		var later <-chan time.Time // when to look again by itself
 		switch {
 		case ctx.Err() != nil:
@@ -309,27 +312,36 @@ func (r *Runner) loop(ctx context.Context) {
 		default:
 			r.troubled("")
 		}
-		if len(group) == 0 {
-			select {
-			case <-ctx.Done():
-				return
-			case <-r.queue:
-			case <-later:
-			}
-			continue
+		for _, g := range groups {
+			under.Go(func() { r.carryOut(ctx, g) })
 		}
-		var together sync.WaitGroup
-		for _, e := range group {
-			together.Go(func() { e.carryOut(ctx) })
-		}
-		together.Wait()
-		r.mu.Lock()
-		r.under = nil
-		r.mu.Unlock()
-		for _, e := range group {
-			e.stop(nil)
+		select {
+		case <-ctx.Done():
+			return
+		case <-r.queue:
+		case <-later:
 		}
 	}
+}
+
+// carryOut carries out runs that are made together.
+func (r *Runner) carryOut(ctx context.Context, g *group) {
+	if g.real {
+		r.gate.close()
+		defer r.gate.open()
+	}
+	var together sync.WaitGroup
+	for _, e := range g.runs {
+		together.Go(func() { e.carryOut(ctx) })
+	}
+	together.Wait()
+	r.mu.Lock()
+	r.turns.end(g)
+	r.mu.Unlock()
+	for _, e := range g.runs {
+		e.stop(nil)
+	}
+	r.look()
 }
 
 // Waits is a run with the reason why it waits, where that is not the run before it.
@@ -351,35 +363,66 @@ func (r *Runner) tellWaiting(ctx context.Context) {
 	}
 }
 
-// next makes the execution of the oldest queued run, with those that are made together
-// with it, or none. From here on Stop reaches them.
-func (r *Runner) next(ctx context.Context) ([]*execution, error) {
+// next makes the executions of the queued runs whose turn it is, the oldest first, with those
+// that are made together with each. From here on Stop reaches them. A run on a volume waits for
+// those before it on the same one.
+func (r *Runner) next(ctx context.Context) (groups []*group, err error) {
 	queued, _, err := r.store.RunsWithStatus(ctx, resource.Queued)
 	if err != nil {
 		return nil, err
 	}
+	seen := map[int64]bool{}    // runs that have begun, or were looked at
+	waiting := map[int64]bool{} // volumes of runs that have to wait
 	for _, run := range queued {
-		if !r.isAsked(run.ID) {
+		if seen[run.ID] || !r.isAsked(run.ID) || r.execution(run.ID) != nil {
 			continue
-		}
-		r.room.Restore()
-		if free, err := r.room.Free(); err == nil && free < room.Floor {
-			return nil, fmt.Errorf("%w for results: %s is free, and a run wants at least %s; make room on its file system", store.ErrFull, free, room.Floor)
 		}
 		runs := []resource.Run{run}
 		if run.Joint != nil {
 			runs = slices.DeleteFunc(slices.Clone(queued), func(other resource.Run) bool { return !slices.Contains(run.Joint.Runs, other.ID) })
 		}
-		group, meeting := make([]*execution, len(runs)), newMeeting(len(runs))
-		for i, run := range runs {
-			group[i] = newExecution(ctx, r, run, meeting, i)
-		}
+		real := slices.ContainsFunc(runs, func(run resource.Run) bool { return !virtual(run.Volume) })
 		r.mu.Lock()
-		r.under = group
+		begins := r.turns.free(real)
+		for _, run := range runs {
+			seen[run.ID] = true
+			begins = begins && !waiting[run.VolumeID] && !r.turns.uses(run.VolumeID)
+		}
+		if begins {
+			g := r.grouped(ctx, runs, real)
+			r.turns.groups = append(r.turns.groups, g)
+			groups = append(groups, g)
+		}
 		r.mu.Unlock()
-		return group, nil
+		for _, run := range runs {
+			waiting[run.VolumeID] = waiting[run.VolumeID] || !begins
+		}
 	}
-	return nil, nil
+	if len(groups) == 0 {
+		return nil, nil
+	}
+	r.room.Restore()
+	if free, err := r.room.Free(); err == nil && free < room.Floor {
+		r.mu.Lock()
+		for _, g := range groups {
+			r.turns.end(g)
+		}
+		r.mu.Unlock()
+		return nil, fmt.Errorf("%w for results: %s is free, and a run wants at least %s; make room on its file system", store.ErrFull, free, room.Floor)
+	}
+	return groups, nil
+}
+
+// grouped makes the executions of runs that are made together.
+func (r *Runner) grouped(ctx context.Context, runs []resource.Run, real bool) *group {
+	g := &group{runs: make([]*execution, len(runs)), real: real}
+	meeting := newMeeting(len(runs))
+	meeting.apart = !real
+	for i, run := range runs {
+		g.runs[i] = newExecution(ctx, r, run, meeting, i)
+		g.runs[i].pauses = !real
+	}
+	return g
 }
 
 // isAsked reports whether a run is one that this runner carries out.

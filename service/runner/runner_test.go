@@ -127,7 +127,7 @@ func TestARunThatHasJustEndedIsNotStopped(t *testing.T) {
 	for status, want := range map[resource.Status]error{resource.Running: nil, resource.Finished: ErrFinal} {
 		e := newExecution(t.Context(), r, resource.Run{ID: 99, Status: status}, newMeeting(1), 0)
 		r.mu.Lock()
-		r.under = []*execution{e}
+		r.turns.groups = []*group{{runs: []*execution{e}, real: true}}
 		r.mu.Unlock()
 		if err := r.stop(t.Context(), 99, false); !errors.Is(err, want) {
 			t.Errorf("stop a run that is %s: %v", status, err)

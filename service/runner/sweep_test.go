@@ -17,9 +17,8 @@ import (
 	"patientheron/storage"
 )
 
-// onArrays starts a runner that reads array files in a folder, and gives what carries a
-// plan out to its end.
-func onArrays(t *testing.T, folder string) (*store.Store, func(resource.Volume, plan.Plan) (resource.Run, []resource.Measurement)) {
+// startOnArrays starts a runner that reads array files in a folder.
+func startOnArrays(t *testing.T, folder string) *Runner {
 	t.Helper()
 	s, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "heron.sqlite"))
 	if err != nil {
@@ -32,14 +31,21 @@ func onArrays(t *testing.T, folder string) (*store.Store, func(resource.Volume, 
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { r.Close(); s.Close() })
-	return s, func(on resource.Volume, p plan.Plan) (resource.Run, []resource.Measurement) {
+	return r
+}
+
+// onArrays gives what carries a plan out to its end, on array files in a folder.
+func onArrays(t *testing.T, folder string) (*store.Store, func(resource.Volume, plan.Plan) (resource.Run, []resource.Measurement)) {
+	t.Helper()
+	r := startOnArrays(t, folder)
+	return r.store, func(on resource.Volume, p plan.Plan) (resource.Run, []resource.Measurement) {
 		t.Helper()
 		run, err := submit(t, r, "x", on, p)
 		if err != nil {
 			t.Fatal(err)
 		}
 		_, _, last := watched(t, r, run.ID)
-		measurements, _, err := s.Measurements(t.Context(), run.ID)
+		measurements, _, err := r.store.Measurements(t.Context(), run.ID)
 		if err != nil || last.Status != resource.Finished {
 			t.Fatalf("%s: %s, %v", last.Status, last.Reason, err)
 		}

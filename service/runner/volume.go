@@ -41,7 +41,7 @@ func (e *execution) open(ctx context.Context, steps []plan.Step, changed []plan.
 	extent := plan.Reach(alike)
 	used.Volume, err = patient.Own(ctx, patience, func() (volume.Volume, error) {
 		return e.bounds.Prepare(ctx, locator, volume.Request{
-			Size: extent.Size, Writes: extent.Writes, Files: extent.Files, NoBlocks: !extent.Blocks, Cached: extent.Cached, Content: alike[0].Load, Consent: Claim(e.run.Volume), Memory: Spare(), Progress: e.preparing,
+			Size: extent.Size, Writes: extent.Writes, Files: extent.Files, NoBlocks: !extent.Blocks, Cached: extent.Cached, Content: alike[0].Load, Consent: Claim(e.run.Volume), Memory: Spare(), Progress: e.preparing, Pause: e.pausing(),
 		})
 	}, func(v volume.Volume, err error) {
 		if err == nil {

@@ -129,5 +129,9 @@ func (o Opener) Prepare(_ context.Context, l volume.Locator, r volume.Request) (
 	if err := fits(d, r); err != nil {
 		return nil, err
 	}
-	return New(d)
+	v, err := New(d)
+	if err == nil {
+		v.pause = r.Pause
+	}
+	return v, err
 }

@@ -43,6 +43,9 @@ type Volume struct {
 	began    int64 // when what is measured began
 	answered []int // queues that have something to collect
 
+	pause func() // called every so many steps; nil for never
+	steps int    // since it was
+
 	struck  atomic.Bool // something is in strikes
 	strikes chan strike
 }
@@ -122,6 +125,7 @@ func (v *Volume) Step(until int64) bool {
 	if v.struck.Load() {
 		v.takeStrikes()
 	}
+	v.mayPause()
 	for len(v.systems) == 0 && !v.cached && len(v.array.Done()) == 0 { // nobody but queues waits for answers
 		if !v.array.Step(until) {
 			return false
@@ -135,12 +139,24 @@ func (v *Volume) Step(until int64) bool {
 	return true
 }
 
+// pauseEvery is how many steps pass between two looks at whether to pause.
+const pauseEvery = 1024
+
+// mayPause pauses where somebody else wants the host to himself.
+func (v *Volume) mayPause() {
+	if v.steps++; v.pause != nil && v.steps >= pauseEvery {
+		v.steps = 0
+		v.pause()
+	}
+}
+
 // step lets the next thing happen, in the array, in a file system or in the host's memory, at
 // most at until.
 func (v *Volume) step(until int64) bool {
 	if v.struck.Load() {
 		v.takeStrikes()
 	}
+	v.mayPause()
 	var next timed // that goes on by itself before anything else
 	for _, f := range v.systems {
 		if at := f.fs.Timer(); at <= until && at != math.MaxInt64 {

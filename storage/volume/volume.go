@@ -145,6 +145,7 @@ type Request struct {
 	Consent  *Claim          // what the user agreed to lose; nil for nothing
 	Memory   quantity.Bytes  // that may be taken for it; 0 for any
 	Progress Progress        // may be nil
+	Pause    func()          // of a volume in virtual time: called now and then, and returns when it may go on; nil for at once
 }
 
 // NoFiles is the answer of what loads of files cannot work on.
