@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"syscall"
 	"time"
 
@@ -219,6 +220,51 @@ func (s *session) do(ctx context.Context, lun uint64, block scsi.CDB, data []byt
 	moved, err := len(t.data)-t.residual, t.err
 	s.forget(number)
 	return moved, err
+}
+
+// doAll carries out reads, as many at a time as the session has room for, each answer within the
+// patience. Where one fails it gives its number; what was under way then is the end of the session.
+func (s *session) doAll(ctx context.Context, patience time.Duration, lun uint64, blocks []scsi.CDB, into [][]byte) (failed int, err error) {
+	if s.broken != nil {
+		return 0, s.broken
+	}
+	room, refused := max(len(s.free)-controlTasks, 1), 0
+	for begun, ended := 0, 0; ended < len(blocks); ended++ {
+		for begun < len(blocks) && begun-ended < room {
+			s.begin(lun, blocks[begun], into[begun], false, begun, time.Now())
+			begun++
+		}
+		within, done := context.WithTimeout(ctx, patience)
+		number, err := s.outcome(within)
+		done()
+		if err != nil {
+			s.broken = err
+			return ended, err
+		}
+		t := &s.tasks[number]
+		owner, err := t.owner, t.err
+		if err == nil && t.residual > 0 {
+			err = io.ErrUnexpectedEOF
+		}
+		s.forget(number)
+		if tooMany(err) && refused < len(blocks) { // it takes one at a time, then
+			room, refused = 1, refused+1
+			s.begin(lun, blocks[owner], into[owner], false, owner, time.Now())
+			ended--
+			continue
+		}
+		if err != nil {
+			s.broken = err
+			return owner, err
+		}
+	}
+	return 0, nil
+}
+
+// tooMany reports a target that takes no more commands for now.
+func tooMany(err error) bool {
+	var failed *scsi.Error
+	return errors.As(err, &failed) && (failed.Status == scsi.Busy || failed.Status == scsi.TaskSetFull)
 }
 
 // outcome waits until a task is finished.

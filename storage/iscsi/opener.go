@@ -109,7 +109,7 @@ func (o Opener) visit(l volume.Locator) (*seen, error) {
 	defer done()
 	var failed []error
 	for _, portal := range a.Portals {
-		if v.session, err = login(let, portal, a.options(v.secrets), 1); err == nil {
+		if v.session, err = login(let, portal, a.options(v.secrets), lookingAhead); err == nil {
 			break
 		}
 		failed = append(failed, err)
@@ -430,6 +430,33 @@ func (v *seen) ReadAt(into []byte, at int64) (n int, err error) {
 		return copy(into, v.kept[i][at-from:]), nil
 	}
 	return v.read(into, at)
+}
+
+// lookingAhead is how many reads of a look are under way at a time.
+const lookingAhead = 32
+
+// ReadAll reads pieces at several places, many of them at a time.
+func (v *seen) ReadAll(pieces [][]byte, at []int64) error {
+	if v.broken != nil {
+		return v.broken
+	}
+	block := int64(v.BlockLength)
+	commands := make([]scsi.CDB, len(pieces))
+	for i, piece := range pieces {
+		if at[i]%block != 0 || int64(len(piece))%block != 0 { // not in whole blocks
+			for i, piece := range pieces {
+				if _, err := v.ReadAt(piece, at[i]); err != nil {
+					return err
+				}
+			}
+			return nil
+		}
+		commands[i] = scsi.Read(uint64(at[i]/block), uint32(int64(len(piece))/block))
+	}
+	if failed, err := v.doAll(v.ctx, v.patience, v.lun, commands, pieces); err != nil {
+		return fmt.Errorf("read %d bytes at %d: %w", len(pieces[failed]), at[failed], err)
+	}
+	return nil
 }
 
 func (v *seen) read(into []byte, at int64) (n int, err error) {

@@ -116,12 +116,15 @@ func Content(storage io.ReaderAt, size int64) (bool, error) {
 			return found, err
 		}
 	}
-	for i := int64(1); i <= samples && size > 2*end; i++ {
-		if found, err := something((size-sample)/(samples+1)*i/512*512, sample); found || err != nil {
-			return found, err
-		}
+	if size <= 2*end {
+		return false, nil
 	}
-	return false, nil
+	var at []int64
+	for i := int64(1); i <= samples; i++ {
+		at = append(at, (size-sample)/(samples+1)*i/sample*sample)
+	}
+	pieces, err := readAll(storage, at, sample)
+	return slices.ContainsFunc(pieces, func(p []byte) bool { return len(bytes.Trim(p, "\x00")) > 0 }), err
 }
 
 // rules are marks whose place or sense has to be worked out.
