@@ -43,6 +43,10 @@ func (v *liveView) run(r resource.Run) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	if r.Status == resource.Waiting {
+		if r.Reason != "" && r.Reason != v.reason {
+			v.line(true, fmt.Sprintf("Run %d waits: %s", r.ID, r.Reason))
+		}
+		v.reason = r.Reason
 		return // another one is shown
 	}
 	v.steps = r.Progress.Steps

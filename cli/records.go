@@ -343,3 +343,15 @@ func (a *app) export() *cobra.Command {
 	command.Flags().StringVar(&to, "to", "", "file to write (default: standard output)")
 	return command
 }
+
+// registered finds a volume by its name.
+func registered(ctx context.Context, c *client.Client, name string) (resource.Volume, error) {
+	volumes, err := c.Volumes(ctx)
+	if err != nil {
+		return resource.Volume{}, err
+	}
+	if v, found := among(volumes, name); found {
+		return v, nil
+	}
+	return resource.Volume{}, fmt.Errorf("no volume is called %q; 'heron volume list' shows them", name)
+}

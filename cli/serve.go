@@ -24,7 +24,8 @@ func (a *app) serve() *cobra.Command {
 	command := &cobra.Command{
 		Use: "serve", Short: "Start the service and its web console", Args: cobra.NoArgs,
 		Long: `Start the service. It keeps its database, its token and its lock in the data
-folder and carries out runs one at a time. On a terminal the
+folder and carries out runs: on real storage one at a time, with the host to itself; on
+simulated arrays beside each other, one a core. On a terminal the
 console's sign-in link is printed; whoever has it can start measurements on this
 host. Elsewhere it says where the token is.
 

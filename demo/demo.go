@@ -32,6 +32,23 @@ var Setups = []string{
 // Sweep is the plan that sweeps the first setup itself.
 const Sweep = "how-many-disks"
 
+// Swept names the run of the sweep on a setup.
+func Swept(setup string) string { return setup + ", swept" }
+
+// LiveOn is the setup on which a run goes on at the pace of the wall.
+const LiveOn = "with-tier"
+
+// Live is the plan of that run: the virtual machines, for long enough to be watched.
+func Live() (plan.Plan, error) {
+	p, err := Plan("virtual-machines")
+	if err != nil {
+		return p, err
+	}
+	p.Name, p.Why = "The virtual machines, live", "What does a run look like while it goes on?"
+	p.Stages[0].Load.For, p.Stages[0].Repeats = 120, 1
+	return p, nil
+}
+
 // Files is the plan of the files that a summer leaves, and FilesOn the setups that carry
 // them.
 const Files = "summer-files"

@@ -521,7 +521,7 @@ type About struct {
 	Version string    `json:"version"`
 	Host    string    `json:"host"`
 	Started time.Time `json:"started"`
-	Waiting int       `json:"waiting" doc:"Runs that wait for their turn; one runs at a time"`
+	Waiting int       `json:"waiting" doc:"Runs that wait for their turn: on real storage one runs at a time, on simulated arrays one a core"`
 	Trouble string    `json:"trouble,omitempty" doc:"What keeps runs from going on, and what to do"`
 }
 

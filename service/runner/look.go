@@ -128,12 +128,14 @@ func (r *Runner) Strike(ctx context.Context, run int64, fault string) (resource.
 	return r.Mark(ctx, run, words)
 }
 
-// Measuring is the run under way, the first of several; 0 for none.
+// Measuring is the run on real storage that is under way, the first of several; 0 for none.
 func (r *Runner) Measuring() int64 {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if under := r.turns.under(); len(under) > 0 {
-		return under[0].id
+	for _, g := range r.turns.groups {
+		if g.real {
+			return g.runs[0].id
+		}
 	}
 	return 0
 }

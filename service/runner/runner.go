@@ -364,15 +364,13 @@ func (r *Runner) tellWaiting(ctx context.Context) {
 }
 
 // next makes the executions of the queued runs whose turn it is, the oldest first, with those
-// that are made together with each. From here on Stop reaches them. A run on a volume waits for
-// those before it on the same one.
+// that are made together with each. From here on Stop reaches them.
 func (r *Runner) next(ctx context.Context) (groups []*group, err error) {
 	queued, _, err := r.store.RunsWithStatus(ctx, resource.Queued)
 	if err != nil {
 		return nil, err
 	}
-	seen := map[int64]bool{}    // runs that have begun, or were looked at
-	waiting := map[int64]bool{} // volumes of runs that have to wait
+	seen := map[int64]bool{} // runs that were looked at with others
 	for _, run := range queued {
 		if seen[run.ID] || !r.isAsked(run.ID) || r.execution(run.ID) != nil {
 			continue
@@ -383,19 +381,14 @@ func (r *Runner) next(ctx context.Context) (groups []*group, err error) {
 		}
 		real := slices.ContainsFunc(runs, func(run resource.Run) bool { return !virtual(run.Volume) })
 		r.mu.Lock()
-		begins := r.turns.free(real)
-		for _, run := range runs {
-			seen[run.ID] = true
-			begins = begins && !waiting[run.VolumeID] && !r.turns.uses(run.VolumeID)
-		}
-		if begins {
+		if r.turns.free(real, run.Pace > 0) {
 			g := r.grouped(ctx, runs, real)
 			r.turns.groups = append(r.turns.groups, g)
 			groups = append(groups, g)
 		}
 		r.mu.Unlock()
 		for _, run := range runs {
-			waiting[run.VolumeID] = waiting[run.VolumeID] || !begins
+			seen[run.ID] = true
 		}
 	}
 	if len(groups) == 0 {

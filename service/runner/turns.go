@@ -41,21 +41,19 @@ func (t *turns) end(g *group) {
 }
 
 // free reports whether runs may begin beside those that are under way: real ones when no other
-// real one is, simulated ones while a core is free and no real one is under way.
-func (t *turns) free(real bool) bool {
+// real one is, simulated ones while a core is free and no real one is under way. What is held to a
+// pace takes hardly any of a core.
+func (t *turns) free(real, paced bool) bool {
 	simulated := 0
 	for _, g := range t.groups {
 		if g.real {
 			return false
 		}
-		simulated += len(g.runs)
+		if g.runs[0].run.Pace == 0 {
+			simulated += len(g.runs)
+		}
 	}
-	return real || simulated < runtime.GOMAXPROCS(0)
-}
-
-// uses reports whether a run under way works on a volume.
-func (t *turns) uses(volume int64) bool {
-	return slices.ContainsFunc(t.under(), func(e *execution) bool { return e.run.VolumeID == volume })
+	return real || paced || simulated < runtime.GOMAXPROCS(0)
 }
 
 // gate is where simulated runs pause while a real one is under way.
@@ -109,9 +107,11 @@ func (e *execution) pausing() func() {
 func (e *execution) pause() {
 	was := resource.Status("")
 	e.gate.pass(e.ctx, func() {
-		e.change(func(r *resource.Run) { was, r.Status = r.Status, resource.Waiting })
+		e.change(func(r *resource.Run) {
+			was, r.Status, r.Reason = r.Status, resource.Waiting, "It stands still while real storage is measured, which has the host alone."
+		})
 	})
 	if was != "" {
-		e.change(func(r *resource.Run) { r.Status = was })
+		e.change(func(r *resource.Run) { r.Status, r.Reason = was, "" })
 	}
 }

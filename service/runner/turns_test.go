@@ -89,7 +89,7 @@ func TestSimulatedRunsGoBesideEachOtherAndPause(t *testing.T) {
 	}
 }
 
-// The same bytes come out beside each other as one after the other; runs on one volume go in order.
+// The same bytes come out beside each other as one after the other.
 func TestBesideEachOtherTheSameBytes(t *testing.T) {
 	folder := t.TempDir()
 	come := func(atOnce bool) (all []string) {
@@ -107,17 +107,12 @@ func TestBesideEachOtherTheSameBytes(t *testing.T) {
 				}
 			}
 		}
-		var before time.Time
-		for i, id := range runs {
+		for _, id := range runs {
 			_, _, last := watched(t, r, id)
 			measurements, _, err := r.store.Measurements(t.Context(), id)
 			if err != nil || last.Status != resource.Finished {
 				t.Fatalf("%s: %s, %v", last.Status, last.Reason, err)
 			}
-			if i%2 == 1 && last.Started.Before(before) {
-				t.Errorf("run %d began before the one before it on its volume had ended", id)
-			}
-			before = *last.Ended
 			text, err := json.Marshal(measurements[0].Summary)
 			if err != nil {
 				t.Fatal(err)

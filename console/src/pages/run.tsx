@@ -208,7 +208,7 @@ export function estimate(e: Estimate): string {
 /** Says what a run does before and between its measurements. */
 function Waiting({ run }: { run: Run }) {
 	const p = run.progress;
-	if (run.status === "queued" && run.reason) {
+	if ((run.status === "queued" || run.status === "waiting") && run.reason) {
 		return <p role="status">{run.reason}</p>;
 	}
 	if (run.status === "queued") {
