@@ -163,6 +163,8 @@ func between(r judge.Ratio) string {
 	switch {
 	case !r.Known():
 		return ""
+	case r.High <= 0:
+		return "wider than a factor of ten thousand"
 	case r.Low > 1.8:
 		return fmt.Sprintf("%s to %s times", quantity.Digits(r.Low), quantity.Digits(r.High))
 	}
