@@ -1088,7 +1088,7 @@ export interface components {
             version: string;
             /**
              * Format: int64
-             * @description Runs that wait for their turn; one runs at a time
+             * @description Runs that wait for their turn: on real storage one runs at a time, on simulated arrays one a core
              */
             waiting: number;
         };
