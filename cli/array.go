@@ -15,6 +15,7 @@ import (
 	"patientheron/client"
 	"patientheron/core/array"
 	"patientheron/core/plan"
+	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
 	"patientheron/storage/simulated"
@@ -174,19 +175,35 @@ func printCeilings(w io.Writer, s setup.Setup) {
 	for _, u := range setup.Uses {
 		c := s.For(u)
 		if limit := setup.Limit(c.Hops); limit != nil {
-			fmt.Fprintf(w, "\n%s, %s each: at most %s, limited by %s\n", u.Name, u.Block, u.Show(limit.Rate), limit.Name)
+			fmt.Fprintf(w, "\n%s, %s each: at most %s, limited by %s%s\n", u.Name, u.Block, u.Show(limit.Rate), limit.Name, forLong(u, c.Hops, limit))
 		} else {
 			fmt.Fprintf(w, "\n%s, %s each: no ceiling is known\n", u.Name, u.Block)
 		}
 		t := newTable(w, 2, "hop", "passes at most", "because")
 		t.SetColumnConfigs([]table.ColumnConfig{{Number: 2, Align: text.AlignRight}})
-		for _, h := range c.Hops {
-			most := u.Show(h.Rate)
-			if h.Rate == 0 {
-				most = "not known"
+		show := func(r quantity.OpRate) string {
+			if r == 0 {
+				return "not known"
 			}
-			t.AppendRow(table.Row{"  " + h.Name, most, wrapped(h.Formula, 60)})
+			return u.Show(r)
+		}
+		for _, h := range c.Hops {
+			t.AppendRow(table.Row{"  " + h.Name, show(h.Rate), wrapped(h.Formula, 60)})
+			if h.Long != h.Rate {
+				t.AppendRow(table.Row{"    for long", show(h.Long), wrapped(h.LongFormula, 60)})
+			}
 		}
 		t.Render()
 	}
+}
+
+// forLong says what passes for long, where that is less than what passes at first.
+func forLong(u setup.Use, hops []setup.Hop, fresh *setup.Hop) string {
+	switch long := setup.ForLong(hops); {
+	case long == nil:
+		return "; how much for long is not known"
+	case long.Long < fresh.Rate:
+		return fmt.Sprintf("; for long %s, by %s", u.Show(long.Long), long.Name)
+	}
+	return ""
 }

@@ -39,6 +39,7 @@ type flash struct {
 
 	fastUsed float64 // pages in the fast region
 	lastAt   float64
+	latest   float64 // when the last die is free
 
 	hostPages, programmed int64
 
@@ -122,6 +123,7 @@ func (f *flash) entry(page int32) *int32 {
 func (f *flash) occupy(die int, at, time float64) float64 {
 	f.dies[die] = max(f.dies[die], at) + time
 	f.busy += time
+	f.latest = max(f.latest, f.dies[die])
 	return f.dies[die]
 }
 
@@ -176,14 +178,14 @@ func (f *flash) write(at float64, page int64, die int, takes, slow float64) (cou
 }
 
 // programTime is that of the fast region while it has room. The region is
-// emptied at the native rate while nothing is written.
+// emptied at the native rate while no die is at work.
 func (f *flash) programTime(at float64) float64 {
 	native := float64(f.group.ProgramTime) * 1e9
 	size := float64(f.group.FastRegion / pageSize)
 	if size == 0 {
 		return native
 	}
-	if idle := at - f.lastAt; idle > native {
+	if idle := at - max(f.lastAt, f.latest); idle > native {
 		f.fastUsed = max(0, f.fastUsed-idle/native*float64(len(f.dies)))
 	}
 	f.lastAt = at

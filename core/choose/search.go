@@ -265,21 +265,31 @@ func (w *search) ceiling(c *candidate, u need.Use) string {
 		hops = append(hops, w.members[key]...)
 	}
 	for _, h := range hops {
-		if h.Rate > 0 && asked > float64(h.Rate)*ceilingMargin {
-			for _, c := range claim.Add(nil, hopTooSlow, claim.Term{Of: h.Station, Value: float64(h.Rate)}, claim.Term{Of: u.Name, Value: asked}) {
-				return c.Words
-			}
+		most, kind := h.Rate, hopTooSlow
+		if h.Long > 0 && h.Long < most {
+			most, kind = h.Long, hopTooSlowForLong // a use goes on
+		}
+		if most == 0 {
+			continue
+		}
+		for _, c := range claim.Add(nil, kind, claim.Term{Of: h.Station, Value: float64(most)}, claim.Term{Of: u.Name, Value: asked}) {
+			return c.Words
 		}
 	}
 	return ""
 }
 
 // hopTooSlow needs a hop and a use, with what the one passes and the other asks for.
-var hopTooSlow = claim.Declare("hop-too-slow", func(t []claim.Term) bool {
-	return t[0].Value > 0 && t[1].Value > t[0].Value*ceilingMargin
-}, func(t []claim.Term) string {
-	return fmt.Sprintf("the hop %q cannot pass what %q asks for", t[0].Of, t[1].Of)
-})
+var (
+	hopTooSlow = claim.Declare("hop-too-slow", tooSlow, func(t []claim.Term) string {
+		return fmt.Sprintf("the hop %q cannot pass what %q asks for", t[0].Of, t[1].Of)
+	})
+	hopTooSlowForLong = claim.Declare("hop-too-slow-for-long", tooSlow, func(t []claim.Term) string {
+		return fmt.Sprintf("the hop %q cannot pass for long what %q asks for", t[0].Of, t[1].Of)
+	})
+)
+
+func tooSlow(t []claim.Term) bool { return t[0].Value > 0 && t[1].Value > t[0].Value*ceilingMargin }
 
 // asked is how many operations a second a use asks for at least; 0 when it does not.
 func (w *search) asked(u need.Use) (rate float64) {

@@ -75,6 +75,11 @@ var (
 	}, func(t []claim.Term) string {
 		return fmt.Sprintf("the hop %s, which can pass %s (%s of it was reached)", t[0].Of, t[0].Shown, t[1].Shown)
 	})
+	hopNearForLong = claim.Declare("limit: a hop for long", func(t []claim.Term) bool {
+		return len(t) == 2 && t[0].Value > 0 && math.Abs(t[1].Value-1) <= near
+	}, func(t []claim.Term) string {
+		return fmt.Sprintf("the hop %s, which can pass %s for long (%s of it was reached)", t[0].Of, t[0].Shown, t[1].Shown)
+	})
 	engineAlone = claim.Declare("limit: the engine alone", always, func([]claim.Term) string {
 		return "the engine itself, since nothing stands behind it"
 	})
@@ -130,13 +135,23 @@ func nearCeiling(o Observed) ([]claim.Claim, []Evidence) {
 		return nil, nil
 	}
 	use := o.use()
-	limit := setup.Limit(o.reached(o.Setup.Ceilings(use)))
+	hops := o.reached(o.Setup.Ceilings(use))
+	limit := setup.Limit(hops)
 	if limit == nil {
 		return nil, nil
 	}
-	share := float64(o.Summary.Total.Rate) / float64(limit.Rate)
-	can := claim.Term{Of: strconv.Quote(limit.Name), Value: float64(limit.Rate), Shown: use.Show(limit.Rate)}
-	return claim.Add(nil, hopNear, can, ofTime("reached", share)), []Evidence{unsaid("share of the lowest ceiling", share)}
+	against := func(kind claim.Kind, name string, most quantity.OpRate) ([]claim.Claim, float64) {
+		share := float64(o.Summary.Total.Rate) / float64(most)
+		can := claim.Term{Of: strconv.Quote(name), Value: float64(most), Shown: use.Show(most)}
+		return claim.Add(nil, kind, can, ofTime("reached", share)), share
+	}
+	said, share := against(hopNear, limit.Name, limit.Rate)
+	if long := setup.ForLong(hops); len(said) == 0 && long != nil && long.Long < limit.Rate {
+		if said, of := against(hopNearForLong, long.Name, long.Long); len(said) > 0 {
+			return said, []Evidence{unsaid("share of the lowest ceiling for long", of)}
+		}
+	}
+	return said, []Evidence{unsaid("share of the lowest ceiling", share)}
 }
 
 // reached are the hops that what was asked came to: not those behind a cache or a tier that

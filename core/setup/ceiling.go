@@ -18,6 +18,8 @@ type Use struct {
 	Depth      int            // operations in flight; 0 for as many as help
 	Streams    int            // of a sequential one; 0 for one
 
+	Long bool // for long, and not as storage is when it is fresh
+
 	HotAccesses quantity.Share // this share of the accesses…
 	HotSpan     quantity.Share // …goes to this share of the span, at its beginning; 0 for none
 }
@@ -79,6 +81,14 @@ type Hop struct {
 	Station string          `json:"station" doc:"What its busy share is called among the counters from inside: the beginning of their names"`
 	Rate    quantity.OpRate `json:"rate" doc:"Operations per second it can pass at most; 0 when that is not known"`
 	Formula string          `json:"formula" doc:"How that is worked out, or what would have to be known"`
+
+	Long        quantity.OpRate `json:"long" doc:"What it can pass for long, when what is fresh is used up: spare room of flash, a fast region, the room of a tier; the same as rate where nothing is, and 0 when that is not known"`
+	LongFormula string          `json:"longFormula,omitempty" doc:"How that is worked out, where it differs"`
+}
+
+// hop is a stage that passes as much for long as at first.
+func hop(name, station string, rate quantity.OpRate, formula string) Hop {
+	return Hop{Name: name, Station: station, Rate: rate, Formula: formula, Long: rate}
 }
 
 // UseCeilings is the hops of a setup for one use.
@@ -88,6 +98,7 @@ type UseCeilings struct {
 	Large bool           `json:"large" doc:"Its rates are better shown as throughput"`
 	Hops  []Hop          `json:"hops" doc:"From the initiator to the media, caches aside"`
 	Limit string         `json:"limit" doc:"Name of the hop with the lowest ceiling; empty when none is known"`
+	Long  string         `json:"longLimit,omitempty" doc:"Name of the hop with the lowest ceiling for long; empty when that is not known"`
 	Next  string         `json:"next" doc:"Name of the hop that would limit after it"`
 }
 
@@ -109,11 +120,31 @@ func (s Setup) For(u Use) UseCeilings {
 			c.Next = next.Name
 		}
 	}
+	if limit := ForLong(c.Hops); limit != nil {
+		c.Long = limit.Name
+	}
 	return c
 }
 
 // Limit is the hop with the lowest known ceiling; nil when none is known.
 func Limit(hops []Hop) *Hop { return Next(hops, "") }
+
+// ForLong is the hop with the lowest ceiling for long; nil when none is known, or when one that is
+// known at first is not known for long and may be the lowest.
+func ForLong(hops []Hop) *Hop {
+	var lowest *Hop
+	for i := range hops {
+		if hops[i].Long > 0 && (lowest == nil || hops[i].Long < lowest.Long) {
+			lowest = &hops[i]
+		}
+	}
+	for _, h := range hops {
+		if h.Rate > 0 && h.Long == 0 && lowest != nil && h.Rate < lowest.Long {
+			return nil
+		}
+	}
+	return lowest
+}
 
 // Next is the hop with the lowest known ceiling of those not called past.
 func Next(hops []Hop, past string) *Hop {
@@ -133,6 +164,7 @@ const (
 	controllerStation = "controller"
 	memberStation     = "member"
 	reductionStation  = "reduction"
+	tierStation       = "tier"
 )
 
 // Behind reports whether the hop is behind all caches, which can answer without it.
@@ -143,6 +175,22 @@ func (h Hop) Behind() bool { return h.Station == memberStation || h.Station == r
 // those, and caches, can answer without what is behind them. A hop about
 // which something but not enough is known is listed with a rate of 0.
 func (s Setup) Ceilings(u Use) []Hop {
+	hops := s.ceilings(u)
+	if !s.wears(u) {
+		return hops
+	}
+	u.Long = true
+	for i, later := range s.ceilings(u) {
+		h := &hops[i]
+		if h.Long = min(h.Rate, later.Rate); later.Rate != h.Rate {
+			h.LongFormula = later.Formula
+		}
+	}
+	return hops
+}
+
+// ceilings lists the hops of a use, fresh or for long: the same ones.
+func (s Setup) ceilings(u Use) []Hop {
 	if u.Block == 0 {
 		return nil
 	}
@@ -157,7 +205,7 @@ func (s Setup) Ceilings(u Use) []Hop {
 	hops = append(hops, s.controllerCeilings(u)...)
 	var members []Hop
 	if s.Count("media") > 0 {
-		members = s.mediaCeilings(u)
+		members = s.tierCeiling(u, s.mediaCeilings(u))
 	}
 	pool := s.poolCeiling(u, members)
 	return append(append(append(hops, s.cacheCeilings(u, members)...), pool...), members...)
@@ -171,10 +219,10 @@ func (s Setup) poolCeiling(u Use, members []Hop) (hops []Hop) {
 		return nil
 	}
 	for i := range members {
-		members[i].Rate, members[i].Formula = 0, "depends on how much of what is written is stored"
+		members[i].Rate, members[i].Long, members[i].Formula = 0, 0, "depends on how much of what is written is stored"
 	}
 	if rate := s.ByteRate("pool.throughput"); rate > 0 {
-		hops = append(hops, Hop{"reduction", reductionStation, quantity.OpRate(float64(rate) / float64(u.Block)), fmt.Sprintf("%s ÷ %s", rate, u.Block)})
+		hops = append(hops, hop("reduction", reductionStation, quantity.OpRate(float64(rate)/float64(u.Block)), fmt.Sprintf("%s ÷ %s", rate, u.Block)))
 	}
 	return hops
 }
@@ -195,11 +243,11 @@ func (s Setup) cacheCeilings(u Use, members []Hop) (hops []Hop) {
 		sum, last = sum+most, name
 		words += fmt.Sprintf("%s ÷ %s from %s + ", rate, u.Block, name)
 		if bypass := s.Bytes(at + "bypass"); s.Text(at+"mode") == "write-back" && u.Reads < 1 && (bypass == 0 || u.Block < bypass) {
-			hops = append(hops, Hop{name, name, quantity.OpRate(most / float64(1-u.Reads)), fmt.Sprintf("%s ÷ %s for every write", rate, u.Block)})
+			hops = append(hops, hop(name, name, quantity.OpRate(most/float64(1-u.Reads)), fmt.Sprintf("%s ÷ %s for every write", rate, u.Block)))
 		}
 	}
 	if known && sum > 0 && u.Reads > 0 {
-		hops = append(hops, Hop{"caches and members", last, quantity.OpRate((sum + float64(members[0].Rate)) / float64(u.Reads)), words + fmt.Sprintf("%s from the members", members[0].Rate)})
+		hops = append(hops, hop("caches and members", last, quantity.OpRate((sum+float64(members[0].Rate))/float64(u.Reads)), words+fmt.Sprintf("%s from the members", members[0].Rate)))
 	}
 	return hops
 }
@@ -232,7 +280,7 @@ func (s Setup) linkCeilings(u Use, at string, number int) (hops []Hop) {
 	}
 	rate := s.ByteRate(at + "rate")
 	if rate == 0 {
-		hops = append(hops, Hop{name, linkStation, 0, "the line rate is not known; tell " + at + "rate"})
+		hops = append(hops, hop(name, linkStation, 0, "the line rate is not known; tell "+at+"rate"))
 	} else {
 		mtu := 1500.0
 		for _, end := range []string{"mtuHere", "mtuThere"} {
@@ -246,13 +294,13 @@ func (s Setup) linkCeilings(u Use, at string, number int) (hops []Hop) {
 		if busier < 1 {
 			formula += fmt.Sprintf(" ÷ %s in the busier direction", busier)
 		}
-		hops = append(hops, Hop{name, linkStation, quantity.OpRate(float64(rate) * float64(payload) * links / float64(u.Block) / float64(busier)), formula})
+		hops = append(hops, hop(name, linkStation, quantity.OpRate(float64(rate)*float64(payload)*links/float64(u.Block)/float64(busier)), formula))
 	}
 	hops = append(hops, s.hostCeilings(u, at)...)
 	connections := max(s.Number("transport.connections"), links)
 	if cost := float64(s.Seconds("transport.operationTime")) + float64(s.Seconds("transport.byteTime"))*float64(u.Block); cost > 0 && number == 0 {
-		hops = append(hops, Hop{"transport", linkStation, quantity.OpRate(connections / cost),
-			fmt.Sprintf("%g connections ÷ %s of one core for each operation", connections, quantity.Seconds(cost))})
+		hops = append(hops, hop("transport", linkStation, quantity.OpRate(connections/cost),
+			fmt.Sprintf("%g connections ÷ %s of one core for each operation", connections, quantity.Seconds(cost))))
 	}
 	return hops
 }
@@ -267,10 +315,10 @@ func (s Setup) hostCeilings(u Use, at string) (hops []Hop) {
 		if busier < 1 {
 			formula += fmt.Sprintf(" ÷ %s in the busier direction", busier)
 		}
-		hops = append(hops, Hop{"slot", "slot", quantity.OpRate(float64(slot) * hosts / float64(u.Block) / float64(busier)), formula})
+		hops = append(hops, hop("slot", "slot", quantity.OpRate(float64(slot)*hosts/float64(u.Block)/float64(busier)), formula))
 	}
 	if disk := s.ByteRate(at + "ownDisk"); disk > 0 {
-		hops = append(hops, Hop{"own disk", "own disk", quantity.OpRate(float64(disk) * hosts / float64(u.Block)), fmt.Sprintf("%g × %s ÷ %s", hosts, disk, u.Block)})
+		hops = append(hops, hop("own disk", "own disk", quantity.OpRate(float64(disk)*hosts/float64(u.Block)), fmt.Sprintf("%g × %s ÷ %s", hosts, disk, u.Block)))
 	}
 	return hops
 }
@@ -316,7 +364,7 @@ func (s Setup) limitCeiling(u Use) *Hop {
 	if formula == "" {
 		return nil
 	}
-	return &Hop{"I/O limit", limitStation, quantity.OpRate(lowest), formula}
+	return new(hop("I/O limit", limitStation, quantity.OpRate(lowest), formula))
 }
 
 // allowedCeilings is what the array allows the volume for long.
@@ -329,7 +377,7 @@ func (s Setup) allowedCeilings(u Use) (hops []Hop) {
 		limit, formula = float64(most)/float64(u.Block), fmt.Sprintf("%s allowed ÷ %s", most, u.Block)
 	}
 	if formula != "" {
-		hops = append(hops, Hop{"allowed", limitStation, quantity.OpRate(limit), formula})
+		hops = append(hops, hop("allowed", limitStation, quantity.OpRate(limit), formula))
 	}
 	return hops
 }
@@ -339,8 +387,8 @@ func (s Setup) controllerCeilings(u Use) (hops []Hop) {
 	generation, lanes := s.Number("controller.busGeneration"), s.Number("controller.busLanes")
 	if bus := Bus(int(generation), int(lanes)); bus > 0 {
 		busier := float64(max(u.Reads, 1-u.Reads))
-		hops = append(hops, Hop{"bus", controllerStation, quantity.OpRate(float64(bus) / block / busier),
-			fmt.Sprintf("PCIe generation %g × %g lanes = %s after coding ÷ %s", generation, lanes, bus, u.Block)})
+		hops = append(hops, hop("bus", controllerStation, quantity.OpRate(float64(bus)/block/busier),
+			fmt.Sprintf("PCIe generation %g × %g lanes = %s after coding ÷ %s", generation, lanes, bus, u.Block)))
 	}
 	limit, formula := math.Inf(1), ""
 	if most := s.OpRate("controller.operations"); most > 0 {
@@ -350,7 +398,7 @@ func (s Setup) controllerCeilings(u Use) (hops []Hop) {
 		limit, formula = float64(t)/block, fmt.Sprintf("%s ÷ %s", t, u.Block)
 	}
 	if formula != "" {
-		hops = append(hops, Hop{"controller", controllerStation, quantity.OpRate(limit), formula})
+		hops = append(hops, hop("controller", controllerStation, quantity.OpRate(limit), formula))
 	}
 	return hops
 }

@@ -24,14 +24,18 @@ func (s Setup) mediaCeilings(u Use) (hops []Hop) {
 	if alive == 1 {
 		name = "1 member"
 	}
-	unknown := func(why string) []Hop { return append(hops, Hop{name, memberStation, 0, why}) }
+	unknown := func(why string) []Hop { return append(hops, hop(name, memberStation, 0, why)) }
 	if !(alive >= 1) || members > 4096 {
 		return unknown("not known; what is told of the members does not fit together")
 	}
 	g := geometry{level: s.level(), members: int(members), missing: int(missing), chunk: int64(s.Bytes("layout.chunk")), gathers: s.gathers(u)}
 	var all []medium
 	for i := range groups {
-		m := s.medium(u, fmt.Sprintf("media[%d].", i))
+		at := fmt.Sprintf("media[%d].", i)
+		m := s.medium(u, at)
+		if u.Long {
+			m.wear(s, u, at, s.Text(at+"kind"))
+		}
 		if m.lacks != "" {
 			return unknown("not known; tell " + m.lacks + ", or measure the members alone with 'heron look --baseline'")
 		}
@@ -62,7 +66,7 @@ func (s Setup) mediaCeilings(u Use) (hops []Hop) {
 	if !(rate > 0) || math.IsInf(rate, 0) {
 		return unknown("not known; what is told of the members does not fit together")
 	}
-	return append(hops, Hop{name, memberStation, quantity.OpRate(rate), formula})
+	return append(hops, hop(name, memberStation, quantity.OpRate(rate), formula))
 }
 
 // level is how the members are put together. What btrfs calls raid1 keeps two copies of
@@ -103,6 +107,7 @@ type medium struct {
 
 	read, write side
 	line        float64 // seconds a byte of the interface, which reads and writes share
+	amplified   float64 // pages programmed for each that is written, where that is worked out
 	overlaps    bool    // pieces and bytes are worked on at the same time, as in an SSD
 
 	disk     *mechanics.Disk // where the mechanics are known
@@ -389,5 +394,9 @@ func (c cost) words(m *medium) string {
 	}
 	add(c.reads, c.readBytes, m.read, "read")
 	add(c.writes, c.writtenBytes, m.write, "write")
-	return strings.Join(parts, " + ")
+	words := strings.Join(parts, " + ")
+	if m.amplified > 1.005 && c.writes > 0 {
+		words += fmt.Sprintf(", each page programmed %s times", quantity.Digits(m.amplified))
+	}
+	return words
 }

@@ -2373,6 +2373,13 @@ export interface components {
         Hop: {
             /** @description How that is worked out, or what would have to be known */
             formula: string;
+            /**
+             * Format: double
+             * @description What it can pass for long, when what is fresh is used up: spare room of flash, a fast region, the room of a tier; the same as rate where nothing is, and 0 when that is not known
+             */
+            long: number;
+            /** @description How that is worked out, where it differs */
+            longFormula?: string;
             name: string;
             /**
              * Format: double
@@ -4733,6 +4740,8 @@ export interface components {
             large: boolean;
             /** @description Name of the hop with the lowest ceiling; empty when none is known */
             limit: string;
+            /** @description Name of the hop with the lowest ceiling for long; empty when that is not known */
+            longLimit?: string;
             /** @description Name of the hop that would limit after it */
             next: string;
             use: string;

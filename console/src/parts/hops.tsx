@@ -56,6 +56,11 @@ export function Hops(props: {
 								/>
 							</div>
 							<span className="text-xs opacity-70">{h.formula}</span>
+							{h.long !== h.rate && (
+								<span className="block text-xs">
+									For long {h.long === 0 ? "not known" : passes(props.use, h.long)}: {h.longFormula}
+								</span>
+							)}
 						</div>
 						<span className="text-right">
 							{h.rate === 0 ? "not known" : passes(props.use, h.rate)}

@@ -1,0 +1,198 @@
+package setup
+
+import (
+	"fmt"
+	"math"
+
+	"patientheron/core/quantity"
+)
+
+// What storage can do when it is fresh and what it can do for long differ where something is used
+// up: the spare room of flash, which is cleaned when it is gone, its fast region, and the room of
+// a tier, on which only a share of all can lie.
+
+// wears reports whether a use may wear something down, so that what passes for long is less than
+// what passes at first.
+func (s Setup) wears(u Use) bool {
+	if s.Text("tier.size") != "" {
+		return true
+	}
+	for i := range s.Count("media") {
+		if u.Reads < 1 && s.Text(fmt.Sprintf("media[%d].kind", i)) == "ssd" {
+			return true
+		}
+	}
+	return false
+}
+
+// pageSize is the unit in which flash is written.
+const pageSize = 4096
+
+// wear makes a medium that of a long run: its writes are what is left when cleaning has begun and
+// the fast region is full.
+func (m *medium) wear(s Setup, u Use, at, kind string) {
+	if u.Reads >= 1 || kind != "ssd" {
+		return
+	}
+	need := func(key string) float64 {
+		field, err := Lookup(at + key)
+		if err != nil {
+			return 0
+		}
+		v := s.Number(at + key)
+		if field.Kind == "time" {
+			v = float64(s.Seconds(at + key))
+		}
+		if v <= 0 && m.lacks == "" {
+			m.lacks = at + key
+		}
+		return v
+	}
+	program, read, erase := need("programTime"), need("readTime"), need("eraseTime")
+	dies, pages, spare := need("dies"), need("blockPages"), need("overProvision")
+	if m.lacks != "" || s.Is(at+"compresses") {
+		if m.lacks == "" {
+			m.lacks = "how far what is written can be compressed"
+		}
+		return
+	}
+	used := m.size
+	if room, _ := s.Usable(); u.Span > 0 && room > u.Span {
+		used *= float64(u.Span) / float64(room)
+	}
+	m.amplified = Amplification(u, used/pageSize, m.size*(1+spare)/pageSize)
+	each := (program + (m.amplified-1)*(read+program) + m.amplified*erase/pages) / dies
+	if channels := s.Number(at + "channels"); channels > 0 {
+		each = max(each, pageSize*(1+2*(m.amplified-1))/channels/float64(s.ByteRate(at+"channelRate")))
+	}
+	m.write = side{piece: m.slow * each, byte: m.slow * each / pageSize}
+	if u.Sequential {
+		m.write.piece = 0
+	}
+}
+
+// Amplification is how many pages of flash are programmed for each that is written, in the long
+// run of a use over so many pages of a drive that has so many in all, cleaned first in, first out.
+// A page that is written with probability p by each write is still valid when a lap of the log of n
+// writes is over with probability exp(-pn), and is then written once more, so that a lap programs
+// n × Σ p/(1 - exp(-pn)) pages, which is all that there are; that gives n. Of uniform writes this is
+// A = a/(a + W(-a exp(-a))) (Desnoyers, Analytic modeling of SSD write performance, 2012). A
+// stream leaves nothing valid behind it.
+func Amplification(u Use, used, physical float64) float64 {
+	if u.Sequential || !(used > 0) || physical <= used {
+		if physical <= used && !u.Sequential {
+			return math.Inf(1)
+		}
+		return 1
+	}
+	type class struct{ pages, p float64 }
+	classes := []class{{used, 1 / used}}
+	if hot := float64(u.HotSpan); hot > 0 && hot < 1 && u.HotAccesses > 0 {
+		accesses := float64(u.HotAccesses)
+		classes = []class{{used * hot, accesses / (used * hot)}, {used * (1 - hot), (1 - accesses) / (used * (1 - hot))}}
+	}
+	programmed := func(n float64) (sum float64) { // in a lap of so many writes
+		for _, c := range classes {
+			if pn := c.p * n; pn > 1e-12 {
+				sum += c.pages * pn / -math.Expm1(-pn)
+			} else {
+				sum += c.pages
+			}
+		}
+		return sum
+	}
+	low, high := 0.0, physical
+	for range 100 {
+		if middle := (low + high) / 2; programmed(middle) < physical {
+			low = middle
+		} else {
+			high = middle
+		}
+	}
+	return physical / high
+}
+
+// tierCeiling puts the members of a tier beside those below it: at first any share of all may lie
+// there, for long as much as it has room for.
+func (s Setup) tierCeiling(u Use, members []Hop) []Hop {
+	if s.Text("tier.size") == "" || len(members) != 1 {
+		return members
+	}
+	below := members[0]
+	station := tierStation
+	if s.Count("cache") > 0 {
+		station = memberStation
+	}
+	h := hop("tier and "+below.Name, station, 0, "")
+	fast, why := s.tierRate(u)
+	switch {
+	case below.Rate == 0:
+		h.Formula = below.Formula
+	case fast == 0:
+		h.Formula = why
+	case !u.Long:
+		h.Rate, h.Formula = below.Rate+fast, fmt.Sprintf("%s on the tier (%s) + %s below (%s)", fast, why, below.Rate, below.Formula)
+	default:
+		share := s.onTier(u)
+		h.Rate = quantity.OpRate(math.Inf(1))
+		if share > 0 {
+			h.Rate = fast / quantity.OpRate(share)
+		}
+		if share < 1 {
+			h.Rate = min(h.Rate, below.Rate/quantity.OpRate(1-share))
+		}
+		h.Formula = fmt.Sprintf("%s on the tier for %s of it, %s below for the rest", fast, share, below.Rate)
+	}
+	return []Hop{h}
+}
+
+// tierRate is what the members of a tier pass, and how that is worked out; 0 where it is not known.
+func (s Setup) tierRate(u Use) (quantity.OpRate, string) {
+	kind := s.Text("tier.medium")
+	if kind == "hard disk" {
+		return 0, "what the tier passes is not known of hard disks"
+	}
+	count := int(s.Number("tier.count"))
+	m := s.medium(u, "tier.")
+	m.count, m.size = float64(count), float64(s.Bytes("tier.size"))
+	g := geometry{level: s.Text("tier.level"), members: count, chunk: 64 << 10, gathers: s.gathers(u)}
+	if g.level == "raid10" && count > 0 {
+		m.size *= 2 / float64(count)
+	} else if data := count - g.parity(); g.parity() > 0 && data > 0 {
+		m.size /= float64(data)
+	}
+	if u.Long {
+		within := u
+		within.Span = 0 // all of the tier is in use
+		m.wear(s, within, "tier.", kind)
+	}
+	if m.lacks != "" || count < 1 {
+		return 0, "what the tier passes is not known; tell " + m.lacks
+	}
+	rate, formula := g.rate(u, []medium{m}, g.cost(int64(u.Block), false, u.Sequential), g.cost(int64(u.Block), true, u.Sequential), float64(count))
+	if !(rate > 0) || math.IsInf(rate, 0) {
+		return 0, "what is told of the tier does not fit together"
+	}
+	return quantity.OpRate(rate), formula
+}
+
+// onTier is the share of a use that the tier answers when what is used most lies there.
+func (s Setup) onTier(u Use) quantity.Share {
+	room := float64(s.Bytes("tier.size"))
+	usable, _ := s.Usable()
+	span := float64(u.Span)
+	if span == 0 || span > float64(usable) {
+		span = float64(usable)
+	}
+	if room >= span || span == 0 {
+		return 1
+	}
+	hot := span * float64(u.HotSpan)
+	if hot <= 0 || hot >= span || u.HotAccesses <= 0 {
+		return quantity.Share(room / span)
+	}
+	if room < hot {
+		return u.HotAccesses * quantity.Share(room/hot)
+	}
+	return u.HotAccesses + (1-u.HotAccesses)*quantity.Share((room-hot)/(span-hot))
+}
