@@ -616,7 +616,7 @@ func TestCacheBookkeeping(t *testing.T) {
 		return Request{Write: source.IntN(2) == 0, Offset: source.Int64N(2000) * 2048, Length: 2048 << source.IntN(4)}
 	})
 	c := a.caches[0]
-	seen, dirty := map[int64]bool{}, 0
+	seen, dirty, soiled := map[int64]bool{}, 0, int64(0)
 	for _, n := range c.table {
 		if n.node == 0 {
 			continue
@@ -629,6 +629,12 @@ func TestCacheBookkeeping(t *testing.T) {
 		if !k.isClean() {
 			dirty++
 		}
+		for part := range 64 { // each by itself
+			soiled += int64(k.dirty>>part&1) << c.grain
+		}
+	}
+	if soiled != c.soiled || soiled == 0 {
+		t.Errorf("%d bytes are dirty, counted %d", soiled, c.soiled)
 	}
 	if dirty != c.unclean || len(seen)+len(c.spare) != len(c.nodes) || c.unclean > c.limit {
 		t.Errorf("%d dirty, counted %d of at most %d; %d blocks and %d spare of %d nodes", dirty, c.unclean, c.limit, len(seen), len(c.spare), len(c.nodes))

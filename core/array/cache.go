@@ -13,6 +13,8 @@ type cache struct {
 	limit int // blocks that may be dirty
 
 	unclean  int    // blocks that are dirty or being written
+	soiled   int64  // bytes of the parts that are dirty
+	passing  int64  // bytes that are being written
 	leaving  int    // blocks that are being written
 	clock    uint64 // counts what became dirty
 	changes  [1 << 16]uint32
@@ -393,8 +395,12 @@ func (c *cache) soil(i int32, j *job) {
 		k.stamp = c.clock
 		c.list(i, inDirty)
 	}
+	c.soiled += c.sizeOf(touched &^ k.dirty)
 	k.dirty |= touched
 }
+
+// sizeOf is how many bytes parts of a block are.
+func (c *cache) sizeOf(parts uint64) int64 { return int64(bits.OnesCount64(parts)) << c.grain }
 
 // supersede forgets what a write that goes past makes old. Of a dirty part that it
 // covers in part the cache takes that piece: the rest exists nowhere else.
@@ -414,6 +420,7 @@ func (c *cache) supersede(a *Array, n int32, j *job) {
 		c.toldPiece(a, n, b, k.dirty&touched&^covered, j)
 		k.valid &^= touched &^ (k.dirty & touched &^ covered)
 		if k.dirty&covered != 0 {
+			c.soiled -= c.sizeOf(k.dirty & covered)
 			if k.dirty &^= covered; k.dirty == 0 {
 				c.leaveList(i)
 				c.settled(a, i, k.stamp)
@@ -490,7 +497,8 @@ func (c *cache) forget(a *Array) {
 			continue
 		}
 		if k.dirty != 0 {
-			c.lost += int64(bits.OnesCount64(k.dirty)) << c.grain
+			c.lost += c.sizeOf(k.dirty)
+			c.soiled -= c.sizeOf(k.dirty)
 			k.dirty = 0
 			c.leaveList(int32(i))
 			if k.leaving == 0 {

@@ -118,7 +118,7 @@ func (a *Array) Inside(before Totals) []Counter {
 		mean(name+" hit rate", "share", float64(hits), float64(hits+misses))
 		busy(name, now.Caches[i], before.Caches[i])
 		add(name+" in use", "share", ratio(float64(c.held()), float64(c.capacity)))
-		add(name+" dirty", "bytes", float64(c.unclean)*float64(int64(1)<<c.shift))
+		add(name+" dirty", "bytes", float64(c.soiled+c.passing))
 		sum(name+" destaged", "bytes", float64(now.Written[i]-before.Written[i]))
 		add(name+" stalled", "operations", float64(len(c.stalled)))
 		if c.skipped > 0 {

@@ -186,6 +186,7 @@ func (c *cache) send(a *Array, from, to int64) {
 		i := c.find(b)
 		k := &c.nodes[i]
 		touched, _ := c.parts(b, from, to)
+		c.soiled -= c.sizeOf(k.dirty & touched)
 		if k.dirty &^= touched; k.dirty == 0 {
 			c.leaveList(i)
 		}
@@ -199,12 +200,14 @@ func (c *cache) send(a *Array, from, to int64) {
 	}
 	c.out.flying += weight(int(to - from))
 	c.written += to - from
+	c.passing += to - from
 	a.enter(n)
 }
 
 // destaged ends one write of a destage. What the members could not take is lost.
 func (c *cache) destaged(a *Array, j job) {
 	c.out.flying -= weight(j.length)
+	c.passing -= int64(j.length)
 	if j.failed {
 		c.lost += int64(j.length)
 	}

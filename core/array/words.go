@@ -324,6 +324,9 @@ func (c Cache) words() string {
 	if c.Devices > 0 {
 		text += fmt.Sprintf(", with an index of %s in the array's memory", c.Size/cmp.Or(c.Block, 64*quantity.KiB)*cmp.Or(c.Index, 64))
 	}
+	if block := cmp.Or(c.Block, 64*quantity.KiB); c.Mode == WriteBack && block > smallWrite {
+		text += fmt.Sprintf(", of which %s may be dirty by whole blocks of %s: of scattered writes of %s a %s of that", cmp.Or(c.DirtyLimit, 0.5), block, smallWrite, ordinal(int(block/smallWrite)))
+	}
 	switch {
 	case c.Mode != WriteBack:
 	case c.Devices > 0 && c.Protected:
@@ -338,6 +341,24 @@ func (c Cache) words() string {
 		text += ", not protected: a power cut loses what is dirty and was not flushed"
 	}
 	return text + "."
+}
+
+// smallWrite is the size of a small write, as explanations have it.
+const smallWrite = 4 * quantity.KiB
+
+// ordinal is one of so many parts, such as a 16th.
+func ordinal(n int) string {
+	switch {
+	case n == 2:
+		return "half"
+	case n%100/10 != 1 && n%10 == 1:
+		return fmt.Sprintf("%dst", n)
+	case n%100/10 != 1 && n%10 == 2:
+		return fmt.Sprintf("%dnd", n)
+	case n%100/10 != 1 && n%10 == 3:
+		return fmt.Sprintf("%drd", n)
+	}
+	return fmt.Sprintf("%dth", n)
 }
 
 func (d Description) survives() string {

@@ -13,6 +13,32 @@ func cachingDisks(level Level, count int) Description {
 	return Description{Members: []Group{{Count: count, Medium: HardDisk, Capacity: 8 * quantity.MiB, WriteCaching: true}}, Layout: Layout{Level: level}}
 }
 
+// What a cache tells to be dirty are the bytes that were written and are not passed on, and not the
+// blocks that they lie in: each counted by itself.
+func TestDirtyIsWhatWasWritten(t *testing.T) {
+	d := disks(4)
+	d.Caches = []Cache{{Name: "memory", Size: 64 * quantity.MiB, Mode: WriteBack, Protected: true}}
+	a := build(t, d)
+	before, source := a.Totals(), rand.New(rand.NewPCG(1, 5))
+	written := map[int64]bool{}
+	closed(a, 1, 200, func(int) Request {
+		at := source.Int64N(1<<20) * 4096
+		written[at] = true
+		return Request{Write: true, Offset: at, Length: 4096}
+	})
+	told := -1.0
+	for _, c := range a.Inside(before) {
+		if c.Name == "memory dirty" {
+			told = c.Value
+		}
+	}
+	c := a.caches[0]
+	passed := c.written - c.passing // which neighbours may have been written with
+	if most := float64(int64(len(written)) * 4096); told > most || told < most-float64(passed) || told == 0 {
+		t.Errorf("%.0f bytes are told to be dirty of %.0f that were written; %d were passed on", told, most, passed)
+	}
+}
+
 // held is what the drives' own memories hold.
 func held(a *Array) (bytes int64) {
 	for _, m := range a.members {
