@@ -64,6 +64,7 @@ type Array struct {
 	members                []*member
 	described              Description
 	faults                 []Fault
+	hotSpares              int         // that lie ready
 	happened               []Happening // faults of the description that came, since they were asked for
 	rebuilds               []*rebuild
 	scrub                  scrub
@@ -88,7 +89,7 @@ func New(d Description) (*Array, error) {
 	}
 	d = d.completed()
 	a := &Array{
-		size: int64(d.Size()), pool: int64(d.Usable()), thin: newThin(d), described: d, faults: slices.Clone(d.Faults), far: newReplica(d.Replica),
+		size: int64(d.Size()), pool: int64(d.Usable()), thin: newThin(d), described: d, faults: slices.Clone(d.Faults), far: newReplica(d.Replica), hotSpares: d.Layout.HotSpares,
 		allowed:      allowance{server{perOperation: perSecond(float64(d.Limits.Operations))}, float64(d.Limits.Burst) * 1e9},
 		allowedBytes: allowance{server{perByte: perSecond(float64(d.Limits.Throughput))}, float64(d.Limits.Burst) * 1e9},
 		operations:   server{perOperation: perSecond(float64(d.Controller.Operations))},
@@ -214,8 +215,8 @@ func (a *Array) Step(until int64) bool {
 	case farAnswers:
 		a.partDone(e.subject, false)
 	case faultComes:
+		a.happens(a.Words(a.faults[e.subject]))
 		a.strike(a.faults[e.subject])
-		a.happened = append(a.happened, Happening{quantity.Seconds(float64(a.now) / 1e9), a.Words(a.faults[e.subject])})
 	case rebuildOn:
 		a.rebuilds[e.subject].next(a)
 	case scrubOn:

@@ -105,6 +105,9 @@ func (d Description) TotalPrice() float64 {
 	for _, g := range d.Members {
 		price += float64(g.Count) * g.Price
 	}
+	if len(d.Members) > 0 {
+		price += float64(d.Layout.HotSpares) * d.Members[0].Price
+	}
 	if d.Tier != nil {
 		price += float64(d.Tier.Members.Count) * d.Tier.Members.Price
 	}
@@ -120,6 +123,11 @@ type Layout struct {
 	// on others, and the room of some members is kept free for those that fail.
 	Stripe int // members of a stripe, parity included; 0 for all
 	Spares int // members whose room is kept free, a part on each
+
+	// Whole members that lie ready, and take the place of those that fail by themselves; of
+	// declustered parity the room that is kept free does, where a rate is stated.
+	HotSpares   int
+	RebuildRate quantity.ByteRate // of making one anew; default 100 MB/s
 }
 
 // Controller is what every operation passes.

@@ -35,6 +35,10 @@ func (d Description) Setup() setup.Setup {
 		know("layout.stripe", d.Layout.Stripe)
 		know("layout.spares", d.Layout.Spares)
 	}
+	some("layout.hotSpares", d.Layout.HotSpares)
+	if d.Layout.HotSpares > 0 || d.Layout.RebuildRate > 0 {
+		know("layout.rebuildRate", cmp.Or(d.Layout.RebuildRate, rebuildRate))
+	}
 	if failed := d.failedFromStart(); failed > 0 {
 		know("layout.missing", failed)
 	}

@@ -81,8 +81,13 @@ type Happening struct {
 	Words string
 }
 
-// Happened are the faults of the description that came since the call before. Those that
-// somebody strikes by hand are not among them.
+// happens notes something that happened by itself.
+func (a *Array) happens(words string) {
+	a.happened = append(a.happened, Happening{quantity.Seconds(float64(a.now) / 1e9), words})
+}
+
+// Happened are the faults of the description that came since the call before, and rebuilds that
+// began by themselves or ended. Faults that somebody strikes by hand are not among them.
 func (a *Array) Happened() []Happening {
 	happened := a.happened
 	a.happened = nil
@@ -119,6 +124,7 @@ func (a *Array) strike(f Fault) {
 			break
 		}
 		m.failed, m.upTo, m.rebuild, m.rotten = true, 0, nil, nil
+		a.takeOver(f.Member)
 	case MemberSlows:
 		m.slow = f.Factor
 	case MemberErrors:

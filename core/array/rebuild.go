@@ -1,6 +1,12 @@
 package array
 
-import "math"
+import (
+	"cmp"
+	"fmt"
+	"math"
+
+	"patientheron/core/quantity"
+)
 
 // rebuild makes a missing member anew, piece by piece at a set rate, in competition
 // with everything else. What is done is used at once: the member has it.
@@ -50,6 +56,25 @@ func (a *Array) beginRebuild(f Fault) {
 	m.rebuild, m.upTo = r, 0
 	a.rebuilds = append(a.rebuilds, r)
 	a.events.add(a.now, rebuildOn, int32(r.number))
+}
+
+// rebuildRate is how fast a member is made anew by itself where nothing is said of it.
+const rebuildRate quantity.ByteRate = 100e6
+
+// takeOver lets what lies ready take the place of a member that has just failed.
+func (a *Array) takeOver(member int) {
+	l, d := a.layoutOf(member), a.described.Layout
+	switch {
+	case l != a.layout || !a.members[member].failed:
+		return
+	case l.spread != nil && d.RebuildRate == 0, l.spread == nil && a.hotSpares == 0:
+		return
+	case l.spread == nil:
+		a.hotSpares--
+	}
+	f := Fault{Kind: RebuildBegin, Member: member, Rate: cmp.Or(d.RebuildRate, rebuildRate)}
+	a.happens(a.Words(f) + " begins by itself")
+	a.beginRebuild(f)
 }
 
 // layoutOf is the layout a member belongs to.
@@ -201,6 +226,7 @@ func (a *Array) rebuildDone(j job) {
 	}
 	if r.upTo >= r.size {
 		m.rebuild = nil
+		a.happens(fmt.Sprintf("member %d is whole again", r.member))
 		return
 	}
 	if r.paused {

@@ -64,6 +64,9 @@ func (d Description) Validate() error {
 	if err := d.Layout.validateSpread(total, least); err != nil {
 		return err
 	}
+	if err := d.Layout.validateHotSpares(); err != nil {
+		return err
+	}
 	if d.Usable() <= 0 {
 		return wrong("layout.chunk", "no member of %s holds a chunk of %s: nothing is left for data; use smaller chunks", d.smallest(), cmp.Or(d.Layout.Chunk, 64*quantity.KiB))
 	}
@@ -194,6 +197,23 @@ func (l Layout) validateSpread(members, least int) error {
 		return wrong("layout.stripe", "%d members less the room of %d are not a number of stripes of %d; choose stripe and spares so that they are", members, l.Spares, l.Stripe)
 	case l.Stripe == members:
 		return wrong("layout.stripe", "%d, which are all members; leave it out", l.Stripe)
+	}
+	return nil
+}
+
+// validateHotSpares makes sure that what lies ready has something to be made anew from.
+func (l Layout) validateHotSpares() error {
+	switch {
+	case l.HotSpares < 0 || l.HotSpares > 64:
+		return wrong("layout.hotSpares", "%d; up to 64", l.HotSpares)
+	case l.HotSpares > 0 && (l.Level == Stripe || l.Level == Concatenation):
+		return wrong("layout.hotSpares", "%s keeps nothing that a member could be made anew from", l.Level)
+	case l.HotSpares > 0 && l.Stripe > 0:
+		return wrong("layout.hotSpares", "of declustered parity the room that is kept free takes over (spares); say rebuildRate for that to begin by itself")
+	case !(l.RebuildRate >= 0):
+		return wrong("layout.rebuildRate", "%s; how fast a member is made anew, such as 100MB/s", l.RebuildRate)
+	case l.RebuildRate > 0 && l.HotSpares == 0 && l.Spares == 0:
+		return wrong("layout.rebuildRate", "nothing lies ready to be made anew; add hotSpares: how many")
 	}
 	return nil
 }

@@ -22,6 +22,9 @@ func (d Description) Words() []string {
 	if d.Layout.Stripe > 0 {
 		words = append(words, d.Layout.spreadWords(len(d.expandedMembers())))
 	}
+	if l := d.Layout; l.HotSpares > 0 || l.RebuildRate > 0 {
+		words = append(words, l.takeOverWords())
+	}
 	if l := d.Limits; l.Operations > 0 || l.Throughput > 0 {
 		words = append(words, l.words())
 	}
@@ -258,6 +261,19 @@ func (l Layout) spreadWords(members int) string {
 	return text + "."
 }
 
+// takeOverWords say what happens by itself when a member fails.
+func (l Layout) takeOverWords() string {
+	rate := cmp.Or(l.RebuildRate, rebuildRate)
+	if l.HotSpares == 0 {
+		return fmt.Sprintf("What a member held that fails is made anew in free room by itself, at %s.", rate)
+	}
+	lies := "1 spare member lies ready"
+	if l.HotSpares > 1 {
+		lies = fmt.Sprintf("%d spare members lie ready", l.HotSpares)
+	}
+	return fmt.Sprintf("%s: in the place of one that fails another is made anew by itself, at %s.", lies, rate)
+}
+
 func (l Limits) words() string {
 	var most []string
 	if l.Operations > 0 {
@@ -380,7 +396,7 @@ func (d Description) survives() string {
 	if d.Layout.Level == Mirror && total == 2 {
 		lost = "the loss of any one member"
 	}
-	if spares := d.Layout.Spares; spares > 0 {
+	if spares := d.Layout.Spares + d.Layout.HotSpares; spares > 0 {
 		lost += fmt.Sprintf(", and of %d more, each when the one before was made anew,", spares)
 	}
 	if len(unsafe) == 0 {

@@ -86,6 +86,8 @@ var fields = []FactField{
 	{Key: "layout.level", Label: "level", Kind: "choice", Choices: []string{"single", "concatenation", "raid0", "raid1", "raid10", "raid5", "raid6"}},
 	{Key: "layout.chunk", Label: "chunk", Kind: "size"},
 	{Key: "layout.stripe", Label: "members of a stripe", Kind: "whole", Hint: "where it is declustered: fewer than there are"},
+	{Key: "layout.hotSpares", Label: "spare members that take over by themselves", Kind: "whole"},
+	{Key: "layout.rebuildRate", Label: "rate of making a member anew", Kind: "throughput"},
 	{Key: "layout.spares", Label: "members whose room is kept free", Kind: "whole"},
 	{Key: "layout.missing", Label: "members missing", Kind: "whole"},
 	{Key: "layout.faults", Label: "what goes wrong", Kind: "text", Hint: "in virtual time"},
