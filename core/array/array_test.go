@@ -707,6 +707,8 @@ func anyArray(source *rand.Rand) Description {
 	if m := &d.Members[0]; (d.Layout.Level == Parity || d.Layout.Level == DoubleParity) && pick(3) == 0 {
 		d.Layout.Stripe, d.Layout.Spares = 3+pick(3), pick(3)
 		m.Count = d.Layout.Stripe*(2+pick(2)) + d.Layout.Spares
+	} else if isParity := d.Layout.Level == Parity || d.Layout.Level == DoubleParity; isParity && pick(3) == 0 {
+		d.Layout.Groups = 2
 	}
 	if pick(2) == 0 {
 		d.Link = Link{Rate: quantity.ByteRate(1+pick(1000)) * 1e6, RoundTrip: quantity.Seconds(source.Float64() * 1e-3), Count: 1 + pick(3), Combined: []Combined{Bundle, Multipath}[pick(2)]}

@@ -52,6 +52,9 @@ func (d Description) Usable() quantity.Bytes {
 		if d.Layout.Level == DoubleParity {
 			parity = 2
 		}
+		if groups := quantity.Bytes(d.Layout.Groups); groups > 1 {
+			return smallest * (n - groups*parity)
+		}
 		if columns := quantity.Bytes(d.Layout.Stripe); columns > 0 {
 			return smallest * ((n - quantity.Bytes(d.Layout.Spares)) / columns) * (columns - parity)
 		}

@@ -119,6 +119,9 @@ type Layout struct {
 	Level Level
 	Chunk quantity.Bytes // default 64 KiB
 
+	// Groups of parity that a stripe is laid over, each with parity of its own: RAID 50 and 60.
+	Groups int // 0 for one
+
 	// Of parity that is declustered: stripes lie on fewer members than there are, each
 	// on others, and the room of some members is kept free for those that fail.
 	Stripe int // members of a stripe, parity included; 0 for all

@@ -35,6 +35,10 @@ func (d Description) Setup() setup.Setup {
 		know("layout.stripe", d.Layout.Stripe)
 		know("layout.spares", d.Layout.Spares)
 	}
+	if groups := d.Layout.Groups; groups > 1 {
+		know("layout.groups", groups)
+		know("layout.stripe", len(d.expandedMembers())/groups)
+	}
 	some("layout.hotSpares", d.Layout.HotSpares)
 	if d.Layout.HotSpares > 0 || d.Layout.RebuildRate > 0 {
 		know("layout.rebuildRate", cmp.Or(d.Layout.RebuildRate, rebuildRate))

@@ -119,7 +119,7 @@ func (a *Array) strike(f Fault) {
 	m := a.members[min(f.Member, len(a.members)-1)]
 	switch f.Kind {
 	case MemberFails:
-		if l := a.layoutOf(f.Member); m.failed && l.spread != nil {
+		if l := a.layoutOf(f.Member); m.failed && l.moves() {
 			a.counters.faultsIgnored++ // others hold what it held, or are about to
 			break
 		}

@@ -28,6 +28,9 @@ func newLayout(form Layout, members []Group, base int) *layout {
 	if form.Stripe > 0 {
 		l.columns, l.spread = form.Stripe, newSpread(len(members), form.Stripe, form.Spares)
 	}
+	if form.Groups > 1 {
+		l.columns = len(members) / form.Groups
+	}
 	l.data = l.columns
 	switch l.level {
 	case Parity:
@@ -46,6 +49,9 @@ func newLayout(form Layout, members []Group, base int) *layout {
 		}
 	}
 	l.data -= l.parity
+	if form.Groups > 1 {
+		l.spread = newGrouped(len(members), l.columns, l.parity)
+	}
 	return l
 }
 

@@ -41,7 +41,7 @@ const (
 func (a *Array) beginRebuild(f Fault) {
 	m := a.members[f.Member]
 	l := a.layoutOf(f.Member)
-	if !m.failed || m.rebuild != nil || l.missing(a) > l.survives() || l.spread != nil && !l.spread.takesOver(f.Member-l.base) {
+	if !m.failed || m.rebuild != nil || l.missing(a) > l.survives() || l.moves() && !l.spread.takesOver(f.Member-l.base) {
 		a.counters.faultsIgnored++
 		return
 	}
@@ -49,7 +49,7 @@ func (a *Array) beginRebuild(f Fault) {
 		moves: -1, number: len(a.rebuilds), member: f.Member, layout: l, piece: (rebuildPiece + l.chunk - 1) / l.chunk * l.chunk,
 		size: int64(m.group.Capacity), gap: perSecond(float64(f.Rate)), ready: map[int64]bool{}, again: map[int64]bool{},
 	}
-	if l.spread != nil {
+	if l.moves() {
 		r.moves = len(l.spread.moved)
 		l.spread.moved = append(l.spread.moved, &moved{member: f.Member - l.base, by: r})
 	}
@@ -67,9 +67,9 @@ func (a *Array) takeOver(member int) {
 	switch {
 	case l != a.layout || !a.members[member].failed:
 		return
-	case l.spread != nil && d.RebuildRate == 0, l.spread == nil && a.hotSpares == 0:
+	case l.moves() && d.RebuildRate == 0, !l.moves() && a.hotSpares == 0:
 		return
-	case l.spread == nil:
+	case !l.moves():
 		a.hotSpares--
 	}
 	f := Fault{Kind: RebuildBegin, Member: member, Rate: cmp.Or(d.RebuildRate, rebuildRate)}
@@ -92,6 +92,9 @@ func (l *layout) survives() int {
 		return l.members - 1
 	case MirrorStripe:
 		return l.members / 2
+	}
+	if l.spread != nil && l.spread.fixed {
+		return l.parity * l.members / l.columns
 	}
 	return l.parity
 }

@@ -14,6 +14,7 @@ type spread struct {
 	groups int64    // stripes in a row
 	spares int      // chunks that are free in a row
 	orders [][]int  // of the members, that of each row in turn
+	fixed  bool     // each stripe stays on members of its own: groups side by side, and no free room
 	moved  []*moved // members of which others hold what they held, in the order in which they failed
 }
 
@@ -37,6 +38,25 @@ func newSpread(members, columns, spares int) *spread {
 	}
 	return s
 }
+
+// newGrouped lays stripes on groups of members side by side. In each of them parity moves one
+// member to the left from row to row, and data begin behind it, as where there is one group.
+func newGrouped(members, columns, parity int) *spread {
+	s := &spread{groups: int64(members / columns), fixed: true}
+	for row := range columns {
+		var order []int
+		for first := 0; first < members; first += columns {
+			for column := range columns {
+				order = append(order, first+(columns-1-row+parity+column)%columns)
+			}
+		}
+		s.orders = append(s.orders, order)
+	}
+	return s
+}
+
+// moves reports whether others take over what a member held that fails.
+func (l *layout) moves() bool { return l.spread != nil && !l.spread.fixed }
 
 // takesOver reports whether there is room for what a member held that failed.
 func (s *spread) takesOver(member int) bool {
@@ -70,7 +90,7 @@ func (l *layout) row(stripe int64) int64 {
 }
 
 // order is that of the members in a row.
-func (s *spread) order(row int64) []int { return s.orders[row%rowOrders] }
+func (s *spread) order(row int64) []int { return s.orders[row%int64(len(s.orders))] }
 
 // column is the member that holds a column of a stripe, as far as it failed the one that
 // holds it now.

@@ -585,14 +585,18 @@ func (w *truth) remade(l *layout, member int, from, length int64) {
 			}
 			continue
 		}
-		data, solved := w.row(l, at/l.chunk, at/sector, known)
+		stripe := at / l.chunk
+		if l.spread != nil { // of those of a row, the one of its group
+			stripe = stripe*l.spread.groups + int64(member/l.columns)
+		}
+		data, solved := w.row(l, stripe, at/sector, known)
 		if !solved {
 			w.wrong("row %d of member %d cannot be made anew", at/sector, member)
 		}
-		for i := range l.members {
-			if l.column(at/l.chunk, i) == member && i < l.data {
+		for i := range l.columns {
+			if l.column(stripe, i) == member && i < l.data {
 				w.members[here.member][here.row] = data[i]
-			} else if l.column(at/l.chunk, i) == member {
+			} else if l.column(stripe, i) == member {
 				w.members[here.member][here.row] = parityOf(i-l.data, data)
 			}
 		}
@@ -609,6 +613,10 @@ func tinyArray(source *rand.Rand) Description {
 	}
 	if n := d.Members[0].Count; (d.Layout.Level == Parity || d.Layout.Level == DoubleParity) && pick(2) == 0 {
 		d.Members[0].Count, d.Layout.Stripe, d.Layout.Spares = n+3, 3+pick(3), pick(4)
+	}
+	if least := fewest[d.Layout.Level]; (d.Layout.Level == Parity || d.Layout.Level == DoubleParity) && d.Layout.Stripe == 0 && pick(2) == 0 {
+		d.Layout.Groups = 2 + pick(2)
+		d.Members[0].Count = d.Layout.Groups * (least + pick(2))
 	}
 	if d.Members[0].Medium == Flash && pick(3) == 0 {
 		d.Members[0].Channels = 1 + pick(4)
@@ -931,8 +939,11 @@ const anything = 0xa110ca7e
 
 // tolerates is how many members may be missing whatever they are.
 func (l *layout) tolerates() int {
-	if l.level == MirrorStripe {
+	switch {
+	case l.level == MirrorStripe:
 		return 1
+	case l.spread != nil && l.spread.fixed: // they may be of one group
+		return l.parity
 	}
 	return l.survives()
 }

@@ -64,6 +64,9 @@ func (d Description) Validate() error {
 	if err := d.Layout.validateSpread(total, least); err != nil {
 		return err
 	}
+	if err := d.Layout.validateGroups(total, least); err != nil {
+		return err
+	}
 	if err := d.Layout.validateHotSpares(); err != nil {
 		return err
 	}
@@ -197,6 +200,23 @@ func (l Layout) validateSpread(members, least int) error {
 		return wrong("layout.stripe", "%d members less the room of %d are not a number of stripes of %d; choose stripe and spares so that they are", members, l.Spares, l.Stripe)
 	case l.Stripe == members:
 		return wrong("layout.stripe", "%d, which are all members; leave it out", l.Stripe)
+	}
+	return nil
+}
+
+// validateGroups makes sure that groups side by side are alike.
+func (l Layout) validateGroups(members, least int) error {
+	switch {
+	case l.Groups == 0:
+		return nil
+	case l.Groups < 2 || l.Level != Parity && l.Level != DoubleParity:
+		return wrong("layout.groups", "%d; from 2, of raid5 (which makes it RAID 50) and raid6 (RAID 60)", l.Groups)
+	case l.Stripe > 0 || l.Spares > 0:
+		return wrong("layout.groups", "of declustered parity each stripe lies on other members; leave out groups, or stripe and spares")
+	case members%l.Groups != 0:
+		return wrong("layout.groups", "%d members are not %d groups of as many", members, l.Groups)
+	case members/l.Groups < least:
+		return wrong("layout.groups", "%d members in %d groups; each group of %s needs at least %d", members, l.Groups, l.Level, least)
 	}
 	return nil
 }

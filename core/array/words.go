@@ -22,6 +22,9 @@ func (d Description) Words() []string {
 	if d.Layout.Stripe > 0 {
 		words = append(words, d.Layout.spreadWords(len(d.expandedMembers())))
 	}
+	if groups := d.Layout.Groups; groups > 1 {
+		words = append(words, fmt.Sprintf("They are %d groups of %d side by side, each with parity of its own (%s).", groups, len(d.expandedMembers())/groups, map[Level]string{Parity: "RAID 50", DoubleParity: "RAID 60"}[d.Layout.Level]))
+	}
 	if l := d.Layout; l.HotSpares > 0 || l.RebuildRate > 0 {
 		words = append(words, l.takeOverWords())
 	}
@@ -393,6 +396,9 @@ func (d Description) survives() string {
 		DoubleParity: "the loss of any two members", MirrorStripe: "the loss of one member of each pair",
 		Mirror: fmt.Sprintf("the loss of any %d members", total-1),
 	}[d.Layout.Level]
+	if groups := d.Layout.Groups; groups > 1 {
+		lost += fmt.Sprintf(", and of as many in each of its %d groups,", groups)
+	}
 	if d.Layout.Level == Mirror && total == 2 {
 		lost = "the loss of any one member"
 	}

@@ -86,6 +86,7 @@ var fields = []FactField{
 	{Key: "layout.level", Label: "level", Kind: "choice", Choices: []string{"single", "concatenation", "raid0", "raid1", "raid10", "raid5", "raid6"}},
 	{Key: "layout.chunk", Label: "chunk", Kind: "size"},
 	{Key: "layout.stripe", Label: "members of a stripe", Kind: "whole", Hint: "where it is declustered: fewer than there are"},
+	{Key: "layout.groups", Label: "groups side by side", Kind: "whole", Hint: "each with parity of its own: RAID 50 and 60"},
 	{Key: "layout.hotSpares", Label: "spare members that take over by themselves", Kind: "whole"},
 	{Key: "layout.rebuildRate", Label: "rate of making a member anew", Kind: "throughput"},
 	{Key: "layout.spares", Label: "members whose room is kept free", Kind: "whole"},

@@ -62,9 +62,7 @@ func (m *medium) wear(s Setup, u Use, at, kind string) {
 	}
 	m.amplified = Amplification(u, used/pageSize, m.size*(1+spare)/pageSize)
 	each := (program + (m.amplified-1)*(read+program) + m.amplified*erase/pages) / dies
-	if channels := s.Number(at + "channels"); channels > 0 {
-		each = max(each, pageSize*(1+2*(m.amplified-1))/channels/float64(s.ByteRate(at+"channelRate")))
-	}
+	m.carried = 1 + 2*(m.amplified-1)
 	m.write = side{piece: m.slow * each, byte: m.slow * each / pageSize}
 	if u.Sequential {
 		m.write.piece = 0

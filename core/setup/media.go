@@ -107,6 +107,8 @@ type medium struct {
 
 	read, write side
 	line        float64 // seconds a byte of the interface, which reads and writes share
+	channel     float64 // seconds a byte of the channels of an SSD, by pages; 0 where they carry anything
+	carried     float64 // pages that they carry for each that is written
 	amplified   float64 // pages programmed for each that is written, where that is worked out
 	overlaps    bool    // pieces and bytes are worked on at the same time, as in an SSD
 
@@ -148,11 +150,34 @@ func (s Setup) medium(u Use, at string) medium {
 		m.write = m.read
 	} else {
 		m.told(s, u, at, isDisk, share)
+		m.inside(s, u, at)
 	}
 	if rate := float64(s.ByteRate(at + "interface")); rate > 0 {
 		m.line = 1 / rate
 	}
 	return m
+}
+
+// inside takes the dies and the channels of an SSD apart, where both are known: they are at work on
+// different pages at a time, so that each is a limit of its own.
+func (m *medium) inside(s Setup, u Use, at string) {
+	channels, rate := s.Number(at+"channels"), float64(s.ByteRate(at+"channelRate"))
+	dies, read, program := s.Number(at+"dies"), float64(s.Seconds(at+"readTime")), float64(s.Seconds(at+"programTime"))
+	if channels == 0 || rate == 0 || dies == 0 || read == 0 || program == 0 || s.Is(at+"compresses") {
+		return
+	}
+	if fast := float64(s.Seconds(at + "fastProgram")); s.Bytes(at+"fastRegion") > 0 && fast > 0 {
+		program = min(program, fast)
+	}
+	m.channel, m.carried = 1/(channels*rate), 1
+	of := func(time float64) side {
+		each := m.slow * time / dies
+		if u.Sequential {
+			return side{byte: each / pageSize}
+		}
+		return side{each, each / pageSize}
+	}
+	m.read, m.write = of(read), of(program)
 }
 
 // wholeMembers is the number of members of all groups.
@@ -241,8 +266,13 @@ func (m *medium) settle(u Use, among float64) {
 }
 
 // time is the seconds that a member spends on a cost: its media or its interface,
-// whichever takes longer.
-func (m *medium) time(c cost) float64 { return max(m.onMedia(c), m.onLine(c)) }
+// whichever takes longest.
+func (m *medium) time(c cost) float64 { return max(m.onMedia(c), m.onLine(c), m.onChannels(c)) }
+
+// onChannels is what the channels of an SSD take, which carry whole pages.
+func (m *medium) onChannels(c cost) float64 {
+	return (max(c.readBytes, c.reads*pageSize) + m.carried*max(c.writtenBytes, c.writes*pageSize)) * m.channel
+}
 
 func (m *medium) onMedia(c cost) float64 {
 	if m.overlaps {
@@ -290,7 +320,7 @@ func (g geometry) mirrored(u Use, all []medium, reads, writes cost, alive float6
 	lowest := math.Inf(1)
 	for first := 0; first+copies <= len(members) && copies > 0; first += copies {
 		set := members[first : first+copies]
-		for _, resource := range []func(*medium, cost) float64{(*medium).onMedia, (*medium).onLine} {
+		for _, resource := range []func(*medium, cost) float64{(*medium).onMedia, (*medium).onLine, (*medium).onChannels} {
 			lowest = min(lowest, sets*rateOfSet(set, resource, float64(u.Reads), reads, one))
 		}
 	}
@@ -360,6 +390,9 @@ func concatenated(u Use, all []medium, mean cost) (float64, string) {
 // words say what an operation costs a member: the time of its media, or of its
 // interface where that takes longer.
 func (c cost) words(m *medium) string {
+	if on := m.onChannels(c); on > max(m.onMedia(c), m.onLine(c)) {
+		return fmt.Sprintf("%s over channels of %s", quantity.Bytes(on/m.channel), quantity.ByteRate(1/m.channel))
+	}
 	if line := m.onLine(c); line > m.onMedia(c) {
 		return fmt.Sprintf("%s over an interface of %s", quantity.Bytes(c.readBytes+c.writtenBytes), quantity.ByteRate(1/m.line))
 	}

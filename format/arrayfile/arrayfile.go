@@ -175,7 +175,7 @@ func (r *reader) entries() entries {
 			})
 		},
 		"layout": func(n ast.Node) error {
-			return r.places.Mapping(n, "a layout", "layout", entries{"level": word(&d.Layout.Level), "chunk": size(&d.Layout.Chunk), "stripe": whole(&d.Layout.Stripe), "spares": wholeOrNone(&d.Layout.Spares), "hotSpares": wholeOrNone(&d.Layout.HotSpares), "rebuildRate": rate(&d.Layout.RebuildRate)})
+			return r.places.Mapping(n, "a layout", "layout", entries{"level": word(&d.Layout.Level), "chunk": size(&d.Layout.Chunk), "stripe": whole(&d.Layout.Stripe), "spares": wholeOrNone(&d.Layout.Spares), "groups": whole(&d.Layout.Groups), "hotSpares": wholeOrNone(&d.Layout.HotSpares), "rebuildRate": rate(&d.Layout.RebuildRate)})
 		},
 		"limits": func(n ast.Node) error {
 			return r.places.Mapping(n, "limits", "limits", entries{
