@@ -4,10 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
+	"net"
 	"os"
 	"os/signal"
 	"path/filepath"
+	"strconv"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -31,12 +34,42 @@ stays up. Ctrl-C ends it and removes the folder.`,
 		RunE: func(command *cobra.Command, _ []string) error {
 			ctx, stop := signal.NotifyContext(command.Context(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 			defer stop()
+			if !command.Flags().Changed("listen") {
+				listen = nextFree(listen, command.ErrOrStderr())
+			}
 			return runDemo(ctx, command, listen, exit)
 		},
 	}
-	command.Flags().StringVar(&listen, "listen", defaultAddress, "address to listen on; the port 0 takes a free one")
+	command.Flags().StringVar(&listen, "listen", defaultAddress, "address to listen on; the port 0 takes a free one. Without it the next free port is taken where this one is in use")
 	command.Flags().BoolVar(&exit, "exit", false, "end when everything is measured")
 	return command
+}
+
+// mostTaken is how many ports after one that is taken are tried.
+const mostTaken = 20
+
+// nextFree is an address, or the one with the next port that nobody listens on, which it says.
+func nextFree(address string, log io.Writer) string {
+	host, port, err := net.SplitHostPort(address)
+	first, numeric := strconv.Atoi(port)
+	if err != nil || numeric != nil {
+		return address
+	}
+	for at := first; at <= first+mostTaken; at++ {
+		next := net.JoinHostPort(host, strconv.Itoa(at))
+		listener, err := net.Listen("tcp", next)
+		if errors.Is(err, syscall.EADDRINUSE) {
+			continue
+		}
+		if err == nil {
+			listener.Close()
+		}
+		if at != first {
+			fmt.Fprintf(log, "Port %d is taken; the demo listens on %d.\n", first, at)
+		}
+		return next
+	}
+	return address
 }
 
 // runDemo serves the demo from a folder that lives as long as this call.
