@@ -53,8 +53,8 @@ type Array struct {
 	events schedule
 
 	hosts                  []*host
-	allowed, allowedBytes  allowance // limits of the volume
-	operations, throughput server    // the controller, one behind the other
+	allowances             allowances // limits of the volume
+	operations, throughput server     // the controller, one behind the other
 	far                    *replica
 	caches                 []*cache
 	thin                   *thin
@@ -90,10 +90,9 @@ func New(d Description) (*Array, error) {
 	d = d.completed()
 	a := &Array{
 		size: int64(d.Size()), pool: int64(d.Usable()), thin: newThin(d), described: d, faults: slices.Clone(d.Faults), far: newReplica(d.Replica), hotSpares: d.Layout.HotSpares,
-		allowed:      allowance{server{perOperation: perSecond(float64(d.Limits.Operations))}, float64(d.Limits.Burst) * 1e9},
-		allowedBytes: allowance{server{perByte: perSecond(float64(d.Limits.Throughput))}, float64(d.Limits.Burst) * 1e9},
-		operations:   server{perOperation: perSecond(float64(d.Controller.Operations))},
-		throughput:   server{perByte: perSecond(float64(d.Controller.Throughput))},
+		allowances: newAllowances(d.Limits),
+		operations: server{perOperation: perSecond(float64(d.Controller.Operations))},
+		throughput: server{perByte: perSecond(float64(d.Controller.Throughput))},
 	}
 	scale := d.flashScale()
 	models := map[mechanics.Disk]*mechanics.Model{}
@@ -278,7 +277,7 @@ func (a *Array) arrive(n int32) {
 		a.after(a.pausedUntil, n, stepPaused)
 		return
 	}
-	if at := max(a.allowed.pass(a.now, length), a.allowedBytes.pass(a.now, length)); at > a.now {
+	if at := a.allowances.pass(j.kind, a.now, length); at > a.now {
 		a.after(at, n, stepAllowed)
 		return
 	}

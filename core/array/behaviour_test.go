@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"patientheron/core/quantity"
+	"patientheron/core/setup"
 )
 
 // What administrators would notice, each with the arithmetic that it has to follow.
@@ -472,6 +473,34 @@ func TestLimitsOfAVolume(t *testing.T) {
 	d.Limits = Limits{Throughput: 50e6}
 	large := closed(build(t, d), 8, 400, sequential(0, 1<<20, false))
 	within(t, "bytes a second", large.rate*(1<<20), 50e6, 0.01)
+}
+
+// Limits of reads and of writes apart: of a mix the side that reaches its own first limits, whatever
+// the other is allowed, and the formula says which.
+func TestLimitsOfReadsAndWritesApart(t *testing.T) {
+	for what, c := range map[string]struct {
+		limits Limits
+		want   float64 // a second, of 70 % reads
+	}{
+		"reads":           {Limits{Reads: 1400, Writes: 900}, 2000},
+		"writes":          {Limits{Reads: 7000, Writes: 600}, 2000},
+		"bytes written":   {Limits{ReadRate: 100e6, WrittenRate: 4096 * 450}, 1500},
+		"both at once":    {Limits{Operations: 1000, Reads: 1400}, 1000},
+		"bytes of either": {Limits{Throughput: 4096 * 800, WrittenRate: 100e6}, 800},
+	} {
+		d := ssds(4, Stripe)
+		d.Limits = c.limits
+		a := build(t, d)
+		source := rand.New(rand.NewPCG(3, 3))
+		count := int(c.want * 10)
+		mix := func(int) Request {
+			return Request{Write: source.Float64() < 0.3, Offset: source.Int64N(int64(a.Size())/4096) * 4096, Length: 4096}
+		}
+		closed(a, 16, count/4+16, mix)
+		within(t, what, closed(a, 16, count, mix).rate, c.want, 0.05)
+		limit := setup.Limit(d.Setup().Ceilings(setup.Use{Reads: 0.7, Block: 4096, Depth: 16}))
+		within(t, what+", explained", float64(limit.Rate), c.want, 1e-6)
+	}
 }
 
 // Each host has links of its own.

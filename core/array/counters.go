@@ -154,7 +154,7 @@ func (a *Array) Inside(before Totals) []Counter {
 		sum("tier moved", "bytes", float64(now.Moved-before.Moved))
 	}
 	busy("controller", now.Controller, before.Controller)
-	if l := a.described.Limits; l.Operations > 0 || l.Throughput > 0 {
+	if a.described.Limits.any() {
 		busy("limit", now.Limit, before.Limit)
 	}
 	for i := range now.Links {
@@ -246,7 +246,7 @@ type Totals struct {
 
 // Totals reads the running counters.
 func (a *Array) Totals() Totals {
-	t := Totals{At: a.now, Answered: a.counters.answered, Spent: a.counters.spent, Limit: max(a.allowed.busyUntil(a.now), a.allowedBytes.busyUntil(a.now)), Controller: max(a.operations.busyUntil(a.now), a.throughput.busyUntil(a.now))}
+	t := Totals{At: a.now, Answered: a.counters.answered, Spent: a.counters.spent, Limit: a.allowances.busyUntil(a.now), Controller: max(a.operations.busyUntil(a.now), a.throughput.busyUntil(a.now))}
 	for _, m := range a.members {
 		programmed, channels := int64(0), 0.0
 		if m.flash != nil {

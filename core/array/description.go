@@ -141,10 +141,21 @@ type Controller struct {
 
 // Limits are what a volume is allowed, whatever the array could do. What is not used is
 // saved up, as far as a burst goes.
+//
+// Limits of reads and of writes apart hold beside those of both.
 type Limits struct {
 	Operations quantity.OpRate   // a second; 0 for no limit
 	Throughput quantity.ByteRate // 0 for no limit
 	Burst      quantity.Seconds  // how long it may go on without a limit after a pause; default none
+
+	Reads, Writes         quantity.OpRate
+	ReadRate, WrittenRate quantity.ByteRate
+}
+
+// any reports whether anything is limited.
+func (l Limits) any() bool {
+	l.Burst = 0
+	return l != Limits{}
 }
 
 // CacheMode is what a cache does with writes.

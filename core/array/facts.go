@@ -50,17 +50,13 @@ func (d Description) Setup() setup.Setup {
 		know("layout.faults", timetable)
 	}
 	some("volume.empty", float64(d.Empty))
-	if l := d.Limits; l.Operations > 0 || l.Throughput > 0 {
-		if l.Operations > 0 {
-			know("volume.operations", l.Operations)
-		}
-		if l.Throughput > 0 {
-			know("volume.throughput", l.Throughput)
-		}
-		if l.Burst > 0 {
-			know("volume.burst", l.Burst)
-		}
-	}
+	some("volume.operations", d.Limits.Operations)
+	some("volume.throughput", d.Limits.Throughput)
+	some("volume.reads", d.Limits.Reads)
+	some("volume.writes", d.Limits.Writes)
+	some("volume.readRate", d.Limits.ReadRate)
+	some("volume.writtenRate", d.Limits.WrittenRate)
+	some("volume.burst", d.Limits.Burst)
 	if d.Controller.Operations > 0 {
 		know("controller.operations", d.Controller.Operations)
 	}

@@ -47,6 +47,10 @@ func (d Description) Parameters() (all []Parameter) {
 	add("controller.throughput", "throughput of the controller", InBytesPerSecond, float64(d.Controller.Throughput))
 	add("limits.operations", "operations allowed", PerSecond, float64(d.Limits.Operations))
 	add("limits.throughput", "throughput allowed", InBytesPerSecond, float64(d.Limits.Throughput))
+	add("limits.reads", "reads allowed", PerSecond, float64(d.Limits.Reads))
+	add("limits.writes", "writes allowed", PerSecond, float64(d.Limits.Writes))
+	add("limits.readRate", "throughput of reads allowed", InBytesPerSecond, float64(d.Limits.ReadRate))
+	add("limits.writtenRate", "throughput of writes allowed", InBytesPerSecond, float64(d.Limits.WrittenRate))
 	for i, c := range d.Caches {
 		at, of := fmt.Sprintf("caches[%d].", i), " of the cache"
 		if len(d.Caches) > 1 {

@@ -1,6 +1,10 @@
 package array
 
-import "math"
+import (
+	"math"
+
+	"patientheron/core/quantity"
+)
 
 // server is a station that serves one operation after the other, in the order in
 // which they come. Whoever is not there yet holds nobody up: pass is called when an
@@ -40,6 +44,37 @@ func (l *allowance) pass(arrival int64, bytes int) int64 {
 	l.freeAt = max(l.freeAt, float64(arrival)-l.saved-service) + service
 	l.busy += service
 	return max(arrival, int64(math.Ceil(l.freeAt)))
+}
+
+// allowances are the limits of a volume: on all operations, and on reads and writes by themselves.
+type allowances struct{ all, reads, writes [2]allowance }
+
+func newAllowances(l Limits) allowances {
+	of := func(operations quantity.OpRate, throughput quantity.ByteRate) [2]allowance {
+		saved := float64(l.Burst) * 1e9
+		return [2]allowance{{server{perOperation: perSecond(float64(operations))}, saved}, {server{perByte: perSecond(float64(throughput))}, saved}}
+	}
+	return allowances{of(l.Operations, l.Throughput), of(l.Reads, l.ReadRate), of(l.Writes, l.WrittenRate)}
+}
+
+// pass is when an operation that arrives at a time is allowed by all that are about it.
+func (l *allowances) pass(k kind, arrival int64, bytes int) int64 {
+	at := max(l.all[0].pass(arrival, bytes), l.all[1].pass(arrival, bytes))
+	switch k {
+	case reads:
+		at = max(at, l.reads[0].pass(arrival, bytes), l.reads[1].pass(arrival, bytes))
+	case writes:
+		at = max(at, l.writes[0].pass(arrival, bytes), l.writes[1].pass(arrival, bytes))
+	}
+	return at
+}
+
+// busyUntil is the longest time that one of them held back up to now.
+func (l *allowances) busyUntil(now int64) (busy float64) {
+	for _, of := range [...]*[2]allowance{&l.all, &l.reads, &l.writes} {
+		busy = max(busy, of[0].busyUntil(now), of[1].busyUntil(now))
+	}
+	return busy
 }
 
 // behind is how long an operation that arrives now has to wait.

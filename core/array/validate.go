@@ -79,7 +79,10 @@ func (d Description) Validate() error {
 	if l := d.Limits; !(l.Operations >= 0) || !(l.Throughput >= 0) || !(l.Burst >= 0) || l.Burst > 86400 {
 		return wrong("limits", "%s, %s and a burst of %s; none negative, and a burst of at most a day", l.Operations, l.Throughput, l.Burst)
 	}
-	if l := d.Limits; l.Burst > 0 && l.Operations == 0 && l.Throughput == 0 {
+	if l := d.Limits; !(l.Reads >= 0) || !(l.Writes >= 0) || !(l.ReadRate >= 0) || !(l.WrittenRate >= 0) {
+		return wrong("limits", "%s of reads, %s of writes, %s read and %s written; none negative", l.Reads, l.Writes, l.ReadRate, l.WrittenRate)
+	}
+	if l := d.Limits; l.Burst > 0 && !l.any() {
 		return wrong("limits.burst", "%s, but nothing is limited; add operations or throughput", l.Burst)
 	}
 	if len(d.Caches) > mostCaches {

@@ -28,7 +28,7 @@ func (d Description) Words() []string {
 	if l := d.Layout; l.HotSpares > 0 || l.RebuildRate > 0 {
 		words = append(words, l.takeOverWords())
 	}
-	if l := d.Limits; l.Operations > 0 || l.Throughput > 0 {
+	if l := d.Limits; l.any() {
 		words = append(words, l.words())
 	}
 	for _, c := range d.Caches {
@@ -284,6 +284,14 @@ func (l Limits) words() string {
 	}
 	if l.Throughput > 0 {
 		most = append(most, l.Throughput.String())
+	}
+	for _, one := range []struct {
+		is   bool
+		text string
+	}{{l.Reads > 0, l.Reads.String() + " of reads"}, {l.ReadRate > 0, l.ReadRate.String() + " of reads"}, {l.Writes > 0, l.Writes.String() + " of writes"}, {l.WrittenRate > 0, l.WrittenRate.String() + " of writes"}} {
+		if one.is {
+			most = append(most, one.text)
+		}
 	}
 	text := "The volume is allowed " + strings.Join(most, " and ")
 	if l.Burst > 0 {

@@ -338,15 +338,19 @@ func Bus(generation, lanes int) quantity.ByteRate {
 	return quantity.ByteRate(lane[generation] * float64(lanes))
 }
 
-// limitCeiling is that of the limits set for this process on a device: each for reads
-// or writes alone, so that a mix is limited by the side that reaches its own first.
+// limitCeiling is that of the limits set for this process on a device.
 func (s Setup) limitCeiling(u Use) *Hop {
+	return s.sidesCeiling(u, "I/O limit", [2]string{"queue.readsMost", "queue.writesMost"}, [2]string{"queue.readMost", "queue.writtenMost"})
+}
+
+// sidesCeiling is that of limits each for reads or writes alone, so that a mix is limited by the
+// side that reaches its own first; nil where none is set.
+func (s Setup) sidesCeiling(u Use, name string, rates, throughputs [2]string) *Hop {
 	lowest, formula := math.Inf(1), ""
-	for _, side := range []struct {
-		share            quantity.Share
-		rate, throughput string
-		verb             string
-	}{{u.Reads, "queue.readsMost", "queue.readMost", "reads"}, {1 - u.Reads, "queue.writesMost", "queue.writtenMost", "writes"}} {
+	for i, side := range []struct {
+		share quantity.Share
+		verb  string
+	}{{u.Reads, "reads"}, {1 - u.Reads, "writes"}} {
 		if side.share <= 0 {
 			continue
 		}
@@ -354,17 +358,17 @@ func (s Setup) limitCeiling(u Use) *Hop {
 		if side.share < 1 {
 			of = fmt.Sprintf(" ÷ %s of them", side.share)
 		}
-		if most := s.OpRate(side.rate); most > 0 && float64(most)/float64(side.share) < lowest {
+		if most := s.OpRate(rates[i]); most > 0 && float64(most)/float64(side.share) < lowest {
 			lowest, formula = float64(most)/float64(side.share), fmt.Sprintf("%s of %s allowed%s", most, side.verb, of)
 		}
-		if most := s.ByteRate(side.throughput); most > 0 && float64(most)/float64(u.Block)/float64(side.share) < lowest {
+		if most := s.ByteRate(throughputs[i]); most > 0 && float64(most)/float64(u.Block)/float64(side.share) < lowest {
 			lowest, formula = float64(most)/float64(u.Block)/float64(side.share), fmt.Sprintf("%s of %s allowed ÷ %s%s", most, side.verb, u.Block, of)
 		}
 	}
 	if formula == "" {
 		return nil
 	}
-	return new(hop("I/O limit", limitStation, quantity.OpRate(lowest), formula))
+	return new(hop(name, limitStation, quantity.OpRate(lowest), formula))
 }
 
 // allowedCeilings is what the array allows the volume for long.
@@ -378,6 +382,9 @@ func (s Setup) allowedCeilings(u Use) (hops []Hop) {
 	}
 	if formula != "" {
 		hops = append(hops, hop("allowed", limitStation, quantity.OpRate(limit), formula))
+	}
+	if most := s.sidesCeiling(u, "allowed apart", [2]string{"volume.reads", "volume.writes"}, [2]string{"volume.readRate", "volume.writtenRate"}); most != nil {
+		hops = append(hops, *most)
 	}
 	return hops
 }

@@ -180,6 +180,7 @@ func (r *reader) entries() entries {
 		"limits": func(n ast.Node) error {
 			return r.places.Mapping(n, "limits", "limits", entries{
 				"operations": positive(&d.Limits.Operations, quantity.ParseOpRate), "throughput": rate(&d.Limits.Throughput), "burst": time(&d.Limits.Burst),
+				"reads": positive(&d.Limits.Reads, quantity.ParseOpRate), "writes": positive(&d.Limits.Writes, quantity.ParseOpRate), "readRate": rate(&d.Limits.ReadRate), "writtenRate": rate(&d.Limits.WrittenRate),
 			})
 		},
 		"controller": func(n ast.Node) error {
