@@ -42,7 +42,12 @@ func Guess(name string, s setup.Setup) ([]byte, error) {
 	fmt.Fprintf(&out, "members: [%s]\n", strings.Join(members, ", "))
 	layout := flow{}
 	layout.add("level", level)
-	layout.copied(s, "layout.", "chunk", "stripe", "spares")
+	if s.Text("layout.groups") != "" { // of which the members of a stripe follow
+		layout.copied(s, "layout.", "chunk", "groups")
+	} else {
+		layout.copied(s, "layout.", "chunk", "stripe", "spares")
+	}
+	layout.copied(s, "layout.", "hotSpares", "rebuildRate")
 	fmt.Fprintf(&out, "layout: %s\n", layout)
 	for i := range s.Count("cache") {
 		if cache := guessedCache(s, fmt.Sprintf("cache[%d].", i)); cache != nil {
@@ -60,7 +65,9 @@ func Guess(name string, s setup.Setup) ([]byte, error) {
 		}
 	}
 	part("controller", "controller.", "operations", "throughput")
-	part("limits", "volume.", "operations", "throughput")
+	if limits := guessedLimits(s); len(limits) > 0 {
+		fmt.Fprintf(&out, "limits: %s\n", limits)
+	}
 	if s.Text("link[0].rate") != "" {
 		var link flow
 		link.copied(s, "link[0].", "rate", "count", "hosts", "roundTrip", "slot")
@@ -75,6 +82,16 @@ func Guess(name string, s setup.Setup) ([]byte, error) {
 		return nil, fmt.Errorf("%w: %w", ErrUnknown, placeless(err))
 	}
 	return out.Bytes(), nil
+}
+
+// guessedLimits are what the array allows the volume, or else what this host's system allows those
+// who use it.
+func guessedLimits(s setup.Setup) (f flow) {
+	f.copied(s, "volume.", "operations", "throughput")
+	for _, side := range [][3]string{{"reads", "volume.reads", "queue.readsMost"}, {"writes", "volume.writes", "queue.writesMost"}, {"readRate", "volume.readRate", "queue.readMost"}, {"writtenRate", "volume.writtenRate", "queue.writtenMost"}} {
+		f.add(side[0], cmp.Or(s.Text(side[1]), s.Text(side[2])))
+	}
+	return f
 }
 
 // flow is a mapping on one line.

@@ -63,7 +63,7 @@ func TestReadWith(t *testing.T) {
 
 func TestReadWithRefuses(t *testing.T) {
 	for setting, want := range map[plan.Setting]string{
-		{Field: "layout.membrs", Value: "4"}:      `has no key "membrs"; it has chunk, level`,
+		{Field: "layout.membrs", Value: "4"}:      `has no key "membrs"; it has chunk, groups`,
 		{Field: "members.count", Value: "2"}:      "raid5 of 2 members; it needs at least 3",
 		{Field: "members.count", Value: "many"}:   `"many" is not a whole number`,
 		{Field: "members.count", Value: "{a: b}"}: "a single value is wanted",
