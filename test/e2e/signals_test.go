@@ -184,12 +184,16 @@ func TestASignalEndsACalculation(t *testing.T) {
 		}
 		return said
 	}
-	for _, signal := range []syscall.Signal{syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP} {
+	for n, signal := range []syscall.Signal{syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP} {
 		command := of(fit...)
 		ok(t, command.Process.Signal(signal))
 		if said := ended("the command is told to end", command); said == "" || strings.Contains(said, "fitted") {
 			t.Errorf("%v: it says %q", signal, said)
 		}
+		until(t, "the service ends the fit", func() bool { // there is one at a time
+			f, err := s.Fit(t.Context(), int64(n+1))
+			return err == nil && !f.Ended.IsZero()
+		})
 	}
 	command := of(fit...)
 	s.end(syscall.SIGTERM)
