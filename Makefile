@@ -73,7 +73,7 @@ test-whole:
 
 test-lab:
 	timeout 15m bash -c 'until [ -e $(ALONE_OVER) ]; do sleep 1; done'
-	cd test/lab && nice ../../bin/lab.test -test.v -test.timeout=20m
+	cd test/lab && nice ../../bin/lab.test -test.v -test.timeout=22m
 
 check: build
 	@unformatted=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$unformatted" ] || { echo "not formatted; run 'make format': $$unformatted"; exit 1; }

@@ -22,7 +22,7 @@ import (
 )
 
 // longest is how long the guest may take.
-const longest = 13 * time.Minute
+const longest = 18 * time.Minute
 
 // boot builds what is booted, lets the guest build its setups, and gives the folder
 // with what the heron said there.
