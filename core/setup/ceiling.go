@@ -84,6 +84,8 @@ type Hop struct {
 
 	Long        quantity.OpRate `json:"long" doc:"What it can pass for long, when what is fresh is used up: spare room of flash, a fast region, the room of a tier; the same as rate where nothing is, and 0 when that is not known"`
 	LongFormula string          `json:"longFormula,omitempty" doc:"How that is worked out, where it differs"`
+
+	tiered bool // the tier is in it, and no cache stands before it
 }
 
 // hop is a stage that passes as much for long as at first.
@@ -164,11 +166,12 @@ const (
 	controllerStation = "controller"
 	memberStation     = "member"
 	reductionStation  = "reduction"
-	tierStation       = "tier"
 )
 
 // Behind reports whether the hop is behind all caches, which can answer without it.
-func (h Hop) Behind() bool { return h.Station == memberStation || h.Station == reductionStation }
+func (h Hop) Behind() bool {
+	return (h.Station == memberStation || h.Station == reductionStation) && !h.tiered
+}
 
 // Ceilings lists the hops of an operation from the initiator to the media with
 // the most each can pass of a use for long, tiers and the drives' own buffers aside:

@@ -117,11 +117,8 @@ func (s Setup) tierCeiling(u Use, members []Hop) []Hop {
 		return members
 	}
 	below := members[0]
-	station := tierStation
-	if s.Count("cache") > 0 {
-		station = memberStation
-	}
-	h := hop("tier and "+below.Name, station, 0, "")
+	h := hop("tier and "+below.Name, memberStation, 0, "")
+	h.tiered = s.Count("cache") == 0
 	fast, why := s.tierRate(u)
 	switch {
 	case below.Rate == 0:
