@@ -351,9 +351,6 @@ func (c Cache) words() string {
 	if c.Devices > 0 {
 		text += fmt.Sprintf(", with an index of %s in the array's memory", c.Size/cmp.Or(c.Block, 64*quantity.KiB)*cmp.Or(c.Index, 64))
 	}
-	if block := cmp.Or(c.Block, 64*quantity.KiB); c.Mode == WriteBack && block > smallWrite {
-		text += fmt.Sprintf(", of which %s may be dirty by whole blocks of %s: of scattered writes of %s a %s of that", cmp.Or(c.DirtyLimit, 0.5), block, smallWrite, ordinal(int(block/smallWrite)))
-	}
 	switch {
 	case c.Mode != WriteBack:
 	case c.Devices > 0 && c.Protected:
@@ -367,7 +364,11 @@ func (c Cache) words() string {
 	default:
 		text += ", not protected: a power cut loses what is dirty and was not flushed"
 	}
-	return text + "."
+	text += "."
+	if block := cmp.Or(c.Block, 64*quantity.KiB); c.Mode == WriteBack && block > smallWrite {
+		text += fmt.Sprintf(" Up to %s of it may be dirty, in whole blocks of %s: scattered writes of %s reach that limit with a %s of the data.", cmp.Or(c.DirtyLimit, 0.5), block, smallWrite, ordinal(int(block/smallWrite)))
+	}
+	return text
 }
 
 // smallWrite is the size of a small write, as explanations have it.

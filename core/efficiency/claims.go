@@ -21,7 +21,7 @@ var (
 	moreThanLeft = claim.Declare("more-than-its-level-leaves", func(t []claim.Term) bool { // the array, the sum, and the share that is left
 		return len(t) == 3 && t[1].Value > 0 && t[2].Value > 0 && t[0].Value > (1+matters)*t[1].Value*t[2].Value
 	}, func(t []claim.Term) string {
-		return fmt.Sprintf("Under %q %s does more than its level leaves of the members that were named (%s, where %s of %s are left). Either a member was not named, or a cache answered. No efficiency is given for it.", t[1].Of, t[0].Of, t[0].Shown, t[2].Shown, t[1].Shown)
+		return fmt.Sprintf("Under %q %s does %s, more than its level leaves of its members: %s of %s. Either a member was not named, or a cache answered. No efficiency is given for it.", t[1].Of, t[0].Of, t[0].Shown, t[2].Shown, t[1].Shown)
 	})
 	makes = claim.Declare("makes-of-its-members", func(t []claim.Term) bool { // who, of what, and shares from the least to the most
 		return len(t) > 2 && len(t) < 5 && t[2].Value > 0 && t[2].Value <= t[len(t)-1].Value && t[len(t)-1].Value <= 1+matters

@@ -244,7 +244,7 @@ func lateFeeds(o Observed) []Finding {
 			number("seconds behind at the end", f.Behind), number("buffer, seconds", o.Load.Feeds.Buffer))
 	}
 	return feedsKept.of(everything, "Let it go on for as long as the feeds do: a cache or a fast region carries them for a while.",
-		pieces, number("seconds before it was needed that half of them were there", f.Usual), number("seconds before it was needed that the tightest piece was there", f.Tightest))
+		pieces, number("seconds before it was needed that half of them were there", max(f.Usual, f.Tightest)), number("seconds before it was needed that the tightest piece was there", f.Tightest))
 }
 
 // fellBehind says that a set rate was not kept: fewer operations were done than
@@ -261,7 +261,7 @@ func fellBehind(o Observed) []Finding {
 		who, next = "The engine could not keep the rate", "Use more workers, or a host with faster cores: the volume was not asked for more."
 	}
 	evidence := []Evidence{named("who", who), number("rate", total.Rate), number("rate asked for", quantity.OpRate(wanted)), number("mean latency, seconds", total.Latency.Mean)}
-	if service := o.Summary.Service; service != nil {
+	if service := o.Summary.Service; service != nil && service.Mean <= total.Latency.Mean {
 		return fellShortServed.of(everything, next, append(evidence, number("mean service time, seconds", service.Mean))...)
 	}
 	return fellShort.of(everything, next, evidence...)

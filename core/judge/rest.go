@@ -25,8 +25,16 @@ var (
 		return fmt.Sprintf("During the measurement %s. Later figures may differ.", strings.Join(moves, ", "))
 	})
 
-	counterWent = claim.Declare("counter-went", apartTerms, func(t []claim.Term) string {
-		return fmt.Sprintf("%s went from %s to %s", t[0].Of, t[1].Shown, t[2].Shown)
+	counterWent = claim.Declare("counter-went", func(t []claim.Term) bool {
+		return len(t) == 3 && t[1].Value != t[2].Value
+	}, func(t []claim.Term) string {
+		switch {
+		case t[1].Shown != t[2].Shown:
+			return fmt.Sprintf("%s went from %s to %s", t[0].Of, t[1].Shown, t[2].Shown)
+		case t[1].Value < t[2].Value: // however slowly
+			return fmt.Sprintf("%s was still rising, at %s", t[0].Of, t[2].Shown)
+		}
+		return fmt.Sprintf("%s was still falling, at %s", t[0].Of, t[2].Shown)
 	})
 )
 

@@ -3,6 +3,7 @@ package setup
 import (
 	"fmt"
 	"math"
+	"slices"
 
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
@@ -82,7 +83,7 @@ type Hop struct {
 	Rate    quantity.OpRate `json:"rate" doc:"Operations per second it can pass at most; 0 when that is not known"`
 	Formula string          `json:"formula" doc:"How that is worked out, or what would have to be known"`
 
-	Long        quantity.OpRate `json:"long" doc:"What it can pass for long, when what is fresh is used up: spare room of flash, a fast region, the room of a tier; the same as rate where nothing is, and 0 when that is not known"`
+	Long        quantity.OpRate `json:"long" doc:"Operations per second it can pass in the long run: flash is being cleaned, the fast region of an SSD is full, and a tier holds only what it has room for. The same as rate where none of that applies; 0 when it is not known"`
 	LongFormula string          `json:"longFormula,omitempty" doc:"How that is worked out, where it differs"`
 
 	tiered bool // the tier is in it, and no cache stands before it
@@ -132,17 +133,15 @@ func (s Setup) For(u Use) UseCeilings {
 func Limit(hops []Hop) *Hop { return Next(hops, "") }
 
 // ForLong is the hop with the lowest ceiling for long; nil when none is known, or when one that is
-// known at first is not known for long and may be the lowest.
+// known at first is not known for long: it may be the lowest then.
 func ForLong(hops []Hop) *Hop {
 	var lowest *Hop
 	for i := range hops {
-		if hops[i].Long > 0 && (lowest == nil || hops[i].Long < lowest.Long) {
-			lowest = &hops[i]
-		}
-	}
-	for _, h := range hops {
-		if h.Rate > 0 && h.Long == 0 && lowest != nil && h.Rate < lowest.Long {
+		switch h := &hops[i]; {
+		case h.Rate > 0 && h.Long == 0:
 			return nil
+		case h.Long > 0 && (lowest == nil || h.Long < lowest.Long):
+			lowest = h
 		}
 	}
 	return lowest
@@ -183,10 +182,16 @@ func (s Setup) Ceilings(u Use) []Hop {
 		return hops
 	}
 	u.Long = true
-	for i, later := range s.ceilings(u) {
+	long := s.ceilings(u)
+	for i := range hops {
 		h := &hops[i]
-		if h.Long = min(h.Rate, later.Rate); later.Rate != h.Rate {
-			h.LongFormula = later.Formula
+		at := slices.IndexFunc(long, func(l Hop) bool { return l.Name == h.Name })
+		if at < 0 { // it rests on one of which too little is known
+			h.Long, h.LongFormula = 0, "not known; it depends on what is behind it"
+			continue
+		}
+		if h.Long = min(h.Rate, long[at].Rate); long[at].Rate != h.Rate {
+			h.LongFormula = long[at].Formula
 		}
 	}
 	return hops

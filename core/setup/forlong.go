@@ -25,6 +25,9 @@ func (s Setup) wears(u Use) bool {
 	return false
 }
 
+// unknownForLong is said of flash of which nobody tells what is inside, or how far it compresses.
+const unknownForLong = "not known; it depends on the spare room and the dies inside: write all of it twice, then measure with --settled"
+
 // pageSize is the unit in which flash is written.
 const pageSize = 4096
 
@@ -34,26 +37,10 @@ func (m *medium) wear(s Setup, u Use, at, kind string) {
 	if u.Reads >= 1 || kind != "ssd" {
 		return
 	}
-	need := func(key string) float64 {
-		field, err := Lookup(at + key)
-		if err != nil {
-			return 0
-		}
-		v := s.Number(at + key)
-		if field.Kind == "time" {
-			v = float64(s.Seconds(at + key))
-		}
-		if v <= 0 && m.lacks == "" {
-			m.lacks = at + key
-		}
-		return v
-	}
-	program, read, erase := need("programTime"), need("readTime"), need("eraseTime")
-	dies, pages, spare := need("dies"), need("blockPages"), need("overProvision")
-	if m.lacks != "" || s.Is(at+"compresses") {
-		if m.lacks == "" {
-			m.lacks = "how far what is written can be compressed"
-		}
+	program, read, erase := float64(s.Seconds(at+"programTime")), float64(s.Seconds(at+"readTime")), float64(s.Seconds(at+"eraseTime"))
+	dies, pages, spare := s.Number(at+"dies"), s.Number(at+"blockPages"), s.Number(at+"overProvision")
+	if min(program, read, erase, dies, pages, spare) <= 0 || s.Is(at+"compresses") {
+		m.unknownForLong = true
 		return
 	}
 	used := m.size
@@ -77,11 +64,11 @@ func (m *medium) wear(s Setup, u Use, at, kind string) {
 // A = a/(a + W(-a exp(-a))) (Desnoyers, Analytic modeling of SSD write performance, 2012). A
 // stream leaves nothing valid behind it.
 func Amplification(u Use, used, physical float64) float64 {
-	if u.Sequential || !(used > 0) || physical <= used {
-		if physical <= used && !u.Sequential {
-			return math.Inf(1)
-		}
+	switch {
+	case u.Sequential || !(used > 0):
 		return 1
+	case physical <= used:
+		return math.Inf(1)
 	}
 	type class struct{ pages, p float64 }
 	classes := []class{{used, 1 / used}}
@@ -161,7 +148,10 @@ func (s Setup) tierRate(u Use) (quantity.OpRate, string) {
 		within.Span = 0 // all of the tier is in use
 		m.wear(s, within, "tier.", kind)
 	}
-	if m.lacks != "" || count < 1 {
+	switch {
+	case m.unknownForLong:
+		return 0, unknownForLong
+	case m.lacks != "" || count < 1:
 		return 0, "what the tier passes is not known; tell " + m.lacks
 	}
 	rate, formula := g.rate(u, []medium{m}, g.cost(int64(u.Block), false, u.Sequential), g.cost(int64(u.Block), true, u.Sequential), float64(count))

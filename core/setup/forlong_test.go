@@ -1,9 +1,11 @@
 package setup
 
 import (
+	"maps"
 	"math"
 	"math/rand/v2"
 	"testing"
+	"time"
 )
 
 // lambert is the principal branch of the Lambert function, by Newton's method.
@@ -81,5 +83,32 @@ func TestAmplificationAgainstALog(t *testing.T) {
 		if math.Abs(got/want-1) > 0.03 {
 			t.Errorf("%s of writes to %s: %.4f, the log programs %.4f", u.HotAccesses, u.HotSpan, got, want)
 		}
+	}
+}
+
+// Hops keep their own ceilings for long where one of them is not known for long: an SSD of which
+// nobody knows what is inside, behind a cache.
+func TestForLongOfWhatIsNotKnown(t *testing.T) {
+	var s Setup
+	for key, value := range map[string]string{
+		"media[0].kind": "ssd", "media[0].count": "4", "media[0].size": "1TB", "media[0].randomReadRate": "90000", "media[0].randomWriteRate": "50000", "media[0].interface": "550MB/s",
+		"layout.level": "raid0", "controller.operations": "150000", "cache[0].name": "memory", "cache[0].size": "4GiB", "cache[0].mode": "read-only", "cache[0].throughput": "5GB/s",
+	} {
+		if err := s.Set(key, value, Told, time.Time{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	known := map[string]bool{}
+	for _, h := range s.Ceilings(Use{Reads: 0.5, Block: 4096, Depth: 32}) {
+		known[h.Name] = h.Long > 0
+		if h.Rate == 0 || h.Long > 0 && h.Long != h.Rate || h.Long == 0 && h.LongFormula == "" {
+			t.Errorf("%+v", h)
+		}
+	}
+	if want := map[string]bool{"controller": true, "caches and members": false, "4 members": false}; !maps.Equal(known, want) {
+		t.Errorf("known for long: %v, want %v", known, want)
+	}
+	if limit := ForLong(s.Ceilings(Use{Block: 4096, Depth: 32})); limit != nil {
+		t.Errorf("of writes %+v is said to limit for long, and the members may", limit)
 	}
 }

@@ -36,6 +36,9 @@ func (s Setup) mediaCeilings(u Use) (hops []Hop) {
 		if u.Long {
 			m.wear(s, u, at, s.Text(at+"kind"))
 		}
+		if m.unknownForLong {
+			return unknown(unknownForLong)
+		}
 		if m.lacks != "" {
 			return unknown("not known; tell " + m.lacks + ", or measure the members alone with 'heron look --baseline'")
 		}
@@ -104,6 +107,8 @@ type medium struct {
 	size  float64
 	slow  float64
 	lacks string // the key of the fact that is missing
+
+	unknownForLong bool // what its writes come to in the long run
 
 	read, write side
 	line        float64 // seconds a byte of the interface, which reads and writes share

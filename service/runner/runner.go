@@ -379,31 +379,35 @@ func (r *Runner) next(ctx context.Context) (groups []*group, err error) {
 		if run.Joint != nil {
 			runs = slices.DeleteFunc(slices.Clone(queued), func(other resource.Run) bool { return !slices.Contains(run.Joint.Runs, other.ID) })
 		}
-		real := slices.ContainsFunc(runs, func(run resource.Run) bool { return !virtual(run.Volume) })
-		r.mu.Lock()
-		if r.turns.free(real, run.Pace > 0) {
-			g := r.grouped(ctx, runs, real)
-			r.turns.groups = append(r.turns.groups, g)
-			groups = append(groups, g)
-		}
-		r.mu.Unlock()
 		for _, run := range runs {
 			seen[run.ID] = true
 		}
-	}
-	if len(groups) == 0 {
-		return nil, nil
-	}
-	r.room.Restore()
-	if free, err := r.room.Free(); err == nil && free < room.Floor {
+		real := slices.ContainsFunc(runs, func(run resource.Run) bool { return !virtual(run.Volume) })
 		r.mu.Lock()
-		for _, g := range groups {
-			r.turns.end(g)
-		}
+		free := r.turns.free(real, run.Pace > 0)
 		r.mu.Unlock()
-		return nil, fmt.Errorf("%w for results: %s is free, and a run wants at least %s; make room on its file system", store.ErrFull, free, room.Floor)
+		if !free {
+			continue
+		}
+		if err := r.roomForResults(); err != nil {
+			return groups, err
+		}
+		g := r.grouped(ctx, runs, real)
+		r.mu.Lock()
+		r.turns.groups = append(r.turns.groups, g)
+		r.mu.Unlock()
+		groups = append(groups, g)
 	}
 	return groups, nil
+}
+
+// roomForResults reports a file system that has too little room for what a run comes to.
+func (r *Runner) roomForResults() error {
+	r.room.Restore()
+	if free, err := r.room.Free(); err == nil && free < room.Floor {
+		return fmt.Errorf("%w for results: %s is free, and a run wants at least %s; make room on its file system", store.ErrFull, free, room.Floor)
+	}
+	return nil
 }
 
 // grouped makes the executions of runs that are made together.

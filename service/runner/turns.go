@@ -85,7 +85,7 @@ func (g *gate) pass(ctx context.Context, waits func()) {
 	g.mu.Lock()
 	shut := g.shut
 	g.mu.Unlock()
-	if shut == nil {
+	if shut == nil || ctx.Err() != nil { // whoever was stopped says nothing any more
 		return
 	}
 	waits()

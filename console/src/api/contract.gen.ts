@@ -2375,7 +2375,7 @@ export interface components {
             formula: string;
             /**
              * Format: double
-             * @description What it can pass for long, when what is fresh is used up: spare room of flash, a fast region, the room of a tier; the same as rate where nothing is, and 0 when that is not known
+             * @description Operations per second it can pass in the long run: flash is being cleaned, the fast region of an SSD is full, and a tier holds only what it has room for. The same as rate where none of that applies; 0 when it is not known
              */
             long: number;
             /** @description How that is worked out, where it differs */
