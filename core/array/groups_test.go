@@ -1,6 +1,7 @@
 package array
 
 import (
+	"strings"
 	"testing"
 
 	"patientheron/core/quantity"
@@ -31,6 +32,10 @@ func TestGroupsLieSideBySide(t *testing.T) {
 				t.Fatalf("%s of %d in groups of %d: byte %d lies on member %d at %d, want %d at %d", c.level, c.members, c.group, at, m, p, member, place)
 			}
 		}
+	}
+	spared := Description{Members: []Group{{Count: 8, Medium: Flash, Capacity: quantity.GiB}}, Layout: Layout{Level: DoubleParity, Groups: 2, HotSpares: 1}}
+	if words, want := strings.Join(spared.Words(), " "), "It survives the loss of any two members of each of its 2 groups, and of 1 more, each when the one before was made anew, and a power cut."; !strings.Contains(words, want) {
+		t.Errorf("%q is not in: %s", want, words)
 	}
 	for what, d := range map[string]Description{
 		"a stripe":        {Layout: Layout{Level: Stripe, Groups: 2}},

@@ -406,7 +406,7 @@ func (d Description) survives() string {
 		Mirror: fmt.Sprintf("the loss of any %d members", total-1),
 	}[d.Layout.Level]
 	if groups := d.Layout.Groups; groups > 1 {
-		lost += fmt.Sprintf(", and of as many in each of its %d groups,", groups)
+		lost += fmt.Sprintf(" of each of its %d groups", groups)
 	}
 	if d.Layout.Level == Mirror && total == 2 {
 		lost = "the loss of any one member"
