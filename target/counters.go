@@ -79,8 +79,8 @@ func (e *exposition) array(t array.Totals, caches, lun []string) {
 	seconds("controller", "Time in which the controller worked.", t.Controller)
 	for i, l := range t.Links {
 		link := []string{"link", strconv.Itoa(i)}
-		seconds("link_out", "Time in which a link carried data away from the array.", l[0], link...)
-		seconds("link_in", "Time in which it carried data to the array.", l[1], link...)
+		seconds("link_out", "Time in which a link carried data away from the array.", l[1], link...)
+		seconds("link_in", "Time in which it carried data to the array.", l[0], link...)
 	}
 }
 

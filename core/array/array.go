@@ -256,6 +256,10 @@ func (a *Array) goOn(n int32) {
 		a.leave(n)
 	case stepOut:
 		a.goOut(n)
+	case stepOnLine:
+		a.overLine(n, a.now)
+	case stepLineBack:
+		a.backOverLine(n, a.now)
 	case stepHome:
 		a.home(n)
 	case stepReturn:

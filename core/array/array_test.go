@@ -712,6 +712,9 @@ func anyArray(source *rand.Rand) Description {
 	}
 	if pick(2) == 0 {
 		d.Link = Link{Rate: quantity.ByteRate(1+pick(1000)) * 1e6, RoundTrip: quantity.Seconds(source.Float64() * 1e-3), Count: 1 + pick(3), Combined: []Combined{Bundle, Multipath}[pick(2)]}
+		if pick(3) == 0 {
+			d.Link.Connections, d.Link.Window, d.Link.Loss = 1+pick(4), []quantity.Bytes{0, 64 * quantity.KiB, quantity.MiB}[pick(3)], quantity.Share([]float64{0, 0, 1e-3}[pick(3)])
+		}
 	}
 	if pick(2) == 0 {
 		d.Controller = Controller{Operations: quantity.OpRate(1000 + pick(100_000)), Throughput: quantity.ByteRate(1+pick(1000)) * 1e6}

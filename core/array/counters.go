@@ -12,6 +12,7 @@ type counters struct {
 	rotServed        int64 // rotten places that were read, and nobody knew
 	rotFound         int64 // by a scrub
 	rotRepaired      int64
+	segmentsLost     int64 // of connections
 	zonesRefused     int64 // writes that a zone could not take
 	answered         [kinds]int64
 	spent            [kinds][placeCaches + mostCaches]int64 // nanoseconds of the operations of hosts, by where
@@ -163,6 +164,11 @@ func (a *Array) Inside(before Totals) []Counter {
 			busy(fmt.Sprintf("link %d transport", i), now.Links[i][2], before.Links[i][2])
 		}
 	}
+	if len(now.Windows) > 0 {
+		for i := range now.Windows {
+			busy(fmt.Sprintf("window %d", i), max(now.Windows[i][0]-before.Windows[i][0], now.Windows[i][1]-before.Windows[i][1]), 0)
+		}
+	}
 	for i := range now.Hosts {
 		if l := a.described.Link; l.Slot > 0 {
 			busy(fmt.Sprintf("slot %d", i), max(now.Hosts[i][0]-before.Hosts[i][0], now.Hosts[i][1]-before.Hosts[i][1]), 0)
@@ -178,7 +184,7 @@ func (a *Array) Inside(before Totals) []Counter {
 		name  string
 		count int64
 	}{
-		{"faults without effect", a.counters.faultsIgnored}, {"operations sent again", a.counters.resent}, {"reads recovered", a.counters.recovered}, {"rot served", a.counters.rotServed},
+		{"faults without effect", a.counters.faultsIgnored}, {"operations sent again", a.counters.resent}, {"segments lost", a.counters.segmentsLost}, {"reads recovered", a.counters.recovered}, {"rot served", a.counters.rotServed},
 		{"writes refused by zones", a.counters.zonesRefused}, {"rot found", a.counters.rotFound}, {"rot repaired", a.counters.rotRepaired},
 	} {
 		if c.count > 0 {
@@ -241,6 +247,7 @@ type Totals struct {
 	Answered              [kinds]int64 // operations of hosts
 	Spent                 [kinds][placeCaches + mostCaches]int64
 	Links                 [][3]float64 // of each: out, in, and the core that does the transport
+	Windows               [][2]float64 // of each connection that has one: there and back
 	Hosts                 [][3]float64 // of each: its slot, out and in, and its own disk
 }
 
@@ -275,8 +282,11 @@ func (a *Array) Totals() Totals {
 	}
 	for _, h := range a.hosts {
 		t.Hosts = append(t.Hosts, [3]float64{h.slotOut.busyUntil(a.now), h.slotIn.busyUntil(a.now), h.disk.busyUntil(a.now)})
+		t.Links = append(t.Links, h.links(a.now, a.described.Link.Connections)...)
 		for _, p := range h.paths {
-			t.Links = append(t.Links, [3]float64{p.out.busyUntil(a.now), p.in.busyUntil(a.now), p.core.busyUntil(a.now)})
+			if p.there.perByte > 0 || p.there.busy > 0 {
+				t.Windows = append(t.Windows, [2]float64{p.there.busyUntil(a.now), p.back.busyUntil(a.now)})
+			}
 		}
 	}
 	if a.far != nil {

@@ -88,6 +88,7 @@ func (d Description) completed() Description {
 	if d.Link.Rate > 0 {
 		d.Link.Count = cmp.Or(d.Link.Count, 1)
 		d.Link.Hosts = cmp.Or(d.Link.Hosts, 1)
+		d.Link.Connections = cmp.Or(d.Link.Connections, 1)
 		d.Link.FailOver = cmp.Or(d.Link.FailOver, 1)
 		for i := range d.Link.MTU {
 			d.Link.MTU[i] = cmp.Or(d.Link.MTU[i], 1500)

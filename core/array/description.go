@@ -261,6 +261,10 @@ type Link struct {
 	OwnDisk   quantity.ByteRate // of a host: what is written comes from it, and what is read goes there; 0 for memory
 	PerByte   quantity.Seconds  // CPU time of the transport for each byte, one core for each connection
 	PerOp     quantity.Seconds  // and for each operation
+
+	Connections int            // on each link, which operations go round; default 1
+	Window      quantity.Bytes // of each connection: that may be under way without an acknowledgement; 0 for any number
+	Loss        quantity.Share // of the segments of a connection, in each direction
 }
 
 // Replica is a far array that must have every write before it counts.

@@ -150,6 +150,11 @@ func (d Description) Setup() setup.Setup {
 		know("link[0].mtuHere", l.MTU[0])
 		know("link[0].mtuThere", l.MTU[1])
 		know("link[0].roundTrip", l.RoundTrip)
+		if l.Connections > 1 {
+			know("transport.connections", l.Connections*l.Hosts*l.used())
+		}
+		some("link[0].window", l.Window)
+		some("link[0].loss", float64(l.Loss))
 		if l.Slot > 0 {
 			know("link[0].slot", l.Slot)
 		}

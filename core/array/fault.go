@@ -2,7 +2,6 @@ package array
 
 import (
 	"fmt"
-	"math"
 	"slices"
 	"strings"
 
@@ -27,6 +26,7 @@ const (
 	BatteryReturns FaultKind = "battery returns"
 	PathDrops      FaultKind = "path drops"
 	PathReturns    FaultKind = "path returns"
+	PathLoses      FaultKind = "path loses segments" // a share of them
 	FailOver       FaultKind = "controller fails over"
 	Spike          FaultKind = "latency spike"
 	Transport      FaultKind = "transport changes" // to another cost on the initiators' cores
@@ -56,17 +56,18 @@ type Fault struct {
 // undoes is what ends a fault that lasts for a time.
 var undoes = map[FaultKind]FaultKind{
 	PathDrops: PathReturns, BatteryFails: BatteryReturns, CacheFails: CacheReturns, MemberSlows: MemberSlows, MemberErrors: MemberErrors,
+	PathLoses: PathLoses,
 }
 
 // needs are the parts of a fault that a kind cannot do without, in words.
 var needs = map[FaultKind][]string{
-	MemberSlows: {"factor"}, RebuildBegin: {"rate"}, Scrub: {"rate"}, MemberErrors: {"share"}, BitsRot: {"count"}, FailOver: {"for"}, Spike: {"for", "extra"},
+	MemberSlows: {"factor"}, RebuildBegin: {"rate"}, Scrub: {"rate"}, MemberErrors: {"share"}, BitsRot: {"count"}, PathLoses: {"share"}, FailOver: {"for"}, Spike: {"for", "extra"},
 }
 
 // kindsOfFaults in the order in which they are named.
 var kindsOfFaults = []FaultKind{
 	MemberFails, MemberSlows, MemberErrors, BitsRot, Scrub, RebuildBegin, PowerCut, CacheFails, CacheReturns, BatteryFails, BatteryReturns,
-	PathDrops, PathReturns, FailOver, Spike, Transport, Snapshot, SnapshotGoes, TierLeaves,
+	PathDrops, PathReturns, PathLoses, FailOver, Spike, Transport, Snapshot, SnapshotGoes, TierLeaves,
 }
 
 // Words say what a fault of this array does, without when.
@@ -148,9 +149,16 @@ func (a *Array) strike(f Fault) {
 		a.caches[f.Cache].through = false
 	case PathDrops, PathReturns:
 		for _, h := range a.hosts {
-			if f.Path < len(h.paths) {
-				h.paths[f.Path].switched(a, f.Kind == PathReturns)
-				a.resume(h)
+			for _, p := range h.on(f.Path, a.described.Link) {
+				p.switched(a, f.Kind == PathReturns)
+			}
+			a.resume(h)
+		}
+	case PathLoses:
+		for _, h := range a.hosts {
+			for _, p := range h.on(f.Path, a.described.Link) {
+				p.there.loses(float64(f.Share), float64(a.described.Link.Window))
+				p.back.loses(float64(f.Share), float64(a.described.Link.Window))
 			}
 		}
 	case FailOver:
@@ -179,8 +187,11 @@ func (a *Array) comesBack(f Fault) {
 	if end := undoes[f.Kind]; end != "" && f.For > 0 {
 		back := f
 		back.Kind, back.For, back.Count, back.Share = end, 0, 0, 0
-		if f.Kind == MemberSlows {
+		switch f.Kind {
+		case MemberSlows:
 			back.Factor = a.members[f.Member].group.Slow
+		case PathLoses:
+			back.Share = a.described.Link.Loss
 		}
 		a.later(back, a.now+int64(f.For.Duration()))
 	}
@@ -245,9 +256,7 @@ func (c *cache) fail(a *Array) {
 // every simulation.
 func (m *member) drawError() bool {
 	m.drawn++
-	// The fraction of multiples of the golden ratio is spread evenly.
-	_, place := math.Modf(float64(m.drawn) * 0.6180339887498949)
-	return place < m.errors
+	return even(m.drawn) < m.errors
 }
 
 // recover reads what a member could not read from those that hold the same, as long as
@@ -265,8 +274,7 @@ func (a *Array) recover(n int32, failed piece) {
 func (m *member) rot(count int) {
 	for range count {
 		m.drawn++
-		_, place := math.Modf(float64(m.drawn) * 0.6180339887498949)
-		m.rotten = append(m.rotten, int64(place*float64(m.group.Capacity))/pageSize*pageSize)
+		m.rotten = append(m.rotten, int64(even(m.drawn)*float64(m.group.Capacity))/pageSize*pageSize)
 	}
 	slices.Sort(m.rotten)
 	m.rotten = slices.Compact(m.rotten)
@@ -296,10 +304,13 @@ func (f Fault) words(d Description) string {
 		whom = fmt.Sprintf(" (member %d)", f.Member)
 	case CacheFails, CacheReturns, BatteryFails, BatteryReturns:
 		whom = fmt.Sprintf(" (%s)", d.Caches[f.Cache].Name)
-	case PathDrops, PathReturns:
+	case PathDrops, PathReturns, PathLoses:
 		whom = fmt.Sprintf(" (path %d)", f.Path)
 	}
 	text := fmt.Sprintf("At %s: %s%s", f.At, f.Kind, whom)
+	if f.Kind == PathLoses {
+		text += fmt.Sprintf(", %s of them", f.Share)
+	}
 	if f.For > 0 {
 		text += fmt.Sprintf(", for %s", f.For)
 	}

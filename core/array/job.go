@@ -67,24 +67,26 @@ func (j *job) end() int64 { return j.offset + int64(j.length) }
 type step uint8
 
 const (
-	stepArrive  step = iota // at the controller
-	stepEnter               // past the controller: go to the first level
-	stepMembers             // member operations are under way
-	stepWrite               // the second phase of a small write is
-	stepFetch               // a cache fetches what it lacks
-	stepCopy                // the tier reads what it will write elsewhere
-	stepTaken               // what a write leaves of a unit is read
-	stepWait                // for something that calls it
-	stepLeave               // its level is done with it
-	stepReturn              // past the line: at the initiator
-	stepReply               // the initiator has it
-	stepOut                 // past the initiator's disk and slot
-	stepHome                // past the initiator's core, on the way to where it is wanted
-	stepSend                // the initiator sends it once more
-	stepPaused              // the controller takes nothing for a while
-	stepAllowed             // the volume's limits let it go on
-	stepReduced             // past the processors that reduce what is written
-	stepPast                // its level lets it go on to the next
+	stepArrive   step = iota // at the controller
+	stepEnter                // past the controller: go to the first level
+	stepMembers              // member operations are under way
+	stepWrite                // the second phase of a small write is
+	stepFetch                // a cache fetches what it lacks
+	stepCopy                 // the tier reads what it will write elsewhere
+	stepTaken                // what a write leaves of a unit is read
+	stepWait                 // for something that calls it
+	stepLeave                // its level is done with it
+	stepReturn               // past the line: at the initiator
+	stepReply                // the initiator has it
+	stepOut                  // past the initiator's disk and slot
+	stepHome                 // past the initiator's core, on the way to where it is wanted
+	stepSend                 // the initiator sends it once more
+	stepPaused               // the controller takes nothing for a while
+	stepAllowed              // the volume's limits let it go on
+	stepReduced              // past the processors that reduce what is written
+	stepOnLine               // past its window, on the way out
+	stepLineBack             // and on the way back
+	stepPast                 // its level lets it go on to the next
 )
 
 // jobs are kept in pages, so that a job stays where it is while others are made.

@@ -91,7 +91,7 @@ func TestMeasuredAndExplainedAgree(t *testing.T) {
 		}
 		tried++
 		// The easy ones are served first, and the drives' own buffers are filled.
-		count := max(600, 30*l.use.Depth)
+		count := max(1200, 60*l.use.Depth)
 		if d.Members[0].WriteCaching && d.Members[0].Medium == HardDisk && l.use.Reads < 1 {
 			count += mostRanges * d.Members[0].Count * 3 // their memory takes the first ones
 		}

@@ -398,11 +398,23 @@ func (l Link) validate() error {
 			return wrong("link.mtu", "%d; from 576 to 65535", mtu)
 		}
 	}
+	if l.Connections < 0 || l.Connections > 64 {
+		return wrong("link.connections", "%d on each link; from 1 to 64", l.Connections)
+	}
+	if l.Window < 0 || l.Window > 16*quantity.GiB || l.Window > 0 && l.Window < 4096 {
+		return wrong("link.window", "%s; of one connection, from 4 KiB to 16 GiB", l.Window)
+	}
+	if !(l.Loss >= 0 && l.Loss <= mostLoss) {
+		return wrong("link.loss", "%s of the segments; up to %s", l.Loss, quantity.Share(mostLoss))
+	}
 	if !slices.Contains([]Combined{"", Bundle, Multipath}, l.Combined) {
 		return wrong("link.combined", "%q; hashed bundle or multipath", l.Combined)
 	}
 	return nil
 }
+
+// mostLoss is the share of segments up to which connections recover by themselves.
+const mostLoss = 0.1
 
 func (d Description) validateFaults() error {
 	for i, f := range d.Faults {
@@ -483,7 +495,7 @@ func (d Description) validateTarget(at string, f Fault) error {
 		if d.Tier == nil {
 			return wrong(at+".kind", "the array has no tier")
 		}
-	case PathDrops, PathReturns, Transport:
+	case PathDrops, PathReturns, PathLoses, Transport:
 		paths := 1
 		if d.Link.Combined == Multipath {
 			paths = max(d.Link.Count, 1)
@@ -493,6 +505,9 @@ func (d Description) validateTarget(at string, f Fault) error {
 		}
 		if f.Path < 0 || f.Path >= paths {
 			return wrong(at+".path", "%d; each host has paths 0 to %d", f.Path, paths-1)
+		}
+		if f.Kind == PathLoses && (d.Link.RoundTrip == 0 || f.Share > mostLoss) {
+			return wrong(at+".share", "%s with a round trip of %s; up to %s, on a link that has one", f.Share, d.Link.RoundTrip, quantity.Share(mostLoss))
 		}
 		if f.Kind == PathDrops && f.Count > 1 && !(f.For > 0 && f.Every > f.For) {
 			return wrong(at+".every", "%s; a path that drops %d times needs how often, and for how long each, which is less", f.Every, f.Count)

@@ -18,14 +18,22 @@ type host struct {
 	isNarrow        bool   // there is a slot or a disk that counts
 }
 
-// path is one link, full duplex, with a connection on it.
+// path is one connection on one link.
 type path struct {
-	half     int64  // of the round trip, nanoseconds
-	core     server // the core that does the connection's work
-	out, in  server
+	*cable             // shared with the other connections of the link
+	half     int64     // of the round trip, nanoseconds
+	core     server    // the core that does the connection's work
+	there    direction // to the array
+	back     direction
 	overhead int // bytes of a command or answer beside its data
 	down     bool
 	dropped  int64 // when it went down last
+}
+
+// cable is one link, full duplex.
+type cable struct {
+	out, in server
+	shared  bool // by several connections
 }
 
 func newHosts(l Link) (hosts []*host) {
@@ -36,26 +44,38 @@ func newHosts(l Link) (hosts []*host) {
 		h := &host{retry: int64(l.FailOver.Duration()), isNarrow: l.Slot > 0 || l.OwnDisk > 0}
 		h.slotOut.perByte = perSecond(float64(l.Slot))
 		h.slotIn, h.disk.perByte = h.slotOut, perSecond(float64(l.OwnDisk))
-		for range l.Count {
-			h.paths = append(h.paths, newPath(l))
-		}
-		if l.Combined == Bundle {
-			h.paths = h.paths[:1] // one flow stays on one link
+		for range l.used() {
+			c := newCable(l)
+			for range l.Connections {
+				h.paths = append(h.paths, newPath(l, c))
+			}
 		}
 		hosts = append(hosts, h)
 	}
 	return hosts
 }
 
-func newPath(l Link) *path {
+// used is the number of links that a host uses: all flows of a bundle from one address to another
+// stay on one link.
+func (l Link) used() int {
+	if l.Combined == Bundle {
+		return 1
+	}
+	return l.Count
+}
+
+func newCable(l Link) *cable {
 	// Both ends agree on the smaller segment.
 	payload := float64(l.Rate) * float64(setup.PayloadShare(min(l.MTU[0], l.MTU[1])))
+	return &cable{out: server{perByte: perSecond(payload)}, in: server{perByte: perSecond(payload)}, shared: l.Connections > 1}
+}
+
+func newPath(l Link, c *cable) *path {
 	return &path{
+		cable: c, there: newDirection(l), back: newDirection(l),
 		half: int64(l.RoundTrip.Duration()) / 2,
 		// Command and answer each take half of an operation's time.
 		core:     server{perOperation: float64(l.PerOp) * 1e9 / 2, perByte: float64(l.PerByte) * 1e9},
-		out:      server{perByte: perSecond(payload)},
-		in:       server{perByte: perSecond(payload)},
 		overhead: 48, dropped: -1,
 	}
 }
@@ -65,6 +85,27 @@ func (p *path) switched(a *Array, up bool) {
 	if p.down = !up; p.down {
 		p.dropped = a.now
 	}
+}
+
+// on are the connections of a host on one of its links.
+func (h *host) on(link int, l Link) []*path {
+	if each := l.Connections; (link+1)*each <= len(h.paths) {
+		return h.paths[link*each : (link+1)*each]
+	}
+	return nil
+}
+
+// links is how long each link was busy up to now: out, in, and of the cores of its connections the
+// one that was busiest.
+func (h *host) links(now int64, connections int) (links [][3]float64) {
+	for i, p := range h.paths {
+		if i%connections == 0 {
+			links = append(links, [3]float64{p.out.busyUntil(now), p.in.busyUntil(now)})
+		}
+		core := &links[len(links)-1][2]
+		*core = max(*core, p.core.busyUntil(now))
+	}
+	return links
 }
 
 // resume sends what has waited for a path.
@@ -121,12 +162,24 @@ func (a *Array) send(n int32) {
 	a.goOut(n)
 }
 
-// goOut lets an operation pass the core of its path, then the line, in the same order,
-// then half the round trip.
+// goOut lets an operation pass the core of its path and its window.
 func (a *Array) goOut(n int32) {
 	j := a.jobs.at(n)
 	p, bytes := a.hosts[j.host].paths[j.path], j.sent()
-	a.after(p.out.pass(p.core.pass(a.now, bytes), bytes+p.overhead)+p.half, n, stepArrive)
+	at := p.there.allowed(p.core.pass(a.now, bytes), bytes+p.overhead, p.out.perByte)
+	if p.shared {
+		a.after(at, n, stepOnLine)
+		return
+	}
+	a.overLine(n, at) // all that comes keeps its order
+}
+
+// overLine lets an operation pass the line of its path, then half the round trip.
+func (a *Array) overLine(n int32, at int64) {
+	j := a.jobs.at(n)
+	p := a.hosts[j.host].paths[j.path]
+	bytes := j.sent() + p.overhead
+	a.after(p.there.delivered(a, p.out.pass(at, bytes)+p.half, bytes), n, stepArrive)
 }
 
 // reply sends the answer of an operation on its way back.
@@ -136,7 +189,12 @@ func (a *Array) reply(n int32) {
 	if len(a.hosts) > 0 {
 		p := a.hosts[j.host].paths[j.path]
 		j.stamp = uint64(a.now)
-		a.after(p.in.pass(a.now, j.received()+p.overhead)+p.half, n, stepReturn)
+		at := p.back.allowed(a.now, j.received()+p.overhead, p.in.perByte)
+		if p.shared && at > a.now {
+			a.after(at, n, stepLineBack)
+			return
+		}
+		a.backOverLine(n, at)
 		return
 	}
 	if a.submitting {
@@ -144,6 +202,14 @@ func (a *Array) reply(n int32) {
 		return
 	}
 	a.answer(n)
+}
+
+// backOverLine lets an answer pass the line of its path, then half the round trip.
+func (a *Array) backOverLine(n int32, at int64) {
+	j := a.jobs.at(n)
+	p := a.hosts[j.host].paths[j.path]
+	bytes := j.received() + p.overhead
+	a.after(p.back.delivered(a, p.in.pass(at, bytes)+p.half, bytes), n, stepReturn)
 }
 
 // returned lets the initiator's core take an answer in.

@@ -55,6 +55,15 @@ func (d Description) Words() []string {
 		if l.Hosts > 1 {
 			text += fmt.Sprintf(", from each of %d hosts", l.Hosts)
 		}
+		if l.Connections > 1 {
+			text += fmt.Sprintf(", with %d connections on each", l.Connections)
+		}
+		if l.Window > 0 {
+			text += fmt.Sprintf(", of which each has a window of %s", l.Window)
+		}
+		if l.Loss > 0 {
+			text += fmt.Sprintf(", losing %s of the segments", l.Loss)
+		}
 		if l.Slot > 0 {
 			text += fmt.Sprintf(", through a slot of %s in each direction", l.Slot)
 		}

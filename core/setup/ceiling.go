@@ -260,20 +260,6 @@ func (s Setup) cacheCeilings(u Use, members []Hop) (hops []Hop) {
 	return hops
 }
 
-// headers is what a TCP/IPv4 segment carries beside its payload within the
-// MTU (RFC 791, RFC 9293), framing what Ethernet adds around it: preamble,
-// header, check sequence and gap (IEEE 802.3).
-const (
-	headers = 40
-	framing = 38
-)
-
-// PayloadShare is the part of a line's rate that is left for payload at an
-// MTU: (MTU-40)/(MTU+38), 94.9 % at 1500 and 99.1 % at 9000.
-func PayloadShare(mtu int) quantity.Share {
-	return quantity.Share(float64(mtu-headers) / float64(mtu+framing))
-}
-
 // linkCeilings are those of the line and of the transport's work on one core
 // for each connection. A line is full duplex: reads and writes do not share
 // it. Of a hashed bundle one flow uses one line (IEEE 802.1AX, 5.2.4).
@@ -290,12 +276,7 @@ func (s Setup) linkCeilings(u Use, at string, number int) (hops []Hop) {
 	if rate == 0 {
 		hops = append(hops, hop(name, linkStation, 0, "the line rate is not known; tell "+at+"rate"))
 	} else {
-		mtu := 1500.0
-		for _, end := range []string{"mtuHere", "mtuThere"} {
-			if known := s.Number(at + end); known >= 576 && (end == "mtuHere" || known < mtu) {
-				mtu = known
-			}
-		}
+		mtu := s.mtu(at)
 		payload := PayloadShare(int(mtu))
 		busier := max(u.Reads, 1-u.Reads)
 		formula := fmt.Sprintf("%g × %s × %s payload at MTU %g ÷ %s", links, rate, payload, mtu, u.Block)
@@ -306,6 +287,9 @@ func (s Setup) linkCeilings(u Use, at string, number int) (hops []Hop) {
 	}
 	hops = append(hops, s.hostCeilings(u, at)...)
 	connections := max(s.Number("transport.connections"), links)
+	if most := s.windowCeiling(u, at, connections); most != nil && number == 0 {
+		hops = append(hops, *most)
+	}
 	if cost := float64(s.Seconds("transport.operationTime")) + float64(s.Seconds("transport.byteTime"))*float64(u.Block); cost > 0 && number == 0 {
 		hops = append(hops, hop("transport", linkStation, quantity.OpRate(connections/cost),
 			fmt.Sprintf("%g connections ÷ %s of one core for each operation", connections, quantity.Seconds(cost))))

@@ -168,6 +168,8 @@ var fields = []FactField{
 	{Key: "link[].mtuHere", Label: "MTU at this end", Kind: "whole"},
 	{Key: "link[].mtuThere", Label: "MTU at the other end", Kind: "whole"},
 	{Key: "link[].roundTrip", Label: "round trip", Kind: "time"},
+	{Key: "link[].window", Label: "window of a connection", Kind: "size", Hint: "what may be under way without an acknowledgement"},
+	{Key: "link[].loss", Label: "share of segments lost", Kind: "number"},
 	{Key: "link[].slot", Label: "slot that the links share", Kind: "throughput", Hint: "in each direction"},
 	{Key: "link[].ownDisk", Label: "disk of the host itself", Kind: "throughput", Hint: "what is written comes from it, and what is read goes there"},
 	{Key: "link[].failover", Label: "fails over after", Kind: "time"},

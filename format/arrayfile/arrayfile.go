@@ -289,6 +289,7 @@ func (r *reader) cache(n ast.Node, at string, c *array.Cache) error {
 func (r *reader) link(n ast.Node, l *array.Link) error {
 	return r.places.Mapping(n, "a link", "link", entries{
 		"rate": rate(&l.Rate), "roundTrip": timeOrNone(&l.RoundTrip), "count": whole(&l.Count), "hosts": whole(&l.Hosts), "combined": word(&l.Combined), "failover": time(&l.FailOver),
+		"connections": whole(&l.Connections), "window": size(&l.Window), "loss": share(&l.Loss),
 		"slot": rate(&l.Slot), "ownDisk": rate(&l.OwnDisk),
 		"perByte": timeOrNone(&l.PerByte), "perOp": timeOrNone(&l.PerOp),
 		"mtu": func(n ast.Node) error {
