@@ -212,7 +212,7 @@ func (a *Array) Step(until int64) bool {
 	case diskRests:
 		a.members[e.subject].disk.rested(a)
 	case farAnswers:
-		a.partDone(e.subject, false)
+		a.farAnswered(e.subject)
 	case faultComes:
 		a.happens(a.Words(a.faults[e.subject]))
 		a.strike(a.faults[e.subject])
@@ -256,6 +256,9 @@ func (a *Array) goOn(n int32) {
 		a.leave(n)
 	case stepOut:
 		a.goOut(n)
+	case stepNear:
+		a.spend(a.jobs.at(n), placeMembers)
+		a.enter(n)
 	case stepOnLine:
 		a.overLine(n, a.now)
 	case stepLineBack:
@@ -304,8 +307,7 @@ func (a *Array) control(n int32) {
 	a.begin(n)
 }
 
-// begin lets an operation into the first level. A write goes to the far copy at the
-// same time, and counts when both have it.
+// begin lets an operation into the first level. A write goes to the far copy as well.
 func (a *Array) begin(n int32) {
 	j := a.jobs.at(n)
 	a.spend(j, placeMembers)
@@ -313,12 +315,7 @@ func (a *Array) begin(n int32) {
 		a.enter(n)
 		return
 	}
-	j.step, j.level = stepWait, -1
-	j.pending++
-	a.events.add(a.far.safe(a.now, j.length), farAnswers, n)
-	near := a.part(n, writes, j.offset, j.length)
-	a.jobs.at(near).place = placeMembers
-	a.enter(near)
+	a.replicate(n)
 }
 
 // answer gives the initiator its answer.

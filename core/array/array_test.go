@@ -721,6 +721,12 @@ func anyArray(source *rand.Rand) Description {
 	}
 	if pick(3) == 0 {
 		d.Replica = &Replica{Kilometres: source.Float64() * 100, Service: 100e-6}
+		if pick(2) == 0 {
+			d.Replica.Mode, d.Replica.Rate = []ReplicaMode{Synchronous, Asynchronous}[pick(2)], quantity.ByteRate(10e6+1e9*source.Float64())
+			if d.Replica.Mode == Asynchronous {
+				d.Replica.Journal = quantity.Bytes(pick(3)) * 8 * quantity.MiB
+			}
+		}
 	}
 	if pick(4) == 0 {
 		d.Tier = &Tier{Members: Group{Count: 2 + 2*pick(2), Medium: Flash, Capacity: gb / 2}, Extent: quantity.MiB << pick(7), Every: quantity.Seconds(0.01 + source.Float64())}

@@ -28,7 +28,7 @@ const (
 	placeCopy                   // on the members, to copy what a snapshot holds or fill a new unit
 	placeLookUp                 // on the members, for what memory does not hold of an index
 	placeReducing               // in the processors that reduce what is written
-	placeFar                    // waiting for the far copy when the near one is safe
+	placeFar                    // waiting for the far copy when the near one is safe, or for room to note what goes there
 	placeCaches                 // and the following: answered by a cache
 )
 
@@ -177,8 +177,13 @@ func (a *Array) Inside(before Totals) []Counter {
 			busy(fmt.Sprintf("own disk %d", i), now.Hosts[i][2], before.Hosts[i][2])
 		}
 	}
-	if a.far != nil && a.far.line.perByte > 0 {
+	if r := a.far; r != nil && r.line.perByte > 0 {
 		busy("far line", now.Far, before.Far)
+	}
+	if r := a.far; r != nil && r.asynchronous {
+		r.settle(a.now)
+		add("far copy behind", "bytes", float64(r.behind))
+		add("far copy lag", "seconds", float64(r.lag(a.now)))
 	}
 	for _, c := range []struct {
 		name  string
@@ -290,7 +295,7 @@ func (a *Array) Totals() Totals {
 		}
 	}
 	if a.far != nil {
-		t.Far = a.far.line.busyUntil(a.now)
+		t.Far = a.far.busyUntil(a.now)
 	}
 	return t
 }

@@ -267,9 +267,11 @@ type Link struct {
 	Loss        quantity.Share // of the segments of a connection, in each direction
 }
 
-// Replica is a far array that must have every write before it counts.
+// Replica is a far array that has every write as well.
 type Replica struct {
+	Mode       ReplicaMode // default synchronous
 	Kilometres float64
 	Service    quantity.Seconds  // of a write over there
 	Rate       quantity.ByteRate // of the line between; 0 for no limit
+	Journal    quantity.Bytes    // of an asynchronous one: what may wait to be copied before writes wait; 0 for any number
 }

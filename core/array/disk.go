@@ -76,6 +76,9 @@ func (d *disk) patience() float64 {
 	return 2 * float64(len(d.active)) * each * d.member.slow
 }
 
+// rate is how fast it reads and writes at a radius, in bytes a nanosecond.
+func (d *disk) rate(radius float64) float64 { return d.model.Rate(radius) / d.member.slow }
+
 func newDisk(m *member, models map[mechanics.Disk]*mechanics.Model) *disk {
 	sheet := m.group.disk()
 	if models[sheet] == nil {
@@ -338,18 +341,18 @@ func (d *disk) runStart(i int) int {
 func (d *disk) move(a *Array, q *queued, cost float64, current int32) {
 	now := float64(a.now)
 	d.countReading(now)
-	transfer := float64(q.length) / d.model.Rate(q.radius)
+	transfer := float64(q.length) / d.rate(q.radius)
 	streamed := d.streams(now, q)
+	ready := now + (d.ready(now, q)-now)*d.member.slow
 	var done float64
 	if streamed && !q.write {
 		// The head never left the stream: what follows passes under it, or has.
-		done = max(d.ready(now, q), d.endTime+float64(q.end()-d.end)/d.model.Rate(q.radius))
+		done = max(ready, d.endTime+float64(q.end()-d.end)/d.rate(q.radius))
 	} else if streamed {
-		done = max(d.ready(now, q), max(d.endTime, now-d.model.Rotation)+transfer)
+		done = max(ready, max(d.endTime, now-d.model.Rotation)+transfer)
 	} else {
-		done = d.ready(now, q) + cost + transfer
+		done = ready + cost*d.member.slow + transfer
 	}
-	done = now + (done-now)*d.member.slow
 	if !streamed {
 		d.leave(a, now)
 		d.start, d.goesOn, d.spent, d.visit = q.offset, q.goesOn, false, done-transfer
@@ -378,7 +381,7 @@ func (d *disk) streams(now float64, q *queued) bool {
 		return q.offset == d.end && (q.at < d.endTime || d.cache != nil) // it was queued in time
 	}
 	gap := q.offset - d.end
-	return gap >= 0 && gap <= d.across+d.frontier(now)-d.end && q.offset <= d.limit && now < d.endTime+float64(d.limit-d.end)/d.model.Rate(d.head)
+	return gap >= 0 && gap <= d.across+d.frontier(now)-d.end && q.offset <= d.limit && now < d.endTime+float64(d.limit-d.end)/d.rate(d.head)
 }
 
 // ready is when the drive can begin with a command: it takes its overhead to turn to
@@ -395,7 +398,7 @@ func (d *disk) ready(now float64, q *queued) float64 {
 func (d *disk) positioning(now float64, q *queued) float64 {
 	from := d.ready(now, q)
 	if d.streams(now, q) {
-		return max(d.endTime+float64(q.offset-d.end)/d.model.Rate(q.radius)-from, 0)
+		return max(d.endTime+float64(q.offset-d.end)/d.rate(q.radius)-from, 0)
 	}
 	seek := d.model.Seek(q.radius - d.head)
 	turns := (from+seek)/d.model.Rotation + d.phase

@@ -169,12 +169,13 @@ func (d Description) Setup() setup.Setup {
 		}
 	}
 	if r := d.Replica; r != nil {
-		know("replication.mode", "synchronous")
+		know("replication.mode", cmp.Or(r.Mode, Synchronous))
 		know("replication.kilometres", r.Kilometres)
 		if r.Rate > 0 {
 			know("replication.rate", r.Rate)
 		}
 		some("replication.service", r.Service)
+		some("replication.journal", r.Journal)
 	}
 	// Of what every array has a usual value of, only another one is worth telling.
 	usualFS, fs := filesystem.Settings{}.Completed(d.Size()), d.FileSystem.Completed(d.Size())

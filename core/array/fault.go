@@ -28,6 +28,7 @@ const (
 	PathReturns    FaultKind = "path returns"
 	PathLoses      FaultKind = "path loses segments" // a share of them
 	FailOver       FaultKind = "controller fails over"
+	ReplicaStops   FaultKind = "replica stops" // nothing gets to the far copy
 	Spike          FaultKind = "latency spike"
 	Transport      FaultKind = "transport changes" // to another cost on the initiators' cores
 	Snapshot       FaultKind = "snapshot"          // is taken
@@ -61,13 +62,13 @@ var undoes = map[FaultKind]FaultKind{
 
 // needs are the parts of a fault that a kind cannot do without, in words.
 var needs = map[FaultKind][]string{
-	MemberSlows: {"factor"}, RebuildBegin: {"rate"}, Scrub: {"rate"}, MemberErrors: {"share"}, BitsRot: {"count"}, PathLoses: {"share"}, FailOver: {"for"}, Spike: {"for", "extra"},
+	MemberSlows: {"factor"}, RebuildBegin: {"rate"}, Scrub: {"rate"}, MemberErrors: {"share"}, BitsRot: {"count"}, PathLoses: {"share"}, FailOver: {"for"}, ReplicaStops: {"for"}, Spike: {"for", "extra"},
 }
 
 // kindsOfFaults in the order in which they are named.
 var kindsOfFaults = []FaultKind{
 	MemberFails, MemberSlows, MemberErrors, BitsRot, Scrub, RebuildBegin, PowerCut, CacheFails, CacheReturns, BatteryFails, BatteryReturns,
-	PathDrops, PathReturns, PathLoses, FailOver, Spike, Transport, Snapshot, SnapshotGoes, TierLeaves,
+	PathDrops, PathReturns, PathLoses, FailOver, ReplicaStops, Spike, Transport, Snapshot, SnapshotGoes, TierLeaves,
 }
 
 // Words say what a fault of this array does, without when.
@@ -163,6 +164,8 @@ func (a *Array) strike(f Fault) {
 		}
 	case FailOver:
 		a.failOver(int64(f.For.Duration()))
+	case ReplicaStops:
+		a.far.stop(a.now, int64(f.For.Duration()))
 	case Snapshot:
 		a.snapshot()
 	case SnapshotGoes:

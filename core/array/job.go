@@ -84,6 +84,7 @@ const (
 	stepPaused               // the controller takes nothing for a while
 	stepAllowed              // the volume's limits let it go on
 	stepReduced              // past the processors that reduce what is written
+	stepNear                 // it has room in the journal of the far copy
 	stepOnLine               // past its window, on the way out
 	stepLineBack             // and on the way back
 	stepPast                 // its level lets it go on to the next

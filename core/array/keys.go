@@ -44,7 +44,7 @@ var keysOfFaults = map[FaultKind][]string{
 	MemberFails: {"member"}, MemberSlows: {"member", "factor", "for"}, MemberErrors: {"member", "share", "extra", "for"},
 	BitsRot: {"member", "count"}, Scrub: {"rate"}, RebuildBegin: {"member", "rate"}, PowerCut: {},
 	CacheFails: {"cache", "for"}, CacheReturns: {"cache"}, BatteryFails: {"cache", "for"}, BatteryReturns: {"cache"},
-	PathDrops: {"path", "for", "count", "every"}, PathReturns: {"path"}, PathLoses: {"path", "share", "for"}, FailOver: {"for"}, Spike: {"for", "extra"},
+	PathDrops: {"path", "for", "count", "every"}, PathReturns: {"path"}, PathLoses: {"path", "share", "for"}, FailOver: {"for"}, ReplicaStops: {"for"}, Spike: {"for", "extra"},
 	Transport: {"perByte", "perOp"}, Snapshot: {}, SnapshotGoes: {}, TierLeaves: {},
 }
 
@@ -62,6 +62,8 @@ func (d Description) Idle(key string) string {
 		return d.Caches[at].idle(name)
 	case list == "faults" && at < len(d.Faults):
 		return d.Faults[at].Idle(name)
+	case key == "replica.journal" && d.Replica != nil && d.Replica.Mode != Asynchronous:
+		return "nothing waits to be copied where every write is; leave it out, or set mode: asynchronous"
 	case part == "link" && (name == "window" || name == "loss") && d.Link.Rate > 0 && d.Link.RoundTrip == 0:
 		return "what is acknowledged at once waits for nothing; add roundTrip: how long that takes"
 	case part == "link" && (name == "perByte" || name == "perOp" || name == "combined" || name == "failover") && d.Link.Rate == 0:

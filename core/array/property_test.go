@@ -147,8 +147,8 @@ func TestMeasuredAndExplainedAgree(t *testing.T) {
 // own memory holds a good part.
 func exact(d Description, u setup.Use) bool {
 	switch isParity := d.Layout.Level == Parity || d.Layout.Level == DoubleParity; {
-	case len(d.Members) > 1 && d.Members[0].Medium == HardDisk: // one of them slow: how well it orders what gathers there is a bound
-		return d.Layout.Level == Stripe && !u.Sequential && u.Block <= d.Layout.Chunk && u.Depth > 1
+	case len(d.Members) > 1 && d.Members[0].Medium == HardDisk: // one of them slow: all that is in flight gathers there, but for a few
+		return d.Layout.Level == Stripe && !u.Sequential && u.Block <= d.Layout.Chunk && u.Depth >= 16
 	case d.Members[0].Medium == LowLatency:
 		return !u.Sequential || u.Block >= 64*quantity.KiB // its time for each is not a rate of streams
 	case d.Members[0].Medium == Flash:

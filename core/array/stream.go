@@ -71,7 +71,7 @@ func (d *disk) comes(from, to int64) (at float64, comes bool) {
 	if d.current != readingAhead || d.writing || from < d.start {
 		return 0, false
 	}
-	at = d.endTime + float64(to-d.end)/d.model.Rate(d.head)
+	at = d.endTime + float64(to-d.end)/d.rate(d.head)
 	return at, at <= d.until
 }
 
@@ -88,7 +88,7 @@ func (d *disk) stay(a *Array) {
 	if d.continued() {
 		return
 	}
-	d.until = d.endTime + float64(d.ahead)/2/d.model.Rate(d.head)
+	d.until = d.endTime + float64(d.ahead)/2/d.rate(d.head)
 	d.member.busy += d.until - d.endTime
 	d.current, d.spent, d.counted = readingAhead, true, d.until
 	a.events.add(int64(math.Ceil(d.until)), diskIsFree, int32(d.member.number))
@@ -132,7 +132,7 @@ func (d *disk) countReading(now float64) {
 	if d.end < 0 || d.writing || d.current != idle {
 		return
 	}
-	from, to := max(d.counted, d.endTime), min(now, d.endTime+float64(d.limit-d.end)/d.model.Rate(d.head))
+	from, to := max(d.counted, d.endTime), min(now, d.endTime+float64(d.limit-d.end)/d.rate(d.head))
 	if to > from {
 		d.member.busy += to - from
 		d.counted = to
@@ -145,7 +145,7 @@ func (d *disk) frontier(now float64) int64 {
 	if d.end < 0 || d.writing {
 		return d.end
 	}
-	return min(d.limit, d.end+int64(max(now-d.endTime, 0)*d.model.Rate(d.head)))
+	return min(d.limit, d.end+int64(max(now-d.endTime, 0)*d.rate(d.head)))
 }
 
 // leave keeps what was read of the stream under the head, which goes elsewhere.

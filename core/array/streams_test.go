@@ -241,3 +241,19 @@ func TestAStreamAmongPlaces(t *testing.T) {
 		}
 	}
 }
+
+// A disk that is slower than it should be reads on no faster than it reads, however its reads are
+// paced: a stream that is held back on the way passes what its media give, and no more.
+func TestASlowDiskReadsOnSlowly(t *testing.T) {
+	for _, paced := range []quantity.ByteRate{0, 60e6, 80e6, 100e6} {
+		d := disks(1)
+		d.Members[0].Slow, d.Members[0].Capacity = 3, 4000*gb
+		d.Controller.Throughput = paced
+		a := build(t, d)
+		want := media / 3
+		if paced > 0 {
+			want = min(want, float64(paced))
+		}
+		within(t, fmt.Sprintf("paced at %s", paced), closed(a, 4, 2000, sequential(0, 1<<20, false)).rate*(1<<20), want, 0.02)
+	}
+}

@@ -113,10 +113,24 @@ func (d Description) Validate() error {
 	if err := d.FileSystem.Validate(); err != nil {
 		return wrong("fileSystem", "%v", err)
 	}
-	if r := d.Replica; r != nil && (!(r.Kilometres >= 0) || r.Kilometres > 40_000 || !(r.Service >= 0) || !(r.Rate >= 0)) {
-		return wrong("replica", "%g km with a service time of %s; distance and times are not negative, and the earth is 40 000 km around", r.Kilometres, r.Service)
+	if err := d.Replica.validate(); err != nil {
+		return err
 	}
 	return d.validateFaults()
+}
+
+func (r *Replica) validate() error {
+	switch {
+	case r == nil:
+		return nil
+	case !slices.Contains([]ReplicaMode{"", Synchronous, Asynchronous}, r.Mode):
+		return wrong("replica.mode", "%q; synchronous or asynchronous", r.Mode)
+	case !(r.Kilometres >= 0) || r.Kilometres > 40_000 || !(r.Service >= 0) || !(r.Rate >= 0):
+		return wrong("replica", "%g km with a service time of %s; distance and times are not negative, and the earth is 40 000 km around", r.Kilometres, r.Service)
+	case r.Journal < 0 || r.Journal > 1<<50:
+		return wrong("replica.journal", "%s; what may wait to be copied, up to 1 PiB", r.Journal)
+	}
+	return nil
 }
 
 // mostChannels is how many channels an SSD may have.
@@ -490,6 +504,10 @@ func (d Description) validateTarget(at string, f Fault) error {
 	case Snapshot, SnapshotGoes:
 		if d.Thin == nil {
 			return wrong(at+".kind", "only a thin volume has snapshots; add thin: {unit: 1MiB}")
+		}
+	case ReplicaStops:
+		if d.Replica == nil {
+			return wrong(at+".kind", "the array has no replica")
 		}
 	case TierLeaves:
 		if d.Tier == nil {

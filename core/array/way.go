@@ -252,28 +252,3 @@ func (j *job) received() int {
 	}
 	return 0
 }
-
-// lightPerKilometre is the time light takes in one kilometre of fibre.
-const lightPerKilometre = 4900 // nanoseconds
-
-// replica is the far array and the way to it.
-type replica struct {
-	there, service int64
-	line           server
-}
-
-func newReplica(r *Replica) *replica {
-	if r == nil {
-		return nil
-	}
-	return &replica{
-		there: int64(r.Kilometres * lightPerKilometre), service: int64(r.Service.Duration()),
-		line: server{perByte: perSecond(float64(r.Rate))},
-	}
-}
-
-// safe is when a write that leaves now is known to be safe over there: the line,
-// there and back again, and the service in between.
-func (r *replica) safe(now int64, bytes int) int64 {
-	return r.line.pass(now, bytes) + 2*r.there + r.service
-}

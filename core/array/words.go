@@ -76,8 +76,7 @@ func (d Description) Words() []string {
 		}
 	}
 	if r := d.Replica; r != nil {
-		words = append(words, fmt.Sprintf("Every write must also reach a copy %g km away, which adds %s of light and %s of service.",
-			r.Kilometres, quantity.Seconds(2*r.Kilometres*lightPerKilometre/1e9), r.Service))
+		words = append(words, r.words())
 	}
 	if m := d.PageCache.Completed(); d.PageCache != (pagecache.Settings{}) {
 		words = append(words, fmt.Sprintf("Loads that are cached go through %s of the host's memory, of which %s may be dirty.", m.Size, m.Dirty))
@@ -307,6 +306,20 @@ func (l Limits) words() string {
 		text += fmt.Sprintf(", and after a pause the work of %s at once", l.Burst)
 	}
 	return text + "."
+}
+
+func (r Replica) words() string {
+	if r.Mode != Asynchronous {
+		return fmt.Sprintf("Every write must also reach a copy %g km away, which adds %s of light and %s of service.", r.Kilometres, quantity.Seconds(2*r.Kilometres*lightPerKilometre/1e9), r.Service)
+	}
+	text := fmt.Sprintf("Every write is copied to another array %g km away later on", r.Kilometres)
+	if r.Rate > 0 {
+		text += fmt.Sprintf(", over a line of %s", r.Rate)
+	}
+	if r.Journal > 0 {
+		text += fmt.Sprintf("; when %s wait to be copied, writes wait", r.Journal)
+	}
+	return text + ". What is not there yet is lost with this site."
 }
 
 func (d Description) thinWords() []string {

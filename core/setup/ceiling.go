@@ -216,7 +216,32 @@ func (s Setup) ceilings(u Use) []Hop {
 		members = s.tierCeiling(u, s.mediaCeilings(u))
 	}
 	pool := s.poolCeiling(u, members)
-	return append(append(append(hops, s.cacheCeilings(u, members)...), pool...), members...)
+	hops = append(append(append(hops, s.cacheCeilings(u, members)...), pool...), members...)
+	if line := s.farCeiling(u, hops); line != nil {
+		hops = append(hops, *line)
+	}
+	return hops
+}
+
+// farCeiling is that of the line to a far copy, which every write passes; nil where nothing limits
+// it. A journal takes what the other hops pass at first.
+func (s Setup) farCeiling(u Use, others []Hop) *Hop {
+	rate := s.ByteRate("replication.rate")
+	if rate == 0 || u.Reads >= 1 {
+		return nil
+	}
+	most := quantity.OpRate(float64(rate) / float64(u.Block) / float64(1-u.Reads))
+	formula := fmt.Sprintf("%s ÷ %s for every write", rate, u.Block)
+	if s.Text("replication.mode") == "asynchronous" {
+		journal, limit := s.Bytes("replication.journal"), Limit(others)
+		if journal == 0 || limit == nil {
+			return nil
+		}
+		if !u.Long && limit.Rate > most {
+			most, formula = limit.Rate, fmt.Sprintf("as much as %s passes, until its journal of %s is full", limit.Name, journal)
+		}
+	}
+	return new(hop("far line", "far line", most, formula))
 }
 
 // poolCeiling is that of the processors of a pool that stores less than is written. How

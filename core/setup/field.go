@@ -186,6 +186,7 @@ var fields = []FactField{
 	{Key: "replication.kilometres", Label: "distance in km", Kind: "number"},
 	{Key: "replication.rate", Label: "line rate", Kind: "throughput"},
 	{Key: "replication.service", Label: "time of a write over there", Kind: "time"},
+	{Key: "replication.journal", Label: "journal", Kind: "size", Hint: "what may wait to be copied before writes wait"},
 	{Key: "queue.scheduler", Label: "scheduler", Kind: "text"},
 	{Key: "queue.readAhead", Label: "read-ahead", Kind: "size"},
 	{Key: "queue.depth", Label: "requests", Kind: "whole"},

@@ -14,7 +14,7 @@ import (
 // wears reports whether a use may wear something down, so that what passes for long is less than
 // what passes at first.
 func (s Setup) wears(u Use) bool {
-	if s.Text("tier.size") != "" {
+	if s.Text("tier.size") != "" || s.Text("replication.journal") != "" {
 		return true
 	}
 	for i := range s.Count("media") {

@@ -241,7 +241,7 @@ func (r *reader) entries() entries {
 		"replica": func(n ast.Node) error {
 			d.Replica = &array.Replica{}
 			return r.places.Mapping(n, "a replica", "replica", entries{
-				"kilometres": real(&d.Replica.Kilometres), "service": timeOrNone(&d.Replica.Service), "rate": rate(&d.Replica.Rate),
+				"mode": word(&d.Replica.Mode), "journal": size(&d.Replica.Journal), "kilometres": real(&d.Replica.Kilometres), "service": timeOrNone(&d.Replica.Service), "rate": rate(&d.Replica.Rate),
 			})
 		},
 		"faults": func(n ast.Node) error {
