@@ -62,6 +62,7 @@ type Array struct {
 	layout                 *layout
 	gathering              *gathering // nil where nothing has parity
 	members                []*member
+	shelves                []shelf
 	described              Description
 	faults                 []Fault
 	hotSpares              int         // that lie ready
@@ -104,6 +105,12 @@ func New(d Description) (*Array, error) {
 	members := d.expandedMembers()
 	a.layout = newLayout(d.Layout, members, 0)
 	add(members)
+	a.shelves = newShelves(d.Shelves)
+	for i, m := range a.members {
+		if len(a.shelves) > 0 {
+			m.shelf = &a.shelves[d.Shelves.of(i, len(members))]
+		}
+	}
 	if d.Tier != nil {
 		a.tier = newTier(d, len(a.members))
 		add(d.Tier.expandedMembers())

@@ -729,6 +729,9 @@ func anyArray(source *rand.Rand) Description {
 		}
 	}
 	if pick(4) == 0 {
+		d.Shelves = Shelves{Count: 1 + pick(2), Rate: quantity.ByteRate(20e6 + 2e9*source.Float64()), Dealt: []Dealt{InOrder, InTurn}[pick(2)]}
+	}
+	if pick(4) == 0 {
 		d.Tier = &Tier{Members: Group{Count: 2 + 2*pick(2), Medium: Flash, Capacity: gb / 2}, Extent: quantity.MiB << pick(7), Every: quantity.Seconds(0.01 + source.Float64())}
 	}
 	if pick(3) == 0 {

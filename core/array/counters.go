@@ -154,6 +154,9 @@ func (a *Array) Inside(before Totals) []Counter {
 		mean("tier answered", "share", float64(now.Fast-before.Fast), float64(now.Fast-before.Fast+now.Slow-before.Slow))
 		sum("tier moved", "bytes", float64(now.Moved-before.Moved))
 	}
+	for i := range now.Shelves {
+		busy(fmt.Sprintf("shelf %d", i), max(now.Shelves[i][0]-before.Shelves[i][0], now.Shelves[i][1]-before.Shelves[i][1]), 0)
+	}
 	busy("controller", now.Controller, before.Controller)
 	if a.described.Limits.any() {
 		busy("limit", now.Limit, before.Limit)
@@ -237,10 +240,11 @@ func ratio(part, whole float64) float64 {
 // Totals are running counters at one moment.
 type Totals struct {
 	At                    int64
-	Busy, Lines, Channels []float64 // of each member, its interface and its channels, nanoseconds
-	Hits, Misses, Written []int64   // of each cache; written out in bytes
-	Fast, Slow, Moved     int64     // operations of the tier and past it; bytes it moved
-	Caches                []float64 // of each cache, nanoseconds its own line was busy
+	Busy, Lines, Channels []float64    // of each member, its interface and its channels, nanoseconds
+	Hits, Misses, Written []int64      // of each cache; written out in bytes
+	Fast, Slow, Moved     int64        // operations of the tier and past it; bytes it moved
+	Caches                []float64    // of each cache, nanoseconds its own line was busy
+	Shelves               [][2]float64 // of each, nanoseconds: to its members and from them
 	Controller, Limit     float64
 	Far                   float64
 	Copied                int64        // bytes of a thin volume that were written with what they left as it is
@@ -271,6 +275,11 @@ func (a *Array) Totals() Totals {
 		}
 		t.Programmed, t.Rebuilt = append(t.Programmed, programmed), append(t.Rebuilt, rebuilt)
 		t.Busy, t.Lines = append(t.Busy, m.busyTime(a.now)), append(t.Lines, m.line.busy)
+	}
+	if a.described.Shelves.Rate > 0 {
+		for i := range a.shelves {
+			t.Shelves = append(t.Shelves, [2]float64{a.shelves[i].out.busyUntil(a.now), a.shelves[i].in.busyUntil(a.now)})
+		}
 	}
 	for _, c := range a.caches {
 		t.Hits, t.Misses, t.Written = append(t.Hits, c.hits), append(t.Misses, c.misses), append(t.Written, c.written)

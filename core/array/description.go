@@ -34,7 +34,8 @@ type Description struct {
 	Name       string
 	Members    []Group
 	Layout     Layout
-	Limits     Limits // set for the volume
+	Shelves    Shelves // that the members stand in, but those of a tier
+	Limits     Limits  // set for the volume
 	Controller Controller
 	Caches     []Cache // in the order in which an operation meets them
 	Thin       *Thin   // nil for a volume that has all of its room from the beginning
@@ -131,6 +132,30 @@ type Layout struct {
 	// declustered parity the room that is kept free does, where a rate is stated.
 	HotSpares   int
 	RebuildRate quantity.ByteRate // of making one anew; default 100 MB/s
+}
+
+// Dealt is how members stand in shelves.
+type Dealt string
+
+// The ways to deal members out.
+const (
+	InOrder Dealt = "in order" // the first ones in the first shelf
+	InTurn  Dealt = "in turn"  // the first one in the first shelf, the next one in the next
+)
+
+// Shelves are enclosures of members, each behind an expander with a width of its own.
+type Shelves struct {
+	Count int               // 0 where nothing is said of them
+	Rate  quantity.ByteRate // that each carries in each direction; 0 for no limit
+	Dealt Dealt             // default in order
+}
+
+// of is the shelf that a member of so many stands in.
+func (s Shelves) of(member, members int) int {
+	if s.Dealt == InTurn {
+		return member % s.Count
+	}
+	return member * s.Count / members
 }
 
 // Controller is what every operation passes.

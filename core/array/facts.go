@@ -43,6 +43,11 @@ func (d Description) Setup() setup.Setup {
 	if d.Layout.HotSpares > 0 || d.Layout.RebuildRate > 0 {
 		know("layout.rebuildRate", cmp.Or(d.Layout.RebuildRate, rebuildRate))
 	}
+	if s := d.Shelves; s.Count > 0 {
+		know("layout.shelves", s.Count)
+		know("layout.shelved", cmp.Or(s.Dealt, InOrder))
+		some("layout.shelfRate", s.Rate)
+	}
 	if failed := d.failedFromStart(); failed > 0 {
 		know("layout.missing", failed)
 	}

@@ -14,6 +14,7 @@ type FaultKind string
 // The faults. What each does to the service and to the data is in docs/arrays.md.
 const (
 	MemberFails    FaultKind = "member fails"
+	ShelfFails     FaultKind = "shelf fails" // with all members in it
 	MemberSlows    FaultKind = "member slows"
 	MemberErrors   FaultKind = "member errors" // a share of its reads fails after it has tried for a time
 	BitsRot        FaultKind = "bits rot"      // places of a member no longer hold what was written
@@ -43,6 +44,7 @@ type Fault struct {
 	Member int // from 0
 	Cache  int // from 0
 	Path   int // from 0, of every host
+	Shelf  int // from 0
 	Factor float64
 	Rate   quantity.ByteRate // of a rebuild or a scrub
 	For    quantity.Seconds  // how long it lasts, of what is then as before; 0 for good
@@ -67,7 +69,7 @@ var needs = map[FaultKind][]string{
 
 // kindsOfFaults in the order in which they are named.
 var kindsOfFaults = []FaultKind{
-	MemberFails, MemberSlows, MemberErrors, BitsRot, Scrub, RebuildBegin, PowerCut, CacheFails, CacheReturns, BatteryFails, BatteryReturns,
+	MemberFails, ShelfFails, MemberSlows, MemberErrors, BitsRot, Scrub, RebuildBegin, PowerCut, CacheFails, CacheReturns, BatteryFails, BatteryReturns,
 	PathDrops, PathReturns, PathLoses, FailOver, ReplicaStops, Spike, Transport, Snapshot, SnapshotGoes, TierLeaves,
 }
 
@@ -121,12 +123,13 @@ func (a *Array) strike(f Fault) {
 	m := a.members[min(f.Member, len(a.members)-1)]
 	switch f.Kind {
 	case MemberFails:
-		if l := a.layoutOf(f.Member); m.failed && l.moves() {
-			a.counters.faultsIgnored++ // others hold what it held, or are about to
-			break
+		a.memberFails(f.Member)
+	case ShelfFails:
+		for i, m := range a.members {
+			if m.shelf == &a.shelves[f.Shelf] {
+				a.memberFails(i)
+			}
 		}
-		m.failed, m.upTo, m.rebuild, m.rotten = true, 0, nil, nil
-		a.takeOver(f.Member)
 	case MemberSlows:
 		m.slow = f.Factor
 	case MemberErrors:
@@ -182,6 +185,17 @@ func (a *Array) strike(f Fault) {
 		}
 	}
 	a.comesBack(f)
+}
+
+// memberFails takes a member away, for another one to take its place.
+func (a *Array) memberFails(number int) {
+	m := a.members[number]
+	if l := a.layoutOf(number); m.failed && l.moves() {
+		a.counters.faultsIgnored++ // others hold what it held, or are about to
+		return
+	}
+	m.failed, m.upTo, m.rebuild, m.rotten = true, 0, nil, nil
+	a.takeOver(number)
 }
 
 // comesBack lets a fault end that lasts for a time, and one that comes more than once
@@ -305,6 +319,8 @@ func (f Fault) words(d Description) string {
 	switch f.Kind {
 	case MemberFails, MemberSlows, MemberErrors, BitsRot, RebuildBegin:
 		whom = fmt.Sprintf(" (member %d)", f.Member)
+	case ShelfFails:
+		whom = fmt.Sprintf(" (shelf %d)", f.Shelf)
 	case CacheFails, CacheReturns, BatteryFails, BatteryReturns:
 		whom = fmt.Sprintf(" (%s)", d.Caches[f.Cache].Name)
 	case PathDrops, PathReturns, PathLoses:

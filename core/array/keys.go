@@ -41,7 +41,7 @@ var besideOf = map[string]struct {
 
 // keysOfFaults are the keys of each kind of fault, beside its time.
 var keysOfFaults = map[FaultKind][]string{
-	MemberFails: {"member"}, MemberSlows: {"member", "factor", "for"}, MemberErrors: {"member", "share", "extra", "for"},
+	MemberFails: {"member"}, ShelfFails: {"shelf"}, MemberSlows: {"member", "factor", "for"}, MemberErrors: {"member", "share", "extra", "for"},
 	BitsRot: {"member", "count"}, Scrub: {"rate"}, RebuildBegin: {"member", "rate"}, PowerCut: {},
 	CacheFails: {"cache", "for"}, CacheReturns: {"cache"}, BatteryFails: {"cache", "for"}, BatteryReturns: {"cache"},
 	PathDrops: {"path", "for", "count", "every"}, PathReturns: {"path"}, PathLoses: {"path", "share", "for"}, FailOver: {"for"}, ReplicaStops: {"for"}, Spike: {"for", "extra"},

@@ -309,6 +309,9 @@ func (l *layout) readCopy(a *Array, j *job, first int, place, length int64) {
 		a.pieces = append(a.pieces, l.piece(a, first, place, length, false))
 		return
 	}
+	if l.goesOn(a, first, copies, place, length) {
+		return
+	}
 	// Spread, so that places of which every so many-th is used go to all copies.
 	start := int(uint64(place/pageSize) * 0x9e3779b97f4a7c15 >> 40)
 	if copies == 2 {
@@ -342,6 +345,25 @@ func (l *layout) readCopy(a *Array, j *job, first int, place, length int64) {
 		it.noteTail(place, int(length))
 	}
 	a.pieces = append(a.pieces, l.piece(a, best, place, length, false))
+}
+
+// goesOn lets a disk that reads what comes before for the same operation read a range as well, and
+// reports whether one does.
+func (l *layout) goesOn(a *Array, first, copies int, place, length int64) bool {
+	for i := len(a.pieces) - 1; i >= max(len(a.pieces)-l.members, 0); i-- {
+		p := &a.pieces[i]
+		if m := p.member - l.base; m < first || m >= first+copies || p.offset+int64(p.length) != place {
+			continue
+		}
+		it := a.members[p.member]
+		if it.disk == nil || !it.has(place+length) {
+			continue
+		}
+		p.length += int(length)
+		it.noteTail(place, int(length))
+		return true
+	}
+	return false
 }
 
 // trim gives a range back to the members: SSDs need not copy what was there. Of parity

@@ -32,7 +32,9 @@ type commandStep uint8
 const (
 	commandToMedium commandStep = iota // over the interface: to the media
 	commandDone
-	commandGivenUp // the member could not read it
+	commandToMember // over the expander: to the member
+	commandAcross   // and on the way back: done
+	commandGivenUp  // the member could not read it
 )
 
 // member is one device behind the layout.
@@ -42,6 +44,7 @@ type member struct {
 	failed  bool
 	upTo    int64 // of a failed one: it holds what is before, made anew
 	rebuild *rebuild
+	shelf   *shelf  // nil where nothing is said of one
 	slow    float64 // times slower than the group says
 	waiting int     // pieces that it was given or will be, and has not answered
 	busy    float64 // nanoseconds spent serving
@@ -116,7 +119,7 @@ func (a *Array) issue(n int32, p piece) {
 	*c = command{job: n, member: int32(p.member), piece: p}
 	a.jobs.at(n).pending++
 	a.counters.memberOperations++
-	m.submit(a, id, c)
+	m.toShelf(a, id, c)
 }
 
 // commandFinished ends a command.
@@ -126,9 +129,12 @@ func (a *Array) commandFinished(id int32) {
 	if m.flash != nil && m.flash.volatile != nil && c.piece.write {
 		m.flash.volatile.answered(id)
 	}
-	if m.errors > 0 && !c.piece.write && c.step != commandGivenUp && m.drawError() {
+	if m.errors > 0 && !c.piece.write && c.step != commandGivenUp && c.step != commandAcross && m.drawError() {
 		c.step = commandGivenUp
 		a.events.add(a.now+int64(m.trying), partGoesOn, id)
+		return
+	}
+	if m.fromShelf(a, id, c) {
 		return
 	}
 	if len(m.rotten) > 0 {
@@ -177,11 +183,15 @@ func (m *member) submit(a *Array, id int32, c *command) {
 // commandGoesOn takes a command to its next step.
 func (a *Array) commandGoesOn(id int32) {
 	c := a.commands.at(id)
-	if c.step == commandToMedium {
+	switch c.step {
+	case commandToMedium:
 		a.members[c.member].write(a, id, c)
-		return
+	case commandToMember:
+		c.step = commandToMedium
+		a.members[c.member].submit(a, id, c)
+	default:
+		a.commandFinished(id)
 	}
-	a.commandFinished(id)
 }
 
 // write puts what came over the line on the media.

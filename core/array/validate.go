@@ -70,6 +70,9 @@ func (d Description) Validate() error {
 	if err := d.Layout.validateHotSpares(); err != nil {
 		return err
 	}
+	if err := d.Shelves.validate(total); err != nil {
+		return err
+	}
 	if d.Usable() <= 0 {
 		return wrong("layout.chunk", "no member of %s holds a chunk of %s: nothing is left for data; use smaller chunks", d.smallest(), cmp.Or(d.Layout.Chunk, 64*quantity.KiB))
 	}
@@ -251,6 +254,20 @@ func (l Layout) validateHotSpares() error {
 		return wrong("layout.rebuildRate", "%s; how fast a member is made anew, such as 100MB/s", l.RebuildRate)
 	case l.RebuildRate > 0 && l.HotSpares == 0 && l.Spares == 0:
 		return wrong("layout.rebuildRate", "nothing lies ready to be made anew; add hotSpares: how many")
+	}
+	return nil
+}
+
+func (s Shelves) validate(members int) error {
+	switch {
+	case s.Count < 0 || s.Count > members:
+		return wrong("shelves.count", "%d; from 1 to the %d members", s.Count, members)
+	case s.Count == 0 && s != (Shelves{}):
+		return wrong("shelves.count", "is missing; how many shelves the members stand in")
+	case !(s.Rate >= 0):
+		return wrong("shelves.rate", "%s; what each shelf carries in each direction, such as 4.8GB/s", s.Rate)
+	case !slices.Contains([]Dealt{"", InOrder, InTurn}, s.Dealt):
+		return wrong("shelves.dealt", "%q; in order or in turn", s.Dealt)
 	}
 	return nil
 }
@@ -504,6 +521,10 @@ func (d Description) validateTarget(at string, f Fault) error {
 	case Snapshot, SnapshotGoes:
 		if d.Thin == nil {
 			return wrong(at+".kind", "only a thin volume has snapshots; add thin: {unit: 1MiB}")
+		}
+	case ShelfFails:
+		if f.Shelf < 0 || f.Shelf >= d.Shelves.Count {
+			return wrong(at+".shelf", "%d; the array has %d shelves, counted from 0", f.Shelf, d.Shelves.Count)
 		}
 	case ReplicaStops:
 		if d.Replica == nil {

@@ -28,6 +28,9 @@ func (d Description) Words() []string {
 	if l := d.Layout; l.HotSpares > 0 || l.RebuildRate > 0 {
 		words = append(words, l.takeOverWords())
 	}
+	if s := d.Shelves; s.Count > 0 {
+		words = append(words, s.words())
+	}
 	if l := d.Limits; l.any() {
 		words = append(words, l.words())
 	}
@@ -283,6 +286,20 @@ func (l Layout) takeOverWords() string {
 		lies = fmt.Sprintf("%d spare members lie ready", l.HotSpares)
 	}
 	return fmt.Sprintf("%s: in the place of one that fails another is made anew by itself, at %s.", lies, rate)
+}
+
+func (s Shelves) words() string {
+	text := fmt.Sprintf("They stand in %d shelves, dealt out %s", s.Count, cmp.Or(s.Dealt, InOrder))
+	if s.Count == 1 {
+		text = "They stand in one shelf"
+	}
+	if s.Rate > 0 {
+		text += fmt.Sprintf(", of which each carries %s in each direction", s.Rate)
+		if s.Count == 1 {
+			text = fmt.Sprintf("They stand in one shelf, which carries %s in each direction", s.Rate)
+		}
+	}
+	return text + "."
 }
 
 func (l Limits) words() string {

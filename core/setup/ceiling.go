@@ -165,11 +165,12 @@ const (
 	controllerStation = "controller"
 	memberStation     = "member"
 	reductionStation  = "reduction"
+	shelfStation      = "shelf"
 )
 
 // Behind reports whether the hop is behind all caches, which can answer without it.
 func (h Hop) Behind() bool {
-	return (h.Station == memberStation || h.Station == reductionStation) && !h.tiered
+	return (h.Station == memberStation || h.Station == reductionStation || h.Station == shelfStation) && !h.tiered
 }
 
 // Ceilings lists the hops of an operation from the initiator to the media with
@@ -215,8 +216,12 @@ func (s Setup) ceilings(u Use) []Hop {
 	if s.Count("media") > 0 {
 		members = s.tierCeiling(u, s.mediaCeilings(u))
 	}
+	var shelves []Hop
+	if most := s.shelvesCeiling(u); most != nil && len(members) > 0 {
+		shelves = append(shelves, *most)
+	}
 	pool := s.poolCeiling(u, members)
-	hops = append(append(append(hops, s.cacheCeilings(u, members)...), pool...), members...)
+	hops = append(append(append(hops, s.cacheCeilings(u, members)...), pool...), append(shelves, members...)...)
 	if line := s.farCeiling(u, hops); line != nil {
 		hops = append(hops, *line)
 	}

@@ -28,7 +28,7 @@ func (s Setup) mediaCeilings(u Use) (hops []Hop) {
 	if !(alive >= 1) || members > 4096 {
 		return unknown("not known; what is told of the members does not fit together")
 	}
-	g := geometry{level: s.level(), members: int(members), missing: int(missing), chunk: int64(s.Bytes("layout.chunk")), gathers: s.gathers(u)}
+	g := s.geometry(u)
 	var all []medium
 	for i := range groups {
 		at := fmt.Sprintf("media[%d].", i)
@@ -44,12 +44,7 @@ func (s Setup) mediaCeilings(u Use) (hops []Hop) {
 		}
 		all = append(all, m)
 	}
-	reads, writes := g.cost(int64(u.Block), false, u.Sequential), g.cost(int64(u.Block), true, u.Sequential)
-	data := float64(g.members - g.parity())
-	if stripe := s.Number("layout.stripe"); stripe > float64(g.parity()) && stripe < members && g.parity() > 0 {
-		reads, writes = g.declustered(int(stripe), u)
-		data = (members - s.Number("layout.spares")) * (stripe - float64(g.parity())) / stripe
-	}
+	reads, writes, data := s.costs(g, u)
 	if g.parity() > 0 && u.Sequential && s.Text("media[0].kind") == "hard disk" && data > 0 {
 		reads.readBytes *= alive / data // parity, and room that is kept free, pass under the heads as well
 	}
@@ -70,6 +65,24 @@ func (s Setup) mediaCeilings(u Use) (hops []Hop) {
 		return unknown("not known; what is told of the members does not fit together")
 	}
 	return append(hops, hop(name, memberStation, quantity.OpRate(rate), formula))
+}
+
+// geometry is the layout of the members.
+func (s Setup) geometry(u Use) geometry {
+	members, allKnown := s.members()
+	if !allKnown {
+		members = max(members, float64(s.Count("media")))
+	}
+	return geometry{level: s.level(), members: int(members), missing: int(s.Number("layout.missing")), chunk: int64(s.Bytes("layout.chunk")), gathers: s.gathers(u)}
+}
+
+// costs is what a read and a write ask of the members, and how many of those hold data.
+func (s Setup) costs(g geometry, u Use) (reads, writes cost, data float64) {
+	if stripe := s.Number("layout.stripe"); stripe > float64(g.parity()) && stripe < float64(g.members) && g.parity() > 0 {
+		reads, writes = g.declustered(int(stripe), u)
+		return reads, writes, (float64(g.members) - s.Number("layout.spares")) * (stripe - float64(g.parity())) / stripe
+	}
+	return g.cost(int64(u.Block), false, u.Sequential), g.cost(int64(u.Block), true, u.Sequential), float64(g.members - g.parity())
 }
 
 // level is how the members are put together. What btrfs calls raid1 keeps two copies of

@@ -15,6 +15,7 @@ const (
 	AnyMember     Failure = "any member"
 	AnyTwoMembers Failure = "any two members"
 	APath         Failure = "a path"
+	AShelf        Failure = "a shelf"
 	AController   Failure = "a controller"
 	APowerCut     Failure = "a power cut"
 	ASite         Failure = "a site"
@@ -22,7 +23,7 @@ const (
 
 // Failures lists them all.
 func Failures() []Failure {
-	return []Failure{AnyMember, AnyTwoMembers, APath, AController, APowerCut, ASite}
+	return []Failure{AnyMember, AnyTwoMembers, APath, AShelf, AController, APowerCut, ASite}
 }
 
 // ParseFailure reads one.
@@ -49,7 +50,7 @@ const (
 
 // Aftermath is what a failure does to a setup.
 type Aftermath struct {
-	Failure  Failure `json:"failure" enum:"any member,any two members,a path,a controller,a power cut,a site"`
+	Failure  Failure `json:"failure" enum:"any member,any two members,a path,a shelf,a controller,a power cut,a site"`
 	Survives Answer  `json:"survives" enum:"yes,no,not known" doc:"Whether all data stay, and can be had"`
 	Words    string  `json:"words" doc:"Why, or which fact would tell"`
 }
@@ -65,6 +66,8 @@ func (s Setup) After(f Failure) Aftermath {
 		of = func() (Answer, string) { return s.without(2) }
 	case APath:
 		of = s.withoutPath
+	case AShelf:
+		of = s.withoutShelf
 	case AController:
 		of = s.withoutController
 	case APowerCut:

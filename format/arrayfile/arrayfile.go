@@ -177,6 +177,10 @@ func (r *reader) entries() entries {
 		"layout": func(n ast.Node) error {
 			return r.places.Mapping(n, "a layout", "layout", entries{"level": word(&d.Layout.Level), "chunk": size(&d.Layout.Chunk), "stripe": whole(&d.Layout.Stripe), "spares": wholeOrNone(&d.Layout.Spares), "groups": whole(&d.Layout.Groups), "hotSpares": wholeOrNone(&d.Layout.HotSpares), "rebuildRate": rate(&d.Layout.RebuildRate)})
 		},
+		"shelves": func(n ast.Node) error {
+			s := &d.Shelves
+			return r.places.Mapping(n, "shelves", "shelves", entries{"count": whole(&s.Count), "rate": rate(&s.Rate), "dealt": word(&s.Dealt)})
+		},
 		"limits": func(n ast.Node) error {
 			return r.places.Mapping(n, "limits", "limits", entries{
 				"operations": positive(&d.Limits.Operations, quantity.ParseOpRate), "throughput": rate(&d.Limits.Throughput), "burst": time(&d.Limits.Burst),
@@ -255,7 +259,7 @@ func (r *reader) entries() entries {
 
 func (r *reader) fault(n ast.Node, at string, f *array.Fault) error {
 	return r.places.Mapping(n, "a fault", at, entries{
-		"kind": word(&f.Kind), "at": timeOrNone(&f.At), "member": strictyaml.Number(&f.Member), "cache": strictyaml.Number(&f.Cache), "path": strictyaml.Number(&f.Path),
+		"kind": word(&f.Kind), "at": timeOrNone(&f.At), "member": strictyaml.Number(&f.Member), "cache": strictyaml.Number(&f.Cache), "path": strictyaml.Number(&f.Path), "shelf": strictyaml.Number(&f.Shelf),
 		"factor": real(&f.Factor), "rate": rate(&f.Rate), "for": time(&f.For), "extra": time(&f.Extra), "share": share(&f.Share),
 		"count": whole(&f.Count), "every": time(&f.Every), "perByte": timeOrNone(&f.PerByte), "perOp": timeOrNone(&f.PerOp),
 	})

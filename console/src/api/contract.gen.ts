@@ -1107,7 +1107,7 @@ export interface components {
         };
         Aftermath: {
             /** @enum {string} */
-            failure: "any member" | "any two members" | "a path" | "a controller" | "a power cut" | "a site";
+            failure: "any member" | "any two members" | "a path" | "a shelf" | "a controller" | "a power cut" | "a site";
             /**
              * @description Whether all data stay, and can be had
              * @enum {string}
