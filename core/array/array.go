@@ -52,26 +52,29 @@ type Array struct {
 	now    int64 // nanoseconds
 	events schedule
 
-	hosts                  []*host
-	allowances             allowances // limits of the volume
-	operations, throughput server     // the controller, one behind the other
-	far                    *replica
-	caches                 []*cache
-	thin                   *thin
-	tier                   *tier
-	layout                 *layout
-	gathering              *gathering // nil where nothing has parity
-	members                []*member
-	shelves                []shelf
-	described              Description
-	faults                 []Fault
-	hotSpares              int         // that lie ready
-	happened               []Happening // faults of the description that came, since they were asked for
-	rebuilds               []*rebuild
-	scrub                  scrub
-	compressible           float64 // share of what is written that can be removed
-	pausedUntil            int64   // nothing gets past the controller before
-	spikeUntil, spike      int64   // until when every operation takes so much longer
+	hosts             []*host
+	allowances        allowances // limits of the volume
+	controllers       []controller
+	owner             int     // of the volume, among them
+	mirror            *mirror // nil where no cache is mirrored
+	paused            []int32 // operations that wait for a controller to return
+	far               *replica
+	caches            []*cache
+	thin              *thin
+	tier              *tier
+	layout            *layout
+	gathering         *gathering // nil where nothing has parity
+	members           []*member
+	shelves           []shelf
+	described         Description
+	faults            []Fault
+	hotSpares         int         // that lie ready
+	happened          []Happening // faults of the description that came, since they were asked for
+	rebuilds          []*rebuild
+	scrub             scrub
+	compressible      float64 // share of what is written that can be removed
+	pausedUntil       int64   // nothing gets past the controller before
+	spikeUntil, spike int64   // until when every operation takes so much longer
 
 	jobs     pool[job]
 	commands pool[command]
@@ -91,9 +94,8 @@ func New(d Description) (*Array, error) {
 	d = d.completed()
 	a := &Array{
 		size: int64(d.Size()), pool: int64(d.Usable()), thin: newThin(d), described: d, faults: slices.Clone(d.Faults), far: newReplica(d.Replica), hotSpares: d.Layout.HotSpares,
-		allowances: newAllowances(d.Limits),
-		operations: server{perOperation: perSecond(float64(d.Controller.Operations))},
-		throughput: server{perByte: perSecond(float64(d.Controller.Throughput))},
+		allowances:  newAllowances(d.Limits),
+		controllers: newControllers(d.Controller), owner: d.Controller.Owner,
 	}
 	scale := d.flashScale()
 	models := map[mechanics.Disk]*mechanics.Model{}
@@ -127,6 +129,9 @@ func New(d Description) (*Array, error) {
 		before = end
 	}
 	a.hosts = newHosts(d.Link)
+	if slices.ContainsFunc(d.Caches, func(c Cache) bool { return c.Mirrored }) {
+		a.mirror = &mirror{server{perByte: perSecond(float64(d.Controller.MirrorRate))}, int64(d.Controller.MirrorTime.Duration())}
+	}
 	for i, c := range d.Caches {
 		a.caches = append(a.caches, newCache(c, i))
 	}
@@ -287,6 +292,10 @@ func (a *Array) arrive(n int32) {
 	j := a.jobs.at(n)
 	length := j.length
 	a.spend(j, placeLimit)
+	if a.pausedUntil == math.MaxInt64 {
+		a.paused = append(a.paused, n)
+		return
+	}
 	if a.now < a.pausedUntil {
 		a.after(a.pausedUntil, n, stepPaused)
 		return
@@ -303,7 +312,7 @@ func (a *Array) control(n int32) {
 	j := a.jobs.at(n)
 	length := j.length
 	a.spend(j, placeController)
-	at := a.throughput.pass(a.operations.pass(a.now, length), length)
+	at := a.controllers[max(a.serving(a.owner), 0)].pass(a.now, length)
 	if a.now < a.spikeUntil {
 		at += a.spike
 	}

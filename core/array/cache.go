@@ -28,6 +28,7 @@ type cache struct {
 	logged   uint64 // what became dirty up to then is in the log
 	down     bool   // it keeps nothing: everything goes past
 	through  bool   // it keeps nothing dirty
+	alone    bool   // nor does it where nobody is left to hold that as well
 
 	hits, misses, written, lost, skipped int64
 }
@@ -91,8 +92,15 @@ func (c *cache) answer(a *Array, n int32, length int) {
 		a.spend(j, 0)
 	}
 	j.place = placeCaches + int8(c.level)
-	a.after(c.line.pass(a.now, length)+c.hit, n, stepLeave)
+	at := c.line.pass(a.now, length) + c.hit
+	if c.spec.Mirrored && j.kind == writes {
+		at = max(at, a.mirror.line.pass(a.now, length)+a.mirror.time)
+	}
+	a.after(at, n, stepLeave)
 }
+
+// isThrough reports whether it keeps nothing dirty.
+func (c *cache) isThrough() bool { return c.through || c.alone }
 
 // refuses reports whether a write goes past: a large one, or one that has to last, as
 // what another cache has kept safe until now has to.
@@ -274,7 +282,7 @@ func (c *cache) write(a *Array, n int32, j *job) {
 		c.wait(n, j)
 		return
 	}
-	if c.spec.Mode == WriteBack && !c.through && !c.refuses(j) && c.fits(j) {
+	if c.spec.Mode == WriteBack && !c.isThrough() && !c.refuses(j) && c.fits(j) {
 		if len(c.stalled) > 0 || !c.hasRoom(j) {
 			c.wait(n, j)
 			return
@@ -287,7 +295,7 @@ func (c *cache) write(a *Array, n int32, j *job) {
 	}
 	c.supersede(a, n, j)
 	c.makeRoom(a)
-	if (c.spec.Mode == WriteThrough || c.through) && !c.bypasses(j.length) {
+	if (c.spec.Mode == WriteThrough || c.isThrough()) && !c.bypasses(j.length) {
 		first, last := c.blocksOf(j.offset, j.end())
 		for b := first; b <= last; b++ {
 			_, covered := c.parts(b, j.offset, j.end())
@@ -486,11 +494,11 @@ func (c *cache) settled(a *Array, n int32, stamp uint64) {
 }
 
 // forget loses all that the cache holds: dirty parts are lost for good, but for those
-// that a log has.
-func (c *cache) forget(a *Array) {
+// that a log has, or that are held twice.
+func (c *cache) forget(a *Array, twice bool) {
 	for i := range c.nodes {
 		k := &c.nodes[i]
-		if c.spec.Log != nil && k.dirty != 0 && k.stamp <= c.logged {
+		if k.dirty != 0 && (twice || c.spec.Log != nil && k.stamp <= c.logged) {
 			c.toldForgot(a, k.block, k.valid&^k.dirty)
 			k.valid = k.dirty
 			c.changed(k.block)
@@ -516,6 +524,10 @@ func (c *cache) forget(a *Array) {
 		for l.first >= 0 {
 			c.remove(l.first)
 		}
+	}
+	if twice { // what a flush waits for is still there
+		c.wake(a)
+		return
 	}
 	waiting := c.flushes
 	c.flushes = nil

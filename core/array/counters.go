@@ -158,6 +158,14 @@ func (a *Array) Inside(before Totals) []Counter {
 		busy(fmt.Sprintf("shelf %d", i), max(now.Shelves[i][0]-before.Shelves[i][0], now.Shelves[i][1]-before.Shelves[i][1]), 0)
 	}
 	busy("controller", now.Controller, before.Controller)
+	for i := range now.Others {
+		if i != a.owner && len(now.Others) > 1 && now.Others[i] > 0 {
+			busy(fmt.Sprintf("controller %d", i), now.Others[i], before.Others[i])
+		}
+	}
+	if a.mirror != nil {
+		busy("mirror", now.Mirror, before.Mirror)
+	}
 	if a.described.Limits.any() {
 		busy("limit", now.Limit, before.Limit)
 	}
@@ -246,6 +254,8 @@ type Totals struct {
 	Caches                []float64    // of each cache, nanoseconds its own line was busy
 	Shelves               [][2]float64 // of each, nanoseconds: to its members and from them
 	Controller, Limit     float64
+	Others                []float64 // of each controller, nanoseconds
+	Mirror                float64   // the way between them
 	Far                   float64
 	Copied                int64        // bytes of a thin volume that were written with what they left as it is
 	Reduction             float64      // of the processors that reduce what is written, nanoseconds
@@ -262,7 +272,7 @@ type Totals struct {
 
 // Totals reads the running counters.
 func (a *Array) Totals() Totals {
-	t := Totals{At: a.now, Answered: a.counters.answered, Spent: a.counters.spent, Limit: a.allowances.busyUntil(a.now), Controller: max(a.operations.busyUntil(a.now), a.throughput.busyUntil(a.now))}
+	t := Totals{At: a.now, Answered: a.counters.answered, Spent: a.counters.spent, Limit: a.allowances.busyUntil(a.now), Controller: a.controllers[a.owner].busyUntil(a.now)}
 	for _, m := range a.members {
 		programmed, channels := int64(0), 0.0
 		if m.flash != nil {
@@ -275,6 +285,12 @@ func (a *Array) Totals() Totals {
 		}
 		t.Programmed, t.Rebuilt = append(t.Programmed, programmed), append(t.Rebuilt, rebuilt)
 		t.Busy, t.Lines = append(t.Busy, m.busyTime(a.now)), append(t.Lines, m.line.busy)
+	}
+	for i := range a.controllers {
+		t.Others = append(t.Others, a.controllers[i].busyUntil(a.now))
+	}
+	if a.mirror != nil {
+		t.Mirror = a.mirror.line.busyUntil(a.now)
 	}
 	if a.described.Shelves.Rate > 0 {
 		for i := range a.shelves {

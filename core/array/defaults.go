@@ -85,6 +85,10 @@ func (d Description) smallest() quantity.Bytes {
 // completed replaces zero values by their defaults.
 func (d Description) completed() Description {
 	d.Layout.Chunk = cmp.Or(d.Layout.Chunk, 64*quantity.KiB)
+	if c := &d.Controller; c.Count > 1 {
+		c.Takeover = cmp.Or(c.Takeover, takeover)
+		c.MirrorRate, c.MirrorTime = cmp.Or(c.MirrorRate, 4e9), cmp.Or(c.MirrorTime, 20e-6)
+	}
 	if d.Link.Rate > 0 {
 		d.Link.Count = cmp.Or(d.Link.Count, 1)
 		d.Link.Hosts = cmp.Or(d.Link.Hosts, 1)

@@ -158,10 +158,16 @@ func (s Shelves) of(member, members int) int {
 	return member * s.Count / members
 }
 
-// Controller is what every operation passes.
+// Controller is what every operation passes: one of them, which owns the volume.
 type Controller struct {
-	Operations quantity.OpRate   // at most; 0 for no limit
-	Throughput quantity.ByteRate // at most; 0 for no limit
+	Operations quantity.OpRate   // at most, of each; 0 for no limit
+	Throughput quantity.ByteRate // at most, of each; 0 for no limit
+
+	Count      int               // of which any carries on alone; 0 where nothing is said of them
+	Owner      int               // of the volume, from 0
+	Takeover   quantity.Seconds  // for how long nothing is answered when another one takes over; default 5 s
+	MirrorRate quantity.ByteRate // of the way between them, by which mirrored caches are; default 4 GB/s
+	MirrorTime quantity.Seconds  // and what it takes; default 20 µs
 }
 
 // Limits are what a volume is allowed, whatever the array could do. What is not used is
@@ -213,6 +219,7 @@ type Cache struct {
 	Protected  bool              // memory by a battery or a mirror: loses nothing without power; devices by a mirror
 	HitTime    quantity.Seconds  // default 20 µs (devices: 90 µs)
 	Throughput quantity.ByteRate // default 5 GB/s (devices: 500 MB/s each)
+	Mirrored   bool              // memory that another controller holds as well: what is dirty survives the loss of one
 	DirtyLimit quantity.Share    // of its size that may be dirty; default 50 %
 	Bypass     quantity.Bytes    // operations of at least this size go past it; 0 for none
 	Devices    int               // SSDs it is made of; 0 for memory

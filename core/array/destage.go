@@ -46,7 +46,7 @@ func (c *cache) fit(a *Array, level int) {
 // while a flush waits.
 func (c *cache) most() int {
 	d := &c.out
-	if len(c.flushes) > 0 || c.through {
+	if len(c.flushes) > 0 || c.isThrough() {
 		return d.depth
 	}
 	return max(d.depth/8, d.depth*c.unclean/c.limit)
@@ -57,7 +57,7 @@ func weight(length int) int { return 1 + length>>16 }
 
 // pressed reports whether there is no time to wait for stripes to be completed.
 func (c *cache) pressed() bool {
-	return len(c.flushes) > 0 || c.through || len(c.stalled) > 0 || c.unclean > c.limit/4
+	return len(c.flushes) > 0 || c.isThrough() || len(c.stalled) > 0 || c.unclean > c.limit/4
 }
 
 // destage writes out as much as may be under way.
@@ -229,7 +229,7 @@ func (c *cache) wake(a *Array) {
 	for len(c.stalled) > 0 {
 		n := c.stalled[0]
 		j := a.jobs.at(n)
-		if !c.hasRoom(j) && !c.down && !c.through && !c.refuses(j) {
+		if !c.hasRoom(j) && !c.down && !c.isThrough() && !c.refuses(j) {
 			return
 		}
 		c.stalled = c.stalled[1:]
@@ -242,7 +242,7 @@ func (c *cache) admit(a *Array, n int32, j *job) {
 	for _, above := range a.caches[:c.level] { // they may have fetched what was there while it waited
 		above.outdate(a, j)
 	}
-	if c.down || c.through || c.refuses(j) || !c.fits(j) {
+	if c.down || c.isThrough() || c.refuses(j) || !c.fits(j) {
 		c.supersede(a, n, j)
 		c.pass(a, n)
 		return

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"reflect"
+	"slices"
 	"strings"
 	"time"
 
@@ -68,6 +69,15 @@ func (d Description) Setup() setup.Setup {
 	if d.Controller.Throughput > 0 {
 		know("controller.throughput", d.Controller.Throughput)
 	}
+	if c := d.Controller; c.Count > 0 {
+		know("controller.count", c.Count)
+		know("controller.owner", c.Owner)
+		some("controller.takeover", c.Takeover)
+		if slices.ContainsFunc(d.Caches, func(c Cache) bool { return c.Mirrored }) {
+			know("controller.mirrorRate", c.MirrorRate)
+			know("controller.mirrorTime", c.MirrorTime)
+		}
+	}
 	for i, c := range d.Caches {
 		at := fmt.Sprintf("cache[%d].", i)
 		know(at+"name", c.Name)
@@ -98,6 +108,9 @@ func (d Description) Setup() setup.Setup {
 		}
 		if c.Mode == WriteBack {
 			know(at+"protected", yesNo(c.Protected))
+			if d.Controller.Count > 0 && c.Devices == 0 {
+				know(at+"mirrored", yesNo(c.Mirrored))
+			}
 		}
 	}
 	if t := d.Thin; t != nil {

@@ -13,28 +13,30 @@ type FaultKind string
 
 // The faults. What each does to the service and to the data is in docs/arrays.md.
 const (
-	MemberFails    FaultKind = "member fails"
-	ShelfFails     FaultKind = "shelf fails" // with all members in it
-	MemberSlows    FaultKind = "member slows"
-	MemberErrors   FaultKind = "member errors" // a share of its reads fails after it has tried for a time
-	BitsRot        FaultKind = "bits rot"      // places of a member no longer hold what was written
-	Scrub          FaultKind = "scrub"         // all members are read, and what rotted is made anew
-	RebuildBegin   FaultKind = "rebuild"
-	PowerCut       FaultKind = "power cut" // and back at once
-	CacheFails     FaultKind = "cache fails"
-	CacheReturns   FaultKind = "cache returns" // empty
-	BatteryFails   FaultKind = "battery fails" // of a protected cache: write-back turns into write-through
-	BatteryReturns FaultKind = "battery returns"
-	PathDrops      FaultKind = "path drops"
-	PathReturns    FaultKind = "path returns"
-	PathLoses      FaultKind = "path loses segments" // a share of them
-	FailOver       FaultKind = "controller fails over"
-	ReplicaStops   FaultKind = "replica stops" // nothing gets to the far copy
-	Spike          FaultKind = "latency spike"
-	Transport      FaultKind = "transport changes" // to another cost on the initiators' cores
-	Snapshot       FaultKind = "snapshot"          // is taken
-	SnapshotGoes   FaultKind = "snapshot goes"     // the oldest one
-	TierLeaves     FaultKind = "tier leaves"       // when all that it holds was moved down
+	MemberFails       FaultKind = "member fails"
+	ShelfFails        FaultKind = "shelf fails" // with all members in it
+	MemberSlows       FaultKind = "member slows"
+	MemberErrors      FaultKind = "member errors" // a share of its reads fails after it has tried for a time
+	BitsRot           FaultKind = "bits rot"      // places of a member no longer hold what was written
+	Scrub             FaultKind = "scrub"         // all members are read, and what rotted is made anew
+	RebuildBegin      FaultKind = "rebuild"
+	PowerCut          FaultKind = "power cut" // and back at once
+	CacheFails        FaultKind = "cache fails"
+	CacheReturns      FaultKind = "cache returns" // empty
+	BatteryFails      FaultKind = "battery fails" // of a protected cache: write-back turns into write-through
+	BatteryReturns    FaultKind = "battery returns"
+	PathDrops         FaultKind = "path drops"
+	PathReturns       FaultKind = "path returns"
+	PathLoses         FaultKind = "path loses segments" // a share of them
+	ControllerFails   FaultKind = "controller fails"    // and another one takes over
+	ControllerReturns FaultKind = "controller returns"
+	FailOver          FaultKind = "controller fails over"
+	ReplicaStops      FaultKind = "replica stops" // nothing gets to the far copy
+	Spike             FaultKind = "latency spike"
+	Transport         FaultKind = "transport changes" // to another cost on the initiators' cores
+	Snapshot          FaultKind = "snapshot"          // is taken
+	SnapshotGoes      FaultKind = "snapshot goes"     // the oldest one
+	TierLeaves        FaultKind = "tier leaves"       // when all that it holds was moved down
 )
 
 // Fault strikes at a time.
@@ -45,13 +47,15 @@ type Fault struct {
 	Cache  int // from 0
 	Path   int // from 0, of every host
 	Shelf  int // from 0
-	Factor float64
-	Rate   quantity.ByteRate // of a rebuild or a scrub
-	For    quantity.Seconds  // how long it lasts, of what is then as before; 0 for good
-	Extra  quantity.Seconds  // of a spike: added to every operation; of errors: until the member gives up
-	Share  quantity.Share    // of the reads that fail
-	Count  int               // of the places that rot; of a path, how often it drops
-	Every  quantity.Seconds  // of a path that drops more than once
+
+	Controller int // from 0
+	Factor     float64
+	Rate       quantity.ByteRate // of a rebuild or a scrub
+	For        quantity.Seconds  // how long it lasts, of what is then as before; 0 for good
+	Extra      quantity.Seconds  // of a spike: added to every operation; of errors: until the member gives up
+	Share      quantity.Share    // of the reads that fail
+	Count      int               // of the places that rot; of a path, how often it drops
+	Every      quantity.Seconds  // of a path that drops more than once
 
 	PerByte, PerOp quantity.Seconds // of a transport from now on
 }
@@ -59,7 +63,7 @@ type Fault struct {
 // undoes is what ends a fault that lasts for a time.
 var undoes = map[FaultKind]FaultKind{
 	PathDrops: PathReturns, BatteryFails: BatteryReturns, CacheFails: CacheReturns, MemberSlows: MemberSlows, MemberErrors: MemberErrors,
-	PathLoses: PathLoses,
+	PathLoses: PathLoses, ControllerFails: ControllerReturns,
 }
 
 // needs are the parts of a fault that a kind cannot do without, in words.
@@ -70,7 +74,7 @@ var needs = map[FaultKind][]string{
 // kindsOfFaults in the order in which they are named.
 var kindsOfFaults = []FaultKind{
 	MemberFails, ShelfFails, MemberSlows, MemberErrors, BitsRot, Scrub, RebuildBegin, PowerCut, CacheFails, CacheReturns, BatteryFails, BatteryReturns,
-	PathDrops, PathReturns, PathLoses, FailOver, ReplicaStops, Spike, Transport, Snapshot, SnapshotGoes, TierLeaves,
+	PathDrops, PathReturns, PathLoses, ControllerFails, ControllerReturns, FailOver, ReplicaStops, Spike, Transport, Snapshot, SnapshotGoes, TierLeaves,
 }
 
 // Words say what a fault of this array does, without when.
@@ -165,6 +169,10 @@ func (a *Array) strike(f Fault) {
 				p.back.loses(float64(f.Share), float64(a.described.Link.Window))
 			}
 		}
+	case ControllerFails:
+		a.controllerFails(f.Controller)
+	case ControllerReturns:
+		a.controllerReturns(f.Controller)
 	case FailOver:
 		a.failOver(int64(f.For.Duration()))
 	case ReplicaStops:
@@ -238,7 +246,7 @@ func (a *Array) losePower() {
 	a.landDestages()
 	for _, c := range a.caches {
 		if !c.spec.Protected && c.spec.Devices == 0 {
-			c.forget(a)
+			c.forget(a, false)
 		}
 	}
 	for _, m := range a.members {
@@ -252,7 +260,7 @@ func (a *Array) failOver(pause int64) {
 	a.landDestages()
 	for _, c := range a.caches {
 		if !c.spec.Protected && c.spec.Devices == 0 {
-			c.forget(a)
+			c.forget(a, false)
 		}
 	}
 }
@@ -266,7 +274,7 @@ func (c *cache) fail(a *Array) {
 		return
 	}
 	c.down = true
-	c.forget(a)
+	c.forget(a, false)
 }
 
 // drawError reports whether a read of a member with errors fails: the same ones in
@@ -319,6 +327,8 @@ func (f Fault) words(d Description) string {
 	switch f.Kind {
 	case MemberFails, MemberSlows, MemberErrors, BitsRot, RebuildBegin:
 		whom = fmt.Sprintf(" (member %d)", f.Member)
+	case ControllerFails, ControllerReturns:
+		whom = fmt.Sprintf(" (controller %d)", f.Controller)
 	case ShelfFails:
 		whom = fmt.Sprintf(" (shelf %d)", f.Shelf)
 	case CacheFails, CacheReturns, BatteryFails, BatteryReturns:

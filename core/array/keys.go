@@ -44,7 +44,7 @@ var keysOfFaults = map[FaultKind][]string{
 	MemberFails: {"member"}, ShelfFails: {"shelf"}, MemberSlows: {"member", "factor", "for"}, MemberErrors: {"member", "share", "extra", "for"},
 	BitsRot: {"member", "count"}, Scrub: {"rate"}, RebuildBegin: {"member", "rate"}, PowerCut: {},
 	CacheFails: {"cache", "for"}, CacheReturns: {"cache"}, BatteryFails: {"cache", "for"}, BatteryReturns: {"cache"},
-	PathDrops: {"path", "for", "count", "every"}, PathReturns: {"path"}, PathLoses: {"path", "share", "for"}, FailOver: {"for"}, ReplicaStops: {"for"}, Spike: {"for", "extra"},
+	PathDrops: {"path", "for", "count", "every"}, PathReturns: {"path"}, PathLoses: {"path", "share", "for"}, ControllerFails: {"controller", "for"}, ControllerReturns: {"controller"}, FailOver: {"for"}, ReplicaStops: {"for"}, Spike: {"for", "extra"},
 	Transport: {"perByte", "perOp"}, Snapshot: {}, SnapshotGoes: {}, TierLeaves: {},
 }
 
@@ -62,6 +62,10 @@ func (d Description) Idle(key string) string {
 		return d.Caches[at].idle(name)
 	case list == "faults" && at < len(d.Faults):
 		return d.Faults[at].Idle(name)
+	case part == "controller" && (name == "takeover" || name == "owner") && d.Controller.Count < 2:
+		return "it is of controllers of which one takes over from another; add count: how many there are"
+	case part == "controller" && (name == "mirrorRate" || name == "mirrorTime") && !slices.ContainsFunc(d.Caches, func(c Cache) bool { return c.Mirrored }):
+		return "it is of what goes from one controller's memory to another's, and no cache is mirrored; add mirrored: true to one"
 	case key == "replica.journal" && d.Replica != nil && d.Replica.Mode != Asynchronous:
 		return "nothing waits to be copied where every write is; leave it out, or set mode: asynchronous"
 	case part == "link" && (name == "window" || name == "loss") && d.Link.Rate > 0 && d.Link.RoundTrip == 0:

@@ -28,6 +28,7 @@ type truth struct {
 	next    map[int64]uint32 // what the next operation of a host carries
 	host    *carried         // of the operation of a host that came last
 	lost    int64            // sectors that disks lost
+	taken   int              // controllers that failed
 }
 
 // carried is what an operation carries: of a write what is written, of a read what
@@ -670,6 +671,23 @@ func tinyArray(source *rand.Rand) Description {
 	}
 	if pick(4) == 0 {
 		d.Replica = &Replica{Kilometres: 20}
+		if pick(2) == 0 {
+			*d.Replica = Replica{Mode: Asynchronous, Kilometres: 20, Rate: 50e6, Journal: 256 * quantity.KiB}
+		}
+	}
+	if pick(3) == 0 {
+		d.Controller = Controller{Count: 2, Takeover: 1e-3}
+		for i := range d.Caches {
+			c := &d.Caches[i]
+			c.Mirrored = c.Mode == WriteBack && c.Devices == 0 && pick(2) == 0
+		}
+	}
+	if pick(3) == 0 {
+		d.Shelves = Shelves{Count: 1 + pick(2), Rate: 100e6, Dealt: []Dealt{InOrder, InTurn}[pick(2)]}
+	}
+	if d.Link.Rate > 0 && pick(2) == 0 {
+		d.Link.Connections, d.Link.Window, d.Link.Loss = 1+pick(3), 64*quantity.KiB, 0.01
+		d.Link.RoundTrip = max(d.Link.RoundTrip, 1e-4)
 	}
 	return d
 }
@@ -682,6 +700,7 @@ func TestNothingIsServedThatWasNotThere(t *testing.T) {
 	tried, fails, cuts, errors, moves, hits, resent, copied, shared := 0, 0, 0, 0, int64(0), int64(0), int64(0), int64(0), 0
 	repeated, saved, looked := int64(0), int64(0), int64(0)
 	var lost int64
+	taken := 0
 	for seed := range uint64(300) {
 		source := rand.New(rand.NewPCG(seed, 99))
 		d := tinyArray(source)
@@ -692,6 +711,7 @@ func TestNothingIsServedThatWasNotThere(t *testing.T) {
 		f, c, e, w := follow(t, fmt.Sprintf("seed %d: %+v", seed, d), d, source)
 		a := w.a
 		lost += w.lost
+		taken += w.taken
 		fails, cuts, errors, resent = fails+f, cuts+c, errors+e, resent+a.counters.resent
 		if a.tier != nil {
 			moves += a.tier.movedBytes
@@ -707,14 +727,15 @@ func TestNothingIsServedThatWasNotThere(t *testing.T) {
 			hits += c.hits
 		}
 	}
-	t.Logf("%d arrays, %d members failed, %d power cuts, %d reads recovered, %d operations sent again, %d MB relocated, %d hits, %d MB copied first, %d units held by snapshots, %d kB were there already, %d MB saved, %d looks, disks lost %d sectors", tried, fails, cuts, errors, resent, moves/1e6, hits, copied/1e6, shared, repeated/1e3, saved/1e6, looked, lost)
-	if lost == 0 || repeated == 0 || saved == 0 || looked == 0 || copied == 0 || shared == 0 || tried < 150 || fails < 100 || cuts < 50 || errors == 0 || resent == 0 || moves == 0 || hits < 1000 {
+	t.Logf("%d arrays, %d members failed, %d power cuts, %d reads recovered, %d operations sent again, %d MB relocated, %d hits, %d MB copied first, %d units held by snapshots, %d kB were there already, %d MB saved, %d looks, disks lost %d sectors, %d controllers failed", tried, fails, cuts, errors, resent, moves/1e6, hits, copied/1e6, shared, repeated/1e3, saved/1e6, looked, lost, taken)
+	if taken < 20 || lost == 0 || repeated == 0 || saved == 0 || looked == 0 || copied == 0 || shared == 0 || tried < 150 || fails < 100 || cuts < 50 || errors == 0 || resent == 0 || moves == 0 || hits < 1000 {
 		t.Error("hardly anything was tried")
 	}
 }
 
 // follow drives one array with writes that do not overlap.
 func follow(t *testing.T, what string, d Description, source *rand.Rand) (fails, cuts, errors int, w *truth) {
+	taken := 0 // controllers that failed
 	a := build(t, d)
 	sectors := a.size / sector
 	empty := d.filled()
@@ -739,6 +760,7 @@ func follow(t *testing.T, what string, d Description, source *rand.Rand) (fails,
 	drivesLose := slices.ContainsFunc(a.members, (*member).volatile)
 	mayLose := drivesLose || slices.ContainsFunc(a.caches, (*cache).volatile)
 	var version uint32
+	defer func() { w.taken = taken }()
 	reap := func() {
 		for _, done := range a.Done() {
 			f := flying[done.Tag]
@@ -808,6 +830,15 @@ func follow(t *testing.T, what string, d Description, source *rand.Rand) (fails,
 		case chance == 2 && (drivesLose || len(a.caches) > 0):
 			drain()
 			f := Fault{Kind: []FaultKind{PowerCut, FailOver}[source.IntN(2)], For: 0.001}
+			if d.Controller.Count > 1 && f.Kind == FailOver {
+				if slices.ContainsFunc(a.caches, func(c *cache) bool {
+					return c.spec.Mode == WriteBack && c.spec.Devices == 0 && c.spec.Protected && !c.spec.Mirrored
+				}) {
+					break // it takes with it what was flushed to it
+				}
+				f = Fault{Kind: ControllerFails, Controller: source.IntN(2), For: 0.003}
+				taken++
+			}
 			if f.Kind == PowerCut {
 				w.lose()
 			}

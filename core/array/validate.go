@@ -76,8 +76,8 @@ func (d Description) Validate() error {
 	if d.Usable() <= 0 {
 		return wrong("layout.chunk", "no member of %s holds a chunk of %s: nothing is left for data; use smaller chunks", d.smallest(), cmp.Or(d.Layout.Chunk, 64*quantity.KiB))
 	}
-	if !(d.Controller.Operations >= 0) || !(d.Controller.Throughput >= 0) {
-		return wrong("controller", "its limits cannot be negative; leave them out for none")
+	if err := d.Controller.validate(); err != nil {
+		return err
 	}
 	if l := d.Limits; !(l.Operations >= 0) || !(l.Throughput >= 0) || !(l.Burst >= 0) || l.Burst > 86400 {
 		return wrong("limits", "%s, %s and a burst of %s; none negative, and a burst of at most a day", l.Operations, l.Throughput, l.Burst)
@@ -94,6 +94,9 @@ func (d Description) Validate() error {
 	for i, c := range d.Caches {
 		if err := c.validate(fmt.Sprintf("caches[%d]", i)); err != nil {
 			return err
+		}
+		if c.Mirrored && (c.Devices > 0 || c.Mode != WriteBack || d.Controller.Count < 2) {
+			return wrong(fmt.Sprintf("caches[%d].mirrored", i), "it is of write-back memory of one of several controllers, which another one holds as well; say mode: write-back, no devices, and controller: {count: 2}")
 		}
 	}
 	if err := d.validateZones(); err != nil {
@@ -254,6 +257,22 @@ func (l Layout) validateHotSpares() error {
 		return wrong("layout.rebuildRate", "%s; how fast a member is made anew, such as 100MB/s", l.RebuildRate)
 	case l.RebuildRate > 0 && l.HotSpares == 0 && l.Spares == 0:
 		return wrong("layout.rebuildRate", "nothing lies ready to be made anew; add hotSpares: how many")
+	}
+	return nil
+}
+
+func (c Controller) validate() error {
+	switch {
+	case !(c.Operations >= 0) || !(c.Throughput >= 0):
+		return wrong("controller", "its limits cannot be negative; leave them out for none")
+	case c.Count < 0 || c.Count > 16:
+		return wrong("controller.count", "%d; from 1 to 16", c.Count)
+	case c.Owner < 0 || c.Owner >= max(c.Count, 1):
+		return wrong("controller.owner", "%d; there are %d, counted from 0", c.Owner, max(c.Count, 1))
+	case !(c.Takeover >= 0) || c.Takeover > 3600:
+		return wrong("controller.takeover", "%s; up to an hour", c.Takeover)
+	case !(c.MirrorRate >= 0) || !(c.MirrorTime >= 0) || c.MirrorTime > 1:
+		return wrong("controller.mirrorRate", "%s, and %s for each; none negative, and up to a second", c.MirrorRate, c.MirrorTime)
 	}
 	return nil
 }
@@ -521,6 +540,17 @@ func (d Description) validateTarget(at string, f Fault) error {
 	case Snapshot, SnapshotGoes:
 		if d.Thin == nil {
 			return wrong(at+".kind", "only a thin volume has snapshots; add thin: {unit: 1MiB}")
+		}
+	case ControllerFails, ControllerReturns:
+		if d.Controller.Count == 0 {
+			return wrong(at+".kind", "how many controllers there are is not said; add controller: {count: 2}")
+		}
+		if f.Controller < 0 || f.Controller >= d.Controller.Count {
+			return wrong(at+".controller", "%d; the array has %d controllers, counted from 0", f.Controller, d.Controller.Count)
+		}
+	case FailOver:
+		if d.Controller.Count > 0 {
+			return wrong(at+".kind", "of controllers that are described it is one that fails; say {kind: controller fails, controller: 0}, with for: until it returns")
 		}
 	case ShelfFails:
 		if f.Shelf < 0 || f.Shelf >= d.Shelves.Count {

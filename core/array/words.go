@@ -9,6 +9,7 @@ import (
 	"patientheron/core/filesystem"
 	"patientheron/core/pagecache"
 	"patientheron/core/quantity"
+	"patientheron/core/setup"
 )
 
 // Words says in sentences what the array is and what it survives.
@@ -33,6 +34,9 @@ func (d Description) Words() []string {
 	}
 	if l := d.Limits; l.any() {
 		words = append(words, l.words())
+	}
+	if c := d.Controller; c.Count > 1 {
+		words = append(words, fmt.Sprintf("Of %d controllers number %d owns the volume; when it fails another one takes over, and nothing is answered for %s.", c.Count, c.Owner, c.Takeover))
 	}
 	for _, c := range d.Caches {
 		words = append(words, c.words())
@@ -86,6 +90,13 @@ func (d Description) Words() []string {
 	}
 	for _, f := range d.Faults {
 		words = append(words, f.words(d))
+	}
+	if d.Controller.Count > 1 {
+		if after := d.Setup().After(setup.AController); after.Survives == setup.Yes {
+			words = append(words, "It survives the loss of a controller.")
+		} else {
+			words = append(words, "It does not survive the loss of a controller: "+after.Words+".")
+		}
 	}
 	return append(words, d.survives())
 }
@@ -402,6 +413,9 @@ func (c Cache) words() string {
 		text += ", with a log that keeps what was flushed: a power cut loses what is dirty and was not"
 	default:
 		text += ", not protected: a power cut loses what is dirty and was not flushed"
+	}
+	if c.Mirrored {
+		text += ", and mirrored: another controller holds it as well"
 	}
 	text += "."
 	if block := cmp.Or(c.Block, 64*quantity.KiB); c.Mode == WriteBack && block > smallWrite {

@@ -284,10 +284,37 @@ func (s Setup) cacheCeilings(u Use, members []Hop) (hops []Hop) {
 			hops = append(hops, hop(name, name, quantity.OpRate(most/float64(1-u.Reads)), fmt.Sprintf("%s ÷ %s for every write", rate, u.Block)))
 		}
 	}
+	if most := s.mirrorCeiling(u); most != nil {
+		hops = append(hops, *most)
+	}
 	if known && sum > 0 && u.Reads > 0 {
 		hops = append(hops, hop("caches and members", last, quantity.OpRate((sum+float64(members[0].Rate))/float64(u.Reads)), words+fmt.Sprintf("%s from the members", members[0].Rate)))
 	}
 	return hops
+}
+
+// mirrorCeiling is that of the way between controllers, which every write passes that a mirrored cache
+// keeps; nil where none is known, or where writes go past it.
+func (s Setup) mirrorCeiling(u Use) *Hop {
+	rate := s.ByteRate("controller.mirrorRate")
+	if rate == 0 || u.Reads >= 1 {
+		return nil
+	}
+	times := 0.0
+	for i := range s.Count("cache") {
+		at := fmt.Sprintf("cache[%d].", i)
+		if bypass := s.Bytes(at + "bypass"); bypass > 0 && u.Block >= bypass {
+			continue // and meets the next one
+		}
+		if s.Text(at+"mode") == "write-back" {
+			times = float64(truth(s.Is(at + "mirrored")))
+			break // what it keeps comes to no other one for now
+		}
+	}
+	if times == 0 {
+		return nil
+	}
+	return new(hop("mirror", "mirror", quantity.OpRate(float64(rate)/float64(u.Block)/float64(1-u.Reads)), fmt.Sprintf("%s ÷ %s for every write", rate, u.Block)))
 }
 
 // linkCeilings are those of the line and of the transport's work on one core

@@ -187,14 +187,31 @@ func (s Setup) withoutPath() (Answer, string) {
 	return NotKnown, "whether there is a link, and another one, is not known; tell link[0].count"
 }
 
+// withoutController says whether another controller carries on, and with all that was written: what
+// one has in its own memory alone is lost with it, whether a battery keeps it or not.
 func (s Setup) withoutController() (Answer, string) {
-	switch n := s.Number("controller.count"); {
-	case n >= 2:
-		return Yes, fmt.Sprintf("there are %.0f, of which any carries on alone", n)
-	case n == 1:
+	n := s.Number("controller.count")
+	switch {
+	case n == 0:
+		return NotKnown, "how many there are is not known; tell controller.count"
+	case n < 2:
 		return No, "there is one"
 	}
-	return NotKnown, "how many there are is not known; tell controller.count"
+	words := fmt.Sprintf("there are %.0f, of which any carries on alone", n)
+	for i := range s.Count("cache") {
+		at := fmt.Sprintf("cache[%d].", i)
+		if s.Text(at+"mode") != "write-back" || s.cacheMedium(at) == "ssd" {
+			continue
+		}
+		switch s.Text(at + "mirrored") {
+		case "":
+			return NotKnown, fmt.Sprintf("%s; whether another one holds what %s has not passed on is not known; tell %smirrored", words, "the "+Part(at), at)
+		case "no":
+			return No, fmt.Sprintf("%s, but what %s has not passed on is lost", words, "the "+Part(at))
+		}
+		words += fmt.Sprintf("; %s is mirrored", "the "+Part(at))
+	}
+	return Yes, words
 }
 
 // withoutPower says whether what was answered for stays: every memory that answers before it has

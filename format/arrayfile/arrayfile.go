@@ -190,6 +190,8 @@ func (r *reader) entries() entries {
 		"controller": func(n ast.Node) error {
 			return r.places.Mapping(n, "a controller", "controller", entries{
 				"operations": positive(&d.Controller.Operations, quantity.ParseOpRate), "throughput": rate(&d.Controller.Throughput),
+				"count": whole(&d.Controller.Count), "owner": strictyaml.Number(&d.Controller.Owner), "takeover": time(&d.Controller.Takeover),
+				"mirrorRate": rate(&d.Controller.MirrorRate), "mirrorTime": time(&d.Controller.MirrorTime),
 			})
 		},
 		"fileSystem": func(n ast.Node) error {
@@ -259,7 +261,7 @@ func (r *reader) entries() entries {
 
 func (r *reader) fault(n ast.Node, at string, f *array.Fault) error {
 	return r.places.Mapping(n, "a fault", at, entries{
-		"kind": word(&f.Kind), "at": timeOrNone(&f.At), "member": strictyaml.Number(&f.Member), "cache": strictyaml.Number(&f.Cache), "path": strictyaml.Number(&f.Path), "shelf": strictyaml.Number(&f.Shelf),
+		"kind": word(&f.Kind), "at": timeOrNone(&f.At), "member": strictyaml.Number(&f.Member), "cache": strictyaml.Number(&f.Cache), "path": strictyaml.Number(&f.Path), "shelf": strictyaml.Number(&f.Shelf), "controller": strictyaml.Number(&f.Controller),
 		"factor": real(&f.Factor), "rate": rate(&f.Rate), "for": time(&f.For), "extra": time(&f.Extra), "share": share(&f.Share),
 		"count": whole(&f.Count), "every": time(&f.Every), "perByte": timeOrNone(&f.PerByte), "perOp": timeOrNone(&f.PerOp),
 	})
@@ -280,7 +282,7 @@ func (r *reader) group(n ast.Node, at string, g *array.Group) error {
 
 func (r *reader) cache(n ast.Node, at string, c *array.Cache) error {
 	return r.places.Mapping(n, "a cache", at, entries{
-		"name": word(&c.Name), "size": sizeOrNone(&c.Size), "block": size(&c.Block), "mode": word(&c.Mode), "fetch": word(&c.Fetch), "readAhead": sizeOrNone(&c.ReadAhead), "protected": strictyaml.Truth(&c.Protected),
+		"name": word(&c.Name), "size": sizeOrNone(&c.Size), "block": size(&c.Block), "mode": word(&c.Mode), "fetch": word(&c.Fetch), "readAhead": sizeOrNone(&c.ReadAhead), "protected": strictyaml.Truth(&c.Protected), "mirrored": strictyaml.Truth(&c.Mirrored),
 		"hitTime": time(&c.HitTime), "throughput": rate(&c.Throughput), "dirtyLimit": share(&c.DirtyLimit), "bypass": sizeOrNone(&c.Bypass),
 		"devices": wholeOrNone(&c.Devices), "pinned": sizeOrNone(&c.Pinned), "index": size(&c.Index),
 		"log": func(n ast.Node) error {

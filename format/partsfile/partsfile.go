@@ -13,6 +13,7 @@ package partsfile
 import (
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/goccy/go-yaml/ast"
 
@@ -86,6 +87,11 @@ func Read(text []byte) (p choose.Parts, err error) {
 		"controllers": several("controllers", func(n ast.Node, at string) error {
 			c := choose.Controller{}
 			err := places.Mapping(n, "a controller", at, item(&c.Item, entries{"count": strictyaml.Number(&c.Count), "controller": of(&c.Item, &c.Controller, arrayfile.ReadController)}))
+			if c.Count > 1 && c.Controller.Count == 0 { // what it counts is what the array has
+				c.Controller.Count = c.Count
+				c.Text = strings.TrimSuffix(c.Text, "}") + fmt.Sprintf(", count: %d}", c.Count)
+			}
+			c.Count = max(c.Count, c.Controller.Count)
 			p.Controllers = append(p.Controllers, c)
 			return needs(n, err, c.Item, "controller", "{operations: 200k, throughput: 2GB/s}")
 		}),

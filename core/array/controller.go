@@ -1,0 +1,103 @@
+package array
+
+import (
+	"math"
+
+	"patientheron/core/quantity"
+)
+
+// takeover is how long nothing is answered for a volume while another controller takes it over.
+const takeover = quantity.Seconds(5)
+
+// controller is one of those that volumes are owned by.
+type controller struct {
+	operations, throughput server // one behind the other
+	down                   bool
+}
+
+func newControllers(c Controller) []controller {
+	all := make([]controller, max(c.Count, 1))
+	for i := range all {
+		all[i] = controller{server{perOperation: perSecond(float64(c.Operations))}, server{perByte: perSecond(float64(c.Throughput))}, false}
+	}
+	return all
+}
+
+// pass is when an operation that arrives at a time is past the controller.
+func (c *controller) pass(at int64, bytes int) int64 {
+	return c.throughput.pass(c.operations.pass(at, bytes), bytes)
+}
+
+func (c *controller) busyUntil(now int64) float64 {
+	return max(c.operations.busyUntil(now), c.throughput.busyUntil(now))
+}
+
+// serving is the controller that serves what one owns: itself, or else the next one that works; -1
+// where none does.
+func (a *Array) serving(owner int) int {
+	for i := range a.controllers {
+		if at := (owner + i) % len(a.controllers); !a.controllers[at].down {
+			return at
+		}
+	}
+	return -1
+}
+
+// mirror is the way between controllers by which each keeps what another has taken.
+type mirror struct {
+	line server
+	time int64
+}
+
+// controllerFails takes a controller away: another one takes its volumes over after a while. What
+// only its own memory held is lost, and with none left to hold a second copy nothing more is kept
+// dirty in memory.
+func (a *Array) controllerFails(number int) {
+	c := &a.controllers[number]
+	if c.down {
+		a.counters.faultsIgnored++
+		return
+	}
+	served := a.serving(a.owner) == number
+	if c.down = true; a.serving(a.owner) < 0 {
+		a.pausedUntil = math.MaxInt64 // until one returns
+	} else if served {
+		a.pausedUntil = max(a.pausedUntil, a.now+int64(a.described.Controller.Takeover.Duration()))
+	}
+	if served {
+		a.landDestages()
+		for _, k := range a.caches {
+			if k.spec.Devices == 0 {
+				k.forget(a, k.spec.Mirrored)
+			}
+		}
+	}
+	a.holdTwice()
+}
+
+// controllerReturns brings a controller back, which takes what it owns again.
+func (a *Array) controllerReturns(number int) {
+	if a.controllers[number].down = false; a.pausedUntil == math.MaxInt64 {
+		a.pausedUntil = a.now
+		waiting := a.paused
+		a.paused = nil
+		for _, n := range waiting {
+			a.arrive(n)
+		}
+	}
+	a.holdTwice()
+}
+
+// holdTwice lets mirrored caches keep what is dirty as long as two controllers can hold it.
+func (a *Array) holdTwice() {
+	working := 0
+	for i := range a.controllers {
+		working += 1 - bit(a.controllers[i].down)
+	}
+	for _, k := range a.caches {
+		if k.spec.Mirrored {
+			k.alone = working < 2
+			k.destage(a)
+		}
+	}
+}
