@@ -47,7 +47,7 @@ type Answer struct {
 
 // Array simulates one array. It is not safe for concurrent use.
 type Array struct {
-	size   int64 // of the volume
+	size   int64 // of the volume, and of those beside it
 	pool   int64 // what the layout has for data
 	now    int64 // nanoseconds
 	events schedule
@@ -55,9 +55,9 @@ type Array struct {
 	hosts             []*host
 	allowances        allowances // limits of the volume
 	controllers       []controller
-	owner             int     // of the volume, among them
+	volume            volume // that is measured
+	neighbours        []*neighbour
 	mirror            *mirror // nil where no cache is mirrored
-	paused            []int32 // operations that wait for a controller to return
 	far               *replica
 	caches            []*cache
 	thin              *thin
@@ -73,7 +73,6 @@ type Array struct {
 	rebuilds          []*rebuild
 	scrub             scrub
 	compressible      float64 // share of what is written that can be removed
-	pausedUntil       int64   // nothing gets past the controller before
 	spikeUntil, spike int64   // until when every operation takes so much longer
 
 	jobs     pool[job]
@@ -93,9 +92,9 @@ func New(d Description) (*Array, error) {
 	}
 	d = d.completed()
 	a := &Array{
-		size: int64(d.Size()), pool: int64(d.Usable()), thin: newThin(d), described: d, faults: slices.Clone(d.Faults), far: newReplica(d.Replica), hotSpares: d.Layout.HotSpares,
+		size: int64(d.whole()), pool: int64(d.Usable()), thin: newThin(d), described: d, faults: slices.Clone(d.Faults), far: newReplica(d.Replica), hotSpares: d.Layout.HotSpares,
 		allowances:  newAllowances(d.Limits),
-		controllers: newControllers(d.Controller), owner: d.Controller.Owner,
+		controllers: newControllers(d.Controller), volume: volume{size: d.Size(), owner: d.Controller.Owner}, neighbours: newNeighbours(d),
 	}
 	scale := d.flashScale()
 	models := map[mechanics.Disk]*mechanics.Model{}
@@ -141,6 +140,9 @@ func New(d Description) (*Array, error) {
 	if d.Snapshots.Every > 0 {
 		a.events.add(a.thin.every, snapshotComes, 0)
 	}
+	for i, n := range d.Neighbours {
+		a.events.add(int64(n.At.Duration()), neighbourActs, int32(i))
+	}
 	for i, f := range d.Faults {
 		a.events.add(int64(f.At.Duration()), faultComes, int32(i))
 	}
@@ -162,7 +164,7 @@ func (a *Array) Writes(compressible, duplicate float64) {
 }
 
 // Size is the number of bytes that can be addressed.
-func (a *Array) Size() quantity.Bytes { return quantity.Bytes(a.size) }
+func (a *Array) Size() quantity.Bytes { return a.volume.size }
 
 // Now is the array's virtual time in nanoseconds.
 func (a *Array) Now() int64 { return a.now }
@@ -234,6 +236,8 @@ func (a *Array) Step(until int64) bool {
 		a.scrub.next(a)
 	case tierLooks:
 		a.tier.goOn(a)
+	case neighbourActs:
+		a.neighbours[e.subject].acts(a, e.subject)
 	case gatheringEnds:
 		a.gathering.ends(a, e.subject)
 	case snapshotComes:
@@ -253,7 +257,7 @@ func (a *Array) goOn(n int32) {
 			a.arrive(n)
 		}
 	case stepPaused:
-		a.arrive(n)
+		a.arriveOnce(n)
 	case stepAllowed:
 		a.control(n)
 	case stepEnter:
@@ -292,12 +296,7 @@ func (a *Array) arrive(n int32) {
 	j := a.jobs.at(n)
 	length := j.length
 	a.spend(j, placeLimit)
-	if a.pausedUntil == math.MaxInt64 {
-		a.paused = append(a.paused, n)
-		return
-	}
-	if a.now < a.pausedUntil {
-		a.after(a.pausedUntil, n, stepPaused)
+	if a.waits(n, &a.volume) {
 		return
 	}
 	if at := a.allowances.pass(j.kind, a.now, length); at > a.now {
@@ -307,12 +306,41 @@ func (a *Array) arrive(n int32) {
 	a.control(n)
 }
 
+// come lets an operation of a neighbour pass the controller.
+func (a *Array) come(n int32, v *volume) {
+	if !a.waits(n, v) {
+		a.control(n)
+	}
+}
+
+// arriveOnce lets an operation go on that waited for a controller.
+func (a *Array) arriveOnce(n int32) {
+	if j := a.jobs.at(n); j.purpose == forNeighbour {
+		a.come(n, a.volumeOf(j))
+		return
+	}
+	a.arrive(n)
+}
+
+// waits lets an operation wait where nobody serves its volume, and reports whether it does.
+func (a *Array) waits(n int32, v *volume) bool {
+	switch {
+	case v.pausedUntil == math.MaxInt64:
+		v.paused = append(v.paused, n)
+	case a.now < v.pausedUntil:
+		a.after(v.pausedUntil, n, stepPaused)
+	default:
+		return false
+	}
+	return true
+}
+
 // control lets an operation pass the controller.
 func (a *Array) control(n int32) {
 	j := a.jobs.at(n)
 	length := j.length
 	a.spend(j, placeController)
-	at := a.controllers[max(a.serving(a.owner), 0)].pass(a.now, length)
+	at := a.controllers[max(a.serving(a.volumeOf(j).owner), 0)].pass(a.now, length)
 	if a.now < a.spikeUntil {
 		at += a.spike
 	}
@@ -327,7 +355,7 @@ func (a *Array) control(n int32) {
 func (a *Array) begin(n int32) {
 	j := a.jobs.at(n)
 	a.spend(j, placeMembers)
-	if a.far == nil || j.kind != writes {
+	if a.far == nil || j.kind != writes || j.purpose != forHost {
 		a.enter(n)
 		return
 	}

@@ -58,11 +58,20 @@ func (a *Array) controllerFails(number int) {
 		a.counters.faultsIgnored++
 		return
 	}
-	served := a.serving(a.owner) == number
-	if c.down = true; a.serving(a.owner) < 0 {
-		a.pausedUntil = math.MaxInt64 // until one returns
-	} else if served {
-		a.pausedUntil = max(a.pausedUntil, a.now+int64(a.described.Controller.Takeover.Duration()))
+	served := a.serving(a.volume.owner) == number
+	var moves []*volume
+	for _, v := range a.volumes() {
+		if a.serving(v.owner) == number {
+			moves = append(moves, v)
+		}
+	}
+	c.down = true
+	for _, v := range moves {
+		if a.serving(v.owner) < 0 {
+			v.pausedUntil = math.MaxInt64 // until one returns
+		} else {
+			v.pausedUntil = max(v.pausedUntil, a.now+int64(a.described.Controller.Takeover.Duration()))
+		}
 	}
 	if served {
 		a.landDestages()
@@ -75,14 +84,27 @@ func (a *Array) controllerFails(number int) {
 	a.holdTwice()
 }
 
+// volumes are all that controllers own.
+func (a *Array) volumes() []*volume {
+	all := []*volume{&a.volume}
+	for _, nb := range a.neighbours {
+		all = append(all, &nb.volume)
+	}
+	return all
+}
+
 // controllerReturns brings a controller back, which takes what it owns again.
 func (a *Array) controllerReturns(number int) {
-	if a.controllers[number].down = false; a.pausedUntil == math.MaxInt64 {
-		a.pausedUntil = a.now
-		waiting := a.paused
-		a.paused = nil
+	a.controllers[number].down = false
+	for _, v := range a.volumes() {
+		if v.pausedUntil != math.MaxInt64 {
+			continue
+		}
+		v.pausedUntil = a.now
+		waiting := v.paused
+		v.paused = nil
 		for _, n := range waiting {
-			a.arrive(n)
+			a.arriveOnce(n)
 		}
 	}
 	a.holdTwice()

@@ -159,7 +159,7 @@ func (a *Array) Inside(before Totals) []Counter {
 	}
 	busy("controller", now.Controller, before.Controller)
 	for i := range now.Others {
-		if i != a.owner && len(now.Others) > 1 && now.Others[i] > 0 {
+		if i != a.volume.owner && len(now.Others) > 1 && now.Others[i] > 0 {
 			busy(fmt.Sprintf("controller %d", i), now.Others[i], before.Others[i])
 		}
 	}
@@ -195,6 +195,12 @@ func (a *Array) Inside(before Totals) []Counter {
 		r.settle(a.now)
 		add("far copy behind", "bytes", float64(r.behind))
 		add("far copy lag", "seconds", float64(r.lag(a.now)))
+	}
+	for i, n := range now.Neighbours {
+		name := "neighbour " + a.neighbours[i].spec.Name
+		count := float64(n.Answered - before.Neighbours[i].Answered)
+		sum(name+" did", "operations", count)
+		mean(name+" took", "seconds", (n.Took-before.Neighbours[i].Took)/1e9, count)
 	}
 	for _, c := range []struct {
 		name  string
@@ -257,6 +263,7 @@ type Totals struct {
 	Others                []float64 // of each controller, nanoseconds
 	Mirror                float64   // the way between them
 	Far                   float64
+	Neighbours            []NeighbourTotals
 	Copied                int64        // bytes of a thin volume that were written with what they left as it is
 	Reduction             float64      // of the processors that reduce what is written, nanoseconds
 	Taken, Kept, Repeated int64        // bytes that units came to as they were written, as they were stored, and of those that were there already
@@ -270,9 +277,15 @@ type Totals struct {
 	Hosts                 [][3]float64 // of each: its slot, out and in, and its own disk
 }
 
+// NeighbourTotals is what a neighbour was answered, and the nanoseconds that took together.
+type NeighbourTotals struct {
+	Answered int64
+	Took     float64
+}
+
 // Totals reads the running counters.
 func (a *Array) Totals() Totals {
-	t := Totals{At: a.now, Answered: a.counters.answered, Spent: a.counters.spent, Limit: a.allowances.busyUntil(a.now), Controller: a.controllers[a.owner].busyUntil(a.now)}
+	t := Totals{At: a.now, Answered: a.counters.answered, Spent: a.counters.spent, Limit: a.allowances.busyUntil(a.now), Controller: a.controllers[a.volume.owner].busyUntil(a.now)}
 	for _, m := range a.members {
 		programmed, channels := int64(0), 0.0
 		if m.flash != nil {
@@ -318,6 +331,9 @@ func (a *Array) Totals() Totals {
 				t.Windows = append(t.Windows, [2]float64{p.there.busyUntil(a.now), p.back.busyUntil(a.now)})
 			}
 		}
+	}
+	for _, nb := range a.neighbours {
+		t.Neighbours = append(t.Neighbours, NeighbourTotals{nb.answered, nb.took})
 	}
 	if a.far != nil {
 		t.Far = a.far.busyUntil(a.now)

@@ -71,11 +71,29 @@ func (d Description) Size() quantity.Bytes {
 	if d.Thin != nil && d.Thin.reduces() {
 		return d.Usable() / 16 * 15 / quantity.MiB * quantity.MiB
 	}
-	return d.Usable()
+	size := d.Usable()
+	for _, n := range d.Neighbours {
+		size -= n.Size
+	}
+	return size
+}
+
+// whole is the size of the volume and of those beside it.
+func (d Description) whole() quantity.Bytes {
+	size := d.Size()
+	for _, n := range d.Neighbours {
+		size += n.Size
+	}
+	return size
 }
 
 // filled is how much of the volume, from its beginning, holds data at first.
-func (d Description) filled() int64 { return int64(float64(d.Size()) * float64(1-d.Empty)) }
+func (d Description) filled() int64 {
+	if len(d.Neighbours) > 0 {
+		return int64(d.Usable())
+	}
+	return int64(float64(d.Size()) * float64(1-d.Empty))
+}
 
 // smallest is the capacity of the smallest member.
 func (d Description) smallest() quantity.Bytes {
@@ -103,6 +121,10 @@ func (d Description) completed() Description {
 		full := *d.Thin
 		full.Unit = full.unit()
 		d.Thin = &full
+	}
+	d.Neighbours = slices.Clone(d.Neighbours)
+	for i := range d.Neighbours {
+		d.Neighbours[i] = d.Neighbours[i].completed()
 	}
 	d.Caches = slices.Clone(d.Caches)
 	for i := range d.Caches {

@@ -43,6 +43,7 @@ type Description struct {
 	Tier       *Tier // faster members for what is used most
 	Link       Link  // none when its rate is zero
 	Replica    *Replica
+	Neighbours []Neighbour
 	Faults     []Fault
 	Price      float64             // in an invented currency: of all but the members that have one
 	FileSystem filesystem.Settings // that loads of files find on it

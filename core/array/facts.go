@@ -195,6 +195,19 @@ func (d Description) Setup() setup.Setup {
 		some("replication.service", r.Service)
 		some("replication.journal", r.Journal)
 	}
+	for i, n := range d.Neighbours {
+		at := fmt.Sprintf("neighbour[%d].", i)
+		know(at+"name", n.Name)
+		know(at+"size", n.Size)
+		some(at+"owner", n.Owner)
+		know(at+"writes", float64(n.Writes))
+		know(at+"block", n.Block)
+		know(at+"order", n.Order)
+		some(at+"depth", n.Depth)
+		some(at+"rate", n.Rate)
+		some(at+"at", n.At)
+		some(at+"for", n.For)
+	}
 	// Of what every array has a usual value of, only another one is worth telling.
 	usualFS, fs := filesystem.Settings{}.Completed(d.Size()), d.FileSystem.Completed(d.Size())
 	usualCache, cache := pagecache.Settings{}.Completed(), d.PageCache.Completed()

@@ -30,7 +30,8 @@ func described() (all []Description) {
 			Controller: Controller{Operations: 1e5, Throughput: 2e9, Count: 2, Owner: 1, Takeover: 3}, Caches: []Cache{cache, devices}, Thin: &Thin{Unit: quantity.MiB, Throughput: 1e9, Index: quantity.GiB, Deduplicates: true},
 			Snapshots: Snapshots{Every: 60, Keep: 3}, Tier: &Tier{Members: g, Level: Stripe, Extent: 64 * quantity.MiB, Every: 20, Rate: 5e7, Off: []Region{{0, quantity.GiB}}, Windows: []Window{{0, 3600, 86400}}},
 			Link: Link{Rate: 1.25e9, Count: 2, Hosts: 2, Slot: 4e9, OwnDisk: 1e9, PerOp: 1e-6, PerByte: 1e-9, RoundTrip: 1e-4}, Replica: &Replica{Kilometres: 10, Service: 1e-3, Rate: 1e9},
-			Faults: []Fault{{Kind: MemberSlows, At: 10, Factor: 2}}, FileSystem: filesystem.Settings{}, PageCache: pagecache.Settings{}, Empty: 0.5,
+			Neighbours: []Neighbour{{Name: "mail", Size: quantity.GiB, Owner: 1, Writes: 0.3, Depth: 4, At: 5, For: 10}},
+			Faults:     []Fault{{Kind: MemberSlows, At: 10, Factor: 2}}, FileSystem: filesystem.Settings{}, PageCache: pagecache.Settings{}, Empty: 0.5,
 		})
 	}
 	return all
@@ -39,7 +40,7 @@ func described() (all []Description) {
 // others are other values of words.
 var others = map[reflect.Type]any{
 	reflect.TypeFor[Medium](): Flash, reflect.TypeFor[Level](): Mirror, reflect.TypeFor[CacheMode](): WriteThrough, reflect.TypeFor[CacheFetch](): FetchBlocks,
-	reflect.TypeFor[Combined](): Multipath, reflect.TypeFor[FaultKind](): MemberFails, reflect.TypeFor[Dealt](): InTurn, reflect.TypeFor[ReplicaMode](): Asynchronous,
+	reflect.TypeFor[Combined](): Multipath, reflect.TypeFor[FaultKind](): MemberFails, reflect.TypeFor[Dealt](): InTurn, reflect.TypeFor[Order](): Sequential, reflect.TypeFor[ReplicaMode](): Asynchronous,
 }
 
 // leaves calls back for every value in a structure, with a way to change it and to put it back.

@@ -256,7 +256,9 @@ func (a *Array) losePower() {
 
 // failOver lets nothing in for a time. What only one controller's memory held is lost.
 func (a *Array) failOver(pause int64) {
-	a.pausedUntil = max(a.pausedUntil, a.now+pause)
+	for _, v := range a.volumes() {
+		v.pausedUntil = max(v.pausedUntil, a.now+pause)
+	}
 	a.landDestages()
 	for _, c := range a.caches {
 		if !c.spec.Protected && c.spec.Devices == 0 {

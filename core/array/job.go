@@ -20,6 +20,7 @@ type purpose uint8
 
 const (
 	forHost purpose = iota
+	forNeighbour
 	forParent
 	forFetch   // of what a cache lacks
 	forDestage // of a cache's dirty blocks
@@ -146,7 +147,11 @@ func (a *Array) under(n, parent int32) {
 
 // enter lets a job begin on its level.
 func (a *Array) enter(n int32) {
-	if level := int(a.jobs.at(n).level); level < len(a.caches) {
+	j := a.jobs.at(n)
+	for int(j.level) < len(a.caches) && a.isElsewhere(j, a.caches[j.level]) {
+		j.level++
+	}
+	if level := int(j.level); level < len(a.caches) {
 		a.caches[level].enter(a, n)
 		return
 	}
@@ -282,6 +287,8 @@ func (a *Array) leave(n int32) {
 	done := *j
 	a.jobs.give(n)
 	switch done.purpose {
+	case forNeighbour:
+		a.answeredTo(done)
 	case forDestage:
 		a.caches[done.tag].destaged(a, done)
 	case forRebuild:

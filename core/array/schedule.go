@@ -16,6 +16,7 @@ const (
 	tierLooks                      // the tier looks for what to move, or moves the next piece
 	gatheringEnds                  // a piece of a stripe has waited for the rest
 	snapshotComes                  // the next snapshot is due
+	neighbourActs                  // a neighbour begins, or goes on
 	destageOn                      // a cache looks for what has been dirty for long
 )
 

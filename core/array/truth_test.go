@@ -682,6 +682,9 @@ func tinyArray(source *rand.Rand) Description {
 			c.Mirrored = c.Mode == WriteBack && c.Devices == 0 && pick(2) == 0
 		}
 	}
+	if d.Thin == nil && d.Empty == 0 && d.Usable() > 4*quantity.MiB && pick(3) == 0 { // which reads what the test writes
+		d.Neighbours = []Neighbour{{Name: "n", Size: quantity.MiB, Owner: pick(max(d.Controller.Count, 1)), Depth: 1, Block: 8192, Order: []Order{Random, Sequential}[pick(2)]}}
+	}
 	if pick(3) == 0 {
 		d.Shelves = Shelves{Count: 1 + pick(2), Rate: 100e6, Dealt: []Dealt{InOrder, InTurn}[pick(2)]}
 	}

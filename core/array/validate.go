@@ -99,6 +99,9 @@ func (d Description) Validate() error {
 			return wrong(fmt.Sprintf("caches[%d].mirrored", i), "it is of write-back memory of one of several controllers, which another one holds as well; say mode: write-back, no devices, and controller: {count: 2}")
 		}
 	}
+	if err := d.validateNeighbours(); err != nil {
+		return err
+	}
 	if err := d.validateZones(); err != nil {
 		return err
 	}

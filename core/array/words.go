@@ -85,6 +85,9 @@ func (d Description) Words() []string {
 	if r := d.Replica; r != nil {
 		words = append(words, r.words())
 	}
+	for _, n := range d.Neighbours {
+		words = append(words, n.words())
+	}
 	if m := d.PageCache.Completed(); d.PageCache != (pagecache.Settings{}) {
 		words = append(words, fmt.Sprintf("Loads that are cached go through %s of the host's memory, of which %s may be dirty.", m.Size, m.Dirty))
 	}

@@ -100,7 +100,7 @@ type Setting struct {
 }
 
 // wholes are the parts of an array file that a sweep can change as a whole.
-var wholes = []string{"shelves", "members", "layout", "limits", "controller", "caches", "thin", "snapshots", "tier", "link", "replica", "faults", "empty", "fileSystem", "pageCache"}
+var wholes = []string{"shelves", "neighbours", "members", "layout", "limits", "controller", "caches", "thin", "snapshots", "tier", "link", "replica", "faults", "empty", "fileSystem", "pageCache"}
 
 // OfArray reports whether a swept field is a key of an array file: a part of it, or one
 // with a place within a part, such as members.count.

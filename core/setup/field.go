@@ -27,7 +27,7 @@ func Fields() []FactField { return fields }
 
 // parts are the parts of a setup in order, with their headings.
 var parts = []struct{ name, label string }{
-	{"media", "media"}, {"layout", "layout"}, {"volume", "volume"}, {"controller", "controller"}, {"cache", "cache"}, {"pool", "pool"}, {"tier", "tier"},
+	{"media", "media"}, {"layout", "layout"}, {"volume", "volume"}, {"controller", "controller"}, {"cache", "cache"}, {"pool", "pool"}, {"tier", "tier"}, {"neighbour", "neighbour"},
 	{"fileSystem", "file system"}, {"pageCache", "page cache"}, {"link", "link"}, {"transport", "transport"}, {"session", "session"}, {"counters", "counters"}, {"replication", "replication"},
 	{"queue", "block queue"}, {"host", "host"}, {"power", "power"}, {"tuning", "tuning"}, {"cost", "cost"},
 }
@@ -154,6 +154,16 @@ var fields = []FactField{
 	{Key: "tier.rate", Label: "rate of moving", Kind: "throughput"},
 	{Key: "tier.off", Label: "stays on the slow members", Kind: "text", Hint: "ranges in bytes"},
 	{Key: "tier.windows", Label: "moves in", Kind: "text", Hint: "times of day"},
+	{Key: "neighbour[].name", Label: "name", Kind: "text", Hint: "another volume on the same storage"},
+	{Key: "neighbour[].size", Label: "size", Kind: "size"},
+	{Key: "neighbour[].owner", Label: "controller that owns it", Kind: "whole"},
+	{Key: "neighbour[].writes", Label: "share of writes", Kind: "number"},
+	{Key: "neighbour[].block", Label: "block", Kind: "size"},
+	{Key: "neighbour[].order", Label: "order", Kind: "choice", Choices: []string{"random", "sequential"}},
+	{Key: "neighbour[].depth", Label: "operations in flight", Kind: "whole"},
+	{Key: "neighbour[].rate", Label: "rate", Kind: "rate"},
+	{Key: "neighbour[].at", Label: "begins at", Kind: "time"},
+	{Key: "neighbour[].for", Label: "goes on for", Kind: "time"},
 	{Key: "fileSystem.type", Label: "type", Kind: "text"},
 	{Key: "fileSystem.options", Label: "mount options", Kind: "text"},
 	{Key: "fileSystem.block", Label: "block", Kind: "size"},

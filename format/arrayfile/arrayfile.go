@@ -250,6 +250,16 @@ func (r *reader) entries() entries {
 				"mode": word(&d.Replica.Mode), "journal": size(&d.Replica.Journal), "kilometres": real(&d.Replica.Kilometres), "service": timeOrNone(&d.Replica.Service), "rate": rate(&d.Replica.Rate),
 			})
 		},
+		"neighbours": func(n ast.Node) error {
+			return strictyaml.Several(n, "neighbours", func(i int, n ast.Node) error {
+				d.Neighbours = append(d.Neighbours, array.Neighbour{Name: "neighbour"})
+				nb := &d.Neighbours[i]
+				return r.places.Mapping(n, "a neighbour", fmt.Sprintf("neighbours[%d]", i), entries{
+					"name": word(&nb.Name), "size": size(&nb.Size), "owner": strictyaml.Number(&nb.Owner), "writes": shareOrNone(&nb.Writes), "block": size(&nb.Block), "order": word(&nb.Order),
+					"depth": whole(&nb.Depth), "rate": positive(&nb.Rate, quantity.ParseOpRate), "at": timeOrNone(&nb.At), "for": time(&nb.For),
+				})
+			})
+		},
 		"faults": func(n ast.Node) error {
 			return strictyaml.Several(n, "faults", func(i int, n ast.Node) error {
 				d.Faults = append(d.Faults, array.Fault{})
