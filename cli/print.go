@@ -389,7 +389,7 @@ func insideInWords(counters []measure.Counter) string {
 		if c.Value == 0 && c.Unit != "share" {
 			continue
 		}
-		if verb, place, found := strings.Cut(c.Name, " "); found && c.Unit == "seconds" {
+		if verb, place, is := c.Spent(); is {
 			if spent[verb] == nil {
 				verbs = append(verbs, verb)
 			}
@@ -400,6 +400,8 @@ func insideInWords(counters []measure.Counter) string {
 		switch c.Unit {
 		case "share":
 			value = quantity.Share(c.Value).String()
+		case "seconds":
+			value = quantity.Seconds(c.Value).String()
 		case "bytes":
 			value = quantity.Bytes(c.Value).String()
 		case "bytes per second":

@@ -76,7 +76,9 @@ func (e *exposition) array(t array.Totals, caches, lun []string) {
 		count("tier_passed", "Operations that went past it.", t.Slow)
 		count("tier_moved_bytes", "Bytes that were moved to it and from it.", t.Moved)
 	}
-	seconds("controller", "Time in which the controller worked.", t.Controller)
+	for i, worked := range t.Controllers {
+		seconds("controller", "Time in which a controller worked.", worked, "controller", strconv.Itoa(i))
+	}
 	for i, l := range t.Links {
 		link := []string{"link", strconv.Itoa(i)}
 		seconds("link_out", "Time in which a link carried data away from the array.", l[1], link...)

@@ -33,9 +33,11 @@ type Request struct {
 	Write  bool
 	Flush  bool // forces what was written to stable media; Offset and Length do not matter
 	Trim   bool // gives the range back: nobody will ask for what is there
+	Copy   bool // the array copies as much from Source to the range, by itself
 	Host   int  // whose it is, from 0; beyond the last one it begins anew
 	Offset int64
 	Length int
+	Source int64 // of a copy
 }
 
 // Answer tells that an operation completed.
@@ -56,6 +58,8 @@ type Array struct {
 	allowances        allowances // limits of the volume
 	controllers       []controller
 	volume            volume // that is measured
+	copier            server // of copies inside the array
+	offloaded         map[int32]offloaded
 	neighbours        []*neighbour
 	mirror            *mirror // nil where no cache is mirrored
 	far               *replica
@@ -95,6 +99,7 @@ func New(d Description) (*Array, error) {
 		size: int64(d.whole()), pool: int64(d.Usable()), thin: newThin(d), described: d, faults: slices.Clone(d.Faults), far: newReplica(d.Replica), hotSpares: d.Layout.HotSpares,
 		allowances:  newAllowances(d.Limits),
 		controllers: newControllers(d.Controller), volume: volume{size: d.Size(), owner: d.Controller.Owner}, neighbours: newNeighbours(d),
+		copier: server{perByte: perSecond(float64(d.Controller.CopyRate))}, offloaded: map[int32]offloaded{},
 	}
 	scale := d.flashScale()
 	models := map[mechanics.Disk]*mechanics.Model{}
@@ -177,12 +182,17 @@ func (a *Array) Submit(r Request) {
 		k = flushes
 	case r.Trim:
 		k = trims
+	case r.Copy:
+		k = copies
 	case r.Write:
 		k = writes
 	}
 	n := a.newJob(k, forHost, r.Offset, r.Length)
 	j := a.jobs.at(n)
 	j.tag, j.since, j.place = r.Tag, a.now, placeWay
+	if r.Copy {
+		a.offloaded[n] = offloaded{source: r.Source}
+	}
 	if len(a.hosts) > 0 {
 		_, rest := divide(int64(r.Host), len(a.hosts))
 		j.host = int16(rest)
@@ -272,6 +282,8 @@ func (a *Array) goOn(n int32) {
 		a.leave(n)
 	case stepOut:
 		a.goOut(n)
+	case stepCopyLands:
+		a.copyLands(n)
 	case stepNear:
 		a.spend(a.jobs.at(n), placeMembers)
 		a.enter(n)
@@ -294,7 +306,7 @@ func (a *Array) goOn(n int32) {
 // arrive lets an operation pass what the volume is allowed, and then the controller.
 func (a *Array) arrive(n int32) {
 	j := a.jobs.at(n)
-	length := j.length
+	length := j.carried()
 	a.spend(j, placeLimit)
 	if a.waits(n, &a.volume) {
 		return
@@ -338,7 +350,7 @@ func (a *Array) waits(n int32, v *volume) bool {
 // control lets an operation pass the controller.
 func (a *Array) control(n int32) {
 	j := a.jobs.at(n)
-	length := j.length
+	length := j.carried()
 	a.spend(j, placeController)
 	at := a.controllers[max(a.serving(a.volumeOf(j).owner), 0)].pass(a.now, length)
 	if a.now < a.spikeUntil {
@@ -355,6 +367,10 @@ func (a *Array) control(n int32) {
 func (a *Array) begin(n int32) {
 	j := a.jobs.at(n)
 	a.spend(j, placeMembers)
+	if j.kind == copies {
+		a.copy(n)
+		return
+	}
 	if a.far == nil || j.kind != writes || j.purpose != forHost {
 		a.enter(n)
 		return

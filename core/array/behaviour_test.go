@@ -302,6 +302,7 @@ func (pieces) kept(int, int32, int64, int)       {}
 func (pieces) served(int, int32, int64, int)     {}
 func (pieces) forgot(int, int64, int)            {}
 func (pieces) leaving(int, int32, int64, int)    {}
+func (pieces) copied(int32, int32, int64)        {}
 func (pieces) packed(int32, int32, unitPart)     {}
 func (pieces) unpacked(int32, int32, unitPart)   {}
 func (pieces) same(int32, unitPart)              {}

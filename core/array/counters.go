@@ -29,6 +29,7 @@ const (
 	placeLookUp                 // on the members, for what memory does not hold of an index
 	placeReducing               // in the processors that reduce what is written
 	placeFar                    // waiting for the far copy when the near one is safe, or for room to note what goes there
+	placeCopying                // on the way for copies inside the array
 	placeCaches                 // and the following: answered by a cache
 )
 
@@ -46,7 +47,7 @@ func (a *Array) spend(j *job, next int8) {
 
 // spentNames are what the places are called among the counters.
 func (a *Array) spentNames() []string {
-	names := []string{"under way", "in the controller", "held back", "on the members", "waiting for room", "copying first", "looking up", "being reduced", "on the far copy"}
+	names := []string{"under way", "in the controller", "held back", "on the members", "waiting for room", "copying first", "looking up", "being reduced", "on the far copy", "being copied"}
 	for _, c := range a.caches {
 		names = append(names, "in "+c.spec.Name)
 	}
@@ -157,11 +158,16 @@ func (a *Array) Inside(before Totals) []Counter {
 	for i := range now.Shelves {
 		busy(fmt.Sprintf("shelf %d", i), max(now.Shelves[i][0]-before.Shelves[i][0], now.Shelves[i][1]-before.Shelves[i][1]), 0)
 	}
-	busy("controller", now.Controller, before.Controller)
-	for i := range now.Others {
-		if i != a.volume.owner && len(now.Others) > 1 && now.Others[i] > 0 {
-			busy(fmt.Sprintf("controller %d", i), now.Others[i], before.Others[i])
+	serving := max(a.serving(a.volume.owner), 0)
+	for i := range min(len(now.Controllers), len(before.Controllers)) {
+		if worked := now.Controllers[i] - before.Controllers[i]; i == serving {
+			busy("controller", worked, 0)
+		} else if now.Controllers[i] > 0 { // for others
+			mean(fmt.Sprintf("controller %d in use", i), "share", min(max(worked, 0), over)/1e9, over/1e9)
 		}
+	}
+	if a.copier.perByte > 0 {
+		busy("copies", now.Copies, before.Copies)
 	}
 	if a.mirror != nil {
 		busy("mirror", now.Mirror, before.Mirror)
@@ -188,10 +194,11 @@ func (a *Array) Inside(before Totals) []Counter {
 			busy(fmt.Sprintf("own disk %d", i), now.Hosts[i][2], before.Hosts[i][2])
 		}
 	}
-	if r := a.far; r != nil && r.line.perByte > 0 {
-		busy("far line", now.Far, before.Far)
+	if r := a.far; r != nil && r.line.perByte > 0 && (!r.asynchronous || r.journal > 0) {
+		busy("far line", now.FarHolds, before.FarHolds)
 	}
 	if r := a.far; r != nil && r.asynchronous {
+		mean("far line in use", "share", min(max(now.Far-before.Far, 0), over)/1e9, over/1e9)
 		r.settle(a.now)
 		add("far copy behind", "bytes", float64(r.behind))
 		add("far copy lag", "seconds", float64(r.lag(a.now)))
@@ -259,10 +266,11 @@ type Totals struct {
 	Fast, Slow, Moved     int64        // operations of the tier and past it; bytes it moved
 	Caches                []float64    // of each cache, nanoseconds its own line was busy
 	Shelves               [][2]float64 // of each, nanoseconds: to its members and from them
-	Controller, Limit     float64
-	Others                []float64 // of each controller, nanoseconds
+	Limit                 float64
+	Controllers           []float64 // of each, nanoseconds
+	Copies                float64   // inside the array
 	Mirror                float64   // the way between them
-	Far                   float64
+	Far, FarHolds         float64
 	Neighbours            []NeighbourTotals
 	Copied                int64        // bytes of a thin volume that were written with what they left as it is
 	Reduction             float64      // of the processors that reduce what is written, nanoseconds
@@ -285,7 +293,7 @@ type NeighbourTotals struct {
 
 // Totals reads the running counters.
 func (a *Array) Totals() Totals {
-	t := Totals{At: a.now, Answered: a.counters.answered, Spent: a.counters.spent, Limit: a.allowances.busyUntil(a.now), Controller: a.controllers[a.volume.owner].busyUntil(a.now)}
+	t := Totals{At: a.now, Answered: a.counters.answered, Spent: a.counters.spent, Limit: a.allowances.busyUntil(a.now)}
 	for _, m := range a.members {
 		programmed, channels := int64(0), 0.0
 		if m.flash != nil {
@@ -300,8 +308,9 @@ func (a *Array) Totals() Totals {
 		t.Busy, t.Lines = append(t.Busy, m.busyTime(a.now)), append(t.Lines, m.line.busy)
 	}
 	for i := range a.controllers {
-		t.Others = append(t.Others, a.controllers[i].busyUntil(a.now))
+		t.Controllers = append(t.Controllers, a.controllers[i].busyUntil(a.now))
 	}
+	t.Copies = a.copier.busyUntil(a.now)
 	if a.mirror != nil {
 		t.Mirror = a.mirror.line.busyUntil(a.now)
 	}
@@ -336,7 +345,7 @@ func (a *Array) Totals() Totals {
 		t.Neighbours = append(t.Neighbours, NeighbourTotals{nb.answered, nb.took})
 	}
 	if a.far != nil {
-		t.Far = a.far.busyUntil(a.now)
+		t.Far, t.FarHolds = a.far.busyUntil(a.now), a.far.holdsBack(a.now)
 	}
 	return t
 }

@@ -169,6 +169,7 @@ type Controller struct {
 	Takeover   quantity.Seconds  // for how long nothing is answered when another one takes over; default 5 s
 	MirrorRate quantity.ByteRate // of the way between them, by which mirrored caches are; default 4 GB/s
 	MirrorTime quantity.Seconds  // and what it takes; default 20 µs
+	CopyRate   quantity.ByteRate // of copies that the array makes by itself; 0 for no limit of their own
 }
 
 // Limits are what a volume is allowed, whatever the array could do. What is not used is

@@ -69,6 +69,7 @@ func (d Description) Setup() setup.Setup {
 	if d.Controller.Throughput > 0 {
 		know("controller.throughput", d.Controller.Throughput)
 	}
+	some("controller.copyRate", d.Controller.CopyRate)
 	if c := d.Controller; c.Count > 0 {
 		know("controller.count", c.Count)
 		know("controller.owner", c.Owner)

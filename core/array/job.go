@@ -8,12 +8,13 @@ const (
 	writes
 	flushes // forces what was written to stable media
 	trims   // gives a range back
+	copies  // copies a range to another place, inside the array
 
-	kinds = 4
+	kinds = 5
 )
 
 // kindNames are what the kinds are called among the counters.
-var kindNames = [kinds]string{"reads", "writes", "flushes", "trims"}
+var kindNames = [kinds]string{"reads", "writes", "flushes", "trims", "copies"}
 
 // purpose is what an operation is for.
 type purpose uint8
@@ -68,27 +69,29 @@ func (j *job) end() int64 { return j.offset + int64(j.length) }
 type step uint8
 
 const (
-	stepArrive   step = iota // at the controller
-	stepEnter                // past the controller: go to the first level
-	stepMembers              // member operations are under way
-	stepWrite                // the second phase of a small write is
-	stepFetch                // a cache fetches what it lacks
-	stepCopy                 // the tier reads what it will write elsewhere
-	stepTaken                // what a write leaves of a unit is read
-	stepWait                 // for something that calls it
-	stepLeave                // its level is done with it
-	stepReturn               // past the line: at the initiator
-	stepReply                // the initiator has it
-	stepOut                  // past the initiator's disk and slot
-	stepHome                 // past the initiator's core, on the way to where it is wanted
-	stepSend                 // the initiator sends it once more
-	stepPaused               // the controller takes nothing for a while
-	stepAllowed              // the volume's limits let it go on
-	stepReduced              // past the processors that reduce what is written
-	stepNear                 // it has room in the journal of the far copy
-	stepOnLine               // past its window, on the way out
-	stepLineBack             // and on the way back
-	stepPast                 // its level lets it go on to the next
+	stepArrive    step = iota // at the controller
+	stepEnter                 // past the controller: go to the first level
+	stepMembers               // member operations are under way
+	stepWrite                 // the second phase of a small write is
+	stepFetch                 // a cache fetches what it lacks
+	stepCopy                  // the tier reads what it will write elsewhere
+	stepTaken                 // what a write leaves of a unit is read
+	stepWait                  // for something that calls it
+	stepLeave                 // its level is done with it
+	stepReturn                // past the line: at the initiator
+	stepReply                 // the initiator has it
+	stepOut                   // past the initiator's disk and slot
+	stepHome                  // past the initiator's core, on the way to where it is wanted
+	stepSend                  // the initiator sends it once more
+	stepPaused                // the controller takes nothing for a while
+	stepAllowed               // the volume's limits let it go on
+	stepReduced               // past the processors that reduce what is written
+	stepCopied                // what is to be copied is read
+	stepCopyLands             // and past the way for that
+	stepNear                  // it has room in the journal of the far copy
+	stepOnLine                // past its window, on the way out
+	stepLineBack              // and on the way back
+	stepPast                  // its level lets it go on to the next
 )
 
 // jobs are kept in pages, so that a job stays where it is while others are made.
@@ -231,6 +234,8 @@ func (a *Array) partDone(n int32, failed bool) {
 			j.second = j.second[:0]
 			a.leave(n)
 		}
+	case stepCopied:
+		a.copied(n)
 	case stepCopy:
 		a.tier.writePiece(a, n)
 	case stepTaken:
@@ -276,7 +281,7 @@ func (a *Array) leave(n int32) {
 			return
 		}
 		parent, failed := j.parent, j.failed
-		if above := a.jobs.at(parent); above.purpose == forHost && above.level < 0 {
+		if above := a.jobs.at(parent); above.purpose == forHost && above.level < 0 && above.kind == writes {
 			above.place = j.place
 			a.spend(above, placeFar) // the rest is the far copy's
 		}
@@ -324,6 +329,7 @@ type watcher interface {
 	leaving(level int, n int32, offset int64, length int)
 	packed(n, by int32, part unitPart)                               // a unit of what a job carries is what another one writes to the pool
 	unpacked(n, by int32, part unitPart)                             // what a job read of the pool is given to another
+	copied(n, read int32, by int64)                                  // a copy carries what one of its parts was given, so many bytes further on
 	same(n int32, part unitPart)                                     // a unit that a job writes is the same as what lies somewhere
 	landed(slot int32)                                               // of the tier, which holds zeros at first
 	gathered(n, from int32, volume int64, length int)                // what a job carries is written by another

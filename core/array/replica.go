@@ -28,6 +28,8 @@ type replica struct {
 	admitted     int64     // when the last write was, or will be, let in
 	leaving      int       // of copies: those before will be safe by then
 	held         int64     // bytes of the journal that are in use then
+	full         float64   // nanoseconds in which the journal was full, up to the last write that waited for it
+	fullUntil    int64
 }
 
 // copying is a write on its way to the far array.
@@ -94,6 +96,10 @@ func (r *replica) admit(now int64, bytes int) int64 {
 		at = max(at, c.safe)
 		r.held -= c.bytes
 	}
+	if at > now && at > r.fullUntil {
+		r.full += float64(at - max(now, r.fullUntil))
+		r.fullUntil = at
+	}
 	r.admitted = at
 	r.held += int64(bytes)
 	r.behind += int64(bytes)
@@ -128,6 +134,15 @@ func (r *replica) stop(now, length int64) {
 		r.copies[i].safe += length
 	}
 	r.stoppedUntil = max(r.stoppedUntil, now) + length
+}
+
+// holdsBack is the time up to now in which the line held writes back: of one that is copied to
+// later on, that in which the journal was full.
+func (r *replica) holdsBack(now int64) float64 {
+	if r.asynchronous {
+		return r.full - float64(max(r.fullUntil-now, 0))
+	}
+	return r.busyUntil(now)
 }
 
 // busyUntil is the time up to now that the line carried something.

@@ -29,6 +29,7 @@ type truth struct {
 	host    *carried         // of the operation of a host that came last
 	lost    int64            // sectors that disks lost
 	taken   int              // controllers that failed
+	made    int              // copies
 }
 
 // carried is what an operation carries: of a write what is written, of a read what
@@ -170,6 +171,12 @@ func (w *truth) content(n int32, s int64) uint32 {
 	}
 	w.wrong("job %d carries nothing for sector %d", n, s)
 	return 0
+}
+
+func (w *truth) copied(n, read int32, by int64) {
+	for s, v := range w.jobs[read].sectors {
+		w.jobs[n].sectors[s+by/sector] = v
+	}
 }
 
 // give gives a sector to a read and to those it is a part of, as far as they asked for
@@ -703,7 +710,7 @@ func TestNothingIsServedThatWasNotThere(t *testing.T) {
 	tried, fails, cuts, errors, moves, hits, resent, copied, shared := 0, 0, 0, 0, int64(0), int64(0), int64(0), int64(0), 0
 	repeated, saved, looked := int64(0), int64(0), int64(0)
 	var lost int64
-	taken := 0
+	taken, made := 0, 0
 	for seed := range uint64(300) {
 		source := rand.New(rand.NewPCG(seed, 99))
 		d := tinyArray(source)
@@ -714,7 +721,7 @@ func TestNothingIsServedThatWasNotThere(t *testing.T) {
 		f, c, e, w := follow(t, fmt.Sprintf("seed %d: %+v", seed, d), d, source)
 		a := w.a
 		lost += w.lost
-		taken += w.taken
+		taken, made = taken+w.taken, made+w.made
 		fails, cuts, errors, resent = fails+f, cuts+c, errors+e, resent+a.counters.resent
 		if a.tier != nil {
 			moves += a.tier.movedBytes
@@ -730,15 +737,15 @@ func TestNothingIsServedThatWasNotThere(t *testing.T) {
 			hits += c.hits
 		}
 	}
-	t.Logf("%d arrays, %d members failed, %d power cuts, %d reads recovered, %d operations sent again, %d MB relocated, %d hits, %d MB copied first, %d units held by snapshots, %d kB were there already, %d MB saved, %d looks, disks lost %d sectors, %d controllers failed", tried, fails, cuts, errors, resent, moves/1e6, hits, copied/1e6, shared, repeated/1e3, saved/1e6, looked, lost, taken)
-	if taken < 20 || lost == 0 || repeated == 0 || saved == 0 || looked == 0 || copied == 0 || shared == 0 || tried < 150 || fails < 100 || cuts < 50 || errors == 0 || resent == 0 || moves == 0 || hits < 1000 {
+	t.Logf("%d arrays, %d members failed, %d power cuts, %d reads recovered, %d operations sent again, %d MB relocated, %d hits, %d MB copied first, %d units held by snapshots, %d kB were there already, %d MB saved, %d looks, disks lost %d sectors, %d controllers failed, %d copies", tried, fails, cuts, errors, resent, moves/1e6, hits, copied/1e6, shared, repeated/1e3, saved/1e6, looked, lost, taken, made)
+	if taken < 20 || made < 500 || lost == 0 || repeated == 0 || saved == 0 || looked == 0 || copied == 0 || shared == 0 || tried < 150 || fails < 100 || cuts < 50 || errors == 0 || resent == 0 || moves == 0 || hits < 1000 {
 		t.Error("hardly anything was tried")
 	}
 }
 
 // follow drives one array with writes that do not overlap.
 func follow(t *testing.T, what string, d Description, source *rand.Rand) (fails, cuts, errors int, w *truth) {
-	taken := 0 // controllers that failed
+	taken, made := 0, 0 // controllers that failed, and copies
 	a := build(t, d)
 	sectors := a.size / sector
 	empty := d.filled()
@@ -763,7 +770,7 @@ func follow(t *testing.T, what string, d Description, source *rand.Rand) (fails,
 	drivesLose := slices.ContainsFunc(a.members, (*member).volatile)
 	mayLose := drivesLose || slices.ContainsFunc(a.caches, (*cache).volatile)
 	var version uint32
-	defer func() { w.taken = taken }()
+	defer func() { w.taken, w.made = taken, made }()
 	reap := func() {
 		for _, done := range a.Done() {
 			f := flying[done.Tag]
@@ -880,6 +887,29 @@ func follow(t *testing.T, what string, d Description, source *rand.Rand) (fails,
 					snapshots[taken][s] = anything
 				}
 			}
+			continue
+		case chance > 96 && !wantsRest && sectors > 256:
+			drain()
+			length := 1 + source.Int64N(100)
+			from, to := source.Int64N(sectors/2-length), sectors/2+source.Int64N(sectors-sectors/2-length)
+			if source.IntN(2) == 0 {
+				from, to = to, from
+			}
+			unsure := false
+			for s := range length {
+				unsure = unsure || gone[from+s] || gone[to+s]
+			}
+			if unsure {
+				continue
+			}
+			w.submit(Request{Tag: i, Copy: true, Source: from * sector, Offset: to * sector, Length: int(length) * sector}, map[int64]uint32{})
+			flying[i] = flight{write: true}
+			drain()
+			for s := range length {
+				older[to+s] = append(older[to+s], held[to+s])
+				held[to+s] = held[from+s]
+			}
+			made++
 			continue
 		case chance < 10:
 			drain()

@@ -237,6 +237,15 @@ func (a *Array) home(n int32) {
 	a.after(h.disk.pass(h.slotIn.pass(a.now, bytes), bytes), n, stepReply)
 }
 
+// carried is the data that passes the controller with an operation: of a copy nothing but the
+// command.
+func (j *job) carried() int {
+	if j.kind == copies {
+		return 0
+	}
+	return j.length
+}
+
 // sent is the data that goes out with an operation.
 func (j *job) sent() int {
 	if j.kind == writes {

@@ -38,6 +38,9 @@ func (d Description) Words() []string {
 	if c := d.Controller; c.Count > 1 {
 		words = append(words, fmt.Sprintf("Of %d controllers number %d owns the volume; when it fails another one takes over, and nothing is answered for %s.", c.Count, c.Owner, c.Takeover))
 	}
+	if rate := d.Controller.CopyRate; rate > 0 {
+		words = append(words, fmt.Sprintf("Copies that the array makes by itself go at %s.", rate))
+	}
 	for _, c := range d.Caches {
 		words = append(words, c.words())
 	}

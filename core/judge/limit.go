@@ -318,7 +318,7 @@ func timeSpent(o Observed) []claim.Claim {
 	parts := map[string][]measure.Counter{}
 	sums := map[string]float64{}
 	for _, c := range Inside(o.Series) {
-		if verb, _, found := strings.Cut(c.Name, " "); found && c.Unit == "seconds" {
+		if verb, _, is := c.Spent(); is {
 			parts[verb] = append(parts[verb], c)
 			sums[verb] += c.Value
 		}

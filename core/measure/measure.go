@@ -306,6 +306,16 @@ type Counter struct {
 	Of   float64 `json:"of,omitempty" doc:"What a mean is of in the interval: operations, bytes or seconds"`
 }
 
+// accounted are the kinds of operations whose time an array accounts for.
+var accounted = []string{"reads", "writes", "flushes", "trims", "copies"}
+
+// Spent says of a counter that is a part of the time of each operation of a kind of which kind,
+// such as "reads", and where that was spent; is is false of any other counter.
+func (c Counter) Spent() (kind, where string, is bool) {
+	kind, where, _ = strings.Cut(c.Name, " ")
+	return kind, where, c.Unit == "seconds" && where != "" && slices.Contains(accounted, kind)
+}
+
 // Over says how the values of a counter over several intervals go together.
 type Over string
 

@@ -191,7 +191,7 @@ func (r *reader) entries() entries {
 			return r.places.Mapping(n, "a controller", "controller", entries{
 				"operations": positive(&d.Controller.Operations, quantity.ParseOpRate), "throughput": rate(&d.Controller.Throughput),
 				"count": whole(&d.Controller.Count), "owner": strictyaml.Number(&d.Controller.Owner), "takeover": time(&d.Controller.Takeover),
-				"mirrorRate": rate(&d.Controller.MirrorRate), "mirrorTime": time(&d.Controller.MirrorTime),
+				"mirrorRate": rate(&d.Controller.MirrorRate), "mirrorTime": time(&d.Controller.MirrorTime), "copyRate": rate(&d.Controller.CopyRate),
 			})
 		},
 		"fileSystem": func(n ast.Node) error {

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -72,9 +73,12 @@ func (v *Volume) Use(spec workload.Spec) (load.Volume, error) {
 	v.array.Happened() // before this measurement
 	spec = spec.Completed()
 	for _, p := range spec.Parts() {
-		if p.ByStorage() > 0 {
-			return nil, fmt.Errorf("%w: what a simulated array does by itself is not modelled; leave zeroes, copies and swaps out, or serve it (heron array serve) and measure it over iSCSI, where it reads and writes for them", load.ErrUnsupported)
+		if p.Zeroes+p.Swaps > 0 {
+			return nil, fmt.Errorf("%w: of what storage does by itself a simulated array copies, and no more; leave zeroes and swaps out, or serve it (heron array serve) and measure it over iSCSI, where it reads and writes for them", load.ErrUnsupported)
 		}
+	}
+	if spec.Cached && slices.ContainsFunc(spec.Parts(), func(p workload.Spec) bool { return p.Copies > 0 }) {
+		return nil, fmt.Errorf("%w: what the host's memory has not passed on is not where the array would copy it from; leave copies or cached out", load.ErrUnsupported)
 	}
 	if err := v.useMemory(spec); err != nil {
 		return nil, err
@@ -368,7 +372,7 @@ func (q *queue) Submit(operations []*load.Operation) error {
 	for _, o := range operations {
 		q.lengths[o.Slot] = o.Length
 		q.volume.array.Submit(array.Request{
-			Tag: q.number*slotsOfQueue + o.Slot, Host: q.number, Write: o.Class == measure.Write, Flush: o.Class == measure.Flush, Trim: o.Class == measure.Trim, Offset: o.Offset, Length: o.Length,
+			Tag: q.number*slotsOfQueue + o.Slot, Host: q.number, Write: o.Class == measure.Write, Flush: o.Class == measure.Flush, Trim: o.Class == measure.Trim, Copy: o.Class == measure.Copy, Source: o.Source, Offset: o.Offset, Length: o.Length,
 		})
 	}
 	return nil

@@ -132,9 +132,14 @@ function busiest(inside: Counter[], station: string): number {
 	);
 }
 
+/** Whether a counter is a part of the time of each operation of a kind. */
+function isSpent(c: Counter): boolean {
+	return c.unit === "seconds" && /^(reads|writes|flushes|trims|copies) /.test(c.name);
+}
+
 /** Where the time of an operation goes: the parts of each kind add up to its mean latency. */
 function TimeFigures({ inside }: { inside: Counter[] }) {
-	const parts = inside.filter((c) => c.unit === "seconds" && c.value > 0);
+	const parts = inside.filter((c) => isSpent(c) && c.value > 0);
 	if (parts.length === 0) {
 		return null;
 	}
@@ -160,7 +165,7 @@ function TimeFigures({ inside }: { inside: Counter[] }) {
 
 function CacheFigures({ inside }: { inside: Counter[] }) {
 	const figures = inside.filter(
-		(c) => c.unit !== "seconds" && !/^(member|link|controller busy)/.test(c.name),
+		(c) => !isSpent(c) && !/^(member|link|controller busy)/.test(c.name),
 	);
 	if (figures.length === 0) {
 		return null;
