@@ -125,6 +125,12 @@ func New(d Description) (*Array, error) {
 	if a.layout.parity > 0 || a.tier != nil && a.tier.layout.parity > 0 {
 		a.gathering = newGathering()
 	}
+	for i, m := range a.members[:len(members)] {
+		if m.flash != nil {
+			m.flash.holds(min(a.layout.holds(i, d.filled()), int64(m.group.Capacity)))
+			m.flash.dense = d.Thin != nil && d.Thin.reduces()
+		}
+	}
 	before := int64(0)
 	for i, end := range a.layout.ends {
 		if m := a.members[i]; m.group.Zone > 0 {

@@ -182,6 +182,54 @@ func TestWriteAmplificationFollowsDesnoyers(t *testing.T) {
 	}
 }
 
+// What rests on a drive takes room that is missing for stale pages: of writes to a part of it the
+// spare room is what all of it has, and what is empty is spare as well.
+func TestWhatRestsTakesRoom(t *testing.T) {
+	const spare, mib = 0.2, 256
+	for _, c := range []struct{ empty, span float64 }{{0, 1}, {0, 0.25}, {0.5, 0.25}, {0.5, 0.5}, {1, 0.5}} {
+		d := Description{Layout: Layout{Level: Stripe}, Empty: quantity.Share(c.empty), Members: []Group{{Count: 1, Medium: Flash, Capacity: mib * quantity.MiB, OverProvision: spare, BlockPages: 32}}}
+		a := build(t, d)
+		f := a.members[0].flash
+		pages := float64(a.Size() / 4096)
+		source := rand.New(rand.NewPCG(9, 9))
+		write := func(times float64) {
+			for range int(times * pages) {
+				f.write(0, int64(source.IntN(int(c.span*pages))), f.nextDie(), 1, 1)
+			}
+		}
+		write(8)
+		f.hostPages, f.programmed = 0, 0
+		write(4)
+		physical := float64((f.blocks-spareBlocks)*32) - max(1-c.empty-c.span, 0)*pages
+		alpha := physical / (c.span * pages)
+		within(t, fmt.Sprintf("write amplification on %.0f %% of a drive of which %.0f %% are empty", c.span*100, c.empty*100), a.WriteAmplification(0), alpha/(alpha+lambert(-alpha*math.Exp(-alpha))), 0.03)
+		explained := setup.Amplification(setup.Use{Span: a.Size() * quantity.Bytes(c.span*1000) / 1000}, c.span*pages, physical)
+		within(t, "as explained", explained, a.WriteAmplification(0), 0.03)
+	}
+}
+
+// What was never written asks no die: reads of it go at the rate of the line, those of what lies
+// there at that of the dies; what was written since is read from them.
+func TestEmptyFlashIsReadWithoutDies(t *testing.T) {
+	for _, capacity := range []quantity.Bytes{4 * quantity.GiB, 2 * quantity.TiB} { // followed page by page, and not
+		d := Description{Layout: Layout{Level: Stripe}, Empty: 0.5, Members: []Group{{Count: 1, Medium: Flash, Capacity: capacity, Dies: 2, ReadTime: 200e-6, Interface: 400e6}}}
+		a := build(t, d)
+		half := int64(a.Size()) / 2
+		at := func(from int64) float64 {
+			next := random(a, 1, 4096, quantity.Bytes(half/4), false)
+			return closed(a, 32, 4000, func(i int) Request { r := next(i); r.Offset += from; return r }).rate
+		}
+		within(t, "what lies there", at(0), 2/200e-6, 0.05)
+		within(t, "what is empty", at(half+half/2), 400e6/4096, 0.05)
+		one(a, Request{Write: true, Offset: half + 8192, Length: 4096})
+		busy := a.members[0].flash.busy
+		one(a, Request{Offset: half + 8192, Length: 4096})
+		if a.members[0].flash.busy == busy {
+			t.Error("what was written is read without a die")
+		}
+	}
+}
+
 // A drive whose pages stand so many programs is worn by what is written, as often as that
 // is programmed, over all that its pages stand.
 func TestDrivesWear(t *testing.T) {
@@ -715,6 +763,9 @@ func anyArray(source *rand.Rand) Description {
 		if pick(3) == 0 {
 			d.Link.Connections, d.Link.Window, d.Link.Loss = 1+pick(4), []quantity.Bytes{0, 64 * quantity.KiB, quantity.MiB}[pick(3)], quantity.Share([]float64{0, 0, 1e-3}[pick(3)])
 		}
+	}
+	if pick(6) == 0 {
+		d.Empty = quantity.Share(source.Float64())
 	}
 	if pick(2) == 0 {
 		d.Controller = Controller{Operations: quantity.OpRate(1000 + pick(100_000)), Throughput: quantity.ByteRate(1+pick(1000)) * 1e6}

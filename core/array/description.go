@@ -236,6 +236,8 @@ type Thin struct {
 	Unit quantity.Bytes // default 1 MiB; of one that reduces what is written 32 KiB, or 4 KiB to find what repeats, 8 KiB for both
 	Size quantity.Bytes // that hosts see; default as much as there is, but for a sixteenth when it reduces
 
+	Unzeroed bool // what a first write leaves of a unit is not written with zeros: what lay there before is read
+
 	Compresses   bool              // a unit takes as few pages as it can
 	Deduplicates bool              // a unit that is there already is not stored once more
 	Throughput   quantity.ByteRate // of the processors that do it; 0 for no limit

@@ -118,6 +118,9 @@ func (d Description) Setup() setup.Setup {
 		know("pool.unit", t.Unit)
 		know("pool.size", asSold(d.Usable()))
 		some("pool.offered", t.Size)
+		if t.Unzeroed {
+			know("pool.zeroing", "no")
+		}
 		if t.Compresses {
 			know("pool.compresses", "yes")
 		}

@@ -21,7 +21,11 @@ type flash struct {
 
 	scale    int                // pages that one stands for: a power of two
 	shift    uint               // of it
-	logical  []*[mapChunk]int32 // page map, made as it is used; -1 is not written
+	logical  []*[mapChunk]int32 // page map, made as it is used; nothing, or resting, or a place in the log
+	filled   int64              // pages that hold data at first
+	still    int                // of those that are followed: that rest where they lay, and take no part in cleaning
+	dense    bool               // every page holds something, such as the index of a pool
+	touched  []uint64           // of a drive that is not followed page by page: a bit for every stretch that was written to
 	blocks   int                // physical ones; what follows grows as they are used
 	physical [][]int32          // logical page of each physical one, by block
 	valid    []int32            // pages of each block that are current
@@ -47,6 +51,15 @@ type flash struct {
 }
 
 const mapChunk = 4096
+
+// What a page that is not in the log is.
+const (
+	nothing = -1 // it holds nothing
+	resting = -2 // it holds what it held at first
+)
+
+// stretch is how many pages share a bit that says that they were written to.
+const stretch = 256
 
 // spareBlocks are always free, so that cleaning has somewhere to go.
 const spareBlocks = 2
@@ -91,6 +104,44 @@ func newFlash(g Group, scale int) *flash {
 	return f
 }
 
+// holds lets a drive hold data from the beginning, so many bytes. They rest, apart from the log, until
+// they are written over: what never changes is not moved again and again by drives that tell it
+// from what does.
+func (f *flash) holds(bytes int64) {
+	f.filled = (bytes + pageSize - 1) / pageSize
+	f.still = int(f.filled / int64(f.scale))
+}
+
+// isEmpty reports whether a page holds nothing, so that no die has to be asked for it.
+func (f *flash) isEmpty(page int64) bool {
+	if f.dense {
+		return false
+	}
+	if f.scale > 1 {
+		at := page / stretch
+		return page >= f.filled && (at/64 >= int64(len(f.touched)) || f.touched[at/64]&(1<<(at%64)) == 0)
+	}
+	if chunk := f.logical[page/mapChunk]; chunk != nil {
+		return chunk[page%mapChunk] == nothing
+	}
+	return page >= f.filled
+}
+
+// touch notes that a page was written.
+func (f *flash) touch(page int64) {
+	if f.scale == 1 || page < f.filled {
+		return
+	}
+	at := page / stretch
+	for at/64 >= int64(len(f.touched)) {
+		f.touched = append(f.touched, 0)
+	}
+	f.touched[at/64] |= 1 << (at % 64)
+}
+
+// room is how many blocks the log may have: what rests takes the others.
+func (f *flash) room() int { return f.blocks - spareBlocks - f.still/f.group.BlockPages }
+
 // physicalBytes is what all blocks together hold.
 func (f *flash) physicalBytes() float64 {
 	return float64(f.blocks-spareBlocks) * float64(f.group.BlockPages) * pageSize * float64(f.scale)
@@ -111,8 +162,11 @@ func (f *flash) entry(page int32) *int32 {
 	chunk := f.logical[page/mapChunk]
 	if chunk == nil {
 		chunk = new([mapChunk]int32)
+		first := int64(page/mapChunk*mapChunk) * int64(f.scale)
 		for i := range chunk {
-			chunk[i] = -1
+			if chunk[i] = nothing; first+int64(i*f.scale) < f.filled {
+				chunk[i] = resting
+			}
 		}
 		f.logical[page/mapChunk] = chunk
 	}
@@ -129,6 +183,9 @@ func (f *flash) occupy(die int, at, time float64) float64 {
 
 // read is when a page that is asked for at is there.
 func (f *flash) read(at float64, page int64, slow float64) float64 {
+	if f.isEmpty(page) {
+		return at
+	}
 	return f.occupy(f.dieOf(page), at, float64(f.group.ReadTime)*1e9*slow)
 }
 
@@ -163,9 +220,10 @@ func (f *flash) write(at float64, page int64, die int, takes, slow float64) (cou
 	}
 	f.packed--
 	time := f.programTime(at) * slow
+	f.touch(page)
 	if number, isFollowed := f.follow(page); isFollowed {
 		f.append(number)
-		for f.used > f.blocks-spareBlocks {
+		for f.used > f.room() {
 			f.clean(slow)
 		}
 	}
@@ -209,9 +267,7 @@ func (f *flash) append(page int32) {
 		f.valid = append(f.valid, 0)
 	}
 	place := f.entry(page)
-	if *place >= 0 {
-		f.valid[int(*place)/perBlock]--
-	}
+	f.leave(place)
 	*place = int32(f.head*perBlock + f.fill)
 	f.physical[f.head][f.fill] = page
 	f.valid[f.head]++
@@ -234,13 +290,20 @@ func (m *member) trim(from, to int64) {
 
 // trim forgets a page: it need not be copied any more.
 func (f *flash) trim(page int64) {
-	number, isFollowed := f.follow(page)
-	if !isFollowed || f.logical[number/mapChunk] == nil {
-		return
+	if number, isFollowed := f.follow(page); isFollowed && (f.logical[number/mapChunk] != nil || page < f.filled) {
+		place := f.entry(number)
+		f.leave(place)
+		*place = nothing
 	}
-	if place := f.entry(number); *place >= 0 {
+}
+
+// leave takes a page away from where it lies.
+func (f *flash) leave(place *int32) {
+	switch {
+	case *place >= 0:
 		f.valid[int(*place)/f.group.BlockPages]--
-		*place = -1
+	case *place == resting && f.still > 0:
+		f.still--
 	}
 }
 

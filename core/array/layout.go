@@ -120,6 +120,25 @@ func divide(number int64, n int) (quotient int64, rest int) {
 	return number / int64(n), int(number % int64(n))
 }
 
+// holds is how much a member holds, from its beginning, of so much of the volume.
+func (l *layout) holds(m int, filled int64) int64 {
+	if filled == 0 {
+		return 0
+	}
+	if l.level == Concatenation {
+		before := int64(0)
+		if m > 0 {
+			before = l.ends[m-1]
+		}
+		return max(filled-before, 0)
+	}
+	_, place := l.Place(filled - 1)
+	if l.level == Mirror {
+		return place + 1
+	}
+	return (place/l.chunk + 1) * l.chunk
+}
+
 // copies is the number of members that hold the same byte.
 func (l *layout) copies() int {
 	switch l.level {

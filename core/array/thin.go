@@ -22,6 +22,7 @@ type thin struct {
 	units   []*[unitPage]placed // where the units of the volume lie, by pages made as they are used
 	filled  int32               // units that lie where the volume has them at first
 	reduced *reduction          // nil where all that is written is stored as it is
+	zeroes  bool                // what a first write leaves of a unit is written with zeros
 
 	generation int32   // counts the snapshots
 	snapshots  []int32 // those that are kept, by their generation, oldest first
@@ -63,7 +64,7 @@ func newThin(d Description) *thin {
 	grain := int64(d.Thin.grain())
 	t := &thin{
 		unit: int64(d.Thin.Unit), grain: grain, full: int32(int64(d.Thin.Unit) / grain), size: int64(d.Size()),
-		every: int64(d.Snapshots.Every.Duration()), keep: d.Snapshots.Keep, busy: map[int32][]int32{},
+		zeroes: !d.Thin.Unzeroed, every: int64(d.Snapshots.Every.Duration()), keep: d.Snapshots.Keep, busy: map[int32][]int32{},
 	}
 	units := (t.size + t.unit - 1) / t.unit
 	t.units, t.filled = make([]*[unitPage]placed, (units+unitPage-1)/unitPage), int32((d.filled()+t.unit-1)/t.unit)
@@ -202,7 +203,7 @@ func (t *thin) ready(a *Array, n int32, unit int32, from, to int64) bool {
 		t.refused++
 		j.failed = true
 		return false
-	case whole:
+	case whole || !lies && !t.zeroes:
 		t.leave(a, unit)
 		t.lie(unit, place)
 		j.lasting = true // others may have lain there

@@ -15,21 +15,22 @@ import (
 // holds. It works parity out by itself, from nothing but what was read, so that a
 // read too few shows as a wrong byte.
 type truth struct {
-	t       *testing.T
-	a       *Array
-	what    string
-	members [][]uint32
-	platter [][]uint32 // of disks with a volatile cache, without what that holds
-	caches  []map[int64]uint32
-	jobs    map[int32]*carried
-	units   [][]uint32    // what units held that were stored in a pool
-	stored  map[int64]int // which of them was stored last at a place
-	alike   map[uint32]uint32
-	next    map[int64]uint32 // what the next operation of a host carries
-	host    *carried         // of the operation of a host that came last
-	lost    int64            // sectors that disks lost
-	taken   int              // controllers that failed
-	made    int              // copies
+	t        *testing.T
+	a        *Array
+	what     string
+	members  [][]uint32
+	platter  [][]uint32 // of disks with a volatile cache, without what that holds
+	caches   []map[int64]uint32
+	jobs     map[int32]*carried
+	units    [][]uint32    // what units held that were stored in a pool
+	stored   map[int64]int // which of them was stored last at a place
+	alike    map[uint32]uint32
+	next     map[int64]uint32 // what the next operation of a host carries
+	host     *carried         // of the operation of a host that came last
+	lost     int64            // sectors that disks lost
+	taken    int              // controllers that failed
+	made     int              // copies
+	unzeroed int
 }
 
 // carried is what an operation carries: of a write what is written, of a read what
@@ -676,6 +677,7 @@ func tinyArray(source *rand.Rand) Description {
 			}
 		}
 	}
+	d.Thin.unzero(pick(3) == 0)
 	if pick(4) == 0 {
 		d.Replica = &Replica{Kilometres: 20}
 		if pick(2) == 0 {
@@ -702,6 +704,12 @@ func tinyArray(source *rand.Rand) Description {
 	return d
 }
 
+func (t *Thin) unzero(is bool) {
+	if t != nil && !t.reduces() {
+		t.Unzeroed = is
+	}
+}
+
 // Whatever was written is read, through every cache, tier and degraded layout, while
 // members fail and are made anew, caches and batteries fail, paths drop and reads go
 // wrong; a power cut and a failing controller lose nothing that was flushed.
@@ -710,7 +718,7 @@ func TestNothingIsServedThatWasNotThere(t *testing.T) {
 	tried, fails, cuts, errors, moves, hits, resent, copied, shared := 0, 0, 0, 0, int64(0), int64(0), int64(0), int64(0), 0
 	repeated, saved, looked := int64(0), int64(0), int64(0)
 	var lost int64
-	taken, made := 0, 0
+	taken, made, unzeroed := 0, 0, 0
 	for seed := range uint64(300) {
 		source := rand.New(rand.NewPCG(seed, 99))
 		d := tinyArray(source)
@@ -721,7 +729,7 @@ func TestNothingIsServedThatWasNotThere(t *testing.T) {
 		f, c, e, w := follow(t, fmt.Sprintf("seed %d: %+v", seed, d), d, source)
 		a := w.a
 		lost += w.lost
-		taken, made = taken+w.taken, made+w.made
+		taken, made, unzeroed = taken+w.taken, made+w.made, unzeroed+w.unzeroed
 		fails, cuts, errors, resent = fails+f, cuts+c, errors+e, resent+a.counters.resent
 		if a.tier != nil {
 			moves += a.tier.movedBytes
@@ -738,14 +746,14 @@ func TestNothingIsServedThatWasNotThere(t *testing.T) {
 		}
 	}
 	t.Logf("%d arrays, %d members failed, %d power cuts, %d reads recovered, %d operations sent again, %d MB relocated, %d hits, %d MB copied first, %d units held by snapshots, %d kB were there already, %d MB saved, %d looks, disks lost %d sectors, %d controllers failed, %d copies", tried, fails, cuts, errors, resent, moves/1e6, hits, copied/1e6, shared, repeated/1e3, saved/1e6, looked, lost, taken, made)
-	if taken < 20 || made < 500 || lost == 0 || repeated == 0 || saved == 0 || looked == 0 || copied == 0 || shared == 0 || tried < 150 || fails < 100 || cuts < 50 || errors == 0 || resent == 0 || moves == 0 || hits < 1000 {
+	if taken < 20 || made < 500 || unzeroed == 0 || lost == 0 || repeated == 0 || saved == 0 || looked == 0 || copied == 0 || shared == 0 || tried < 150 || fails < 100 || cuts < 50 || errors == 0 || resent == 0 || moves == 0 || hits < 1000 {
 		t.Error("hardly anything was tried")
 	}
 }
 
 // follow drives one array with writes that do not overlap.
 func follow(t *testing.T, what string, d Description, source *rand.Rand) (fails, cuts, errors int, w *truth) {
-	taken, made := 0, 0 // controllers that failed, and copies
+	taken, made, unzeroed := 0, 0, 0 // controllers that failed, copies, and sectors that were not written with zeros
 	a := build(t, d)
 	sectors := a.size / sector
 	empty := d.filled()
@@ -770,7 +778,7 @@ func follow(t *testing.T, what string, d Description, source *rand.Rand) (fails,
 	drivesLose := slices.ContainsFunc(a.members, (*member).volatile)
 	mayLose := drivesLose || slices.ContainsFunc(a.caches, (*cache).volatile)
 	var version uint32
-	defer func() { w.taken, w.made = taken, made }()
+	defer func() { w.taken, w.made, w.unzeroed = taken, made, unzeroed }()
 	reap := func() {
 		for _, done := range a.Done() {
 			f := flying[done.Tag]
@@ -973,6 +981,17 @@ func follow(t *testing.T, what string, d Description, source *rand.Rand) (fails,
 				held[s] = 0x40000000 + version
 				content[s] = held[s]
 			}
+		}
+		if a.thin != nil && !a.thin.zeroes && f.write && !trims {
+			a.thin.unitsOf(at, at+length, func(unit int32, from, to int64) {
+				begin, end := a.thin.limits(unit)
+				for s := begin / sector; a.thin.of(unit).slot < 0 && s < end/sector; s++ {
+					if s < f.from || s >= f.to {
+						gone[s] = true // what lay there before
+						unzeroed++
+					}
+				}
+			})
 		}
 		f.job = w.submit(Request{Tag: i, Write: f.write && !trims, Trim: trims, Offset: at, Length: int(length)}, content)
 		flying[i] = f

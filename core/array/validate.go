@@ -342,6 +342,8 @@ func (d Description) validateThin() error {
 		return wrong("thin.unit", "%s in units of %s are %d units; at most %d are kept track of: use larger units", asSold(max(size, d.Usable())), unit, max(size, d.Usable())/unit, mostUnits)
 	case d.Usable() < unit:
 		return wrong("thin.unit", "%s; no unit fits into the %s that there are for data", unit, asSold(d.Usable()))
+	case d.Thin.Unzeroed && d.Thin.reduces():
+		return wrong("thin.zeroing", "a unit that is compressed or looked for is written whole in any case; leave it out")
 	case d.Thin.Index > 0 && !d.Thin.Deduplicates:
 		return wrong("thin.index", "tells what is there already, which only a volume asks that deduplicates; add deduplicates: true")
 	case d.Thin.Throughput > 0 && !d.Thin.reduces():

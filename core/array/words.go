@@ -362,6 +362,9 @@ func (d Description) thinWords() []string {
 		text += fmt.Sprintf("; that is %.1f times what there is, and writes fail when it is full", over)
 	}
 	words := append([]string{text + "."}, d.Thin.reductionWords()...)
+	if d.Thin.Unzeroed {
+		words = append(words, "What a first write leaves of a unit is not written with zeros: hosts read there what lay in the pool before.")
+	}
 	if s := d.Snapshots; s.Every > 0 {
 		text := fmt.Sprintf("A snapshot is taken every %s", s.Every)
 		if s.Keep > 0 {

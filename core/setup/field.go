@@ -141,6 +141,7 @@ var fields = []FactField{
 	{Key: "pool.unit", Label: "unit", Kind: "size", Hint: "what a thin volume takes at a time"},
 	{Key: "pool.size", Label: "room", Kind: "size"},
 	{Key: "pool.offered", Label: "size that hosts see", Kind: "size"},
+	{Key: "pool.zeroing", Label: "writes zeros around a first write", Kind: "truth"},
 	{Key: "pool.compresses", Label: "compresses", Kind: "truth"},
 	{Key: "pool.deduplicates", Label: "deduplicates", Kind: "truth"},
 	{Key: "pool.throughput", Label: "throughput of what reduces", Kind: "throughput"},

@@ -47,7 +47,8 @@ func (m *medium) wear(s Setup, u Use, at, kind string) {
 	if room, _ := s.Usable(); u.Span > 0 && room > u.Span {
 		used *= float64(u.Span) / float64(room)
 	}
-	m.amplified = Amplification(u, used/pageSize, m.size*(1+spare)/pageSize)
+	still := max(m.size*(1-s.Number("volume.empty"))-used, 0) // holds data and is not written
+	m.amplified = Amplification(u, used/pageSize, (m.size*(1+spare)-still)/pageSize)
 	each := (program + (m.amplified-1)*(read+program) + m.amplified*erase/pages) / dies
 	m.carried = 1 + 2*(m.amplified-1)
 	m.write = side{piece: m.slow * each, byte: m.slow * each / pageSize}

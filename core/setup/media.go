@@ -28,6 +28,9 @@ func (s Setup) mediaCeilings(u Use) (hops []Hop) {
 	if !(alive >= 1) || members > 4096 {
 		return unknown("not known; what is told of the members does not fit together")
 	}
+	if u.Reads > 0 && s.reachesEmpty(u) && (s.Text("pool.unit") != "" || s.Text("tier.size") != "") {
+		return unknown("not known; what holds nothing is read without the members")
+	}
 	g := s.geometry(u)
 	var all []medium
 	for i := range groups {
@@ -169,11 +172,21 @@ func (s Setup) medium(u Use, at string) medium {
 	} else {
 		m.told(s, u, at, isDisk, share)
 		m.inside(s, u, at)
+		if s.Text(at+"kind") == "ssd" && s.reachesEmpty(u) {
+			m.read = side{} // what holds nothing is read without its dies
+		}
 	}
 	if rate := float64(s.ByteRate(at + "interface")); rate > 0 {
 		m.line = 1 / rate
 	}
 	return m
+}
+
+// reachesEmpty reports whether a use reaches what holds nothing at first.
+func (s Setup) reachesEmpty(u Use) bool {
+	empty := s.Number("volume.empty")
+	room, _ := s.Usable()
+	return empty > 0 && (u.Span == 0 || room == 0 || float64(u.Span) > float64(room)*(1-empty))
 }
 
 // inside takes the dies and the channels of an SSD apart, where both are known: they are at work on

@@ -145,6 +145,16 @@ func whole(place *int) func(ast.Node) error {
 	})
 }
 
+// notTruth reads a yes or no into its opposite.
+func notTruth(place *bool) func(ast.Node) error {
+	return func(n ast.Node) error {
+		is := false
+		err := strictyaml.Truth(&is)(n)
+		*place = !is
+		return err
+	}
+}
+
 // The following may be zero: none, or at once.
 func wholeOrNone(place *int) func(ast.Node) error { return strictyaml.Number(place) }
 func sizeOrNone(place *quantity.Bytes) func(ast.Node) error {
@@ -216,7 +226,7 @@ func (r *reader) entries() entries {
 			d.Thin = &array.Thin{}
 			return r.places.Mapping(n, "a thin volume", "thin", entries{
 				"unit": size(&d.Thin.Unit), "size": size(&d.Thin.Size), "compresses": strictyaml.Truth(&d.Thin.Compresses), "deduplicates": strictyaml.Truth(&d.Thin.Deduplicates),
-				"throughput": rate(&d.Thin.Throughput), "index": size(&d.Thin.Index),
+				"throughput": rate(&d.Thin.Throughput), "index": size(&d.Thin.Index), "zeroing": notTruth(&d.Thin.Unzeroed),
 			})
 		},
 		"snapshots": func(n ast.Node) error {
