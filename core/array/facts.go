@@ -359,7 +359,7 @@ func (g Group) know(at string, know func(string, any)) {
 		know(at+"innerRate", g.InnerRate)
 		know(at+"overhead", g.Overhead)
 		know(at+"queue", g.Queue)
-		know(at+"buffer", segments*2*g.ReadAhead)
+		know(at+"buffer", segments*g.ReadAhead)
 		if g.Shingled {
 			know(at+"shingled", "yes")
 			know(at+"band", g.Band)

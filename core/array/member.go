@@ -48,7 +48,7 @@ type member struct {
 	slow    float64 // times slower than the group says
 	waiting int     // pieces that it was given or will be, and has not answered
 	busy    float64 // nanoseconds spent serving
-	tails   [8]int64
+	tails   [64]int64
 	tail    int // of tails: the next one to be replaced
 
 	errors, trying float64 // share of its reads that fail, and nanoseconds until it gives one up

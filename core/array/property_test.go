@@ -159,7 +159,7 @@ func exact(d Description, u setup.Use) bool {
 	case isParity:
 		return u.Block <= d.Layout.Chunk && d.Members[0].Capacity > 2*gb
 	}
-	if parity := d.Layout.Level == Parity || d.Layout.Level == DoubleParity; !parity && u.Reads == 1 && u.Depth < 2*d.Members[0].Count {
+	if parity := d.Layout.Level == Parity || d.Layout.Level == DoubleParity; !parity && u.Reads == 1 && u.Depth < 4*d.Members[0].Count {
 		return false // what reads on is busy as well, and not all of them have something to do
 	}
 	return d.Members[0].Capacity > 2*gb

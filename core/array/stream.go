@@ -8,8 +8,9 @@ import (
 // widestGap is the most that is read across: more than that takes as long as a seek.
 const widestGap = 1 << 20
 
-// segments is the number of streams whose data a disk keeps.
-const segments = 16
+// segments is the number of streams whose data a disk keeps: what it reads on of each is 2 MiB where
+// nothing else is said, of the 128 MiB and more that drives have.
+const segments = 64
 
 // segment is a range that was read, further than asked.
 type segment struct {
@@ -157,8 +158,8 @@ func (d *disk) leave(a *Array, now float64) {
 	if d.start >= to {
 		return
 	}
-	left := segment{max(d.start, to-2*d.ahead), to, d.flow}
-	if to > d.end { // it has read on
+	left := segment{max(d.start, min(d.end, to-d.ahead/2)), to, d.flow} // what was asked for gives way first
+	if to > d.end {                                                     // it has read on
 		defer d.trim(a, left)
 	}
 	for i := 0; d.goesOn && i < segments; i++ { // what it goes on from is part of it now

@@ -118,7 +118,7 @@ func TestStreamsOnADisk(t *testing.T) {
 	for _, length := range []int{64 << 10, 256 << 10, 1 << 20, 4 << 20} {
 		alone := streams(build(t, single()), 1, 1, length, 20).rate
 		within(t, fmt.Sprintf("one stream of %s", quantity.Bytes(length)), alone, media, 0.02)
-		for _, count := range []int{2, 3, 4, 6, 8, 12, 16} {
+		for _, count := range []int{2, 3, 4, 6, 8, 12, 16, 32, 64} {
 			found := streams(build(t, single()), count, 1, length, 60)
 			want, slowest := alternating(m, count, length, r)
 			t.Logf("%d streams of %s: %.1f MB/s, %.1f worked out; slowest %.0f ms, %.0f", count, quantity.Bytes(length), found.rate/1e6, want/1e6, found.slowest*1e3, slowest*1e3)
@@ -130,6 +130,49 @@ func TestStreamsOnADisk(t *testing.T) {
 				t.Errorf("%d streams of %s do %.1f MB/s, and %.1f with smaller reads", count, quantity.Bytes(length), found.rate/1e6, before[count]/1e6)
 			}
 			before[count] = found.rate
+		}
+	}
+}
+
+// Over a grid of streams, depth, block and level: larger reads bring no less; neither do deeper ones, as
+// long as the drives' queues hold them all; from four streams on more of them change little; and
+// the slowest read waits for no longer than twice what all that wait take one by one. What three
+// streams on mirrored stripes come to hangs on which copy each of them falls to.
+func TestStreamsAreMonotone(t *testing.T) {
+	t.Parallel()
+	type point struct{ count, depth, length int }
+	for _, l := range []struct {
+		level   Level
+		members int
+	}{{Stripe, 1}, {Stripe, 6}, {Mirror, 2}, {MirrorStripe, 6}, {Parity, 6}, {DoubleParity, 8}} {
+		rates := map[point]float64{}
+		for _, length := range []int{64 << 10, 256 << 10, 1 << 20} {
+			for _, depth := range []int{1, 2, 4} {
+				before := 0.0
+				for _, count := range []int{1, 2, 4, 8, 16, 32, 64} {
+					s := streams(build(t, wide(l.members, l.level)), count, depth, length, 10)
+					what := fmt.Sprintf("%s of %d: %d streams of %s, %d each", l.level, l.members, count, quantity.Bytes(length), depth)
+					rates[point{count, depth, length}] = s.rate
+					if smaller := rates[point{count, depth, length / 4}]; s.rate < 0.8*smaller {
+						t.Errorf("%s do %.1f MB/s, and %.1f with smaller reads", what, s.rate/1e6, smaller/1e6)
+					}
+					least := 0.8
+					if count*depth > 32 {
+						least = 0.7 // some wait where the drives do not see them
+					}
+					if shallow := rates[point{count, depth / 2, length}]; s.rate < least*shallow {
+						t.Errorf("%s do %.1f MB/s, and %.1f with half as many", what, s.rate/1e6, shallow/1e6)
+					}
+					if count > 4 && (s.rate < 0.7*before || s.rate > 1.5*before) {
+						t.Errorf("%s do %.1f MB/s, and %.1f half as many streams", what, s.rate/1e6, before/1e6)
+					}
+					before = s.rate
+					each := 8.5e-3 + 1/120.0 + (float64(length)+2<<20)/media
+					if bound := 2*float64(count*depth)*each + 0.5; s.slowest > bound {
+						t.Errorf("%s: the slowest read took %.2f s, all of them one by one %.2f", what, s.slowest, bound/2)
+					}
+				}
+			}
 		}
 	}
 }
