@@ -175,10 +175,13 @@ func (f *FS) loaded(load int, failed bool) {
 func (f *FS) look(number int) {
 	o := f.activities[number].operation
 	switch file := int64(o.Object); o.Class {
-	case measure.Open, measure.Attributes, measure.Remove, measure.Rename:
+	case measure.Open, measure.Attributes, measure.Rename, measure.Remove:
 		f.need(number, f.entryBlock(file))
 		if f.isThere(file) {
 			f.need(number, f.inodeBlock(f.inodes[file]))
+		}
+		if o.Class == measure.Remove && f.isThere(file) {
+			f.needToFree(number, file)
 		}
 	case measure.Create:
 		f.need(number, f.entryBlock(file))
@@ -193,6 +196,16 @@ func (f *FS) look(number int) {
 		}
 	case measure.Flush:
 		f.flushData(number)
+	}
+}
+
+// needToFree asks for what is changed where a file goes: the folder, and the maps of the groups that
+// its inode and its blocks are in.
+func (f *FS) needToFree(number int, file int64) {
+	f.need(number, f.inodeBlock(f.folders[f.files.FolderOf(file)].inode))
+	f.need(number, f.groups[f.groupOfInode(f.inodes[file])].start)
+	for _, e := range f.extentsOf(file) {
+		f.need(number, f.groups[f.groupOf(e.start)].start+1)
 	}
 }
 

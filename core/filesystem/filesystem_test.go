@@ -151,8 +151,10 @@ func TestOperationsCostTheirBlocks(t *testing.T) {
 	expect("asking when nothing is in memory", Operation{Class: measure.Attributes, Object: 0}, call+ms, nil)
 	expect("asking once more", Operation{Class: measure.Attributes, Object: 0}, call, nil)
 	expect("a list of 1000 names", Operation{Class: measure.MakeFolder, Object: 1}, call, nil)
-	expect("removing it", Operation{Class: measure.Remove, Object: 0}, call, nil)
+	expect("removing it, of which the maps of what is free are not in memory", Operation{Class: measure.Remove, Object: 0}, call+ms, nil)
 	expect("what is removed", Operation{Class: measure.Attributes, Object: 0}, call, syscall.ENOENT)
+	expect("making another", Operation{Class: measure.Create, Object: 1}, call, nil)
+	expect("removing that, with all in memory", Operation{Class: measure.Remove, Object: 1}, call, nil)
 	if f.folders[1].blocks != 16 { // 64 names in a block
 		t.Errorf("a folder of 1000 names has %d blocks", f.folders[1].blocks)
 	}

@@ -296,6 +296,9 @@ func (s Setup) Exposure() (least quantity.Seconds, words string) {
 	for i := range s.Count("media") {
 		at := fmt.Sprintf("media[%d].", i)
 		size, rate := s.Bytes(at+"size"), s.ByteRate(at+"writeRate")
+		if outer, inner := s.ByteRate(at+"readRate"), s.ByteRate(at+"innerRate"); inner > 0 && inner < outer && rate == 0 {
+			rate = (outer + inner) / 2 // every track takes a turn: that is what a whole disk takes
+		}
 		if reads := s.ByteRate(at + "readRate"); rate == 0 || reads > 0 && reads < rate {
 			rate = reads
 		}

@@ -143,6 +143,7 @@ func TestExposureByHand(t *testing.T) {
 		"double parity": {with(), 20_000, "at least 5 h 33 min"},
 		"read slower":   {with("media[0].readRate", "100MB/s"), 40_000, "at least 11 h"},
 		"only read":     {with("media[0].writeRate", ""), 4e12 / 220e6, "at least"},
+		"inner tracks":  {with("media[0].writeRate", "", "media[0].innerRate", "110MB/s"), 4e12 / 165e6, "at least"}, // every track takes a turn
 		"a stripe":      {with("layout.level", "raid0"), 0, "nothing is left"},
 		"no level":      {with("layout.level", ""), 0, "tell layout.level"},
 		"no rate":       {with("media[0].writeRate", "", "media[0].readRate", ""), 0, "tell media[0].size"},

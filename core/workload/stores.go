@@ -171,8 +171,8 @@ func (s Stores) shape(room int64) logstore.Shape {
 			sh.Mean += (float64(fixed) + min(float64(sizes((float64(i)+0.5)/parts)), float64(largestValue))) / parts
 		}
 	}
-	// As many keys as the room takes.
-	sh.Keys = int64(sort.Search(mostKeys, func(keys int) bool {
+	// As many keys as the room takes; one more than are kept in mind where it takes more than those.
+	sh.Keys = int64(sort.Search(mostKeys+1, func(keys int) bool {
 		sh.Keys = int64(keys + 1)
 		return sh.Needs() > room
 	}))

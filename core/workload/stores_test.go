@@ -96,6 +96,9 @@ func TestStoresThatCannotBe(t *testing.T) {
 	if err := storesLoad(func(s *Spec) { s.Span, s.Stores.Value.Fixed = 100*quantity.GiB, 100 }).Validate(); err == nil || !strings.Contains(err.Error(), "use larger values") {
 		t.Errorf("too many keys: %v", err)
 	}
+	if err := storesLoad(func(s *Spec) { s.Workers, s.Stores.Count, s.Span = 1, 1, 100*quantity.GiB }).Validate(); err == nil || !strings.Contains(err.Error(), "use larger values") {
+		t.Errorf("too many keys of one store: %v", err)
+	}
 	if err := storesLoad(nil).Validate(); err != nil {
 		t.Error(err)
 	}
