@@ -16,6 +16,7 @@ import (
 	"patientheron/patient"
 	"patientheron/resource"
 	"patientheron/service/store"
+	"patientheron/storage"
 	"patientheron/storage/volume"
 )
 
@@ -84,6 +85,10 @@ func (e *execution) racing() bool { return e.run.Joint != nil && e.run.Joint.As 
 
 // carryOut makes the run from its beginning to a final status.
 func (e *execution) carryOut(service context.Context) {
+	if storage.TraitsOf(e.run.Volume.Kind).Virtual && e.run.Pace == 0 {
+		e.simulating.Add(1)
+		defer e.giveCore()
+	}
 	begun, err := e.begin()
 	if err == nil && !begun {
 		e.meeting.leave(e.place, nil) // it was taken out of the queue
@@ -148,6 +153,12 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 	e.meeting.end(e.place)
 	var used *opened
 	defer func() { e.done(ctx, used) }()
+	apart := e.apart(steps)
+	if apart != nil {
+		beside, cancel := context.WithCancel(ctx)
+		wait := apart.begin(beside, e, steps)
+		defer func() { cancel(); wait() }()
+	}
 	choices, position, most := map[int]choice{}, 0, len(steps)
 	for _, step := range steps {
 		chooser, begun := choices[step.Stage]
@@ -172,7 +183,11 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 		if over, err := e.attend(ctx, turnOf(position)); over || err != nil {
 			return err
 		}
-		if changed := plan.VolumeOf(step.Point); used == nil || !slices.Equal(used.changed, changed) {
+		if apart != nil {
+			if used, err = e.simulated(ctx, apart, position-1, used); err != nil {
+				return err
+			}
+		} else if changed := plan.VolumeOf(step.Point); used == nil || !slices.Equal(used.changed, changed) {
 			e.done(ctx, used)
 			used, err = e.open(ctx, append(slices.Clip(steps), step), changed)
 			if err != nil && step.Tune != nil && len(changed) > 0 && !errors.Is(err, volume.ErrConsent) && ctx.Err() == nil {
@@ -182,7 +197,7 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 				return err
 			}
 		}
-		if !step.Source {
+		if !step.Source && apart == nil {
 			if err := e.ready(ctx, used, position, step.Load); err != nil {
 				return err
 			}
@@ -193,8 +208,8 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 				return err
 			}
 		}
-		volume := used.Volume
-		if virtual, ok := volume.(interface{ Rest(quantity.Seconds) }); ok {
+		if apart != nil { // which has rested
+		} else if virtual, ok := used.Volume.(interface{ Rest(quantity.Seconds) }); ok {
 			virtual.Rest(step.Settle.Pause) // its own time passes, not ours
 		} else if err := e.settle(ctx, position, step.Settle); err != nil {
 			return err
@@ -215,6 +230,24 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 	}
 	e.meeting.rest(ctx, e.place)
 	return nil
+}
+
+// simulated is the array of a step that another goroutine measures, when that has made it.
+func (e *execution) simulated(ctx context.Context, apart *ahead, position int, before *opened) (*opened, error) {
+	p, next := apart.at(position)
+	select {
+	case <-p.opened:
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	if p.failure != nil {
+		return nil, p.failure
+	}
+	used := &opened{changed: p.changed, setup: p.used.setup, ahead: next}
+	if len(p.changed) == 0 || before != nil && slices.Equal(before.changed, p.changed) {
+		return used, nil
+	}
+	return used, e.keepVariant(ctx, used)
 }
 
 // ready brings a volume into the state in which a load finds it, where that differs from

@@ -111,11 +111,13 @@ func (r *Runner) Strike(ctx context.Context, run int64, fault string) (resource.
 	}
 	e.asking.Lock()
 	faulty, is := e.used.(volume.Faulty)
-	measuring := e.at.measurement != 0
+	measuring, ahead := e.at.measurement != 0, e.used == nil
 	e.asking.Unlock()
 	switch {
 	case !measuring:
 		return resource.Marker{}, fmt.Errorf("run %d: %w now; a fault needs a measurement under way", run, ErrNotMeasuring)
+	case ahead:
+		return resource.Marker{}, fmt.Errorf("run %d: %w", run, errAhead)
 	case !is:
 		return resource.Marker{}, fmt.Errorf("run %d: %w; only simulated arrays fail on demand", run, ErrNotFaulty)
 	}

@@ -64,7 +64,7 @@ func (e *execution) measure(ctx context.Context, used *opened, position int, ste
 	failure := e.behindWall(func() (err error) { outcome, err = e.drive(ctx, used, m); return err })
 
 	if outcome != nil {
-		e.chronicle(ctx, used.Volume, m.ID)
+		e.chronicle(ctx, used, m.ID)
 	}
 	ended := e.now().UTC()
 	m.Ended = &ended
@@ -103,12 +103,13 @@ func (e *execution) measure(ctx context.Context, used *opened, position int, ste
 const mostMoments = 50
 
 // chronicle sets a marker for what was to happen to a volume while it was measured.
-func (e *execution) chronicle(ctx context.Context, used volume.Volume, measurement int64) {
-	told, is := used.(volume.Chronicle)
-	if !is {
-		return
+func (e *execution) chronicle(ctx context.Context, used *opened, measurement int64) {
+	var moments []volume.Moment
+	if used.ahead != nil {
+		moments = used.ahead.moments
+	} else if told, is := used.Volume.(volume.Chronicle); is {
+		moments = told.Happened()
 	}
-	moments := told.Happened()
 	for _, m := range moments[:min(len(moments), mostMoments)] {
 		keep, cancel := record(ctx)
 		marker, err := e.store.AddMarker(keep, resource.Marker{RunID: e.run.ID, MeasurementID: measurement, At: m.At, Name: m.Name})
@@ -196,6 +197,9 @@ func (e *execution) drive(ctx context.Context, used *opened, m resource.Measurem
 	if used.failure != nil {
 		return nil, used.failure
 	}
+	if used.ahead != nil {
+		return e.record(m.ID, used.ahead.follow)
+	}
 	atOnce := 1
 	if e.racing() {
 		atOnce = len(e.run.Joint.Runs)
@@ -214,19 +218,7 @@ func (e *execution) drive(ctx context.Context, used *opened, m resource.Measurem
 	defer func() {
 		_, _ = patient.Own(ctx, patience, func() (any, error) { return nil, opened.Close() }, func(any, error) {})
 	}()
-	recorder := newRecorder(e.log, e.ended, e.room.Release, func(ctx context.Context, batch []measure.Interval) error {
-		return e.store.AddIntervals(ctx, m.ID, batch)
-	})
-	e.recording(recorder)
-	job := load.Job{
-		Workload: m.Load, Volume: opened, Clock: load.NewMonotonic(), Pace: e.run.Pace,
-		Beside: host.NewSampler(e.devices()...).Sample, Watch: judge.Watch(m.Load), Thread: host.ThreadUse,
-		Observe: func(interval measure.Interval) {
-			recorder.keep(interval)
-			e.stand(m.ID, interval)
-			e.feed.send(e.run.ID, resource.Point{MeasurementID: m.ID, Interval: interval})
-		},
-	}
+	job := e.job(m.Load, opened, nil)
 	if address := used.setup.Text("counters.address"); address != "" && !m.Load.ReadsSource() {
 		source, stop, err := e.counting(address, m.Load)
 		if err != nil {
@@ -242,14 +234,43 @@ func (e *execution) drive(ctx context.Context, used *opened, m resource.Measurem
 	if !storage.TraitsOf(e.run.Volume.Kind).Virtual {
 		defer quiet.Ask()()
 	}
-	var outcome *load.Outcome
-	err = wall.Do(func() (err error) { outcome, err = load.Run(ctx, job); return err })
+	outcome, err := e.record(m.ID, func(pass func(measure.Interval)) (*load.Outcome, error) {
+		job.Observe = pass
+		return load.Run(ctx, job)
+	})
+	if outcome != nil {
+		outcome.Summary.Unwritten = unwritten
+	}
+	return outcome, err
+}
+
+// job is a load on a volume that was opened for it.
+func (e *execution) job(spec workload.Spec, on load.Volume, observe func(measure.Interval)) load.Job {
+	return load.Job{
+		Workload: spec, Volume: on, Clock: load.NewMonotonic(), Pace: e.run.Pace,
+		Beside: host.NewSampler(e.devices()...).Sample, Watch: judge.Watch(spec), Thread: host.ThreadUse, Observe: observe,
+	}
+}
+
+// record keeps the series of a measurement as it grows, and passes it on.
+func (e *execution) record(measurement int64, run func(pass func(measure.Interval)) (*load.Outcome, error)) (outcome *load.Outcome, err error) {
+	recorder := newRecorder(e.log, e.ended, e.room.Release, func(ctx context.Context, batch []measure.Interval) error {
+		return e.store.AddIntervals(ctx, measurement, batch)
+	})
+	e.recording(recorder)
+	err = wall.Do(func() (err error) {
+		outcome, err = run(func(interval measure.Interval) {
+			recorder.keep(interval)
+			e.stand(measurement, interval)
+			e.feed.send(e.run.ID, resource.Point{MeasurementID: measurement, Interval: interval})
+		})
+		return err
+	})
 	lost := recorder.end()
 	e.recording(nil)
 	if err != nil {
 		return nil, err
 	}
-	outcome.Summary.Unwritten = unwritten
 	return outcome, errors.Join(outcome.Failure, lost)
 }
 

@@ -17,6 +17,7 @@ import (
 	"os"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"patientheron/core/plan"
@@ -54,11 +55,12 @@ type Runner struct {
 	now  func() time.Time
 	gate gate // of simulated runs
 
-	mu      sync.Mutex     // never held while the store or a volume is asked
-	asked   map[int64]bool // runs asked of this runner, when it carries out no others; otherwise nil
-	trouble string         // what keeps runs from going on
-	turns   turns          // who is under way
-	leaving []leaving      // what took longer to be given back than its run
+	mu         sync.Mutex     // never held while the store or a volume is asked
+	asked      map[int64]bool // runs asked of this runner, when it carries out no others; otherwise nil
+	trouble    string         // what keeps runs from going on
+	turns      turns          // who is under way
+	simulating atomic.Int32   // how many cores something is simulated on
+	leaving    []leaving      // what took longer to be given back than its run
 }
 
 // Options say what a runner works with.

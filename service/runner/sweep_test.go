@@ -2,6 +2,7 @@ package runner
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
 	"os"
@@ -96,6 +97,36 @@ func TestSweptArraysAreThoseOfTheirFiles(t *testing.T) {
 	if len(seen) != 5 {
 		t.Errorf("%d different results of 5 arrays", len(seen))
 	}
+}
+
+// Points that are simulated beside each other end with their run: what was under way is kept as
+// far as it came, nothing goes on, and no fault strikes an array that nobody records.
+func TestASweepIsStopped(t *testing.T) {
+	folder := t.TempDir()
+	path := filepath.Join(folder, "a.yaml")
+	if err := os.WriteFile(path, []byte("members: {count: 2, medium: ssd, capacity: 10GB}\nlayout: {level: raid0}\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	r := startOnArrays(t, folder)
+	load := workload.Default()
+	load.For, load.Depth = 80_000, 32
+	run, err := submit(t, r, "x", resource.Volume{ID: 1, Name: "a", Locator: "array:" + path, Kind: "array"}, plan.Plan{Stages: []plan.Stage{{Load: load, Sweep: []plan.Axis{{Field: "members.count", Values: []string{"2", "3", "4", "5", "6", "7", "8", "9"}}}}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	until(t, "intervals", func() bool { _, err := r.Mark(t.Context(), run.ID, "now"); return err == nil })
+	if _, err := r.Strike(t.Context(), run.ID, "{kind: latency spike, for: 1s, extra: 1ms}"); !errors.Is(err, ErrNotFaulty) {
+		t.Errorf("struck: %v", err)
+	}
+	if err := r.Stop(t.Context(), run.ID, false); err != nil {
+		t.Fatal(err)
+	}
+	_, _, last := watched(t, r, run.ID)
+	measurements, _, err := r.store.Measurements(t.Context(), run.ID)
+	if err != nil || last.Status != resource.Stopped || len(measurements) != 1 || measurements[0].Summary == nil {
+		t.Errorf("%s with %+v, %v", last.Status, measurements, err)
+	}
+	until(t, "nothing is simulated", func() bool { return r.simulating.Load() == 0 })
 }
 
 func written(t *testing.T, of ...any) string {

@@ -22,10 +22,39 @@ type opened struct {
 	changed []plan.Setting // of it, by a sweep or an experiment
 	setup   setup.Setup    // with that
 	failure error          // why it could not be opened; then there is no Volume
+	ahead   *foreseen      // the next measurement, where another goroutine makes it; then there is no Volume
 }
 
-// open prepares the volume of a run for its steps that change it alike.
+// open opens the volume of a run for its steps that change it alike.
 func (e *execution) open(ctx context.Context, steps []plan.Step, changed []plan.Setting) (*opened, error) {
+	used, err := e.prepared(ctx, steps, changed)
+	if err != nil {
+		return nil, err
+	}
+	if len(changed) > 0 {
+		if err := e.keepVariant(ctx, used); err != nil {
+			_ = used.Close()
+			return nil, err
+		}
+	}
+	e.wrote = e.wrote || reachOf(steps, changed).Writes
+	e.listen(used.Volume)
+	e.using(used.Volume)
+	return used, nil
+}
+
+// reachOf is what the steps that change a volume alike need of it.
+func reachOf(steps []plan.Step, changed []plan.Setting) plan.Extent {
+	return plan.Reach(alike(steps, changed))
+}
+
+// alike are the steps that change the volume in one way.
+func alike(steps []plan.Step, changed []plan.Setting) []plan.Step {
+	return slices.DeleteFunc(slices.Clone(steps), func(s plan.Step) bool { return !slices.Equal(plan.VolumeOf(s.Point), changed) })
+}
+
+// prepared prepares the volume of a run for its steps that change it alike.
+func (e *execution) prepared(ctx context.Context, steps []plan.Step, changed []plan.Setting) (*opened, error) {
 	used := &opened{changed: changed, setup: e.run.Setup}
 	locator, err := patient.Own(ctx, patience, func() (volume.Locator, error) { return storage.Parse(e.run.Volume.Locator) }, func(volume.Locator, error) {})
 	if err != nil {
@@ -37,11 +66,10 @@ func (e *execution) open(ctx context.Context, steps []plan.Step, changed []plan.
 	if locator, err = e.bounds.With(locator, changed); err != nil {
 		return nil, err
 	}
-	alike := slices.DeleteFunc(slices.Clone(steps), func(s plan.Step) bool { return !slices.Equal(plan.VolumeOf(s.Point), changed) })
-	extent := plan.Reach(alike)
+	extent := reachOf(steps, changed)
 	used.Volume, err = patient.Own(ctx, patience, func() (volume.Volume, error) {
 		return e.bounds.Prepare(ctx, locator, volume.Request{
-			Size: extent.Size, Writes: extent.Writes, Files: extent.Files, NoBlocks: !extent.Blocks, Cached: extent.Cached, Content: alike[0].Load, Consent: Claim(e.run.Volume), Memory: Spare(), Progress: e.preparing, Pause: e.pausing(),
+			Size: extent.Size, Writes: extent.Writes, Files: extent.Files, NoBlocks: !extent.Blocks, Cached: extent.Cached, Content: alike(steps, changed)[0].Load, Consent: Claim(e.run.Volume), Memory: Spare(), Progress: e.preparing, Pause: e.pausing(),
 		})
 	}, func(v volume.Volume, err error) {
 		if err == nil {
@@ -52,7 +80,6 @@ func (e *execution) open(ctx context.Context, steps []plan.Step, changed []plan.
 	if err != nil {
 		return nil, e.lapsed(ctx, err)
 	}
-	e.wrote = e.wrote || extent.Writes
 	if len(locator.With) > 0 {
 		err = e.described(ctx, locator, used)
 	}
@@ -60,8 +87,6 @@ func (e *execution) open(ctx context.Context, steps []plan.Step, changed []plan.
 		_ = used.Close()
 		return nil, err
 	}
-	e.listen(used.Volume)
-	e.using(used.Volume)
 	return used, nil
 }
 
@@ -129,7 +154,7 @@ func (e *execution) alone(ctx context.Context) error {
 	return nil
 }
 
-// described finds the setup of an array that a sweep changed, and keeps it.
+// described finds the setup of an array that a sweep changed.
 func (e *execution) described(ctx context.Context, locator volume.Locator, used *opened) error {
 	found, err := patient.Own(ctx, patience, func() (setup.Setup, error) {
 		found, _, _, err := e.bounds.Describe(locator)
@@ -139,6 +164,11 @@ func (e *execution) described(ctx context.Context, locator volume.Locator, used 
 		return err
 	}
 	used.setup = found.Over(e.run.Setup.Only(setup.Told, setup.Measured))
+	return nil
+}
+
+// keepVariant keeps the setup of an array that a sweep changed.
+func (e *execution) keepVariant(ctx context.Context, used *opened) error {
 	return e.held(func() error {
 		keep, cancel := record(ctx)
 		defer cancel()
