@@ -151,6 +151,7 @@ func New(d Description) (*Array, error) {
 	if d.Snapshots.Every > 0 {
 		a.events.add(a.thin.every, snapshotComes, 0)
 	}
+	a.findServing()
 	for i, n := range d.Neighbours {
 		a.events.add(int64(n.At.Duration()), neighbourActs, int32(i))
 	}
@@ -342,13 +343,13 @@ func (a *Array) arriveOnce(n int32) {
 
 // waits lets an operation wait where nobody serves its volume, and reports whether it does.
 func (a *Array) waits(n int32, v *volume) bool {
-	switch {
-	case v.pausedUntil == math.MaxInt64:
-		v.paused = append(v.paused, n)
-	case a.now < v.pausedUntil:
-		a.after(v.pausedUntil, n, stepPaused)
-	default:
+	if a.now >= v.pausedUntil {
 		return false
+	}
+	if v.pausedUntil == math.MaxInt64 {
+		v.paused = append(v.paused, n)
+	} else {
+		a.after(v.pausedUntil, n, stepPaused)
 	}
 	return true
 }
@@ -358,7 +359,7 @@ func (a *Array) control(n int32) {
 	j := a.jobs.at(n)
 	length := j.carried()
 	a.spend(j, placeController)
-	at := a.controllers[max(a.serving(a.volumeOf(j).owner), 0)].pass(a.now, length)
+	at := a.volumeOf(j).serving.pass(a.now, length)
 	if a.now < a.spikeUntil {
 		at += a.spike
 	}

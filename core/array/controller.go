@@ -84,6 +84,15 @@ func (a *Array) controllerFails(number int) {
 	a.holdTwice()
 }
 
+// findServing notes which controller serves each volume; the last that did where none does.
+func (a *Array) findServing() {
+	for _, v := range a.volumes() {
+		if at := a.serving(v.owner); at >= 0 {
+			v.serving = &a.controllers[at]
+		}
+	}
+}
+
 // volumes are all that controllers own.
 func (a *Array) volumes() []*volume {
 	all := []*volume{&a.volume}
@@ -112,6 +121,7 @@ func (a *Array) controllerReturns(number int) {
 
 // holdTwice lets mirrored caches keep what is dirty as long as two controllers can hold it.
 func (a *Array) holdTwice() {
+	a.findServing()
 	working := 0
 	for i := range a.controllers {
 		working += 1 - bit(a.controllers[i].down)

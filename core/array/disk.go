@@ -2,6 +2,7 @@ package array
 
 import (
 	"math"
+	"math/bits"
 	"slices"
 
 	"patientheron/core/mechanics"
@@ -36,8 +37,10 @@ type disk struct {
 	spent   bool    // it has stayed there as long as it may while others wait
 	counted float64 // until when what it read on by itself counts as work
 
-	kept    [segments]segment // what was read of other streams
-	replace int               // of kept: the next one to be replaced
+	kept    [segments]segment    // what was read of other streams
+	near    [1 << nearBits]uint8 // how many of them end in a stretch of the disk, by a part of its number
+	stretch uint                 // the shift of those, which are as long as a segment at least
+	replace int                  // of kept: the next one to be replaced
 	flows   [2 * segments]flow
 	newest  int32 // of flows
 
@@ -86,7 +89,7 @@ func newDisk(m *member, models map[mechanics.Disk]*mechanics.Model) *disk {
 	}
 	d := &disk{
 		member: m, model: models[sheet], ahead: int64(m.group.ReadAhead), across: min(int64(m.group.ReadAhead), widestGap), reach: m.group.Queue,
-		current: idle, end: -1, start: -1, endTime: math.Inf(-1),
+		current: idle, end: -1, start: -1, endTime: math.Inf(-1), stretch: uint(bits.Len64(uint64(m.group.ReadAhead))),
 	}
 	// Platters turn independently: the golden ratio spreads their phases.
 	_, d.phase = math.Modf(float64(m.number) * 0.6180339887498949)
@@ -144,7 +147,7 @@ func (d *disk) arrive(a *Array, q queued) {
 	}
 	// What another stream left in memory need not be read again.
 	goesOn := int32(-1)
-	for i := range d.kept {
+	for i := range d.keptNear(from, from) {
 		s := &d.kept[i]
 		if from < s.from || from > s.to+d.across || s.from < 0 {
 			continue

@@ -151,7 +151,7 @@ func (a *Array) under(n, parent int32) {
 // enter lets a job begin on its level.
 func (a *Array) enter(n int32) {
 	j := a.jobs.at(n)
-	for int(j.level) < len(a.caches) && a.isElsewhere(j, a.caches[j.level]) {
+	for len(a.neighbours) > 0 && int(j.level) < len(a.caches) && a.isElsewhere(j, a.caches[j.level]) {
 		j.level++
 	}
 	if level := int(j.level); level < len(a.caches) {

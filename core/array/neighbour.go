@@ -48,8 +48,9 @@ func (n Neighbour) completed() Neighbour {
 type volume struct {
 	size        quantity.Bytes
 	owner       int
-	pausedUntil int64   // nothing gets past the controller before; for ever where none works
-	paused      []int32 // operations that wait for one to return
+	serving     *controller // now
+	pausedUntil int64       // nothing gets past the controller before; for ever where none works
+	paused      []int32     // operations that wait for one to return
 }
 
 // neighbour is one at work.

@@ -149,6 +149,37 @@ func (d *disk) frontier(now float64) int64 {
 	return min(d.limit, d.end+int64(max(now-d.endTime, 0)*d.rate(d.head)))
 }
 
+// nearBits are those of the number of a stretch by which segments are found.
+const nearBits = 10
+
+// nearOf is the place of what lies somewhere among those that tell where segments are.
+func (d *disk) nearOf(place int64) int { return int(place>>d.stretch) & (1<<nearBits - 1) }
+
+// keep puts a segment in the place of another.
+func (d *disk) keep(i int, s segment) {
+	if old := d.kept[i]; old.from >= 0 {
+		d.near[d.nearOf(old.to)]--
+	}
+	if d.kept[i] = s; s.from >= 0 {
+		d.near[d.nearOf(s.to)]++
+	}
+}
+
+// keptNear is how many segments have to be looked at for those that may touch a range, or go on with
+// it: mostly none.
+func (d *disk) keptNear(from, to int64) int {
+	if to-from > 1<<d.stretch {
+		return segments
+	}
+	first, last := d.nearOf(from), d.nearOf(to)
+	for _, at := range [...]int{first - 1, first, last, last + 1} {
+		if d.near[at&(1<<nearBits-1)] > 0 {
+			return segments
+		}
+	}
+	return 0
+}
+
 // leave keeps what was read of the stream under the head, which goes elsewhere.
 func (d *disk) leave(a *Array, now float64) {
 	if d.end < 0 || d.writing {
@@ -164,11 +195,11 @@ func (d *disk) leave(a *Array, now float64) {
 	}
 	for i := 0; d.goesOn && i < segments; i++ { // what it goes on from is part of it now
 		if s := &d.kept[i]; s.from >= 0 && s.from <= d.start && d.start <= s.to+d.across {
-			*s = left
+			d.keep(i, left)
 			return
 		}
 	}
-	d.kept[d.replace] = left
+	d.keep(d.replace, left)
 	d.replace = (d.replace + 1) % segments
 }
 
@@ -205,9 +236,9 @@ func (d *disk) holds(now float64, from, to int64) bool {
 
 // forget drops what was read of a range that is written.
 func (d *disk) forget(from, to int64) {
-	for i, s := range d.kept {
-		if from < s.to && to > s.from {
-			d.kept[i] = segment{from: -1, to: -1}
+	for i := range d.keptNear(from, to) {
+		if s := d.kept[i]; from < s.to && to > s.from {
+			d.keep(i, segment{from: -1, to: -1})
 		}
 	}
 	if !d.writing && from < d.end+d.ahead && to > d.start {
