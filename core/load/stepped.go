@@ -32,6 +32,23 @@ type Zoned interface {
 	Zones() string
 }
 
+// sharedTally is what all workers count in: one thread steps them all, so that an interval is over
+// for all of them at a time. As many tallies as workers would keep the processor waiting for memory.
+type sharedTally struct {
+	tally *measure.Tally
+	index int // the interval that is counted
+}
+
+// mayTake reports whether what was counted is of an interval that a worker ends: the first that
+// does takes what all counted.
+func (s *sharedTally) mayTake(index int) bool {
+	if index < s.index {
+		return false
+	}
+	s.index = index + 1
+	return true
+}
+
 // stopCheck is how many steps pass between two looks at the context.
 const stopCheck = 4096
 
@@ -43,15 +60,24 @@ func runStepped(ctx context.Context, job Job, volume Stepped) (*Outcome, error) 
 	r.collect.inside = volume.Inside
 	count := job.Here.Count
 	r.workers, r.broken = make([]*worker, count), make([]error, count)
+	var shared *sharedTally
+	if count > 1 && len(job.Workload.Parts()) == 1 {
+		shared = &sharedTally{tally: measure.NewTally(job.Workload.Open(), job.Workload.Classes()...)}
+	}
 	for number := range count {
 		queue, err := volume.Open(queueOptions(job.Workload, job.Here.First+number))
 		if err != nil {
 			return nil, err
 		}
 		defer func() { _ = queue.Close(0) }()
-		if r.workers[number], err = newWorker(job.Workload, job.Here.First+number, queue, r.collect.add); err != nil {
+		w, err := newWorker(job.Workload, job.Here.First+number, queue, r.collect.add)
+		if err != nil {
 			return nil, err
 		}
+		if shared != nil {
+			w.shared, w.counted = shared, shared.tally
+		}
+		r.workers[number] = w
 	}
 	if err := r.waitForStart(ctx); err != nil {
 		return nil, err

@@ -55,6 +55,7 @@ type worker struct {
 	index    int // current interval
 	boundary int64
 	counted  *measure.Tally         // in the current interval
+	shared   *sharedTally           // that is of all workers; nil for one of its own
 	alike    [measure.Classes]alike // that are not counted yet
 	waiting  []measure.Class        // those that have some
 	wholes   alikeWholes            // that are not counted yet
@@ -174,6 +175,10 @@ func (w *worker) handOver() {
 		now := w.use()
 		w.counted.CPU, w.counted.Waited = int64(now.CPU-w.used.CPU), int64(now.Waited-w.used.Waited)
 		w.used = now
+	}
+	if w.shared != nil && !w.shared.mayTake(w.index) { // another worker has given it away
+		w.hand(measure.Part{Worker: w.number, Index: w.index})
+		return
 	}
 	w.hand(w.counted.Take(w.number, w.index))
 }
