@@ -81,3 +81,69 @@ func TestForLongIsWhatComesForLong(t *testing.T) {
 		t.Error("hardly any was ever busy")
 	}
 }
+
+// So does what comes for long when a cache stands in front: hits of reads, and writes to what is dirty
+// already, keep the members free for the rest; neighbours that are passed on together are one
+// command. Within a fifth where the members are always busy.
+func TestForLongBehindCaches(t *testing.T) {
+	t.Parallel()
+	source := rand.New(rand.NewPCG(77, 1))
+	pick := func(n int) int { return source.IntN(n) }
+	near, worst := 0, 0.0 // of caches that hold many times what is being written
+	for tried := 0; tried < 90; {
+		g := Group{Count: []int{1, 2, 4}[pick(3)], Medium: []Medium{Flash, LowLatency}[pick(2)], Capacity: quantity.Bytes(32+pick(24)) * quantity.MiB, Interface: 2e9}
+		if g.Medium == Flash {
+			g.Dies, g.OverProvision, g.BlockPages = 4+pick(13), quantity.Share(0.1+0.5*source.Float64()), []int{32, 64, 128}[pick(3)]
+		} else {
+			g.Units, g.ReadTime, g.ProgramTime = 1+pick(8), 100e-6, 150e-6
+		}
+		d := Description{Members: []Group{g}, Layout: Layout{Level: []Level{Stripe, Mirror, MirrorStripe, Parity, DoubleParity}[pick(5)], Chunk: 16 * quantity.KiB}}
+		u := setup.Use{Reads: []quantity.Share{0, 0.5, 1}[pick(3)], Block: []quantity.Bytes{4096, 8192}[pick(2)], Depth: 128}
+		if pick(2) == 0 {
+			u.HotAccesses, u.HotSpan = 0.8, 0.2
+		}
+		if d.Validate() != nil {
+			continue
+		}
+		d.Caches = []Cache{{
+			Name: "c", Size: d.Usable() / quantity.Bytes(2+pick(8)) / 8192 * 8192, Block: []quantity.Bytes{4096, u.Block}[pick(2)], Mode: []CacheMode{ReadOnly, WriteBack, WriteThrough}[pick(3)],
+			DirtyLimit: quantity.Share(0.1 + 0.8*source.Float64()), HitTime: 5e-6, Throughput: 40e9,
+		}}
+		if d.Caches[0].Mode == ReadOnly {
+			u.Reads = 1
+		}
+		tried++
+		a := build(t, d)
+		places := int64(a.Size() / u.Block)
+		next := func(int) Request {
+			at := source.Int64N(places)
+			if hot := int64(float64(places) * float64(u.HotSpan)); hot > 0 {
+				if at = source.Int64N(hot); source.Float64() >= float64(u.HotAccesses) {
+					at = hot + source.Int64N(places-hot)
+				}
+			}
+			return Request{Write: source.Float64() >= float64(u.Reads), Offset: at * int64(u.Block), Length: int(u.Block)}
+		}
+		count := int(4 * float64(places) / max(float64(1-u.Reads), 0.5))
+		closed(a, u.Depth, 2*count, next)
+		before := a.Totals()
+		r := closed(a, u.Depth, count, next)
+		limit := setup.ForLong(d.Setup().Ceilings(u))
+		if limit == nil || !strings.Contains(limit.LongFormula, "of the rest") {
+			continue // the cache is not counted
+		}
+		if station, share := busiest(a, before); share < 0.97 || !strings.HasPrefix(station, "member") {
+			continue
+		}
+		near++
+		reached := r.rate / float64(limit.Long)
+		worst = max(worst, math.Abs(math.Log(reached)))
+		if reached < 0.8 || reached > 1.25 {
+			t.Errorf("%s of %+v, %+v, %+v: %.0f a second for long, want %.0f (%s)", d.Layout.Level, d.Members[0], d.Caches[0], u, r.rate, float64(limit.Long), limit.LongFormula)
+		}
+	}
+	t.Logf("%d arrays that were always busy behind their cache, at most %.0f %% off", near, (math.Exp(worst)-1)*100)
+	if near < 15 {
+		t.Error("hardly any was ever busy")
+	}
+}

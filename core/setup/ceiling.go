@@ -21,6 +21,8 @@ type Use struct {
 
 	Long bool // for long, and not as storage is when it is fresh
 
+	runs float64 // commands for each write, where a cache passes neighbours on together; 0 for one
+
 	HotAccesses quantity.Share // this share of the accesses…
 	HotSpan     quantity.Share // …goes to this share of the span, at its beginning; 0 for none
 }
@@ -86,7 +88,8 @@ type Hop struct {
 	Long        quantity.OpRate `json:"long" doc:"Operations per second it can pass in the long run: flash is being cleaned, the fast region of an SSD is full, and a tier holds only what it has room for. The same as rate where none of that applies; 0 when it is not known"`
 	LongFormula string          `json:"longFormula,omitempty" doc:"How that is worked out, where it differs"`
 
-	tiered bool // the tier is in it, and no cache stands before it
+	tiered   bool // the tier is in it, and no cache stands before it
+	answered bool // what a cache answers in its place is counted
 }
 
 // hop is a stage that passes as much for long as at first.
@@ -191,7 +194,10 @@ func (s Setup) Ceilings(u Use) []Hop {
 			h.Long, h.LongFormula = 0, "not known; it depends on what is behind it"
 			continue
 		}
-		if h.Long = min(h.Rate, long[at].Rate); long[at].Rate != h.Rate {
+		if h.Long = long[at].Rate; !long[at].answered {
+			h.Long = min(h.Rate, h.Long)
+		}
+		if long[at].Rate != h.Rate {
 			h.LongFormula = long[at].Formula
 		}
 	}
@@ -215,6 +221,11 @@ func (s Setup) ceilings(u Use) []Hop {
 	var members []Hop
 	if s.Count("media") > 0 {
 		members = s.tierCeiling(u, s.mediaCeilings(u))
+	}
+	if u.Long && len(members) == 1 {
+		if h := s.behindCache(u); h != nil {
+			members[0] = *h
+		}
 	}
 	var shelves []Hop
 	if most := s.shelvesCeiling(u); most != nil && len(members) > 0 {

@@ -17,6 +17,9 @@ func (s Setup) wears(u Use) bool {
 	if s.Text("tier.size") != "" || s.Text("replication.journal") != "" {
 		return true
 	}
+	if s.cachesForLong(u) {
+		return true
+	}
 	for i := range s.Count("media") {
 		if u.Reads < 1 && s.Text(fmt.Sprintf("media[%d].kind", i)) == "ssd" {
 			return true

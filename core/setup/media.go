@@ -39,6 +39,9 @@ func (s Setup) mediaCeilings(u Use) (hops []Hop) {
 		if u.Long {
 			m.wear(s, u, at, s.Text(at+"kind"))
 		}
+		if u.runs > 0 {
+			m.write.piece *= u.runs
+		}
 		if m.unknownForLong {
 			return unknown(unknownForLong)
 		}

@@ -164,9 +164,7 @@ function TimeFigures({ inside }: { inside: Counter[] }) {
 }
 
 function CacheFigures({ inside }: { inside: Counter[] }) {
-	const figures = inside.filter(
-		(c) => !isSpent(c) && !/^(member|link|controller busy)/.test(c.name),
-	);
+	const figures = inside.filter((c) => !isSpent(c) && !/^(member|link|controller busy)/.test(c.name));
 	if (figures.length === 0) {
 		return null;
 	}
