@@ -10,11 +10,12 @@
 //	a.Submit(array.Request{Tag: 1, Write: true, Offset: 0, Length: 8192})
 //	for len(a.Done()) == 0 { a.Step(math.MaxInt64) }
 //
-// An operation comes by a path of its host (way.go), passes the controller, and
-// enters one level after the other: caches (cache.go, blocks.go, destage.go), the
-// pool of a thin volume (thin.go, reduce.go), the tier (tier.go) and the layout
-// (layout.go, parity.go, spread.go), which makes commands for members (member.go,
-// disk.go, flash.go) of it. What a level asks of the next is a part of its job (job.go).
+// An operation comes by a path of its host (way.go, tcp.go) or from a neighbour
+// (neighbour.go), passes the controller that owns its volume (controller.go), is copied
+// to a far array (replica.go), and enters one level after the other: caches (cache.go,
+// blocks.go, destage.go), the pool of a thin volume (thin.go, reduce.go), the tier
+// (tier.go) and the layout (layout.go, parity.go, spread.go), which makes commands for
+// members (member.go, disk.go, flash.go) of it, behind their shelves (shelf.go). What a level asks of the next is a part of its job (job.go).
 // Everything that takes time is an event (schedule.go), and stations serve in the order
 // of arrival (server.go, line.go).
 package array

@@ -90,7 +90,7 @@ func TestForLongBehindCaches(t *testing.T) {
 	source := rand.New(rand.NewPCG(77, 1))
 	pick := func(n int) int { return source.IntN(n) }
 	near, worst := 0, 0.0 // of caches that hold many times what is being written
-	for tried := 0; tried < 90; {
+	for tried := 0; tried < 60; {
 		g := Group{Count: []int{1, 2, 4}[pick(3)], Medium: []Medium{Flash, LowLatency}[pick(2)], Capacity: quantity.Bytes(32+pick(24)) * quantity.MiB, Interface: 2e9}
 		if g.Medium == Flash {
 			g.Dies, g.OverProvision, g.BlockPages = 4+pick(13), quantity.Share(0.1+0.5*source.Float64()), []int{32, 64, 128}[pick(3)]

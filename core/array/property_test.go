@@ -65,7 +65,7 @@ func TestMeasuredAndExplainedAgree(t *testing.T) {
 	t.Parallel()
 	source := rand.New(rand.NewPCG(2026, 11))
 	tried, near, lowest := 0, 0, 1.0
-	for tried < 250 {
+	for tried < 200 {
 		d, l := anyArray(source), anyLoad(source)
 		if source.IntN(4) > 0 {
 			d.Caches, d.Tier = nil, nil
