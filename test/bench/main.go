@@ -274,7 +274,7 @@ func simulatedArrays() error {
 	return errors.Join(growth(), manyWorkers())
 }
 
-// manyWorkers compares 256 workers with one operation each with one that has all.
+// manyWorkers compares a thousand workers with one operation each with one that has all.
 func manyWorkers() error {
 	v, err := simulated.New(array.Description{Members: []array.Group{{Count: 8, Medium: array.Flash, Capacity: 100 * quantity.GiB}}, Layout: array.Layout{Level: array.MirrorStripe}})
 	if err != nil {
@@ -283,15 +283,15 @@ func manyWorkers() error {
 	with := func(workers int) func() (float64, error) {
 		return func() (float64, error) {
 			return timed(v, spec(func(s *workload.Spec) {
-				s.Workers, s.Depth, s.LeadIn, s.For, s.Amount = workers, 256/workers, 0, 0, 2e6*4*quantity.KiB
+				s.Workers, s.Depth, s.LeadIn, s.For, s.Amount = workers, 1000/workers, 0, 0, 2e6*4*quantity.KiB
 			}))
 		}
 	}
-	workers, err := paired(usual, with(256), with(1))
+	workers, err := paired(usual, with(1000), with(1))
 	if err != nil {
 		return err
 	}
-	row("simulated: 256 workers × depth 1 against 1 × 256", "× 1.5", "× %.2f of the time (%.2f and %.2f s for two million operations)", workers.ratio, workers.ours, workers.theirs)
+	row("simulated: 1,000 workers × depth 1 against 1 × 1,000", "× 1.5", "× %.2f of the time (%.2f and %.2f s for two million operations)", workers.ratio, workers.ours, workers.theirs)
 	return nil
 }
 
