@@ -133,3 +133,21 @@ func (a *Array) holdTwice() {
 		}
 	}
 }
+
+func (c Controller) validate() error {
+	switch {
+	case !(c.Operations >= 0) || !(c.Throughput >= 0):
+		return wrong("controller", "its limits cannot be negative; leave them out for none")
+	case !(c.CopyRate >= 0):
+		return wrong("controller.copyRate", "%s; how fast the array copies by itself, such as 2GB/s", c.CopyRate)
+	case c.Count < 0 || c.Count > 16:
+		return wrong("controller.count", "%d; from 1 to 16", c.Count)
+	case c.Owner < 0 || c.Owner >= max(c.Count, 1):
+		return wrong("controller.owner", "%d; there are %d, counted from 0", c.Owner, max(c.Count, 1))
+	case !(c.Takeover >= 0) || c.Takeover > 3600:
+		return wrong("controller.takeover", "%s; up to an hour", c.Takeover)
+	case !(c.MirrorRate >= 0) || !(c.MirrorTime >= 0) || c.MirrorTime > 1:
+		return wrong("controller.mirrorRate", "%s, and %s for each; none negative, and up to a second", c.MirrorRate, c.MirrorTime)
+	}
+	return nil
+}

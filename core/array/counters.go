@@ -181,10 +181,11 @@ func (a *Array) Inside(before Totals) []Counter {
 			busy(fmt.Sprintf("link %d transport", i), now.Links[i][2], before.Links[i][2])
 		}
 	}
-	if len(now.Windows) > 0 {
-		for i := range now.Windows {
-			busy(fmt.Sprintf("window %d", i), max(now.Windows[i][0]-before.Windows[i][0], now.Windows[i][1]-before.Windows[i][1]), 0)
+	for i := range now.Windows {
+		if now.Windows[i] == [2]float64{} {
+			continue // nothing limits what is under way
 		}
+		busy(fmt.Sprintf("window %d", i), max(now.Windows[i][0]-before.Windows[i][0], now.Windows[i][1]-before.Windows[i][1]), 0)
 	}
 	for i := range now.Hosts {
 		if l := a.described.Link; l.Slot > 0 {
@@ -199,8 +200,7 @@ func (a *Array) Inside(before Totals) []Counter {
 	}
 	if r := a.far; r != nil && r.asynchronous {
 		mean("far line in use", "share", min(max(now.Far-before.Far, 0), over)/1e9, over/1e9)
-		r.settle(a.now)
-		add("far copy behind", "bytes", float64(r.behind))
+		add("far copy behind", "bytes", float64(r.lagging(a.now)))
 		add("far copy lag", "seconds", float64(r.lag(a.now)))
 	}
 	for i, n := range now.Neighbours {
@@ -281,7 +281,7 @@ type Totals struct {
 	Answered              [kinds]int64 // operations of hosts
 	Spent                 [kinds][placeCaches + mostCaches]int64
 	Links                 [][3]float64 // of each: out, in, and the core that does the transport
-	Windows               [][2]float64 // of each connection that has one: there and back
+	Windows               [][2]float64 // of each connection, nanoseconds that its window was in use: there and back
 	Hosts                 [][3]float64 // of each: its slot, out and in, and its own disk
 }
 
@@ -336,9 +336,7 @@ func (a *Array) Totals() Totals {
 		t.Hosts = append(t.Hosts, [3]float64{h.slotOut.busyUntil(a.now), h.slotIn.busyUntil(a.now), h.disk.busyUntil(a.now)})
 		t.Links = append(t.Links, h.links(a.now, a.described.Link.Connections)...)
 		for _, p := range h.paths {
-			if p.there.perByte > 0 || p.there.busy > 0 {
-				t.Windows = append(t.Windows, [2]float64{p.there.busyUntil(a.now), p.back.busyUntil(a.now)})
-			}
+			t.Windows = append(t.Windows, [2]float64{p.there.busyUntil(a.now), p.back.busyUntil(a.now)})
 		}
 	}
 	for _, nb := range a.neighbours {

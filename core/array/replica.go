@@ -1,6 +1,9 @@
 package array
 
-import "patientheron/core/quantity"
+import (
+	"patientheron/core/quantity"
+	"slices"
+)
 
 // ReplicaMode is when a write counts that goes to a far array as well.
 type ReplicaMode string
@@ -118,6 +121,17 @@ func (r *replica) settle(now int64) {
 	}
 }
 
+// lagging is how many bytes of what was let in are not safe over there. What still waits for room is
+// not among them.
+func (r *replica) lagging(now int64) int64 {
+	r.settle(now)
+	bytes := r.behind
+	for i := len(r.copies) - 1; i >= r.settled && r.copies[i].since > now; i-- {
+		bytes -= r.copies[i].bytes
+	}
+	return bytes
+}
+
 // lag is how long ago the oldest write came that is not safe over there.
 func (r *replica) lag(now int64) quantity.Seconds {
 	if r.settle(now); r.settled == len(r.copies) || r.copies[r.settled].since > now {
@@ -149,4 +163,18 @@ func (r *replica) holdsBack(now int64) float64 {
 func (r *replica) busyUntil(now int64) float64 {
 	stopped := max(float64(r.stoppedUntil-now), 0)
 	return r.line.busy - max(r.line.freeAt-float64(now)-stopped, 0)
+}
+
+func (r *Replica) validate() error {
+	switch {
+	case r == nil:
+		return nil
+	case !slices.Contains([]ReplicaMode{"", Synchronous, Asynchronous}, r.Mode):
+		return wrong("replica.mode", "%q; synchronous or asynchronous", r.Mode)
+	case !(r.Kilometres >= 0) || r.Kilometres > 40_000 || !(r.Service >= 0) || !(r.Rate >= 0):
+		return wrong("replica", "%g km with a service time of %s; distance and times are not negative, and the earth is 40 000 km around", r.Kilometres, r.Service)
+	case r.Journal < 0 || r.Journal > 1<<50:
+		return wrong("replica.journal", "%s; what may wait to be copied, up to 1 PiB", r.Journal)
+	}
+	return nil
 }

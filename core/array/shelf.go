@@ -1,5 +1,7 @@
 package array
 
+import "slices"
+
 // shelf is an expander between the controller and the members behind it: its width carries what
 // goes to them and what comes from them.
 type shelf struct{ out, in server }
@@ -37,4 +39,18 @@ func (m *member) fromShelf(a *Array, id int32, c *command) bool {
 	c.step = commandAcross
 	a.events.add(at, partGoesOn, id)
 	return true
+}
+
+func (s Shelves) validate(members int) error {
+	switch {
+	case s.Count < 0 || s.Count > members:
+		return wrong("shelves.count", "%d; from 1 to the %d members", s.Count, members)
+	case s.Count == 0 && s != (Shelves{}):
+		return wrong("shelves.count", "is missing; how many shelves the members stand in")
+	case !(s.Rate >= 0):
+		return wrong("shelves.rate", "%s; what each shelf carries in each direction, such as 4.8GB/s", s.Rate)
+	case !slices.Contains([]Dealt{"", InOrder, InTurn}, s.Dealt):
+		return wrong("shelves.dealt", "%q; in order or in turn", s.Dealt)
+	}
+	return nil
 }

@@ -2,6 +2,8 @@ package array
 
 import (
 	"math"
+	"patientheron/core/quantity"
+	"slices"
 
 	"patientheron/core/setup"
 )
@@ -64,11 +66,44 @@ func (d *direction) delivered(a *Array, at int64, bytes int) int64 {
 }
 
 // busyUntil is the time up to now that the window held the connection back, or was being used.
-func (d *direction) busyUntil(now int64) float64 { return d.busy - max(d.freeAt-float64(now), 0) }
+func (d *direction) busyUntil(now int64) float64 { return max(d.busy-max(d.freeAt-float64(now), 0), 0) }
 
 // even is the n-th of numbers from 0 to 1 that lie evenly: the fraction of multiples of the golden
 // ratio.
 func even(n uint64) float64 {
 	_, place := math.Modf(float64(n) * 0.6180339887498949)
 	return place
+}
+
+// mostLoss is the share of segments up to which connections recover by themselves.
+const mostLoss = 0.1
+
+func (l Link) validate() error {
+	if !(l.Slot >= 0) || !(l.OwnDisk >= 0) {
+		return wrong("link.slot", "%s, and a disk of %s; neither is negative", l.Slot, l.OwnDisk)
+	}
+	if !(l.Rate >= 0) || !(l.RoundTrip >= 0) || l.RoundTrip > 10 || !(l.FailOver >= 0) || l.FailOver > 3600 || l.Count < 0 || l.Count > 16 || l.Hosts < 0 || l.Hosts > 256 || !(l.PerByte >= 0) || l.PerByte > 1e-3 || !(l.PerOp >= 0) || l.PerOp > 1 {
+		return wrong("link", "a rate, a round trip up to 10 s, up to 16 links of up to 256 hosts, none negative")
+	}
+	if l.Rate == 0 && (l.Slot > 0 || l.OwnDisk > 0 || l.Count > 0 || l.Hosts > 0 || l.RoundTrip > 0 || l.MTU != [2]int{}) {
+		return wrong("link.rate", "is missing; say what the line carries, such as 125MB/s for one gigabit")
+	}
+	for _, mtu := range l.MTU {
+		if mtu != 0 && (mtu < 576 || mtu > 65535) {
+			return wrong("link.mtu", "%d; from 576 to 65535", mtu)
+		}
+	}
+	if l.Connections < 0 || l.Connections > 64 {
+		return wrong("link.connections", "%d on each link; from 1 to 64", l.Connections)
+	}
+	if l.Window < 0 || l.Window > 16*quantity.GiB || l.Window > 0 && l.Window < 4096 {
+		return wrong("link.window", "%s; of one connection, from 4 KiB to 16 GiB", l.Window)
+	}
+	if !(l.Loss >= 0 && l.Loss <= mostLoss) {
+		return wrong("link.loss", "%s of the segments; up to %s", l.Loss, quantity.Share(mostLoss))
+	}
+	if !slices.Contains([]Combined{"", Bundle, Multipath}, l.Combined) {
+		return wrong("link.combined", "%q; hashed bundle or multipath", l.Combined)
+	}
+	return nil
 }

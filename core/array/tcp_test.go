@@ -61,12 +61,21 @@ func TestAPathThatLosesForATime(t *testing.T) {
 	d := far(0.01, func(*Link) {})
 	d.Faults = []Fault{{Kind: PathLoses, At: 1, For: 190, Share: 0.01}}
 	a := build(t, d)
-	var rates [3]float64
+	var rates, windows [3]float64
 	for i := range rates {
 		for at := int64(i*i) * 50e9; a.Now() < at; {
 			a.Step(at)
 		}
+		before := a.Totals()
 		rates[i] = closed(a, 4, 100, random(a, uint64(i), 1<<20, 0, false)).rate
+		for _, c := range a.Inside(before) {
+			if c.Name == "window 0 busy" {
+				windows[i] = c.Value
+			}
+		}
+	}
+	if windows[0] != 0 || windows[1] < 0.9 || windows[2] > 0.1 {
+		t.Errorf("the window is busy for %.2f, %.2f and %.2f of the time before, while and after segments are lost", windows[0], windows[1], windows[2])
 	}
 	within(t, "while segments are lost", rates[1]*(1<<20), 1460/0.01*math.Sqrt(1.5/0.01), 0.1)
 	within(t, "and afterwards", rates[2], rates[0], 0.01)

@@ -36,10 +36,10 @@ func (d Description) Words() []string {
 		words = append(words, l.words())
 	}
 	if c := d.Controller; c.Count > 1 {
-		words = append(words, fmt.Sprintf("Of %d controllers number %d owns the volume; when it fails another one takes over, and nothing is answered for %s.", c.Count, c.Owner, c.Takeover))
+		words = append(words, fmt.Sprintf("There are %d controllers, and number %d owns the volume. When it fails, another one takes over, and nothing is answered for %s.", c.Count, c.Owner, c.Takeover))
 	}
 	if rate := d.Controller.CopyRate; rate > 0 {
-		words = append(words, fmt.Sprintf("Copies that the array makes by itself go at %s.", rate))
+		words = append(words, fmt.Sprintf("The array copies data inside itself at %s (offloaded copies).", rate))
 	}
 	for _, c := range d.Caches {
 		words = append(words, c.words())
@@ -346,7 +346,7 @@ func (r Replica) words() string {
 	if r.Mode != Asynchronous {
 		return fmt.Sprintf("Every write must also reach a copy %g km away, which adds %s of light and %s of service.", r.Kilometres, quantity.Seconds(2*r.Kilometres*lightPerKilometre/1e9), r.Service)
 	}
-	text := fmt.Sprintf("Every write is copied to another array %g km away later on", r.Kilometres)
+	text := fmt.Sprintf("Every write is copied asynchronously to another array %g km away", r.Kilometres)
 	if r.Rate > 0 {
 		text += fmt.Sprintf(", over a line of %s", r.Rate)
 	}
@@ -363,7 +363,7 @@ func (d Description) thinWords() []string {
 	}
 	words := append([]string{text + "."}, d.Thin.reductionWords()...)
 	if d.Thin.Unzeroed {
-		words = append(words, "What a first write leaves of a unit is not written with zeros: hosts read there what lay in the pool before.")
+		words = append(words, "The rest of a newly allocated unit is not zeroed: hosts read there what the pool held before.")
 	}
 	if s := d.Snapshots; s.Every > 0 {
 		text := fmt.Sprintf("A snapshot is taken every %s", s.Every)

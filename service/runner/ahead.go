@@ -89,7 +89,7 @@ func (a *ahead) begin(ctx context.Context, e *execution, all []plan.Step) (wait 
 	return working.Wait
 }
 
-// Between looks for a core that is free.
+// coreLook is the time between two looks for a core that is free.
 const coreLook = 20 * time.Millisecond
 
 // work simulates one part after the other while it may.
