@@ -321,10 +321,23 @@ func (d Description) timetable() string {
 	var all []string
 	for _, f := range d.Faults {
 		if f.Kind != MemberFails || f.At != 0 {
-			all = append(all, strings.Trim(fmt.Sprintf("%+v", f), "{}"))
+			all = append(all, f.fact())
 		}
 	}
 	return strings.Join(all, "; ")
+}
+
+// fact is a fault in a line, by the keys that mean something for its kind: as it stands in an array
+// file, so that keys of other kinds that come later change nothing.
+func (f Fault) fact() string {
+	text := fmt.Sprintf("%s at %s", f.Kind, f.At)
+	for _, key := range keysOfFaults[f.Kind] {
+		value := reflect.ValueOf(f).FieldByName(strings.ToUpper(key[:1]) + key[1:])
+		if !value.IsZero() || key == "member" || key == "cache" || key == "path" || key == "shelf" || key == "controller" {
+			text += fmt.Sprintf(", %s %v", key, value.Interface())
+		}
+	}
+	return text
 }
 
 func yesNo(is bool) string {

@@ -80,6 +80,16 @@ func leaves(at string, v reflect.Value, do func(path string, change, restore fun
 	}
 }
 
+// meansNothing reports a key of a fault that is none of the kind that all arrays here have.
+func meansNothing(path string) bool {
+	key, ofFault := strings.CutPrefix(path, "Faults[0].")
+	if !ofFault || key == "Kind" || key == "At" {
+		return false
+	}
+	slows := Fault{Kind: MemberSlows}
+	return slows.Idle(strings.ToLower(key[:1])+key[1:]) != ""
+}
+
 // Every key of an array is a fact: two arrays that differ in any of them do not "differ in
 // nothing that is known".
 func TestEveryKeyIsAFact(t *testing.T) {
@@ -88,7 +98,7 @@ func TestEveryKeyIsAFact(t *testing.T) {
 	for _, d := range described() {
 		before := d.Setup()
 		leaves("", reflect.ValueOf(&d).Elem(), func(path string, change, restore func()) {
-			if slices.Contains(beside, path) {
+			if slices.Contains(beside, path) || meansNothing(path) {
 				return
 			}
 			if !slices.Contains(known, path) {
