@@ -1,5 +1,7 @@
 package setup
 
+import "sync"
+
 // cost is what one operation asks of the members of a layout, on average over the
 // places it may have: pieces, each on a member of its own, and bytes in all.
 type cost struct{ reads, writes, readBytes, writtenBytes float64 }
@@ -98,8 +100,44 @@ func (g geometry) chunks(block int64) int64 {
 // mostSteps bounds the work of an average over places.
 const mostSteps = 40_000
 
-// parityCost walks over the places that an operation may have, grain by grain.
-func (g geometry) parityCost(block int64, write, sequential bool) (mean cost) {
+// asked is what the cost of an operation follows from.
+type asked struct {
+	geometry
+	block             int64
+	write, sequential bool
+}
+
+// worked keeps what costs on parity came to: they are asked for again and again, for each judgement
+// of each measurement, and walk over many places.
+var worked = struct {
+	sync.Mutex
+	costs map[asked]cost
+}{costs: map[asked]cost{}}
+
+// mostWorked bounds what is kept.
+const mostWorked = 1000
+
+// parityCost is the cost on parity, kept for the next who asks.
+func (g geometry) parityCost(block int64, write, sequential bool) cost {
+	key := asked{g, block, write, sequential}
+	worked.Lock()
+	c, known := worked.costs[key]
+	worked.Unlock()
+	if known {
+		return c
+	}
+	c = g.walk(block, write, sequential)
+	worked.Lock()
+	defer worked.Unlock()
+	if len(worked.costs) >= mostWorked {
+		clear(worked.costs)
+	}
+	worked.costs[key] = c
+	return c
+}
+
+// walk goes over the places that an operation may have, grain by grain.
+func (g geometry) walk(block int64, write, sequential bool) (mean cost) {
 	p := g.parity()
 	data := g.members - p
 	if !write && sequential { // whole stripes: what is read for one chunk serves the others
@@ -113,83 +151,105 @@ func (g geometry) parityCost(block int64, write, sequential bool) (mean cost) {
 	if chunk == 0 {
 		chunk = block
 	}
-	grain := divisor(block, chunk)
+	w := walker{geometry: g, block: block, grain: divisor(block, chunk), chunk: chunk, write: write}
+	w.touched, w.read, w.written = make([]bool, g.members), make([]bool, g.members), make([]bool, g.members)
 	width := chunk * int64(data)
 	period := width / divisor(block, width) * int64(g.members) // operations until all is as before
-	places := min(period, max(mostSteps/max(block/grain*int64(g.members), 1), 16))
+	places := min(period, max(mostSteps/max(block/w.grain*int64(g.members), 1), 16))
 	for i := range places {
-		mean = mean.plus(g.place(i*block, block, grain, chunk, write))
+		mean = mean.plus(w.place(i * block))
 	}
 	return mean.times(1 / float64(places))
 }
 
+// walker works the costs of places out.
+type walker struct {
+	geometry
+	block, grain, chunk int64
+	write               bool
+
+	touched       []bool // columns, of the row at hand
+	read, written []bool // members, by the operation at hand
+}
+
 // place is the cost of an operation at one place. The first members are the missing
 // ones.
-func (g geometry) place(at, block, grain, chunk int64, write bool) (c cost) {
-	p := g.parity()
-	data := g.members - p
-	width := chunk * int64(data)
-	read, written := make([]bool, g.members), make([]bool, g.members)
-	seen := map[int64]bool{} // rows that were looked at
-	for from := at; from < at+block; from += grain {
-		stripe, row := from/width, from%chunk
-		if key := stripe*chunk + row; seen[key] {
-			continue
-		} else {
-			seen[key] = true
+func (w *walker) place(at int64) (c cost) {
+	data := w.members - w.parity()
+	width := w.chunk * int64(data)
+	clear(w.read)
+	clear(w.written)
+	for from := at; from < at+w.block; from += w.grain {
+		stripe, row := from/width, from%w.chunk
+		if from%width >= w.chunk && from-w.chunk >= at {
+			continue // its row was looked at, from the chunk before
 		}
-		first := (g.members - 1 - int(stripe%int64(g.members)) + p) % g.members
-		member := func(column int) int { return (first + column) % g.members }
-		touched := make([]bool, g.members)
-		count, lostTouched, lostRest, parities := 0, 0, 0, 0
-		for column := range g.members {
-			place := stripe*width + int64(column)*chunk + row
-			isLost := member(column) < g.missing
-			touched[column] = column < data && place >= at && place < at+block
-			switch {
-			case column >= data && !isLost:
-				parities++
-			case touched[column] && isLost:
-				lostTouched++
-			case column < data && isLost:
-				lostRest++
-			}
-			if touched[column] {
-				count++
-			}
-		}
-		old := lostRest > 0 || lostTouched == 0 && count+parities < data-count
-		rest := lostTouched > 0 || !old
-		needed := data
-		for column := range g.members {
-			m, isParity := member(column), column >= data
-			if m < g.missing {
-				continue
-			}
-			reads := !write && (touched[column] || lostTouched > 0 && needed > 0)
-			if write && parities > 0 {
-				reads = rest && !isParity && !touched[column] || old && (isParity || touched[column])
-			}
-			if reads {
-				needed--
-				read[m] = true
-				c.readBytes += float64(grain)
-			}
-			if write && (touched[column] || isParity) {
-				written[m] = true
-				c.writtenBytes += float64(grain)
-			}
-		}
+		w.row(&c, at, stripe, row)
 	}
-	for m := range g.members {
-		if read[m] {
+	for m := range w.members {
+		if w.read[m] {
 			c.reads++
 		}
-		if written[m] {
+		if w.written[m] {
 			c.writes++
 		}
 	}
 	return c
+}
+
+// row adds what an operation at a place costs in one row of a stripe.
+func (w *walker) row(c *cost, at, stripe, row int64) {
+	p := w.parity()
+	data := w.members - p
+	width := w.chunk * int64(data)
+	first := (w.members - 1 - int(stripe%int64(w.members)) + p) % w.members
+	count, lostTouched, lostRest, parities := 0, 0, 0, 0
+	for column, m := 0, first; column < w.members; column, m = column+1, after(m, w.members) {
+		place := stripe*width + int64(column)*w.chunk + row
+		isLost := m < w.missing
+		w.touched[column] = column < data && place >= at && place < at+w.block
+		switch {
+		case column >= data && !isLost:
+			parities++
+		case w.touched[column] && isLost:
+			lostTouched++
+		case column < data && isLost:
+			lostRest++
+		}
+		if w.touched[column] {
+			count++
+		}
+	}
+	old := lostRest > 0 || lostTouched == 0 && count+parities < data-count
+	rest := lostTouched > 0 || !old
+	needed := data
+	for column, m := 0, first; column < w.members; column, m = column+1, after(m, w.members) {
+		isParity := column >= data
+		if m < w.missing {
+			continue
+		}
+		reads := !w.write && (w.touched[column] || lostTouched > 0 && needed > 0)
+		if w.write && parities > 0 {
+			reads = rest && !isParity && !w.touched[column] || old && (isParity || w.touched[column])
+		}
+		if reads {
+			needed--
+			w.read[m] = true
+			c.readBytes += float64(w.grain)
+		}
+		if w.write && (w.touched[column] || isParity) {
+			w.written[m] = true
+			c.writtenBytes += float64(w.grain)
+		}
+	}
+}
+
+// after is the member that comes next, the first one after the last.
+func after(member, members int) int {
+	if member++; member == members {
+		return 0
+	}
+	return member
 }
 
 // divisor is the greatest common one.
