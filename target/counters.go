@@ -71,10 +71,12 @@ func (e *exposition) array(t array.Totals, caches, lun []string) {
 		count("cache_misses", "Reads that it did not.", t.Misses[i], cache...)
 		count("cache_destaged_bytes", "Bytes that it wrote out.", t.Written[i], cache...)
 	}
-	if t.Fast+t.Slow > 0 {
-		count("tier_answered", "Operations that the tier answered.", t.Fast)
-		count("tier_passed", "Operations that went past it.", t.Slow)
-		count("tier_moved_bytes", "Bytes that were moved to it and from it.", t.Moved)
+	for i, answered := range t.Fast {
+		count("tier_answered", "Operations that a tier answered.", answered, "tier", strconv.Itoa(i))
+	}
+	if t.Fast != nil {
+		count("tier_passed", "Operations that went past all tiers.", t.Slow)
+		count("tier_moved_bytes", "Bytes that were moved to tiers and from them.", t.Moved)
 	}
 	for i, worked := range t.Controllers {
 		seconds("controller", "Time in which a controller worked.", worked, "controller", strconv.Itoa(i))

@@ -118,12 +118,17 @@ func New(d Description) (*Array, error) {
 			m.shelf = &a.shelves[d.Shelves.of(i, len(members))]
 		}
 	}
+	parity := a.layout.parity > 0
 	if d.Tier != nil {
-		a.tier = newTier(d, len(a.members))
-		add(d.Tier.expandedMembers())
+		a.tier = newTier(d)
+		for _, t := range d.tiers() {
+			a.tier.put(t, len(a.members))
+			add(t.expandedMembers())
+			parity = parity || a.tier.parts[len(a.tier.parts)-1].layout.parity > 0
+		}
 		a.events.add(a.tier.every, tierLooks, 0)
 	}
-	if a.layout.parity > 0 || a.tier != nil && a.tier.layout.parity > 0 {
+	if parity {
 		a.gathering = newGathering()
 	}
 	for i, m := range a.members[:len(members)] {

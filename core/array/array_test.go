@@ -784,6 +784,9 @@ func anyArray(source *rand.Rand) Description {
 	}
 	if pick(4) == 0 {
 		d.Tier = &Tier{Members: Group{Count: 2 + 2*pick(2), Medium: Flash, Capacity: gb / 2}, Extent: quantity.MiB << pick(7), Every: quantity.Seconds(0.01 + source.Float64())}
+		if pick(3) == 0 {
+			d.Tier.Lower = []LowerTier{{Members: Group{Count: 2 + 2*pick(2), Medium: Flash, Capacity: gb / 2}}}
+		}
 	}
 	if pick(3) == 0 {
 		d.Caches = []Cache{{Name: "c", Size: quantity.Bytes(1+pick(64)) * quantity.MiB, Block: 4096 << pick(5), Mode: []CacheMode{ReadOnly, WriteBack, WriteThrough}[pick(3)], DirtyLimit: quantity.Share(source.Float64())}}
@@ -914,9 +917,9 @@ func TestTierFindsWhatIsHot(t *testing.T) {
 	}
 	cold := closed(a, 8, 4000, next)
 	closed(a, 8, 40_000, next)
-	a.tier.answered, a.tier.passed = 0, 0
+	a.tier.parts[0].answered, a.tier.passed = 0, 0
 	warm := closed(a, 8, 20_000, next)
-	share := float64(a.tier.answered) / float64(a.tier.answered+a.tier.passed)
+	share := float64(a.tier.parts[0].answered) / float64(a.tier.parts[0].answered+a.tier.passed)
 	if share < 0.9 || warm.rate < 3*cold.rate {
 		t.Errorf("the tier answers %.3f of the accesses; %.0f a second against %.0f at first", share, warm.rate, cold.rate)
 	}

@@ -1,6 +1,10 @@
 package array
 
-import "fmt"
+import (
+	"fmt"
+
+	"patientheron/core/setup"
+)
 
 // counters count what has no better place.
 type counters struct {
@@ -151,8 +155,14 @@ func (a *Array) Inside(before Totals) []Counter {
 		}
 	}
 	if t := a.tier; t != nil {
-		add("tier in use", "share", ratio(float64(t.used()), float64(t.slots)))
-		mean("tier answered", "share", float64(now.Fast-before.Fast), float64(now.Fast-before.Fast+now.Slow-before.Slow))
+		all := now.Slow - before.Slow
+		for i, count := range now.Fast {
+			all += count - before.Fast[i]
+		}
+		for i := range t.parts {
+			add(setup.TierName(i)+" in use", "share", ratio(float64(t.parts[i].used(t)), float64(t.parts[i].slots)))
+			mean(setup.TierName(i)+" answered", "share", float64(now.Fast[i]-before.Fast[i]), float64(all))
+		}
 		sum("tier moved", "bytes", float64(now.Moved-before.Moved))
 	}
 	for i := range now.Shelves {
@@ -263,7 +273,8 @@ type Totals struct {
 	At                    int64
 	Busy, Lines, Channels []float64    // of each member, its interface and its channels, nanoseconds
 	Hits, Misses, Written []int64      // of each cache; written out in bytes
-	Fast, Slow, Moved     int64        // operations of the tier and past it; bytes it moved
+	Fast                  []int64      // operations that each tier answered
+	Slow, Moved           int64        // operations past the tiers; bytes they moved
 	Caches                []float64    // of each cache, nanoseconds its own line was busy
 	Shelves               [][2]float64 // of each, nanoseconds: to its members and from them
 	Limit                 float64
@@ -330,7 +341,10 @@ func (a *Array) Totals() Totals {
 		}
 	}
 	if a.tier != nil {
-		t.Fast, t.Slow, t.Moved = a.tier.answered, a.tier.passed, a.tier.movedBytes
+		for i := range a.tier.parts {
+			t.Fast = append(t.Fast, a.tier.parts[i].answered)
+		}
+		t.Slow, t.Moved = a.tier.passed, a.tier.movedBytes
 	}
 	for _, h := range a.hosts {
 		t.Hosts = append(t.Hosts, [3]float64{h.slotOut.busyUntil(a.now), h.slotIn.busyUntil(a.now), h.disk.busyUntil(a.now)})

@@ -8,27 +8,6 @@ import (
 	"patientheron/core/quantity"
 )
 
-// form is how the tier's members are laid out.
-func (t Tier) form() Layout {
-	level := t.Level
-	if level == "" {
-		level = MirrorStripe
-		if t.Members.Count < 4 {
-			level = Mirror
-		}
-	}
-	return Layout{Level: level, Chunk: 64 * quantity.KiB}
-}
-
-func (t Tier) expandedMembers() []Group {
-	return Description{Members: []Group{t.Members}}.expandedMembers()
-}
-
-// usable is the capacity of the tier for data.
-func (t Tier) usable() quantity.Bytes {
-	return Description{Members: []Group{t.Members}, Layout: t.form()}.Usable()
-}
-
 // Usable is the capacity the layout leaves for data.
 func (d Description) Usable() quantity.Bytes {
 	d = d.completed()
@@ -183,7 +162,7 @@ func (g Group) disk() mechanics.Disk {
 }
 
 // Kinds are members of which no two are alike, by their numbers: the first of each group, and of
-// the tier, whose members come after the others.
+// each tier, whose members come after the others.
 func (d Description) Kinds() (numbers []int) {
 	next := 0
 	for i, g := range d.Members {
@@ -193,8 +172,9 @@ func (d Description) Kinds() (numbers []int) {
 		}
 		next += g.Count
 	}
-	if d.Tier != nil {
+	for _, t := range d.tiers() {
 		numbers = append(numbers, next)
+		next += t.Members.Count
 	}
 	return numbers
 }

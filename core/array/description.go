@@ -40,7 +40,7 @@ type Description struct {
 	Caches     []Cache // in the order in which an operation meets them
 	Thin       *Thin   // nil for a volume that has all of its room from the beginning
 	Snapshots  Snapshots
-	Tier       *Tier // faster members for what is used most
+	Tier       *Tier // faster members for what is used most, and tiers between
 	Link       Link  // none when its rate is zero
 	Replica    *Replica
 	Neighbours []Neighbour
@@ -110,8 +110,8 @@ func (d Description) TotalPrice() float64 {
 	if len(d.Members) > 0 {
 		price += float64(d.Layout.HotSpares) * d.Members[0].Price
 	}
-	if d.Tier != nil {
-		price += float64(d.Tier.Members.Count) * d.Tier.Members.Price
+	for _, t := range d.tiers() {
+		price += float64(t.Members.Count) * t.Members.Price
 	}
 	return price
 }
@@ -256,24 +256,6 @@ type Log struct {
 	Throughput quantity.ByteRate // default 500 MB/s
 	Time       quantity.Seconds  // of each flush; default 90 µs
 }
-
-// Tier is faster members that hold what is used most, moved there and back by
-// extents. New data lands there while it has room.
-type Tier struct {
-	Members Group
-	Level   Level             // default raid1 of two members, raid10 of more
-	Extent  quantity.Bytes    // default 64 MiB
-	Every   quantity.Seconds  // how often what is hot is looked for; default 10 s
-	Rate    quantity.ByteRate // of moving; default 100 MB/s
-	Off     []Region          // that stay on the slow members
-	Windows []Window          // in which extents are moved; none for always
-}
-
-// Region is a range of the volume; of a thin one, of the room behind it.
-type Region struct{ From, To quantity.Bytes }
-
-// Window is a time that comes again and again.
-type Window struct{ At, For, Every quantity.Seconds }
 
 // Combined is how several links work together.
 type Combined string

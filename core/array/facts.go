@@ -136,29 +136,7 @@ func (d Description) Setup() setup.Setup {
 	}
 	some("pool.snapshotEvery", d.Snapshots.Every)
 	some("pool.snapshotsKept", d.Snapshots.Keep)
-	if t := d.Tier; t != nil {
-		know("tier.medium", t.Members.Medium)
-		t.Members.completed().know("tier.", func(key string, value any) {
-			if key != "tier.interface" || t.Members.Medium != HardDisk {
-				know(key, value)
-			}
-		})
-		know("tier.extent", cmp.Or(t.Extent, 64*quantity.MiB))
-		know("tier.every", cmp.Or(t.Every, 10))
-		know("tier.rate", cmp.Or(t.Rate, 100e6))
-		var off, windows []string
-		for _, r := range t.Off {
-			off = append(off, fmt.Sprintf("%d to %d", r.From, r.To))
-		}
-		for _, w := range t.Windows {
-			windows = append(windows, fmt.Sprintf("%gs for %gs every %gs", w.At, w.For, w.Every))
-		}
-		some("tier.off", strings.Join(off, ", "))
-		some("tier.windows", strings.Join(windows, ", "))
-		know("tier.size", asSold(t.usable()))
-		know("tier.count", t.Members.Count)
-		know("tier.level", t.form().Level)
-	}
+	d.tierFacts(know, some)
 	if l := d.Link; l.Rate > 0 {
 		know("link[0].rate", l.Rate)
 		know("link[0].count", l.Count)
@@ -248,8 +226,8 @@ func (d Description) Layers() setup.Layer {
 	if t := d.Thin; t != nil {
 		layers = append(layers, setup.Layer{Kind: "thin", Name: "thin volume", Words: fmt.Sprintf("%s in units of %s", asSold(d.Size()), t.Unit) + t.how()})
 	}
-	if t := d.Tier; t != nil {
-		layers = append(layers, setup.Layer{Kind: "tier", Name: "tier", Words: fmt.Sprintf("%s as %s of %d members", t.usable(), t.form().Level, t.Members.Count)})
+	for i, t := range d.tiers() {
+		layers = append(layers, setup.Layer{Kind: "tier", Name: setup.TierName(i), Words: fmt.Sprintf("%s as %s of %d members", t.usable(), t.form().Level, t.Members.Count)})
 	}
 	form := fmt.Sprintf("in chunks of %s", d.Layout.Chunk)
 	if l := d.Layout; l.Stripe > 0 {

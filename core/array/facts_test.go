@@ -28,7 +28,7 @@ func described() (all []Description) {
 		all = append(all, Description{
 			Members: []Group{g}, Layout: Layout{Level: Stripe, Chunk: 64 * quantity.KiB, Stripe: 3, Spares: 1}, Shelves: Shelves{Count: 2, Rate: 1e9}, Limits: Limits{Operations: 1000, Throughput: 1e8, Burst: 2, Reads: 700, Writes: 500, ReadRate: 9e7, WrittenRate: 8e7},
 			Controller: Controller{Operations: 1e5, Throughput: 2e9, Count: 2, Owner: 1, Takeover: 3, CopyRate: 1e9}, Caches: []Cache{cache, devices}, Thin: &Thin{Unit: quantity.MiB, Throughput: 1e9, Index: quantity.GiB, Deduplicates: true},
-			Snapshots: Snapshots{Every: 60, Keep: 3}, Tier: &Tier{Members: g, Level: Stripe, Extent: 64 * quantity.MiB, Every: 20, Rate: 5e7, Off: []Region{{0, quantity.GiB}}, Windows: []Window{{0, 3600, 86400}}},
+			Snapshots: Snapshots{Every: 60, Keep: 3}, Tier: &Tier{Members: g, Level: Stripe, Lower: []LowerTier{{Members: g, Level: Parity}}, Extent: 64 * quantity.MiB, Every: 20, Rate: 5e7, Off: []Region{{0, quantity.GiB}}, Windows: []Window{{0, 3600, 86400}}},
 			Link: Link{Rate: 1.25e9, Count: 2, Hosts: 2, Slot: 4e9, OwnDisk: 1e9, PerOp: 1e-6, PerByte: 1e-9, RoundTrip: 1e-4}, Replica: &Replica{Kilometres: 10, Service: 1e-3, Rate: 1e9},
 			Neighbours: []Neighbour{{Name: "mail", Size: quantity.GiB, Owner: 1, Writes: 0.3, Depth: 4, At: 5, For: 10}},
 			Faults:     []Fault{{Kind: MemberSlows, At: 10, Factor: 2}}, FileSystem: filesystem.Settings{}, PageCache: pagecache.Settings{}, Empty: 0.5,
@@ -93,7 +93,7 @@ func meansNothing(path string) bool {
 // Every key of an array is a fact: two arrays that differ in any of them do not "differ in
 // nothing that is known".
 func TestEveryKeyIsAFact(t *testing.T) {
-	beside := []string{"Name", "Price", "Members[0].Price", "Tier.Members.Price", "Caches[0].Index", "Caches[1].Mirrored"} // which change no figure; the last two of a cache of memory, and of devices
+	beside := []string{"Name", "Price", "Members[0].Price", "Tier.Members.Price", "Tier.Lower[0].Members.Price", "Caches[0].Index", "Caches[1].Mirrored"} // which change no figure; the last two of a cache of memory, and of devices
 	told, known := map[string]bool{}, []string{}
 	for _, d := range described() {
 		before := d.Setup()

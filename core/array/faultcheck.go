@@ -129,8 +129,12 @@ func (d Description) validateTarget(at string, f Fault) error {
 
 // levelOf is the level of the layout that a member belongs to.
 func (d Description) levelOf(member int) Level {
-	if d.Tier != nil && member >= len(d.expandedMembers()) {
-		return d.Tier.form().Level
+	level, first := d.Layout.Level, len(d.expandedMembers())
+	for _, t := range d.tiers() {
+		if member >= first {
+			level = t.form().Level
+		}
+		first += t.Members.Count
 	}
-	return d.Layout.Level
+	return level
 }

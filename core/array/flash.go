@@ -79,8 +79,8 @@ func (d Description) flashScale() int {
 		}
 	}
 	count(d.expandedMembers())
-	if d.Tier != nil {
-		count(d.Tier.expandedMembers())
+	for _, t := range d.tiers() {
+		count(t.expandedMembers())
 	}
 	scale := 1
 	for total/float64(scale) > followed {

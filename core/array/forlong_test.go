@@ -3,12 +3,37 @@ package array
 import (
 	"math"
 	"math/rand/v2"
+	"os"
+	"strconv"
 	"strings"
 	"testing"
 
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 )
+
+// draws is how many arrays are drawn: so many, or that times what HERON_DRAWS says.
+func draws(count int) int {
+	if times, err := strconv.Atoi(os.Getenv("HERON_DRAWS")); err == nil {
+		count *= times
+	}
+	return count
+}
+
+// asUsed draws the operations of a use of an array.
+func asUsed(a *Array, u setup.Use, source *rand.Rand) func(int) Request {
+	all := int64(a.Size() / u.Block)
+	hot := int64(float64(all) * float64(u.HotSpan))
+	return func(int) Request {
+		at := source.Int64N(all)
+		if hot > 0 {
+			if at = source.Int64N(hot); source.Float64() >= float64(u.HotAccesses) {
+				at = hot + source.Int64N(all-hot)
+			}
+		}
+		return Request{Write: source.Float64() >= float64(u.Reads), Offset: at * int64(u.Block), Length: int(u.Block)}
+	}
+}
 
 // What is written to flash for long settles where the explanation says that it does, by spare
 // room, fast region, channels and how uneven the writes are: within a fifth where members are
@@ -18,7 +43,7 @@ func TestForLongIsWhatComesForLong(t *testing.T) {
 	source := rand.New(rand.NewPCG(12, 1))
 	pick := func(n int) int { return source.IntN(n) }
 	tried, worst := 0, 1.0
-	for range 60 {
+	for range draws(60) {
 		d := Description{
 			Members: []Group{{
 				Count: []int{1, 2, 4, 6}[pick(4)], Medium: Flash, Capacity: quantity.Bytes(48+pick(48)) * quantity.MiB, Dies: 4 + pick(13),
@@ -37,25 +62,13 @@ func TestForLongIsWhatComesForLong(t *testing.T) {
 			continue
 		}
 		a := build(t, d)
-		places := a.Size() / quantity.Bytes(u.Block)
-		next := func(int) Request {
-			at := source.Int64N(int64(places))
-			if u.HotSpan > 0 {
-				hot := int64(float64(places) * float64(u.HotSpan))
-				if source.Float64() < float64(u.HotAccesses) {
-					at = source.Int64N(hot)
-				} else {
-					at = hot + source.Int64N(int64(places)-hot)
-				}
-			}
-			return Request{Write: source.Float64() >= float64(u.Reads), Offset: at * int64(u.Block), Length: int(u.Block)}
-		}
+		all, next := int64(a.Size()/u.Block), asUsed(a, u, source)
 		at := int64(-1)
-		closed(a, u.Depth, int(places), func(int) Request { // all of it is written once
+		closed(a, u.Depth, int(all), func(int) Request { // all of it is written once
 			at++
-			return Request{Write: true, Offset: at % int64(places) * int64(u.Block), Length: int(u.Block)}
+			return Request{Write: true, Offset: at % all * int64(u.Block), Length: int(u.Block)}
 		})
-		count := int(4 * float64(places) / float64(1-u.Reads))
+		count := int(4 * float64(all) / float64(1-u.Reads))
 		closed(a, u.Depth, count, next)
 		before := a.Totals()
 		r := closed(a, u.Depth, count, next)
@@ -90,7 +103,7 @@ func TestForLongBehindCaches(t *testing.T) {
 	source := rand.New(rand.NewPCG(77, 1))
 	pick := func(n int) int { return source.IntN(n) }
 	near, worst := 0, 0.0 // of caches that hold many times what is being written
-	for tried := 0; tried < 60; {
+	for tried := 0; tried < draws(60); {
 		g := Group{Count: []int{1, 2, 4}[pick(3)], Medium: []Medium{Flash, LowLatency}[pick(2)], Capacity: quantity.Bytes(32+pick(24)) * quantity.MiB, Interface: 2e9}
 		if g.Medium == Flash {
 			g.Dies, g.OverProvision, g.BlockPages = 4+pick(13), quantity.Share(0.1+0.5*source.Float64()), []int{32, 64, 128}[pick(3)]
@@ -114,17 +127,8 @@ func TestForLongBehindCaches(t *testing.T) {
 		}
 		tried++
 		a := build(t, d)
-		places := int64(a.Size() / u.Block)
-		next := func(int) Request {
-			at := source.Int64N(places)
-			if hot := int64(float64(places) * float64(u.HotSpan)); hot > 0 {
-				if at = source.Int64N(hot); source.Float64() >= float64(u.HotAccesses) {
-					at = hot + source.Int64N(places-hot)
-				}
-			}
-			return Request{Write: source.Float64() >= float64(u.Reads), Offset: at * int64(u.Block), Length: int(u.Block)}
-		}
-		count := int(4 * float64(places) / max(float64(1-u.Reads), 0.5))
+		next := asUsed(a, u, source)
+		count := int(4 * float64(a.Size()/u.Block) / max(float64(1-u.Reads), 0.5))
 		closed(a, u.Depth, 2*count, next)
 		before := a.Totals()
 		r := closed(a, u.Depth, count, next)
@@ -144,6 +148,59 @@ func TestForLongBehindCaches(t *testing.T) {
 	}
 	t.Logf("%d arrays that were always busy behind their cache, at most %.0f %% off", near, (math.Exp(worst)-1)*100)
 	if near < 15 {
+		t.Error("hardly any was ever busy")
+	}
+}
+
+// So does what comes for long on tiers, where what is used most has come to lie on the fastest: within
+// a fifth where its members, or those of another tier, are always busy.
+func TestForLongOnTiers(t *testing.T) {
+	t.Parallel()
+	source := rand.New(rand.NewPCG(78, 1))
+	pick := func(n int) int { return source.IntN(n) }
+	const moving = 30 // seconds at the beginning in which extents are moved
+	near, worst := 0, 0.0
+	for range draws(60) {
+		fast := func(capacity int, slow float64) Group {
+			time := quantity.Seconds(slow * (50e-6 + 100e-6*source.Float64()))
+			return Group{Count: 2 + 2*pick(2), Medium: LowLatency, Capacity: quantity.Bytes(capacity) * quantity.MiB, Interface: 2e9, Units: 1 + pick(3), ReadTime: time, ProgramTime: time}
+		}
+		d := Description{
+			Members: []Group{fast(64+pick(64), 4+4*source.Float64())}, Layout: Layout{Level: []Level{Mirror, MirrorStripe, Parity}[pick(3)], Chunk: 16 * quantity.KiB},
+			Tier: &Tier{Members: fast(4+pick(12), 1), Extent: quantity.MiB, Every: 0.5, Rate: 1e9, Windows: []Window{{At: 0, For: moving, Every: 86400}}},
+		}
+		for range pick(3) {
+			d.Tier.Lower = append(d.Tier.Lower, LowerTier{Members: fast(4+pick(12), 1.5+1.5*source.Float64())})
+		}
+		u := setup.Use{Reads: []quantity.Share{0, 0.5, 1}[pick(3)], Block: []quantity.Bytes{4096, 8192}[pick(2)], Depth: 256, HotAccesses: 0.8, HotSpan: quantity.Share(0.02 + 0.3*source.Float64())}
+		if d.Validate() != nil {
+			continue
+		}
+		a := build(t, d)
+		next := asUsed(a, u, source)
+		for a.Now() < moving*1e9 {
+			closed(a, u.Depth, 20_000, next)
+		}
+		before := a.Totals()
+		r := closed(a, u.Depth, 40_000, next)
+		limit, fresh := setup.ForLong(d.Setup().Ceilings(u)), setup.Limit(d.Setup().Ceilings(u))
+		if limit == nil || limit.Long > fresh.Rate || r.rate > float64(fresh.Rate)*1.1 {
+			t.Fatalf("%+v: %.0f a second, for long %+v, fresh %+v", d.Tier, r.rate, limit, fresh)
+		}
+		if _, share := busiest(a, before); share < 0.97 {
+			continue
+		}
+		near++
+		reached := r.rate / float64(limit.Long)
+		worst = max(worst, math.Abs(math.Log(reached)))
+		if reached < 0.8 || reached > 1.25 {
+			totals := a.Totals()
+			t.Errorf("%s below, %s of %s at %s and %s, used as %+v: %.0f a second for long with %v of %d on tiers, want %.0f (%s)", d.Layout.Level, describe(u), asSold(d.Usable()), u.HotAccesses, u.HotSpan, d.tierWords(),
+				r.rate, totals.Fast, before.Fast, float64(limit.Long), limit.LongFormula)
+		}
+	}
+	t.Logf("%d arrays that were always busy with their tiers, at most %.0f %% off", near, (math.Exp(worst)-1)*100)
+	if near < 20 {
 		t.Error("hardly any was ever busy")
 	}
 }

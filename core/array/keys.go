@@ -58,6 +58,8 @@ func (d Description) Idle(key string) string {
 		return d.Members[at].idle(name)
 	case part == "tier.members" && d.Tier != nil:
 		return d.Tier.Members.idle(name)
+	case list == "tier.lower" && strings.HasSuffix(part, "].members") && d.Tier != nil && at < len(d.Tier.Lower):
+		return d.Tier.Lower[at].Members.idle(name)
 	case list == "caches" && at < len(d.Caches):
 		return d.Caches[at].idle(name)
 	case list == "faults" && at < len(d.Faults):
@@ -89,7 +91,8 @@ func numbered(part string) (at int, list string) {
 	if !found {
 		return 0, ""
 	}
-	at, err := strconv.Atoi(strings.TrimSuffix(rest, "]"))
+	rest, _, _ = strings.Cut(rest, "]")
+	at, err := strconv.Atoi(rest)
 	if err != nil {
 		return 0, ""
 	}

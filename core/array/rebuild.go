@@ -79,8 +79,12 @@ func (a *Array) takeOver(member int) {
 
 // layoutOf is the layout a member belongs to.
 func (a *Array) layoutOf(member int) *layout {
-	if a.tier != nil && member >= a.tier.layout.base {
-		return a.tier.layout
+	if a.tier != nil {
+		for i := len(a.tier.parts) - 1; i >= 0; i-- {
+			if l := a.tier.parts[i].layout; member >= l.base {
+				return l
+			}
+		}
 	}
 	return a.layout
 }

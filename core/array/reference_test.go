@@ -185,78 +185,114 @@ func TestCacheAgainstAPlainList(t *testing.T) {
 	}
 }
 
-// Relocation against sorting by heat: after each look the tier is on its way to hold
-// the hottest, and no slot is ever lost.
-func TestTierAgainstSorting(t *testing.T) {
-	d := tiered()
-	d.Tier.Rate = 1e12
-	d.Tier.Every = 0.5
-	a := build(t, d)
-	source := rand.New(rand.NewPCG(3, 1))
-	heat := make([]float64, len(a.tier.place))
-	for round := range 12 {
-		for until := int64(float64(round+1) * 0.5e9); a.Now() < until-20e6; {
-			extent := source.IntN(len(heat))
-			if source.IntN(4) > 0 {
-				extent = (round/4*37 + source.IntN(24)) % len(heat)
-			}
-			at := int64(extent)*a.tier.extent + source.Int64N(a.tier.extent/4096)*4096
-			if at+4096 > a.size {
-				continue
-			}
-			heat[extent]++
-			a.Submit(Request{Offset: at, Length: 4096, Write: source.IntN(3) == 0})
-			for len(a.Done()) == 0 {
-				a.Step(math.MaxInt64)
-			}
-			a.Forget()
-		}
-		for a.Step(int64(float64(round+1) * 0.5e9)) {
-		}
-		taken := map[int32]bool{}
-		for _, place := range a.tier.place {
-			if place >= 0 {
-				if taken[place] {
-					t.Fatalf("two extents in slot %d", place)
+// Relocation against sorting by heat: after each look every slot holds one extent, is promised to one
+// or free, and in the end what is hottest lies on the tier and what comes next on those between.
+func TestTiersAgainstSorting(t *testing.T) {
+	lower := func(size quantity.Bytes) LowerTier {
+		return LowerTier{Members: Group{Count: 2, Medium: LowLatency, Capacity: size, Units: 4}}
+	}
+	for name, between := range map[string][]LowerTier{
+		"one tier": nil, "two tiers": {lower(128 * quantity.MiB)}, "three tiers": {lower(64 * quantity.MiB), lower(200 * quantity.MiB)},
+	} {
+		t.Run(name, func(t *testing.T) {
+			d := tiered()
+			d.Tier.Rate, d.Tier.Every, d.Tier.Lower = 1e12, 0.5, between
+			a := build(t, d)
+			source := rand.New(rand.NewPCG(3, 1))
+			round := func(round int, hot func(round int) int) {
+				for until := int64(float64(round+1) * 0.5e9); a.Now() < until-20e6; {
+					at := int64(hot(round))*a.tier.extent + source.Int64N(a.tier.extent/4096)*4096
+					if at+4096 > a.size {
+						continue
+					}
+					a.Submit(Request{Offset: at, Length: 4096, Write: source.IntN(3) == 0})
+					for len(a.Done()) == 0 {
+						a.Step(math.MaxInt64)
+					}
+					a.Forget()
 				}
-				taken[place] = true
+				for a.Step(int64(float64(round+1) * 0.5e9)) {
+				}
+				allSlotsAreKept(t, a)
 			}
-		}
-		promised := map[int32]bool{}
-		for _, m := range a.tier.plans {
-			if m.slot >= 0 && !taken[m.slot] {
-				promised[m.slot] = true
+			all := len(a.tier.place)
+			for i := range 12 { // what is hot moves on
+				round(i, func(i int) int {
+					if source.IntN(4) == 0 {
+						return source.IntN(all)
+					}
+					return (i/4*37 + source.IntN(24)) % all
+				})
 			}
-		}
-		for _, slot := range a.tier.spare {
-			if taken[slot] || promised[slot] {
-				t.Fatalf("slot %d is free and taken", slot)
+			// Each extent of the first rank is asked for thrice as often as one of the next, and so on.
+			ranks := []int{0}
+			for i := range a.tier.parts {
+				ranks = append(ranks, ranks[i]+a.tier.parts[i].slots*3/4)
 			}
+			for i := range 16 {
+				round(12+i, func(int) int {
+					rank, weight := 0, source.IntN(1<<(2*len(ranks)))
+					for rank < len(a.tier.parts)-1 && weight < 1<<(2*(len(ranks)-1-rank)) {
+						rank++
+					}
+					return ranks[rank] + source.IntN(ranks[rank+1]-ranks[rank])
+				})
+			}
+			type warm struct {
+				extent int
+				heat   float64
+			}
+			var list []warm
+			for extent, h := range a.tier.heat {
+				list = append(list, warm{extent, h})
+			}
+			slices.SortFunc(list, func(x, y warm) int { return cmp.Compare(y.heat, x.heat) })
+			at := 0
+			for i := range a.tier.parts {
+				p := &a.tier.parts[i]
+				wrong, most := 0, p.slots/2
+				for _, w := range list[at : at+most] {
+					if place := a.tier.place[w.extent]; place < 0 || place >= p.first+int32(p.slots) {
+						wrong++
+					}
+				}
+				if wrong > 1+most/20 { // one may just be on its way
+					t.Errorf("%d of %d extents that should lie on tier %d or above lie below it", wrong, most, i)
+				}
+				at += p.slots
+			}
+		})
+	}
+}
+
+// allSlotsAreKept holds that each slot is taken once, promised or free.
+func allSlotsAreKept(t *testing.T, a *Array) {
+	t.Helper()
+	taken, promised, slots, free := map[int32]bool{}, map[int32]bool{}, 0, 0
+	for _, place := range a.tier.place {
+		if place >= 0 && taken[place] {
+			t.Fatalf("two extents in slot %d", place)
 		}
-		if got := len(taken) + len(promised) + len(a.tier.spare); got != a.tier.slots {
-			t.Fatalf("round %d: %d slots are taken, %d promised and %d free of %d", round, len(taken), len(promised), len(a.tier.spare), a.tier.slots)
+		taken[place] = place >= 0
+	}
+	delete(taken, -1)
+	for _, m := range a.tier.plans {
+		if m.slot >= 0 && !taken[m.slot] {
+			promised[m.slot] = true
 		}
 	}
-	// The 24 hottest of the last rounds are there.
-	type warm struct {
-		extent int
-		heat   float64
-	}
-	var list []warm
-	for extent, h := range a.tier.heat {
-		list = append(list, warm{extent, h})
-	}
-	slices.SortFunc(list, func(x, y warm) int { return cmp.Compare(y.heat, x.heat) })
-	for until := a.Now() + 2e9; a.Step(until); {
-	}
-	missing := 0
-	for _, w := range list[:20] {
-		if a.tier.place[w.extent] < 0 {
-			missing++
+	for i := range a.tier.parts {
+		p := &a.tier.parts[i]
+		slots += p.slots
+		for _, slot := range p.spare {
+			if taken[slot] || promised[slot] || a.tier.part(slot) != p {
+				t.Fatalf("slot %d is free, and taken or of another tier", slot)
+			}
+			free++
 		}
 	}
-	if missing > 0 {
-		t.Errorf("%d of the 20 hottest extents are not on the tier", missing)
+	if got := len(taken) + len(promised) + free; got != slots {
+		t.Fatalf("%d slots are taken, %d promised and %d free of %d", len(taken), len(promised), free, slots)
 	}
 }
 

@@ -54,8 +54,8 @@ func (t *tier) leave(a *Array) {
 // takes the place of, so that equals do not change places for ever.
 const promoteMargin = 1.5
 
-// look plans the moves: the hottest slow extents up, into free slots first and then
-// against the coldest fast ones.
+// look plans the moves, for the fastest tier first: the hottest extents from below it go up, into
+// free slots first and then against its coldest ones, which make way to where there is room.
 func (t *tier) look() {
 	for len(t.plans) > 0 {
 		t.drop()
@@ -63,36 +63,51 @@ func (t *tier) look() {
 	if t.leaves {
 		for extent, place := range t.place {
 			if place >= 0 {
-				t.plans = append(t.plans, move{extent, -1})
+				t.plans = append(t.plans, move{extent: extent, slot: -1})
 			}
 		}
 		return
 	}
-	var slow, fast []int
-	for extent, place := range t.place {
-		switch {
-		case place >= 0:
-			fast = append(fast, extent)
-		case t.heat[extent] >= 1 && !t.empty[extent] && !t.off[extent]:
-			slow = append(slow, extent)
-		}
-	}
-	slices.SortStableFunc(slow, func(x, y int) int { return cmp.Compare(t.heat[y], t.heat[x]) })
-	slices.SortStableFunc(fast, func(x, y int) int { return cmp.Compare(t.heat[x], t.heat[y]) })
-	for _, extent := range slow {
-		if len(t.spare) > 0 {
-			t.plans = append(t.plans, move{extent, t.spare[len(t.spare)-1]})
-			t.spare = t.spare[:len(t.spare)-1]
-			continue
-		}
-		if len(fast) == 0 || t.heat[extent] <= promoteMargin*t.heat[fast[0]] {
-			break
-		}
-		t.plans = append(t.plans, move{fast[0], -1}, move{extent, t.place[fast[0]]})
-		fast = fast[1:]
+	lies := slices.Clone(t.place) // when all is done that has been planned
+	for i := range t.parts {
+		t.lookFor(i, lies)
 	}
 	for i := range t.heat {
 		t.heat[i] /= 2
+	}
+}
+
+// lookFor plans the moves up to one of the tiers.
+func (t *tier) lookFor(i int, lies []int32) {
+	p := &t.parts[i]
+	var below, here []int
+	for extent, place := range lies {
+		switch {
+		case place >= p.first && place < p.first+int32(p.slots):
+			here = append(here, extent)
+		case place >= 0 && place < p.first: // further up
+		case t.heat[extent] >= 1 && !t.empty[extent] && !t.off[extent]:
+			below = append(below, extent)
+		}
+	}
+	slices.SortStableFunc(below, func(x, y int) int { return cmp.Compare(t.heat[y], t.heat[x]) })
+	slices.SortStableFunc(here, func(x, y int) int { return cmp.Compare(t.heat[x], t.heat[y]) })
+	for _, extent := range below {
+		slot := int32(-1)
+		if len(p.spare) > 0 {
+			slot, _ = t.take(i)
+		} else {
+			if len(here) == 0 || t.heat[extent] <= promoteMargin*t.heat[here[0]] {
+				break
+			}
+			cold := here[0]
+			here = here[1:]
+			down, _ := t.take(i + 1)
+			t.plans = append(t.plans, move{cold, down, true})
+			slot, lies[cold] = lies[cold], down
+		}
+		t.plans = append(t.plans, move{extent: extent, slot: slot})
+		lies[extent] = slot
 	}
 }
 
@@ -106,12 +121,12 @@ func (t *tier) movePiece(a *Array) {
 	at := int64(m.extent)*t.extent + t.at
 	t.piece = min(tierPiece, t.extent/4, t.extent-t.at, a.pool-at)
 	from, here := t.where(a, m.extent, t.place[m.extent], at)
-	to, there := t.where(a, m.extent, m.slot, at)
+	_, there := t.where(a, m.extent, m.slot, at)
 	t.due = max(t.due, float64(a.now)) + t.gap*float64(t.piece)
 	n := a.newJob(reads, forRelocation, at, int(t.piece))
 	j := a.jobs.at(n)
 	j.lasting = true // what it takes the place of had to last
-	j.step, j.stamp, j.tag = stepCopy, uint64(there), bit(to == t.layout)
+	j.step, j.stamp, j.tag = stepCopy, uint64(there), int(m.slot)
 	a.onLayout(n, from, reads, here)
 }
 
@@ -124,8 +139,8 @@ func (t *tier) writePiece(a *Array, n int32) {
 		return
 	}
 	to := a.layout
-	if j.tag == 1 {
-		to = t.layout
+	if j.tag >= 0 {
+		to = t.part(int32(j.tag)).layout
 	}
 	a.onLayout(n, to, writes, int64(j.stamp))
 }
@@ -140,20 +155,34 @@ func (a *Array) onLayout(parent int32, l *layout, k kind, place int64) {
 	a.partDone(n, false)
 }
 
+// copies reports whether a range of an extent meets the piece that is being copied.
+func (t *tier) copies(extent int, at, length int64) bool {
+	if t.piece == 0 || t.plans[0].extent != extent {
+		return false
+	}
+	from := int64(extent)*t.extent + t.at
+	return at < from+t.piece && at+length > from
+}
+
 // follow writes what was written to an extent that is on its way to where it goes as
-// well, as far as it was copied; the piece that is being copied is copied again.
+// well, as far as it was copied.
 func (t *tier) follow(a *Array, n int32, extent int, volume, at, length int64) {
 	if len(t.plans) == 0 || t.plans[0].extent != extent {
 		return
 	}
-	m := t.plans[0]
-	begin := int64(extent) * t.extent
-	if t.piece > 0 && at < begin+t.at+t.piece && at+length > begin+t.at {
-		t.again = true
-	}
-	if copied := min(begin+t.at-at, length); copied > 0 {
-		l, place := t.where(a, extent, m.slot, at)
+	if copied := min(int64(extent)*t.extent+t.at-at, length); copied > 0 {
+		l, place := t.where(a, extent, t.plans[0].slot, at)
 		l.plan(a, n, writes, volume, place, int(copied))
+	}
+}
+
+// letGo lets the writes go on that waited for a piece.
+func (t *tier) letGo(a *Array) {
+	held := t.held
+	t.held = nil
+	for _, w := range held {
+		t.plan(a, w.job, writes, w.volume, w.at, w.length)
+		a.partDone(w.job, false)
 	}
 }
 
@@ -162,14 +191,20 @@ func (t *tier) follow(a *Array, n int32, extent int, volume, at, length int64) {
 func (t *tier) moved(a *Array, failed bool) {
 	m := t.plans[0]
 	t.movedBytes += t.piece
-	if !t.again && !failed {
+	if !failed {
 		t.at += t.piece
 	}
-	t.piece, t.again = 0, false
+	t.piece = 0
+	defer t.letGo(a)
 	switch {
-	case failed: // it stays where it is
-		t.drop()
+	case failed: // it stays where it is, and what was planned counts on its being elsewhere
+		for len(t.plans) > 0 {
+			t.drop()
+		}
 	case t.at >= t.extent || int64(m.extent)*t.extent+t.at >= a.pool:
+		if before := t.place[m.extent]; before >= 0 && !m.makesWay {
+			t.release(before)
+		}
 		t.place[m.extent] = m.slot
 		t.next()
 	}
@@ -183,14 +218,15 @@ func (t *tier) moved(a *Array, failed bool) {
 // next ends the present move.
 func (t *tier) next() { t.plans, t.at = t.plans[1:], 0 }
 
-// drop gives the present move up, and with one that goes down the one that was to
+// drop gives the present move up, and with one that makes way the one that was to
 // take its place. A slot that was promised is free again.
 func (t *tier) drop() {
 	m := t.plans[0]
 	t.next()
 	if m.slot >= 0 {
-		t.spare = append(t.spare, m.slot)
-	} else if len(t.plans) > 0 {
+		t.release(m.slot)
+	}
+	if m.makesWay {
 		t.next()
 	}
 }

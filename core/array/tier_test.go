@@ -1,9 +1,11 @@
 package array
 
 import (
+	"strings"
 	"testing"
 
 	"patientheron/core/quantity"
+	"patientheron/core/setup"
 )
 
 // hot reads mostly the first tenth of a volume.
@@ -23,7 +25,7 @@ func TestATierLeaves(t *testing.T) {
 	d := tiered()
 	d.Tier.Rate = 40e6
 	a := build(t, d)
-	for a.tier.used() < a.tier.slots*3/4 {
+	for a.tier.used() < a.tier.parts[0].slots*3/4 {
 		closed(a, 8, 2000, hot(a, uint64(a.Now())))
 	}
 	held, began := float64(a.tier.used())*float64(a.tier.extent), a.Now()
@@ -37,10 +39,10 @@ func TestATierLeaves(t *testing.T) {
 	if took < least || took > least*1.02+float64(d.Tier.Every) {
 		t.Errorf("%.1f MB took %.2f s, expected %.2f s and up to %s until it begins", held/1e6, took, least, d.Tier.Every)
 	}
-	a.tier.answered = 0
+	a.tier.parts[0].answered = 0
 	closed(a, 8, 3000, hot(a, 5))
-	if a.tier.answered > 0 || a.tier.used() > 0 {
-		t.Errorf("a tier that left answers %d operations and holds %d extents", a.tier.answered, a.tier.used())
+	if a.tier.parts[0].answered > 0 || a.tier.used() > 0 {
+		t.Errorf("a tier that left answers %d operations and holds %d extents", a.tier.parts[0].answered, a.tier.used())
 	}
 }
 
@@ -90,5 +92,17 @@ func TestRelocationKeepsToItsWindows(t *testing.T) {
 	// At its rate all windows together move 6 s times 20 MB/s, unless nothing is left.
 	if moved[false] > 0 || moved[true] < 30e6 {
 		t.Errorf("%d bytes moved within the windows, %d outside", moved[true], moved[false])
+	}
+}
+
+// What is said to survive counts the members of tiers, which hold the only copy of what lies there.
+func TestATierIsNotForgottenByWhatSurvives(t *testing.T) {
+	d := tiered()
+	d.Tier.Lower = []LowerTier{{Members: Group{Count: 6, Medium: Flash, Capacity: gb}, Level: DoubleParity}}
+	if words, want := strings.Join(d.Words(), " "), "It survives the loss of any one member, of any one member of the tier, of any two members of the lower tier 1 and a power cut."; !strings.Contains(words, want) {
+		t.Errorf("%s\nwithout %q", words, want)
+	}
+	if after := d.Setup().After(setup.AnyTwoMembers); after.Survives != setup.No {
+		t.Errorf("two members of it may fail: %s", after.Words)
 	}
 }

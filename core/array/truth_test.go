@@ -500,8 +500,8 @@ func (w *truth) kind(v uint32) uint32 {
 }
 
 func (w *truth) landed(slot int32) {
-	l := w.a.tier.layout
-	for at := int64(slot) * w.a.tier.extent; at < int64(slot+1)*w.a.tier.extent; at += sector {
+	l, first := w.a.tier.where(w.a, 0, slot, 0)
+	for at := first; at < first+w.a.tier.extent; at += sector {
 		m, place := l.Place(at)
 		for i := range l.copies() {
 			w.members[l.base+m+i][place/sector] = 0
@@ -651,6 +651,9 @@ func tinyArray(source *rand.Rand) Description {
 	}
 	if pick(3) == 0 {
 		d.Tier = &Tier{Members: Group{Count: 2 + pick(3), Medium: Flash, Capacity: quantity.MiB}, Level: []Level{Mirror, Parity}[pick(2)], Extent: quantity.MiB, Every: 0.05, Rate: 50e6}
+		for range pick(3) {
+			d.Tier.Lower = append(d.Tier.Lower, LowerTier{Members: Group{Count: 2 + pick(3), Medium: []Medium{Flash, LowLatency}[pick(2)], Capacity: quantity.MiB}, Level: []Level{Mirror, Parity}[pick(2)]})
+		}
 		if pick(3) == 0 {
 			d.Tier.Windows = []Window{{At: 0.02, For: 0.05, Every: 0.1}}
 		}

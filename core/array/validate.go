@@ -314,45 +314,6 @@ func (d Description) validateThin() error {
 	return nil
 }
 
-// validateTier also makes sure that the tier can be taken away again: the slow
-// members must have room for all that it holds.
-func (d Description) validateTier() error {
-	t := d.Tier
-	if err := t.Members.validate("tier.members"); err != nil {
-		return err
-	}
-	form := t.form()
-	switch least, known := fewest[form.Level]; {
-	case !known:
-		return wrong("tier.level", "%q; one of concatenation, raid0, raid1, raid10, raid5, raid6", t.Level)
-	case form.Level == Stripe || form.Level == Concatenation || t.Members.Count < 2:
-		return wrong("tier.level", "%s of %d members has no redundancy, and a tier holds the only copy of its data; use raid1 of two", form.Level, t.Members.Count)
-	case t.Members.Count < least || form.Level == MirrorStripe && t.Members.Count%2 != 0:
-		return wrong("tier.level", "%s of %d members; it needs at least %d, and raid10 an even number", form.Level, t.Members.Count, least)
-	case t.Extent != 0 && (t.Extent < quantity.MiB || t.Extent > quantity.GiB || t.Extent%quantity.MiB != 0):
-		return wrong("tier.extent", "%s; whole MiB, from 1 MiB to 1 GiB", t.Extent)
-	case !(t.Every >= 0) || t.Every > 86400 || !(t.Rate >= 0):
-		return wrong("tier", "it looks at most once a day, and moves at a rate that is not negative")
-	}
-	for i, r := range t.Off {
-		if at := fmt.Sprintf("tier.off[%d]", i); r.From < 0 || r.To <= r.From || r.From >= d.Usable() {
-			return wrong(at, "from %s to %s; a part of the %s that there are, in order", r.From, r.To, asSold(d.Usable()))
-		}
-	}
-	for i, w := range t.Windows {
-		if !(w.At >= 0) || !(w.For > 0) || !(w.Every > w.For) || w.Every > 7*86400 || w.At > 7*86400 {
-			return wrong(fmt.Sprintf("tier.windows[%d]", i), "at %s for %s every %s; it lasts for less than the time after which it comes again, which is a week at most", w.At, w.For, w.Every)
-		}
-	}
-	if extents := d.Usable() / cmp.Or(t.Extent, tierExtent); extents > 1<<24 {
-		return wrong("tier.extent", "%s in extents of %s are %d extents; at most 16 777 216 are kept track of: use larger extents", d.Usable(), cmp.Or(t.Extent, tierExtent), extents)
-	}
-	if fast, slow := t.usable(), d.Usable(); fast > slow {
-		return wrong("tier", "it holds %s, more than the %s of the members below: it could never be drained to be taken away; use a smaller tier", fast, slow)
-	}
-	return nil
-}
-
 func (c Cache) validate(at string) error {
 	if c.Size < quantity.MiB || c.Size > 1<<46 {
 		return wrong(at+".size", "%s; from 1 MiB to 64 TiB", c.Size)

@@ -47,16 +47,7 @@ func (d Description) Words() []string {
 	if d.Thin != nil {
 		words = append(words, d.thinWords()...)
 	}
-	if t := d.Tier; t != nil {
-		words = append(words, fmt.Sprintf("What is used most lies on a tier of %s That is %s as %s, moved by %s every %s at %s.",
-			t.Members.words(), asSold(t.usable()), t.form().Level, cmp.Or(t.Extent, tierExtent), cmp.Or(t.Every, tierEvery), cmp.Or(t.Rate, tierRate)))
-		for _, w := range t.Windows {
-			words = append(words, fmt.Sprintf("Extents are moved at %s, for %s, every %s.", w.At, w.For, w.Every))
-		}
-		for _, r := range t.Off {
-			words = append(words, fmt.Sprintf("What lies from %s to %s stays off the tier.", asSold(r.From), asSold(r.To)))
-		}
-	}
+	words = append(words, d.tierWords()...)
 	if l := d.Link; l.Rate > 0 {
 		text := fmt.Sprintf("Operations come over %d × %s with an MTU of %d and %d at its ends and a round trip of %s", l.Count, l.Rate, l.MTU[0], l.MTU[1], l.RoundTrip)
 		if l.Count > 1 {
@@ -154,8 +145,8 @@ func (d Description) Assumed() (words []string) {
 			note(g.Interface > 0, "interface", full.Interface)
 		}
 		part := fmt.Sprintf("the %ss", g.Medium)
-		if d.Tier != nil && i == len(groups)-1 {
-			part += " of the tier"
+		if tier := i - len(d.Members); tier >= 0 {
+			part += " of the " + setup.TierName(tier)
 		}
 		add(part)
 	}
@@ -188,11 +179,11 @@ func (d Description) Assumed() (words []string) {
 	return words
 }
 
-// groups are the groups of members, those of the tier included.
+// groups are the groups of members, those of tiers included.
 func (d Description) groups() []Group {
 	groups := slices.Clone(d.Members)
-	if d.Tier != nil {
-		groups = append(groups, d.Tier.Members)
+	for _, t := range d.tiers() {
+		groups = append(groups, t.Members)
 	}
 	return groups
 }
@@ -218,8 +209,8 @@ func (d Description) Memory() quantity.Bytes {
 	full := d.completed()
 	pages := 0.0
 	groups := d.expandedMembers()
-	if d.Tier != nil {
-		groups = append(groups, d.Tier.expandedMembers()...)
+	for _, t := range d.tiers() {
+		groups = append(groups, t.expandedMembers()...)
 	}
 	for _, g := range groups {
 		if g.Medium == Flash {
@@ -452,7 +443,6 @@ func ordinal(n int) string {
 }
 
 func (d Description) survives() string {
-	total := len(d.expandedMembers())
 	var unsafe []string
 	for _, c := range d.Caches {
 		if c.Mode == WriteBack && !c.Protected && c.Devices == 0 {
@@ -462,22 +452,33 @@ func (d Description) survives() string {
 	if slices.ContainsFunc(d.groups(), func(g Group) bool { return g.WriteCaching }) {
 		unsafe = append(unsafe, "the drives' own memory")
 	}
-	lost := map[Level]string{
-		Concatenation: "the loss of no member", Stripe: "the loss of no member", Parity: "the loss of any one member",
-		DoubleParity: "the loss of any two members", MirrorStripe: "the loss of one member of each pair",
-		Mirror: fmt.Sprintf("the loss of any %d members", total-1),
-	}[d.Layout.Level]
+	lost := "the loss of " + mayBeLost(d.Layout.Level, len(d.expandedMembers()))
 	if groups := d.Layout.Groups; groups > 1 {
 		lost += fmt.Sprintf(" of each of its %d groups", groups)
 	}
-	if d.Layout.Level == Mirror && total == 2 {
-		lost = "the loss of any one member"
-	}
 	if spares := d.Layout.Spares + d.Layout.HotSpares; spares > 0 {
 		lost += fmt.Sprintf(", and of %d more, each when the one before was made anew,", spares)
+	}
+	for i, t := range d.tiers() {
+		lost += fmt.Sprintf(", of %s of the %s", mayBeLost(t.form().Level, t.Members.Count), setup.TierName(i))
 	}
 	if len(unsafe) == 0 {
 		return fmt.Sprintf("It survives %s and a power cut.", lost)
 	}
 	return fmt.Sprintf("It survives %s, but not a power cut: %s would lose what is dirty and was not flushed.", lost, strings.Join(unsafe, " and "))
+}
+
+// mayBeLost are the members of which a layout survives the loss.
+func mayBeLost(level Level, total int) string {
+	switch {
+	case level == Parity, level == Mirror && total == 2:
+		return "any one member"
+	case level == DoubleParity:
+		return "any two members"
+	case level == MirrorStripe:
+		return "one member of each pair"
+	case level == Mirror:
+		return fmt.Sprintf("any %d members", total-1)
+	}
+	return "no member"
 }

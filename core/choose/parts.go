@@ -142,7 +142,7 @@ func (p Parts) Validate() error {
 		}
 	}
 	for i, t := range p.Tiers {
-		if t.Tier.Members.Price != 0 {
+		if t.Tier.Members.Price != 0 || slices.ContainsFunc(t.Tier.Lower, func(l array.LowerTier) bool { return l.Members.Price != 0 }) {
 			return invalid(fmt.Sprintf("tiers[%d]", i), "the price of %q stands beside its members", t.Name)
 		}
 	}

@@ -236,19 +236,22 @@ func perOperation(s *measure.Summary, of func(measure.Session) int64) float64 {
 	return float64(count) / float64(operations)
 }
 
-// onTheWay is the share of the reads that caches and a tier answered, each of what reached it;
+// onTheWay is the share of the reads that caches and tiers answered, each of what reached it;
 // NaN where none tells.
 func onTheWay(s *measure.Summary) float64 {
-	passed, told := 1.0, false
+	passed, tiers, told := 1.0, 0.0, false
 	for _, c := range s.Inside {
-		if strings.HasSuffix(c.Name, " hit rate") || c.Name == "tier answered" {
+		switch {
+		case strings.HasSuffix(c.Name, " hit rate"):
 			passed, told = passed*(1-c.Value), true
+		case c.OfTier():
+			tiers, told = tiers+c.Value, true
 		}
 	}
 	if !told {
 		return math.NaN()
 	}
-	return 1 - passed
+	return 1 - passed*(1-tiers)
 }
 
 // ofFeeds reads a figure of feeds; NaN of a load without any.

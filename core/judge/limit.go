@@ -157,12 +157,16 @@ func nearCeiling(o Observed) ([]claim.Claim, []Evidence) {
 // reached are the hops that what was asked came to: not those behind a cache or a tier that
 // answered most of it, by its own counters.
 func (o Observed) reached(hops []setup.Hop) []setup.Hop {
-	front := 0.0
+	front, tiers := 0.0, 0.0
 	for _, c := range Inside(o.Series) {
-		if strings.HasSuffix(c.Name, " hit rate") || c.Name == "tier answered" {
+		if strings.HasSuffix(c.Name, " hit rate") {
 			front = max(front, c.Value)
 		}
+		if c.OfTier() {
+			tiers += c.Value
+		}
 	}
+	front = max(front, tiers)
 	if front*float64(o.Load.Reads) < mostlyHits {
 		return hops
 	}

@@ -316,6 +316,11 @@ func (c Counter) Spent() (kind, where string, is bool) {
 	return kind, where, c.Unit == "seconds" && where != "" && slices.Contains(accounted, kind)
 }
 
+// OfTier reports a counter that is the share of all operations that one of several tiers answered.
+func (c Counter) OfTier() bool {
+	return c.Name == "tier answered" || strings.HasPrefix(c.Name, "lower tier ") && strings.HasSuffix(c.Name, " answered")
+}
+
 // Over says how the values of a counter over several intervals go together.
 type Over string
 

@@ -69,7 +69,7 @@ func isBeside(key string) bool {
 var together = []string{"media", "host"}
 
 // weights orders parts by how much they can matter, the media first.
-var weights = []string{"media", "layout", "cache", "pool", "tier", "controller", "link", "transport", "session", "replication", "queue", "fileSystem", "pageCache", "tuning", "host", "power", "cost", "counters"}
+var weights = []string{"media", "layout", "cache", "pool", "tier", "lowerTier", "controller", "link", "transport", "session", "replication", "queue", "fileSystem", "pageCache", "tuning", "host", "power", "cost", "counters"}
 
 // Diff tells what changed from before to after, what can matter most first. Where
 // everything is known of both, because they are made up, a part that only one has is
@@ -112,7 +112,7 @@ func Diff(before, after Setup) Difference {
 }
 
 // absentMeans lists parts whose absence is a fact of its own.
-var absentMeans = []string{"cache", "pool", "tier", "replication"}
+var absentMeans = []string{"cache", "pool", "tier", "lowerTier", "replication"}
 
 // weight is the place of a part, as Part names it, among weights.
 func weight(part string) int {

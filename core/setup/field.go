@@ -27,7 +27,7 @@ func Fields() []FactField { return fields }
 
 // parts are the parts of a setup in order, with their headings.
 var parts = []struct{ name, label string }{
-	{"media", "media"}, {"layout", "layout"}, {"volume", "volume"}, {"controller", "controller"}, {"cache", "cache"}, {"pool", "pool"}, {"tier", "tier"}, {"neighbour", "neighbour"},
+	{"media", "media"}, {"layout", "layout"}, {"volume", "volume"}, {"controller", "controller"}, {"cache", "cache"}, {"pool", "pool"}, {"tier", "tier"}, {"lowerTier", "lower tier"}, {"neighbour", "neighbour"},
 	{"fileSystem", "file system"}, {"pageCache", "page cache"}, {"link", "link"}, {"transport", "transport"}, {"session", "session"}, {"counters", "counters"}, {"replication", "replication"},
 	{"queue", "block queue"}, {"host", "host"}, {"power", "power"}, {"tuning", "tuning"}, {"cost", "cost"},
 }
@@ -156,6 +156,9 @@ var fields = []FactField{
 	{Key: "tier.rate", Label: "rate of moving", Kind: "throughput"},
 	{Key: "tier.off", Label: "stays on the slow members", Kind: "text", Hint: "ranges in bytes"},
 	{Key: "tier.windows", Label: "moves in", Kind: "text", Hint: "times of day"},
+	{Key: "lowerTier[].size", Label: "size", Kind: "size", Hint: "of what lies between the tier and the members below"},
+	{Key: "lowerTier[].count", Label: "members", Kind: "whole"},
+	{Key: "lowerTier[].level", Label: "level", Kind: "choice", Choices: []string{"concatenation", "raid0", "raid1", "raid10", "raid5", "raid6"}},
 	{Key: "neighbour[].name", Label: "name", Kind: "text", Hint: "another volume on the same storage"},
 	{Key: "neighbour[].size", Label: "size", Kind: "size"},
 	{Key: "neighbour[].owner", Label: "controller that owns it", Kind: "whole"},
@@ -227,17 +230,10 @@ var fields = []FactField{
 }
 
 func init() {
-	// What the members of a tier are is told as of media.
-	var ofTier []FactField
-	for _, f := range fields {
-		if name, of := strings.CutPrefix(f.Key, "media[]."); of && !slices.Contains([]string{"kind", "count", "size", "model"}, name) {
-			f.Key = "tier." + name
-			ofTier = append(ofTier, f)
-		}
+	for _, part := range []string{"tier", "lowerTier[]"} {
+		at := slices.IndexFunc(fields, func(f FactField) bool { return f.Key == part+".level" })
+		fields = slices.Insert(fields, at+1, tierFields(part)...)
 	}
-	kinds := fields[0].Choices
-	at := slices.IndexFunc(fields, func(f FactField) bool { return f.Key == "tier.extent" })
-	fields = slices.Insert(fields, at, append([]FactField{{Key: "tier.medium", Label: "medium", Kind: "choice", Choices: kinds}}, ofTier...)...)
 	for i := range fields {
 		part, _, _ := strings.Cut(fields[i].Key, ".")
 		fields[i].Part = partLabel(strings.TrimSuffix(part, "[]"))
@@ -419,8 +415,10 @@ func (s Setup) Validate() error {
 			return &FieldError{at + "combined", "one link is not combined with another; say how many there are"}
 		}
 	}
-	if s.Text("tier.level") == "raid0" || s.Text("tier.level") == "concatenation" {
-		return &FieldError{"tier.level", s.Text("tier.level") + " has no redundancy, and a tier holds the only copy of its data"}
+	for i := range 1 + s.Count("lowerTier") {
+		if key := TierAt(i) + "level"; s.Text(key) == "raid0" || s.Text(key) == "concatenation" {
+			return &FieldError{key, s.Text(key) + " has no redundancy, and a tier holds the only copy of its data"}
+		}
 	}
 	return nil
 }

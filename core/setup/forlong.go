@@ -3,8 +3,6 @@ package setup
 import (
 	"fmt"
 	"math"
-
-	"patientheron/core/quantity"
 )
 
 // What storage can do when it is fresh and what it can do for long differ where something is used
@@ -99,89 +97,4 @@ func Amplification(u Use, used, physical float64) float64 {
 		}
 	}
 	return physical / high
-}
-
-// tierCeiling puts the members of a tier beside those below it: at first any share of all may lie
-// there, for long as much as it has room for.
-func (s Setup) tierCeiling(u Use, members []Hop) []Hop {
-	if s.Text("tier.size") == "" || len(members) != 1 {
-		return members
-	}
-	below := members[0]
-	h := hop("tier and "+below.Name, memberStation, 0, "")
-	h.tiered = s.Count("cache") == 0
-	fast, why := s.tierRate(u)
-	switch {
-	case below.Rate == 0:
-		h.Formula = below.Formula
-	case fast == 0:
-		h.Formula = why
-	case !u.Long:
-		h.Rate, h.Formula = below.Rate+fast, fmt.Sprintf("%s on the tier (%s) + %s below (%s)", fast, why, below.Rate, below.Formula)
-	default:
-		share := s.onTier(u)
-		h.Rate = quantity.OpRate(math.Inf(1))
-		if share > 0 {
-			h.Rate = fast / quantity.OpRate(share)
-		}
-		if share < 1 {
-			h.Rate = min(h.Rate, below.Rate/quantity.OpRate(1-share))
-		}
-		h.Formula = fmt.Sprintf("%s on the tier for %s of it, %s below for the rest", fast, share, below.Rate)
-	}
-	return []Hop{h}
-}
-
-// tierRate is what the members of a tier pass, and how that is worked out; 0 where it is not known.
-func (s Setup) tierRate(u Use) (quantity.OpRate, string) {
-	kind := s.Text("tier.medium")
-	if kind == "hard disk" {
-		return 0, "what the tier passes is not known of hard disks"
-	}
-	count := int(s.Number("tier.count"))
-	m := s.medium(u, "tier.")
-	m.count, m.size = float64(count), float64(s.Bytes("tier.size"))
-	g := geometry{level: s.Text("tier.level"), members: count, chunk: 64 << 10, gathers: s.gathers(u)}
-	if g.level == "raid10" && count > 0 {
-		m.size *= 2 / float64(count)
-	} else if data := count - g.parity(); g.parity() > 0 && data > 0 {
-		m.size /= float64(data)
-	}
-	if u.Long {
-		within := u
-		within.Span = 0 // all of the tier is in use
-		m.wear(s, within, "tier.", kind)
-	}
-	switch {
-	case m.unknownForLong:
-		return 0, unknownForLong
-	case m.lacks != "" || count < 1:
-		return 0, "what the tier passes is not known; tell " + m.lacks
-	}
-	rate, formula := g.rate(u, []medium{m}, g.cost(int64(u.Block), false, u.Sequential), g.cost(int64(u.Block), true, u.Sequential), float64(count))
-	if !(rate > 0) || math.IsInf(rate, 0) {
-		return 0, "what is told of the tier does not fit together"
-	}
-	return quantity.OpRate(rate), formula
-}
-
-// onTier is the share of a use that the tier answers when what is used most lies there.
-func (s Setup) onTier(u Use) quantity.Share {
-	room := float64(s.Bytes("tier.size"))
-	usable, _ := s.Usable()
-	span := float64(u.Span)
-	if span == 0 || span > float64(usable) {
-		span = float64(usable)
-	}
-	if room >= span || span == 0 {
-		return 1
-	}
-	hot := span * float64(u.HotSpan)
-	if hot <= 0 || hot >= span || u.HotAccesses <= 0 {
-		return quantity.Share(room / span)
-	}
-	if room < hot {
-		return u.HotAccesses * quantity.Share(room/hot)
-	}
-	return u.HotAccesses + (1-u.HotAccesses)*quantity.Share((room-hot)/(span-hot))
 }

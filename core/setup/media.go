@@ -365,18 +365,19 @@ func (g geometry) mirrored(u Use, all []medium, reads, writes cost, alive float6
 // operations a second, of which each member writes all that is written, the reads
 // that fit in the rest of its time add up to those of X.
 func rateOfSet(set []*medium, resource func(*medium, cost) float64, share float64, reads, write cost) float64 {
-	sum, busy, longest := 0.0, 0.0, 0.0
+	sum, busy, longest, free := 0.0, 0.0, 0.0, false
 	for _, m := range set {
 		tr, tw := resource(m, reads), resource(m, write)
-		if tr == 0 {
-			return math.Inf(1)
-		}
+		free = free || tr == 0 // reads ask nothing of it
 		sum += 1 / tr
 		busy += tw / tr
 		longest = max(longest, tw)
 	}
 	rate := sum / (share + (1-share)*busy)
-	if share < 1 {
+	if free {
+		rate = math.Inf(1)
+	}
+	if share < 1 && longest > 0 {
 		rate = min(rate, 1/((1-share)*longest))
 	}
 	return rate

@@ -96,7 +96,7 @@ func mayMiss(level string, members float64) (most int, known bool) {
 }
 
 // without says whether data stay when so many members fail, whichever they are: of the
-// media, of the tier, and of caches that hold the only copy of what was written.
+// media, of tiers, and of caches that hold the only copy of what was written.
 func (s Setup) without(many int) (Answer, string) {
 	type set struct {
 		name  string
@@ -109,9 +109,10 @@ func (s Setup) without(many int) (Answer, string) {
 	most, of := mayMiss(level, members)
 	missing := int(s.Number("layout.missing"))
 	sets := []set{{"the media", most - missing, of && (known || level != "raid1"), "layout.level and media[0].count"}}
-	if s.Text("tier.size") != "" {
-		most, of := mayMiss(s.Text("tier.level"), s.Number("tier.count"))
-		sets = append(sets, set{"the tier", most, of, "tier.level"})
+	for i := range s.tiers() {
+		at := TierAt(i)
+		most, of := mayMiss(s.Text(at+"level"), s.Number(at+"count"))
+		sets = append(sets, set{"the " + TierName(i), most, of, at + "level"})
 	}
 	for i := range s.Count("cache") {
 		at := fmt.Sprintf("cache[%d].", i)
@@ -265,7 +266,12 @@ func (s Setup) volatileDrives() bool {
 			return true
 		}
 	}
-	return s.Is("tier.writeCache")
+	for i := range s.tiers() {
+		if s.Is(TierAt(i) + "writeCache") {
+			return true
+		}
+	}
+	return false
 }
 
 func (s Setup) withoutSite() (Answer, string) {

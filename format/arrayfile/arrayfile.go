@@ -237,6 +237,13 @@ func (r *reader) entries() entries {
 			return r.places.Mapping(n, "a tier", "tier", entries{
 				"members": func(n ast.Node) error { return r.group(n, "tier.members", &d.Tier.Members) },
 				"level":   word(&d.Tier.Level), "extent": size(&d.Tier.Extent), "every": time(&d.Tier.Every), "rate": rate(&d.Tier.Rate),
+				"lower": func(n ast.Node) error {
+					return strictyaml.Several(n, "lower", func(i int, n ast.Node) error {
+						d.Tier.Lower = append(d.Tier.Lower, array.LowerTier{Members: array.Group{Count: 1}})
+						l, at := &d.Tier.Lower[i], fmt.Sprintf("tier.lower[%d]", i)
+						return r.places.Mapping(n, "a tier", at, entries{"members": func(n ast.Node) error { return r.group(n, at+".members", &l.Members) }, "level": word(&l.Level)})
+					})
+				},
 				"off": func(n ast.Node) error {
 					return strictyaml.Several(n, "off", func(i int, n ast.Node) error {
 						d.Tier.Off = append(d.Tier.Off, array.Region{})
