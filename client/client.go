@@ -371,7 +371,7 @@ func (c *Client) watchOnce(ctx context.Context, id int64, w Watcher) (final bool
 	if _, err := c.Run(ctx, id); err != nil { // says clearly when there is no such run
 		return false, err
 	}
-	answer, err := c.send(ctx, http.MethodGet, "/runs/"+number(id)+"/events", nil)
+	answer, err := c.send(ctx, http.MethodGet, "/runs/"+number(id)+"/events?points="+strconv.FormatBool(w.Point != nil), nil)
 	if err != nil {
 		return false, err
 	}

@@ -138,8 +138,11 @@ func (s *Service) registerRuns(api huma.API) {
 
 	watch := operation(http.MethodGet, "/runs/{id}/events", "watch-run", "Watch a run: its present state, then what happens, until it ends", http.StatusOK, http.StatusNotFound)
 	sse.Register(api, watch, map[string]any{"run": resource.Run{}, "measurement": resource.Measurement{}, "marker": resource.Marker{}, "point": resource.Point{}},
-		func(ctx context.Context, in *ByID, send sse.Sender) {
-			err := s.Runner.Watch(ctx, in.ID, func(event runner.Event) error { return send.Data(event) })
+		func(ctx context.Context, in *struct {
+			ByID
+			Points bool `query:"points" default:"true" doc:"Whether each interval of what is being measured is told as well"`
+		}, send sse.Sender) {
+			err := s.Runner.Watch(ctx, in.ID, in.Points, func(event runner.Event) error { return send.Data(event) })
 			if err != nil && ctx.Err() == nil {
 				s.Log.Debug("a watcher went away", "run", in.ID, "error", err)
 			}

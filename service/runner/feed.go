@@ -15,17 +15,24 @@ type Event any
 // feed passes events on to the watchers of each run.
 type feed struct {
 	mu       sync.Mutex
-	watchers map[int64]map[chan Event]struct{}
+	watchers map[int64]map[chan Event]points
 }
 
-func newFeed() *feed { return &feed{watchers: map[int64]map[chan Event]struct{}{}} }
+// points tells whether a watcher is sent the points of series as well.
+type points bool
+
+func newFeed() *feed { return &feed{watchers: map[int64]map[chan Event]points{}} }
 
 // send passes an event to the watchers of a run. A watcher that does not keep
 // up loses its channel; it can watch again and gets the present state.
 func (f *feed) send(run int64, event Event) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	for w := range f.watchers[run] {
+	_, point := event.(resource.Point)
+	for w, points := range f.watchers[run] {
+		if point && !bool(points) {
+			continue
+		}
 		select {
 		case w <- event:
 		default:
@@ -45,28 +52,28 @@ func (f *feed) drop(run int64, w chan Event) {
 	}
 }
 
-func (f *feed) watch(run int64) chan Event {
+func (f *feed) watch(run int64, all points) chan Event {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	w := make(chan Event, 256)
 	if f.watchers[run] == nil {
-		f.watchers[run] = map[chan Event]struct{}{}
+		f.watchers[run] = map[chan Event]points{}
 	}
-	f.watchers[run][w] = struct{}{}
+	f.watchers[run][w] = all
 	return w
 }
 
 // Watch sends a run's present state, its measurements so far and the series
 // of the last one, then what happens, until the run ended, send fails or ctx
-// is cancelled. An interval can be sent twice; its index tells.
-func (r *Runner) Watch(ctx context.Context, id int64, send func(Event) error) error {
-	events := r.feed.watch(id)
+// is cancelled. An interval can be sent twice; its index tells. Without points no series is sent.
+func (r *Runner) Watch(ctx context.Context, id int64, withPoints bool, send func(Event) error) error {
+	events := r.feed.watch(id, points(withPoints))
 	defer func() {
 		r.feed.mu.Lock()
 		defer r.feed.mu.Unlock()
 		r.feed.drop(id, events)
 	}()
-	ended, err := r.present(ctx, id, send)
+	ended, err := r.present(ctx, id, withPoints, send)
 	if err != nil || ended {
 		return err
 	}
@@ -93,7 +100,7 @@ func (r *Runner) Watch(ctx context.Context, id int64, send func(Event) error) er
 const shown = 3000
 
 // present sends where a run stands now.
-func (r *Runner) present(ctx context.Context, id int64, send func(Event) error) (ended bool, err error) {
+func (r *Runner) present(ctx context.Context, id int64, withPoints bool, send func(Event) error) (ended bool, err error) {
 	run, err := r.store.Run(ctx, id)
 	if err != nil {
 		return false, err
@@ -107,7 +114,7 @@ func (r *Runner) present(ctx context.Context, id int64, send func(Event) error) 
 			return false, err
 		}
 	}
-	if len(measurements) > 0 {
+	if len(measurements) > 0 && withPoints {
 		last := measurements[len(measurements)-1]
 		pass := func(interval measure.Interval) error {
 			return send(resource.Point{MeasurementID: last.ID, Interval: interval})

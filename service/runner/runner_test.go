@@ -60,7 +60,7 @@ func watched(t *testing.T, r *Runner, id int64) (statuses []resource.Status, poi
 	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
 	defer cancel()
 	points = map[int64]int{}
-	err := r.Watch(ctx, id, func(e Event) error {
+	err := r.Watch(ctx, id, true, func(e Event) error {
 		switch event := e.(type) {
 		case resource.Run:
 			last = event
@@ -140,7 +140,7 @@ func TestARunThatHasJustEndedIsNotStopped(t *testing.T) {
 
 func TestAWatcherThatDoesNotKeepUpIsLeft(t *testing.T) {
 	f := newFeed()
-	slow, quick := f.watch(1), f.watch(1)
+	slow, quick, coarse := f.watch(1, true), f.watch(1, true), f.watch(1, false)
 	for i := range 300 {
 		f.send(1, resource.Point{MeasurementID: int64(i)})
 		<-quick
@@ -151,6 +151,10 @@ func TestAWatcherThatDoesNotKeepUpIsLeft(t *testing.T) {
 	}
 	if received != cap(slow) {
 		t.Errorf("the slow watcher got %d events, its channel holds %d", received, cap(slow))
+	}
+	f.send(1, resource.Run{ID: 1})
+	if event := <-coarse; event.(resource.Run).ID != 1 {
+		t.Errorf("who asked for no points was sent %+v", event)
 	}
 	f.send(2, resource.Run{}) // nobody watches
 }

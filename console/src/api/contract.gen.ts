@@ -6991,7 +6991,10 @@ export interface operations {
     };
     "watch-run": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Whether each interval of what is being measured is told as well */
+                points?: boolean;
+            };
             header?: never;
             path: {
                 id: number;
