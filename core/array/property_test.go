@@ -65,7 +65,7 @@ func TestMeasuredAndExplainedAgree(t *testing.T) {
 	t.Parallel()
 	source := rand.New(rand.NewPCG(2026, 11))
 	tried, near, lowest := 0, 0, 1.0
-	for tried < 200 {
+	for tried < draws(100) {
 		d, l := anyArray(source), anyLoad(source)
 		if source.IntN(4) > 0 {
 			d.Caches, d.Tier = nil, nil
@@ -133,7 +133,7 @@ func TestMeasuredAndExplainedAgree(t *testing.T) {
 		}
 	}
 	t.Logf("%d arrays, %d of them with a station that was always busy, the lowest at %.2f of what was explained for long", tried, near, lowest)
-	if near < 50 {
+	if near < 25 {
 		t.Error("hardly any station was ever busy")
 	}
 }
