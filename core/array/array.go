@@ -122,9 +122,9 @@ func New(d Description) (*Array, error) {
 	if d.Tier != nil {
 		a.tier = newTier(d)
 		for _, t := range d.tiers() {
-			a.tier.put(t, len(a.members))
+			l := a.tier.put(t, len(a.members))
 			add(t.expandedMembers())
-			parity = parity || a.tier.parts[len(a.tier.parts)-1].layout.parity > 0
+			parity = parity || l.parity > 0
 		}
 		a.events.add(a.tier.every, tierLooks, 0)
 	}

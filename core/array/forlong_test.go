@@ -20,6 +20,29 @@ func draws(count int) int {
 	return count
 }
 
+// agreement counts the arrays that were always busy, and how far what came for long was from what was
+// explained.
+type agreement struct {
+	near  int
+	worst float64 // the farthest, as a logarithm
+}
+
+// within counts one more, and reports whether what was reached of the explained is within a fifth.
+func (g *agreement) within(reached float64) bool {
+	g.near++
+	g.worst = max(g.worst, math.Abs(math.Log(reached)))
+	return reached >= 0.8 && reached <= 1.2
+}
+
+// enough says how many there were, of which there have to be so many.
+func (g *agreement) enough(t *testing.T, least int) {
+	t.Helper()
+	t.Logf("%d arrays that were always busy, at most %.0f %% off", g.near, (math.Exp(g.worst)-1)*100)
+	if g.near < least {
+		t.Error("hardly any was ever busy")
+	}
+}
+
 // asUsed draws the operations of a use of an array.
 func asUsed(a *Array, u setup.Use, source *rand.Rand) func(int) Request {
 	all := int64(a.Size() / u.Block)
@@ -42,7 +65,7 @@ func TestForLongIsWhatComesForLong(t *testing.T) {
 	t.Parallel()
 	source := rand.New(rand.NewPCG(12, 1))
 	pick := func(n int) int { return source.IntN(n) }
-	tried, worst := 0, 1.0
+	var found agreement
 	for range draws(24) {
 		d := Description{
 			Members: []Group{{
@@ -82,17 +105,11 @@ func TestForLongIsWhatComesForLong(t *testing.T) {
 		if station, share := busiest(a, before); share < 0.97 || !strings.HasPrefix(station, limit.Station) {
 			continue
 		}
-		tried++
-		reached := r.rate / float64(limit.Long)
-		worst = math.Exp(max(math.Abs(math.Log(worst)), math.Abs(math.Log(reached))))
-		if reached < 0.8 || reached > 1.2 {
+		if !found.within(r.rate / float64(limit.Long)) {
 			t.Errorf("%s of %+v, %+v: %.0f a second for long, want %.0f (%s), fresh %.0f", d.Layout.Level, d.Members[0], u, r.rate, float64(limit.Long), limit.LongFormula, float64(limit.Rate))
 		}
 	}
-	t.Logf("%d arrays that were always busy, at most %.0f %% off", tried, (worst-1)*100)
-	if tried < 8 {
-		t.Error("hardly any was ever busy")
-	}
+	found.enough(t, 8)
 }
 
 // So does what comes for long when a cache stands in front: hits of reads, and writes to what is dirty
@@ -102,7 +119,7 @@ func TestForLongBehindCaches(t *testing.T) {
 	t.Parallel()
 	source := rand.New(rand.NewPCG(77, 1))
 	pick := func(n int) int { return source.IntN(n) }
-	near, worst := 0, 0.0 // of caches that hold many times what is being written
+	var found agreement
 	for tried := 0; tried < draws(24); {
 		g := Group{Count: []int{1, 2, 4}[pick(3)], Medium: []Medium{Flash, LowLatency}[pick(2)], Capacity: quantity.Bytes(32+pick(24)) * quantity.MiB, Interface: 2e9}
 		if g.Medium == Flash {
@@ -139,17 +156,11 @@ func TestForLongBehindCaches(t *testing.T) {
 		if station, share := busiest(a, before); share < 0.97 || !strings.HasPrefix(station, "member") {
 			continue
 		}
-		near++
-		reached := r.rate / float64(limit.Long)
-		worst = max(worst, math.Abs(math.Log(reached)))
-		if reached < 0.8 || reached > 1.25 {
+		if !found.within(r.rate / float64(limit.Long)) {
 			t.Errorf("%s of %+v, %+v, %+v: %.0f a second for long, want %.0f (%s)", d.Layout.Level, d.Members[0], d.Caches[0], u, r.rate, float64(limit.Long), limit.LongFormula)
 		}
 	}
-	t.Logf("%d arrays that were always busy behind their cache, at most %.0f %% off", near, (math.Exp(worst)-1)*100)
-	if near < 6 {
-		t.Error("hardly any was ever busy")
-	}
+	found.enough(t, 6)
 }
 
 // So does what comes for long on tiers, where what is used most has come to lie on the fastest: within
@@ -159,7 +170,7 @@ func TestForLongOnTiers(t *testing.T) {
 	source := rand.New(rand.NewPCG(78, 1))
 	pick := func(n int) int { return source.IntN(n) }
 	const moving = 30 // seconds at the beginning in which extents are moved
-	near, worst := 0, 0.0
+	var found agreement
 	for range draws(24) {
 		fast := func(capacity int, slow float64) Group {
 			time := quantity.Seconds(slow * (50e-6 + 100e-6*source.Float64()))
@@ -194,17 +205,11 @@ func TestForLongOnTiers(t *testing.T) {
 		if _, share := busiest(a, before); share < 0.97 || a.tier.used() < slots { // not all has come to lie there yet
 			continue
 		}
-		near++
-		reached := r.rate / float64(limit.Long)
-		worst = max(worst, math.Abs(math.Log(reached)))
-		if reached < 0.8 || reached > 1.25 {
+		if !found.within(r.rate / float64(limit.Long)) {
 			totals := a.Totals()
 			t.Errorf("%s below, %s of %s at %s and %s, used as %+v: %.0f a second for long with %v of %d on tiers, want %.0f (%s)", d.Layout.Level, describe(u), asSold(d.Usable()), u.HotAccesses, u.HotSpan, d.tierWords(),
 				r.rate, totals.Fast, before.Fast, float64(limit.Long), limit.LongFormula)
 		}
 	}
-	t.Logf("%d arrays that were always busy with their tiers, at most %.0f %% off", near, (math.Exp(worst)-1)*100)
-	if near < 8 {
-		t.Error("hardly any was ever busy")
-	}
+	found.enough(t, 8)
 }

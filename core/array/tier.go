@@ -89,8 +89,9 @@ func newTier(d Description) *tier {
 	return t
 }
 
-// put adds a tier below those that were put, whose members follow those of the array.
-func (t *tier) put(spec LowerTier, base int) {
+// put adds a tier below those that were put, whose members follow those of the array, and gives its
+// layout.
+func (t *tier) put(spec LowerTier, base int) *layout {
 	p := tierPart{layout: newLayout(spec.form(), spec.expandedMembers(), base), slots: int(int64(spec.usable()) / t.extent)}
 	if last := len(t.parts) - 1; last >= 0 {
 		p.first = t.parts[last].first + int32(t.parts[last].slots)
@@ -99,6 +100,7 @@ func (t *tier) put(spec LowerTier, base int) {
 		p.spare = append(p.spare, p.first+int32(p.slots-1-i))
 	}
 	t.parts = append(t.parts, p)
+	return p.layout
 }
 
 // part is the one that a slot belongs to.

@@ -170,17 +170,17 @@ func (d Description) tierWords() (words []string) {
 		return nil
 	}
 	for i, part := range d.tiers() {
-		lies, moved := "What is used most lies", fmt.Sprintf(", moved by %s every %s at %s", cmp.Or(t.Extent, tierExtent), cmp.Or(t.Every, tierEvery), cmp.Or(t.Rate, tierRate))
+		data, moved := "The most used data", fmt.Sprintf(", moved by %s every %s at %s", cmp.Or(t.Extent, tierExtent), cmp.Or(t.Every, tierEvery), cmp.Or(t.Rate, tierRate))
 		if i > 0 {
-			lies, moved = "What is used next most lies", ""
+			data, moved = "The next most used data", ""
 		}
-		words = append(words, fmt.Sprintf("%s on a tier of %s That is %s as %s%s.", lies, part.Members.words(), asSold(part.usable()), part.form().Level, moved))
+		words = append(words, fmt.Sprintf("%s lies on a tier of %s That is %s as %s%s.", data, part.Members.words(), asSold(part.usable()), part.form().Level, moved))
 	}
 	for _, w := range t.Windows {
 		words = append(words, fmt.Sprintf("Extents are moved at %s, for %s, every %s.", w.At, w.For, w.Every))
 	}
 	for _, r := range t.Off {
-		words = append(words, fmt.Sprintf("What lies from %s to %s stays on the members below.", asSold(r.From), asSold(r.To)))
+		words = append(words, fmt.Sprintf("The range from %s to %s stays on the members below.", asSold(r.From), asSold(r.To)))
 	}
 	return words
 }

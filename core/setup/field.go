@@ -154,7 +154,7 @@ var fields = []FactField{
 	{Key: "tier.extent", Label: "extent", Kind: "size", Hint: "what is moved at a time"},
 	{Key: "tier.every", Label: "looks for what is hot every", Kind: "time"},
 	{Key: "tier.rate", Label: "rate of moving", Kind: "throughput"},
-	{Key: "tier.off", Label: "stays on the slow members", Kind: "text", Hint: "ranges in bytes"},
+	{Key: "tier.off", Label: "stays on the members below", Kind: "text", Hint: "ranges in bytes"},
 	{Key: "tier.windows", Label: "moves in", Kind: "text", Hint: "times of day"},
 	{Key: "lowerTier[].size", Label: "size", Kind: "size", Hint: "of what lies between the tier and the members below"},
 	{Key: "lowerTier[].count", Label: "members", Kind: "whole"},

@@ -140,7 +140,7 @@ func (s *Service) registerRuns(api huma.API) {
 	sse.Register(api, watch, map[string]any{"run": resource.Run{}, "measurement": resource.Measurement{}, "marker": resource.Marker{}, "point": resource.Point{}},
 		func(ctx context.Context, in *struct {
 			ByID
-			Points bool `query:"points" default:"true" doc:"Whether each interval of what is being measured is told as well"`
+			Points bool `query:"points" default:"true" doc:"Also send each interval of the measurement under way"`
 		}, send sse.Sender) {
 			err := s.Runner.Watch(ctx, in.ID, in.Points, func(event runner.Event) error { return send.Data(event) })
 			if err != nil && ctx.Err() == nil {

@@ -6992,7 +6992,7 @@ export interface operations {
     "watch-run": {
         parameters: {
             query?: {
-                /** @description Whether each interval of what is being measured is told as well */
+                /** @description Also send each interval of the measurement under way */
                 points?: boolean;
             };
             header?: never;
