@@ -23,8 +23,8 @@ func (d Description) validateFaults() error {
 // validateFault reports what a fault of this array cannot be.
 func (d Description) validateFault(at string, f Fault) error {
 	members := len(d.expandedMembers())
-	if d.Tier != nil {
-		members += d.Tier.Members.Count
+	for _, t := range d.tiers() {
+		members += t.Members.Count
 	}
 	if !(f.At >= 0) || f.At > 86400 {
 		return wrong(at+".at", "%g s; within a day", float64(f.At))

@@ -3,6 +3,8 @@ package array
 import (
 	"fmt"
 	"slices"
+
+	"patientheron/core/setup"
 )
 
 // Parameter is a number of a description that a device has and hardly anybody knows: a rate, a
@@ -66,8 +68,8 @@ func (d Description) Parameters() (all []Parameter) {
 		}
 		g.completed().parameters(fmt.Sprintf("members[%d].", i), of, add)
 	}
-	if d.Tier != nil {
-		d.Tier.Members.completed().parameters("tier.members.", " of the tier", add)
+	for i, t := range d.tiers() {
+		t.Members.completed().parameters(tierAt(i)+".members.", " of the "+setup.TierName(i), add)
 	}
 	return all
 }

@@ -106,3 +106,27 @@ func TestATierIsNotForgottenByWhatSurvives(t *testing.T) {
 		t.Errorf("two members of it may fail: %s", after.Words)
 	}
 }
+
+// Members of lower tiers fail, are made anew and have parameters as those of the tier do.
+func TestMembersOfLowerTiersCount(t *testing.T) {
+	d := tiered()
+	d.Tier.Lower = []LowerTier{{Members: Group{Count: 3, Medium: LowLatency, Capacity: 64 * quantity.MiB}, Level: Parity}}
+	last := len(d.expandedMembers()) + d.Tier.Members.Count + 2
+	d.Faults = []Fault{{Kind: MemberFails, At: 0.1, Member: last}, {Kind: RebuildBegin, At: 0.2, Member: last, Rate: 1e9}}
+	a := build(t, d)
+	closed(a, 8, 40_000, hot(a, 3))
+	if a.Now() < 1e9 || a.members[last].failed || a.layoutOf(last) != a.tier.parts[1].layout {
+		t.Errorf("after %d ns member %d failed: %v", a.Now(), last, a.members[last].failed)
+	}
+	d.Faults[0].Member++
+	if err := d.Validate(); err == nil {
+		t.Error("a member behind the last one fails")
+	}
+	found := false
+	for _, p := range d.Parameters() {
+		found = found || p.Key == "tier.lower[0].members.readTime"
+	}
+	if !found {
+		t.Error("the members of the lower tier have no read time")
+	}
+}

@@ -108,12 +108,12 @@ func TestWholePartsAreSwept(t *testing.T) {
 }
 
 func TestCheckKey(t *testing.T) {
-	for _, name := range []string{"members.count", "members[3].rpm", "caches[0].size", "caches[1]", "replica.kilometres", "link.mtu", "tier.members.count", "limits.operations", "empty", "faults[2].factor"} {
+	for _, name := range []string{"members.count", "members[3].rpm", "caches[0].size", "caches[1]", "replica.kilometres", "link.mtu", "tier.members.count", "tier.lower[0].members.count", "tier.lower[0].level", "limits.operations", "empty", "faults[2].factor"} {
 		if err := CheckKey(name); err != nil {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	for _, name := range []string{"layout.members", "cache.size", "caches[0].volume", "link.mtu.", ".", "[0]", "members[", "tier.members.cunt"} {
+	for _, name := range []string{"layout.members", "cache.size", "caches[0].volume", "link.mtu.", ".", "[0]", "members[", "tier.members.cunt", "tier.lower[0].extent"} {
 		if err := CheckKey(name); !errors.Is(err, ErrKey) {
 			t.Errorf("%s: %v", name, err)
 		}
