@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -17,6 +16,7 @@ import (
 	"patientheron/client"
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
+	"patientheron/core/setup"
 	"patientheron/demo"
 	"patientheron/resource"
 	"patientheron/storage/simulated"
@@ -222,8 +222,14 @@ func (s *station) needed(ctx context.Context) (all []begun, err error) {
 	return all, nil
 }
 
-// real asks for the runs on storage of this machine, which have it to themselves.
+// real asks for the runs on storage of this machine, which have it to themselves. The unit on
+// the mainland is looked at before anything is measured: a look is timed, and a busy disk could
+// hold it up.
 func (s *station) real(ctx context.Context) (all []begun, err error) {
+	tuning, err := s.mainland(ctx)
+	if err != nil {
+		return nil, err
+	}
 	for _, real := range []struct{ volume, locator, plan string }{
 		{"station-disk", filepath.Join(s.folder, "storage"), "first-look"},
 		{"nothing", "null:1TiB", "own-cost"},
@@ -241,45 +247,55 @@ func (s *station) real(ctx context.Context) (all []begun, err error) {
 		}
 		all = append(all, b)
 	}
-	tuned, err := s.mainland(ctx)
+	tuned, err := s.begin(ctx, mainlandVolume, mainlandVolume, tuning)
 	return append(all, tuned), err
 }
 
-// mainland serves a setup over iSCSI, a delay away, for as long as ctx lasts, and asks which keys
-// of its sessions matter.
-func (s *station) mainland(ctx context.Context) (b begun, err error) {
-	p, err := demo.Plan(demo.Mainland)
-	if err != nil {
-		return b, err
+// mainlandVolume is what the unit on the mainland is called.
+const mainlandVolume = "mainland"
+
+// mainland serves a setup over iSCSI, a delay away, for as long as ctx lasts, registers it, and
+// gives the plan that asks which keys of its sessions matter.
+func (s *station) mainland(ctx context.Context) (p plan.Plan, err error) {
+	if p, err = demo.Plan(demo.Mainland); err != nil {
+		return p, err
 	}
 	path := filepath.Join(s.arrays, demo.MainlandSetup+".yaml")
 	d, err := simulated.ReadFile(path)
 	if err != nil {
-		return b, err
+		return p, err
 	}
 	options := serveArrayOptions{listen: []string{"127.0.0.1:0"}, name: "iqn.2026-01.example.sedgewater:mainland", block: 512, delay: quantity.Seconds(demo.MainlandDelay), counters: "127.0.0.1:0"}
 	served, err := options.start(ctx, d, path, slog.New(slog.DiscardHandler))
 	if err != nil {
-		return b, err
+		return p, err
 	}
 	context.AfterFunc(ctx, func() { _ = served.close() })
 	locator := served.locator(served.Portals()[0]) + demo.MainlandKeys
 	look, err := s.c.Look(ctx, locator, client.Asked{})
 	if err != nil {
-		return b, err
+		return p, err
 	}
 	if look.Facts == nil {
-		return b, errors.New("the unit on the mainland does not answer")
+		return p, fmt.Errorf("look at the unit on the mainland: %s", strings.Join(failedChecks(look), " "))
 	}
 	consent := &resource.ConsentToWrite{Size: look.Facts.Size, Serial: look.Facts.Serial}
-	if err := s.add(ctx, resource.NewVolume{Name: "mainland", Locator: locator, Consent: consent}); err != nil {
-		return b, err
+	if err := s.add(ctx, resource.NewVolume{Name: mainlandVolume, Locator: locator, Consent: consent}); err != nil {
+		return p, err
 	}
 	counters := resource.ToldFact{Key: "counters.address", Value: served.countersAddress()}
-	if _, err := s.c.TellSetup(ctx, s.volumes["mainland"].ID, resource.ToldSetup{Facts: []resource.ToldFact{counters}}); err != nil {
-		return b, err
+	_, err = s.c.TellSetup(ctx, s.volumes[mainlandVolume].ID, resource.ToldSetup{Facts: []resource.ToldFact{counters}})
+	return p, err
+}
+
+// failedChecks are the sentences of a look that keep a volume from being measured.
+func failedChecks(look resource.Look) (sentences []string) {
+	for _, check := range look.Checks {
+		if check.Result == setup.Failed {
+			sentences = append(sentences, check.Sentence)
+		}
 	}
-	return s.begin(ctx, "mainland", "mainland", p)
+	return sentences
 }
 
 // twin gets to know a unit that is not what it was sold as, fits a twin to it, and foretells what

@@ -54,7 +54,7 @@ func Live() (plan.Plan, error) {
 const Files = "summer-files"
 
 // FilesOn are the setups on which the summer's files are copied up and down.
-var FilesOn = []string{"plain-parity", "read-cache", "write-back", "with-tier", "four-ssds"}
+var FilesOn = []string{"plain-parity", "write-back", "with-tier", "four-ssds"}
 
 // Race is the plan under which the setups RaceOn race each other.
 const Race = "first-home"
@@ -79,7 +79,7 @@ const (
 const Catalogue = "specimen-catalogue"
 
 // CatalogueOn are the setups on which the catalogue of specimens is kept.
-var CatalogueOn = []string{"plain-parity", "read-cache", "write-back", "with-tier", "four-ssds"}
+var CatalogueOn = []string{"plain-parity", "write-back", "with-tier", "four-ssds"}
 
 // Cataloguing names the run of the catalogue on a setup.
 func Cataloguing(setup string) string { return setup + ", catalogue" }
@@ -155,7 +155,7 @@ const (
 // TwinChange is what is to be another way, and TwinFree what is fitted.
 var (
 	TwinChange = plan.Setting{Field: "members.count", Value: "10"}
-	TwinFree   = []string{"link.rate", "link.roundTrip", "members[0].seekAverage", "members[0].outerRate", "members[0].overhead"}
+	TwinFree   = []string{"link.rate", "members[0].seekAverage", "members[0].outerRate"}
 )
 
 // Setup is the text of the array file of a setup.

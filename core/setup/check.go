@@ -42,6 +42,7 @@ type Check struct {
 type Seen struct {
 	Facts      *Facts   // of the locator; nil when it could not be looked at
 	Trouble    string   // why not
+	Late       bool     // it did not answer in the time that the look had
 	Kind       string   // of the volume
 	TestFile   string   // how a folder takes a test file, such as "without a name"
 	Refusal    string   // why a run may not use it as asked
@@ -138,7 +139,11 @@ type adder func(name string, result Result, sentence, next string)
 
 func reachChecks(seen Seen, asked Asked, add adder) {
 	if seen.Facts == nil {
-		add("reachable", Failed, "It cannot be reached: "+strings.TrimSuffix(seen.Trouble, ".")+".", "Bring it back, or name another volume.")
+		next := "Bring it back, or name another volume."
+		if seen.Late {
+			next = "Give the look more time (heron look --within 20s) where it is a long way off; otherwise bring it back, or name another volume."
+		}
+		add("reachable", Failed, "It cannot be reached: "+strings.TrimSuffix(seen.Trouble, ".")+".", next)
 		return
 	}
 	f := seen.Facts

@@ -307,6 +307,16 @@ func TestChecksSpeak(t *testing.T) {
 	}
 }
 
+// Storage that answered too late for the look may only be a long way off.
+func TestLateStorageCanBeGivenTime(t *testing.T) {
+	for _, late := range []bool{false, true} {
+		check := Checks(Setup{}, Seen{Trouble: "the volume does not answer", Late: late}, Asked{})[0]
+		if check.Name != "reachable" || strings.Contains(check.Next, "--within") != late {
+			t.Errorf("late is %t: %+v", late, check)
+		}
+	}
+}
+
 // The list of names is that of the checks that are made.
 func TestCheckNames(t *testing.T) {
 	source, err := os.ReadFile("check.go")

@@ -141,7 +141,7 @@ func behind(ctx context.Context, explorer *host.Explorer, locator volume.Locator
 		}
 	})
 	together.Wait()
-	found.Seen.Facts, found.Seen.Trouble, found.Seen.Refusal, found.Seen.TestFile = asked.Facts, asked.Trouble, asked.Refusal, asked.TestFile
+	found.Seen.Facts, found.Seen.Trouble, found.Seen.Late, found.Seen.Refusal, found.Seen.TestFile = asked.Facts, asked.Trouble, asked.Late, asked.Refusal, asked.TestFile
 	found.Seen.Holds, found.Seen.UsedBy, found.Seen.Agreed, found.Seen.Unread = asked.Holds, asked.UsedBy, asked.Agreed, asked.Unread
 	if found.Chain == nil {
 		found.Chain = []setup.Layer{}
@@ -156,7 +156,7 @@ func behind(ctx context.Context, explorer *host.Explorer, locator volume.Locator
 func ask(ctx context.Context, locator volume.Locator, traits volume.Traits, r Request) (seen setup.Seen) {
 	facts, err := patient.Ask(ctx, locator.String(), "look", func() (setup.Facts, error) { return r.Bounds.Look(locator) })
 	if err != nil {
-		return setup.Seen{Trouble: err.Error()}
+		return unreachable(err)
 	}
 	seen.Facts = &facts
 	var unread error
@@ -177,6 +177,11 @@ func ask(ctx context.Context, locator volume.Locator, traits volume.Traits, r Re
 	return seen
 }
 
+// unreachable is what is seen of storage that could not be looked at.
+func unreachable(err error) setup.Seen {
+	return setup.Seen{Trouble: err.Error(), Late: errors.Is(err, patient.ErrNoAnswer)}
+}
+
 // byItself describes what nothing of this host stands below.
 func byItself(ctx context.Context, explorer *host.Explorer, locator volume.Locator, traits volume.Traits, r Request) (setup.Setup, []setup.Layer, setup.Seen) {
 	type described struct {
@@ -192,7 +197,7 @@ func byItself(ctx context.Context, explorer *host.Explorer, locator volume.Locat
 		return d, err
 	})
 	if err != nil {
-		return setup.Setup{}, []setup.Layer{}, setup.Seen{Trouble: err.Error()}
+		return setup.Setup{}, []setup.Layer{}, unreachable(err)
 	}
 	seen := setup.Seen{Facts: &d.facts}
 	if !traits.Virtual {

@@ -20,6 +20,10 @@ import (
 // ErrChecks is given when a check failed that was not overridden.
 var ErrChecks = errors.New("a check before the run failed")
 
+// lookPatience bounds the look before a run, for which nobody waits: storage a long way off
+// answers in seconds.
+const lookPatience = 15 * time.Second
+
 // look records what stands behind the volume, and stops the run when a check
 // failed that the user did not override by its name.
 func (e *execution) look(ctx context.Context, steps []plan.Step) error {
@@ -29,7 +33,7 @@ func (e *execution) look(ctx context.Context, steps []plan.Step) error {
 	}
 	found := look.At(ctx, look.Request{
 		Bounds: e.bounds, Locator: e.run.Volume.Locator, Told: latest.Setup.Only(setup.Told, setup.Measured),
-		Consent: Claim(e.run.Volume), Asked: look.AskedOf(steps), Tries: true,
+		Consent: Claim(e.run.Volume), Asked: look.AskedOf(steps), Tries: true, Within: lookPatience,
 	})
 	kept, err := e.store.ChangeSetup(ctx, e.run.VolumeID, func(now resource.SetupVersion) (setup.Setup, error) {
 		// What was told while this looked counts too.

@@ -73,8 +73,6 @@ func (Opener) Traits(kind string) volume.Traits {
 	return volume.Traits{}
 }
 
-// seen is a logical unit with a session to it.
-// visit logs in to the first portal of a unit that answers.
 // secrets gives what a user logs in with, and reports one that is missing.
 func (o Opener) secrets(a Address) (all []secretfile.Secret, err error) {
 	if a.User == "" {
@@ -244,9 +242,6 @@ func (o Opener) Check(l volume.Locator, r volume.Request) error {
 	return err
 }
 
-// check reports what would stop a run, and gives the tenure of what it may write to.
-// unused makes sure that nobody else uses the unit, and tells what it is.
-// user says who else uses the unit, as far as can be seen.
 // Agree takes consent to overwrite a unit.
 func (o Opener) Agree(l volume.Locator, claim volume.Claim) (setup.Identity, error) {
 	v, err := o.visit(l)
@@ -286,12 +281,6 @@ func (o Opener) Readable(l volume.Locator) error {
 	return err
 }
 
-// identify tells what the unit is and what it holds.
-// ends is how much at the start and at the end of a unit is read at once and kept: most of
-// what is looked for is there.
-// ReadAt reads bytes at any place of the unit.
-// lookingAhead is how many reads of a look are under way at a time.
-// ReadAll reads pieces at several places, many of them at a time.
 // Prepare makes a unit ready for a run.
 func (o Opener) Prepare(_ context.Context, l volume.Locator, r volume.Request) (volume.Volume, error) {
 	if len(r.Files) > 0 {

@@ -17,6 +17,7 @@ import (
 	"patientheron/storage/volume"
 )
 
+// seen is a logical unit with a session to it.
 type seen struct {
 	unit
 	*session
@@ -31,6 +32,7 @@ type seen struct {
 	kept [2][]byte // its first and its last MiB, once something of them was read
 }
 
+// visit logs in to the first portal of a unit that answers.
 func (o Opener) visit(l volume.Locator) (*seen, error) {
 	a, err := parseAddress(l.Name)
 	if err != nil {
@@ -70,6 +72,7 @@ func (v *seen) close() {
 	v.end()
 }
 
+// check reports what would stop a run, and gives the tenure of what it may write to.
 func (v *seen) check(l volume.Locator, r volume.Request) (*volume.Tenure, error) {
 	if size := quantity.Bytes(v.Bytes()); r.Size > size {
 		return nil, &workload.FieldError{Field: "span", Reason: fmt.Sprintf("offset and span reach to %s, and the LUN has %s; use a smaller span", r.Size, size)}
@@ -90,6 +93,7 @@ func (v *seen) check(l volume.Locator, r volume.Request) (*volume.Tenure, error)
 	return r.Consent.Tenure(l, found)
 }
 
+// unused makes sure that nobody else uses the unit, and tells what it is.
 func (v *seen) unused(l volume.Locator) (setup.Identity, error) {
 	if user, err := v.user(); err != nil {
 		return setup.Identity{}, err
@@ -99,6 +103,7 @@ func (v *seen) unused(l volume.Locator) (setup.Identity, error) {
 	return v.identify(l)
 }
 
+// user says who else uses the unit, as far as can be seen.
 func (v *seen) user() (string, error) {
 	buffer := make([]byte, 24)
 	n, err := v.do(v.ctx, v.lun, scsi.ReadReservation(uint16(len(buffer))), buffer, false)
@@ -120,6 +125,7 @@ func (v *seen) user() (string, error) {
 	return servedHere(v.portal, v.Bytes())
 }
 
+// identify tells what the unit is and what it holds.
 func (v *seen) identify(l volume.Locator) (id setup.Identity, err error) {
 	id = setup.Identity{Serial: v.serial(), WWN: v.Name, Size: quantity.Bytes(v.Bytes())}
 	if v.Name == "" { // then only where it is tells it from another
@@ -134,8 +140,11 @@ func (v *seen) identify(l volume.Locator) (id setup.Identity, err error) {
 	return id, nil
 }
 
+// ends is how much at the start and at the end of a unit is read at once and kept: most of
+// what is looked for is there.
 const ends = 1 << 20
 
+// ReadAt reads bytes at any place of the unit.
 func (v *seen) ReadAt(into []byte, at int64) (n int, err error) {
 	for i, from := range []int64{0, max(v.Bytes()-ends, 0)} {
 		until := min(from+ends, v.Bytes())
@@ -147,7 +156,7 @@ func (v *seen) ReadAt(into []byte, at int64) (n int, err error) {
 		}
 		if v.kept[i] == nil {
 			whole := make([]byte, until-from)
-			if _, err := v.read(whole, from); err != nil {
+			if err := v.readEnd(whole, from); err != nil {
 				return 0, err
 			}
 			v.kept[i] = whole
@@ -157,8 +166,22 @@ func (v *seen) ReadAt(into []byte, at int64) (n int, err error) {
 	return v.read(into, at)
 }
 
-const lookingAhead = 32
+// readEnd reads the start or the end of a unit, all pieces of it on the way together: over a
+// link with a delay one after the other takes long.
+func (v *seen) readEnd(whole []byte, from int64) error {
+	var pieces [][]byte
+	var at []int64
+	for done := 0; done < len(whole); done += mostRead {
+		pieces = append(pieces, whole[done:min(done+mostRead, len(whole))])
+		at = append(at, from+int64(done))
+	}
+	return v.ReadAll(pieces, at)
+}
 
+// lookingAhead is how many reads of a look are under way at a time.
+const lookingAhead = 64
+
+// ReadAll reads pieces at several places, many of them at a time.
 func (v *seen) ReadAll(pieces [][]byte, at []int64) error {
 	if v.broken != nil {
 		return v.broken
@@ -168,7 +191,7 @@ func (v *seen) ReadAll(pieces [][]byte, at []int64) error {
 	for i, piece := range pieces {
 		if at[i]%block != 0 || int64(len(piece))%block != 0 { // not in whole blocks
 			for i, piece := range pieces {
-				if _, err := v.ReadAt(piece, at[i]); err != nil {
+				if _, err := v.read(piece, at[i]); err != nil {
 					return err
 				}
 			}
@@ -182,8 +205,11 @@ func (v *seen) ReadAll(pieces [][]byte, at []int64) error {
 	return nil
 }
 
+// mostRead is how much one command of a look reads.
+const mostRead = 128 << 10
+
+// read reads bytes at any place, one command after the other.
 func (v *seen) read(into []byte, at int64) (n int, err error) {
-	const most = 128 << 10
 	if at >= v.Bytes() {
 		return 0, io.EOF
 	}
@@ -191,7 +217,7 @@ func (v *seen) read(into []byte, at int64) (n int, err error) {
 	for n < len(into) && at+int64(n) < v.Bytes() {
 		from := (at + int64(n)) / block * block
 		skip := int(at + int64(n) - from)
-		length := min((int64(skip+len(into)-n)+block-1)/block*block, most/block*block, v.Bytes()-from)
+		length := min((int64(skip+len(into)-n)+block-1)/block*block, mostRead/block*block, v.Bytes()-from)
 		buffer := make([]byte, length)
 		answer, done := context.WithTimeout(v.ctx, v.patience)
 		moved, err := v.do(answer, v.lun, scsi.Read(uint64(from/block), uint32(length/block)), buffer, false)
