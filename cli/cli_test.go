@@ -120,7 +120,7 @@ func TestPrintedRunsAreReadable(t *testing.T) {
 			{
 				Position: 1, Name: "ledger", Point: []plan.Setting{{Field: "depth", Value: "8"}}, Repeat: 2, Repeats: 3, Load: load, Status: resource.Finished,
 				Summary: &measure.Summary{
-					Measured: 10, LeadIn: 2, Interface: "threads", Service: &service, Unanswered: 3,
+					Measured: 10, WarmUp: 2, Interface: "threads", Service: &service, Unanswered: 3,
 					Classes: map[measure.Class]measure.Figures{
 						measure.Read:  {Rate: 12_345, Throughput: 50.5e6, Latency: measure.Latency{P50: 0.00042, P99: 0.0123}},
 						measure.Write: {}, measure.Flush: {Rate: 12},
@@ -138,7 +138,7 @@ func TestPrintedRunsAreReadable(t *testing.T) {
 	}
 	for _, words := range []string{
 		"Run 12  the ledger", "1 TiB, btrfs on sda, sdb", "took 12.0 s", "1  ledger at depth 8, repeat 2 of 3", "reads (?)", "12.3 k", "50.5", "0.420", "12.3",
-		"flushes", "after 2 s of lead-in", "threads (io_uring is refused here", "service time p50 1 ms", "2 × i/o error", "3 operations had no answer",
+		"flushes", "after 2 s of warm-up", "threads (io_uring is refused here", "service time p50 1 ms", "2 × i/o error", "3 operations had no answer",
 		"(?) unreliable: Memory answered. Use a larger span.", "failed: it could not start",
 	} {
 		if !strings.Contains(out.String(), words) {
@@ -183,8 +183,8 @@ func TestLiveViewElsewhereThanOnATerminal(t *testing.T) {
 	if text := out.String(); !strings.Contains(text, "512 MiB of 1 GiB written") || !strings.Contains(text, "1 of 2  ledger") || strings.Count(text, "\n") != 2 || strings.Contains(text, "\r") {
 		t.Errorf("%q", text)
 	}
-	if line := v.describe(measure.Interval{Start: 4, Length: 1, LeadIn: true, Failed: 2, Classes: map[measure.Class]measure.Flow{measure.Read: {Rate: 1200, Throughput: 5e6, P99: 0.004}}}); !strings.Contains(line, "5 s of 10.0 s") ||
-		!strings.Contains(line, "lead-in") || !strings.Contains(line, "reads 1.20 k IOPS 5.00 MB/s p99 4 ms") || !strings.Contains(line, "2 failed") {
+	if line := v.describe(measure.Interval{Start: 4, Length: 1, WarmUp: true, Failed: 2, Classes: map[measure.Class]measure.Flow{measure.Read: {Rate: 1200, Throughput: 5e6, P99: 0.004}}}); !strings.Contains(line, "5 s of 10.0 s") ||
+		!strings.Contains(line, "warm-up") || !strings.Contains(line, "reads 1.20 k IOPS 5.00 MB/s p99 4 ms") || !strings.Contains(line, "2 failed") {
 		t.Errorf("%q", line)
 	}
 	out.Reset()

@@ -112,13 +112,13 @@ func (v *liveView) point(p resource.Point) {
 // describe says in one line how far the measurement is and what came back.
 func (v *liveView) describe(i measure.Interval) string {
 	load := v.current.Load
-	at, of := i.Start+i.Length, load.LeadIn+load.For
+	at, of := i.Start+i.Length, load.WarmUp+load.For
 	parts := []string{at.String()}
 	if load.For > 0 {
 		parts[0] = fmt.Sprintf("%s %s of %s", bar(float64(at/of), 12), at, of)
 	}
-	if i.LeadIn {
-		parts = append(parts, "lead-in")
+	if i.WarmUp {
+		parts = append(parts, "warm-up")
 	}
 	if load.Kind == workload.FilesKind {
 		parts = append(parts, v.describeFiles(i, &parts[0])...)

@@ -122,7 +122,7 @@ func (a *app) locator(ctx context.Context, c *client.Client, target string) (str
 
 // baselinePlan reads a member alone: small at random, then large in order.
 func baselinePlan(span quantity.Bytes) plan.Plan {
-	small := workload.Spec{Name: "small random reads", Pattern: workload.Pattern{Blocks: workload.Block(4 * quantity.KiB), Reads: 1, Order: workload.Random, Span: span}, Pace: workload.Pace{Depth: 32, Workers: 1}, Ending: workload.Ending{For: 3, LeadIn: 1, Interval: 0.25}}
+	small := workload.Spec{Name: "small random reads", Pattern: workload.Pattern{Blocks: workload.Block(4 * quantity.KiB), Reads: 1, Order: workload.Random, Span: span}, Pace: workload.Pace{Depth: 32, Workers: 1}, Ending: workload.Ending{For: 3, WarmUp: 1, Interval: 0.25}}
 	large := small
 	large.Name, large.Blocks, large.Order, large.Depth = "large sequential reads", workload.Block(256*quantity.KiB), workload.Sequential, 16
 	return plan.Plan{Name: "Member alone", Why: "What does this member do alone?", Stages: []plan.Stage{{Name: small.Name, Load: small}, {Name: large.Name, Load: large}}}

@@ -173,8 +173,8 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 	if s.Ending == measure.ByPasses {
 		words = "finished in " + s.Measured.String()
 	}
-	if s.LeadIn > 0 {
-		words += fmt.Sprintf(" after %s of lead-in%s", s.LeadIn, cutInWords(s))
+	if s.WarmUp > 0 {
+		words += fmt.Sprintf(" after %s of warm-up%s", s.WarmUp, cutInWords(s))
 	}
 	words += fmt.Sprintf(", %s moved, through %s", s.Total.Bytes, interfaceInWords(s.Interface))
 	if len(s.Sessions) > 0 {
@@ -418,12 +418,12 @@ func insideInWords(counters []measure.Counter) string {
 	return strings.Join(words, ", ")
 }
 
-// cutInWords says how much of a lead-in was not asked for.
+// cutInWords says how much of a warm-up was not asked for.
 func cutInWords(s *measure.Summary) string {
-	if s.Phases == nil || s.Phases.Cut == 0 || s.Phases.Cut == s.LeadIn {
+	if s.Phases == nil || s.Phases.Cut == 0 || s.Phases.Cut == s.WarmUp {
 		return ""
 	}
-	return fmt.Sprintf(" (%s asked for, %s of earlier phases)", s.LeadIn-s.Phases.Cut, s.Phases.Cut)
+	return fmt.Sprintf(" (%s asked for, %s of earlier phases)", s.WarmUp-s.Phases.Cut, s.Phases.Cut)
 }
 
 // split gives the classes that move bytes of the load, which a total adds up, and

@@ -223,7 +223,7 @@ func (v *raceView) point(p resource.Point) {
 			done, rate = float64(i.Classes[measure.File].Operations), float64(i.Classes[measure.File].Rate)
 		}
 		r.index, r.at, r.rate = i.Index, i.Start+i.Length, rate
-		if !i.LeadIn {
+		if !i.WarmUp {
 			r.done += done
 		}
 		v.line(false, v.describe())
@@ -257,7 +257,7 @@ func (v *raceView) describe() string {
 		return ""
 	}
 	at := least.String()
-	if of := load.LeadIn + load.For; load.For > 0 {
+	if of := load.WarmUp + load.For; load.For > 0 {
 		at = fmt.Sprintf("%s %s of %s", bar(float64(least/of), 12), least, of)
 	}
 	if best > 0 && next >= 0 && 1-next/best > 0.01 {

@@ -33,13 +33,13 @@ type tuneOptions struct {
 // Of each measurement of an experiment, unless the user says otherwise: they are many.
 const (
 	tuneFor    quantity.Seconds = 4
-	tuneLeadIn quantity.Seconds = 1
+	tuneWarmUp quantity.Seconds = 1
 	tuneBudget                  = "15m"
 )
 
 func (a *app) tune() *cobra.Command {
 	o := &tuneOptions{spec: workload.Default()}
-	o.spec.For, o.spec.LeadIn = tuneFor, tuneLeadIn
+	o.spec.For, o.spec.WarmUp = tuneFor, tuneWarmUp
 	command := &cobra.Command{
 		Use: "tune VOLUME", Short: "Find out which parameters matter, and what to set them to", Args: cobra.ExactArgs(1),
 		Long: `Find out by experiment which of several parameters matter for a load on a volume, and
@@ -87,7 +87,7 @@ func (a *app) startTuning(ctx context.Context, c *client.Client, command *cobra.
 		return errors.New("--here works only as long as this command runs; leave out --detach")
 	}
 	if flags := command.Flags(); flags.Changed("passes") && !flags.Changed("for") || flags.Changed("amount") && !flags.Changed("for") {
-		o.spec.For, o.spec.LeadIn = 0, 0 // what is done ends it
+		o.spec.For, o.spec.WarmUp = 0, 0 // what is done ends it
 	}
 	volume, err := a.findVolume(ctx, c, target)
 	if err != nil {

@@ -27,7 +27,7 @@ func TestSetupsDoWhatTheirExplanationsSay(t *testing.T) {
 		for _, use := range setup.Uses {
 			spec := workload.Default()
 			spec.Blocks, spec.Reads, spec.Span = workload.Block(use.Block), use.Reads, d.Size()
-			spec.Order, spec.Depth, spec.LeadIn, spec.For = workload.Random, 256, 3, 6
+			spec.Order, spec.Depth, spec.WarmUp, spec.For = workload.Random, 256, 3, 6
 			if use.Sequential {
 				spec.Order, spec.Depth = workload.Sequential, 64
 			}

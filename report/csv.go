@@ -64,7 +64,7 @@ type row func(columns []string) error
 func writeSummary(e Results, write row) error {
 	header := []string{
 		"run", "volume", "position", "stage", "point", "repeat", "fill", "status", "reason", "workload",
-		"measured_seconds", "lead_in_seconds", "standing", "fell_after_seconds", "fell_after_bytes", "ending", "interface", "failed_operations", "unanswered_operations",
+		"measured_seconds", "warm_up_seconds", "standing", "fell_after_seconds", "fell_after_bytes", "ending", "interface", "failed_operations", "unanswered_operations",
 		"reads_unreliable", "writes_unreliable", "findings",
 	}
 	kinds, classes := []string{"total"}, classesOf(e)
@@ -92,7 +92,7 @@ func writeSummary(e Results, write row) error {
 		for _, f := range m.Summary.Faults {
 			failed += f.Count
 		}
-		row = append(row, m.Summary.Measured.Full(), m.Summary.LeadIn.Full())
+		row = append(row, m.Summary.Measured.Full(), m.Summary.WarmUp.Full())
 		row = append(row, standing(m.Summary.Phases)...)
 		row = append(row, string(m.Summary.Ending), m.Summary.Interface, number(failed), number(m.Summary.Unanswered),
 			strconv.FormatBool(m.Unreliable("reads")), strconv.FormatBool(m.Unreliable("writes")), resource.Cell(findingsInWords(m)))
@@ -281,7 +281,7 @@ func findingsInWords(m resource.Measurement) string {
 }
 
 func writeSeries(e Results, write row) error {
-	header, classes := []string{"run", "position", "interval", "start_seconds", "length_seconds", "lead_in"}, classesOf(e)
+	header, classes := []string{"run", "position", "interval", "start_seconds", "length_seconds", "warm_up"}, classesOf(e)
 	for _, class := range classes {
 		kind := class.Verb()
 		header = append(header, kind+"_operations", kind+"_bytes", kind+"_latency_mean_seconds", kind+"_latency_p50_seconds",
@@ -298,7 +298,7 @@ func writeSeries(e Results, write row) error {
 	for _, m := range e.Measurements {
 		err := e.Series(m.ID, func(i measure.Interval) error {
 			row := []string{
-				number(e.Run.ID), number(int64(m.Position)), number(int64(i.Index)), i.Start.Full(), i.Length.Full(), strconv.FormatBool(i.LeadIn),
+				number(e.Run.ID), number(int64(m.Position)), number(int64(i.Index)), i.Start.Full(), i.Length.Full(), strconv.FormatBool(i.WarmUp),
 			}
 			for _, class := range classes {
 				f := i.Classes[class]

@@ -227,7 +227,7 @@ func TestPacedAsTheModelSays(t *testing.T) {
 	s := serve(t, disk, nil)
 	v := prepare(t, locator(s, ""))
 	spec := workload.Default()
-	spec.Span, spec.Depth, spec.For, spec.LeadIn = 32<<20, 4, 2, 1
+	spec.Span, spec.Depth, spec.For, spec.WarmUp = 32<<20, 4, 2, 1
 	opened, err := v.Use(spec)
 	if err != nil {
 		t.Fatal(err)

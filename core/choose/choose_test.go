@@ -66,31 +66,31 @@ func TestAnswersKnownOnPaper(t *testing.T) {
 	}{
 		// Three times 220 MB/s are 660, twice are 440; nothing has to be survived.
 		"a stripe is enough": {
-			"uses: [{name: films, load: {block: 1MiB, order: sequential, depth: 16, span: 20GiB, leadIn: 0.2s, for: 2s}, bounds: {throughput: at least 600MB/s}}]",
+			"uses: [{name: films, load: {block: 1MiB, order: sequential, depth: 16, span: 20GiB, warmUp: 0.2s, for: 2s}, bounds: {throughput: at least 600MB/s}}]",
 			disks, "3 × disk, raid0", "cannot pass",
 		},
 		// A small write costs two operations on mirrors, four with single parity and six with
 		// double, so that six disks do 3, 1.5 or 1 times what one does: some 350 a second when
 		// it may order what waits.
 		"parity cannot meet small writes": {
-			"survives: [any member]\nuses: [{name: ledger, load: {block: 8KiB, reads: 0%, depth: 32, span: 100GiB, leadIn: 1s, for: 8s}, bounds: {iops: at least 800}}]",
+			"survives: [any member]\nuses: [{name: ledger, load: {block: 8KiB, reads: 0%, depth: 32, span: 100GiB, warmUp: 1s, for: 8s}, bounds: {iops: at least 800}}]",
 			disks, "6 × disk, raid10", "does not survive any member",
 		},
 		// Nine tenths of the lookups go to a hundredth of the span, which the cache holds.
 		"the cache pays for the skewed ledger": {
-			"uses: [{name: ledger, load: {block: 16KiB, order: skewed, hot: 95%/0.1%, depth: 16, span: 1000GiB, leadIn: 40s, for: 8s}, bounds: {iops: at least 2000}}]",
+			"uses: [{name: ledger, load: {block: 16KiB, order: skewed, hot: 95%/0.1%, depth: 16, span: 1000GiB, warmUp: 40s, for: 8s}, bounds: {iops: at least 2000}}]",
 			strings.Replace(disks, "[2, 3, 4, 5, 6]", "[4, 8, 12]", 1) + "caches:\n  - {name: cache, price: 300, cache: {size: 100GB, block: 16KiB, mode: read-only, devices: 1}}\n",
 			"4 × disk, raid0, cache", "",
 		},
 		// Uniform lookups over all of it hardly ever meet the cache: only more disks help.
 		"and not for the uniform one": {
-			"uses: [{name: ledger, load: {block: 16KiB, order: random, depth: 64, span: 4000GiB, leadIn: 1s, for: 8s}, bounds: {iops: at least 1900}}]",
+			"uses: [{name: ledger, load: {block: 16KiB, order: random, depth: 64, span: 4000GiB, warmUp: 1s, for: 8s}, bounds: {iops: at least 1900}}]",
 			strings.Replace(disks, "[2, 3, 4, 5, 6]", "[4, 8, 12]", 1) + "caches:\n  - {name: cache, price: 300, cache: {size: 100GB, block: 16KiB, mode: read-only, devices: 1}}\n",
 			"12 × disk, raid0", "",
 		},
 		// One gigabit passes 118 MB/s, whatever stands behind it.
 		"the link limits, and more disks do not help": {
-			"uses: [{name: films, load: {block: 1MiB, order: sequential, depth: 16, span: 20GiB, leadIn: 0.2s, for: 2s}, bounds: {throughput: at least 300MB/s}}]",
+			"uses: [{name: films, load: {block: 1MiB, order: sequential, depth: 16, span: 20GiB, warmUp: 0.2s, for: 2s}, bounds: {throughput: at least 300MB/s}}]",
 			disks + "links:\n  - {name: one gigabit, price: 20, link: {rate: 125MB/s}}\n  - {name: ten gigabits, price: 200, link: {rate: 1250MB/s}}\n",
 			"2 × disk, raid0, ten gigabits", `the hop "link" cannot pass what "films" asks for`,
 		},
@@ -139,8 +139,8 @@ enclosures:
 const afternoon = `survives: [any member, a power cut]
 capacity: 2TB
 uses:
-  - {name: ledger, load: {block: 8KiB, reads: 60%, order: skewed, hot: 80%/10%, depth: 16, span: 200GiB, leadIn: 0.5s, for: 2s}, bounds: {iops: at least 1100, p99: at most 120ms}}
-  - {name: films, load: {feeds: 4, feedRate: 20MB/s, buffer: 1s, span: 100GiB, leadIn: 0.5s, for: 2s}, bounds: {late: none}}
+  - {name: ledger, load: {block: 8KiB, reads: 60%, order: skewed, hot: 80%/10%, depth: 16, span: 200GiB, warmUp: 0.5s, for: 2s}, bounds: {iops: at least 1100, p99: at most 120ms}}
+  - {name: films, load: {feeds: 4, feedRate: 20MB/s, buffer: 1s, span: 100GiB, warmUp: 0.5s, for: 2s}, bounds: {late: none}}
 `
 
 // The race finds what a full search finds, at a fraction of the measurements.

@@ -24,7 +24,7 @@ import (
 func load(block quantity.Bytes, reads quantity.Share, order workload.Order, depth int) workload.Spec {
 	l := workload.Default()
 	l.Blocks, l.Reads, l.Order, l.Depth = workload.Block(block), reads, order, depth
-	l.Span, l.For, l.LeadIn = 16*quantity.GiB, 2, 0.2
+	l.Span, l.For, l.WarmUp = 16*quantity.GiB, 2, 0.2
 	return l
 }
 

@@ -37,7 +37,7 @@ func stoodStill(o Observed) []Finding {
 		return []Finding{}
 	}
 	share := quantity.Share(0)
-	if all := o.Summary.Measured + o.Summary.LeadIn; all > 0 {
+	if all := o.Summary.Measured + o.Summary.WarmUp; all > 0 {
 		share = quantity.Share(s.Total / all)
 	}
 	said := stood

@@ -31,7 +31,7 @@ func anything(random *rand.Rand) Observed {
 		Pace:    workload.Pace{Workers: 1 + random.IntN(8), Depth: 1 + random.IntN(32)},
 	}
 	sum := measure.Summary{
-		Measured: seconds(0.5, 1e4), LeadIn: seconds(1e-3, 10), Ending: measure.ByTime, Unwritten: share(), CoreWait: share(), Stolen: share() / 10,
+		Measured: seconds(0.5, 1e4), WarmUp: seconds(1e-3, 10), Ending: measure.ByTime, Unwritten: share(), CoreWait: share(), Stolen: share() / 10,
 		Interface: []string{"io_uring", "threads", "iSCSI", "none", "simulated", "io_uring without fixed buffers"}[random.IntN(6)],
 	}
 	sum.Total.Rate = quantity.OpRate(between(1, 1e7))
@@ -143,7 +143,7 @@ func TestFindingsHoldForWhatWasDrawn(t *testing.T) {
 			return o.Summary.Total.Rate < o.Load.Rate
 		},
 		"stood-still": func(o Observed, f Finding) bool {
-			long := o.Summary.StoodStill.Total > 0.05*(o.Summary.Measured+o.Summary.LeadIn)
+			long := o.Summary.StoodStill.Total > 0.05*(o.Summary.Measured+o.Summary.WarmUp)
 			return long == (f.Weight == Unreliable)
 		},
 		"late-generator": func(o Observed, _ Finding) bool { return *o.Summary.IssueLag*10 > o.Summary.Total.Latency.Mean },

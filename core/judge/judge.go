@@ -54,7 +54,7 @@ func Findings(o Observed) []Finding {
 		return append(findings, failed(o)...) // what led to it says nothing of the storage at work
 	}
 	o.Series = slices.Clone(o.Series)
-	measure.CutLeadIn(o.Series, o.Summary.LeadIn)
+	measure.CutWarmUp(o.Series, o.Summary.WarmUp)
 	for _, rule := range []func(Observed) []Finding{
 		memoryFileSystem, neverWritten, silentlyBuffered, cachedOnPurpose, aboveCeiling, cacheAnswered, stillWarming,
 		phases, passesOfFiles, partsOfTogether, unsteady, stolenTime, waitedForCores, fewInFlight, lateFeeds, fellBehind, lateGenerator, portableInterface, offersCut, sourceLimits, whoLimits,

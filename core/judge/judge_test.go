@@ -16,7 +16,7 @@ import (
 // series is one second in which the load and the device moved so many bytes.
 func series(reads, writes, deviceRead, deviceWritten quantity.Bytes) []measure.Interval {
 	return []measure.Interval{
-		{Length: 1, LeadIn: true, Beside: []measure.Beside{{Devices: []measure.Device{{}}}}},
+		{Length: 1, WarmUp: true, Beside: []measure.Beside{{Devices: []measure.Device{{}}}}},
 		{
 			Length: 1, Classes: map[measure.Class]measure.Flow{measure.Read: {Bytes: reads}, measure.Write: {Bytes: writes}},
 			Beside: []measure.Beside{{Available: 8 * quantity.GiB, Devices: []measure.Device{

@@ -81,7 +81,7 @@ func silentlyBuffered(o Observed) (findings []Finding) {
 	moved := map[measure.Class]float64{}
 	counted := false
 	for _, i := range o.Series {
-		// With the lead-in: what was begun in it may be counted after it.
+		// With the warm-up: what was begun in it may be counted after it.
 		devices := i.Devices()
 		if len(devices) == 0 {
 			continue

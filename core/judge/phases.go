@@ -24,7 +24,7 @@ const (
 )
 
 // Phases tells the phases of a measurement from its paces, of all that came after
-// the asked lead-in; from is how many intervals belong to those before the last one.
+// the asked warm-up; from is how many intervals belong to those before the last one.
 // A load at a set rate is judged by how fast it is answered, every other by its rate.
 //
 // Single intervals far below those around them are taken aside as dips, the rest is
@@ -66,7 +66,7 @@ func Phases(load workload.Spec, paces []measure.Pace) (phases measure.Phases, fr
 	if cut.standing != measure.NotSettled && load.Amount == 0 && load.Passes == 0 && load.Kind != workload.FeedsKind && !load.Uneven() { // a late piece counts whenever it comes
 		at := len(bounds) - 2
 		if at > 0 && phases.List[at-1].Kind == measure.Stall {
-			at-- // a pause that is over is no lead-in
+			at-- // a pause that is over is no warm-up
 		}
 		from = bounds[at]
 		phases.Cut = span(paces[:from])

@@ -34,8 +34,8 @@ type Moved struct {
 const leastSide = 5
 
 // SplitAt compares the rate after a moment with that before it, from one time to another: those
-// of what happened before and after, or of the asked lead-in and the end. A change that was made
-// on purpose is no lead-in, although it begins a phase. The interval that holds the moment, and
+// of what happened before and after, or of the asked warm-up and the end. A change that was made
+// on purpose is no warm-up, although it begins a phase. The interval that holds the moment, and
 // the one after it, are left out. The means differ when the 95 % interval of their difference
 // excludes none (Welch 1947), each side being worth as many independent values as it is.
 func SplitAt(series []measure.Interval, from, at, to quantity.Seconds) Halves {

@@ -28,7 +28,7 @@ func TestBeforeAndAfterAMarker(t *testing.T) {
 	}
 	series, _ := seriesOf(rates)
 	for i := range series {
-		series[i].LeadIn = i < 34 // as a cut by phases would have it
+		series[i].WarmUp = i < 34 // as a cut by phases would have it
 		busy := quantity.Share(0.2)
 		if i >= 34 {
 			busy = 0.7

@@ -19,10 +19,10 @@ func Rates(series []measure.Interval) []float64 {
 	return rates
 }
 
-// measured is the series without its lead-in.
+// measured is the series without its warm-up.
 func measured(series []measure.Interval) []measure.Interval {
 	for i, s := range series {
-		if !s.LeadIn {
+		if !s.WarmUp {
 			return series[i:]
 		}
 	}

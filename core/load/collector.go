@@ -44,14 +44,14 @@ type collector struct {
 	first   int   // number of the first worker
 	upTo    []int // last interval each worker handed over
 	total   *measure.Tally
-	moved   int64 // bytes, since the lead-in ended
+	moved   int64 // bytes, since the warm-up ended
 
 	watch   Watch       // nil when nobody asks for phases
 	patient bool        // the workload ends when the watch has seen enough
 	enough  atomic.Bool // it has
 	satisfy func()      // called once it has
 	kept    keptParts
-	early   quantity.Bytes // moved in the lead-in
+	early   quantity.Bytes // moved in the warm-up
 	look    int            // length of the series at which the watch is asked next
 
 	stood standing // when the engine did not run
@@ -185,7 +185,7 @@ func (c *collector) addAll() {
 	}
 }
 
-// add counts a part. Faults of the lead-in count in the total, nothing else of it
+// add counts a part. Faults of the warm-up count in the total, nothing else of it
 // does.
 func (c *collector) add(p measure.Part) {
 	if p.Index == workerDone {
@@ -194,12 +194,12 @@ func (c *collector) add(p measure.Part) {
 	}
 	c.upTo[p.Worker-c.first] = p.Index
 	c.at(max(p.Index, c.next)).tally.Add(p)
-	if c.line.isLeadIn(p.Index) {
+	if c.line.isWarmUp(p.Index) {
 		p = measure.Part{Notes: measure.Notes{Retries: p.Retries, Pieces: p.Pieces, Faults: p.Faults}}
 	} else {
 		c.moved += p.Moved()
 	}
-	if c.watch != nil && !c.line.isLeadIn(p.Index) { // it is known only at the end which of them count
+	if c.watch != nil && !c.line.isWarmUp(p.Index) { // it is known only at the end which of them count
 		p = measure.Part{Notes: measure.Notes{Retries: p.Retries, Pieces: p.Pieces, Faults: p.Faults, LastDone: p.LastDone}}
 	}
 	c.total.Add(p)
@@ -257,23 +257,23 @@ func (c *collector) emit(now int64, last bool) {
 
 // pass gives an interval to those who wait for it.
 func (c *collector) pass(cell *cell, start, end int64, last bool) {
-	interval := cell.interval(c.next, start, end, c.line.isLeadIn(c.next))
+	interval := cell.interval(c.next, start, end, c.line.isWarmUp(c.next))
 	interval.Groups = cell.tally.GroupFlows(c.groups, interval.Length)
 	if c.passOn != nil {
 		c.passOn(interval)
 	}
-	if interval.LeadIn {
+	if interval.WarmUp {
 		c.early += interval.Moved().Bytes
 	}
-	if c.watch != nil && !interval.LeadIn {
+	if c.watch != nil && !interval.WarmUp {
 		c.keep(interval, cell.tally.Take(0, c.next), last)
 	}
 }
 
-func (c *cell) interval(index int, start, end int64, leadIn bool) measure.Interval {
+func (c *cell) interval(index int, start, end int64, warmUp bool) measure.Interval {
 	length := quantity.Seconds(end-start) / 1e9
 	i := measure.Interval{
-		Index: index, Start: quantity.Seconds(start) / 1e9, Length: length, LeadIn: leadIn,
+		Index: index, Start: quantity.Seconds(start) / 1e9, Length: length, WarmUp: warmUp,
 		Classes: c.tally.Flows(length), Spread: c.tally.Spread(),
 		InFlight: c.inFlight, Failed: c.tally.Failed, Inside: c.inside, Zones: c.zones,
 	}

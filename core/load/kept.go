@@ -105,7 +105,7 @@ func (c *collector) sustained() (length, cut quantity.Seconds, stand measure.Sta
 	length, cut = c.kept.after(stand.Cut, c.total)
 	if stand.Phases != nil {
 		stand.Phases.Cut = cut
-		if stand.Phases.Fall != nil { // what holds the burst was filled by the lead-in too
+		if stand.Phases.Fall != nil { // what holds the burst was filled by the warm-up too
 			stand.Phases.Fall.Bytes += c.early
 		}
 	}

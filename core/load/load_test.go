@@ -124,14 +124,14 @@ func run(t *testing.T, v load.Volume, s workload.Spec) (*load.Outcome, []measure
 var nullVolume = null.Volume{Size: quantity.TiB}
 
 func TestSeriesAddsUpToTheSummary(t *testing.T) {
-	outcome, series := run(t, nullVolume, spec(func(s *workload.Spec) { s.Reads, s.Workers, s.LeadIn = 0.5, 2, 0.15 }))
+	outcome, series := run(t, nullVolume, spec(func(s *workload.Spec) { s.Reads, s.Workers, s.WarmUp = 0.5, 2, 0.15 }))
 	var reads, writes int64
 	var leading int
 	for i, interval := range series {
 		if interval.Index != i {
 			t.Errorf("interval %d has index %d", i, interval.Index)
 		}
-		if interval.LeadIn {
+		if interval.WarmUp {
 			leading++
 			continue
 		}
@@ -140,12 +140,12 @@ func TestSeriesAddsUpToTheSummary(t *testing.T) {
 	}
 	sum := outcome.Summary
 	if leading != 2 || len(series) != 5 {
-		t.Errorf("%d lead-in intervals of %d, want 2 of 5", leading, len(series))
+		t.Errorf("%d warm-up intervals of %d, want 2 of 5", leading, len(series))
 	}
 	if reads != sum.Classes[measure.Read].Operations || writes != sum.Classes[measure.Write].Operations || reads == 0 || writes == 0 {
 		t.Errorf("the series holds %d reads and %d writes, the summary %d and %d", reads, writes, sum.Classes[measure.Read].Operations, sum.Classes[measure.Write].Operations)
 	}
-	if sum.Total.Bytes != quantity.Bytes(reads+writes)*4096 || sum.Measured != 0.3 || sum.LeadIn != 0.15 || sum.Ending != measure.ByTime {
+	if sum.Total.Bytes != quantity.Bytes(reads+writes)*4096 || sum.Measured != 0.3 || sum.WarmUp != 0.15 || sum.Ending != measure.ByTime {
 		t.Errorf("summary %+v", sum)
 	}
 	if sum.Classes[measure.Read].Latency.P50 <= 0 || sum.Classes[measure.Read].Latency.Max < sum.Classes[measure.Read].Latency.P99 {
@@ -164,11 +164,11 @@ func TestAmountIsMovedExactly(t *testing.T) {
 			t.Errorf("%d workers moved %s and ended by %s", workers, sum.Total.Bytes, sum.Ending)
 		}
 	}
-	// The same where phases are looked for, with a lead-in whose bytes do not count; it
+	// The same where phases are looked for, with a warm-up whose bytes do not count; it
 	// lasted no longer than it took.
 	began := time.Now()
 	outcome, err := load.Run(t.Context(), load.Job{
-		Workload: spec(func(s *workload.Spec) { s.LeadIn, s.For, s.Amount = 0.1, 0, 200*quantity.MiB }),
+		Workload: spec(func(s *workload.Spec) { s.WarmUp, s.For, s.Amount = 0.1, 0, 200*quantity.MiB }),
 		Volume:   nullVolume, Clock: load.NewMonotonic(), Watch: func([]measure.Pace, bool) measure.Stand { return measure.Stand{} },
 	})
 	if err != nil {

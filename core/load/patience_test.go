@@ -30,7 +30,7 @@ func patient(t *testing.T, s workload.Spec, watch load.Watch) (*load.Outcome, []
 // counted, no more and no less, and nothing is passed on after it ended.
 func TestPatientSummaryIsMadeOfIntervals(t *testing.T) {
 	s := spec(func(s *workload.Spec) {
-		s.Settled, s.For, s.LeadIn, s.Interval, s.Reads, s.Workers = true, 60, 0.2, 0.1, 0.5, 2
+		s.Settled, s.For, s.WarmUp, s.Interval, s.Reads, s.Workers = true, 60, 0.2, 0.1, 0.5, 2
 	})
 	asked := 0
 	outcome, series := patient(t, s, func(seen []measure.Pace, last bool) measure.Stand {
@@ -45,19 +45,19 @@ func TestPatientSummaryIsMadeOfIntervals(t *testing.T) {
 	}
 	var reads, writes int64
 	length := quantity.Seconds(0)
-	for _, i := range series[5:] { // two of lead-in, three cut
+	for _, i := range series[5:] { // two of warm-up, three cut
 		reads, writes, length = reads+i.Classes[measure.Read].Operations, writes+i.Classes[measure.Write].Operations, length+i.Length
 	}
 	if sum.Classes[measure.Read].Operations != reads || sum.Classes[measure.Write].Operations != writes || outcome.Latencies[measure.Read].Count() != reads || outcome.Latencies[measure.Write].Count() != writes {
 		t.Errorf("%d reads and %d writes, the intervals have %d and %d", sum.Classes[measure.Read].Operations, sum.Classes[measure.Write].Operations, reads, writes)
 	}
-	if math.Abs(float64(sum.Measured-length)) > 1e-9 || math.Abs(float64(sum.LeadIn)-0.5) > 1e-6 || math.Abs(float64(sum.Patience.Cut)-0.3) > 1e-6 {
-		t.Errorf("measured %s, lead-in %s, cut %s", sum.Measured, sum.LeadIn, sum.Patience.Cut)
+	if math.Abs(float64(sum.Measured-length)) > 1e-9 || math.Abs(float64(sum.WarmUp)-0.5) > 1e-6 || math.Abs(float64(sum.Patience.Cut)-0.3) > 1e-6 {
+		t.Errorf("measured %s, warm-up %s, cut %s", sum.Measured, sum.WarmUp, sum.Patience.Cut)
 	}
-	measure.CutLeadIn(series, sum.LeadIn)
+	measure.CutWarmUp(series, sum.WarmUp)
 	for i, interval := range series {
-		if interval.LeadIn != (i < 5) {
-			t.Errorf("interval %d: lead-in is %v", i, interval.LeadIn)
+		if interval.WarmUp != (i < 5) {
+			t.Errorf("interval %d: warm-up is %v", i, interval.WarmUp)
 		}
 	}
 }
@@ -93,7 +93,7 @@ func TestPatientLoadNeedsAWatch(t *testing.T) {
 // A load that only lasts for its time is asked once, at the end; what is cut off is
 // in no figure, and what came after the last whole interval still is.
 func TestPhasesBeforeTheLastAreCutOff(t *testing.T) {
-	s := spec(func(s *workload.Spec) { s.For, s.LeadIn, s.Interval, s.Reads, s.Workers = 0.805, 0.1, 0.1, 0.5, 2 })
+	s := spec(func(s *workload.Spec) { s.For, s.WarmUp, s.Interval, s.Reads, s.Workers = 0.805, 0.1, 0.1, 0.5, 2 })
 	var asked []int
 	outcome, series := patient(t, s, func(seen []measure.Pace, last bool) measure.Stand {
 		if !last {
@@ -106,11 +106,11 @@ func TestPhasesBeforeTheLastAreCutOff(t *testing.T) {
 	if len(asked) != 1 || asked[0] < 8 || sum.Phases == nil || sum.Phases.Words != "two" || sum.Patience != nil || sum.Ending != measure.ByTime {
 		t.Fatalf("asked with %v intervals: %+v", asked, sum)
 	}
-	if math.Abs(float64(sum.LeadIn)-0.3) > 1e-6 || math.Abs(float64(sum.Phases.Cut)-0.2) > 1e-6 || math.Abs(float64(sum.Measured)-0.605) > 1e-6 {
-		t.Errorf("lead-in %s, cut %s, measured %s", sum.LeadIn, sum.Phases.Cut, sum.Measured)
+	if math.Abs(float64(sum.WarmUp)-0.3) > 1e-6 || math.Abs(float64(sum.Phases.Cut)-0.2) > 1e-6 || math.Abs(float64(sum.Measured)-0.605) > 1e-6 {
+		t.Errorf("warm-up %s, cut %s, measured %s", sum.WarmUp, sum.Phases.Cut, sum.Measured)
 	}
 	if early := series[0].Moved().Bytes; early == 0 || sum.Phases.Fall.Bytes != early+1 {
-		t.Errorf("%s until it fell, %s of them in the lead-in", sum.Phases.Fall.Bytes, early)
+		t.Errorf("%s until it fell, %s of them in the warm-up", sum.Phases.Fall.Bytes, early)
 	}
 	var cut, moved int64
 	for n, i := range series {

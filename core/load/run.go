@@ -414,7 +414,7 @@ func (r *run) outcome(back []bool) *Outcome {
 	case r.Watch != nil && len(r.collect.kept.paces) > 0:
 		length, cut, stand := r.collect.sustained()
 		summary.Phases, summary.Patience = stand.Phases, stand.Patience
-		if summary.LeadIn += cut; cut > 0 || r.Workload.Patient() {
+		if summary.WarmUp += cut; cut > 0 || r.Workload.Patient() {
 			summary.Measured = length
 		}
 	}
@@ -426,7 +426,7 @@ func (r *run) outcome(back []bool) *Outcome {
 	summary.Groups = total.GroupFigures(r.Workload.Groups(), over)
 	if r.Workload.Feeds != nil {
 		feeds := r.Workload.Feeds
-		asked := feeds.AskedUntil(summary.LeadIn+summary.Measured) - feeds.AskedUntil(summary.LeadIn)
+		asked := feeds.AskedUntil(summary.WarmUp+summary.Measured) - feeds.AskedUntil(summary.WarmUp)
 		summary.Feeds = summary.FeedsOf(asked, feeds.Asked(), feeds.Buffer)
 	}
 	if total.Service != nil {
@@ -494,6 +494,6 @@ func (r *run) times(summary *measure.Summary, total *measure.Tally, failure erro
 		summary.Ending = measure.ByTime
 	}
 	end = min(end, line.end)
-	summary.LeadIn = quantity.Seconds(min(line.leadIn, max(end, 0))) / 1e9
-	summary.Measured = quantity.Seconds(max(end-line.leadIn, 0)) / 1e9
+	summary.WarmUp = quantity.Seconds(min(line.warmUp, max(end, 0))) / 1e9
+	summary.Measured = quantity.Seconds(max(end-line.warmUp, 0)) / 1e9
 }

@@ -169,7 +169,7 @@ func TestEveryWorkerHasAProcessor(t *testing.T) {
 func TestThreadsAreCounted(t *testing.T) {
 	var threads atomic.Int64
 	outcome, err := load.Run(t.Context(), load.Job{
-		Workload: spec(func(s *workload.Spec) { s.Workers, s.For, s.LeadIn = 2, 0.4, 0.1 }), Volume: nullVolume, Clock: load.NewMonotonic(),
+		Workload: spec(func(s *workload.Spec) { s.Workers, s.For, s.WarmUp = 2, 0.4, 0.1 }), Volume: nullVolume, Clock: load.NewMonotonic(),
 		// Every look says that 20 ms of work and 30 ms of waiting have passed.
 		Thread: func() load.ThreadUse {
 			n := time.Duration(threads.Add(1))
@@ -180,7 +180,7 @@ func TestThreadsAreCounted(t *testing.T) {
 		t.Fatal(err)
 	}
 	// Two workers look at the start and at the end of five intervals, the first of which is
-	// lead-in; between its looks the other has looked as well, unless it had no core for long.
+	// warm-up; between its looks the other has looked as well, unless it had no core for long.
 	sum := outcome.Summary
 	work, waited := float64(sum.WorkerCPUPerOp)*float64(sum.Total.Operations), float64(sum.CoreWait)*2*float64(sum.Measured)
 	if work < 0.03 || work > 0.19 || math.Abs(waited/work-1.5) > 0.05 {

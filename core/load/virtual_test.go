@@ -83,7 +83,7 @@ func (q *tickingQueue) Collect(into []load.Completion, _ time.Duration) (n int, 
 func TestCountsInVirtualTimeAreExact(t *testing.T) {
 	var series []measure.Interval
 	outcome, err := load.Run(t.Context(), load.Job{
-		Workload: spec(func(s *workload.Spec) { s.Workers, s.Depth, s.For, s.LeadIn = 3, 4, 2, 0.35 }), Volume: &ticking{}, Clock: load.NewMonotonic(),
+		Workload: spec(func(s *workload.Spec) { s.Workers, s.Depth, s.For, s.WarmUp = 3, 4, 2, 0.35 }), Volume: &ticking{}, Clock: load.NewMonotonic(),
 		Observe: func(i measure.Interval) { series = append(series, i) },
 	})
 	if err != nil {
@@ -91,7 +91,7 @@ func TestCountsInVirtualTimeAreExact(t *testing.T) {
 	}
 	for i, interval := range series {
 		// What completes at the end of an interval is counted in the next, so that
-		// the first has one round less; the third of the lead-in is a half long.
+		// the first has one round less; the third of the warm-up is a half long.
 		want := int64(1200)
 		switch i {
 		case 0:

@@ -43,7 +43,7 @@ type worker struct {
 	batch     []*Operation // to be handed over
 	again     []*Operation // to be handed over once more
 
-	issued  int64 // bytes issued after the lead-in
+	issued  int64 // bytes issued after the warm-up
 	share   int64 // of an amount: bytes this worker moves; 0 without an amount
 	ended   bool  // nothing more is issued
 	through bool  // because nothing more came from the source
@@ -282,7 +282,7 @@ func (w *worker) put(s *slot, due int64) {
 	s.due = due
 	w.forgetRetries(o.Slot)
 	w.batch = append(w.batch, o)
-	if w.share > 0 && o.Class.Moves() && !w.line.isLeadIn(w.index) {
+	if w.share > 0 && o.Class.Moves() && !w.line.isWarmUp(w.index) {
 		if w.issued += int64(o.Length); w.issued >= w.share {
 			w.ended = true
 		}

@@ -107,8 +107,8 @@ const (
 // adds the operations and bytes of those that move the load's, and merges their
 // histograms.
 type Summary struct {
-	Measured quantity.Seconds `json:"measuredSeconds" doc:"Length of the measured time, without the lead-in"`
-	LeadIn   quantity.Seconds `json:"leadInSeconds" doc:"Time at the start that was kept out of these figures: what was asked for, and the phases before the last one"`
+	Measured quantity.Seconds `json:"measuredSeconds" doc:"Length of the measured time, without the warm-up"`
+	WarmUp   quantity.Seconds `json:"warmUpSeconds" doc:"Time at the start that was kept out of these figures: what was asked for, and the phases before the last one"`
 	Ending   Ending           `json:"ending" enum:"time,amount,passes,settled,stopped,failure" doc:"Why the measurement ended"`
 
 	Total   Figures           `json:"total" doc:"What moved bytes of the load: reads and writes, not flushes and trims; of a load that moves none, whole files"`
@@ -167,7 +167,7 @@ type Steadiness struct {
 // until its mean was known well enough.
 type Patience struct {
 	Settled bool             `json:"settled" doc:"The rate stood still at the end"`
-	Cut     quantity.Seconds `json:"cutSeconds" doc:"Time after the asked lead-in that was cut off as lead-in too, because the rate had not settled yet"`
+	Cut     quantity.Seconds `json:"cutSeconds" doc:"Time after the asked warm-up that was cut off as warm-up too, because the rate had not settled yet"`
 	Within  quantity.Share   `json:"within,omitempty" doc:"Half the width of the mean rate's 95 % interval as a share of it; absent when there was too little to tell"`
 	Words   string           `json:"words" doc:"Which condition ended it"`
 }
@@ -187,10 +187,10 @@ type Flow struct {
 
 // Interval is one point of a measurement's series.
 type Interval struct {
-	Index    int              `json:"index" doc:"Number from 0, lead-in included"`
+	Index    int              `json:"index" doc:"Number from 0, warm-up included"`
 	Start    quantity.Seconds `json:"startSeconds" doc:"Since the first operation could be issued"`
 	Length   quantity.Seconds `json:"lengthSeconds"`
-	LeadIn   bool             `json:"leadIn" doc:"Whether it is kept out of the summary"`
+	WarmUp   bool             `json:"warmUp" doc:"Whether it is kept out of the summary"`
 	Classes  map[Class]Flow   `json:"classes" doc:"By class of operation: reads, writes, flushes, trims, and those on files; those that the load asks for"`
 	Groups   []Flow           `json:"groups,omitempty" doc:"Of loads of files and feeds: whole files or pieces, group by group as the summary names them; absent for more than 64 groups"`
 	InFlight int              `json:"inFlight" doc:"Operations without an answer at the end of the interval"`
@@ -367,12 +367,12 @@ func Per(operations, bytes int64, over quantity.Seconds) (quantity.OpRate, quant
 	return quantity.OpRate(float64(operations) / float64(over)), quantity.ByteRate(float64(bytes) / float64(over))
 }
 
-// CutLeadIn marks every interval that lies within the given time from the
-// start as lead-in: how much that was may be known only at the end.
-func CutLeadIn(series []Interval, leadIn quantity.Seconds) {
+// CutWarmUp marks every interval that lies within the given time from the
+// start as warm-up: how much that was may be known only at the end.
+func CutWarmUp(series []Interval, warmUp quantity.Seconds) {
 	for i := range series {
-		if series[i].Start+series[i].Length/2 < leadIn {
-			series[i].LeadIn = true
+		if series[i].Start+series[i].Length/2 < warmUp {
+			series[i].WarmUp = true
 		}
 	}
 }

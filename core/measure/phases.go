@@ -39,9 +39,9 @@ const (
 
 // Phases are the phases of a measurement, in order, and what they say together.
 type Phases struct {
-	List     []Phase          `json:"list" doc:"In order, from the end of the asked lead-in on"`
+	List     []Phase          `json:"list" doc:"In order, from the end of the asked warm-up on"`
 	Standing Standing         `json:"standing" enum:"settled,not settled,not known" doc:"Whether it reached a state that lasts"`
-	Cut      quantity.Seconds `json:"cutSeconds,omitempty" doc:"Time after the asked lead-in that was kept out of the summary too: the phases before the last one"`
+	Cut      quantity.Seconds `json:"cutSeconds,omitempty" doc:"Time after the asked warm-up that was kept out of the summary too: the phases before the last one"`
 	Fall     *Fall            `json:"fall,omitempty" doc:"When the level fell and did not come back"`
 	Drift    *Drift           `json:"drift,omitempty" doc:"Of the last phase; absent when it cannot be told"`
 	Dips     *Dips            `json:"dips,omitempty" doc:"Short times far below what is around them"`

@@ -9,7 +9,7 @@ type Session struct {
 	Count int      `json:"count" doc:"Sessions, of all workers, that agreed on the same over it"`
 	Keys  []Agreed `json:"keys"`
 
-	Operations int64 `json:"operations,omitempty" doc:"Operations that were asked of them while they were measured, lead-in included"`
+	Operations int64 `json:"operations,omitempty" doc:"Operations that were asked of them while they were measured, warm-up included"`
 	Commands   int64 `json:"commands,omitempty" doc:"Commands that were sent for those"`
 	Sent       int64 `json:"sentBytes,omitempty" doc:"Bytes that were sent, all headers of the protocol included, those of TCP and below not"`
 	Received   int64 `json:"receivedBytes,omitempty" doc:"And received"`

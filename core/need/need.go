@@ -70,11 +70,11 @@ type Need struct {
 func (n Need) Mixed() workload.Spec {
 	mixed := workload.Default()
 	mixed.SetTogether()
-	mixed.For, mixed.LeadIn = 0, 0
+	mixed.For, mixed.WarmUp = 0, 0
 	for _, u := range n.Uses {
 		part := *u.Load
 		part.Name = u.Name
-		mixed.For, mixed.LeadIn = max(mixed.For, part.For), max(mixed.LeadIn, part.LeadIn)
+		mixed.For, mixed.WarmUp = max(mixed.For, part.For), max(mixed.WarmUp, part.WarmUp)
 		mixed.Together = append(mixed.Together, part)
 	}
 	return mixed

@@ -273,7 +273,7 @@ func differing(a, b workload.Spec) (names []string) {
 		return slices.Repeat([]string{"kind"}, 9)
 	}
 	for _, f := range workload.Fields() {
-		if f.Get(a) != f.Get(b) && !slices.Contains([]string{"for", "lead-in", "leadIn", "settled", "within", "interval", "onError", "seed"}, f.Name) {
+		if f.Get(a) != f.Get(b) && !slices.Contains([]string{"for", "warm-up", "warmUp", "settled", "within", "interval", "onError", "seed"}, f.Name) {
 			names = append(names, f.Name)
 		}
 	}

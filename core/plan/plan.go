@@ -191,7 +191,7 @@ func (p Plan) keepsFilled(stage int) error {
 	if swept < 0 || !filled {
 		return nil
 	}
-	return fmt.Errorf("%w: it sweeps %s, which makes the array anew, and what an earlier stage filled is not on it; leave the fill out, and give each point a lead-in", ErrInvalid, sweep[swept].Field)
+	return fmt.Errorf("%w: it sweeps %s, which makes the array anew, and what an earlier stage filled is not on it; leave the fill out, and give each point a warm-up", ErrInvalid, sweep[swept].Field)
 }
 
 func (s Stage) title() string {
@@ -421,7 +421,7 @@ func Describe(point []Setting) string {
 // Estimate is what a plan takes, as far as it can be known beforehand.
 type Estimate struct {
 	Measurements int              `json:"measurements"`
-	Time         quantity.Seconds `json:"seconds" doc:"Lead-ins, measured times and pauses; preparation and amounts come on top"`
+	Time         quantity.Seconds `json:"seconds" doc:"Warm-ups, measured times and pauses; preparation and amounts come on top"`
 	Written      quantity.Bytes   `json:"writtenBytes" doc:"Bytes that fills, amounts and set rates write"`
 	Open         bool             `json:"open" doc:"Some measurement ends by an amount or writes as fast as it can, so time or bytes can be more"`
 }
@@ -436,7 +436,7 @@ func (p Plan) Estimate() (Estimate, error) {
 	for _, s := range steps {
 		s.Load = s.Load.Completed()
 		writes := float64(s.Load.Written() / (1 - min(s.Load.Trims, 0.99))) // of those that move bytes
-		e.Time += s.Load.LeadIn + s.Settle.Pause
+		e.Time += s.Load.WarmUp + s.Settle.Pause
 		switch {
 		case s.Load.Passes > 0:
 			e.Written += quantity.Bytes(float64(s.Load.Span) * float64(s.Load.Passes) * writes)
@@ -445,7 +445,7 @@ func (p Plan) Estimate() (Estimate, error) {
 			e.Written += quantity.Bytes(float64(s.Load.Amount) * writes)
 			e.Open = true
 		case s.Load.Open():
-			bytes := float64(s.Load.Arriving()*quantity.OpRate(1-s.Load.Trims)) * s.Load.MeanBlock() * float64(s.Load.For+s.Load.LeadIn)
+			bytes := float64(s.Load.Arriving()*quantity.OpRate(1-s.Load.Trims)) * s.Load.MeanBlock() * float64(s.Load.For+s.Load.WarmUp)
 			e.Written += quantity.Bytes(bytes * writes)
 		case writes > 0:
 			e.Open = true

@@ -98,12 +98,12 @@ func TestImpossiblePlansSayWhere(t *testing.T) {
 
 func TestEstimate(t *testing.T) {
 	paced := workload.Default()
-	paced.Rate, paced.Reads, paced.LeadIn = 1000, 0.5, 5
+	paced.Rate, paced.Reads, paced.WarmUp = 1000, 0.5, 5
 	e, err := Plan{Stages: []Stage{
 		{Fill: &Fill{Passes: 3}, Load: workload.Default()},
 		{Load: paced, Repeats: 2, Settle: Settle{Pause: 10}},
 	}}.Estimate()
-	// Two rounds of 5 s lead-in, 10 s measured and 10 s pause; half of 1000
+	// Two rounds of 5 s warm-up, 10 s measured and 10 s pause; half of 1000
 	// operations a second for 15 s, each 4 KiB, twice; three fills of 1 GiB.
 	if err != nil || e.Time != 50 || e.Measurements != 3 || e.Written != 3*quantity.GiB+2*15*500*4096 || !e.Open {
 		t.Errorf("%+v, %v", e, err)

@@ -186,7 +186,7 @@ func (s Stage) tuneSteps(load workload.Spec) ([]Step, error) {
 	if of.For == 0 && tune.Rounds == 0 && tune.Budget > 0 {
 		return nil, fmt.Errorf("%w: how long a measurement takes that ends by what it has done is not known; give the rounds instead of the time", ErrInvalid)
 	}
-	if tune.Rounds, err = tune.In(of.LeadIn + of.For + s.Settle.Pause + around); err != nil {
+	if tune.Rounds, err = tune.In(of.WarmUp + of.For + s.Settle.Pause + around); err != nil {
 		return nil, err
 	}
 	baseline := Step{Load: load, Tune: &tune, Repeat: 1, Repeats: tune.Rounds}

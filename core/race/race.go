@@ -58,7 +58,7 @@ type Standing struct {
 	Name        string           `json:"name"`
 	Run         int64            `json:"runId"`
 	Measurement int64            `json:"measurementId"`
-	Done        float64          `json:"done" doc:"Bytes or files, since the lead-in ended"`
+	Done        float64          `json:"done" doc:"Bytes or files, since the warm-up ended"`
 	Time        quantity.Seconds `json:"seconds" doc:"Since the start, to its last interval"`
 	Finished    bool             `json:"finished" doc:"It did all that it was given, an amount or passes"`
 	Failed      string           `json:"failed,omitempty" doc:"Why it did not"`
@@ -68,7 +68,7 @@ type Standing struct {
 	Line        []Mark           `json:"line" doc:"How far it was at each moment, the same moments for all, at most a few hundred"`
 }
 
-// Lasted is how long it took from the end of the lead-in on.
+// Lasted is how long it took from the end of the warm-up on.
 func (s Standing) Lasted() quantity.Seconds {
 	if len(s.Line) == 0 {
 		return 0
@@ -106,7 +106,7 @@ func Of(racers []Racer) Race {
 	}
 	lines := make([]line, len(racers))
 	for i, racer := range racers {
-		lines[i] = lineOf(racer.Series, r.Counts, racer.Load.LeadIn)
+		lines[i] = lineOf(racer.Series, r.Counts, racer.Load.WarmUp)
 		r.Racers = append(r.Racers, standing(racer, lines[i]))
 	}
 	if len(racers) == 0 {
@@ -132,17 +132,17 @@ func movesBytes(r Racer) bool {
 	return r.Load.Kind != workload.FilesKind || slices.ContainsFunc(r.Series, func(i measure.Interval) bool { return i.Moved().Bytes > 0 })
 }
 
-// line is how far one was at the end of each interval, from the end of the lead-in on that was
+// line is how far one was at the end of each interval, from the end of the warm-up on that was
 // asked for: what a measurement leaves out of its figures besides is a part of the race.
 type line struct {
 	at   []float64
 	done []float64
 }
 
-func lineOf(series []measure.Interval, counts string, leadIn quantity.Seconds) (l line) {
+func lineOf(series []measure.Interval, counts string, warmUp quantity.Seconds) (l line) {
 	sum := 0.0
 	for _, i := range series {
-		if i.Start+i.Length/2 < leadIn {
+		if i.Start+i.Length/2 < warmUp {
 			continue
 		}
 		if len(l.at) == 0 {
@@ -214,7 +214,7 @@ func standing(racer Racer, l line) Standing {
 		s.Done, s.Time = l.done[n-1], quantity.Seconds(l.at[n-1])
 	}
 	load := racer.Load
-	s.Finished = racer.Ended && racer.Failed == "" && (load.Passes > 0 || load.Amount > 0) && (load.For == 0 || s.Time < (load.LeadIn+load.For)*0.999)
+	s.Finished = racer.Ended && racer.Failed == "" && (load.Passes > 0 || load.Amount > 0) && (load.For == 0 || s.Time < (load.WarmUp+load.For)*0.999)
 	if steadiness := judge.Steadiness(racer.Series); steadiness != nil && steadiness.Intervals >= fewest {
 		s.Variation = steadiness.Variation
 	}

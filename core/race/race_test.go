@@ -31,7 +31,7 @@ func repeated(before []float64, rate float64, seconds int) []float64 {
 
 func timed() workload.Spec {
 	load := workload.Default()
-	load.For, load.LeadIn = 20, 0
+	load.For, load.WarmUp = 20, 0
 	return load
 }
 

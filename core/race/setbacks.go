@@ -112,7 +112,7 @@ func falls(r Racer, counts string) (all []Setback) {
 // stretch is from one interval to another, which is not in it.
 type stretch struct{ from, to int }
 
-// cuts are the stretches of a series that its phases are; all of it after the lead-in where no
+// cuts are the stretches of a series that its phases are; all of it after the warm-up where no
 // phases are told.
 func (r Racer) cuts() (cuts []stretch) {
 	place := func(at quantity.Seconds) int {
@@ -130,7 +130,7 @@ func (r Racer) cuts() (cuts []stretch) {
 		}
 	}
 	if len(cuts) == 0 {
-		cuts = []stretch{{place(r.Load.LeadIn), len(r.Series)}}
+		cuts = []stretch{{place(r.Load.WarmUp), len(r.Series)}}
 	}
 	return cuts
 }

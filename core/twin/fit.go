@@ -30,7 +30,7 @@ const (
 	// farthest is the largest logarithm of how far a parameter may go from its guess.
 	farthest = 4.6
 	// enough operations for one simulation; of large ones, which are many pieces each, fewer.
-	// A quarter as long before it is lead-in, and up to eight times as long where the array has
+	// A quarter as long before it is warm-up, and up to eight times as long where the array has
 	// something that fills.
 	enough  = 4_000
 	piece   = 16 * quantity.KiB
@@ -126,9 +126,9 @@ func shortened(o Observed, guess array.Description, times float64) workload.Spec
 	}
 	load.For = min(load.For, time)
 	if guess.Fills() {
-		load.LeadIn = min(max(load.LeadIn, time*begins), time*filling)
+		load.WarmUp = min(max(load.WarmUp, time*begins), time*filling)
 	} else {
-		load.LeadIn = time * begins
+		load.WarmUp = time * begins
 	}
 	return load
 }

@@ -125,7 +125,7 @@ func (w *fitter) further() (all []workload.Spec) {
 	} {
 		load := workload.Default()
 		load.Blocks, load.Reads, load.Order, load.Depth, load.Span = workload.Block(of.block), of.reads, of.order, of.depth, span
-		load.LeadIn = 1
+		load.WarmUp = 1
 		if !measured[plain(load)] {
 			all = append(all, load)
 		}

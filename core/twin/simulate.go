@@ -87,7 +87,7 @@ func (w *fitter) simulateOne(ctx context.Context, d array.Description, load work
 	sum, err := w.Measure(ctx, d, load, enough)
 	if err == nil && sum.Total.Operations == 0 && load.For > 0 {
 		// It is so much slower than what was measured that its time is over before it begins.
-		load.For, load.LeadIn = load.For*patience, 0
+		load.For, load.WarmUp = load.For*patience, 0
 		sum, err = w.Measure(ctx, d, load, enough)
 	}
 	if err != nil {

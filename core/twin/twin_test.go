@@ -35,7 +35,7 @@ func reader(text string) twin.With {
 func load(block quantity.Bytes, reads quantity.Share, order workload.Order, depth int) workload.Spec {
 	l := workload.Default()
 	l.Blocks, l.Reads, l.Order, l.Depth = workload.Block(block), reads, order, depth
-	l.Span, l.For, l.LeadIn = 64*quantity.GiB, 20, 0.5
+	l.Span, l.For, l.WarmUp = 64*quantity.GiB, 20, 0.5
 	return l
 }
 

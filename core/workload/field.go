@@ -13,8 +13,8 @@ import (
 // Field is one settable part of a workload, under the name that plan files,
 // sweeps and the command line share.
 type Field struct {
-	Name  string // as in a plan file, "leadIn"
-	Flag  string // as on the command line, "lead-in"
+	Name  string // as in a plan file, "warmUp"
+	Flag  string // as on the command line, "warm-up"
 	Usage string
 	Bool  bool // on the command line it takes no value
 	place
@@ -135,9 +135,9 @@ var fields = []Field{
 	{Name: "arrivals", of: ofBlocks, Flag: "arrivals", Usage: "constant or poisson, at a set rate", place: at(text[Arrivals], func(s *Spec) *Arrivals { return &s.Arrivals })},
 	{Name: "syncEvery", of: ofBlocks, Flag: "sync-every", Usage: "flush to stable storage after this many writes of a worker", place: at(strconv.Atoi, func(s *Spec) *int { return &s.SyncEvery })},
 	{Name: "cached", Flag: "cached", Bool: true, Usage: "go through the host's page cache instead of around it", place: at(strconv.ParseBool, func(s *Spec) *bool { return &s.Cached })},
-	{Name: "for", Flag: "for", Usage: "how long to measure after the lead-in", place: at(quantity.ParseSeconds, func(s *Spec) *quantity.Seconds { return &s.For })},
+	{Name: "for", Flag: "for", Usage: "how long to measure after the warm-up", place: at(quantity.ParseSeconds, func(s *Spec) *quantity.Seconds { return &s.For })},
 	{Name: "amount", Flag: "amount", Usage: "bytes to move, instead of or besides a time", place: at(quantity.ParseBytes, func(s *Spec) *quantity.Bytes { return &s.Amount })},
-	{Name: "leadIn", Flag: "lead-in", Usage: "time at the start that is kept out of the summary", place: at(quantity.ParseSeconds, func(s *Spec) *quantity.Seconds { return &s.LeadIn })},
+	{Name: "warmUp", Flag: "warm-up", Usage: "time at the start that is kept out of the summary", place: at(quantity.ParseSeconds, func(s *Spec) *quantity.Seconds { return &s.WarmUp })},
 	{Name: "settled", Flag: "settled", Bool: true, Usage: "measure until the rate stands still, at most for the time given, and cut off what came before", place: at(strconv.ParseBool, func(s *Spec) *bool { return &s.Settled })},
 	{Name: "within", Flag: "within", Usage: "measure until the mean rate is known within this share, such as 2%, at most for the time given", place: at(quantity.ParseShare, func(s *Spec) *quantity.Share { return &s.Within })},
 	{Name: "interval", Flag: "interval", Usage: "length of one point of the series, 100ms to 10s; otherwise a fiftieth of the time, up to 1s", place: at(quantity.ParseSeconds, func(s *Spec) *quantity.Seconds { return &s.Interval })},

@@ -446,7 +446,7 @@ func TestFileLoadsAreRefused(t *testing.T) {
 		"workers":  func(s *Spec, _ *Files) { s.Workers = 1000 },
 		"rate":     func(s *Spec, _ *Files) { s.Rate = 5 },
 		"passes":   func(s *Spec, f *Files) { f.Tasks = []TaskShare{{Put, 1}, {Fetch, 1}} },
-		"leadIn":   func(s *Spec, _ *Files) { s.LeadIn = 1 },
+		"warmUp":   func(s *Spec, _ *Files) { s.WarmUp = 1 },
 		"for":      func(s *Spec, _ *Files) { s.Passes = 0 },
 		"order":    func(s *Spec, _ *Files) { s.Order = Descending },
 		"reads":    func(s *Spec, _ *Files) { s.Reads = 0.3 },

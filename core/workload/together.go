@@ -264,10 +264,10 @@ func (s Spec) Part(number int, sum *measure.Summary) (Spec, *measure.Summary) {
 	if last > len(sum.Groups) {
 		return part, nil
 	}
-	own := &measure.Summary{Measured: sum.Measured, LeadIn: sum.LeadIn, Ending: sum.Ending, Interface: sum.Interface, Stolen: sum.Stolen, Groups: sum.Groups[first:last], Total: sum.Groups[first].Figures}
+	own := &measure.Summary{Measured: sum.Measured, WarmUp: sum.WarmUp, Ending: sum.Ending, Interface: sum.Interface, Stolen: sum.Stolen, Groups: sum.Groups[first:last], Total: sum.Groups[first].Figures}
 	switch {
 	case part.Kind == FeedsKind:
-		asked := part.Feeds.AskedUntil(sum.LeadIn+sum.Measured) - part.Feeds.AskedUntil(sum.LeadIn)
+		asked := part.Feeds.AskedUntil(sum.WarmUp+sum.Measured) - part.Feeds.AskedUntil(sum.WarmUp)
 		own.Feeds = own.FeedsOf(asked, part.Feeds.Asked(), part.Feeds.Buffer)
 	case part.Kind == FilesKind:
 		own.Classes = map[measure.Class]measure.Figures{measure.File: own.Total}

@@ -180,8 +180,8 @@ func (s Spec) validateLimits() error {
 	if s.Passes < 0 || s.Passes > 1e6 {
 		return invalid("passes", "%d; up to a million", s.Passes)
 	}
-	if s.Passes > 0 && s.LeadIn > 0 {
-		return invalid("leadIn", "a load that goes through its files so many times begins with the first; leave the lead-in out")
+	if s.Passes > 0 && s.WarmUp > 0 {
+		return invalid("warmUp", "a load that goes through its files so many times begins with the first; leave the warm-up out")
 	}
 	if s.For == 0 && s.Amount == 0 && s.Passes == 0 {
 		return invalid("for", "neither a time nor an amount ends this measurement; try --for 60s")
@@ -192,8 +192,8 @@ func (s Spec) validateLimits() error {
 	if !(s.Within >= 0 && s.Within < 1) || s.Within > 0 && s.Within < 0.0001 {
 		return invalid("within", "%g; from 0.01%% to below 100%%", float64(s.Within))
 	}
-	if !(s.LeadIn >= 0 && s.LeadIn <= 86400) {
-		return invalid("leadIn", "%g s; at most one day", float64(s.LeadIn))
+	if !(s.WarmUp >= 0 && s.WarmUp <= 86400) {
+		return invalid("warmUp", "%g s; at most one day", float64(s.WarmUp))
 	}
 	if s.Interval != 0 && !(s.Interval >= 0.1 && s.Interval <= 10) {
 		return invalid("interval", "%g s; from 100ms to 10s", float64(s.Interval))

@@ -171,10 +171,10 @@ type Pace struct {
 
 // Ending is how long a load lasts, and what is made of its time.
 type Ending struct {
-	For    quantity.Seconds `json:"forSeconds" yaml:"for,omitempty" doc:"How long to measure after the lead-in; with an amount as well, whichever ends first" minimum:"0" maximum:"2592000"`
+	For    quantity.Seconds `json:"forSeconds" yaml:"for,omitempty" doc:"How long to measure after the warm-up; with an amount as well, whichever ends first" minimum:"0" maximum:"2592000"`
 	Passes int              `json:"passes,omitempty" doc:"Of a load of files: how often all files are gone through; 0 means by time alone" minimum:"0" maximum:"1000000"`
-	Amount quantity.Bytes   `json:"amountBytes,omitempty" yaml:"amount,omitempty" doc:"Bytes to move after the lead-in; 0 means by time alone" minimum:"0"`
-	LeadIn quantity.Seconds `json:"leadInSeconds,omitempty" yaml:"leadIn,omitempty" doc:"Time at the start that is issued and shown, but kept out of the summary" minimum:"0" maximum:"86400"`
+	Amount quantity.Bytes   `json:"amountBytes,omitempty" yaml:"amount,omitempty" doc:"Bytes to move after the warm-up; 0 means by time alone" minimum:"0"`
+	WarmUp quantity.Seconds `json:"warmUpSeconds,omitempty" yaml:"warmUp,omitempty" doc:"Time at the start that is issued and shown, but kept out of the summary" minimum:"0" maximum:"86400"`
 
 	Settled bool           `json:"settled,omitempty" yaml:"settled,omitempty" doc:"Measure until the rate stands still and cut off what came before; the time is then the longest to wait"`
 	Within  quantity.Share `json:"within,omitempty" yaml:"within,omitempty" doc:"Measure until the mean rate is known within this share (half of its 95 % interval); the time is then the longest to wait; 0 means not to ask" minimum:"0" maximum:"1"`

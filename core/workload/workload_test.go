@@ -74,7 +74,7 @@ func TestEveryFieldCanBeSetByText(t *testing.T) {
 		"block": "4KiB:3,64KiB:1", "reads": "70%", "trims": "5%", "zeroes": "5%", "copies": "20%", "swaps": "2%", "order": "sequential", "skew": "0.99", "hot": "80%/20%", "streams": "4",
 		"stride": "1MiB", "depth": "32", "workers": "4", "span": "10GiB", "offset": "1MiB", "align": "4KiB",
 		"compressible": "50%", "duplicate": "10%", "think": "5ms", "rate": "5k", "byteRate": "250MB/s",
-		"arrivals": "poisson", "syncEvery": "8", "cached": "true", "for": "60s", "amount": "1GiB", "leadIn": "2s",
+		"arrivals": "poisson", "syncEvery": "8", "cached": "true", "for": "60s", "amount": "1GiB", "warmUp": "2s",
 		"interval": "100ms", "settled": "true", "within": "2%", "onError": "continue", "seed": "7",
 		"files": "1000 x 64KiB + 3 x 1GiB", "task": "fetch:3,save:1", "passes": "3", "atOnce": "4", "piece": "64KiB",
 		"visit": "by-class", "flush": "each", "treeSeed": "5", "from": "/srv/films",

@@ -227,7 +227,7 @@ func TestLoadsAtOnceSurviveWriting(t *testing.T) {
 stages:
   - name: afternoon
     load:
-      leadIn: 1s
+      warmUp: 1s
       for: 5s
       together:
         - {name: hydrophones, feeds: 24, feedRate: 1.5MB/s, reads: 0%, buffer: 2s, span: 960GiB}
@@ -264,7 +264,7 @@ stages:
 		line     int
 		words    string
 	}{
-		"a field of one":   {"leadIn: 1s", "depth: 4", 5, "say it there"},
+		"a field of one":   {"warmUp: 1s", "depth: 4", 5, "say it there"},
 		"an unknown field": {"buffer: 2s", "buffet: 2s", 8, "buffet"},
 		"one name twice":   {"ledger", "hydrophones", 7, "two of the loads"},
 		"no region":        {", span: 8GiB", ", span: 0", 7, "span"},

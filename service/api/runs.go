@@ -318,12 +318,12 @@ func wentAt(series []measure.Interval, detail resource.RunDetail, m resource.Mar
 }
 
 // beside are the moments up to which a marker parts a measurement: those of the markers beside
-// it, or of the end of the asked lead-in and of all.
+// it, or of the end of the asked warm-up and of all.
 func beside(detail resource.RunDetail, m resource.Marker) (from, to quantity.Seconds) {
 	from, to = quantity.Seconds(0), quantity.Seconds(math.Inf(1))
 	for _, of := range detail.Measurements {
 		if of.ID == m.MeasurementID {
-			from = of.Load.LeadIn
+			from = of.Load.WarmUp
 		}
 	}
 	for _, other := range detail.Markers {

@@ -48,9 +48,9 @@ func TestTwinsOverTheAPI(t *testing.T) {
 		volumes = append(volumes, v)
 	}
 	load := workload.Default()
-	load.For, load.LeadIn, load.Span = 5, 1, 100<<30
+	load.For, load.WarmUp, load.Span = 5, 1, 100<<30
 	brief := load
-	brief.For, brief.LeadIn, brief.Span = 0.1, 0, 1<<20
+	brief.For, brief.WarmUp, brief.Span = 0.1, 0, 1<<20
 	run := func(v resource.Volume, load workload.Spec) {
 		t.Helper()
 		var begun resource.Run

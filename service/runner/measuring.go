@@ -169,7 +169,7 @@ func (r *Runner) judge(ctx context.Context, m *resource.Measurement, of resource
 	if unreadable > 0 {
 		return fmt.Errorf("%d intervals of measurement %d cannot be read", unreadable, m.ID)
 	}
-	measure.CutLeadIn(series, m.Summary.LeadIn)
+	measure.CutWarmUp(series, m.Summary.WarmUp)
 	m.Summary.Steadiness = judge.Steadiness(series)
 	m.Summary.Stolen = judge.Stolen(series)
 	m.Summary.CPUPerOp = judge.CPUPerOperation(series)

@@ -67,7 +67,7 @@ func TestSweptArraysAreThoseOfTheirFiles(t *testing.T) {
 	}
 	s, measured := onArrays(t, folder)
 	load := workload.Default()
-	load.For, load.LeadIn, load.Span, load.Reads, load.Depth = 5, 1, 1<<32, 0.5, 16
+	load.For, load.WarmUp, load.Span, load.Reads, load.Depth = 5, 1, 1<<32, 0.5, 16
 	base := write("swept.yaml", 3, "64MiB")
 	swept, points := measured(base, plan.Plan{Stages: []plan.Stage{
 		{Load: load},

@@ -186,7 +186,7 @@ func (s *Store) EachInterval(ctx context.Context, measurement int64, from int, e
 // eachInterval gives the points that a condition with one argument chooses.
 func (s *Store) eachInterval(ctx context.Context, measurement int64, condition string, argument any, each func(measure.Interval) error) (unreadable int, err error) {
 	what := fmt.Sprintf("series of measurement %d", measurement)
-	// How much was lead-in may have been known only at the end.
+	// How much was warm-up may have been known only at the end.
 	var ended document[*summary]
 	if err := s.db.GetContext(ctx, &ended, `SELECT summary FROM measurements WHERE id = ?`, measurement); err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return 0, explain(err, what)
@@ -204,7 +204,7 @@ func (s *Store) eachInterval(ctx context.Context, measurement int64, condition s
 		}
 		one := []measure.Interval{point.value.now()}
 		if ended.value != nil {
-			measure.CutLeadIn(one, ended.value.LeadIn)
+			measure.CutWarmUp(one, ended.value.WarmUp)
 		}
 		if err := each(one[0]); err != nil {
 			return unreadable, err

@@ -30,7 +30,7 @@ func TestFilesBesideBlocks(t *testing.T) {
 	spec := workload.Default()
 	spec.SetTogether()
 	spec.Together = []workload.Spec{few("scans", workload.Put, 90), blocks("ledger", 4*quantity.KiB), few("notes", workload.Save, 60), blocks("mail", 16*quantity.KiB)}
-	spec.For, spec.LeadIn, spec.Cached = 1, 0, true
+	spec.For, spec.WarmUp, spec.Cached = 1, 0, true
 	spec = spec.Completed()
 	if err := spec.Validate(); err != nil {
 		t.Fatal(err)

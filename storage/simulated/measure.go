@@ -12,7 +12,7 @@ import (
 )
 
 // Measure measures a fresh array under a load, by itself and without a run. Where a number
-// of operations is given, about so many are enough: its lead-in and its time are then as much
+// of operations is given, about so many are enough: its warm-up and its time are then as much
 // shorter as the array is faster than that asks for; of several loads at once each does a
 // number of its own.
 func Measure(ctx context.Context, d array.Description, spec workload.Spec, enough int) (sum measure.Summary, err error) {
@@ -25,13 +25,13 @@ func Measure(ctx context.Context, d array.Description, spec workload.Spec, enoug
 	}
 	if enough > 0 && spec.For > 0 && spec.Kind != workload.FilesKind {
 		first := spec
-		first.LeadIn, first.For = 0, min(glance, spec.For)
+		first.WarmUp, first.For = 0, min(glance, spec.For)
 		seen, err := v.measure(ctx, first)
 		if err != nil {
 			return sum, err
 		}
 		time := max(timeFor(enough, seen.Total.Operations, first.For), timeForEach(spec, seen), glance)
-		spec.LeadIn, spec.For = min(spec.LeadIn, warming*time), min(spec.For, time)
+		spec.WarmUp, spec.For = min(spec.WarmUp, warming*time), min(spec.For, time)
 	}
 	return v.measure(ctx, spec)
 }
@@ -64,7 +64,7 @@ func timeForEach(spec workload.Spec, seen measure.Summary) (longest quantity.Sec
 const enoughOfEach = 16
 
 // glance is how long an array is measured to see how fast it is about, and warming how many
-// times as long as it is then measured its lead-in may be: what a cache holds comes with it.
+// times as long as it is then measured its warm-up may be: what a cache holds comes with it.
 const (
 	glance  quantity.Seconds = 0.05
 	warming quantity.Seconds = 8

@@ -26,7 +26,7 @@ func held(memory quantity.Bytes) array.Description {
 // throughMemory is a load on blocks that go through the host's memory, for an amount.
 func throughMemory(amount quantity.Bytes, change func(*workload.Spec)) workload.Spec {
 	s := workload.Default()
-	s.Blocks, s.Depth, s.LeadIn, s.For, s.Amount, s.Span, s.Cached = workload.Block(64*quantity.KiB), 1, 0, 0, amount, amount, true
+	s.Blocks, s.Depth, s.WarmUp, s.For, s.Amount, s.Span, s.Cached = workload.Block(64*quantity.KiB), 1, 0, 0, amount, amount, true
 	change(&s)
 	return s
 }
@@ -182,7 +182,7 @@ func TestAtOnceThroughMemory(t *testing.T) {
 		part("index", func(s *workload.Spec) { s.Span, s.Depth = 32*quantity.MiB, 1 }),
 		filesPart("scans", workload.Fetch, func(s *workload.Spec) { s.Depth = 8 }, fileset.Class{Name: "scans", Number: 500, Size: fileset.Sizes{Fixed: 4 * quantity.MiB}}),
 	)
-	spec.Cached, spec.LeadIn, spec.For = true, 5, 5
+	spec.Cached, spec.WarmUp, spec.For = true, 5, 5
 	measured(t, v, throughMemory(32*quantity.MiB, fromEndToEnd(1)))
 	s := measured(t, v, spec)
 	_, index := spec.Part(0, &s)

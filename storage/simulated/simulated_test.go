@@ -25,7 +25,7 @@ func description() array.Description {
 
 func spec(change func(*workload.Spec)) workload.Spec {
 	s := workload.Default()
-	s.Span, s.For, s.LeadIn, s.Reads = quantity.GiB, 20, 2, 0.7
+	s.Span, s.For, s.WarmUp, s.Reads = quantity.GiB, 20, 2, 0.7
 	if change != nil {
 		change(&s)
 	}
@@ -80,7 +80,7 @@ func TestSeriesAndSummaryAgree(t *testing.T) {
 		if interval.Index != i || len(interval.Inside) == 0 || len(interval.Beside) > 0 {
 			t.Fatalf("interval %d: %+v", i, interval)
 		}
-		if !interval.LeadIn {
+		if !interval.WarmUp {
 			operations += interval.Classes[measure.Read].Operations + interval.Classes[measure.Write].Operations
 		}
 		for _, c := range interval.Inside {
@@ -111,7 +111,7 @@ func TestPacedInVirtualTime(t *testing.T) {
 func TestTheArrayRemembers(t *testing.T) {
 	v := build(t, description())
 	pass := spec(func(s *workload.Spec) {
-		s.Reads, s.Span, s.LeadIn, s.For, s.Amount = 1, 16*quantity.MiB, 0, 0, 16*quantity.MiB
+		s.Reads, s.Span, s.WarmUp, s.For, s.Amount = 1, 16*quantity.MiB, 0, 0, 16*quantity.MiB
 	})
 	cold, _ := run(t, t.Context(), v, pass)
 	for seed := range uint64(6) { // every pass finds what is left
@@ -160,7 +160,7 @@ func BenchmarkOperations(b *testing.B) {
 	d := array.Description{Members: []array.Group{{Count: 8, Medium: array.Flash, Capacity: 100 * quantity.GiB}}, Layout: array.Layout{Level: array.MirrorStripe}}
 	v := build(b, d)
 	s := spec(func(s *workload.Spec) {
-		s.Reads, s.Depth, s.LeadIn, s.For, s.Amount = 1, 64, 0, 0, quantity.Bytes(b.N)*4096
+		s.Reads, s.Depth, s.WarmUp, s.For, s.Amount = 1, 64, 0, 0, quantity.Bytes(b.N)*4096
 	})
 	b.ResetTimer()
 	run(b, b.Context(), v, s)
@@ -174,7 +174,7 @@ func BenchmarkWorkers(b *testing.B) {
 		b.Run(fmt.Sprint(workers), func(b *testing.B) {
 			v := build(b, d)
 			s := spec(func(s *workload.Spec) {
-				s.Reads, s.Workers, s.Depth, s.LeadIn, s.For, s.Amount = 1, workers, 256/workers, 0, 0, quantity.Bytes(b.N)*4096
+				s.Reads, s.Workers, s.Depth, s.WarmUp, s.For, s.Amount = 1, workers, 256/workers, 0, 0, quantity.Bytes(b.N)*4096
 			})
 			b.ResetTimer()
 			run(b, b.Context(), v, s)

@@ -22,7 +22,7 @@ func part(name string, change func(*workload.Spec)) workload.Spec {
 func atOnce(parts ...workload.Spec) workload.Spec {
 	s := workload.Default()
 	s.SetTogether()
-	s.Together, s.For, s.LeadIn = parts, 10, 1
+	s.Together, s.For, s.WarmUp = parts, 10, 1
 	return s
 }
 

@@ -98,7 +98,7 @@ func kernel() string {
 // spec is a second of random reads.
 func spec(change func(*workload.Spec)) workload.Spec {
 	s := workload.Default()
-	s.Depth, s.For, s.LeadIn = 32, 1, 0.2
+	s.Depth, s.For, s.WarmUp = 32, 1, 0.2
 	if change != nil {
 		change(&s)
 	}
@@ -251,7 +251,7 @@ func simulatedArrays() error {
 			return err
 		}
 		s := spec(func(s *workload.Spec) {
-			s.Span, s.Depth, s.LeadIn, s.For, s.Amount = c.span, c.depth, 0, 0, 3_000_000*4*quantity.KiB
+			s.Span, s.Depth, s.WarmUp, s.For, s.Amount = c.span, c.depth, 0, 0, 3_000_000*4*quantity.KiB
 		})
 		if c.d.Caches != nil { // the first pass fills the cache
 			first := s
@@ -283,7 +283,7 @@ func manyWorkers() error {
 	with := func(workers int) func() (float64, error) {
 		return func() (float64, error) {
 			return timed(v, spec(func(s *workload.Spec) {
-				s.Workers, s.Depth, s.LeadIn, s.For, s.Amount = workers, 1000/workers, 0, 0, 2e6*4*quantity.KiB
+				s.Workers, s.Depth, s.WarmUp, s.For, s.Amount = workers, 1000/workers, 0, 0, 2e6*4*quantity.KiB
 			}))
 		}
 	}
@@ -304,7 +304,7 @@ func growth() error {
 	var each []float64
 	for _, count := range []float64{3e5, 3e6, 3e7} {
 		took, err := timed(v, spec(func(s *workload.Spec) {
-			s.Depth, s.LeadIn, s.For, s.Amount = 64, 0, 0, quantity.Bytes(count)*4*quantity.KiB
+			s.Depth, s.WarmUp, s.For, s.Amount = 64, 0, 0, quantity.Bytes(count)*4*quantity.KiB
 		}))
 		if err != nil {
 			return err

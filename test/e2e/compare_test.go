@@ -48,7 +48,7 @@ func TestHalfTheRateIsWorseByHalf(t *testing.T) {
 	set := throttle(t, s, device, full)
 	volume := s.volume(device, nil)
 	load := spec(func(w *workload.Spec) {
-		w.Blocks, w.Depth, w.Span, w.For, w.LeadIn = workload.Block(64<<10), 4, 64<<20, 0.7, 0.3
+		w.Blocks, w.Depth, w.Span, w.For, w.WarmUp = workload.Block(64<<10), 4, 64<<20, 0.7, 0.3
 	})
 	before := s.measured(volume, repeated("archive", load))
 	again := s.measured(volume, repeated("archive", load))
@@ -155,7 +155,7 @@ func TestTheSameUnderALimitIsTheSame(t *testing.T) {
 	device := quietDevice(t, 256<<20)
 	volume := s.volume(mounted(t, device, "mkfs.ext4", "-q"), nil)
 	throttle(t, s, device, 8<<20)
-	allAlike(t, s, volume, repeated("ledger", spec(func(w *workload.Spec) { w.Depth, w.For, w.LeadIn, w.Interval = 4, 0.3, 0.2, 0.1 })))
+	allAlike(t, s, volume, repeated("ledger", spec(func(w *workload.Spec) { w.Depth, w.For, w.WarmUp, w.Interval = 4, 0.3, 0.2, 0.1 })))
 }
 
 // still is how much runs of the same may differ for the machine to have kept still: half
@@ -236,7 +236,7 @@ func TestCacheGainsWhereItAnswers(t *testing.T) {
 	}
 	stage := func(name string, span quantity.Bytes, change func(*workload.Spec)) plan.Stage {
 		load := spec(func(w *workload.Spec) {
-			w.Span, w.For, w.LeadIn, w.Interval, w.Depth = span, 10, 30, 1, 8
+			w.Span, w.For, w.WarmUp, w.Interval, w.Depth = span, 10, 30, 1, 8
 			if change != nil {
 				change(w)
 			}
@@ -326,7 +326,7 @@ func TestBurstIsToldFromWhatLasts(t *testing.T) {
 			t.Fatal(err)
 		}
 		run := s.measured(s.volume("array:"+path, nil), onePlan(spec(func(w *workload.Spec) {
-			w.Reads, w.Depth, w.For, w.LeadIn, w.Interval = 0, 64, length, 1, 0
+			w.Reads, w.Depth, w.For, w.WarmUp, w.Interval = 0, 64, length, 1, 0
 		})))
 		m := run.Measurements[0]
 		p := m.Summary.Phases
@@ -337,8 +337,8 @@ func TestBurstIsToldFromWhatLasts(t *testing.T) {
 		if got := float64(p.Fall.Bytes) / float64(4*quantity.GiB); got < 0.95 || got > 1.1 {
 			t.Errorf("%s: it fell after %s, of drives that hold 4 GiB", length, p.Fall.Bytes)
 		}
-		if m.Summary.LeadIn != 1+p.Cut || m.Summary.Measured+m.Summary.LeadIn-length-1 > 1e-6 {
-			t.Errorf("%s: measured %s after %s, of which %s were cut off", length, m.Summary.Measured, m.Summary.LeadIn, p.Cut)
+		if m.Summary.WarmUp != 1+p.Cut || m.Summary.Measured+m.Summary.WarmUp-length-1 > 1e-6 {
+			t.Errorf("%s: measured %s after %s, of which %s were cut off", length, m.Summary.Measured, m.Summary.WarmUp, p.Cut)
 		}
 		rates[length] = float64(m.Summary.Total.Rate)
 	}
@@ -360,7 +360,7 @@ func TestPatienceOnSimulatedAndRealStorage(t *testing.T) {
 		w.Reads, w.Span, w.For, w.Interval, w.Depth, w.Settled, w.Within = 0, 20<<30, 300, 0.5, 16, true, 0.02
 	})))
 	m := array.Measurements[0]
-	if p := m.Summary.Patience; array.Status != resource.Finished || p == nil || m.Summary.Ending != "settled" || !p.Settled || p.Within > 0.02 || m.Summary.LeadIn != p.Cut {
+	if p := m.Summary.Patience; array.Status != resource.Finished || p == nil || m.Summary.Ending != "settled" || !p.Settled || p.Within > 0.02 || m.Summary.WarmUp != p.Cut {
 		t.Fatalf("%s %s: %+v of %+v", array.Status, array.Reason, m.Summary.Patience, m.Summary)
 	}
 	series, err := s.Series(t.Context(), m.ID)
@@ -369,7 +369,7 @@ func TestPatienceOnSimulatedAndRealStorage(t *testing.T) {
 	}
 	operations, length := int64(0), quantity.Seconds(0)
 	for _, i := range series.Intervals {
-		if !i.LeadIn {
+		if !i.WarmUp {
 			operations += i.Moved().Operations
 			length += i.Length
 		}

@@ -20,7 +20,7 @@ func simulatedRuns(t *testing.T, s *service) (plain, cached resource.RunDetail) 
 	const text = "name: Plain\nmembers: {count: 4, medium: hard disk, capacity: 1TB}\nlayout: {level: raid5, chunk: 64KiB}\nlink: {rate: 125MB/s, mtu: [9000, 1500]}\n"
 	folder := t.TempDir()
 	p := plan.Plan{Stages: []plan.Stage{
-		{Name: "lookups", Load: spec(func(w *workload.Spec) { w.Span, w.Depth, w.LeadIn = 64<<20, 8, 30 }), Repeats: 3, Sweep: []plan.Axis{{Field: "depth", Values: []string{"1..8"}}}},
+		{Name: "lookups", Load: spec(func(w *workload.Spec) { w.Span, w.Depth, w.WarmUp = 64<<20, 8, 30 }), Repeats: 3, Sweep: []plan.Axis{{Field: "depth", Values: []string{"1..8"}}}},
 		{Name: "moving in", Load: spec(func(w *workload.Spec) { w.Reads, w.Order, w.Amount, w.For = 0, workload.Sequential, 64<<20, 0 }), Repeats: 3},
 	}}
 	measure := func(name, text string) resource.RunDetail {

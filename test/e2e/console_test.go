@@ -105,7 +105,7 @@ func TestConsole(t *testing.T) {
 	p.typed("[name=depth]", "0")
 	p.typed("[name=span]", "32MiB")
 	p.typed("[name=for]", "20s")
-	p.typed("[name=leadIn]", "0s")
+	p.typed("[name=warmUp]", "0s")
 	p.click("button[type=submit]")
 	p.says("each worker keeps from 1 to 4096")
 	p.typed("[name=depth]", "4")

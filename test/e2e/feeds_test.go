@@ -53,7 +53,7 @@ func TestAsManyFeedsFitAsTheRateCarries(t *testing.T) {
 	throttle(t, throttled, device, 8<<20)
 	s = throttled
 	real := feeds(1.9*(1<<20), func(l *workload.Spec) {
-		l.Span, l.For, l.LeadIn, l.Feeds.Piece, l.Feeds.Buffer = 252<<20, 4, 0.5, 64<<10, 1.5
+		l.Span, l.For, l.WarmUp, l.Feeds.Piece, l.Feeds.Buffer = 252<<20, 4, 0.5, 64<<10, 1.5
 	})
 	run = s.measured(s.volume(device, nil), search(real, 6, 1))
 	if f := found(run); f.Value != 4 || f.High != 5 {

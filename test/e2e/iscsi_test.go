@@ -105,7 +105,7 @@ func TestTargetAwayWhileMeasured(t *testing.T) {
 	g := peer.StartTgt(t, 1)
 	s := serve(t, t.TempDir(), false)
 	volume := s.volume("iscsi://"+g.Ports[0]+"/"+peer.Target+"/1", nil)
-	p := onePlan(spec(func(w *workload.Spec) { w.Span, w.For, w.LeadIn = 32<<20, 0, 0; w.Amount = 256 << 20 }))
+	p := onePlan(spec(func(w *workload.Spec) { w.Span, w.For, w.WarmUp = 32<<20, 0, 0; w.Amount = 256 << 20 }))
 	run, err := s.StartRun(t.Context(), resource.NewRun{VolumeID: volume.ID, Plan: p})
 	if err != nil {
 		t.Fatal(err)
@@ -212,7 +212,7 @@ func TestArrayServedInRealTime(t *testing.T) {
 		t.Fatal(err)
 	}
 	served := served(t, path, "--limit", "InitialR2T=Yes")
-	load := spec(func(w *workload.Spec) { w.Span, w.Depth, w.For, w.LeadIn, w.Interval = 900<<30, 4, 3, 1, 1 })
+	load := spec(func(w *workload.Spec) { w.Span, w.Depth, w.For, w.WarmUp, w.Interval = 900<<30, 4, 3, 1, 1 })
 	over := s.measured(s.volume(served.unit, nil), onePlan(load))
 	virtual := s.measured(s.volume("array:"+path, nil), onePlan(load))
 	a, b := over.Measurements[0].Summary.Total, virtual.Measurements[0].Summary.Total
@@ -245,7 +245,7 @@ func TestCountersOfAServedArray(t *testing.T) {
 	if _, trouble, err := s.cli("setup", "tell", v.Name, "counters.address="+address); err != nil {
 		t.Fatal(trouble)
 	}
-	run := s.measured(v, onePlan(spec(func(w *workload.Spec) { w.Span, w.Depth, w.For, w.LeadIn, w.Interval = 1<<30, 4, 3, 0, 0.5 })))
+	run := s.measured(v, onePlan(spec(func(w *workload.Spec) { w.Span, w.Depth, w.For, w.WarmUp, w.Interval = 1<<30, 4, 3, 0, 0.5 })))
 	series, err := s.Series(t.Context(), run.Measurements[0].ID)
 	if err != nil {
 		t.Fatal(err)

@@ -174,7 +174,7 @@ func TestRateAboveTheCeilingIsCalledOut(t *testing.T) {
 	}
 	volume := s.volumeAt(folder)
 	large := func(w *workload.Spec) {
-		w.Blocks, w.Order, w.Span, w.For, w.LeadIn = workload.Block(256<<10), workload.Sequential, 64<<20, 3, 1
+		w.Blocks, w.Order, w.Span, w.For, w.WarmUp = workload.Block(256<<10), workload.Sequential, 64<<20, 3, 1
 	}
 	honest := s.measured(volume, onePlan(spec(large)))
 	cached := s.measured(volume, onePlan(spec(func(w *workload.Spec) { large(w); w.Cached, w.Span = true, 8<<20 })))

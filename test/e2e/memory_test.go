@@ -19,7 +19,7 @@ func TestThroughASimulatedHostsMemory(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "held.yaml")
 	ok(t, os.WriteFile(path, []byte("name: Held\nmembers: {count: 4, medium: ssd, capacity: 400GB}\nlayout: {level: raid10}\nlimits: {throughput: 100MB/s}\n"), 0o644))
 	for size, remembered := range map[string]bool{"64MiB": false, "1GiB": true} {
-		out, said, err := s.cli("measure", "array:"+path, "--cached", "--order", "sequential", "--block", "1MiB", "--span", "512MiB", "--lead-in", "6s", "--for", "10s", "--sweep", "pageCache.size="+size)
+		out, said, err := s.cli("measure", "array:"+path, "--cached", "--order", "sequential", "--block", "1MiB", "--span", "512MiB", "--warm-up", "6s", "--for", "10s", "--sweep", "pageCache.size="+size)
 		if err != nil || !strings.Contains(out, "page cache hit rate") {
 			t.Fatalf("%v: %s%s", err, out, said)
 		}

@@ -27,7 +27,7 @@ func TestMeasureFromTheCommandLine(t *testing.T) {
 	s := serve(t, t.TempDir(), false)
 	folder := t.TempDir()
 	out, live, err := s.cli("measure", folder, "--block", "4KiB", "--reads", "70%", "--order", "random", "--depth", "8",
-		"--workers", "2", "--span", "32MiB", "--for", "1s", "--lead-in", "250ms", "--interval", "250ms")
+		"--workers", "2", "--span", "32MiB", "--for", "1s", "--warm-up", "250ms", "--interval", "250ms")
 	if err != nil {
 		t.Fatalf("%v\n%s", err, live)
 	}
@@ -54,7 +54,7 @@ func TestMeasureFromTheCommandLine(t *testing.T) {
 		t.Errorf("printed %+v, the API gives %+v (%v)", printed, detail, err)
 	}
 	m := detail.Measurements[0]
-	if m.Summary.Classes[measure.Read].Operations == 0 || m.Summary.Classes[measure.Write].Operations == 0 || m.Summary.LeadIn != 0.25 {
+	if m.Summary.Classes[measure.Read].Operations == 0 || m.Summary.Classes[measure.Write].Operations == 0 || m.Summary.WarmUp != 0.25 {
 		t.Errorf("summary %+v", m.Summary)
 	}
 

@@ -92,7 +92,7 @@ func shortened(t *testing.T, key string) plan.Plan {
 		t.Fatal(err)
 	}
 	p, err := planfile.Override(preset.Plan, []plan.Setting{
-		{Field: "span", Value: "32MiB"}, {Field: "for", Value: "600ms"}, {Field: "leadIn", Value: "200ms"}, {Field: "interval", Value: "200ms"},
+		{Field: "span", Value: "32MiB"}, {Field: "for", Value: "600ms"}, {Field: "warmUp", Value: "200ms"}, {Field: "interval", Value: "200ms"},
 	})
 	if err != nil {
 		t.Fatal(err)
@@ -270,7 +270,7 @@ func TestThrottledDeviceIsMeasuredAtItsRate(t *testing.T) {
 	volume := s.volume(device, nil)
 	keeps(t, limit, 0.05, func() float64 {
 		detail := s.measured(volume, onePlan(spec(func(w *workload.Spec) {
-			w.Blocks, w.Depth, w.LeadIn, w.For, w.Span = workload.Block(64<<10), 8, 1, 3, 128<<20
+			w.Blocks, w.Depth, w.WarmUp, w.For, w.Span = workload.Block(64<<10), 8, 1, 3, 128<<20
 		})))
 		if detail.Status != resource.Finished {
 			t.Fatal(detail.Reason)

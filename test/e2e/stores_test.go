@@ -69,7 +69,7 @@ func TestAStoreOnAFolder(t *testing.T) {
 	s := serve(t, t.TempDir(), false)
 	folder := t.TempDir()
 	load := stores(func(w *workload.Spec) {
-		w.Stores.Count, w.Workers, w.Stores.Clients, w.For, w.LeadIn = 2, 2, 8, 3, 0.5
+		w.Stores.Count, w.Workers, w.Stores.Clients, w.For, w.WarmUp = 2, 2, 8, 3, 0.5
 		w.Stores.Log = workload.LogGathered
 		w.Stores.Requests = []workload.RequestShare{{Request: workload.PutRequest, Weight: 30}, {Request: workload.GetRequest, Weight: 3}, {Request: workload.ScanRequest, Weight: 1}}
 	})

@@ -61,7 +61,7 @@ func TestWhoIsFasterTogether(t *testing.T) {
 	}
 	measure := func(arguments ...string) {
 		t.Helper()
-		out, said, err := s.cli(append([]string{"measure", "--json", "--order", "sequential", "--block", "1MiB", "--span", "10GiB", "--lead-in", "0"}, arguments...)...)
+		out, said, err := s.cli(append([]string{"measure", "--json", "--order", "sequential", "--block", "1MiB", "--span", "10GiB", "--warm-up", "0"}, arguments...)...)
 		made.Races = nil
 		if err != nil || json.Unmarshal([]byte(out), &made) != nil {
 			t.Fatalf("%v: %s %s", err, said, out)
@@ -125,7 +125,7 @@ func TestRealVolumesRace(t *testing.T) {
 	s := serve(t, t.TempDir(), false)
 	throttle(t, s, held, 8<<20)
 	p := onePlan(spec(func(w *workload.Spec) {
-		w.Blocks, w.Depth, w.LeadIn, w.For, w.Span = workload.Block(64<<10), 2, 0.5, 2, 64<<20
+		w.Blocks, w.Depth, w.WarmUp, w.For, w.Span = workload.Block(64<<10), 2, 0.5, 2, 64<<20
 	}))
 	p.Beside, p.Stages[0].Repeats = plan.Race, 2
 	made := s.together(p, s.volume(held, nil), s.volume(free, nil))
@@ -158,7 +158,7 @@ func TestDriftMeetsBoth(t *testing.T) {
 	limit := throttle(t, s, device, 12<<20)
 	v := s.volume(device, nil)
 	p := onePlan(spec(func(w *workload.Spec) {
-		w.Blocks, w.Depth, w.LeadIn, w.For, w.Span = workload.Block(64<<10), 4, 0.3, 1, 64<<20
+		w.Blocks, w.Depth, w.WarmUp, w.For, w.Span = workload.Block(64<<10), 4, 0.3, 1, 64<<20
 	}))
 	p.Stages[0].Repeats = 6
 	run, err := s.StartRun(t.Context(), resource.NewRun{VolumeID: v.ID, Beside: []int64{v.ID}, Plan: p})

@@ -18,7 +18,7 @@ import (
 // tuned carries an experiment out with the client, and gives its answer and what was printed.
 func (s *service) tuned(volume string, arguments ...string) (answer tune.Answer, record string) {
 	s.t.Helper()
-	out, trouble, err := s.cli(append([]string{"tune", volume, "--for", "0.3s", "--lead-in", "0.05s", "--rounds", "4"}, arguments...)...)
+	out, trouble, err := s.cli(append([]string{"tune", volume, "--for", "0.3s", "--warm-up", "0.05s", "--rounds", "4"}, arguments...)...)
 	if err != nil {
 		s.t.Fatalf("%v: %s%s", err, out, trouble)
 	}
@@ -160,7 +160,7 @@ func TestConsoleTunes(t *testing.T) {
 	p.says("operations of each worker under way at a time")
 	p.typed("[name=depth]", "1")
 	p.typed("[name=for]", "1s")
-	p.typed("[name=leadIn]", "0")
+	p.typed("[name=warmUp]", "0")
 	p.typed("[name=minutes]", "0.01")
 	p.says("three rounds of each half take about")
 	p.typed("[name=minutes]", "1")

@@ -229,8 +229,8 @@ func TestATwinForetellsARealStripe(t *testing.T) {
 	}
 	loads := func(depth int) string {
 		return written(t, "loads.yaml", fmt.Sprintf(`stages:
-  - {name: small, load: {block: 4KiB, depth: %[1]d, span: 128MiB, leadIn: 0.3s, for: 1s, interval: 0.1s}, repeats: 2}
-  - {name: larger, load: {block: 64KiB, depth: %[1]d, span: 128MiB, leadIn: 0.3s, for: 1s, interval: 0.1s}, repeats: 2}
+  - {name: small, load: {block: 4KiB, depth: %[1]d, span: 128MiB, warmUp: 0.3s, for: 1s, interval: 0.1s}, repeats: 2}
+  - {name: larger, load: {block: 64KiB, depth: %[1]d, span: 128MiB, warmUp: 0.3s, for: 1s, interval: 0.1s}, repeats: 2}
 `, depth))
 	}
 	do("measure", "disk-1", "--plan", loads(4))

@@ -18,7 +18,7 @@ var scripts = map[string]string{
 	"terminal": `mkdir pool
 ---
 say heron volume add pool --name pool
-say heron measure pool --block 8KiB --reads 70% --depth 16 --span 256MiB --lead-in 1s --for 3s --repeats 2
+say heron measure pool --block 8KiB --reads 70% --depth 16 --span 256MiB --warm-up 1s --for 3s --repeats 2
 say heron run list`,
 	"terminal-compare": `cat >plain.yaml <<END
 name: Plain parity array

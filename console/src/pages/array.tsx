@@ -43,7 +43,7 @@ export function ArrayPage() {
 	const uses = a.uses ?? [];
 	const shown = uses[use];
 	const inside = meanInside(
-		(series.data?.intervals ?? []).filter((i) => !i.leadIn).map((i) => i.inside ?? []),
+		(series.data?.intervals ?? []).filter((i) => !i.warmUp).map((i) => i.inside ?? []),
 	);
 	return (
 		<>

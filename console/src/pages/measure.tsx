@@ -15,7 +15,7 @@ const first: Record<string, string> = {
 	workers: "1",
 	span: "1GiB",
 	for: "30s",
-	leadIn: "2s",
+	warmUp: "2s",
 };
 
 const firstFiles = {

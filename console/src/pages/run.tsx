@@ -350,7 +350,7 @@ function Progress({ m, intervals }: { m: Measurement; intervals: Interval[] }) {
 		const timer = setInterval(() => setNow(Date.now()), 250);
 		return () => clearInterval(timer);
 	}, []);
-	const planned = m.load.forSeconds + (m.load.leadInSeconds ?? 0);
+	const planned = m.load.forSeconds + (m.load.warmUpSeconds ?? 0);
 	const elapsed = Math.max(0, (now - Date.parse(m.started)) / 1000);
 	const last = intervals[intervals.length - 1];
 	const whole = intervals.reduce((sum, i) => sum + flow(i, wholeFiles).operations, 0);
@@ -375,7 +375,7 @@ function Progress({ m, intervals }: { m: Measurement; intervals: Interval[] }) {
 			<p>
 				{seconds(Math.min(elapsed, planned || elapsed))}
 				{planned > 0 && ` of ${seconds(planned)}`}
-				{last?.leadIn && ", in the lead-in"}
+				{last?.warmUp && ", in the warm-up"}
 			</p>
 			{planned > 0 && (
 				<progress

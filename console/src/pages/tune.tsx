@@ -15,7 +15,7 @@ const first: Record<string, string> = {
 	workers: "1",
 	span: "1GiB",
 	for: "4s",
-	leadIn: "1s",
+	warmUp: "1s",
 };
 
 /** A parameter of the form. */

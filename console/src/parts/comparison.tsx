@@ -396,7 +396,7 @@ function isRace(s: SideSeries, sides: SideSeries[]): boolean {
 }
 
 const total = (intervals: Interval[]) =>
-	intervals.filter((i) => !i.leadIn).reduce((sum, i) => sum + moved(i).bytes, 0);
+	intervals.filter((i) => !i.warmUp).reduce((sum, i) => sum + moved(i).bytes, 0);
 
 /** Who finishes a fixed amount of work when, and how steadily. */
 function Race({ sides }: { sides: SideSeries[] }) {
@@ -406,7 +406,7 @@ function Race({ sides }: { sides: SideSeries[] }) {
 				let sum = 0;
 				const all = total(s.intervals) || 1;
 				const data: [number, number][] = [[0, 0]];
-				const counted = s.intervals.filter((o) => !o.leadIn);
+				const counted = s.intervals.filter((o) => !o.warmUp);
 				for (const i of counted) {
 					sum += moved(i).bytes;
 					data.push([end(i) - counted[0].startSeconds, (sum / all) * 100]);

@@ -65,7 +65,7 @@ export function FieldInput(props: {
 	);
 }
 
-/** "leadIn" as people read it. */
+/** "warmUp" as people read it. */
 function words(name: string): string {
 	const spaced = name.replaceAll(/([A-Z])/g, " $1").toLowerCase();
 	return spaced[0].toUpperCase() + spaced.slice(1);

@@ -216,7 +216,7 @@ export function FiguresTable({ m }: { m: Measurement }) {
 			{s.stores && <Stores m={m} summary={s} />}
 			<p className="mt-2 text-sm opacity-80">
 				{s.ending === "passes" ? "Finished in" : "Measured"} {seconds(s.measuredSeconds)}
-				{s.leadInSeconds > 0 && ` after ${seconds(s.leadInSeconds)} of lead-in`}, {bytes(s.total.bytes)} moved
+				{s.warmUpSeconds > 0 && ` after ${seconds(s.warmUpSeconds)} of warm-up`}, {bytes(s.total.bytes)} moved
 				{through(s.interface)}.{wentInWords(s)}
 				{s.patience && ` ${s.patience.words}`}
 				{s.service &&

@@ -55,14 +55,14 @@ const timeAxis = (intervals: Interval[]) => ({
 
 type Phase = NonNullable<NonNullable<NonNullable<Measurement["summary"]>["phases"]>["list"]>[number];
 
-/** Shades what is in no summary, the lead-in and the phases before the last, and names the phases. */
+/** Shades what is in no summary, the warm-up and the phases before the last, and names the phases. */
 function stretches(intervals: Interval[], phases: Phase[], c: Colours) {
-	const leading = intervals.filter((i) => i.leadIn);
+	const leading = intervals.filter((i) => i.warmUp);
 	const kept = leading.length ? at(leading[leading.length - 1]) : 0;
 	const begin = phases.length ? phases[0].startSeconds : kept;
 	const named = phases.length > 1 ? phases : [];
 	const parts = [
-		...(begin > 0 ? [{ name: "lead-in", from: 0, to: begin }] : []),
+		...(begin > 0 ? [{ name: "warm-up", from: 0, to: begin }] : []),
 		...named.map((p) => ({ name: p.kind, from: p.startSeconds, to: p.startSeconds + p.lengthSeconds })),
 	];
 	if (parts.length === 0) {
@@ -143,7 +143,7 @@ function CurveChart(props: {
 		[sides, intervals, curve, markers, phases],
 	);
 	const words = sides.map((side) => {
-		const values = intervals.filter((i) => !i.leadIn).map((i) => curve.of(i, side));
+		const values = intervals.filter((i) => !i.warmUp).map((i) => curve.of(i, side));
 		return values.length
 			? `${side} between ${curve.words(Math.min(...values))} and ${curve.words(Math.max(...values))}`
 			: `no ${side} yet`;
