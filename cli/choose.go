@@ -201,7 +201,7 @@ func printChosen(w io.Writer, r choose.Chosen) {
 		return
 	}
 	printAnswers(w, r.Judged)
-	if r.Judged.Setups[0].Standing == judge.Meets {
+	if r.Judged.Setups[0].Outcome == judge.Meets {
 		fmt.Fprintf(w, "\n%s:\n", r.Finalists[0].Name)
 		t := newTable(w, 1, "number", "part", "price")
 		for _, line := range r.Finalists[0].Bill {

@@ -24,7 +24,7 @@ import (
 var ErrFailedCheck = errors.New("a check failed")
 
 func (a *app) look() *cobra.Command {
-	var span, address, within string
+	var span, address, timeout string
 	var asked client.Asked
 	var baseline bool
 	command := &cobra.Command{
@@ -48,7 +48,7 @@ members are registered for that.`,
   heron look /mnt/share --address 192.0.2.10
   heron look iscsi://192.0.2.10
   heron look iscsi://reader@192.0.2.10/iqn.2026-01.example:store/1
-  heron look /dev/sdc --within 20s
+  heron look /dev/sdc --timeout 20s
   heron look /srv/pool --baseline`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			var err error
@@ -57,12 +57,12 @@ members are registered for that.`,
 					return fmt.Errorf("--span: %w", err)
 				}
 			}
-			if within != "" {
-				if asked.Within, err = quantity.ParseSeconds(within); err != nil {
-					return fmt.Errorf("--within: %w", err)
+			if timeout != "" {
+				if asked.Timeout, err = quantity.ParseSeconds(timeout); err != nil {
+					return fmt.Errorf("--timeout: %w", err)
 				}
-				if asked.Within > 60 {
-					return fmt.Errorf("--within: %s is longer than a look may take; give at most 1m", asked.Within)
+				if asked.Timeout > 60 {
+					return fmt.Errorf("--timeout: %s is longer than a look may take; give at most 1m", asked.Timeout)
 				}
 			}
 			asked.Address = address
@@ -96,7 +96,7 @@ members are registered for that.`,
 	command.Flags().BoolVar(&asked.Writes, "writes", false, "the load will write; in a folder it is tried how a test file is made")
 	command.Flags().BoolVar(&asked.Cached, "cached", false, "the load will go through this host's memory")
 	command.Flags().StringVar(&address, "address", "", "address of the storage, to try unsplit packets to")
-	command.Flags().StringVar(&within, "within", "", "how long the look may take, up to 1m, for storage that answers slowly (default 1.5s)")
+	command.Flags().StringVar(&timeout, "timeout", "", "how long the look may take, up to 1m, for storage that answers slowly (default 1.5s)")
 	command.Flags().BoolVar(&baseline, "baseline", false, "measure each member alone first, by reading")
 	return command
 }

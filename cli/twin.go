@@ -429,7 +429,7 @@ func printPrediction(w io.Writer, p resource.Prediction) {
 		if c.Measured != nil {
 			row[4], row[5] = f.Show(*c.Measured), signed(*c.Off)
 			if !c.Within {
-				row[5] = signed(*c.Off) + ", " + cmp.Or(string(c.Standing), "outside")
+				row[5] = signed(*c.Off) + ", " + cmp.Or(string(c.State), "outside")
 			}
 		}
 		t.AppendRow(row)

@@ -53,7 +53,7 @@ func needGate(v resource.Verdicts) error {
 			open = append(open, "no setup was judged")
 		}
 		for _, s := range j.Setups {
-			switch s.Standing {
+			switch s.Outcome {
 			case judge.FallsShort:
 				short = append(short, s.Name+" "+s.Words)
 			case judge.Undecided, judge.NotMeasured:
@@ -110,7 +110,7 @@ func printAnswers(w io.Writer, j need.Judged) {
 	fmt.Fprintln(w)
 	t := newTable(w, 4, "", "setup", "all together", "tightest", "price", "runs")
 	for n, s := range j.Setups {
-		row := table.Row{n + 1, shorten(s.Name, 44), s.Standing, "", "", runsOf(resource.Group{Runs: s.Runs})}
+		row := table.Row{n + 1, shorten(s.Name, 44), s.Outcome, "", "", runsOf(resource.Group{Runs: s.Runs})}
 		if s.Carries > 0 {
 			row[3] = need.Times(s.Carries)
 		}
@@ -266,7 +266,7 @@ func verdictsCSV(w io.Writer, v resource.Verdicts) error {
 		for _, s := range j.Setups {
 			for i, d := range j.Demands {
 				of := s.Verdicts[i]
-				row := []string{resource.Cell(j.Need.Name), resource.Cell(d.Use), string(d.About), d.Figure, resource.Cell(d.Words), resource.Cell(s.Name), runsOf(resource.Group{Runs: s.Runs}), string(of.Standing), "", "", "", "", "", "", resource.Cell(of.Reason)}
+				row := []string{resource.Cell(j.Need.Name), resource.Cell(d.Use), string(d.About), d.Figure, resource.Cell(d.Words), resource.Cell(s.Name), runsOf(resource.Group{Runs: s.Runs}), string(of.Outcome), "", "", "", "", "", "", resource.Cell(of.Reason)}
 				if of.Headroom > 0 {
 					row[8], row[9] = full(of.Headroom), full(of.Least)
 				}

@@ -20,7 +20,7 @@ type Asked struct {
 	Writes  bool
 	Cached  bool
 	Address string           // of the storage, to try packets to
-	Within  quantity.Seconds // that the look may take; 0 for a second and a half
+	Timeout quantity.Seconds // that the look may take; 0 for a second and a half
 }
 
 // Look looks at a locator without registering it.
@@ -37,8 +37,8 @@ func (c *Client) Look(ctx context.Context, locator string, asked Asked) (look re
 	if asked.Address != "" {
 		query.Set("address", asked.Address)
 	}
-	if asked.Within > 0 {
-		query.Set("within", strconv.FormatFloat(float64(asked.Within), 'f', -1, 64))
+	if asked.Timeout > 0 {
+		query.Set("timeout", strconv.FormatFloat(float64(asked.Timeout), 'f', -1, 64))
 	}
 	return look, c.call(ctx, http.MethodGet, "/look?"+query.Encode(), nil, &look)
 }

@@ -84,7 +84,7 @@ func TestEveryPresetOnEverySetup(t *testing.T) {
 
 // shortened is a load that ends after a moment, on what there is.
 func shortened(spec workload.Spec, size quantity.Bytes) workload.Spec {
-	spec.WarmUp, spec.For, spec.Settled, spec.Within, spec.Amount = 0, 0.5, false, 0, 0
+	spec.WarmUp, spec.For, spec.Steady, spec.Margin, spec.Amount = 0, 0.5, false, 0, 0
 	spec.Interval = 0.1
 	if spec.Kind == workload.BlockKind || spec.Kind == "" {
 		spec.Span = min(spec.Span, size)

@@ -49,9 +49,9 @@ func NewExplorer() *Explorer {
 	return &Explorer{proc: "/proc", sys: "/sys", limit: probeTime, addresses: net.InterfaceAddrs, table: mapper("table"), status: mapper("status")}
 }
 
-// Within lets each look take longer, where there is more time for all of them: a quarter
+// Timeout lets each look take longer, where there is more time for all of them: a quarter
 // of it, so that one that hangs does not take all.
-func (e *Explorer) Within(all time.Duration) { e.limit = max(e.limit, all/4) }
+func (e *Explorer) Timeout(all time.Duration) { e.limit = max(e.limit, all/4) }
 
 // Found is what an exploration came to.
 type Found struct {

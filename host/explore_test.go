@@ -300,7 +300,7 @@ func TestWhatIsLateIsWaitedForWithMoreTime(t *testing.T) {
 	})
 	e := s.explorer()
 	e.limit = 100 * time.Millisecond
-	e.Within(80 * time.Second)
+	e.Timeout(80 * time.Second)
 	if _, w := s.walkFrom(e, "sda"); w.facts.Text("media[0].model") != "Late" {
 		t.Errorf("%+v", w.facts)
 	}

@@ -64,7 +64,7 @@ type row func(columns []string) error
 func writeSummary(e Results, write row) error {
 	header := []string{
 		"run", "volume", "position", "stage", "point", "repeat", "fill", "status", "reason", "workload",
-		"measured_seconds", "warm_up_seconds", "standing", "fell_after_seconds", "fell_after_bytes", "ending", "interface", "failed_operations", "unanswered_operations",
+		"measured_seconds", "warm_up_seconds", "state", "fell_after_seconds", "fell_after_bytes", "ending", "interface", "failed_operations", "unanswered_operations",
 		"reads_unreliable", "writes_unreliable", "findings",
 	}
 	kinds, classes := []string{"total"}, classesOf(e)
@@ -93,7 +93,7 @@ func writeSummary(e Results, write row) error {
 			failed += f.Count
 		}
 		row = append(row, m.Summary.Measured.Full(), m.Summary.WarmUp.Full())
-		row = append(row, standing(m.Summary.Phases)...)
+		row = append(row, stateOf(m.Summary.Phases)...)
 		row = append(row, string(m.Summary.Ending), m.Summary.Interface, number(failed), number(m.Summary.Unanswered),
 			strconv.FormatBool(m.Unreliable("reads")), strconv.FormatBool(m.Unreliable("writes")), resource.Cell(findingsInWords(m)))
 		figures := []measure.Figures{m.Summary.Total}
@@ -110,13 +110,13 @@ func writeSummary(e Results, write row) error {
 	return nil
 }
 
-// standing is whether it settled, and when it fell.
-func standing(p *measure.Phases) []string {
+// stateOf is whether it settled, and when it fell.
+func stateOf(p *measure.Phases) []string {
 	columns := make([]string, 3)
 	if p == nil {
 		return columns
 	}
-	if columns[0] = string(p.Standing); p.Fall != nil {
+	if columns[0] = string(p.State); p.Fall != nil {
 		columns[1], columns[2] = p.Fall.After.Full(), p.Fall.Bytes.Full()
 	}
 	return columns

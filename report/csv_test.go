@@ -21,7 +21,7 @@ func export() resource.Export {
 		Measurement: resource.Measurement{
 			ID: 1, Position: 1, Name: `ledger, "small"`, Point: []plan.Setting{{Field: "depth", Value: "4"}}, Load: workload.Default(), Status: resource.Finished,
 			Summary: &measure.Summary{
-				Measured: 2, Phases: &measure.Phases{Standing: measure.Settled, Fall: &measure.Fall{After: 8, Bytes: 4096}, List: []measure.Phase{{Kind: measure.Burst, Length: 8, Rate: 90}, {Kind: measure.Sustained, Start: 8}}},
+				Measured: 2, Phases: &measure.Phases{State: measure.Steady, Fall: &measure.Fall{After: 8, Bytes: 4096}, List: []measure.Phase{{Kind: measure.Burst, Length: 8, Rate: 90}, {Kind: measure.Sustained, Start: 8}}},
 				Classes: map[measure.Class]measure.Figures{measure.Read: {Operations: 100, Rate: 50, Latency: measure.Latency{P99: 0.0123456789}}},
 				Faults:  []measure.Fault{{Kind: "i/o error", Count: 3}},
 			},
@@ -75,7 +75,7 @@ func TestTablesHoldFullValues(t *testing.T) {
 	if series[0]["devices"] != "sda sdb" || series[0]["device_read_bytes_per_second"] != "15" || series[0]["busiest_device_busy_share"] != "0.9" || series[1]["devices"] != "" {
 		t.Errorf("series %v", series)
 	}
-	if first["standing"] != "settled" || first["fell_after_seconds"] != "8" || first["fell_after_bytes"] != "4096" {
+	if first["state"] != "steady" || first["fell_after_seconds"] != "8" || first["fell_after_bytes"] != "4096" {
 		t.Errorf("summary of phases %v", first)
 	}
 	_, phases := table(t, PhasesTable)

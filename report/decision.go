@@ -24,7 +24,7 @@ type decisionPage struct {
 // Take is the design to take; nil where none meets the need.
 func (p decisionPage) Take() *choose.Design {
 	c := p.Chosen
-	if c == nil || len(c.Finalists) == 0 || len(c.Judged.Setups) == 0 || c.Judged.Setups[0].Standing != judge.Meets {
+	if c == nil || len(c.Finalists) == 0 || len(c.Judged.Setups) == 0 || c.Judged.Setups[0].Outcome != judge.Meets {
 		return nil
 	}
 	return &c.Finalists[0]

@@ -125,10 +125,10 @@ func keptOf(sides []compare.Side, asked Asked) (answers []Conclusion) {
 			}
 		}
 	}
-	var standings []compare.Standings // of the sides, which learn from their past once
+	var estimator []compare.Estimator // of the sides, which learn from their past once
 	if len(lines) > 0 {
 		for _, side := range sides {
-			standings = append(standings, side.Standings())
+			estimator = append(estimator, side.Estimator())
 		}
 	}
 	for _, l := range lines {
@@ -152,7 +152,7 @@ func keptOf(sides []compare.Side, asked Asked) (answers []Conclusion) {
 		}
 		a.Title = l.title(question)
 		for i, of := range l.of {
-			a.Sides = append(a.Sides, toldKept(sides[i], standings[i], of, l.along, asked, read, show))
+			a.Sides = append(a.Sides, toldKept(sides[i], estimator[i], of, l.along, asked, read, show))
 		}
 		for i := range sides[1:] {
 			a.Ratios = append(a.Ratios, keepsMore(a.Sides[0], a.Sides[i+1], l.field))
@@ -164,7 +164,7 @@ func keptOf(sides []compare.Side, asked Asked) (answers []Conclusion) {
 }
 
 // toldKept is what one side keeps.
-func toldKept(side compare.Side, standings compare.Standings, of []compare.Sample, l along, asked Asked, read func(string) float64, show func(float64) string) Told {
+func toldKept(side compare.Side, estimator compare.Estimator, of []compare.Sample, l along, asked Asked, read func(string) float64, show func(float64) string) Told {
 	t := Told{Side: side.Name, Measurements: []int64{}, Cautions: []compare.Caution{}, Price: side.Setup.Number("cost.price")}
 	if len(of) == 0 {
 		t.Shown, t.Reason = "not known", "it was not measured"
@@ -188,7 +188,7 @@ func toldKept(side compare.Side, standings compare.Standings, of []compare.Sampl
 	for _, samples := range at {
 		repeats = min(repeats, len(samples))
 		if side.Real {
-			e.spread = max(e.spread, standings.Of(samples, figure.Of(figure.Done(samples[0].Load))).BetweenRuns)
+			e.spread = max(e.spread, estimator.Of(samples, figure.Of(figure.Done(samples[0].Load))).BetweenRuns)
 		}
 	}
 	t.edge, t.Value, t.Low, t.High = e, e.carries, e.carries, e.fails
@@ -211,7 +211,7 @@ func toldKept(side compare.Side, standings compare.Standings, of []compare.Sampl
 		t.Reason = "one repeat of each"
 	}
 	if samples := at[e.carries]; len(samples) > 0 {
-		t.Cautions = standings.Of(samples, figure.Of(figure.Done(samples[0].Load))).Cautions
+		t.Cautions = estimator.Of(samples, figure.Of(figure.Done(samples[0].Load))).Cautions
 	}
 	return t
 }

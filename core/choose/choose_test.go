@@ -99,7 +99,7 @@ func TestAnswersKnownOnPaper(t *testing.T) {
 			t.Parallel()
 			r := search(t, wanted(t, c.need), parts(t, c.parts), nil)
 			first := r.Judged.Setups[0]
-			if first.Standing != judge.Meets || first.Name != c.want {
+			if first.Outcome != judge.Meets || first.Name != c.want {
 				t.Errorf("%s %s; want %s", first.Name, first.Words, c.want)
 				for _, a := range r.Judged.Setups {
 					t.Logf("%s %g: %s (%.2f)", a.Name, a.Price, a.Words, a.Carries)
@@ -148,10 +148,10 @@ func TestNeverWorseThanAFullSearch(t *testing.T) {
 	n, p := wanted(t, afternoon), parts(t, many)
 	full := search(t, n, p, func(s *choose.Search) { s.Full = true })
 	raced := search(t, n, p, nil)
-	if raced.Designs < 160 || full.Judged.Setups[0].Standing != judge.Meets {
+	if raced.Designs < 160 || full.Judged.Setups[0].Outcome != judge.Meets {
 		t.Fatalf("%d designs, %s", raced.Designs, full.Judged.Words)
 	}
-	if a, b := raced.Judged.Setups[0], full.Judged.Setups[0]; a.Standing != judge.Meets || a.Price > b.Price {
+	if a, b := raced.Judged.Setups[0], full.Judged.Setups[0]; a.Outcome != judge.Meets || a.Price > b.Price {
 		t.Errorf("the race finds %s at %g, a full search %s at %g", a.Name, a.Price, b.Name, b.Price)
 	}
 	t.Logf("%d designs, %d measured: %d measurements in the race, %d in full; %s", raced.Designs, raced.Measured, raced.Runs, full.Runs, raced.Judged.Words)
@@ -187,7 +187,7 @@ func TestNothingMeetsIt(t *testing.T) {
 	p := parts(t, many)
 	p.Drives, p.Chunks = p.Drives[:1], p.Chunks[:1]
 	r := search(t, n, p, nil)
-	if len(r.Judged.Setups) == 0 || r.Judged.Setups[0].Standing == judge.Meets || len(r.Judged.GiveUp) == 0 || !strings.Contains(r.Judged.Words, "p99 latency") {
+	if len(r.Judged.Setups) == 0 || r.Judged.Setups[0].Outcome == judge.Meets || len(r.Judged.GiveUp) == 0 || !strings.Contains(r.Judged.Words, "p99 latency") {
 		t.Errorf("%s %+v", r.Judged.Words, r.Judged.GiveUp)
 	}
 	poor := n

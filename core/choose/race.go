@@ -40,10 +40,10 @@ func (w *search) race(ctx context.Context, left []*candidate) ([]*candidate, err
 			return nil, err
 		}
 		for _, c := range next {
-			if c.answer.Standing == judge.Meets {
+			if c.answer.Outcome == judge.Meets {
 				meeting++
 			}
-			if c.answer.Standing == judge.Meets || c.answer.Carries >= nearly {
+			if c.answer.Outcome == judge.Meets || c.answer.Carries >= nearly {
 				finalists = append(finalists, c)
 			}
 		}
@@ -128,7 +128,7 @@ func (w *search) shortened(all []*candidate) (kept []*candidate) {
 		}
 	}
 	for _, c := range all {
-		meets := c.answer.Standing == judge.Meets
+		meets := c.answer.Outcome == judge.Meets
 		if meets {
 			meeting++
 		}
@@ -157,7 +157,7 @@ func (w *search) each(ctx context.Context, round string, all []*candidate, work 
 			}
 			w.report(func(p *HowFar) {
 				p.Done++
-				if c.answer == nil || c.answer.Standing != judge.Meets || c.told {
+				if c.answer == nil || c.answer.Outcome != judge.Meets || c.told {
 					return
 				}
 				c.told = true
@@ -255,7 +255,7 @@ func smallest(n need.Need, a need.Answer) (times float64, tightest string) {
 		}
 		h := v.Headroom
 		switch {
-		case v.Value == nil && v.Standing == judge.Meets:
+		case v.Value == nil && v.Outcome == judge.Meets:
 			continue
 		case v.Value == nil:
 			h = 0
@@ -282,7 +282,7 @@ func (w *search) answer(r *Chosen, left, finalists []*candidate) {
 		i := slices.IndexFunc(finalists, func(c *candidate) bool { return c.Name == a.Name })
 		r.Finalists = append(r.Finalists, finalists[i].Design)
 	}
-	if len(r.Judged.Setups) == 0 || r.Judged.Setups[0].Standing != judge.Meets {
+	if len(r.Judged.Setups) == 0 || r.Judged.Setups[0].Outcome != judge.Meets {
 		return
 	}
 	price := r.Judged.Setups[0].Price
@@ -296,7 +296,7 @@ func (w *search) answer(r *Chosen, left, finalists []*candidate) {
 		cheaper[words].Count += count
 	}
 	for _, c := range left {
-		if c.Price >= price || c.answer != nil && c.answer.Standing == judge.Meets {
+		if c.Price >= price || c.answer != nil && c.answer.Outcome == judge.Meets {
 			continue
 		}
 		add("fell short when simulated, of "+c.tightest, c.Name, 1)

@@ -33,7 +33,7 @@ type Term struct {
 	Low   float64 `json:"low,omitempty" doc:"Ends of the 95 % interval, where that is known"`
 	High  float64 `json:"high,omitempty"`
 	Shown string  `json:"shown,omitempty" doc:"The value as people read it"`
-	State string  `json:"state,omitempty" doc:"A verdict or a standing that was found of it"`
+	State string  `json:"state,omitempty" doc:"A verdict or an outcome that was found of it"`
 }
 
 // Kind is a kind of claim.

@@ -106,7 +106,7 @@ type work struct {
 
 // measured are the loads of a side.
 type measured struct {
-	standings compare.Standings
+	estimator compare.Estimator
 	loads     []load
 }
 
@@ -119,7 +119,7 @@ type load struct {
 }
 
 func reader(side compare.Side) measured {
-	m := measured{standings: side.Standings()}
+	m := measured{estimator: side.Estimator()}
 	at := map[string]int{}
 	for _, s := range side.Samples {
 		if s.Summary == nil || s.Reason != "" || s.Altered() {
@@ -198,9 +198,9 @@ func (w work) point(of load) (p Made, why string) {
 		p.Member = theirs
 	}
 	for i, l := range alone {
-		p.Alone = append(p.Alone, w.members[i].standings.Of(l.samples, f).Mean)
+		p.Alone = append(p.Alone, w.members[i].estimator.Of(l.samples, f).Mean)
 	}
-	p.Array = w.array.standings.Of(of.samples, f).Mean
+	p.Array = w.array.estimator.Of(of.samples, f).Mean
 	p.Sum = sum(p.Alone)
 	if p.Sum.Mean == 0 || p.Array.Mean == 0 {
 		return p, "nothing moved"
@@ -210,7 +210,7 @@ func (w work) point(of load) (p Made, why string) {
 		if together := all(w.atOnce, of.spec); together != nil {
 			var at []judge.Mean
 			for i, l := range together {
-				at = append(at, w.atOnce[i].standings.Of(l.samples, f).Mean)
+				at = append(at, w.atOnce[i].estimator.Of(l.samples, f).Mean)
 			}
 			ratio := sum(at).Over(p.Sum)
 			p.AtOnce = &ratio
@@ -278,7 +278,7 @@ func (w work) costOfReads(of workload.Spec) float64 {
 		pure.Reads = reads
 		total := 0.0
 		for i, l := range all(w.members, pure) {
-			total += w.members[i].standings.Of(l.samples, f).Mean.Mean
+			total += w.members[i].estimator.Of(l.samples, f).Mean.Mean
 		}
 		return total
 	}

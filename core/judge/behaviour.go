@@ -54,15 +54,15 @@ func phases(o Observed) []Finding {
 	}
 	words := named("how it went", p.Words)
 	switch {
-	case o.Load.Amount > 0 || o.Load.Passes > 0 || o.Load.Kind == workload.FeedsKind || p.Standing == measure.Settled:
-	case p.Standing == measure.NotSettled:
+	case o.Load.Amount > 0 || o.Load.Passes > 0 || o.Load.Kind == workload.FeedsKind || p.State == measure.Steady:
+	case p.State == measure.NotSteady:
 		evidence := []Evidence{words}
 		if d := p.Drift; d != nil {
 			evidence = append(evidence, unsaid("drift over the last phase, as a share of its mean", d.Share))
 		}
-		findings = append(findings, neverSettled.of(everything, "Measure longer, or with --settled, after filling the volume as it will be in use.", evidence...)...)
+		findings = append(findings, neverSettled.of(everything, "Measure longer, or with --steady, after filling the volume as it will be in use.", evidence...)...)
 	default:
-		findings = append(findings, settlingUnknown.of(everything, "Measure longer; --settled waits until it can be told.", words)...)
+		findings = append(findings, settlingUnknown.of(everything, "Measure longer; --steady waits until it can be told.", words)...)
 	}
 	return findings
 }

@@ -6,15 +6,15 @@ import (
 	"gonum.org/v1/gonum/stat"
 )
 
-// Standing says how what was measured stands to what is asked.
-type Standing string
+// Outcome says how what was measured stands to what is asked.
+type Outcome string
 
-// The standings.
+// The outcomes.
 const (
-	Meets       Standing = "meets"
-	FallsShort  Standing = "falls short"
-	Undecided   Standing = "not shown"    // the interval lies across what is asked, or there is none
-	NotMeasured Standing = "not measured" // or not known
+	Meets       Outcome = "meets"
+	FallsShort  Outcome = "falls short"
+	Undecided   Outcome = "not shown"    // the interval lies across what is asked, or there is none
+	NotMeasured Outcome = "not measured" // or not known
 )
 
 // Mean is what a side reaches if it is measured again: the mean of its values, the
@@ -60,7 +60,7 @@ func (r Repetition) Mean() Mean {
 
 // Against says how a mean stands to a bound: most is the largest value that is allowed,
 // otherwise the bound is the least. It is decided when the whole interval lies on one side.
-func (e Mean) Against(bound float64, most bool) Standing {
+func (e Mean) Against(bound float64, most bool) Outcome {
 	low, high := e.Low, e.High
 	if most { // the other way round
 		low, high, bound = -high, -low, -bound

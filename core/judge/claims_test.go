@@ -61,7 +61,7 @@ func anything(random *rand.Rand) Observed {
 		for range 1 + random.IntN(3) {
 			list = append(list, measure.Phase{Throughput: quantity.ByteRate(between(1e6, 1e9)), Mean: seconds(1e-4, 1e-1), Kind: measure.Burst})
 		}
-		p := &measure.Phases{List: list, Words: "It went somehow.", Standing: []measure.Standing{measure.Settled, measure.NotSettled, measure.NotKnown}[random.IntN(3)], Cut: seconds(1e-3, 1)}
+		p := &measure.Phases{List: list, Words: "It went somehow.", State: []measure.State{measure.Steady, measure.NotSteady, measure.NotKnown}[random.IntN(3)], Cut: seconds(1e-3, 1)}
 		if len(list) > 1 && chance(0.5) {
 			p.Fall = &measure.Fall{After: 1, Bytes: 1e6, From: list[0].Throughput, To: list[len(list)-1].Throughput}
 		}
@@ -136,8 +136,8 @@ func TestFindingsHoldForWhatWasDrawn(t *testing.T) {
 			}
 			return o.Summary.Phases.Fall.To < o.Summary.Phases.Fall.From
 		},
-		"never-settled":      func(o Observed, _ Finding) bool { return o.Summary.Phases.Standing == measure.NotSettled },
-		"settling-not-known": func(o Observed, _ Finding) bool { return o.Summary.Phases.Standing == measure.NotKnown },
+		"never-settled":      func(o Observed, _ Finding) bool { return o.Summary.Phases.State == measure.NotSteady },
+		"settling-not-known": func(o Observed, _ Finding) bool { return o.Summary.Phases.State == measure.NotKnown },
 		"memory-file-system": func(o Observed, _ Finding) bool { return o.Facts.FileSystem == "tmpfs" },
 		"fell-behind": func(o Observed, _ Finding) bool {
 			return o.Summary.Total.Rate < o.Load.Rate

@@ -44,8 +44,8 @@ func TestAnySeriesIsJudged(t *testing.T) {
 	}
 	loads := map[string]workload.Spec{}
 	for name, change := range map[string]func(*workload.Spec){
-		"for a time": func(s *workload.Spec) { s.For = 60 }, "until settled": func(s *workload.Spec) { s.Settled, s.For = true, 60 },
-		"until known": func(s *workload.Spec) { s.Within, s.For = 0.01, 60 }, "at a rate": func(s *workload.Spec) { s.Rate, s.For = 1000, 60 },
+		"for a time": func(s *workload.Spec) { s.For = 60 }, "until settled": func(s *workload.Spec) { s.Steady, s.For = true, 60 },
+		"until known": func(s *workload.Spec) { s.Margin, s.For = 0.01, 60 }, "at a rate": func(s *workload.Spec) { s.Rate, s.For = 1000, 60 },
 	} {
 		s := workload.Default()
 		change(&s)

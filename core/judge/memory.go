@@ -185,7 +185,7 @@ func simulatedMemory(o Observed) (findings []Finding) {
 	findings = append(findings, hostAnswered.of(everything, "Use a span far over that memory (pageCache.size in the array file), or leave out --cached.",
 		number("hit rate", quantity.Share(hits)))...)
 	written := o.Summary.Classes[measure.Write].Bytes
-	return append(findings, hostFilling.of(everything, "Write until as much waits as may (--settled), or more than that; flush; or leave out --cached.",
+	return append(findings, hostFilling.of(everything, "Write until as much waits as may (--steady), or more than that; flush; or leave out --cached.",
 		number("bytes that it kept", min(grew, written)), number("bytes written", written))...)
 }
 
@@ -293,7 +293,7 @@ func cacheAnswered(o Observed) (findings []Finding) {
 				number("span, bytes", o.Load.Span), number("cache, bytes", size), quoted)...)
 		}
 		if known {
-			findings = append(findings, cacheFilling.of(measure.Write.String(), "Measure until it is full (--settled), if the use writes more than it holds.",
+			findings = append(findings, cacheFilling.of(measure.Write.String(), "Measure until it is full (--steady), if the use writes more than it holds.",
 				quoted, number("bytes that it kept", min(grew, written)), number("bytes written", written))...)
 		}
 	}

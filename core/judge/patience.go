@@ -47,8 +47,8 @@ func Watch(load workload.Spec) func(paces []measure.Pace, last bool) measure.Sta
 // of its mean: of which the end is off by half.
 func wantedDrift(load workload.Spec) quantity.Share {
 	wanted := quantity.Share(patientDrift)
-	if load.Within > 0 {
-		wanted = min(wanted, load.Within)
+	if load.Margin > 0 {
+		wanted = min(wanted, load.Margin)
 	}
 	return 2 * wanted
 }
@@ -61,7 +61,7 @@ func within(d *measure.Drift, wanted quantity.Share) bool {
 // a load that waits: what glided to its level at the start of that phase would keep it
 // waiting long after it was there. At most half of the phase is left out.
 func calm(load workload.Spec, paces []measure.Pace, from int, phases *measure.Phases) int {
-	if phases.Standing != measure.Settled || within(phases.Drift, wantedDrift(load)) {
+	if phases.State != measure.Steady || within(phases.Drift, wantedDrift(load)) {
 		return from
 	}
 	values, least := speeds(load, paces[from:])
@@ -84,12 +84,12 @@ func patience(load workload.Spec, paces []measure.Pace, phases measure.Phases, f
 	}
 	level := within(phases.Drift, wantedDrift(load))
 	record := measure.Patience{
-		Cut: phases.Cut, Settled: phases.Standing == measure.Settled && level &&
+		Cut: phases.Cut, Steady: phases.State == measure.Steady && level &&
 			len(kept) >= patientIntervals && float64(len(kept)) >= patientShare*float64(len(paces)),
 	}
 	estimate := MeanOfSeries(rates)
 	if half := estimate.Half(); !math.IsNaN(half) {
-		record.Within = quantity.Share(math.Hypot(half, byStalls(phases.Dips, span(kept))))
+		record.Margin = quantity.Share(math.Hypot(half, byStalls(phases.Dips, span(kept))))
 	}
 	var met, missed []string
 	judge := func(asked, reached bool, yes, no string) {
@@ -100,23 +100,23 @@ func patience(load workload.Spec, paces []measure.Pace, phases measure.Phases, f
 			missed = append(missed, no)
 		}
 	}
-	known := estimate.Known && record.Within <= load.Within && len(kept) >= patientIntervals
+	known := estimate.Known && record.Margin <= load.Margin && len(kept) >= patientIntervals
 	without := "there was too little to tell how well the mean is known"
 	if estimate.Known {
-		without = fmt.Sprintf("the mean was known only within %s", record.Within)
+		without = fmt.Sprintf("the mean was known only within %s", record.Margin)
 	}
 	// A mean of what still changes is a mean of nothing.
 	moves := moving(kept)
-	if !record.Settled {
+	if !record.Steady {
 		moves = nil
 	}
-	record.Settled = record.Settled && len(moves) == 0
+	record.Steady = record.Steady && len(moves) == 0
 	not := "the rate had not settled"
 	if len(moves) > 0 {
 		not = "the rate stood still, but " + claim.Words(moves)
 	}
-	judge(load.Settled || load.Within > 0, record.Settled, "the rate had settled", not)
-	judge(load.Within > 0, known, fmt.Sprintf("the mean was known within %s", record.Within), without)
+	judge(load.Steady || load.Margin > 0, record.Steady, "the rate had settled", not)
+	judge(load.Margin > 0, known, fmt.Sprintf("the mean was known within %s", record.Margin), without)
 	record.Words = "It ended because " + strings.Join(met, " and ") + "."
 	if len(missed) > 0 {
 		record.Words = "It ended before it was satisfied: " + strings.Join(missed, " and ") + "."

@@ -35,7 +35,7 @@ const (
 // little to see a change in.
 func Phases(load workload.Spec, paces []measure.Pace) (phases measure.Phases, from int) {
 	paces = wholePaces(paces)
-	phases = measure.Phases{List: []measure.Phase{}, Standing: measure.NotKnown}
+	phases = measure.Phases{List: []measure.Phase{}, State: measure.NotKnown}
 	speeds, one := speeds(load, paces)
 	if average(speeds) <= 0 {
 		phases.Words = "Nothing was moved."
@@ -48,22 +48,22 @@ func Phases(load workload.Spec, paces []measure.Pace) (phases measure.Phases, fr
 		cut = cutUp(level, one)
 	}
 	phases.Dips = dipsIn(paces, speeds, level, dips)
-	if cut.standing != measure.Settled && len(level) <= mostWaved {
+	if cut.state != measure.Steady && len(level) <= mostWaved {
 		if flat, c := withoutWave(level); c != nil {
-			if calm := cutUp(flat, one); calm.standing != measure.NotKnown || cut.standing == measure.NotKnown {
+			if calm := cutUp(flat, one); calm.state != measure.NotKnown || cut.state == measure.NotKnown {
 				cut = calm
 				phases.Wave = waveOf(paces, level, *c)
 			}
 		}
 	}
-	phases.Standing, phases.Drift = cut.standing, cut.drift
+	phases.State, phases.Drift = cut.state, cut.drift
 	bounds := cut.bounds
 	for p := range len(bounds) - 1 {
 		phases.List = append(phases.List, phase(paces[bounds[p]:bounds[p+1]]))
 	}
-	name(phases.List, kindOf[cut.standing])
+	name(phases.List, kindOf[cut.state])
 	phases.Fall = fall(phases.List, paces)
-	if cut.standing != measure.NotSettled && load.Amount == 0 && load.Passes == 0 && load.Kind != workload.FeedsKind && !load.Uneven() { // a late piece counts whenever it comes
+	if cut.state != measure.NotSteady && load.Amount == 0 && load.Passes == 0 && load.Kind != workload.FeedsKind && !load.Uneven() { // a late piece counts whenever it comes
 		at := len(bounds) - 2
 		if at > 0 && phases.List[at-1].Kind == measure.Stall {
 			at-- // a pause that is over is no warm-up
@@ -76,8 +76,8 @@ func Phases(load workload.Spec, paces []measure.Pace) (phases measure.Phases, fr
 }
 
 // kindOf is the kind of the last phase.
-var kindOf = map[measure.Standing]measure.PhaseKind{
-	measure.Settled: measure.Sustained, measure.NotSettled: measure.Changing, measure.NotKnown: measure.Unsure,
+var kindOf = map[measure.State]measure.PhaseKind{
+	measure.Steady: measure.Sustained, measure.NotSteady: measure.Changing, measure.NotKnown: measure.Unsure,
 }
 
 // wholePaces leaves out a last interval that was cut short.
@@ -215,10 +215,10 @@ func inWords(load workload.Spec, p measure.Phases, intervals int) string {
 		before = strings.Join(words, ", then ") + ", then "
 	}
 	text := ""
-	switch p.Standing {
-	case measure.Settled:
+	switch p.State {
+	case measure.Steady:
 		text = fmt.Sprintf("%s, which lasted", show(last))
-	case measure.NotSettled:
+	case measure.NotSteady:
 		text = fmt.Sprintf("%s until the end", show(last))
 		if d := p.Drift; d != nil && math.Abs(float64(d.Share)) >= leastChange {
 			text += fmt.Sprintf(", %s by %s of that meanwhile", map[bool]string{true: "rising", false: "falling"}[d.Share > 0], quantity.Share(math.Abs(float64(d.Share))))

@@ -21,7 +21,7 @@ func TestPhasesOfAnything(t *testing.T) {
 		if load.Rate = quantity.OpRate(random.IntN(2)) * 100; try%5 == 0 {
 			load.Amount = quantity.GiB
 		}
-		load.Settled = try%3 == 0
+		load.Steady = try%3 == 0
 		paces := make([]measure.Pace, random.IntN(400))
 		for i := range paces {
 			n := counts[random.IntN(len(counts))]

@@ -56,7 +56,7 @@ func overCache(random *rand.Rand, intervals, perInterval, blocks, times, warm in
 // and an hour later it does something else. One that is warm has.
 func TestAColdCacheHasNotSettled(t *testing.T) {
 	load := workload.Default()
-	load.Settled, load.For = true, 3600
+	load.Steady, load.For = true, 3600
 	cold := each(60, 3, func(random *rand.Rand, add func(string)) {
 		if stand := Watch(load)(overCache(random, 60, 150, 200_000, 5, 0), false); stand.Enough || !strings.Contains(stand.Patience.Words, "front in use") {
 			add("wrong")

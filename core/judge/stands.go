@@ -12,13 +12,13 @@ import (
 
 // cutting is a series cut into pieces, and whether the last one stood still.
 type cutting struct {
-	bounds   []int
-	standing measure.Standing
-	drift    *measure.Drift
+	bounds []int
+	state  measure.State
+	drift  *measure.Drift
 }
 
 func cutUp(level []float64, floor float64) cutting {
-	c := cutting{bounds: withoutRamps(level, withoutSlope(level, pieces(level, floor), floor)), standing: measure.NotKnown}
+	c := cutting{bounds: withoutRamps(level, withoutSlope(level, pieces(level, floor), floor)), state: measure.NotKnown}
 	c.bounds = withoutTails(level, c.bounds, floor)
 	if len(level) < leastKnown {
 		return c
@@ -30,15 +30,15 @@ func cutUp(level []float64, floor float64) cutting {
 		if at, drift := leveled(last, floor); at > 0 {
 			c.bounds = slices.Insert(c.bounds, len(c.bounds)-1, c.bounds[len(c.bounds)-2]+at)
 			c.bounds = withoutRamps(level, c.bounds)
-			c.standing, c.drift = measure.Settled, drift
+			c.state, c.drift = measure.Steady, drift
 			return c
 		}
 	}
 	switch {
 	case moved, comesBack(level, c.bounds), len(last) < leastLast, float64(len(last)) < lastShare*float64(len(level)):
-		c.standing = measure.NotSettled
+		c.state = measure.NotSteady
 	case stood:
-		c.standing = measure.Settled
+		c.state = measure.Steady
 	}
 	return c
 }

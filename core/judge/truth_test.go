@@ -130,11 +130,11 @@ func TestTruthOfSettling(t *testing.T) {
 						case s.settled && len(p.List) > 1:
 							add(s.name + ": cautioned")
 						default:
-							add(s.name + ": " + string(p.Standing))
+							add(s.name + ": " + string(p.State))
 						}
 					}
 				})
-				alarms := counts["steady: cautioned"] + counts["steady: not settled"]
+				alarms := counts["steady: cautioned"] + counts["steady: not steady"]
 				name := fmt.Sprintf("%d intervals, %g noise, %g autocorrelation: ", n, deviation, phi)
 				atMost(t, name+"false cautions", alarms, tries, 0.03)
 				cautioned, steady = cautioned+alarms, steady+tries
@@ -142,9 +142,9 @@ func TestTruthOfSettling(t *testing.T) {
 					atMost(t, name+s.name+" missed", counts[s.name+": settled"], tries, 0.05)
 					missed, all = missed+counts[s.name+": settled"], all+tries
 				}
-				seen := counts["a collapse to a third: seen"] + counts["a collapse to a third: not settled"]
-				table = append(table, fmt.Sprintf("| %d | %g %% | %g | %s | %s | %s | %s | %s |", n, deviation*100, phi, percent(counts["steady: settled"], tries), percent(alarms, tries),
-					percent(counts["a step of 20 % down: settled"], tries), percent(counts["a drift of 15 %: settled"], tries), percent(seen, tries)))
+				seen := counts["a collapse to a third: seen"] + counts["a collapse to a third: not steady"]
+				table = append(table, fmt.Sprintf("| %d | %g %% | %g | %s | %s | %s | %s | %s |", n, deviation*100, phi, percent(counts["steady: steady"], tries), percent(alarms, tries),
+					percent(counts["a step of 20 % down: steady"], tries), percent(counts["a drift of 15 %: steady"], tries), percent(seen, tries)))
 			}
 		}
 	}
@@ -169,10 +169,10 @@ func TestTruthOfCounting(t *testing.T) {
 					rates[i] = distuv.Poisson{Lambda: lambda, Src: random}.Rand()
 				}
 				p, _ := Phases(load, paces(rates))
-				if len(p.List) > 1 || p.Standing == measure.NotSettled {
+				if len(p.List) > 1 || p.State == measure.NotSteady {
 					add("cautioned")
 				}
-				add(string(p.Standing))
+				add(string(p.State))
 				series := make([]measure.Interval, n)
 				for i, rate := range rates {
 					series[i] = measure.Interval{Start: quantity.Seconds(i), Length: 1, Classes: map[measure.Class]measure.Flow{measure.Read: {Operations: int64(rate)}}}
@@ -183,14 +183,14 @@ func TestTruthOfCounting(t *testing.T) {
 				for i := n / 3; i < n; i++ {
 					rates[i] = distuv.Poisson{Lambda: lambda / 4, Src: random}.Rand()
 				}
-				if p, _ := Phases(load, paces(rates)); len(p.List) > 1 || p.Standing == measure.NotSettled {
+				if p, _ := Phases(load, paces(rates)); len(p.List) > 1 || p.State == measure.NotSteady {
 					add("seen")
 				}
 			})
 			name := fmt.Sprintf("%g operations, %d intervals: ", lambda, n)
 			atMost(t, name+"false cautions", counts["cautioned"], tries, 0.03)
 			atMost(t, name+"said to be unsteady", counts["unsteady"], tries, 0.03)
-			table = append(table, fmt.Sprintf("| %g | %d | %s | %s | %s | %s | %s |", lambda, n, percent(counts["settled"], tries), percent(counts["not known"], tries), percent(counts["cautioned"], tries), percent(counts["unsteady"], tries), percent(counts["seen"], tries)))
+			table = append(table, fmt.Sprintf("| %g | %d | %s | %s | %s | %s | %s |", lambda, n, percent(counts["steady"], tries), percent(counts["not known"], tries), percent(counts["cautioned"], tries), percent(counts["unsteady"], tries), percent(counts["seen"], tries)))
 		}
 	}
 	t.Logf("counting noise, in per cent of %d each:\n%s", tries, strings.Join(table, "\n"))
@@ -217,31 +217,31 @@ func TestTruthOfPhases(t *testing.T) {
 		want  string // standing: kinds of the phases, wave, dips, dips that recur
 		check func(measure.Phases) bool
 	}{
-		{"a fast region that fills", 60, level([2]float64{8, 260e3}, [2]float64{52, 70e3}), "settled: burst sustained", func(p measure.Phases) bool {
+		{"a fast region that fills", 60, level([2]float64{8, 260e3}, [2]float64{52, 70e3}), "steady: burst sustained", func(p measure.Phases) bool {
 			return p.Fall != nil && math.Abs(float64(p.Fall.After)-8) <= 1 && math.Abs(float64(p.Fall.Bytes)/(8*260e3*4096)-1) < 0.15 && p.Cut == p.Fall.After && math.Abs(float64(p.List[1].Rate)/70e3-1) < 0.02
 		}},
-		{"the same in an hour", 3600, level([2]float64{8, 4000}, [2]float64{3592, 1000}), "settled: burst sustained", func(p measure.Phases) bool {
+		{"the same in an hour", 3600, level([2]float64{8, 4000}, [2]float64{3592, 1000}), "steady: burst sustained", func(p measure.Phases) bool {
 			return p.Fall != nil && math.Abs(float64(p.Fall.After)-8) <= 1
 		}},
-		{"two regions", 120, level([2]float64{20, 9000}, [2]float64{40, 5000}, [2]float64{60, 2000}), "settled: burst burst sustained", func(p measure.Phases) bool {
+		{"two regions", 120, level([2]float64{20, 9000}, [2]float64{40, 5000}, [2]float64{60, 2000}), "steady: burst burst sustained", func(p measure.Phases) bool {
 			return p.Fall != nil && math.Abs(float64(p.Fall.After)-20) <= 1
 		}},
-		{"a cache that warms", 100, level([2]float64{30, 1000}, [2]float64{70, 5000}), "settled: start sustained", func(p measure.Phases) bool { return p.Fall == nil }},
-		{"it collapses near the end", 60, level([2]float64{52, 9000}, [2]float64{8, 2000}), "not settled: burst changing", func(p measure.Phases) bool { return p.Cut == 0 && p.Fall != nil }},
-		{"nothing moves any more", 60, level([2]float64{40, 9000}, [2]float64{20, 0}), "not settled: burst changing", nil},
-		{"a stall", 100, level([2]float64{40, 9000}, [2]float64{5, 0}, [2]float64{55, 9000}), "settled: sustained dips", func(p measure.Phases) bool { return p.Dips.Count == 1 && p.Dips.Length == 5 }},
+		{"a cache that warms", 100, level([2]float64{30, 1000}, [2]float64{70, 5000}), "steady: start sustained", func(p measure.Phases) bool { return p.Fall == nil }},
+		{"it collapses near the end", 60, level([2]float64{52, 9000}, [2]float64{8, 2000}), "not steady: burst changing", func(p measure.Phases) bool { return p.Cut == 0 && p.Fall != nil }},
+		{"nothing moves any more", 60, level([2]float64{40, 9000}, [2]float64{20, 0}), "not steady: burst changing", nil},
+		{"a stall", 100, level([2]float64{40, 9000}, [2]float64{5, 0}, [2]float64{55, 9000}), "steady: sustained dips", func(p measure.Phases) bool { return p.Dips.Count == 1 && p.Dips.Length == 5 }},
 		{"pauses every half minute", 150, func(i int) float64 {
 			if i%30 == 17 {
 				return 500
 			}
 			return 9000
-		}, "settled: sustained dips recurring", func(p measure.Phases) bool { return math.Abs(float64(p.Dips.Every)-30) < 1 && p.Dips.Count == 5 }},
-		{"a saw-tooth", 150, func(i int) float64 { return 9000 * (1 - 0.5*float64(i%20)/20) }, "settled: sustained wave", func(p measure.Phases) bool { return math.Abs(float64(p.Wave.Every)-20) < 0.5 }},
-		{"up and down", 150, func(i int) float64 { return 9000 - 3000*float64(i/15%2) }, "settled: sustained wave", func(p measure.Phases) bool { return math.Abs(float64(p.Wave.Every)-30) < 1 }},
-		{"it falls and falls", 120, func(i int) float64 { return 1000 + 3000*math.Exp(-float64(i)/90) }, "not settled: changing", nil},
+		}, "steady: sustained dips recurring", func(p measure.Phases) bool { return math.Abs(float64(p.Dips.Every)-30) < 1 && p.Dips.Count == 5 }},
+		{"a saw-tooth", 150, func(i int) float64 { return 9000 * (1 - 0.5*float64(i%20)/20) }, "steady: sustained wave", func(p measure.Phases) bool { return math.Abs(float64(p.Wave.Every)-20) < 0.5 }},
+		{"up and down", 150, func(i int) float64 { return 9000 - 3000*float64(i/15%2) }, "steady: sustained wave", func(p measure.Phases) bool { return math.Abs(float64(p.Wave.Every)-30) < 1 }},
+		{"it falls and falls", 120, func(i int) float64 { return 1000 + 3000*math.Exp(-float64(i)/90) }, "not steady: changing", nil},
 		{"ten intervals", 10, func(int) float64 { return 9000 }, "not known: unsure", nil},
 		{"nothing", 40, func(int) float64 { return 0 }, "not known:", func(p measure.Phases) bool { return p.Words == "Nothing was moved." }},
-		{"exactly alike", 40, func(int) float64 { return 9000 }, "settled: sustained", nil},
+		{"exactly alike", 40, func(int) float64 { return 9000 }, "steady: sustained", nil},
 	} {
 		wrong := map[string]int{}
 		counts := each(tries, uint64(c.n), func(random *rand.Rand, add func(string)) {
@@ -255,7 +255,7 @@ func TestTruthOfPhases(t *testing.T) {
 				}
 			}
 			p, _ := Phases(workload.Default(), paces(rates))
-			got := string(p.Standing) + ":"
+			got := string(p.State) + ":"
 			for _, f := range p.List {
 				got += " " + string(f.Kind)
 			}
@@ -311,7 +311,7 @@ func TestTruthOfPatience(t *testing.T) {
 			return 1
 		}, 0.95, 0.1},
 	} {
-		load := workload.Spec{Ending: workload.Ending{Settled: true, Within: 0.02, For: longest}}
+		load := workload.Spec{Ending: workload.Ending{Steady: true, Margin: 0.02, For: longest}}
 		var ends []int
 		var lock sync.Mutex
 		counts := each(tries, 77, func(random *rand.Rand, add func(string)) {

@@ -54,7 +54,7 @@ type collector struct {
 	early   quantity.Bytes // moved in the warm-up
 	look    int            // length of the series at which the watch is asked next
 
-	stood standing // when the engine did not run
+	stood stalls // when the engine did not run
 
 	broken, unseen error // what panicked: collecting, or who is given the intervals
 }
@@ -108,7 +108,7 @@ func (c *collector) run(now func() int64, inFlight func() int) {
 	}
 	timer := time.NewTimer(0)
 	defer timer.Stop()
-	c.stood = standing{asleep: asleep}
+	c.stood = stalls{asleep: asleep}
 	for {
 		end := c.line.boundary(c.sampled)
 		if end == c.line.start(c.sampled) { // past the end of the measured time

@@ -30,14 +30,14 @@ func patient(t *testing.T, s workload.Spec, watch load.Watch) (*load.Outcome, []
 // counted, no more and no less, and nothing is passed on after it ended.
 func TestPatientSummaryIsMadeOfIntervals(t *testing.T) {
 	s := spec(func(s *workload.Spec) {
-		s.Settled, s.For, s.WarmUp, s.Interval, s.Reads, s.Workers = true, 60, 0.2, 0.1, 0.5, 2
+		s.Steady, s.For, s.WarmUp, s.Interval, s.Reads, s.Workers = true, 60, 0.2, 0.1, 0.5, 2
 	})
 	asked := 0
 	outcome, series := patient(t, s, func(seen []measure.Pace, last bool) measure.Stand {
 		if !last {
 			asked++
 		}
-		return measure.Stand{Cut: 3, Enough: len(seen) >= 8, Patience: &measure.Patience{Settled: true, Words: "enough"}}
+		return measure.Stand{Cut: 3, Enough: len(seen) >= 8, Patience: &measure.Patience{Steady: true, Words: "enough"}}
 	})
 	sum := outcome.Summary
 	if sum.Ending != measure.ByPatience || sum.Patience == nil || sum.Patience.Words != "enough" || len(series) != 10 || asked != 8 {
@@ -63,7 +63,7 @@ func TestPatientSummaryIsMadeOfIntervals(t *testing.T) {
 }
 
 func TestPatienceThatIsNeverSatisfied(t *testing.T) {
-	s := spec(func(s *workload.Spec) { s.Within, s.For, s.Interval, s.SyncEvery, s.Reads = 0.01, 0.5, 0.1, 4, 0 })
+	s := spec(func(s *workload.Spec) { s.Margin, s.For, s.Interval, s.SyncEvery, s.Reads = 0.01, 0.5, 0.1, 4, 0 })
 	outcome, series := patient(t, s, func([]measure.Pace, bool) measure.Stand {
 		return measure.Stand{Patience: &measure.Patience{Words: "never"}}
 	})
@@ -74,7 +74,7 @@ func TestPatienceThatIsNeverSatisfied(t *testing.T) {
 }
 
 func TestPatienceAtASetRate(t *testing.T) {
-	s := spec(func(s *workload.Spec) { s.Settled, s.For, s.Interval, s.Rate = true, 0.6, 0.1, 2000 })
+	s := spec(func(s *workload.Spec) { s.Steady, s.For, s.Interval, s.Rate = true, 0.6, 0.1, 2000 })
 	outcome, _ := patient(t, s, func(seen []measure.Pace, _ bool) measure.Stand {
 		return measure.Stand{Cut: 1, Enough: len(seen) >= 4}
 	})
@@ -84,7 +84,7 @@ func TestPatienceAtASetRate(t *testing.T) {
 }
 
 func TestPatientLoadNeedsAWatch(t *testing.T) {
-	job := load.Job{Workload: spec(func(s *workload.Spec) { s.Settled = true }), Volume: null.Volume{Size: quantity.GiB}, Clock: load.NewMonotonic()}
+	job := load.Job{Workload: spec(func(s *workload.Spec) { s.Steady = true }), Volume: null.Volume{Size: quantity.GiB}, Clock: load.NewMonotonic()}
 	if _, err := load.Run(t.Context(), job); err == nil || !strings.Contains(err.Error(), "Watch") {
 		t.Errorf("a patient load alone: %v", err)
 	}

@@ -98,7 +98,7 @@ const (
 	ByTime     Ending = "time"    // the asked time was over
 	ByAmount   Ending = "amount"  // the asked amount was moved
 	ByPasses   Ending = "passes"  // all files were gone through as often as asked
-	ByPatience Ending = "settled" // it settled, or its mean was known well enough
+	ByPatience Ending = "steady"  // it settled, or its mean was known well enough
 	ByStop     Ending = "stopped" // the user or the service stopped it
 	ByFailure  Ending = "failure" // an operation failed and the workload says to end
 )
@@ -109,7 +109,7 @@ const (
 type Summary struct {
 	Measured quantity.Seconds `json:"measuredSeconds" doc:"Length of the measured time, without the warm-up"`
 	WarmUp   quantity.Seconds `json:"warmUpSeconds" doc:"Time at the start that was kept out of these figures: what was asked for, and the phases before the last one"`
-	Ending   Ending           `json:"ending" enum:"time,amount,passes,settled,stopped,failure" doc:"Why the measurement ended"`
+	Ending   Ending           `json:"ending" enum:"time,amount,passes,steady,stopped,failure" doc:"Why the measurement ended"`
 
 	Total   Figures           `json:"total" doc:"What moved bytes of the load: reads and writes, not flushes and trims; of a load that moves none, whole files"`
 	Classes map[Class]Figures `json:"classes" doc:"By class of operation: reads, writes, flushes, trims, and those on files; those that the load asks for"`
@@ -166,10 +166,10 @@ type Steadiness struct {
 // Patience is what came of a measurement that was to last until it settled, or
 // until its mean was known well enough.
 type Patience struct {
-	Settled bool             `json:"settled" doc:"The rate stood still at the end"`
-	Cut     quantity.Seconds `json:"cutSeconds" doc:"Time after the asked warm-up that was cut off as warm-up too, because the rate had not settled yet"`
-	Within  quantity.Share   `json:"within,omitempty" doc:"Half the width of the mean rate's 95 % interval as a share of it; absent when there was too little to tell"`
-	Words   string           `json:"words" doc:"Which condition ended it"`
+	Steady bool             `json:"steady" doc:"The rate stood still at the end"`
+	Cut    quantity.Seconds `json:"cutSeconds" doc:"Time after the asked warm-up that was cut off as warm-up too, because the rate had not settled yet"`
+	Margin quantity.Share   `json:"margin,omitempty" doc:"Half the width of the mean rate's 95 % interval as a share of it; absent when there was too little to tell"`
+	Words  string           `json:"words" doc:"Which condition ended it"`
 }
 
 // Flow is one class of operation in one interval.

@@ -27,26 +27,26 @@ type Phase struct {
 	Mean       quantity.Seconds  `json:"meanSeconds,omitempty" doc:"Mean latency"`
 }
 
-// Standing says whether a measurement reached a state that lasts.
-type Standing string
+// State says whether a measurement reached a state that lasts.
+type State string
 
-// The standings.
+// The states.
 const (
-	Settled    Standing = "settled"     // the last phase is long enough, and neither a step nor a drift that matters may hide in it
-	NotSettled Standing = "not settled" // the rate changed until the end, or the last phase is too short
-	NotKnown   Standing = "not known"   // too few intervals, or too uneven ones, to tell
+	Steady    State = "steady"     // the last phase is long enough, and neither a step nor a drift that matters may hide in it
+	NotSteady State = "not steady" // the rate changed until the end, or the last phase is too short
+	NotKnown  State = "not known"  // too few intervals, or too uneven ones, to tell
 )
 
 // Phases are the phases of a measurement, in order, and what they say together.
 type Phases struct {
-	List     []Phase          `json:"list" doc:"In order, from the end of the asked warm-up on"`
-	Standing Standing         `json:"standing" enum:"settled,not settled,not known" doc:"Whether it reached a state that lasts"`
-	Cut      quantity.Seconds `json:"cutSeconds,omitempty" doc:"Time after the asked warm-up that was kept out of the summary too: the phases before the last one"`
-	Fall     *Fall            `json:"fall,omitempty" doc:"When the level fell and did not come back"`
-	Drift    *Drift           `json:"drift,omitempty" doc:"Of the last phase; absent when it cannot be told"`
-	Dips     *Dips            `json:"dips,omitempty" doc:"Short times far below what is around them"`
-	Wave     *Wave            `json:"wave,omitempty" doc:"When the level keeps going up and down between two values"`
-	Words    string           `json:"words"`
+	List  []Phase          `json:"list" doc:"In order, from the end of the asked warm-up on"`
+	State State            `json:"state" enum:"steady,not steady,not known" doc:"Whether it reached a state that lasts"`
+	Cut   quantity.Seconds `json:"cutSeconds,omitempty" doc:"Time after the asked warm-up that was kept out of the summary too: the phases before the last one"`
+	Fall  *Fall            `json:"fall,omitempty" doc:"When the level fell and did not come back"`
+	Drift *Drift           `json:"drift,omitempty" doc:"Of the last phase; absent when it cannot be told"`
+	Dips  *Dips            `json:"dips,omitempty" doc:"Short times far below what is around them"`
+	Wave  *Wave            `json:"wave,omitempty" doc:"When the level keeps going up and down between two values"`
+	Words string           `json:"words"`
 }
 
 // Fall is a level that did not last.

@@ -13,8 +13,8 @@ import (
 	"patientheron/core/judge"
 )
 
-// order is that of standings, the best first.
-var order = []judge.Standing{judge.Meets, judge.Undecided, judge.NotMeasured, judge.FallsShort}
+// order is that of outcomes, the best first.
+var order = []judge.Outcome{judge.Meets, judge.Undecided, judge.NotMeasured, judge.FallsShort}
 
 // inFront orders setups for those who read: who meets all comes first, then by price, those
 // without one last, then by what they carry.
@@ -25,27 +25,27 @@ func inFront(a, b Answer) int {
 		}
 		return a.Price
 	}
-	return cmp.Or(cmp.Compare(slices.Index(order, a.Standing), slices.Index(order, b.Standing)), cmp.Compare(price(a), price(b)), cmp.Compare(b.Carries, a.Carries))
+	return cmp.Or(cmp.Compare(slices.Index(order, a.Outcome), slices.Index(order, b.Outcome)), cmp.Compare(price(a), price(b)), cmp.Compare(b.Carries, a.Carries))
 }
 
 // sumUp says what a setup comes to over all demands.
 func (a *Answer) sumUp(demands []Demand) {
 	worst := 0
-	of := map[judge.Standing][]claim.Term{}
+	of := map[judge.Outcome][]claim.Term{}
 	complete := true
 	for i, v := range a.Verdicts {
-		worst = max(worst, slices.Index(order, v.Standing))
+		worst = max(worst, slices.Index(order, v.Outcome))
 		name := demands[i].Name()
-		as := v.Standing
+		as := v.Outcome
 		if as == judge.NotMeasured {
 			as = judge.Undecided
 		}
-		of[as] = append(of[as], claim.Term{Of: name, State: string(v.Standing)})
+		of[as] = append(of[as], claim.Term{Of: name, State: string(v.Outcome)})
 		if demands[i].About != AFigure {
 			continue
 		}
-		if v.Value == nil || v.Standing == judge.Undecided && v.Least == 0 {
-			complete = complete && v.Standing == judge.Meets
+		if v.Value == nil || v.Outcome == judge.Undecided && v.Least == 0 {
+			complete = complete && v.Outcome == judge.Meets
 			continue
 		}
 		if v.Headroom > 0 && (a.Carries == 0 || v.Headroom < a.Carries) {
@@ -59,10 +59,10 @@ func (a *Answer) sumUp(demands []Demand) {
 	if !complete {
 		a.Carries, a.Tightest = 0, ""
 	}
-	a.Standing = order[worst]
+	a.Outcome = order[worst]
 	a.Claims = []claim.Claim{}
 	say := func(k claim.Kind, terms ...claim.Term) { a.Claims = claim.Add(a.Claims, k, terms...) }
-	switch a.Standing {
+	switch a.Outcome {
 	case judge.Meets:
 		say(meetsAll, of[judge.Meets]...)
 		if a.Carries > 0 {
@@ -106,7 +106,7 @@ func (d Demand) Name() string {
 // givingUp finds the demands without any one of which some setup meets all others; none
 // where a setup meets all, or where none comes that near.
 func (j Judged) givingUp() (all []GivingUp) {
-	if slices.ContainsFunc(j.Setups, func(a Answer) bool { return a.Standing == judge.Meets }) {
+	if slices.ContainsFunc(j.Setups, func(a Answer) bool { return a.Outcome == judge.Meets }) {
 		return nil
 	}
 	for i, d := range j.Demands {
@@ -114,7 +114,7 @@ func (j Judged) givingUp() (all []GivingUp) {
 		for _, a := range j.Setups {
 			alone := true
 			for k, v := range a.Verdicts {
-				alone = alone && (k == i) == (v.Standing != judge.Meets)
+				alone = alone && (k == i) == (v.Outcome != judge.Meets)
 			}
 			if alone {
 				then = append(then, a.Name)
@@ -138,7 +138,7 @@ func (j *Judged) sayWhatToDo() {
 	var meet, all, may []Answer
 	for _, a := range j.Setups {
 		all = append(all, a)
-		switch a.Standing {
+		switch a.Outcome {
 		case judge.Meets:
 			meet = append(meet, a)
 		case judge.Undecided, judge.NotMeasured:
@@ -191,10 +191,10 @@ func first(one Answer, all []Answer) []Answer {
 	return append([]Answer{one}, slices.Concat(all[:i], all[i+1:])...)
 }
 
-// terms are setups by their standing, with a value each.
+// terms are setups by their outcome, with a value each.
 func terms(setups []Answer, value func(Answer) float64) (all []claim.Term) {
 	for _, a := range setups {
-		all = append(all, claim.Term{Of: a.Name, Value: value(a), State: string(a.Standing)})
+		all = append(all, claim.Term{Of: a.Name, Value: value(a), State: string(a.Outcome)})
 	}
 	return all
 }
@@ -210,9 +210,9 @@ func (j *Judged) remark(sides []compare.Side) {
 	if uses > 1 && !j.Need.Together {
 		j.Remarks = append(j.Remarks, "Each use was measured by itself. Where several are at work at once they take from each other: leave headroom for that.")
 	}
-	if len(j.Setups) > 0 && j.Setups[0].Standing == judge.Meets {
+	if len(j.Setups) > 0 && j.Setups[0].Outcome == judge.Meets {
 		for _, m := range j.Setups[0].Meanwhile {
-			if m.Standing != judge.Meets {
+			if m.Outcome != judge.Meets {
 				j.Remarks = append(j.Remarks, fmt.Sprintf("%q is that when it is whole; while it is %s it %s.", j.Setups[0].Name, m.State, m.Words))
 			}
 		}

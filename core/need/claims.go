@@ -8,8 +8,8 @@ import (
 	"patientheron/core/quantity"
 )
 
-// standing reports a term that stands to what is asked in one of some ways.
-func standing(of ...judge.Standing) func(claim.Term) bool {
+// outcomeIs reports a term with one of some outcomes.
+func outcomeIs(of ...judge.Outcome) func(claim.Term) bool {
 	return func(t claim.Term) bool {
 		for _, s := range of {
 			if t.State == string(s) {
@@ -21,8 +21,8 @@ func standing(of ...judge.Standing) func(claim.Term) bool {
 }
 
 var (
-	does = standing(judge.Meets)
-	open = standing(judge.Undecided, judge.NotMeasured)
+	does = outcomeIs(judge.Meets)
+	open = outcomeIs(judge.Undecided, judge.NotMeasured)
 )
 
 // every is what is said of terms of which each stands so.
@@ -30,7 +30,7 @@ func every(name string, holds func(claim.Term) bool, words string) claim.Kind {
 	return claim.Declare(name, func(t []claim.Term) bool { return claim.All(t, holds) }, func(t []claim.Term) string { return words + listed(t) })
 }
 
-// What can be said of a setup. Terms are demands, by their standing.
+// What can be said of a setup. Terms are demands, by their outcome.
 var (
 	meetsAll = claim.Declare("meets-all", func(t []claim.Term) bool { return claim.All(t, does) }, func([]claim.Term) string { return "meets all that is asked" })
 	tightest = claim.Declare("tightest", func(t []claim.Term) bool { // the tightest, and all that have a headroom
@@ -38,12 +38,12 @@ var (
 	}, func(t []claim.Term) string {
 		return fmt.Sprintf("tightest is %s, with %s times", t[0].Of, floored(t[0].Value))
 	})
-	fallsShortIn   = every("falls-short-in", standing(judge.FallsShort), "falls short in ")
+	fallsShortIn   = every("falls-short-in", outcomeIs(judge.FallsShort), "falls short in ")
 	notShownIn     = every("not-shown-in", open, "not shown in ")
 	notShownToMeet = every("not-shown-to-meet", open, "is not shown to meet ")
 )
 
-// What can be said of all setups. Terms are setups by their standing, with their prices, or where
+// What can be said of all setups. Terms are setups by their outcome, with their prices, or where
 // none is known with their headroom.
 var (
 	noSetup = claim.Declare("no-setup", func(t []claim.Term) bool { return len(t) == 0 }, func([]claim.Term) string { return "No setup was judged." })
@@ -74,10 +74,10 @@ var (
 	someMay = claim.Declare("some-may", func(t []claim.Term) bool { return claim.All(t, open) }, func(t []claim.Term) string {
 		return fmt.Sprintf("No setup is shown to meet all that is asked; %d may: what is not shown or not measured of them decides.", len(t))
 	})
-	noneMeets = claim.Declare("none-meets", func(t []claim.Term) bool { return claim.All(t, standing(judge.FallsShort)) }, func([]claim.Term) string {
+	noneMeets = claim.Declare("none-meets", func(t []claim.Term) bool { return claim.All(t, outcomeIs(judge.FallsShort)) }, func([]claim.Term) string {
 		return "No setup meets all that is asked."
 	})
-	norAllButOne = claim.Declare("nor-all-but-one", func(t []claim.Term) bool { return claim.All(t, standing(judge.FallsShort)) }, func([]claim.Term) string {
+	norAllButOne = claim.Declare("nor-all-but-one", func(t []claim.Term) bool { return claim.All(t, outcomeIs(judge.FallsShort)) }, func([]claim.Term) string {
 		return "No setup meets all that is asked, nor all but one of it."
 	})
 	without = claim.Declare("without-one", func(t []claim.Term) bool { // the demand, and those that meet all others

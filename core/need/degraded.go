@@ -31,7 +31,7 @@ var States = []State{Degraded, Rebuilding}
 type Meanwhile struct {
 	State     State            `json:"state" enum:"degraded,rebuilding"`
 	Simulated bool             `json:"simulated" doc:"Measured of a simulated array; otherwise of storage that was in that state"`
-	Standing  judge.Standing   `json:"standing" enum:"meets,falls short,not shown,not measured"`
+	Outcome   judge.Outcome    `json:"outcome" enum:"meets,falls short,not shown,not measured"`
 	Verdicts  []Verdict        `json:"verdicts" doc:"Of the bounds of uses, which come first among the demands"`
 	Lasts     quantity.Seconds `json:"lastsSeconds,omitempty" doc:"How long a member takes at the rate that it was filled at; absent where nothing was"`
 	Without   string           `json:"without,omitempty" doc:"The member without which it stands like that, which is the worst of those that were missing in turn; absent where only one was"`
@@ -117,7 +117,7 @@ func (n Need) meanwhile(side compare.Side) (all []Meanwhile) {
 		of[Degraded][untold] = side.Degraded
 	}
 	for _, state := range States {
-		if m := n.worst(side, of[state]); m.Standing != "" {
+		if m := n.worst(side, of[state]); m.Outcome != "" {
 			m.State, m.Simulated = state, !side.Real
 			m.Words = m.inWords(n)
 			all = append(all, m)
@@ -132,8 +132,8 @@ func (n Need) worst(side compare.Side, without map[int][]compare.Sample) (worst 
 	tried, member := 0, 0
 	for _, number := range slices.Sorted(maps.Keys(without)) {
 		side.Samples = without[number]
-		m := n.standing(side)
-		if m.Standing == "" {
+		m := n.judgeMeanwhile(side)
+		if m.Outcome == "" {
 			continue
 		}
 		if tried++; tried == 1 || m.worse(worst) {
@@ -158,13 +158,13 @@ func (m Meanwhile) worse(other Meanwhile) bool {
 		}
 		return lowest
 	}
-	return cmp.Or(cmp.Compare(slices.Index(order, other.Standing), slices.Index(order, m.Standing)), cmp.Compare(least(m), least(other))) < 0
+	return cmp.Or(cmp.Compare(slices.Index(order, other.Outcome), slices.Index(order, m.Outcome)), cmp.Compare(least(m), least(other))) < 0
 }
 
-// standing judges the bounds of all uses; nothing where none of them was measured.
-func (n Need) standing(side compare.Side) (m Meanwhile) {
+// judgeMeanwhile judges the bounds of all uses; nothing where none of them was measured.
+func (n Need) judgeMeanwhile(side compare.Side) (m Meanwhile) {
 	w := newWork(n, side)
-	w.standings = w.side.Standings()
+	w.estimator = w.side.Estimator()
 	worst, measured := 0, false
 	for _, d := range n.Demands() {
 		if d.About != AFigure {
@@ -172,10 +172,10 @@ func (n Need) standing(side compare.Side) (m Meanwhile) {
 		}
 		v := w.verdict(d)
 		m.Verdicts = append(m.Verdicts, v)
-		worst, measured = max(worst, slices.Index(order, v.Standing)), measured || len(v.Evidence) > 0
+		worst, measured = max(worst, slices.Index(order, v.Outcome)), measured || len(v.Evidence) > 0
 	}
 	if measured {
-		m.Standing = order[worst]
+		m.Outcome = order[worst]
 	}
 	return m
 }
@@ -230,7 +230,7 @@ func (m Meanwhile) inWords(n Need) string {
 	a.sumUp(demands)
 	words := a.Words
 	for i, v := range m.Verdicts {
-		if v.Standing == judge.FallsShort && v.Value != nil {
+		if v.Outcome == judge.FallsShort && v.Value != nil {
 			words = strings.Replace(words, demands[i].Name(), fmt.Sprintf("%s (%s)", demands[i].Name(), v.Mark()), 1)
 		}
 	}

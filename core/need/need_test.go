@@ -60,7 +60,7 @@ func bound(t *testing.T, key, text string) Bound {
 // = 24.8 on either side (Student's distribution with two degrees of freedom).
 func TestVerdictsByHand(t *testing.T) {
 	s := side("one", priced(t, "4000"), 1, "ledger", []float64{1000, 1010, 990}, []float64{0.009, 0.010, 0.011})
-	for asked, want := range map[string]judge.Standing{
+	for asked, want := range map[string]judge.Outcome{
 		"iops at least 900": judge.Meets, "iops at least 974": judge.Meets, "iops at least 977": judge.Undecided,
 		"iops at least 1000": judge.Undecided, "iops at least 1020": judge.Undecided, "iops at least 1027": judge.FallsShort,
 		"iops at most 1027": judge.Meets, "iops at most 974": judge.FallsShort,
@@ -71,15 +71,15 @@ func TestVerdictsByHand(t *testing.T) {
 		key, text, _ := strings.Cut(asked, " ")
 		n := Need{Name: "n", Uses: []Use{{Name: "ledger", Stage: "ledger", Users: 32, Bounds: []Bound{bound(t, key, text)}}}}
 		j := Judge(n, []compare.Side{s})
-		if v := j.Setups[0].Verdicts[0]; v.Standing != want || len(v.Evidence) != 3 {
+		if v := j.Setups[0].Verdicts[0]; v.Outcome != want || len(v.Evidence) != 3 {
 			t.Errorf("%s: %+v; want %s", asked, v, want)
 		}
 	}
 	// Headroom is asked for on top: 1000 against 800 is 1.25 times.
-	for headroom, want := range map[float64]judge.Standing{1.2: judge.Meets, 1.25: judge.Undecided, 1.5: judge.FallsShort} {
+	for headroom, want := range map[float64]judge.Outcome{1.2: judge.Meets, 1.25: judge.Undecided, 1.5: judge.FallsShort} {
 		n := Need{Name: "n", Headroom: headroom, Uses: []Use{{Name: "ledger", Stage: "ledger", Bounds: []Bound{bound(t, "iops", "at least 800")}}}}
 		v := Judge(n, []compare.Side{s}).Setups[0].Verdicts[0]
-		if v.Standing != want || math.Abs(v.Headroom-1.25) > 0.001 {
+		if v.Outcome != want || math.Abs(v.Headroom-1.25) > 0.001 {
 			t.Errorf("with %g times of headroom: %+v; want %s", headroom, v, want)
 		}
 		if want == judge.FallsShort && v.Words != "meets it with 1.24 times only" {
@@ -114,19 +114,19 @@ func TestUnreliableMeetsNothing(t *testing.T) {
 	s.Samples[1].Doubts = []judge.Finding{{Weight: judge.Unreliable, Figure: "all", Sentence: "memory answered"}}
 	a := Judge(n, []compare.Side{s}).Setups[0]
 	for _, v := range a.Verdicts {
-		if v.Standing != judge.Undecided || v.Reason != "memory answered" || v.Headroom != 0 {
+		if v.Outcome != judge.Undecided || v.Reason != "memory answered" || v.Headroom != 0 {
 			t.Errorf("%+v", v)
 		}
 	}
-	if a.Standing != judge.Undecided || a.Carries != 0 {
+	if a.Outcome != judge.Undecided || a.Carries != 0 {
 		t.Errorf("%+v", a)
 	}
 	once := side("once", priced(t, "4000"), 1, "ledger", []float64{1000}, []float64{0.01})
-	if v := Judge(n, []compare.Side{once}).Setups[0].Verdicts[0]; v.Standing != judge.Undecided || !strings.Contains(v.Words, "once") {
+	if v := Judge(n, []compare.Side{once}).Setups[0].Verdicts[0]; v.Outcome != judge.Undecided || !strings.Contains(v.Words, "once") {
 		t.Errorf("%+v", v)
 	}
 	other := side("other", priced(t, "4000"), 1, "films", []float64{1000}, []float64{0.01})
-	if j := Judge(n, []compare.Side{other}); j.Setups[0].Verdicts[0].Standing != judge.NotMeasured || !slices.Equal(j.Unmatched, []string{"ledger"}) {
+	if j := Judge(n, []compare.Side{other}); j.Setups[0].Verdicts[0].Outcome != judge.NotMeasured || !slices.Equal(j.Unmatched, []string{"ledger"}) {
 		t.Errorf("%+v", j)
 	}
 }
@@ -154,7 +154,7 @@ func TestNoneIsNotAlwaysGood(t *testing.T) {
 	for name, c := range map[string]struct {
 		s         compare.Side
 		key, text string
-		want      judge.Standing
+		want      judge.Outcome
 		says      string
 	}{
 		"never finished":      {of(put, cut, cut, cut), "finish", "at most 1h", judge.NotMeasured, "ended before"},
@@ -167,7 +167,7 @@ func TestNoneIsNotAlwaysGood(t *testing.T) {
 		"one of them failed":  {failed, "iops", "at least 900", judge.Meets, "1 of 4 measurements came to nothing: it is failed"},
 	} {
 		n := Need{Name: "n", Uses: []Use{{Name: "use", Stage: "stage", Bounds: []Bound{bound(t, c.key, c.text)}}}}
-		if v := Judge(n, []compare.Side{c.s}).Setups[0].Verdicts[0]; v.Standing != c.want || !strings.Contains(v.Reason, c.says) {
+		if v := Judge(n, []compare.Side{c.s}).Setups[0].Verdicts[0]; v.Outcome != c.want || !strings.Contains(v.Reason, c.says) {
 			t.Errorf("%s: %+v; want %s, %q", name, v, c.want, c.says)
 		}
 	}
@@ -179,14 +179,14 @@ func TestVerdictsAreAsOftenWrongAsTheySay(t *testing.T) {
 	random := rand.New(rand.NewPCG(7, 1))
 	n := Need{Name: "n", Uses: []Use{{Name: "ledger", Stage: "ledger", Bounds: []Bound{bound(t, "iops", "at least 1000")}}}}
 	for _, repeats := range []int{3, 5, 10} {
-		counts := map[judge.Standing]float64{}
+		counts := map[judge.Outcome]float64{}
 		const drawn = 4000
 		for range drawn {
 			rates, p99 := make([]float64, repeats), make([]float64, repeats)
 			for i := range rates {
 				rates[i], p99[i] = 1000*math.Exp(0.05*random.NormFloat64()), 0.01
 			}
-			counts[Judge(n, []compare.Side{side("s", setup.Setup{}, 1, "ledger", rates, p99)}).Setups[0].Verdicts[0].Standing] += 100.0 / drawn
+			counts[Judge(n, []compare.Side{side("s", setup.Setup{}, 1, "ledger", rates, p99)}).Setups[0].Verdicts[0].Outcome] += 100.0 / drawn
 		}
 		// A first repeat that is apart by chance is left out, which costs a little.
 		if counts[judge.Meets] > 4 || counts[judge.FallsShort] > 4 || counts[judge.Undecided] < 93 {
@@ -248,7 +248,7 @@ func TestWhatToTake(t *testing.T) {
 	if n.Capacity, n.Growth, n.Years = 3e12, 0.5, 1; n.Room() != 4.5e12 { // and 4 TB are there
 		t.Error(n.Room())
 	}
-	if v := Judge(n, sides[1:2]).Setups[0].Verdicts[1]; v.Standing != judge.FallsShort || v.Words != "falls short of it by 11.1 %" {
+	if v := Judge(n, sides[1:2]).Setups[0].Verdicts[1]; v.Outcome != judge.FallsShort || v.Words != "falls short of it by 11.1 %" {
 		t.Errorf("%+v", v)
 	}
 }
@@ -260,11 +260,11 @@ func TestUsesAreFoundByTheirLoad(t *testing.T) {
 	load.For, load.Seed, load.Name = 60, 9, "another name"
 	n := Need{Name: "n", Uses: []Use{{Name: "ledger", Load: &load, Bounds: []Bound{bound(t, "iops", "at least 900")}}}}
 	s := side("one", setup.Setup{}, 1, "whatever", []float64{1000, 1010, 990}, []float64{0.009, 0.010, 0.011})
-	if v := Judge(n, []compare.Side{s}).Setups[0].Verdicts[0]; v.Standing != judge.Meets {
+	if v := Judge(n, []compare.Side{s}).Setups[0].Verdicts[0]; v.Outcome != judge.Meets {
 		t.Errorf("%+v", v)
 	}
 	load.Depth = 9
-	if v := Judge(n, []compare.Side{s}).Setups[0].Verdicts[0]; v.Standing != judge.NotMeasured || !strings.Contains(v.Reason, `"whatever" of run 1, with other depth`) {
+	if v := Judge(n, []compare.Side{s}).Setups[0].Verdicts[0]; v.Outcome != judge.NotMeasured || !strings.Contains(v.Reason, `"whatever" of run 1, with other depth`) {
 		t.Errorf("%+v", v)
 	}
 	p, without := Need{Name: "n", Uses: []Use{n.Uses[0], {Name: "films", Stage: "films"}}}.Plan(3)
@@ -364,9 +364,9 @@ func TestFilesAtOnce(t *testing.T) {
 		}})
 	}
 	a := Judge(n, []compare.Side{s}).Setups[0]
-	want := []judge.Standing{judge.Meets, judge.Meets, judge.Meets, judge.FallsShort}
+	want := []judge.Outcome{judge.Meets, judge.Meets, judge.Meets, judge.FallsShort}
 	for i, v := range a.Verdicts {
-		if v.Standing != want[i] {
+		if v.Outcome != want[i] {
 			t.Errorf("%d: %+v", i, v)
 		}
 	}
@@ -388,7 +388,7 @@ func TestUsesAtOnce(t *testing.T) {
 		t.Fatal(err)
 	}
 	alone := side("alone", setup.Setup{}, 1, "reading", []float64{5000, 5001, 4999}, []float64{0.001, 0.001, 0.001})
-	if v := Judge(n, []compare.Side{alone}).Setups[0].Verdicts[0]; v.Standing != judge.NotMeasured || !strings.Contains(v.Reason, "all uses at once") {
+	if v := Judge(n, []compare.Side{alone}).Setups[0].Verdicts[0]; v.Outcome != judge.NotMeasured || !strings.Contains(v.Reason, "all uses at once") {
 		t.Errorf("alone: %+v", v)
 	}
 	if left, there := n.Unmeasured(alone); len(left.Uses) != 2 || len(there) != 0 {
@@ -411,7 +411,7 @@ func TestUsesAtOnce(t *testing.T) {
 		}})
 	}
 	a := Judge(n, []compare.Side{both}).Setups[0]
-	if a.Verdicts[0].Standing != judge.Meets || a.Verdicts[1].Standing != judge.FallsShort || a.Verdicts[2].Standing != judge.Meets || math.Abs(a.Verdicts[1].Headroom-501.0/900) > 0.001 {
+	if a.Verdicts[0].Outcome != judge.Meets || a.Verdicts[1].Outcome != judge.FallsShort || a.Verdicts[2].Outcome != judge.Meets || math.Abs(a.Verdicts[1].Headroom-501.0/900) > 0.001 {
 		t.Errorf("%+v", a.Verdicts)
 	}
 	if _, there := n.Unmeasured(both); len(there) != 2 {
@@ -462,17 +462,17 @@ func TestMeanwhile(t *testing.T) {
 	s.Samples = slices.Concat(whole.Samples, at([]plan.Setting{{Field: "members.count", Value: "12"}}, []float64{5000, 5010, 4990}),
 		at(steps[0].Point, []float64{950, 951, 949}), at(steps[1].Point, []float64{300, 301, 299, 300}[:2], 100e6, 80e6))
 	a := Judge(n, []compare.Side{s}).Setups[0]
-	if v := a.Verdicts[0]; v.Standing != judge.Meets || math.Abs(v.Headroom-1.111) > 0.001 || len(v.Evidence) != 3 {
+	if v := a.Verdicts[0]; v.Outcome != judge.Meets || math.Abs(v.Headroom-1.111) > 0.001 || len(v.Evidence) != 3 {
 		t.Errorf("with other measurements beside: %+v", v)
 	}
 	if len(a.Meanwhile) != 2 {
 		t.Fatalf("%+v", a.Meanwhile)
 	}
 	degraded, rebuilding := a.Meanwhile[0], a.Meanwhile[1]
-	if degraded.State != Degraded || degraded.Standing != judge.Meets || !degraded.Simulated || degraded.Lasts != 0 || !strings.Contains(degraded.Words, "with 1.05 times (simulated)") {
+	if degraded.State != Degraded || degraded.Outcome != judge.Meets || !degraded.Simulated || degraded.Lasts != 0 || !strings.Contains(degraded.Words, "with 1.05 times (simulated)") {
 		t.Errorf("%+v", degraded)
 	}
-	if rebuilding.State != Rebuilding || rebuilding.Standing != judge.FallsShort || math.Abs(float64(rebuilding.Lasts)/44_444-1) > 0.001 || !strings.Contains(rebuilding.Words, "(-67%); a member takes 12 h 20 min") {
+	if rebuilding.State != Rebuilding || rebuilding.Outcome != judge.FallsShort || math.Abs(float64(rebuilding.Lasts)/44_444-1) > 0.001 || !strings.Contains(rebuilding.Words, "(-67%); a member takes 12 h 20 min") {
 		t.Errorf("%+v", rebuilding)
 	}
 	slower, err := InStates(plan.Plan{Name: "n", Stages: []plan.Stage{{Name: "ledger", Load: workload.Default(), Repeats: 1}}}, []int{0}, 20e6).Steps()
@@ -481,7 +481,7 @@ func TestMeanwhile(t *testing.T) {
 	}
 	later := s
 	later.Samples = append(slices.Clone(s.Samples), at(slower[1].Point, []float64{920, 921, 919}, 20e6)...)
-	if m := Judge(n, []compare.Side{later}).Setups[0].Meanwhile; len(m) != 2 || m[1].Standing != judge.Meets || math.Abs(float64(m[1].Lasts)/200_000-1) > 0.001 {
+	if m := Judge(n, []compare.Side{later}).Setups[0].Meanwhile; len(m) != 2 || m[1].Outcome != judge.Meets || math.Abs(float64(m[1].Lasts)/200_000-1) > 0.001 {
 		t.Errorf("measured again at another rate: %+v", m)
 	}
 	// Of several members the worst counts: by hand, a tier of four as raid10 that holds 2 TB has
@@ -498,9 +498,9 @@ func TestMeanwhile(t *testing.T) {
 		inTurn.Samples[len(inTurn.Samples)-1-i].Summary.Inside = []measure.Counter{{Name: "member 8 rebuild", Unit: "bytes per second", Value: 100e6}}
 	}
 	m := Judge(n, []compare.Side{inTurn}).Setups[0].Meanwhile
-	if len(m) != 2 || m[0].Standing != judge.Meets || m[0].Without != "member 8" || !strings.Contains(m[0].Words, "1.05 times (simulated; without member 8, the worst to lose)") {
+	if len(m) != 2 || m[0].Outcome != judge.Meets || m[0].Without != "member 8" || !strings.Contains(m[0].Words, "1.05 times (simulated; without member 8, the worst to lose)") {
 		t.Errorf("either member missing: %+v", m)
-	} else if m[1].Standing != judge.FallsShort || m[1].Without != "member 8" || math.Abs(float64(m[1].Lasts)/10_000-1) > 0.001 {
+	} else if m[1].Outcome != judge.FallsShort || m[1].Without != "member 8" || math.Abs(float64(m[1].Lasts)/10_000-1) > 0.001 {
 		t.Errorf("either member rebuilt: %+v", m[1])
 	}
 	s.Samples, s.Degraded = whole.Samples, at(nil, []float64{100, 101, 99})
@@ -509,17 +509,17 @@ func TestMeanwhile(t *testing.T) {
 	}
 	// What was measured without members that are known by their numbers takes its place.
 	s.Samples = inTurn.Samples
-	if m := Judge(n, []compare.Side{s}).Setups[0].Meanwhile; len(m) != 2 || m[0].Without != "member 8" || m[0].Standing != judge.Meets {
+	if m := Judge(n, []compare.Side{s}).Setups[0].Meanwhile; len(m) != 2 || m[0].Without != "member 8" || m[0].Outcome != judge.Meets {
 		t.Errorf("beside members in turn: %+v", m)
 	}
 	s.Samples = whole.Samples
 	s.Real = true
 	a = Judge(n, []compare.Side{s}).Setups[0]
-	if len(a.Meanwhile) != 1 || a.Meanwhile[0].Simulated || a.Meanwhile[0].Standing != judge.FallsShort || !strings.Contains(a.Meanwhile[0].Words, "(measured)") {
-		t.Errorf("%s: %+v", a.Standing, a.Meanwhile)
+	if len(a.Meanwhile) != 1 || a.Meanwhile[0].Simulated || a.Meanwhile[0].Outcome != judge.FallsShort || !strings.Contains(a.Meanwhile[0].Words, "(measured)") {
+		t.Errorf("%s: %+v", a.Outcome, a.Meanwhile)
 	}
 	// 950 of 900 is within what one run of real storage may differ from the next.
-	if v := a.Verdicts[0]; v.Standing != judge.Undecided || !strings.Contains(v.Reason, "three runs tell") {
+	if v := a.Verdicts[0]; v.Outcome != judge.Undecided || !strings.Contains(v.Reason, "three runs tell") {
 		t.Errorf("one run: %+v", v)
 	}
 }
@@ -539,16 +539,16 @@ func TestARateThatIsNotKeptFallsShort(t *testing.T) {
 			sum.Total.Latency.P99 = 2 * sum.Total.Latency.Mean
 		}
 		a := Judge(n, []compare.Side{s}).Setups[0]
-		if v := a.Verdicts[0]; v.Standing != judge.FallsShort || math.Abs(v.Headroom-1430.0/3000) > 0.01 || !strings.Contains(v.Reason, "not kept") {
+		if v := a.Verdicts[0]; v.Outcome != judge.FallsShort || math.Abs(v.Headroom-1430.0/3000) > 0.01 || !strings.Contains(v.Reason, "not kept") {
 			t.Errorf("p99 of %g s: %+v", seconds, v)
 		}
-		if v := a.Verdicts[1]; v.Standing != judge.Meets {
+		if v := a.Verdicts[1]; v.Outcome != judge.Meets {
 			t.Errorf("what was done of %g s: %+v", seconds, v)
 		}
 		for i := range s.Samples {
 			s.Samples[i].Summary.WorkerCPUPerOp = quantity.Seconds(float64(s.Samples[i].Load.Workers) / 1430)
 		}
-		if v := Judge(n, []compare.Side{s}).Setups[0].Verdicts[0]; v.Standing != judge.Undecided || !strings.Contains(v.Reason, "engine itself") {
+		if v := Judge(n, []compare.Side{s}).Setups[0].Verdicts[0]; v.Outcome != judge.Undecided || !strings.Contains(v.Reason, "engine itself") {
 			t.Errorf("the engine: %+v", v)
 		}
 	}
@@ -601,14 +601,14 @@ func TestSentencesHoldForTheirVerdicts(t *testing.T) {
 				t.Error(err)
 			}
 			for _, term := range c.Terms {
-				if term.State != "" && !slices.ContainsFunc(j.Setups, func(a Answer) bool { return a.Name == term.Of && string(a.Standing) == term.State }) {
+				if term.State != "" && !slices.ContainsFunc(j.Setups, func(a Answer) bool { return a.Name == term.Of && string(a.Outcome) == term.State }) {
 					t.Errorf("%s is said of what is no setup: %+v", c.Kind, term)
 				}
 			}
 		}
 		meet := 0
 		for _, a := range j.Setups {
-			if a.Standing == judge.Meets {
+			if a.Outcome == judge.Meets {
 				meet++
 			}
 			for _, c := range a.Claims {
@@ -618,14 +618,14 @@ func TestSentencesHoldForTheirVerdicts(t *testing.T) {
 				}
 				for _, term := range c.Terms {
 					if !slices.ContainsFunc(a.Verdicts, func(v Verdict) bool {
-						return term.State == "" && v.Headroom == term.Value || string(v.Standing) == term.State
+						return term.State == "" && v.Headroom == term.Value || string(v.Outcome) == term.State
 					}) {
 						t.Errorf("%s is said of what is no verdict: %+v of %+v", c.Kind, term, a.Verdicts)
 					}
 				}
 			}
-			if len(a.Claims) == 0 || (a.Standing == judge.Meets) != (a.Claims[0].Kind == "meets-all") {
-				t.Errorf("%s: %+v", a.Standing, a.Claims)
+			if len(a.Claims) == 0 || (a.Outcome == judge.Meets) != (a.Claims[0].Kind == "meets-all") {
+				t.Errorf("%s: %+v", a.Outcome, a.Claims)
 			}
 		}
 		if takes := slices.ContainsFunc(j.Claims, func(c claim.Claim) bool { return c.Kind == "take" || c.Kind == "meets-with-most" }); takes != (meet > 0) {

@@ -47,7 +47,7 @@ func (w work) costs(a Answer) (costs []Cost) {
 			continue
 		}
 		if feeds := samples[0].Load.Feeds; feeds != nil && feeds.Count > 0 {
-			if r := w.standings.Of(samples, figure.Of("late")); r.Values.Reason == "" && r.Values.Unreliable == "" && r.Mean.Mean == 0 {
+			if r := w.estimator.Of(samples, figure.Of("late")); r.Values.Reason == "" && r.Values.Unreliable == "" && r.Mean.Mean == 0 {
 				costs = append(costs, Cost{Of: fmt.Sprintf("a feed of %q without a late piece", u.Name), Price: a.Price / float64(feeds.Count)})
 			}
 			continue
@@ -63,7 +63,7 @@ func (w work) costs(a Answer) (costs []Cost) {
 		}) bool {
 			return p.figure == key
 		})
-		r := w.standings.Of(samples, figure.Of(key))
+		r := w.estimator.Of(samples, figure.Of(key))
 		if i < 0 || !(r.Mean.Mean > 0) || r.Values.Unreliable != "" {
 			continue
 		}
@@ -73,7 +73,7 @@ func (w work) costs(a Answer) (costs []Cost) {
 		}
 		costs = append(costs, c)
 	}
-	if a.Standing == judge.Meets {
+	if a.Outcome == judge.Meets {
 		costs = append(costs, Cost{Of: "the need met", Price: a.Price})
 	}
 	return costs

@@ -38,9 +38,9 @@ type Demand struct {
 
 // Verdict says how one setup stands to one demand.
 type Verdict struct {
-	Standing judge.Standing `json:"standing" enum:"meets,falls short,not shown,not measured"`
-	Words    string         `json:"words" doc:"The verdict as people say it, such as 'meets with 1.4 times'"`
-	Reason   string         `json:"reason,omitempty" doc:"Why it is not shown or not measured, or what to know of the figure"`
+	Outcome judge.Outcome `json:"outcome" enum:"meets,falls short,not shown,not measured"`
+	Words   string        `json:"words" doc:"The verdict as people say it, such as 'meets with 1.4 times'"`
+	Reason  string        `json:"reason,omitempty" doc:"Why it is not shown or not measured, or what to know of the figure"`
 
 	Cautions []compare.Caution `json:"cautions,omitempty" doc:"What is to be known of the measurements it rests on"`
 
@@ -86,23 +86,23 @@ func usersOf(b Bound, factor float64, m judge.Mean) *Users {
 // Open reports a verdict of which the figure does not say why: it was not measured, is not
 // shown, or is none.
 func (v Verdict) Open() bool {
-	none := v.Standing == judge.FallsShort && v.Value == nil && len(v.Evidence) > 0
-	return v.Standing == judge.Undecided || v.Standing == judge.NotMeasured || none
+	none := v.Outcome == judge.FallsShort && v.Value == nil && len(v.Evidence) > 0
+	return v.Outcome == judge.Undecided || v.Outcome == judge.NotMeasured || none
 }
 
 // Answer is all that is said of one setup.
 type Answer struct {
-	Name     string         `json:"name"`
-	Runs     []int64        `json:"runs"`
-	Standing judge.Standing `json:"standing" enum:"meets,falls short,not shown,not measured" doc:"Of all demands together: the worst"`
-	Claims   []claim.Claim  `json:"claims" doc:"What is said of it, each with the demands it is said of"`
-	Words    string         `json:"words"`
-	Verdicts []Verdict      `json:"verdicts" doc:"One for each demand, in their order"`
-	Carries  float64        `json:"carries,omitempty" doc:"The smallest headroom of all figures; absent where one of them has none"`
-	Tightest string         `json:"tightest,omitempty" doc:"Which figure that is"`
-	Price    float64        `json:"price,omitempty"`
-	Frontier bool           `json:"frontier,omitempty" doc:"No other setup carries as much for less, or more for as much"`
-	Costs    []Cost         `json:"costs"`
+	Name     string        `json:"name"`
+	Runs     []int64       `json:"runs"`
+	Outcome  judge.Outcome `json:"outcome" enum:"meets,falls short,not shown,not measured" doc:"Of all demands together: the worst"`
+	Claims   []claim.Claim `json:"claims" doc:"What is said of it, each with the demands it is said of"`
+	Words    string        `json:"words"`
+	Verdicts []Verdict     `json:"verdicts" doc:"One for each demand, in their order"`
+	Carries  float64       `json:"carries,omitempty" doc:"The smallest headroom of all figures; absent where one of them has none"`
+	Tightest string        `json:"tightest,omitempty" doc:"Which figure that is"`
+	Price    float64       `json:"price,omitempty"`
+	Frontier bool          `json:"frontier,omitempty" doc:"No other setup carries as much for less, or more for as much"`
+	Costs    []Cost        `json:"costs"`
 
 	Failures []setup.Aftermath `json:"failures" doc:"What each failure does to it, whether the need asks for it or not"`
 	spread   float64           // half of the interval of the logarithm of what it carries
@@ -190,7 +190,7 @@ func Judge(n Need, sides []compare.Side) Judged {
 	for _, side := range sides {
 		a := Answer{Name: side.Name, Runs: side.Runs, Price: side.Setup.Number("cost.price"), Verdicts: []Verdict{}}
 		w := newWork(n, side)
-		w.standings = w.side.Standings()
+		w.estimator = w.side.Estimator()
 		for _, d := range j.Demands {
 			v := w.verdict(d)
 			if d.About == AFigure && len(v.Evidence) > 0 {
@@ -232,17 +232,17 @@ func Judge(n Need, sides []compare.Side) Judged {
 // where there is nothing to measure, "?" is not shown, and "." not measured or not known.
 func (v Verdict) Mark() string {
 	switch {
-	case v.Standing == judge.Undecided:
+	case v.Outcome == judge.Undecided:
 		return "?"
-	case v.Standing == judge.NotMeasured:
+	case v.Outcome == judge.NotMeasured:
 		return "."
 	case v.Headroom > 0 && v.Headroom < 1:
 		return fmt.Sprintf("-%.0f%%", math.Max((1-v.Headroom)*100, 1))
-	case v.Standing == judge.FallsShort && v.Headroom >= 1:
+	case v.Outcome == judge.FallsShort && v.Headroom >= 1:
 		return "(" + Times(v.Headroom) + ")"
 	case v.Headroom >= 1:
 		return Times(v.Headroom)
-	case v.Standing == judge.Meets:
+	case v.Outcome == judge.Meets:
 		return "yes"
 	}
 	return "no"

@@ -20,7 +20,7 @@ type work struct {
 	need      Need
 	mixed     workload.Spec // of all uses at once, where they are
 	side      compare.Side
-	standings compare.Standings
+	estimator compare.Estimator
 	found     map[string]found // by the name of the use
 }
 
@@ -47,19 +47,19 @@ func (w work) verdict(d Demand) Verdict {
 		return w.capacity()
 	case Survival:
 		after := w.side.Setup.After(setup.Failure(d.Figure))
-		standing := map[setup.Answer]judge.Standing{setup.Yes: judge.Meets, setup.No: judge.FallsShort}[after.Survives]
-		if standing == "" {
-			return Verdict{Standing: judge.NotMeasured, Words: "not known", Reason: after.Words}
+		outcome := map[setup.Answer]judge.Outcome{setup.Yes: judge.Meets, setup.No: judge.FallsShort}[after.Survives]
+		if outcome == "" {
+			return Verdict{Outcome: judge.NotMeasured, Words: "not known", Reason: after.Words}
 		}
 		words := "survives it"
-		if standing == judge.FallsShort {
+		if outcome == judge.FallsShort {
 			words = "does not survive it"
 		}
-		return Verdict{Standing: standing, Words: words, Reason: after.Words}
+		return Verdict{Outcome: outcome, Words: words, Reason: after.Words}
 	case Price:
 		price := w.side.Setup.Number("cost.price")
 		if price == 0 {
-			return Verdict{Standing: judge.NotMeasured, Words: "not known", Reason: "its price is not known; tell cost.price"}
+			return Verdict{Outcome: judge.NotMeasured, Words: "not known", Reason: "its price is not known; tell cost.price"}
 		}
 		return exact(price, w.need.Budget, true, quantity.Price(price))
 	}
@@ -69,20 +69,20 @@ func (w work) verdict(d Demand) Verdict {
 func (w work) capacity() Verdict {
 	room, lacks := w.side.Setup.Usable()
 	if room == 0 {
-		return Verdict{Standing: judge.NotMeasured, Words: "not known", Reason: "its room is not known; tell " + lacks}
+		return Verdict{Outcome: judge.NotMeasured, Words: "not known", Reason: "its room is not known; tell " + lacks}
 	}
 	return exact(float64(room), float64(w.need.Room()), false, ShowRoom(room))
 }
 
 // exact is the verdict of a value that has no interval.
 func exact(value, bound float64, most bool, shown string) Verdict {
-	v := Verdict{Value: &judge.Mean{Mean: value}, Shown: shown, Standing: judge.FallsShort}
+	v := Verdict{Value: &judge.Mean{Mean: value}, Shown: shown, Outcome: judge.FallsShort}
 	v.Headroom = headroom(value, bound, most)
 	v.Least = v.Headroom
 	if v.Headroom >= 1 {
-		v.Standing = judge.Meets
+		v.Outcome = judge.Meets
 	}
-	v.Words = inWords(v.Standing, v.Headroom)
+	v.Words = inWords(v.Outcome, v.Headroom)
 	return v
 }
 
@@ -99,7 +99,7 @@ func headroom(value, bound float64, most bool) float64 {
 }
 
 // inWords says a decided verdict with the headroom.
-func inWords(s judge.Standing, times float64) string {
+func inWords(s judge.Outcome, times float64) string {
 	switch {
 	case s == judge.Meets && (times == 0 || times > 1e6):
 		return "meets it"
@@ -117,34 +117,34 @@ func (w work) figure(d Demand) Verdict {
 	f := figure.Of(d.Figure)
 	samples, near := w.samples(u)
 	if len(samples) == 0 {
-		return Verdict{Standing: judge.NotMeasured, Words: "not measured", Reason: near}
+		return Verdict{Outcome: judge.NotMeasured, Words: "not measured", Reason: near}
 	}
-	reached := w.standings.Of(samples, f)
+	reached := w.estimator.Of(samples, f)
 	v := Verdict{Evidence: reached.Measurements, Cautions: reached.Cautions}
 	if !slices.ContainsFunc(figure.For(samples[0].Load), func(a figure.Figure) bool { return a.Key == f.Key }) {
-		v.Standing, v.Words, v.Reason = judge.NotMeasured, "not measured", fmt.Sprintf("a load such as %q has no %s", samples[0].Stage, f.Label)
+		v.Outcome, v.Words, v.Reason = judge.NotMeasured, "not measured", fmt.Sprintf("a load such as %q has no %s", samples[0].Stage, f.Label)
 		return v
 	}
 	doubt := cmp.Or(reached.Values.Unreliable, doubted(samples))
 	if done := reached.Values.Done; done < 1 { // and f waits: it grows for as long as it goes on
-		v.Standing, v.Words, v.Reason = judge.FallsShort, "falls short of it: the rate is not kept", reached.Values.Reason
+		v.Outcome, v.Words, v.Reason = judge.FallsShort, "falls short of it: the rate is not kept", reached.Values.Reason
 		v.Headroom = done
 		if reached.Values.Engine || !d.bound.Most {
-			v.Standing, v.Words, v.Headroom = judge.Undecided, "not shown: the rate is not kept", 0
+			v.Outcome, v.Words, v.Headroom = judge.Undecided, "not shown: the rate is not kept", 0
 		}
 		if doubt != "" {
-			v.Standing, v.Words, v.Reason, v.Headroom = judge.Undecided, "not shown: not to be trusted", doubt, 0
+			v.Outcome, v.Words, v.Reason, v.Headroom = judge.Undecided, "not shown: not to be trusted", doubt, 0
 		}
 		return v
 	}
 	if reached.Values.Reason != "" {
-		v.Standing, v.Words, v.Reason = judge.NotMeasured, "not measured", reached.Values.Reason
+		v.Outcome, v.Words, v.Reason = judge.NotMeasured, "not measured", reached.Values.Reason
 		switch {
 		case !d.bound.Most || !f.Spare || reached.Values.Reason != f.None || len(v.Evidence) < 2:
 		case doubt != "":
-			v.Standing, v.Words, v.Reason = judge.Undecided, "not shown: not to be trusted", doubt
+			v.Outcome, v.Words, v.Reason = judge.Undecided, "not shown: not to be trusted", doubt
 		default: // what did not happen took no time
-			v.Standing, v.Words = judge.Meets, "meets it"
+			v.Outcome, v.Words = judge.Meets, "meets it"
 		}
 		return v
 	}
@@ -160,31 +160,31 @@ func (w work) figure(d Demand) Verdict {
 	if most {
 		asked = bound / w.need.Factor(u)
 	}
-	v.Standing = m.Against(asked, most)
+	v.Outcome = m.Against(asked, most)
 	seen := bound == 0 && most && m.Mean > 0 // what may not happen at all
 	if seen {
-		v.Standing = judge.FallsShort
+		v.Outcome = judge.FallsShort
 	}
 	v.Headroom, v.Least, v.Most = capped(v.Headroom), capped(v.Least), capped(v.Most)
 	v.Reason = withoutResult(samples, reached.Values.Remark)
 	switch {
 	case reached.Values.Unreliable != "":
-		v.Standing, v.Words, v.Reason = judge.Undecided, "not shown: not to be trusted", reached.Values.Unreliable
+		v.Outcome, v.Words, v.Reason = judge.Undecided, "not shown: not to be trusted", reached.Values.Unreliable
 		v.Headroom, v.Least, v.Most = 0, 0, 0
 	case !m.Known && !seen:
-		v.Standing, v.Words, v.Reason = judge.Undecided, "not shown: measured once", "one repeat says nothing about the next; measure at least three"
-	case v.Standing == judge.Undecided:
+		v.Outcome, v.Words, v.Reason = judge.Undecided, "not shown: measured once", "one repeat says nothing about the next; measure at least three"
+	case v.Outcome == judge.Undecided:
 		v.Words = fmt.Sprintf("not shown: %s lies across it", between(f, m))
 		more := "repeat more often to tell"
 		if w.side.Real && len(w.side.Runs) < 3 {
 			more = "by how much it differs from run to run is not known well, and allowed for; measure it again, three runs tell"
 		}
 		v.Reason = cmp.Or(v.Reason, more)
-	case v.Standing == judge.FallsShort && v.Headroom >= 1:
+	case v.Outcome == judge.FallsShort && v.Headroom >= 1:
 		v.Words = fmt.Sprintf("meets it with %s times only", floored(v.Headroom))
 		v.Reason = cmp.Or(v.Reason, fmt.Sprintf("%s times are asked for", plain(w.need.Factor(u))))
 	default:
-		v.Words = inWords(v.Standing, v.Headroom)
+		v.Words = inWords(v.Outcome, v.Headroom)
 	}
 	if reached.Values.Unreliable == "" {
 		if v.Users = usersOf(d.bound, w.need.Factor(u), m); v.Users != nil {
@@ -273,7 +273,7 @@ func differing(a, b workload.Spec) (names []string) {
 		return slices.Repeat([]string{"kind"}, 9)
 	}
 	for _, f := range workload.Fields() {
-		if f.Get(a) != f.Get(b) && !slices.Contains([]string{"for", "warm-up", "warmUp", "settled", "within", "interval", "onError", "seed"}, f.Name) {
+		if f.Get(a) != f.Get(b) && !slices.Contains([]string{"for", "warm-up", "warmUp", "steady", "margin", "interval", "onError", "seed"}, f.Name) {
 			names = append(names, f.Name)
 		}
 	}

@@ -141,7 +141,7 @@ func reachChecks(seen Seen, asked Asked, add adder) {
 	if seen.Facts == nil {
 		next := "Bring it back, or name another volume."
 		if seen.Late {
-			next = "Give the look more time (heron look --within 20s) where it is a long way off; otherwise bring it back, or name another volume."
+			next = "Give the look more time (heron look --timeout 20s) where it is a long way off; otherwise bring it back, or name another volume."
 		}
 		add("reachable", Failed, "It cannot be reached: "+strings.TrimSuffix(seen.Trouble, ".")+".", next)
 		return

@@ -27,7 +27,7 @@ func (s Setup) wears(u Use) bool {
 }
 
 // unknownForLong is said of flash of which nobody tells what is inside, or how far it compresses.
-const unknownForLong = "not known; it depends on the spare room and the dies inside: write all of it twice, then measure with --settled"
+const unknownForLong = "not known; it depends on the spare room and the dies inside: write all of it twice, then measure with --steady"
 
 // pageSize is the unit in which flash is written.
 const pageSize = 4096

@@ -311,7 +311,7 @@ func TestChecksSpeak(t *testing.T) {
 func TestLateStorageCanBeGivenTime(t *testing.T) {
 	for _, late := range []bool{false, true} {
 		check := Checks(Setup{}, Seen{Trouble: "the volume does not answer", Late: late}, Asked{})[0]
-		if check.Name != "reachable" || strings.Contains(check.Next, "--within") != late {
+		if check.Name != "reachable" || strings.Contains(check.Next, "--timeout") != late {
 			t.Errorf("late is %t: %+v", late, check)
 		}
 	}

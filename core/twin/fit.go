@@ -114,7 +114,7 @@ func (f Fit) prepare() (*fitter, error) {
 // operations, or so many times as long.
 func shortened(o Observed, guess array.Description, times float64) workload.Spec {
 	load := o.Load
-	load.Settled, load.Within, load.Interval = false, 0, 0
+	load.Steady, load.Margin, load.Interval = false, 0, 0
 	if load.Kind == workload.FilesKind || o.Rate <= 0 {
 		return load
 	}

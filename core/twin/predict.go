@@ -54,22 +54,22 @@ type Confronted struct {
 	Count    int            `json:"count" doc:"Measurements"`
 	Off      *float64       `json:"off,omitempty" doc:"How much more was foretold than was measured, as a share"`
 	Within   bool           `json:"within" doc:"What was measured is inside"`
-	Standing Standing       `json:"standing,omitempty" enum:"inside,outside,not shown" doc:"How it stands to the interval that was foretold; absent while nothing was measured"`
+	State    State          `json:"state,omitempty" enum:"inside,outside,not shown" doc:"How it stands to the interval that was foretold; absent while nothing was measured"`
 	Words    string         `json:"words"`
 }
 
-// Standing says how what was measured stands to the interval that was foretold.
-type Standing string
+// State says how what was measured stands to the interval that was foretold.
+type State string
 
-// The standings.
+// The states.
 const (
-	Inside   Standing = "inside"    // it lies there, and is known better than it was foretold
-	Outside  Standing = "outside"   // all of its own interval lies elsewhere
-	NotShown Standing = "not shown" // it is itself known within more than that
+	Inside   State = "inside"    // it lies there, and is known better than it was foretold
+	Outside  State = "outside"   // all of its own interval lies elsewhere
+	NotShown State = "not shown" // it is itself known within more than that
 )
 
-// standing of what was measured, whose own interval goes so far on either side as a logarithm.
-func (f FigureForetold) standing(measured, own float64) Standing {
+// stateOf tells of what was measured, whose own interval goes so far on either side as a logarithm.
+func (f FigureForetold) stateOf(measured, own float64) State {
 	in := measured >= f.Low && measured <= f.High
 	switch {
 	case measured*math.Exp(own) < f.Low, measured*math.Exp(-own) > f.High:
@@ -216,9 +216,9 @@ func Confront(foretold []Foretold, samples []Sample) []Confronted {
 				off := of.Value/measured - 1
 				c.Measured, c.Count, c.Off = &measured, v.Count, &off
 				// What was measured is itself known within its scatter only.
-				c.Standing = of.standing(measured, student(float64(v.Count-1))*v.Deviation)
-				c.Within = c.Standing == Inside
-				c.Words = fmt.Sprintf("foretold %s; measured %s: %s", of.Words, figure.Show(measured), offWords(off, c.Standing))
+				c.State = of.stateOf(measured, student(float64(v.Count-1))*v.Deviation)
+				c.Within = c.State == Inside
+				c.Words = fmt.Sprintf("foretold %s; measured %s: %s", of.Words, figure.Show(measured), offWords(off, c.State))
 			}
 			all = append(all, c)
 		}
@@ -226,11 +226,11 @@ func Confront(foretold []Foretold, samples []Sample) []Confronted {
 	return all
 }
 
-func offWords(off float64, standing Standing) string {
+func offWords(off float64, state State) string {
 	way := "too much"
 	if off < 0 {
 		way = "too little"
 	}
-	place := map[Standing]string{Inside: "inside the interval", Outside: "outside the interval", NotShown: "and not shown either way: what was measured is itself known within more; measure it again"}[standing]
+	place := map[State]string{Inside: "inside the interval", Outside: "outside the interval", NotShown: "and not shown either way: what was measured is itself known within more; measure it again"}[state]
 	return fmt.Sprintf("%s %s, %s", percent(math.Abs(off)), way, place)
 }

@@ -105,7 +105,7 @@ func TestConfronting(t *testing.T) {
 	for name, c := range map[string]struct {
 		samples []twin.Sample
 		off     float64
-		is      twin.Standing
+		is      twin.State
 	}{
 		"near":              {measured(large / 1.05), 0.05, twin.Inside},
 		"too little":        {measured(large / 0.8), -0.2, twin.Outside},
@@ -118,8 +118,8 @@ func TestConfronting(t *testing.T) {
 		if len(got) != 2 || got[0].Measured != nil || got[0].Within || !strings.HasSuffix(got[0].Words, "not measured yet") {
 			t.Fatalf("%s: %+v", name, got)
 		}
-		if got[1].Measured == nil || math.Abs(*got[1].Off-c.off) > 1e-6 || got[1].Standing != c.is || got[1].Within != (c.is == twin.Inside) {
-			t.Errorf("%s: off by %v, %s: %s", name, *got[1].Off, got[1].Standing, got[1].Words)
+		if got[1].Measured == nil || math.Abs(*got[1].Off-c.off) > 1e-6 || got[1].State != c.is || got[1].Within != (c.is == twin.Inside) {
+			t.Errorf("%s: off by %v, %s: %s", name, *got[1].Off, got[1].State, got[1].Words)
 		}
 	}
 }

@@ -178,8 +178,8 @@ func (s Spec) validateFeeds() error {
 		return invalid("buffer", "%g s; up to an hour", float64(f.Buffer))
 	case s.Trims > 0 || s.ByStorage() > 0 || s.Think > 0 || s.SyncEvery > 0 || s.Stride > 0 || s.Skew > 0 || s.HotSpan > 0:
 		return invalid("feeds", "feeds read or write one piece after the other at their rate; leave trims, zeroes, copies, swaps, think, syncEvery, stride and skew out")
-	case s.Amount > 0 || s.Settled || s.Within > 0:
-		return invalid("for", "feeds go on for a time; leave amount, settled and within out")
+	case s.Amount > 0 || s.Steady || s.Margin > 0:
+		return invalid("for", "feeds go on for a time; leave amount, steady and margin out")
 	case s.For == 0:
 		return invalid("for", "feeds go on for a time; try --for 60s")
 	}

@@ -178,7 +178,7 @@ func (s *Spec) completeTogether() {
 	end, reads, weights := s.Offset, 0.0, 0.0
 	for i, p := range s.Together {
 		p.Ending, p.Cached = s.Ending, s.Cached
-		p.Ending.Settled, p.Ending.Within = false, 0
+		p.Ending.Steady, p.Ending.Margin = false, 0
 		p.Seed = s.Seed + uint64(i)*7919 // unrelated, and the same each time
 		ofFiles := p.Kind == FilesKind   // which have no region: a file system finds them a place
 		if !placed && !ofFiles {

@@ -189,8 +189,8 @@ func (s Spec) validateLimits() error {
 	if s.Patient() && s.For == 0 {
 		return invalid("for", "waiting until enough is known needs a time after which to give up; try --for 10min")
 	}
-	if !(s.Within >= 0 && s.Within < 1) || s.Within > 0 && s.Within < 0.0001 {
-		return invalid("within", "%g; from 0.01%% to below 100%%", float64(s.Within))
+	if !(s.Margin >= 0 && s.Margin < 1) || s.Margin > 0 && s.Margin < 0.0001 {
+		return invalid("margin", "%g; from 0.01%% to below 100%%", float64(s.Margin))
 	}
 	if !(s.WarmUp >= 0 && s.WarmUp <= 86400) {
 		return invalid("warmUp", "%g s; at most one day", float64(s.WarmUp))

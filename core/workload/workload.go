@@ -176,8 +176,8 @@ type Ending struct {
 	Amount quantity.Bytes   `json:"amountBytes,omitempty" yaml:"amount,omitempty" doc:"Bytes to move after the warm-up; 0 means by time alone" minimum:"0"`
 	WarmUp quantity.Seconds `json:"warmUpSeconds,omitempty" yaml:"warmUp,omitempty" doc:"Time at the start that is issued and shown, but kept out of the summary" minimum:"0" maximum:"86400"`
 
-	Settled bool           `json:"settled,omitempty" yaml:"settled,omitempty" doc:"Measure until the rate stands still and cut off what came before; the time is then the longest to wait"`
-	Within  quantity.Share `json:"within,omitempty" yaml:"within,omitempty" doc:"Measure until the mean rate is known within this share (half of its 95 % interval); the time is then the longest to wait; 0 means not to ask" minimum:"0" maximum:"1"`
+	Steady bool           `json:"steady,omitempty" yaml:"steady,omitempty" doc:"Measure until the rate stands still and cut off what came before; the time is then the longest to wait"`
+	Margin quantity.Share `json:"margin,omitempty" yaml:"margin,omitempty" doc:"Measure until the mean rate is known within this share (half of its 95 % interval); the time is then the longest to wait; 0 means not to ask" minimum:"0" maximum:"1"`
 
 	Interval quantity.Seconds `json:"intervalSeconds,omitempty" yaml:"interval,omitempty" doc:"Length of one point of the series, 0.1 to 10 s; 0 means a fiftieth of the time, from 0.1 to 1 s" minimum:"0" maximum:"10"`
 	OnError  OnError          `json:"onError,omitempty" yaml:"onError,omitempty" doc:"What to do when an operation fails" enum:"end,continue"`
@@ -288,7 +288,7 @@ func (s Pattern) Groups() []string { return nil }
 
 // Patient reports whether the measurement lasts until enough is known rather
 // than for a time.
-func (s Ending) Patient() bool { return s.Settled || s.Within > 0 }
+func (s Ending) Patient() bool { return s.Steady || s.Margin > 0 }
 
 // Writes reports whether any operation changes what is there.
 func (s Pattern) Writes() bool { return s.Reads < 1 || s.Trims > 0 || s.ByStorage() > 0 }

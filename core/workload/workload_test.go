@@ -55,7 +55,7 @@ func TestValidateNamesTheField(t *testing.T) {
 		"trims":    func(s *Spec) { s.Trims = 0.95 },
 		"zeroes":   func(s *Spec) { s.Zeroes = 1.5 },
 		"copies":   func(s *Spec) { s.Trims, s.Zeroes, s.Copies = 0.5, 0.3, 0.3 },
-		"within":   func(s *Spec) { s.Within = 1 },
+		"margin":   func(s *Spec) { s.Margin = 1 },
 		"seed":     func(s *Spec) { s.Seed = 1 << 60 },
 		"align":    func(s *Spec) { s.Align = quantity.TiB },
 	} {
@@ -75,7 +75,7 @@ func TestEveryFieldCanBeSetByText(t *testing.T) {
 		"stride": "1MiB", "depth": "32", "workers": "4", "span": "10GiB", "offset": "1MiB", "align": "4KiB",
 		"compressible": "50%", "duplicate": "10%", "think": "5ms", "rate": "5k", "byteRate": "250MB/s",
 		"arrivals": "poisson", "syncEvery": "8", "cached": "true", "for": "60s", "amount": "1GiB", "warmUp": "2s",
-		"interval": "100ms", "settled": "true", "within": "2%", "onError": "continue", "seed": "7",
+		"interval": "100ms", "steady": "true", "margin": "2%", "onError": "continue", "seed": "7",
 		"files": "1000 x 64KiB + 3 x 1GiB", "task": "fetch:3,save:1", "passes": "3", "atOnce": "4", "piece": "64KiB",
 		"visit": "by-class", "flush": "each", "treeSeed": "5", "from": "/srv/films",
 		"feeds": "12", "feedRate": "25MB/s", "frames": "hd1080/20@25", "feedPiece": "256KiB", "buffer": "500ms",

@@ -24,7 +24,7 @@ type LookFor struct {
 	Writes  bool             `query:"writes" doc:"The load will write. In a folder an empty test file is then made and removed at once, to find out how one can be made"`
 	Cached  bool             `query:"cached" doc:"The load will go through this host's memory"`
 	Address string           `query:"address" maxLength:"64" doc:"Address of the storage, to try packets to"`
-	Within  quantity.Seconds `query:"within" minimum:"0" maximum:"60" doc:"Seconds that the look may take as a whole, for storage that answers slowly; 0 for a second and a half"`
+	Timeout quantity.Seconds `query:"timeout" minimum:"0" maximum:"60" doc:"Seconds that the look may take as a whole, for storage that answers slowly; 0 for a second and a half"`
 }
 
 // SetupFields is everything that may be known of a setup.
@@ -115,8 +115,8 @@ func (s *Service) lookAt(ctx context.Context, volume resource.Volume, in LookFor
 	}
 	found := look.At(ctx, look.Request{
 		Bounds: s.Bounds, Locator: volume.Locator, Told: told, Consent: runner.Claim(volume), Measuring: s.Runner.Measuring() > 0,
-		Within: time.Duration(in.Within * quantity.Seconds(time.Second)),
-		Tries:  in.Writes, Asked: setup.Asked{Span: in.Span, Writes: in.Writes, Cached: in.Cached},
+		Timeout: time.Duration(in.Timeout * quantity.Seconds(time.Second)),
+		Tries:   in.Writes, Asked: setup.Asked{Span: in.Span, Writes: in.Writes, Cached: in.Cached},
 	})
 	return &body[resource.Look]{found}, nil
 }

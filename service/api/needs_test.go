@@ -87,7 +87,7 @@ func TestNeedsOverTheAPI(t *testing.T) {
 		t.Fatalf("%d %v %.900s", status, err, text)
 	}
 	// What the null volume does is not to be trusted for storage, or is: but its room is not known.
-	if s := v.Judged[0].Setups[0]; len(s.Verdicts) != 3 || s.Verdicts[2].Standing != judge.NotMeasured {
+	if s := v.Judged[0].Setups[0]; len(s.Verdicts) != 3 || s.Verdicts[2].Outcome != judge.NotMeasured {
 		t.Errorf("%+v", s)
 	}
 	if status, text := send(http.MethodPost, "/needs/judge", asked{Text: sheet, Volumes: []int64{2}}); status != 422 || !strings.Contains(text, "nothing was measured") {

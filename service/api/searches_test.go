@@ -56,7 +56,7 @@ func TestSearchesOverTheAPI(t *testing.T) {
 		t.Fatalf("%d %v %s", status, err, text)
 	}
 	first := ended(1)
-	if first.Status != resource.Finished || first.Chosen == nil || first.Chosen.Judged.Setups[0].Standing != judge.Meets || first.Chosen.Finalists[0].Price != 1200 {
+	if first.Status != resource.Finished || first.Chosen == nil || first.Chosen.Judged.Setups[0].Outcome != judge.Meets || first.Chosen.Finalists[0].Price != 1200 {
 		t.Errorf("%+v", first)
 	}
 	if status, page := send(http.MethodGet, "/searches/1/report", nil); status != 200 || !strings.Contains(page, "Every figure is simulated") {

@@ -312,11 +312,11 @@ func (s *Service) confront(ctx context.Context, of resource.Twin, p *resource.Pr
 		samples = append(samples, read[run.ID]...)
 	}
 	p.Confronted = twin.Confront(p.Foretold, samples)
-	measured, stand := 0, map[twin.Standing]int{}
+	measured, stand := 0, map[twin.State]int{}
 	for _, c := range p.Confronted {
 		if c.Measured != nil {
 			measured++
-			stand[c.Standing]++
+			stand[c.State]++
 		}
 	}
 	p.Words = fmt.Sprintf("%d figures were foretold, and %d of them were measured since: %d inside the interval, %d outside, %d not shown.", len(p.Confronted), measured, stand[twin.Inside], stand[twin.Outside], stand[twin.NotShown])

@@ -46,7 +46,7 @@ type Request struct {
 	Asked     setup.Asked
 	Tries     bool          // how a test file is made is tried, which writes
 	Measuring bool          // a run is under way: what moves now is its work
-	Within    time.Duration // bounds the look as a whole; 0 for what a user waits for gladly
+	Timeout   time.Duration // bounds the look as a whole; 0 for what a user waits for gladly
 }
 
 // AskedOf is what a plan will do to the volume as it is, which leaves arrays out that a
@@ -65,11 +65,11 @@ func AskedOf(steps []plan.Step) setup.Asked {
 // the checks.
 func At(ctx context.Context, r Request) resource.Look {
 	began := time.Now()
-	ctx, cancel := context.WithTimeout(ctx, cmp.Or(r.Within, patience))
+	ctx, cancel := context.WithTimeout(ctx, cmp.Or(r.Timeout, patience))
 	defer cancel()
 	l := resource.Look{Locator: r.Locator, At: began.UTC(), Chain: []setup.Layer{}}
 	explorer := host.NewExplorer()
-	explorer.Within(r.Within)
+	explorer.Timeout(r.Timeout)
 	locator, err := patient.Ask(ctx, r.Locator, "parse", func() (volume.Locator, error) { return storage.Parse(r.Locator) })
 	seen := setup.Seen{}
 	if err != nil {

@@ -33,7 +33,7 @@ func (e *execution) look(ctx context.Context, steps []plan.Step) error {
 	}
 	found := look.At(ctx, look.Request{
 		Bounds: e.bounds, Locator: e.run.Volume.Locator, Told: latest.Setup.Only(setup.Told, setup.Measured),
-		Consent: Claim(e.run.Volume), Asked: look.AskedOf(steps), Tries: true, Within: lookPatience,
+		Consent: Claim(e.run.Volume), Asked: look.AskedOf(steps), Tries: true, Timeout: lookPatience,
 	})
 	kept, err := e.store.ChangeSetup(ctx, e.run.VolumeID, func(now resource.SetupVersion) (setup.Setup, error) {
 		// What was told while this looked counts too.

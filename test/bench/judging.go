@@ -59,7 +59,7 @@ func judging() error {
 		paces[i] = series[i].Pace()
 	}
 	load := workload.Default()
-	load.Settled, load.Within = true, 0.02
+	load.Steady, load.Margin = true, 0.02
 	took, err := middle(func() error {
 		judge.Findings(judge.Observed{Load: load, Series: series, Summary: measure.Summary{Total: measure.Figures{Operations: 3_600_000, Rate: 1000, Latency: measure.Latency{Mean: 0.008}}}})
 		judge.Watch(load)(paces, true)

@@ -330,7 +330,7 @@ func TestBurstIsToldFromWhatLasts(t *testing.T) {
 		})))
 		m := run.Measurements[0]
 		p := m.Summary.Phases
-		if run.Status != resource.Finished || p == nil || p.Fall == nil || len(p.List) != 2 || p.List[0].Kind != measure.Burst || p.Standing != measure.Settled {
+		if run.Status != resource.Finished || p == nil || p.Fall == nil || len(p.List) != 2 || p.List[0].Kind != measure.Burst || p.State != measure.Steady {
 			t.Fatalf("%s: %s %s, phases %+v", length, run.Status, run.Reason, p)
 		}
 		// What is in flight and what the drives had already moved on are little beside it.
@@ -357,10 +357,10 @@ func TestPatienceOnSimulatedAndRealStorage(t *testing.T) {
 		t.Fatal(err)
 	}
 	array := s.measured(s.volume("array:"+path, nil), onePlan(spec(func(w *workload.Spec) {
-		w.Reads, w.Span, w.For, w.Interval, w.Depth, w.Settled, w.Within = 0, 20<<30, 300, 0.5, 16, true, 0.02
+		w.Reads, w.Span, w.For, w.Interval, w.Depth, w.Steady, w.Margin = 0, 20<<30, 300, 0.5, 16, true, 0.02
 	})))
 	m := array.Measurements[0]
-	if p := m.Summary.Patience; array.Status != resource.Finished || p == nil || m.Summary.Ending != "settled" || !p.Settled || p.Within > 0.02 || m.Summary.WarmUp != p.Cut {
+	if p := m.Summary.Patience; array.Status != resource.Finished || p == nil || m.Summary.Ending != "steady" || !p.Steady || p.Margin > 0.02 || m.Summary.WarmUp != p.Cut {
 		t.Fatalf("%s %s: %+v of %+v", array.Status, array.Reason, m.Summary.Patience, m.Summary)
 	}
 	series, err := s.Series(t.Context(), m.ID)
@@ -377,11 +377,11 @@ func TestPatienceOnSimulatedAndRealStorage(t *testing.T) {
 	if operations != m.Summary.Total.Operations || math.Abs(float64(length-m.Summary.Measured)) > 1e-6 {
 		t.Errorf("the series has %d operations in %s, the summary %d in %s", operations, length, m.Summary.Total.Operations, m.Summary.Measured)
 	}
-	out, trouble, err := s.cli("measure", "null:1TiB", "--settled", "--within", "5%", "--for", "4s", "--interval", "100ms", "--workers", "1")
+	out, trouble, err := s.cli("measure", "null:1TiB", "--steady", "--margin", "5%", "--for", "4s", "--interval", "100ms", "--workers", "1")
 	if err != nil || !strings.Contains(out, "It ended ") {
 		t.Errorf("%v: %s%s", err, out, trouble)
 	}
-	if _, trouble, err := s.cli("measure", "null:1TiB", "--settled", "--for", "0", "--amount", "1GiB"); err == nil || !strings.Contains(trouble, "after which to give up") {
+	if _, trouble, err := s.cli("measure", "null:1TiB", "--steady", "--for", "0", "--amount", "1GiB"); err == nil || !strings.Contains(trouble, "after which to give up") {
 		t.Errorf("without a limit: %v: %s", err, trouble)
 	}
 }

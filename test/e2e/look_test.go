@@ -359,10 +359,10 @@ func TestALookMayTakeLonger(t *testing.T) {
 		t.Errorf("looked at before it answers: %+v", l.Checks)
 	}
 	time.AfterFunc(time.Second, func() { close(root.release) })
-	if l := s.looked(point, client.Asked{Within: 60}); result(l, "reachable") != setup.Passed {
+	if l := s.looked(point, client.Asked{Timeout: 60}); result(l, "reachable") != setup.Passed {
 		t.Errorf("looked at for longer: %+v", l.Checks)
 	}
-	if _, err := s.Look(t.Context(), point, client.Asked{Within: 61}); err == nil || !strings.Contains(err.Error(), "within") {
+	if _, err := s.Look(t.Context(), point, client.Asked{Timeout: 61}); err == nil || !strings.Contains(err.Error(), "timeout") {
 		t.Errorf("a look for longer than a minute: %v", err)
 	}
 }

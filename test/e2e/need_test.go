@@ -97,7 +97,7 @@ func TestNeedsAgainstAKnownLimit(t *testing.T) {
 	if err != nil || len(v.Judged[0].Setups[0].Verdicts) != 4 {
 		t.Fatalf("%v: %s%s", err, out, trouble)
 	}
-	if of := v.Judged[0].Setups[0].Verdicts[0]; of.Standing != judge.Meets || of.Value.Mean < 990 || of.Value.Mean > 1010 || len(of.Evidence) != 3 {
+	if of := v.Judged[0].Setups[0].Verdicts[0]; of.Outcome != judge.Meets || of.Value.Mean < 990 || of.Value.Mean > 1010 || len(of.Evidence) != 3 {
 		t.Errorf("%+v", of)
 	}
 	if out, trouble, err := s.cli("need", "judge", below, "--csv"); err != nil || !strings.Contains(out, "meets") || strings.Count(out, "\n") != 5 {

@@ -143,7 +143,7 @@ export const api = {
 	readPlan: (text: string) => call<Schemas["ReadPlan"]>("POST", "/plans", { text }),
 	estimate: (p: Plan) => call<Estimate>("POST", "/estimates", p),
 	series: (id: number) => call<Series>("GET", `/measurements/${id}/series?points=3000`),
-	look: (id: number, within = 0) => call<Look>("GET", `/volumes/${id}/look?within=${within}`),
+	look: (id: number, timeout = 0) => call<Look>("GET", `/volumes/${id}/look?timeout=${timeout}`),
 	setupFields: () => call<Schemas["SetupFields"]>("GET", "/setup-fields"),
 	setups: (id: number) => call<Schemas["SetupVersions"]>("GET", `/volumes/${id}/setups`),
 	tellSetup: (id: number, told: Schemas["ToldSetup"]) =>

@@ -229,7 +229,7 @@ function HowFar({ s }: { s: Search }) {
 
 function Chosen({ chosen }: { chosen: NonNullable<Search["chosen"]> }) {
 	const best = chosen.finalists?.[0];
-	const meets = chosen.judged.setups?.[0]?.standing === "meets";
+	const meets = chosen.judged.setups?.[0]?.outcome === "meets";
 	return (
 		<>
 			<p className="mt-2 text-sm opacity-80">

@@ -39,9 +39,9 @@ function times(v: number): string {
 
 /** A verdict in a cell: a shape, how many times, and all of it in words for those who listen. */
 function Cell({ v }: { v: OfDemand }) {
-	const [shape, colour] = shapeOf(v.standing);
+	const [shape, colour] = shapeOf(v.outcome);
 	let figure = "";
-	if (v.standing === "meets" || v.standing === "falls short") {
+	if (v.outcome === "meets" || v.outcome === "falls short") {
 		const h = v.headroom ?? 0;
 		figure = h >= 1 ? `× ${times(h)}` : h > 0 ? `−${Math.max(Math.round((1 - h) * 100), 1)} %` : "";
 	}
@@ -112,7 +112,7 @@ export function Demands({ j }: { j: Decision }) {
 							<th scope="row">all together</th>
 							{setups.map((s) => (
 								<td key={s.name} className="text-center">
-									<Verdict word={s.standing} />
+									<Verdict word={s.outcome} />
 								</td>
 							))}
 						</tr>
@@ -453,7 +453,7 @@ function While({ of }: { of?: NonNullable<Answer["meanwhile"]>[number] }) {
 	}
 	return (
 		<span title={of.words}>
-			<Verdict word={of.standing} />
+			<Verdict word={of.outcome} />
 			{of.lastsSeconds ? ` for ${digits(of.lastsSeconds / 3600)} h` : ""}
 		</span>
 	);
@@ -464,7 +464,7 @@ export function Open({ j }: { j: Decision }) {
 	const of = new Map<string, { setups: Set<string>; demands: Set<string> }>();
 	for (const s of j.setups ?? []) {
 		s.verdicts?.forEach((v, i) => {
-			if (v.standing !== "not shown" && v.standing !== "not measured") {
+			if (v.outcome !== "not shown" && v.outcome !== "not measured") {
 				return;
 			}
 			const key = v.reason ? `${v.words}: ${v.reason}` : v.words;
@@ -528,7 +528,7 @@ export function Judged({ j }: { j: Decision }) {
 					<ul className="mt-2 flex flex-col gap-1 text-sm">
 						{setups.map((s, i) => (
 							<li key={s.name}>
-								<Verdict word={s.standing} bare /> {short[i] !== s.name && `${short[i]}: `}
+								<Verdict word={s.outcome} bare /> {short[i] !== s.name && `${short[i]}: `}
 								<b>{s.name}</b> {s.words}.
 							</li>
 						))}

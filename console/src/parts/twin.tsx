@@ -304,10 +304,10 @@ function One({ twin, p }: { twin: Twin; p: Prediction }) {
 									{show(c.figure.unit, c.figure.low)} to {show(c.figure.unit, c.figure.high)}
 								</td>
 								<td className="figure">{c.measured === undefined ? "–" : show(c.figure.unit, c.measured)}</td>
-								<td className={`figure whitespace-nowrap ${c.standing === "outside" ? "text-error" : ""}`}>
+								<td className={`figure whitespace-nowrap ${c.state === "outside" ? "text-error" : ""}`}>
 									{c.off === undefined
 										? "–"
-										: `${c.within ? "✓" : c.standing === "not shown" ? "? not shown," : "▼ outside,"} ${signed(c.off)}`}
+										: `${c.within ? "✓" : c.state === "not shown" ? "? not shown," : "▼ outside,"} ${signed(c.off)}`}
 								</td>
 							</tr>
 						))}

@@ -7,14 +7,14 @@ import (
 	"patientheron/core/quantity"
 )
 
-// longStanding is how late the engine may look at the clock before it counts as not having
+// longStall is how late the engine may look at the clock before it counts as not having
 // run: a busy host keeps a thread waiting for some hundredths of a second.
-const longStanding = 500 * time.Millisecond
+const longStall = 500 * time.Millisecond
 
-// standing notes when the engine itself did not run, by how late it wakes up after the moment
+// stalls notes when the engine itself did not run, by how late it wakes up after the moment
 // that it asked to be woken at, and by how long the host was suspended, which the clock of
 // measurements does not count.
-type standing struct {
+type stalls struct {
 	asleep func() int64 // how long the host was suspended since it was started; nil where nobody knows
 	slept  int64
 	looked bool
@@ -23,25 +23,25 @@ type standing struct {
 }
 
 // late notes that the engine was woken at now in place of due.
-func (s *standing) late(now, due int64) {
-	if by := now - due; by > int64(longStanding) {
+func (s *stalls) late(now, due int64) {
+	if by := now - due; by > int64(longStall) {
 		s.add(due, by)
 	}
 }
 
 // look asks how long the host was suspended since the look before.
-func (s *standing) look(now int64) {
+func (s *stalls) look(now int64) {
 	if s.asleep == nil {
 		return
 	}
 	slept := s.asleep()
-	if by := slept - s.slept; s.looked && by > int64(longStanding) {
+	if by := slept - s.slept; s.looked && by > int64(longStall) {
 		s.add(now, by)
 	}
 	s.slept, s.looked = slept, true
 }
 
-func (s *standing) add(at, by int64) {
+func (s *stalls) add(at, by int64) {
 	s.total += by
 	if by > s.worst {
 		s.at, s.worst = at, by
@@ -49,7 +49,7 @@ func (s *standing) add(at, by int64) {
 }
 
 // told is what came of it; nil for nothing.
-func (s *standing) told() *measure.StoodStill {
+func (s *stalls) told() *measure.StoodStill {
 	if s.total == 0 {
 		return nil
 	}

@@ -8,8 +8,8 @@ import (
 // How late the engine is woken counts from where a busy host cannot be the reason; so does
 // how long the host slept.
 func TestStandingStill(t *testing.T) {
-	s := standing{}
-	for _, late := range []time.Duration{0, time.Millisecond, longStanding} {
+	s := stalls{}
+	for _, late := range []time.Duration{0, time.Millisecond, longStall} {
 		s.late(int64(time.Second+late), int64(time.Second))
 	}
 	if told := s.told(); told != nil {
@@ -21,7 +21,7 @@ func TestStandingStill(t *testing.T) {
 		t.Errorf("stopped for five seconds and for one: %+v", told)
 	}
 	slept := int64(time.Hour)
-	s = standing{asleep: func() int64 { return slept }}
+	s = stalls{asleep: func() int64 { return slept }}
 	s.look(0) // what the host slept before is nothing to us
 	slept += int64(3 * time.Second)
 	s.look(int64(time.Second))

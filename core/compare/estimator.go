@@ -16,18 +16,18 @@ type Reached struct {
 	Cautions     []Caution
 }
 
-// Standings answers what a side reached. It learns from the side's past once.
-type Standings struct {
+// Estimator answers what a side reached. It learns from the side's past once.
+type Estimator struct {
 	side  known
 	usual float64
 }
 
-// Standings prepares to answer what the side reached.
-func (s Side) Standings() Standings { return Standings{s.known(), group(s).usual()} }
+// Estimator prepares to answer what the side reached.
+func (s Side) Estimator() Estimator { return Estimator{s.known(), group(s).usual()} }
 
 // Of is what some measurements of the side, which do the same, came to in one figure:
 // those that are warm, as in a comparison. None gives no value.
-func (s Standings) Of(samples []Sample, f figure.Figure) Reached {
+func (s Estimator) Of(samples []Sample, f figure.Figure) Reached {
 	r := Reached{Measurements: numbers(samples), Cautions: cautions(s.side.Name, samples)}
 	if len(samples) == 0 {
 		return r
