@@ -134,8 +134,8 @@ In a folder a test file of the span is made, filled with data, and gone again
 afterwards. An existing file or device is only read, unless it was registered
 with consent to overwrite ("heron volume add --help").
 
-With --stores the load is that of stores that log and are asked to put, get and scan
-entries: a log, tables that are merged from level to level, reads through filters.
+With --stores the load is that of key-value stores (log-structured merge trees) that put, get and
+scan entries: a log, tables that are merged from level to level, reads through filters.
 
 With --preset or --plan the plan is carried out, and load flags beside it
 override that field in all its stages.

@@ -75,7 +75,7 @@ const (
 	MainlandDelay = 0.001 // seconds each way
 )
 
-// Catalogue is the plan of a store that logs, and CatalogueOn the setups that carry it.
+// Catalogue is the plan of a key-value store, and CatalogueOn the setups that carry it.
 const Catalogue = "specimen-catalogue"
 
 // CatalogueOn are the setups on which the catalogue of specimens is kept.

@@ -165,10 +165,10 @@ var figures = func() []Figure {
 		{Key: "requests", Label: "requests", Unit: "requests per second", of: workload.StoresKind, Value: func(s *measure.Summary) float64 {
 			return ofStores(s, func(f *measure.StoreFigures) float64 { return float64(f.Requests) })
 		}},
-		{Key: "written", Label: "written for what is put", Unit: "times", Lower: true, None: "nothing was put", of: workload.StoresKind, Value: func(s *measure.Summary) float64 {
+		{Key: "write-amplification", Label: "write amplification", Unit: "times", Lower: true, None: "nothing was put", of: workload.StoresKind, Value: func(s *measure.Summary) float64 {
 			return ofStores(s, func(f *measure.StoreFigures) float64 { return known(f.Written) })
 		}},
-		{Key: "wait", Label: "longest wait of a put", Unit: "seconds", Lower: true, None: "no put waited", Spare: true, of: workload.StoresKind, Value: func(s *measure.Summary) float64 {
+		{Key: "write-stall", Label: "longest write stall", Unit: "seconds", Lower: true, None: "no write stalled", Spare: true, of: workload.StoresKind, Value: func(s *measure.Summary) float64 {
 			return ofStores(s, func(f *measure.StoreFigures) float64 { return known(float64(f.Longest)) })
 		}},
 		{Key: "iops", Label: "IOPS", Unit: "per second", of: workload.BlockKind, Value: func(s *measure.Summary) float64 { return float64(s.Total.Rate) }},

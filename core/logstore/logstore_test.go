@@ -13,7 +13,7 @@ import (
 func shape(random *rand.Rand, keys int64, change func(*Shape)) Shape {
 	s := Shape{
 		Keys: keys, Size: func(uint32) int64 { return 128 }, Largest: 128, Mean: 128,
-		Memory: 512 << 10, Growth: 10, First: 4, False: 0.01, Log: Gathered, Clients: 8, ScanKeys: 100,
+		Memtable: 512 << 10, LevelRatio: 10, CompactAt: 4, FalsePositives: 0.01, Log: Asynchronous, Clients: 8, ScanKeys: 100,
 	}
 	s.Ask = func() Request { return Put }
 	s.Key = func() uint32 { return uint32(random.Int64N(s.Keys)) }
@@ -154,8 +154,8 @@ func TestNothingIsLostWhateverHappens(t *testing.T) {
 		random := rand.New(rand.NewPCG(seed, 7))
 		varies := seed%2 == 1
 		sh := shape(random, 30_000, func(s *Shape) {
-			s.Log, s.Growth, s.First, s.Clients = Log(seed%4), int64(2+random.IntN(9)), 1+random.IntN(5), 1+random.IntN(20)
-			s.Memory = int64(64+random.IntN(200)) << 10
+			s.Log, s.LevelRatio, s.CompactAt, s.Clients = Log(seed%4), int64(2+random.IntN(9)), 1+random.IntN(5), 1+random.IntN(20)
+			s.Memtable = int64(64+random.IntN(200)) << 10
 			if seed >= 6 {
 				s.Zone = int64(1+random.IntN(4)) * 256 << 10
 			}
@@ -189,7 +189,7 @@ func TestNothingIsLostWhateverHappens(t *testing.T) {
 // newest first, and of the last one those that hold the entry.
 func TestGetsReadWhereTheirKeyIs(t *testing.T) {
 	random := rand.New(rand.NewPCG(3, 3))
-	s, err := New(shape(random, 20_000, func(s *Shape) { s.False, s.Memory, s.Clients = 0, 128<<10, 1 }), false, 1)
+	s, err := New(shape(random, 20_000, func(s *Shape) { s.FalsePositives, s.Memtable, s.Clients = 0, 128<<10, 1 }), false, 1)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -222,7 +222,7 @@ func TestGetsReadWhereTheirKeyIs(t *testing.T) {
 // A filter says yes without cause as often as it may, and a get then reads that much more.
 func TestFiltersAreWrongAsOftenAsTheyMay(t *testing.T) {
 	random := rand.New(rand.NewPCG(4, 4))
-	s, err := New(shape(random, 200_000, func(s *Shape) { s.False, s.Growth = 0.05, 4; s.Ask = func() Request { return Get } }), false, 1)
+	s, err := New(shape(random, 200_000, func(s *Shape) { s.FalsePositives, s.LevelRatio = 0.05, 4; s.Ask = func() Request { return Get } }), false, 1)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -245,7 +245,7 @@ func TestFiltersAreWrongAsOftenAsTheyMay(t *testing.T) {
 	}
 }
 
-// What is written for what is put, in the steady state of even puts. A table that is merged
+// What is write amplification, in the steady state of even puts. A table that is merged
 // down is the one that was longest not, where its level is twice as dense as on average, so
 // that it lies above S(i+1)/(2 S(i)) times its size of the next level; the first level is
 // merged with all of the next. Tables are merged as a whole: at the two edges of a table
@@ -259,7 +259,7 @@ func TestWriteAmplificationOfLevels(t *testing.T) {
 		first  int
 	}{{500_000, 10, 4}, {400_000, 10, 2}, {300_000, 4, 4}} {
 		random := rand.New(rand.NewPCG(1, uint64(c.growth)))
-		sh := shape(random, c.keys, func(s *Shape) { s.Growth, s.First, s.Memory = c.growth, c.first, 256<<10 })
+		sh := shape(random, c.keys, func(s *Shape) { s.LevelRatio, s.CompactAt, s.Memtable = c.growth, c.first, 256<<10 })
 		s, err := New(sh, false, 1)
 		if err != nil {
 			t.Fatal(err)
@@ -287,13 +287,13 @@ func TestWriteAmplificationOfLevels(t *testing.T) {
 		flow := float64(w.Flushed) / float64(w.Put)
 		want := float64(w.Log)/float64(w.Put) + flow
 		for level := range last {
-			here, below := float64(sh.First)*float64(sh.Memory)/2, size(level+1) // the first level is merged whole: as dense as it is
+			here, below := float64(sh.CompactAt)*float64(sh.Memtable)/2, size(level+1) // the first level is merged whole: as dense as it is
 			switch level {
 			case 0:
 			case 1:
-				here = size(1) + float64(sh.First)*float64(sh.Memory)/2
+				here = size(1) + float64(sh.CompactAt)*float64(sh.Memtable)/2
 			default:
-				here = size(level) + float64(sh.Memory)/2
+				here = size(level) + float64(sh.Memtable)/2
 			}
 			if level+1 == last {
 				below = data
@@ -306,7 +306,7 @@ func TestWriteAmplificationOfLevels(t *testing.T) {
 			want += flow * (below/(2*here) + edges + fresh)
 			flow *= fresh
 		}
-		t.Logf("%d keys, growth %d, first %d, %d levels: %.2f written for what is put, %.2f by the growth of levels", c.keys, c.growth, c.first, len(s.levels), got, want)
+		t.Logf("%d keys, growth %d, first %d, %d levels: %.2f write amplification, %.2f by the growth of levels", c.keys, c.growth, c.first, len(s.levels), got, want)
 		if math.Abs(got/want-1) > 0.1 {
 			t.Errorf("growth %d: %.2f, want %.2f", c.growth, got, want)
 		}
@@ -319,7 +319,7 @@ func TestFlushesOfTheLog(t *testing.T) {
 	for _, c := range []struct {
 		log         Log
 		least, most float64
-	}{{NoLog, 0, 0.001}, {Gathered, 0, 0.001}, {FlushEach, 0.999, 1.05}, {FlushGroup, 1. / 16, 0.2}} {
+	}{{NoLog, 0, 0.001}, {Asynchronous, 0, 0.001}, {FlushEach, 0.999, 1.05}, {FlushGroup, 1. / 16, 0.2}} {
 		random := rand.New(rand.NewPCG(9, 9))
 		s, err := New(shape(random, 100_000, func(s *Shape) { s.Log, s.Clients = c.log, 16 }), false, 1)
 		if err != nil {
@@ -361,7 +361,7 @@ func TestPutsWaitForMerging(t *testing.T) {
 		}
 	}
 	d.run(20_000)
-	if stalls == 0 || longest < 10 || len(s.levels[0]) > s.MostFirst()+1 { // one may have been under way
+	if stalls == 0 || longest < 10 || len(s.levels[0]) > s.StallAt()+1 { // one may have been under way
 		t.Errorf("%d stalls, the longest of %d answers; %d tables in the first level", stalls, longest, len(s.levels[0]))
 	}
 }

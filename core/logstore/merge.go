@@ -116,7 +116,7 @@ func (s *Store) advance(j *job, now int64) {
 		if j.out.bytes-j.handed >= Piece {
 			s.write(j, Piece)
 		}
-		j.sealing = j.level > 0 && j.out.bytes >= s.Memory
+		j.sealing = j.level > 0 && j.out.bytes >= s.Memtable
 	}
 	for number, st := range j.streams {
 		if t := st.current(); t != nil && !st.flying && st.asked < up(t.bytes) && st.asked-t.start(st.entry) < 2*Piece {
@@ -221,7 +221,7 @@ func (s *Store) install(j *job, now int64) {
 func (s *Store) pick() *job {
 	for {
 		fullest, level := 1.0, -1
-		if len(s.levels[0]) >= s.First {
+		if len(s.levels[0]) >= s.CompactAt {
 			level = 0
 		}
 		for l := 1; l < len(s.levels)-1; l++ {
@@ -245,7 +245,7 @@ func (s *Store) pick() *job {
 func (s *Store) mergeDown(level int) *job {
 	j := &job{level: level + 1}
 	if level == 0 {
-		j.above = append(j.above, s.levels[0][len(s.levels[0])-s.First:]...)
+		j.above = append(j.above, s.levels[0][len(s.levels[0])-s.CompactAt:]...)
 	} else {
 		at := 0
 		for at < len(s.levels[level]) && s.levels[level][at].first() <= s.next[level] {

@@ -1,4 +1,4 @@
-// Package logstore is a store that logs, without its contents: what requests to put, get
+// Package logstore is a key-value store, without its contents: what requests to put, get
 // and scan entries ask of the storage below. Entries that are put go into a log and into
 // memory; what memory gathered becomes a sorted table, and tables are merged from level to
 // level, each so many times as large as the one before (O'Neil and others, The
@@ -36,7 +36,7 @@ type Log int
 // together.
 const (
 	NoLog Log = iota
-	Gathered
+	Asynchronous
 	FlushEach
 	FlushGroup
 )
@@ -54,19 +54,19 @@ const (
 
 // Shape is what a store is like, and what is asked of it.
 type Shape struct {
-	Keys     int64                  // distinct; all of them are in the store from the start
-	Size     func(key uint32) int64 // bytes of an entry: its key and its value
-	Largest  int64                  // of them
-	Mean     float64
-	Memory   int64   // bytes of entries that memory gathers, and of a table
-	Growth   int64   // how many times as large a level is as the one before
-	First    int     // tables of the first level that are merged together
-	False    float64 // share of filters that say yes without cause
-	Log      Log
-	Clients  int // requests under way at a time
-	ScanKeys int64
-	Room     int64 // bytes
-	Zone     int64 // bytes of a zone, which is written in order and reset as a whole; 0 for none
+	Keys           int64                  // distinct; all of them are in the store from the start
+	Size           func(key uint32) int64 // bytes of an entry: its key and its value
+	Largest        int64                  // of them
+	Mean           float64
+	Memtable       int64   // bytes of entries that memory gathers, and of a table
+	LevelRatio     int64   // how many times as large a level is as the one before
+	CompactAt      int     // tables of the first level that are merged together
+	FalsePositives float64 // share of filters that say yes without cause
+	Log            Log
+	Clients        int // requests under way at a time
+	ScanKeys       int64
+	Room           int64 // bytes
+	Zone           int64 // bytes of a zone, which is written in order and reset as a whole; 0 for none
 
 	Ask func() Request // what the next request is
 	Key func() uint32  // and which key it is about
@@ -76,7 +76,7 @@ type Shape struct {
 func (s Shape) Data() int64 { return int64(float64(s.Keys) * s.Mean) }
 
 // slot is the room for one table.
-func (s Shape) slot() int64 { return s.zoned(s.Memory + int64(s.Clients+1)*s.Largest) }
+func (s Shape) slot() int64 { return s.zoned(s.Memtable + int64(s.Clients+1)*s.Largest) }
 
 // zoned is so many bytes in whole blocks, or whole zones.
 func (s Shape) zoned(bytes int64) int64 {
@@ -89,20 +89,20 @@ func (s Shape) zoned(bytes int64) int64 {
 // log is the room for the log: what memory gathers, twice, and as much again that was
 // overwritten before it got there.
 func (s Shape) log() int64 {
-	return s.zoned(4*s.Memory + int64(s.Clients)*s.Largest + Piece + 2*s.Zone)
+	return s.zoned(4*s.Memtable + int64(s.Clients)*s.Largest + Piece + 2*s.Zone)
 }
 
-// MostFirst is how many tables the first level has at most: then puts wait.
-func (s Shape) MostFirst() int { return 3 * s.First }
+// StallAt is how many tables the first level has at most: then puts wait.
+func (s Shape) StallAt() int { return 3 * s.CompactAt }
 
 // base is what the level after the first holds before it is merged into the next.
-func (s Shape) base() int64 { return int64(s.First) * s.Memory }
+func (s Shape) base() int64 { return int64(s.CompactAt) * s.Memtable }
 
 // Levels is how many there are, the first among them.
 func (s Shape) Levels() int {
 	levels, holds := 2, s.base()
 	for holds < s.Data() {
-		holds *= s.Growth
+		holds *= s.LevelRatio
 		levels++
 	}
 	return levels
@@ -112,7 +112,7 @@ func (s Shape) Levels() int {
 func (s Shape) capacity(level int) int64 {
 	holds := s.base()
 	for range level - 1 {
-		holds *= s.Growth
+		holds *= s.LevelRatio
 	}
 	return holds
 }
@@ -121,7 +121,7 @@ func (s Shape) capacity(level int) int64 {
 // full, what is merged while the tables that it replaces are still there, and the log.
 func (s Shape) Needs() int64 {
 	last := s.Levels() - 1
-	first := int64(s.MostFirst())
+	first := int64(s.StallAt())
 	tables := 2*first + 2 // the first level, and what it left in the next that has not moved on
 	for level := 1; level <= last; level++ {
 		holds := s.tables(min(s.capacity(level), s.Data()))
@@ -129,13 +129,13 @@ func (s Shape) Needs() int64 {
 	}
 	merge := 2*first + s.tables(s.base())
 	if last > 1 {
-		merge = max(merge, min(4*s.Growth+4, s.tables(s.Data())+2))
+		merge = max(merge, min(4*s.LevelRatio+4, s.tables(s.Data())+2))
 	}
 	return s.log() + (tables+merge)*s.slot()
 }
 
 // tables is how many tables so many bytes take: each but the last of a level is full.
-func (s Shape) tables(bytes int64) int64 { return bytes/s.Memory + 1 }
+func (s Shape) tables(bytes int64) int64 { return bytes/s.Memtable + 1 }
 
 func (s Shape) validate() error {
 	switch {

@@ -348,14 +348,14 @@ const mostLogging = 4
 // mayPut reports whether there is room for what is put; a table is made of memory that is
 // full, when that before was made.
 func (s *Store) mayPut() bool {
-	full := s.memory.bytes >= s.Memory || s.memory.logged >= 2*s.Memory
+	full := s.memory.bytes >= s.Memtable || s.memory.logged >= 2*s.Memtable
 	if full && s.old == nil {
 		s.old, s.memory = s.memory, newMemory()
 		s.flushing = s.flush(s.old)
 		s.advance(s.flushing, 0)
 		full = false
 	}
-	return !full && len(s.levels[0]) < s.MostFirst() && s.logging < mostLogging && s.logAt-s.gathered < mostLogging*Piece
+	return !full && len(s.levels[0]) < s.StallAt() && s.logging < mostLogging && s.logAt-s.gathered < mostLogging*Piece
 }
 
 // put logs a put, and reports whether it was answered at once.
@@ -366,7 +366,7 @@ func (s *Store) put(number int32, now int64) bool {
 		s.commits = append(s.commits, number)
 		s.commit()
 		return false
-	case Gathered:
+	case Asynchronous:
 		s.logAt += c.bytes
 		s.gather()
 	default:
@@ -387,7 +387,7 @@ func (s *Store) insert(c *client) {
 
 // gather writes pieces of the log that are full.
 func (s *Store) gather() {
-	if s.Log != Gathered {
+	if s.Log != Asynchronous {
 		return
 	}
 	for s.logAt-s.gathered >= Piece && (s.Zone == 0 || s.logging == 0 && s.isClean(s.gathered+Piece)) {

@@ -59,11 +59,11 @@ func (t *table) span(from, to int) (offset, length int64) {
 // is, and by chance, but always the same, where it is not.
 func (s *Store) maybe(t *table, key uint32) (place int, there, maybe bool) {
 	place, there = t.find(key)
-	if there || s.False >= 1 {
+	if there || s.FalsePositives >= 1 {
 		return place, there, true
 	}
 	draw := mixed(uint64(t.number)<<32 | uint64(key))
-	return place, false, float64(draw>>11)/(1<<53) < s.False
+	return place, false, float64(draw>>11)/(1<<53) < s.FalsePositives
 }
 
 // overlapping are the tables of a level, whose keys do not overlap, that hold any from one
@@ -94,7 +94,7 @@ func (s *Store) fill() {
 			if t == nil {
 				t = s.newTable()
 			}
-			if t.add(uint32(key), s.Size(uint32(key)), s.varies); t.bytes >= s.Memory {
+			if t.add(uint32(key), s.Size(uint32(key)), s.varies); t.bytes >= s.Memtable {
 				s.levels[level] = append(s.levels[level], t)
 				t = nil
 			}

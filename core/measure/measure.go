@@ -115,8 +115,8 @@ type Summary struct {
 	Classes map[Class]Figures `json:"classes" doc:"By class of operation: reads, writes, flushes, trims, and those on files; those that the load asks for"`
 
 	Feeds  *FeedFigures  `json:"feeds,omitempty" doc:"Of a load of feeds: whether their pieces came in time"`
-	Stores *StoreFigures `json:"stores,omitempty" doc:"Of a load of stores that log: what they did for their requests"`
-	Groups []FileGroup   `json:"groups,omitempty" doc:"Of a load of stores: puts, gets, scans, and puts that waited. Of a load of feeds: each feed, or what they do where there are many. Of a load of files: whole files by their class, by what was done with them where that is more than one thing, and by pass where they were gone through several times"`
+	Stores *StoreFigures `json:"stores,omitempty" doc:"Of a load of key-value stores: what they did for their requests"`
+	Groups []FileGroup   `json:"groups,omitempty" doc:"Of a load of stores: puts, gets, scans, and write stalls. Of a load of feeds: each feed, or what they do where there are many. Of a load of files: whole files by their class, by what was done with them where that is more than one thing, and by pass where they were gone through several times"`
 
 	Service  *Latency          `json:"service,omitempty" doc:"At a set rate: latency counted from the real issue, beside the honest one from the intended start"`
 	IssueLag *quantity.Seconds `json:"issueLagSeconds,omitempty" doc:"At a set rate: mean time by which operations were issued late although a slot was free; the generator's own fault"`

@@ -2,7 +2,7 @@ package measure
 
 import "patientheron/core/quantity"
 
-// StoreFigures say what stores that log did for their requests, and what that took of the
+// StoreFigures say what key-value stores did for their requests, and what that took of the
 // storage.
 type StoreFigures struct {
 	Requests quantity.OpRate  `json:"requestRate" doc:"Puts, gets and scans a second"`

@@ -18,21 +18,21 @@ import (
 // and scan entries, and write a log and tables, and merge those.
 const StoresKind Kind = "stores"
 
-// Stores is the body of a load of stores that log, side by side, each in a span of its own.
+// Stores is the body of a load of key-value stores, side by side, each in a span of its own.
 type Stores struct {
-	Count    int            `json:"count" doc:"Stores, of all workers together" minimum:"1" maximum:"1024"`
-	Requests []RequestShare `json:"requests" doc:"What is asked of them; one entry for a single kind of request" minItems:"1" maxItems:"3"`
-	Value    fileset.Sizes  `json:"value" doc:"Sizes of the values of entries"`
-	Key      quantity.Bytes `json:"keyBytes,omitempty" doc:"Size of the keys of entries; 0 means 24" minimum:"0" maximum:"4096"`
-	Clients  int            `json:"clients,omitempty" doc:"Requests that each store has under way; 0 means 16" minimum:"0" maximum:"256"`
-	Log      Logging        `json:"log,omitempty" doc:"How a put is made safe before it is answered; absent for group" enum:"off,gathered,each,group"`
-	Memory   quantity.Bytes `json:"memoryBytes,omitempty" doc:"Entries that are gathered in memory before they are written as a table; 0 means 16 MiB" minimum:"0"`
-	Growth   int            `json:"growth,omitempty" doc:"How many times as large each level of tables is as the one before; 0 means 10" minimum:"0" maximum:"100"`
-	First    int            `json:"first,omitempty" doc:"Tables of the first level that are merged together; 0 means 4" minimum:"0" maximum:"64"`
-	Wrong    quantity.Share `json:"wrongShare,omitempty" doc:"Share of filters that send a get to a table that does not hold its key: 0 means 1 %, and 1 is no filters" minimum:"0" maximum:"1"`
-	Scan     int            `json:"scanKeys,omitempty" doc:"Keys that a scan goes through; 0 means 100" minimum:"0" maximum:"1000000"`
-	Zone     quantity.Bytes `json:"zoneBytes,omitempty" doc:"Size of the zones of the media: what is written then goes in order, and zones are reset when nothing in them is needed; 0 for media without" minimum:"0"`
-	Skew     float64        `json:"keySkew,omitempty" doc:"Exponent of the Zipf law that keys are asked for by; 0 for all alike" minimum:"0" maximum:"5"`
+	Count          int            `json:"count" doc:"Stores, of all workers together" minimum:"1" maximum:"1024"`
+	Requests       []RequestShare `json:"requests" doc:"What is asked of them; one entry for a single kind of request" minItems:"1" maxItems:"3"`
+	Value          fileset.Sizes  `json:"value" doc:"Sizes of the values of entries"`
+	Key            quantity.Bytes `json:"keyBytes,omitempty" doc:"Size of the keys of entries; 0 means 24" minimum:"0" maximum:"4096"`
+	Clients        int            `json:"clients,omitempty" doc:"Requests that each store has under way; 0 means 16" minimum:"0" maximum:"256"`
+	Log            Logging        `json:"log,omitempty" doc:"How a put is made safe before it is answered; absent for group" enum:"off,asynchronous,each-put,group-commit"`
+	Memtable       quantity.Bytes `json:"memtableBytes,omitempty" doc:"Entries that are gathered in memory before they are written as a table; 0 means 16 MiB" minimum:"0"`
+	LevelRatio     int            `json:"levelRatio,omitempty" doc:"How many times as large each level of tables is as the one before; 0 means 10" minimum:"0" maximum:"100"`
+	CompactAt      int            `json:"compactAt,omitempty" doc:"Tables of the first level that are merged together; 0 means 4" minimum:"0" maximum:"64"`
+	FalsePositives quantity.Share `json:"falsePositives,omitempty" doc:"Share of filters that send a get to a table that does not hold its key: 0 means 1 %, and 1 is no filters" minimum:"0" maximum:"1"`
+	Scan           int            `json:"scanKeys,omitempty" doc:"Keys that a scan goes through; 0 means 100" minimum:"0" maximum:"1000000"`
+	Zone           quantity.Bytes `json:"zoneBytes,omitempty" doc:"Size of the zones of the media: what is written then goes in order, and zones are reset when nothing in them is needed; 0 for media without" minimum:"0"`
+	Skew           float64        `json:"keySkew,omitempty" doc:"Exponent of the Zipf law that keys are asked for by; 0 for all alike" minimum:"0" maximum:"5"`
 }
 
 // Request is what is asked of a store.
@@ -58,20 +58,20 @@ type Logging string
 
 // The ways of logging.
 const (
-	LogOff      Logging = "off"      // there is no log
-	LogGathered Logging = "gathered" // pieces are written as they fill, and nobody waits for them
-	LogEach     Logging = "each"     // each put is written and flushed by itself
-	LogGroup    Logging = "group"    // those that wait together are written and flushed together
+	LogOff          Logging = "off"          // there is no log
+	LogAsynchronous Logging = "asynchronous" // pieces are written as they fill, and nobody waits for them
+	LogEachPut      Logging = "each-put"     // each put is written and flushed by itself
+	LogGroupCommit  Logging = "group-commit" // those that wait together are written and flushed together
 )
 
-var loggings = map[Logging]logstore.Log{LogOff: logstore.NoLog, LogGathered: logstore.Gathered, LogEach: logstore.FlushEach, LogGroup: logstore.FlushGroup}
+var loggings = map[Logging]logstore.Log{LogOff: logstore.NoLog, LogAsynchronous: logstore.Asynchronous, LogEachPut: logstore.FlushEach, LogGroupCommit: logstore.FlushGroup}
 
-// Groups of a load of stores: the requests, in their order, and puts that waited.
+// Groups of a load of stores: the requests, in their order, and write stalls.
 const (
 	PutsGroup   = "puts"
 	GetsGroup   = "gets"
 	ScansGroup  = "scans"
-	StallsGroup = "waits of puts"
+	StallsGroup = "write stalls"
 )
 
 var storeGroups = []string{PutsGroup, GetsGroup, ScansGroup, StallsGroup}
@@ -93,23 +93,23 @@ func (s Stores) completed() Stores {
 		}
 	}
 	set(&s.Clients, 16)
-	set(&s.Growth, 10)
-	set(&s.First, 4)
+	set(&s.LevelRatio, 10)
+	set(&s.CompactAt, 4)
 	set(&s.Scan, 100)
 	if s.Key == 0 {
 		s.Key = 24
 	}
-	if s.Memory == 0 && s.Zone > 0 { // a table to a zone, as nearly as can be
-		s.Memory = max(s.Zone-quantity.Bytes(int64(s.Clients+1)*s.largest()), quantity.MiB)
+	if s.Memtable == 0 && s.Zone > 0 { // a table to a zone, as nearly as can be
+		s.Memtable = max(s.Zone-quantity.Bytes(int64(s.Clients+1)*s.largest()), quantity.MiB)
 	}
-	if s.Memory == 0 {
-		s.Memory = 16 * quantity.MiB
+	if s.Memtable == 0 {
+		s.Memtable = 16 * quantity.MiB
 	}
-	if s.Wrong == 0 {
-		s.Wrong = 0.01
+	if s.FalsePositives == 0 {
+		s.FalsePositives = 0.01
 	}
 	if s.Log == "" {
-		s.Log = LogGroup
+		s.Log = LogGroupCommit
 	}
 	return s
 }
@@ -155,8 +155,8 @@ func (s Stores) shape(room int64) logstore.Shape {
 	least, most := int64(sizes(0)), int64(sizes(0.999999))
 	fixed := int64(s.Key) + entryOverhead
 	sh := logstore.Shape{
-		Largest: s.largest(), Zone: int64(s.Zone), Memory: int64(s.Memory), Growth: int64(s.Growth), First: s.First,
-		False: float64(s.Wrong), Log: loggings[s.Log], Clients: s.Clients, ScanKeys: int64(s.Scan), Room: room,
+		Largest: s.largest(), Zone: int64(s.Zone), Memtable: int64(s.Memtable), LevelRatio: int64(s.LevelRatio), CompactAt: s.CompactAt,
+		FalsePositives: float64(s.FalsePositives), Log: loggings[s.Log], Clients: s.Clients, ScanKeys: int64(s.Scan), Room: room,
 	}
 	if least == most {
 		size := fixed + least
@@ -243,14 +243,14 @@ func (s Spec) validateStores() error {
 		return invalid("key", "%s; from 1 byte to 4 KiB", f.Key)
 	case f.Clients < 1 || f.Clients > 256:
 		return invalid("clients", "%d; from 1 to 256", f.Clients)
-	case f.Memory < quantity.MiB || f.Memory > quantity.GiB:
-		return invalid("memory", "%s; from 1 MiB to 1 GiB", f.Memory)
-	case f.Growth < 2 || f.Growth > 100:
-		return invalid("growth", "%d; from 2 to 100", f.Growth)
-	case f.First < 1 || f.First > 64:
-		return invalid("first", "%d; from 1 to 64", f.First)
-	case !(f.Wrong > 0 && f.Wrong <= 1):
-		return invalid("wrong", "%g; a share up to 100%%, which is no filters", float64(f.Wrong))
+	case f.Memtable < quantity.MiB || f.Memtable > quantity.GiB:
+		return invalid("memtable", "%s; from 1 MiB to 1 GiB", f.Memtable)
+	case f.LevelRatio < 2 || f.LevelRatio > 100:
+		return invalid("levelRatio", "%d; from 2 to 100", f.LevelRatio)
+	case f.CompactAt < 1 || f.CompactAt > 64:
+		return invalid("compactAt", "%d; from 1 to 64", f.CompactAt)
+	case !(f.FalsePositives > 0 && f.FalsePositives <= 1):
+		return invalid("falsePositives", "%g; a share up to 100%%, which is no filters", float64(f.FalsePositives))
 	case f.Scan < 1 || f.Scan > 1_000_000:
 		return invalid("scan", "%d keys; from 1 to 1,000,000", f.Scan)
 	case !(f.Skew >= 0 && f.Skew <= 5):
@@ -274,7 +274,7 @@ func (s Spec) validateStores() error {
 	least.Keys = 1000
 	switch {
 	case shape.Keys < 1000:
-		return invalid("span", "%s leave each of %d stores %s, and one with tables of %s takes at least %s; use a larger span, or less memory", s.Span, f.Count, quantity.Bytes(s.storeRoom()), f.Memory, quantity.Bytes(least.Needs()))
+		return invalid("span", "%s leave each of %d stores %s, and one with tables of %s takes at least %s; use a larger span, or less memory", s.Span, f.Count, quantity.Bytes(s.storeRoom()), f.Memtable, quantity.Bytes(least.Needs()))
 	case shape.Keys*int64(f.Count) > mostKeys:
 		return invalid("value", "%d entries of %s fill the span, more than the %d that are kept in mind; use larger values, or a smaller span", shape.Keys*int64(f.Count), quantity.Bytes(shape.Mean), mostKeys)
 	}

@@ -14,7 +14,7 @@ import (
 func storesLoad(change func(*Spec)) Spec {
 	s := Default()
 	s.Kind, s.Span = StoresKind, 256*quantity.MiB
-	s.Stores = &Stores{Count: 2, Requests: []RequestShare{{PutRequest, 1}, {GetRequest, 1}}, Value: fileset.Sizes{Fixed: 400}, Memory: quantity.MiB}
+	s.Stores = &Stores{Count: 2, Requests: []RequestShare{{PutRequest, 1}, {GetRequest, 1}}, Value: fileset.Sizes{Fixed: 400}, Memtable: quantity.MiB}
 	if change != nil {
 		change(&s)
 	}
@@ -74,19 +74,19 @@ func TestStoresKeepToTheirSpans(t *testing.T) {
 
 func TestStoresThatCannotBe(t *testing.T) {
 	for field, change := range map[string]func(*Spec){
-		"stores":   func(s *Spec) { s.Stores.Count = 0 },
-		"workers":  func(s *Spec) { s.Workers = 3 },
-		"requests": func(s *Spec) { s.Stores.Requests = nil },
-		"value":    func(s *Spec) { s.Stores.Value.Fixed = quantity.MiB },
-		"memory":   func(s *Spec) { s.Stores.Memory = quantity.KiB },
-		"growth":   func(s *Spec) { s.Stores.Growth = 1 },
-		"log":      func(s *Spec) { s.Stores.Log = "sometimes" },
-		"span":     func(s *Spec) { s.Span = 32 * quantity.MiB },
-		"zone":     func(s *Spec) { s.Stores.Zone = 4097 },
-		"keySkew":  func(s *Spec) { s.Stores.Skew = math.NaN() },
-		"amount":   func(s *Spec) { s.Amount = quantity.GiB },
-		"clients":  func(s *Spec) { s.Stores.Clients = 1000 },
-		"kind":     func(s *Spec) { s.Kind = BlockKind },
+		"stores":     func(s *Spec) { s.Stores.Count = 0 },
+		"workers":    func(s *Spec) { s.Workers = 3 },
+		"requests":   func(s *Spec) { s.Stores.Requests = nil },
+		"value":      func(s *Spec) { s.Stores.Value.Fixed = quantity.MiB },
+		"memtable":   func(s *Spec) { s.Stores.Memtable = quantity.KiB },
+		"levelRatio": func(s *Spec) { s.Stores.LevelRatio = 1 },
+		"log":        func(s *Spec) { s.Stores.Log = "sometimes" },
+		"span":       func(s *Spec) { s.Span = 32 * quantity.MiB },
+		"zone":       func(s *Spec) { s.Stores.Zone = 4097 },
+		"keySkew":    func(s *Spec) { s.Stores.Skew = math.NaN() },
+		"amount":     func(s *Spec) { s.Amount = quantity.GiB },
+		"clients":    func(s *Spec) { s.Stores.Clients = 1000 },
+		"kind":       func(s *Spec) { s.Kind = BlockKind },
 	} {
 		var wrong *FieldError
 		if err := storesLoad(change).Validate(); !errors.As(err, &wrong) || wrong.Field != field {

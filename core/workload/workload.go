@@ -71,7 +71,7 @@ type Spec struct {
 	Pattern         // the body of a block load; of other loads what it comes to as blocks
 	Files   *Files  `json:"files,omitempty" doc:"The body of a load of files; what stands beside it of blocks is then worked out of it"`
 	Feeds   *Feeds  `json:"feeds,omitempty" doc:"The body of a load of feeds; blocks, order, streams and rates beside it are then worked out of it"`
-	Stores  *Stores `json:"stores,omitempty" doc:"The body of a load of stores that log; blocks and order beside it are then worked out of it"`
+	Stores  *Stores `json:"stores,omitempty" doc:"The body of a load of key-value stores; blocks and order beside it are then worked out of it"`
 
 	Together []Spec `json:"together,omitempty" maxItems:"16" doc:"Of several loads at once: each with its name, workers and region; the time is that of all, and what stands beside them of blocks, depth and workers is then worked out of them"`
 

@@ -114,7 +114,7 @@ type Field struct {
 	OfBlocks     bool   `json:"ofBlocks" doc:"Loads of blocks have it"`
 	OfFiles      bool   `json:"ofFiles" doc:"Loads of files have it"`
 	OfFeeds      bool   `json:"ofFeeds" doc:"Loads of feeds have it"`
-	OfStores     bool   `json:"ofStores" doc:"Loads of stores that log have it"`
+	OfStores     bool   `json:"ofStores" doc:"Loads of key-value stores have it"`
 }
 
 // FieldList is all fields of a workload.

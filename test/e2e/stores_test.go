@@ -21,7 +21,7 @@ import (
 func stores(change func(*workload.Spec)) workload.Spec {
 	s := workload.Default()
 	s.Kind, s.Span, s.For = workload.StoresKind, 256*quantity.MiB, 20
-	s.Stores = &workload.Stores{Count: 1, Requests: []workload.RequestShare{{Request: workload.PutRequest, Weight: 1}}, Value: fileset.Sizes{Fixed: 400}, Memory: quantity.MiB, Clients: 1}
+	s.Stores = &workload.Stores{Count: 1, Requests: []workload.RequestShare{{Request: workload.PutRequest, Weight: 1}}, Value: fileset.Sizes{Fixed: 400}, Memtable: quantity.MiB, Clients: 1}
 	if change != nil {
 		change(&s)
 	}
@@ -45,11 +45,11 @@ func TestALogCostsWhatItsFlushesTake(t *testing.T) {
 		}
 		return *run.Measurements[0].Summary
 	}
-	each := measured(func(w *workload.Spec) { w.Stores.Log = workload.LogEach })
+	each := measured(func(w *workload.Spec) { w.Stores.Log = workload.LogEachPut })
 	if rate := float64(each.Stores.Requests); math.Abs(rate/50-1) > 0.06 {
 		t.Errorf("%.1f puts a second, each flushed over two round trips of 10 ms", rate)
 	}
-	group := measured(func(w *workload.Spec) { w.Stores.Log, w.Stores.Clients = workload.LogGroup, 16 })
+	group := measured(func(w *workload.Spec) { w.Stores.Log, w.Stores.Clients = workload.LogGroupCommit, 16 })
 	if rate := float64(group.Stores.Requests); math.Abs(rate/(16*50)-1) > 0.06 {
 		t.Errorf("%.1f puts a second of 16 clients that are flushed together", rate)
 	}
@@ -57,7 +57,9 @@ func TestALogCostsWhatItsFlushesTake(t *testing.T) {
 	if off.Groups[0].Latency.P50 > 0.001 || off.Stores.Waits == 0 || off.Stores.Requests < 5*group.Stores.Requests {
 		t.Errorf("without a log: %+v, puts %+v", off.Stores, off.Groups[0].Latency)
 	}
-	get := measured(func(w *workload.Spec) { w.Stores.Requests[0].Request, w.Stores.Wrong = workload.GetRequest, 1e-9 })
+	get := measured(func(w *workload.Spec) {
+		w.Stores.Requests[0].Request, w.Stores.FalsePositives = workload.GetRequest, 1e-9
+	})
 	if p50 := get.Groups[1].Latency.P50; math.Abs(float64(p50)-0.010) > 0.0007 || get.Stores.Read < 0.999 || get.Stores.Read > 1.05 || get.Classes[measure.Write].Operations > 0 {
 		t.Errorf("a get takes %s and %.3f reads: %+v", p50, get.Stores.Read, get.Classes)
 	}
@@ -70,7 +72,7 @@ func TestAStoreOnAFolder(t *testing.T) {
 	folder := t.TempDir()
 	load := stores(func(w *workload.Spec) {
 		w.Stores.Count, w.Workers, w.Stores.Clients, w.For, w.WarmUp = 2, 2, 8, 3, 0.5
-		w.Stores.Log = workload.LogGathered
+		w.Stores.Log = workload.LogAsynchronous
 		w.Stores.Requests = []workload.RequestShare{{Request: workload.PutRequest, Weight: 30}, {Request: workload.GetRequest, Weight: 3}, {Request: workload.ScanRequest, Weight: 1}}
 	})
 	run := s.measured(s.volume(folder, nil), onePlan(load))
@@ -115,9 +117,9 @@ func TestAStoreInZones(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "zones.yaml")
 	ok(t, os.WriteFile(path, []byte("name: zones\nmembers: {count: 2, medium: ssd, capacity: 8GiB, zone: 8MiB, openZones: 4}\nlayout: {level: concatenation}\nempty: 70%\n"), 0o644))
 	zoned := s.volume("array:"+path, nil)
-	for _, log := range []workload.Logging{workload.LogGroup, workload.LogGathered, workload.LogOff} {
+	for _, log := range []workload.Logging{workload.LogGroupCommit, workload.LogAsynchronous, workload.LogOff} {
 		run := s.measured(zoned, onePlan(stores(func(w *workload.Spec) {
-			w.Span, w.Stores.Memory, w.Stores.Zone, w.Stores.Log, w.Stores.Clients = 2*quantity.GiB, 0, 8*quantity.MiB, log, 16
+			w.Span, w.Stores.Memtable, w.Stores.Zone, w.Stores.Log, w.Stores.Clients = 2*quantity.GiB, 0, 8*quantity.MiB, log, 16
 		})))
 		sum := run.Measurements[0].Summary
 		if run.Status != resource.Finished || len(sum.Faults) > 0 || sum.Classes[measure.Trim].Operations == 0 || sum.Stores.Written < 1.5 {
@@ -138,7 +140,7 @@ func TestAStoreInZones(t *testing.T) {
 	}
 	ok(t, os.WriteFile(path+"1.yaml", []byte("name: one\nmembers: {count: 1, medium: ssd, capacity: 8GiB, zone: 8MiB, openZones: 1}\nlayout: {level: concatenation}\nempty: 100%\n"), 0o644))
 	run = s.measured(s.volume("array:"+path+"1.yaml", nil), onePlan(stores(func(w *workload.Spec) {
-		w.Span, w.Stores.Memory, w.Stores.Zone, w.Stores.Log = 2*quantity.GiB, 0, 8*quantity.MiB, workload.LogGroup
+		w.Span, w.Stores.Memtable, w.Stores.Zone, w.Stores.Log = 2*quantity.GiB, 0, 8*quantity.MiB, workload.LogGroupCommit
 	})))
 	if run.Status != resource.Failed || !strings.Contains(run.Reason, "as many zones as the drive takes are written in part") {
 		t.Errorf("one zone at a time: %s %s", run.Status, run.Reason)
@@ -164,6 +166,6 @@ func TestConsoleMeasuresStores(t *testing.T) {
 	p.click("button[type=submit]")
 	p.says("requests/s")
 	p.says("reads of the storage for each")
-	p.says("Written for what is put")
+	p.says("Write amplification")
 	p.until(`document.querySelectorAll("canvas").length >= 4`)
 }

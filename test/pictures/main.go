@@ -119,7 +119,7 @@ func take(ctx context.Context, heron, folder string) error {
 	p.picture("run-files", 1280, 1300)
 	p.page("/runs/28", "canvas")
 	p.until(`[...document.querySelectorAll("button")].filter(e => e.textContent === "entered, log flushed in groups, repeat 3 of 3").map(e => e.click()).length === 1`)
-	p.until(`document.body.innerText.includes("Written for what is put")`)
+	p.until(`document.body.innerText.includes("Write amplification")`)
 	p.scroll("entered, log flushed")
 	p.picture("run-stores", 1280, 1000)
 	p.page("/runs/22", "canvas")

@@ -43,7 +43,7 @@ const firstStores = {
 	stores: "1",
 	requests: "put:1,get:1",
 	value: "400B",
-	log: "group",
+	log: "group-commit",
 	clients: "16",
 	memory: "16MiB",
 	span: "8GiB",

@@ -5,7 +5,7 @@ const choices: Record<string, string[]> = {
 	order: ["random", "sequential", "skewed", "strided", "descending"],
 	flush: ["", "never", "each", "end"],
 	visit: ["", "listed", "shuffled", "by-class"],
-	log: ["group", "each", "gathered", "off"],
+	log: ["group-commit", "each-put", "asynchronous", "off"],
 };
 
 /** A field of a load, with what it takes or what is wrong with it. */

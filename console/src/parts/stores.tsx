@@ -70,7 +70,7 @@ export function StoreCharts({ intervals }: { intervals: Interval[] }) {
 			xAxis: secondsAxis,
 			yAxis: { type: "value", name: "times", min: 0 },
 			tooltip: { trigger: "axis", valueFormatter: (v: unknown) => `${digits(Number(v))} times` },
-			series: [{ type: "line", name: "written for what is put", ...sideLine(0, c), data: ratio }],
+			series: [{ type: "line", name: "write amplification", ...sideLine(0, c), data: ratio }],
 		}),
 		[ratio],
 	);
@@ -88,7 +88,7 @@ export function StoreCharts({ intervals }: { intervals: Interval[] }) {
 			/>
 			{last && (
 				<Chart
-					title="Written for what is put"
+					title="Write amplification"
 					summary={`Bytes written to the storage for each byte that was put, over ${window} intervals: ${digits(last[1])} at the end.`}
 					table={() => [["end of interval (s)", "written for each byte put"], ...ratio]}
 					option={ratios}
