@@ -298,14 +298,14 @@ func failedChecks(look resource.Look) (sentences []string) {
 	return sentences
 }
 
-// twin gets to know a unit that is not what it was sold as, fits a twin to it, and foretells what
+// twin gets to know a unit that is not what it was sold as, fits a twin to it, and predicts what
 // more disks will bring, which is then measured.
 func (s *station) twin(ctx context.Context) error {
 	known, err := demo.Plan(demo.TwinPlan)
 	if err != nil {
 		return err
 	}
-	foretold, err := demo.Plan(demo.TwinForetold)
+	predicted, err := demo.Plan(demo.TwinPredicted)
 	if err != nil {
 		return err
 	}
@@ -334,11 +334,11 @@ func (s *station) twin(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	asked := resource.NewPrediction{Changes: []plan.Setting{demo.TwinChange}, VolumeID: s.volumes[demo.TwinThen].ID, Plan: foretold}
+	asked := resource.NewPrediction{Changes: []plan.Setting{demo.TwinChange}, VolumeID: s.volumes[demo.TwinThen].ID, Plan: predicted}
 	if _, err := s.c.Predict(ctx, twin.ID, asked); err != nil {
 		return err
 	}
-	if b, err = s.begin(ctx, demo.TwinThen, demo.TwinThen, foretold); err != nil {
+	if b, err = s.begin(ctx, demo.TwinThen, demo.TwinThen, predicted); err != nil {
 		return err
 	}
 	return s.follow(ctx, []begun{b})

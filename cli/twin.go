@@ -30,15 +30,15 @@ import (
 
 func (a *app) twin() *cobra.Command {
 	command := &cobra.Command{
-		Use: "twin", Short: "Fit a simulated array to what was measured of a real one, and foretell with it",
+		Use: "twin", Short: "Fit a simulated array to what was measured of a real one, and predict with it",
 		Long: `A twin is a simulated array whose rates and times were fitted to measurements of a real
 one (docs/twins.md). It says how well the measurements tell each of them, which they cannot
 tell apart, and which load would tell most; and it is tried on loads that it was not shown.
-It is an array file like any other: change one thing, and measure it. What it foretells is
+It is an array file like any other: change one thing, and measure it. What it predicts is
 kept, and set beside the real measurement once there is one.`,
-		Example: "  heron twin fit pool --as \"pool's twin\"\n  heron twin show \"pool's twin\"\n  heron twin foretell \"pool's twin\" --with members.count=10 --preset ledger",
+		Example: "  heron twin fit pool --as \"pool's twin\"\n  heron twin show \"pool's twin\"\n  heron twin predict \"pool's twin\" --with members.count=10 --preset ledger",
 	}
-	command.AddCommand(a.twinFit(), a.twinGuess(), a.twinList(), a.twinShow(), a.twinFile(), a.twinForetell(), a.twinForget())
+	command.AddCommand(a.twinFit(), a.twinGuess(), a.twinList(), a.twinShow(), a.twinFile(), a.twinPredict(), a.twinForget())
 	return command
 }
 
@@ -247,7 +247,7 @@ func (a *app) ofTwin(use, short, example string, work func(context.Context, *cli
 }
 
 func (a *app) twinShow() *cobra.Command {
-	return a.ofTwin("show TWIN", "Show what is known of a twin, and what it foretold beside what was measured since", "  heron twin show \"pool's twin\"\n  heron twin show 2 --json",
+	return a.ofTwin("show TWIN", "Show what is known of a twin, and what it predicted beside what was measured since", "  heron twin show \"pool's twin\"\n  heron twin show 2 --json",
 		func(ctx context.Context, c *client.Client, command *cobra.Command, named resource.Twin) error {
 			kept, err := c.Twin(ctx, named.ID)
 			if err != nil {
@@ -270,7 +270,7 @@ func (a *app) twinFile() *cobra.Command {
 }
 
 func (a *app) twinForget() *cobra.Command {
-	return a.ofTwin("forget TWIN", "Forget a twin and what it foretold; what was measured stays", "  heron twin forget 3",
+	return a.ofTwin("forget TWIN", "Forget a twin and what it predicted; what was measured stays", "  heron twin forget 3",
 		func(ctx context.Context, c *client.Client, command *cobra.Command, named resource.Twin) error {
 			if err := c.ForgetTwin(ctx, named.ID); err != nil {
 				return err
@@ -280,13 +280,13 @@ func (a *app) twinForget() *cobra.Command {
 		})
 }
 
-func (a *app) twinForetell() *cobra.Command {
+func (a *app) twinPredict() *cobra.Command {
 	o := &measureOptions{spec: workload.Default(), pause: "0", quiet: "0"}
 	var with []string
 	var on string
-	command := a.ofTwin("foretell TWIN", "Foretell what loads will come to, and keep it until it is measured", `  heron twin foretell "pool's twin" --block 16KiB --depth 64
-  heron twin foretell "pool's twin" --with members.count=10 --preset ledger
-  heron twin foretell "pool's twin" --with "caches={size: 200GB, devices: 2, mode: read-only}" --plan my-plan.yaml --on new-pool`,
+	command := a.ofTwin("predict TWIN", "Predict what loads will come to, and keep it until it is measured", `  heron twin predict "pool's twin" --block 16KiB --depth 64
+  heron twin predict "pool's twin" --with members.count=10 --preset ledger
+  heron twin predict "pool's twin" --with "caches={size: 200GB, devices: 2, mode: read-only}" --plan my-plan.yaml --on new-pool`,
 		func(ctx context.Context, c *client.Client, command *cobra.Command, named resource.Twin) error {
 			asked := resource.NewPrediction{}
 			var err error
@@ -320,18 +320,18 @@ func (a *app) twinForetell() *cobra.Command {
 			printPrediction(command.OutOrStdout(), made)
 			return nil
 		})
-	command.Long = `Foretell with a twin what a plan, a preset or a load will come to, with the interval that
+	command.Long = `Predict with a twin what a plan, a preset or a load will come to, with the interval that
 what is not known of the twin leaves, and keep it. What is later measured on the volume under
-loads that do the same is set beside it: 'heron twin show'. With --with it is foretold of the
+loads that do the same is set beside it: 'heron twin show'. With --with it is predicted of the
 twin with a key of its array file changed, such as another member; name the volume that will
 be measured then with --on.`
 	flags := command.Flags()
 	flags.SortFlags = false
 	flags.StringArrayVar(&with, "with", nil, "a key of the array file at another value, such as members.count=10")
 	flags.StringVar(&on, "on", "", "volume whose measurements it is set beside (default: the one it is a twin of)")
-	flags.StringVar(&o.preset, "preset", "", "foretell a preset; 'heron preset list' shows them")
-	flags.StringVar(&o.file, "plan", "", "foretell a plan file (- for standard input)")
-	flags.StringArrayVar(&o.sweep, "sweep", nil, "foretell each of these values of a field, such as depth=1..64")
+	flags.StringVar(&o.preset, "preset", "", "predict a preset; 'heron preset list' shows them")
+	flags.StringVar(&o.file, "plan", "", "predict a plan file (- for standard input)")
+	flags.StringArrayVar(&o.sweep, "sweep", nil, "predict each of these values of a field, such as depth=1..64")
 	loadFlags(flags, &o.spec)
 	return command
 }
@@ -414,14 +414,14 @@ func unseenBy(share *float64) string {
 	return signed(*share)
 }
 
-// printPrediction prints what was foretold, beside what was measured since.
+// printPrediction prints what was predicted, beside what was measured since.
 func printPrediction(w io.Writer, p resource.Prediction) {
 	changed := ""
 	if len(p.Changes) > 0 {
 		changed = " with " + plan.Describe(p.Changes)
 	}
-	fmt.Fprintln(w, wrapped(fmt.Sprintf("Foretold %s%s. %s", p.Created.Local().Format("2006-01-02 15:04"), changed, p.Words), 100))
-	t := newTable(w, 3, "load", "figure", "foretold", "known within", "measured", "off")
+	fmt.Fprintln(w, wrapped(fmt.Sprintf("Predicted %s%s. %s", p.Created.Local().Format("2006-01-02 15:04"), changed, p.Words), 100))
+	t := newTable(w, 3, "load", "figure", "predicted", "known within", "measured", "off")
 	names := newLoadNames(w, 76)
 	for _, c := range p.Confronted {
 		f := figure.Of(c.Figure.Figure)

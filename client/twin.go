@@ -12,7 +12,7 @@ func (c *Client) Twins(ctx context.Context) ([]resource.Twin, error) {
 	return listed[resource.Twin](ctx, c, "/twins", "twins")
 }
 
-// Twin gives a twin with what is known of it, and what it foretold.
+// Twin gives a twin with what is known of it, and what it predicted.
 func (c *Client) Twin(ctx context.Context, id int64) (kept resource.Twin, err error) {
 	return kept, c.call(ctx, http.MethodGet, "/twins/"+number(id), nil, &kept)
 }
@@ -39,17 +39,17 @@ func (c *Client) StopFit(ctx context.Context, id int64) error {
 	return c.call(ctx, http.MethodPost, "/fits/"+number(id)+"/stop", nil, nil)
 }
 
-// ForgetTwin forgets a twin and what it foretold; what was measured stays.
+// ForgetTwin forgets a twin and what it predicted; what was measured stays.
 func (c *Client) ForgetTwin(ctx context.Context, id int64) error {
 	return c.call(ctx, http.MethodDelete, "/twins/"+number(id), nil, nil)
 }
 
-// Predict foretells with a twin, and keeps it.
+// Predict predicts with a twin, and keeps it.
 func (c *Client) Predict(ctx context.Context, twin int64, asked resource.NewPrediction) (made resource.Prediction, err error) {
 	return made, c.call(ctx, http.MethodPost, "/twins/"+number(twin)+"/predictions", asked, &made)
 }
 
-// ForgetPrediction forgets what a twin foretold.
+// ForgetPrediction forgets what a twin predicted.
 func (c *Client) ForgetPrediction(ctx context.Context, twin, id int64) error {
 	return c.call(ctx, http.MethodDelete, "/twins/"+number(twin)+"/predictions/"+number(id), nil, nil)
 }

@@ -142,14 +142,14 @@ var AtOnceOn = []string{"plain-parity", "read-cache", "write-back", "with-tier",
 
 // Twin is the name of the twin of TwinOf, a setup that is not what it was sold as. It is fitted
 // to what TwinPlan measured, with TwinGuess, the array file of what was sold; with TwinChange it
-// foretells what TwinForetold will come to on TwinThen.
+// predicts what TwinPredicted will come to on TwinThen.
 const (
-	Twin         = "The second-hand unit's twin"
-	TwinOf       = "second-hand"
-	TwinPlan     = "getting-to-know"
-	TwinGuess    = "mirror-stripe"
-	TwinForetold = "with-ten-disks"
-	TwinThen     = "second-hand-ten"
+	Twin          = "The second-hand unit's twin"
+	TwinOf        = "second-hand"
+	TwinPlan      = "getting-to-know"
+	TwinGuess     = "mirror-stripe"
+	TwinPredicted = "with-ten-disks"
+	TwinThen      = "second-hand-ten"
 )
 
 // TwinChange is what is to be another way, and TwinFree what is fitted.

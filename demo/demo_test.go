@@ -10,7 +10,7 @@ import (
 )
 
 func TestPlansArePossible(t *testing.T) {
-	for _, name := range append([]string{"first-look", "own-cost", Sweep, Race, Catalogue, Mainland, TwinPlan, TwinForetold}, Uses...) {
+	for _, name := range append([]string{"first-look", "own-cost", Sweep, Race, Catalogue, Mainland, TwinPlan, TwinPredicted}, Uses...) {
 		p, err := Plan(name)
 		if err != nil {
 			t.Fatal(err)

@@ -39,7 +39,7 @@ var pages = template.Must(template.New("").Funcs(template.FuncMap{
 	"answer": func(a setup.Answer) string {
 		return map[setup.Answer]string{setup.Yes: "better", setup.No: "worse"}[a]
 	},
-	"standing": func(s judge.Outcome) string {
+	"outcome": func(s judge.Outcome) string {
 		return map[judge.Outcome]string{judge.Meets: "better", judge.FallsShort: "worse", judge.Undecided: "caution"}[s]
 	},
 }).ParseFS(templates, "*.gohtml"))

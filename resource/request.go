@@ -108,7 +108,7 @@ type NewTwin struct {
 	Seed     uint64   `json:"seed,omitempty" maximum:"9007199254740991"`
 }
 
-// NewPrediction is what foretelling takes.
+// NewPrediction is what predicting takes.
 type NewPrediction struct {
 	Changes  []plan.Setting `json:"changes,omitempty" maxItems:"32" doc:"Keys of the array file at other values, for what is to be another way"`
 	VolumeID int64          `json:"volumeId,omitempty" minimum:"0" doc:"The volume whose measurements it is to be confronted with; 0 for that of the twin"`

@@ -391,18 +391,18 @@ type Twin struct {
 	Fitted      *twin.Fitted `json:"fitted,omitempty" doc:"What is known of it; absent in lists"`
 	Off         float64      `json:"off" doc:"How far it is off under the loads that it was fitted to, as a share"`
 	Unseen      *float64     `json:"unseen,omitempty" doc:"The same under loads that it was not shown"`
-	Predictions []Prediction `json:"predictions,omitempty" doc:"What was foretold with it, newest first; absent in lists"`
+	Predictions []Prediction `json:"predictions,omitempty" doc:"What was predicted with it, newest first; absent in lists"`
 }
 
-// Prediction is what a twin foretold, beside what was measured since.
+// Prediction is what a twin predicted, beside what was measured since.
 type Prediction struct {
 	ID         int64             `json:"id"`
 	Changes    []plan.Setting    `json:"changes" doc:"Keys of the array file that stood for what was to be another way"`
 	VolumeID   int64             `json:"volumeId" doc:"The volume whose measurements it is confronted with"`
 	Volume     string            `json:"volume"`
 	Created    time.Time         `json:"created"`
-	Foretold   []twin.Foretold   `json:"foretold"`
-	Confronted []twin.Confronted `json:"confronted" doc:"Each figure with what was measured on the volume after it was foretold"`
+	Predicted  []twin.Predicted  `json:"predicted"`
+	Confronted []twin.Confronted `json:"confronted" doc:"Each figure with what was measured on the volume after it was predicted"`
 	Words      string            `json:"words" doc:"What came of it, in a sentence"`
 }
 

@@ -13,8 +13,8 @@ import (
 	"patientheron/core/workload"
 )
 
-// Foretelling is what a twin is asked for: what it does, with some things changed, under loads.
-type Foretelling struct {
+// Predicting is what a twin is asked for: what it does, with some things changed, under loads.
+type Predicting struct {
 	With    With // of the twin
 	Fitted  Fitted
 	Changes []plan.Setting // keys of the array file that stand for what is to be another way
@@ -28,15 +28,15 @@ type NamedLoad struct {
 	Load workload.Spec `json:"load"`
 }
 
-// Foretold is what a twin foretells of one load.
-type Foretold struct {
+// Predicted is what a twin predicts of one load.
+type Predicted struct {
 	NamedLoad
-	Figures []FigureForetold `json:"figures"`
-	Caution string           `json:"caution,omitempty" doc:"Set when the twin is none, so that what it foretells stands for nothing"`
+	Figures []FigurePredicted `json:"figures"`
+	Caution string            `json:"caution,omitempty" doc:"Set when the twin is none, so that what it predicts stands for nothing"`
 }
 
-// FigureForetold is one figure of it.
-type FigureForetold struct {
+// FigurePredicted is one figure of it.
+type FigurePredicted struct {
 	Figure string  `json:"figure" doc:"Key of the figure"`
 	Label  string  `json:"label"`
 	Unit   string  `json:"unit"`
@@ -46,30 +46,30 @@ type FigureForetold struct {
 	Words  string  `json:"words"`
 }
 
-// Confronted is a figure that was foretold, beside what was then measured.
+// Confronted is a figure that was predicted, beside what was then measured.
 type Confronted struct {
-	Name     string         `json:"name"`
-	Figure   FigureForetold `json:"figure"`
-	Measured *float64       `json:"measured,omitempty" doc:"Geometric mean of what was measured since; absent while nothing was"`
-	Count    int            `json:"count" doc:"Measurements"`
-	Off      *float64       `json:"off,omitempty" doc:"How much more was foretold than was measured, as a share"`
-	Within   bool           `json:"within" doc:"What was measured is inside"`
-	State    State          `json:"state,omitempty" enum:"inside,outside,not shown" doc:"How it stands to the interval that was foretold; absent while nothing was measured"`
-	Words    string         `json:"words"`
+	Name     string          `json:"name"`
+	Figure   FigurePredicted `json:"figure"`
+	Measured *float64        `json:"measured,omitempty" doc:"Geometric mean of what was measured since; absent while nothing was"`
+	Count    int             `json:"count" doc:"Measurements"`
+	Off      *float64        `json:"off,omitempty" doc:"How much more was predicted than was measured, as a share"`
+	Within   bool            `json:"within" doc:"What was measured is inside"`
+	State    State           `json:"state,omitempty" enum:"inside,outside,not shown" doc:"How it stands to the interval that was predicted; absent while nothing was measured"`
+	Words    string          `json:"words"`
 }
 
-// State says how what was measured stands to the interval that was foretold.
+// State says how what was measured stands to the interval that was predicted.
 type State string
 
 // The states.
 const (
-	Inside   State = "inside"    // it lies there, and is known better than it was foretold
+	Inside   State = "inside"    // it lies there, and is known better than it was predicted
 	Outside  State = "outside"   // all of its own interval lies elsewhere
 	NotShown State = "not shown" // it is itself known within more than that
 )
 
 // stateOf tells of what was measured, whose own interval goes so far on either side as a logarithm.
-func (f FigureForetold) stateOf(measured, own float64) State {
+func (f FigurePredicted) stateOf(measured, own float64) State {
 	in := measured >= f.Low && measured <= f.High
 	switch {
 	case measured*math.Exp(own) < f.Low, measured*math.Exp(-own) > f.High:
@@ -83,21 +83,21 @@ func (f FigureForetold) stateOf(measured, own float64) State {
 // untried is how far off a twin is taken to be that was not tried on loads it was not shown.
 const untried = 0.1
 
-// mostForetold is how many loads are foretold at a time.
-const mostForetold = 64
+// mostPredicted is how many loads are predicted at a time.
+const mostPredicted = 64
 
-// ops of one simulation of what is foretold.
-const foretelling = 20_000
+// ops of one simulation of what is predicted.
+const predicting = 20_000
 
-// Run foretells. Errors wrap ErrInvalid, or are those of the changes.
-func (f Foretelling) Run(ctx context.Context) ([]Foretold, error) {
+// Run predicts. Errors wrap ErrInvalid, or are those of the changes.
+func (f Predicting) Run(ctx context.Context) ([]Predicted, error) {
 	with := func(s []plan.Setting) (array.Description, error) { return f.With(slices.Concat(f.Changes, s)) }
 	now, err := with(nil)
 	if err != nil {
 		return nil, err
 	}
-	if len(f.Loads) == 0 || len(f.Loads) > mostForetold {
-		return nil, fmt.Errorf("%w: %d loads are to be foretold; it can be 1 to %d", ErrInvalid, len(f.Loads), mostForetold)
+	if len(f.Loads) == 0 || len(f.Loads) > mostPredicted {
+		return nil, fmt.Errorf("%w: %d loads are to be predicted; it can be 1 to %d", ErrInvalid, len(f.Loads), mostPredicted)
 	}
 	w := &fitter{Fit: Fit{With: with, Measure: f.Measure, Seed: max(f.Fitted.Seed, 1)}}
 	var loads []workload.Spec
@@ -122,7 +122,7 @@ func (f Foretelling) Run(ctx context.Context) ([]Foretold, error) {
 			arrays = append(arrays, nil)
 		}
 	}
-	logs, err := w.simulate(ctx, arrays, loads, w.rows, foretelling)
+	logs, err := w.simulate(ctx, arrays, loads, w.rows, predicting)
 	if err != nil {
 		return nil, err
 	}
@@ -137,9 +137,9 @@ func (f Foretelling) Run(ctx context.Context) ([]Foretold, error) {
 	if f.Fitted.Unseen != nil {
 		off = max(f.Fitted.Off, *f.Fitted.Unseen)
 	}
-	all := make([]Foretold, len(loads))
+	all := make([]Predicted, len(loads))
 	for i, l := range f.Loads {
-		all[i] = Foretold{NamedLoad: l, Figures: []FigureForetold{}, Caution: caution}
+		all[i] = Predicted{NamedLoad: l, Figures: []FigurePredicted{}, Caution: caution}
 	}
 	for r, of := range w.rows {
 		slopes := make([]float64, len(f.Fitted.Parameters))
@@ -155,7 +155,7 @@ func (f Foretelling) Run(ctx context.Context) ([]Foretold, error) {
 			}
 		}
 		value, half := math.Exp(logs[0][r]), 1.96*math.Sqrt(max(variance, 0))
-		told := FigureForetold{Figure: of.figure.Key, Label: of.figure.Label, Unit: of.figure.Unit, Value: value, Low: value * math.Exp(-half), High: value * math.Exp(half)}
+		told := FigurePredicted{Figure: of.figure.Key, Label: of.figure.Label, Unit: of.figure.Unit, Value: value, Low: value * math.Exp(-half), High: value * math.Exp(half)}
 		told.Words = fmt.Sprintf("%s, %s to %s", of.figure.Show(value), of.figure.Show(told.Low), of.figure.Show(told.High))
 		all[of.load].Figures = append(all[of.load].Figures, told)
 	}
@@ -198,10 +198,10 @@ func (f Fitted) moves(now array.Description) (all []move) {
 	return all
 }
 
-// Confront compares what was foretold with what was measured under loads that do the same.
-func Confront(foretold []Foretold, samples []Sample) []Confronted {
+// Confront compares what was predicted with what was measured under loads that do the same.
+func Confront(predicted []Predicted, samples []Sample) []Confronted {
 	all := []Confronted{}
-	for _, f := range foretold {
+	for _, f := range predicted {
 		var same []Sample
 		for _, s := range samples {
 			if unfit(s) == "" && compare.SameWork(s.Load, f.Load) {
@@ -209,7 +209,7 @@ func Confront(foretold []Foretold, samples []Sample) []Confronted {
 			}
 		}
 		for _, of := range f.Figures {
-			c := Confronted{Name: f.Name, Figure: of, Words: "foretold " + of.Words + "; not measured yet"}
+			c := Confronted{Name: f.Name, Figure: of, Words: "predicted " + of.Words + "; not measured yet"}
 			figure := figure.Of(of.Figure)
 			if v, ok := valueOf(figure, same); ok {
 				measured := math.Exp(v.Log)
@@ -218,7 +218,7 @@ func Confront(foretold []Foretold, samples []Sample) []Confronted {
 				// What was measured is itself known within its scatter only.
 				c.State = of.stateOf(measured, student(float64(v.Count-1))*v.Deviation)
 				c.Within = c.State == Inside
-				c.Words = fmt.Sprintf("foretold %s; measured %s: %s", of.Words, figure.Show(measured), offWords(off, c.State))
+				c.Words = fmt.Sprintf("predicted %s; measured %s: %s", of.Words, figure.Show(measured), offWords(off, c.State))
 			}
 			all = append(all, c)
 		}

@@ -14,24 +14,24 @@ import (
 	"patientheron/core/workload"
 )
 
-// foretelling is about a disk that is a formula, of which an overhead of 300 µs is known exactly,
+// predicting is about a disk that is a formula, of which an overhead of 300 µs is known exactly,
 // a seek of 12 ms within a deviation of a tenth, and the rate not asked about.
-func foretelling(off float64) twin.Foretelling {
+func predicting(off float64) twin.Predicting {
 	known := twin.Fitted{
 		Parameters: []twin.FittedParameter{{Key: "members[0].overhead", Value: 300e-6}, {Key: "members[0].seekAverage", Value: 0.012}},
 		Covariance: [][]float64{{0, 0}, {0, 0.01}}, Off: off / 2, Unseen: &off,
 	}
-	return twin.Foretelling{
+	return twin.Predicting{
 		With:   reader("members: {medium: hard disk, capacity: 4TB, overhead: 300us, seekAverage: 12ms, seekTrack: 1ms, seekFull: 25ms, outerRate: 150MB/s}\nlayout: {level: concatenation}\n"),
 		Fitted: known, Measure: oneDisk,
 		Loads: []twin.NamedLoad{{Name: "small", Load: load(3000, 1, workload.Random, 1)}, {Name: "large", Load: load(1_500_000, 1, workload.Sequential, 1)}},
 	}
 }
 
-// What is foretold is what the twin does. The interval is that of the parameters that matter
+// What is predicted is what the twin does. The interval is that of the parameters that matter
 // under the load, of how far off the twin is, and of a fiftieth that no figure is known better by.
-func TestWhatIsForetold(t *testing.T) {
-	f := foretelling(math.Expm1(0.05))
+func TestWhatIsPredicted(t *testing.T) {
+	f := predicting(math.Expm1(0.05))
 	told, err := f.Run(t.Context())
 	if err != nil {
 		t.Fatal(err)
@@ -49,7 +49,7 @@ func TestWhatIsForetold(t *testing.T) {
 			t.Errorf("%s: %g, not %g", name, c.got, c.want)
 		}
 	}
-	// Nor does it take longer to foretell a load that moves more than could ever be simulated.
+	// Nor does it take longer to predict a load that moves more than could ever be simulated.
 	f.Loads[1].Load.Amount, f.Loads[1].Load.For = 1<<60, 0
 	f.Measure = func(ctx context.Context, d array.Description, load workload.Spec, enough int) (measure.Summary, error) {
 		if load.Amount > 0 || load.For == 0 || enough == 0 {
@@ -60,7 +60,7 @@ func TestWhatIsForetold(t *testing.T) {
 	if again, err := f.Run(t.Context()); err != nil || again[1].Figures[0].Value != large.Value {
 		t.Errorf("%v: %+v", err, again)
 	}
-	f = foretelling(math.Expm1(0.05))
+	f = predicting(math.Expm1(0.05))
 	// One that was not tried on what it was not shown is taken to be a tenth off.
 	f.Fitted.Unseen = nil
 	if told, err = f.Run(t.Context()); err != nil {
@@ -69,7 +69,7 @@ func TestWhatIsForetold(t *testing.T) {
 	if half, want := math.Log(told[1].Figures[0].High/told[1].Figures[0].Value), 1.96*math.Hypot(math.Log(1.1), 0.02); math.Abs(half/want-1) > 0.01 {
 		t.Errorf("half %g, not %g", half, want)
 	}
-	f = foretelling(math.Expm1(0.05))
+	f = predicting(math.Expm1(0.05))
 	// A parameter that is changed by hand is no longer one that is not known.
 	f.Changes = []plan.Setting{{Field: "members[0].seekAverage", Value: "6ms"}}
 	if told, err = f.Run(t.Context()); err != nil {
@@ -83,10 +83,10 @@ func TestWhatIsForetold(t *testing.T) {
 	}
 }
 
-// What is measured is set beside what was foretold under a load that does the same, however long
+// What is measured is set beside what was predicted under a load that does the same, however long
 // it lasts; measured once it has no scatter, and more often its mean has its own.
 func TestConfronting(t *testing.T) {
-	f := foretelling(math.Expm1(0.05))
+	f := predicting(math.Expm1(0.05))
 	told, err := f.Run(t.Context())
 	if err != nil {
 		t.Fatal(err)
@@ -101,7 +101,7 @@ func TestConfronting(t *testing.T) {
 		}
 		return samples
 	}
-	large := told[1].Figures[0].Value // between 0.8998 and 1.111 times of which it is foretold
+	large := told[1].Figures[0].Value // between 0.8998 and 1.111 times of which it is predicted
 	for name, c := range map[string]struct {
 		samples []twin.Sample
 		off     float64
@@ -124,19 +124,19 @@ func TestConfronting(t *testing.T) {
 	}
 }
 
-func TestWhatCannotBeForetold(t *testing.T) {
+func TestWhatCannotBePredicted(t *testing.T) {
 	together := load(4*kib, 1, workload.Random, 1)
 	together.Kind, together.Together = workload.TogetherKind, []workload.Spec{load(4*kib, 1, workload.Random, 1), load(4*kib, 1, workload.Random, 2)}
 	far := load(4*kib, 1, workload.Random, 1)
 	far.Offset = 4e12
-	for want, change := range map[string]func(*twin.Foretelling){
-		"0 loads are to be foretold":     func(f *twin.Foretelling) { f.Loads = nil },
-		"what each of several loads":     func(f *twin.Foretelling) { f.Loads[0].Load = together },
-		`"small" works on`:               func(f *twin.Foretelling) { f.Loads[0].Load = far },
-		"with members[0].capacity 1TiBB": func(f *twin.Foretelling) { f.Changes = []plan.Setting{{Field: "members[0].capacity", Value: "1TiBB"}} },
-		array.ErrInvalid.Error():         func(f *twin.Foretelling) { f.Changes = []plan.Setting{{Field: "layout.level", Value: "raid6"}} },
+	for want, change := range map[string]func(*twin.Predicting){
+		"0 loads are to be predicted":    func(f *twin.Predicting) { f.Loads = nil },
+		"what each of several loads":     func(f *twin.Predicting) { f.Loads[0].Load = together },
+		`"small" works on`:               func(f *twin.Predicting) { f.Loads[0].Load = far },
+		"with members[0].capacity 1TiBB": func(f *twin.Predicting) { f.Changes = []plan.Setting{{Field: "members[0].capacity", Value: "1TiBB"}} },
+		array.ErrInvalid.Error():         func(f *twin.Predicting) { f.Changes = []plan.Setting{{Field: "layout.level", Value: "raid6"}} },
 	} {
-		f := foretelling(0.05)
+		f := predicting(0.05)
 		change(&f)
 		if _, err := f.Run(t.Context()); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%v, not %q", err, want)

@@ -117,7 +117,7 @@ var stepsOf = map[Task][]step{
 
 // kinds are the classes of the operations of the steps. A step is plain when nothing else
 // about it is its own: it is one operation, on the file of the job, of none of its bytes or
-// of all. Which step comes next is hard to foretell for a processor, so that what is plain
+// of all. Which step comes next is hard to predict for a processor, so that what is plain
 // is done without asking.
 var kinds = [steps]struct {
 	class measure.Class

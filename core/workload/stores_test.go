@@ -102,7 +102,7 @@ func TestStoresThatCannotBe(t *testing.T) {
 	if err := storesLoad(nil).Validate(); err != nil {
 		t.Error(err)
 	}
-	want := "2 stores, put:1,get:1, values of 400 B, 16 clients, log group, span 256 MiB"
+	want := "2 stores, put:1,get:1, values of 400 B, 16 clients, log group-commit, span 256 MiB"
 	if got := storesLoad(nil).Describe(); got != want {
 		t.Errorf("%s, want %s", got, want)
 	}

@@ -79,8 +79,8 @@ func TestEveryFieldCanBeSetByText(t *testing.T) {
 		"files": "1000 x 64KiB + 3 x 1GiB", "task": "fetch:3,save:1", "passes": "3", "atOnce": "4", "piece": "64KiB",
 		"visit": "by-class", "flush": "each", "treeSeed": "5", "from": "/srv/films",
 		"feeds": "12", "feedRate": "25MB/s", "frames": "hd1080/20@25", "feedPiece": "256KiB", "buffer": "500ms",
-		"stores": "3", "requests": "get:8,put:2", "value": "100B..2KiB", "key": "16B", "keySkew": "0.99", "clients": "8", "log": "each",
-		"memory": "4MiB", "growth": "4", "first": "2", "wrong": "5%", "scan": "50", "zone": "64MiB",
+		"stores": "3", "requests": "get:8,put:2", "value": "100B..2KiB", "key": "16B", "keySkew": "0.99", "clients": "8", "log": "each-put",
+		"memtable": "4MiB", "levelRatio": "4", "compactAt": "2", "falsePositives": "5%", "scan": "50", "zone": "64MiB",
 	}
 	for _, field := range Fields() {
 		before, after := Default(), Default()

@@ -17,6 +17,8 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
+
+	"patientheron/core/renamed"
 )
 
 // ErrInvalid is wrapped by errors that have no cause of their own.
@@ -171,6 +173,9 @@ func Mapping(n ast.Node, what string, entries map[string]func(ast.Node) error) e
 	for _, value := range values {
 		key := Key(value)
 		entry, known := entries[key]
+		if now := renamed.Now(key); !known && entries[now] != nil {
+			return Fail(value.Key, ErrKey, "%q is called %q now; write that", key, now)
+		}
 		if !known {
 			return Fail(value.Key, ErrKey, "%s has no key %q; it has %s", what, key, strings.Join(slices.Sorted(maps.Keys(entries)), ", "))
 		}

@@ -35,7 +35,7 @@ type FitList struct {
 	Fits []resource.Fitting `json:"fits"`
 }
 
-// OfTwin names one thing that a twin foretold.
+// OfTwin names one thing that a twin predicted.
 type OfTwin struct {
 	ID         int64 `path:"id" minimum:"1"`
 	Prediction int64 `path:"prediction" minimum:"1"`
@@ -98,7 +98,7 @@ func (s *Service) registerTwins(api huma.API) {
 			return &body[TwinList]{TwinList{twins, unreadable}}, nil
 		})
 
-	huma.Register(api, operation(http.MethodGet, "/twins/{id}", "get-twin", "A twin with what is known of it, and what it foretold beside what was measured since", http.StatusOK, http.StatusNotFound),
+	huma.Register(api, operation(http.MethodGet, "/twins/{id}", "get-twin", "A twin with what is known of it, and what it predicted beside what was measured since", http.StatusOK, http.StatusNotFound),
 		func(ctx context.Context, in *ByID) (*body[resource.Twin], error) {
 			kept, err := s.confronted(ctx, in.ID)
 			if err != nil {
@@ -107,7 +107,7 @@ func (s *Service) registerTwins(api huma.API) {
 			return &body[resource.Twin]{kept}, nil
 		})
 
-	huma.Register(api, operation(http.MethodDelete, "/twins/{id}", "forget-twin", "Forget a twin and what it foretold; what was measured stays", http.StatusNoContent, http.StatusNotFound),
+	huma.Register(api, operation(http.MethodDelete, "/twins/{id}", "forget-twin", "Forget a twin and what it predicted; what was measured stays", http.StatusNoContent, http.StatusNotFound),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
 			if err := s.Store.ForgetTwin(ctx, in.ID); err != nil {
 				return nil, s.problem(err)
@@ -115,7 +115,7 @@ func (s *Service) registerTwins(api huma.API) {
 			return nil, nil
 		})
 
-	huma.Register(api, operation(http.MethodPost, "/twins/{id}/predictions", "predict", "Foretell with a twin what loads will come to, and keep it until it can be confronted with what is measured", http.StatusCreated, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
+	huma.Register(api, operation(http.MethodPost, "/twins/{id}/predictions", "predict", "Predict with a twin what loads will come to, and keep it until it can be confronted with what is measured", http.StatusCreated, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *struct {
 			ByID
 			Body resource.NewPrediction
@@ -127,7 +127,7 @@ func (s *Service) registerTwins(api huma.API) {
 			return &body[resource.Prediction]{made}, nil
 		})
 
-	huma.Register(api, operation(http.MethodDelete, "/twins/{id}/predictions/{prediction}", "forget-prediction", "Forget what a twin foretold", http.StatusNoContent, http.StatusNotFound),
+	huma.Register(api, operation(http.MethodDelete, "/twins/{id}/predictions/{prediction}", "forget-prediction", "Forget what a twin predicted", http.StatusNoContent, http.StatusNotFound),
 		func(ctx context.Context, in *OfTwin) (*struct{}, error) {
 			if err := s.Store.ForgetPrediction(ctx, in.ID, in.Prediction); err != nil {
 				return nil, s.problem(err)
@@ -265,7 +265,7 @@ func twinSamples(side compare.Side) (samples []twin.Sample) {
 	return samples
 }
 
-// confronted is a twin with all that it foretold, each beside what was measured since.
+// confronted is a twin with all that it predicted, each beside what was measured since.
 func (s *Service) confronted(ctx context.Context, id int64) (resource.Twin, error) {
 	kept, err := s.Store.Twin(ctx, id)
 	if err != nil {
@@ -274,7 +274,7 @@ func (s *Service) confronted(ctx context.Context, id int64) (resource.Twin, erro
 	if kept.Predictions, _, err = s.Store.Predictions(ctx, id); err != nil {
 		return kept, err
 	}
-	read := map[int64][]twin.Sample{} // what was foretold for one volume shares its runs
+	read := map[int64][]twin.Sample{} // what was predicted for one volume shares its runs
 	for i := range kept.Predictions {
 		if err := s.confront(ctx, kept, &kept.Predictions[i], read); err != nil {
 			return kept, err
@@ -283,7 +283,7 @@ func (s *Service) confronted(ctx context.Context, id int64) (resource.Twin, erro
 	return kept, nil
 }
 
-// confront sets what was foretold beside what was measured on its volume since. Where that is
+// confront sets what was predicted beside what was measured on its volume since. Where that is
 // the volume it is a twin of, it is what was measured while that still was as it was; or, where
 // something was to be another way, since it was another. Runs that were read are in read.
 func (s *Service) confront(ctx context.Context, of resource.Twin, p *resource.Prediction, read map[int64][]twin.Sample) error {
@@ -311,7 +311,7 @@ func (s *Service) confront(ctx context.Context, of resource.Twin, p *resource.Pr
 		}
 		samples = append(samples, read[run.ID]...)
 	}
-	p.Confronted = twin.Confront(p.Foretold, samples)
+	p.Confronted = twin.Confront(p.Predicted, samples)
 	measured, stand := 0, map[twin.State]int{}
 	for _, c := range p.Confronted {
 		if c.Measured != nil {
@@ -319,23 +319,23 @@ func (s *Service) confront(ctx context.Context, of resource.Twin, p *resource.Pr
 			stand[c.State]++
 		}
 	}
-	p.Words = fmt.Sprintf("%d figures were foretold, and %d of them were measured since: %d inside the interval, %d outside, %d not shown.", len(p.Confronted), measured, stand[twin.Inside], stand[twin.Outside], stand[twin.NotShown])
+	p.Words = fmt.Sprintf("%d figures were predicted, and %d of them were measured since: %d inside the interval, %d outside, %d not shown.", len(p.Confronted), measured, stand[twin.Inside], stand[twin.Outside], stand[twin.NotShown])
 	if measured == 0 {
 		p.Words = fmt.Sprintf("Nothing of it was measured on %q yet; what will be is set beside it.", p.Volume)
 		if p.VolumeID == of.VolumeID && len(p.Changes) > 0 {
 			p.Words = fmt.Sprintf("Nothing of it was measured on %q since that became another; what will be then is set beside it.", p.Volume)
 		}
 	}
-	if len(p.Foretold) > 0 && p.Foretold[0].Caution != "" {
-		p.Words = p.Foretold[0].Caution + " " + p.Words
+	if len(p.Predicted) > 0 && p.Predicted[0].Caution != "" {
+		p.Words = p.Predicted[0].Caution + " " + p.Words
 	}
 	return nil
 }
 
-// predict foretells, and keeps it.
+// predict predicts, and keeps it.
 func (s *Service) predict(ctx context.Context, id int64, in resource.NewPrediction) (p resource.Prediction, err error) {
 	if s.Runner.Measuring() > 0 {
-		return p, fmt.Errorf("%w: a run measures, and must not be disturbed; foretell when it has ended", errBusy)
+		return p, fmt.Errorf("%w: a run measures, and must not be disturbed; predict when it has ended", errBusy)
 	}
 	kept, err := s.Store.Twin(ctx, id)
 	if err != nil {
@@ -356,7 +356,7 @@ func (s *Service) predict(ctx context.Context, id int64, in resource.NewPredicti
 	if err != nil {
 		return p, err
 	}
-	foretelling := twin.Foretelling{With: reader([]byte(kept.Text)), Fitted: *kept.Fitted, Changes: in.Changes, Measure: s.Aside.Simulate}
+	predicting := twin.Predicting{With: reader([]byte(kept.Text)), Fitted: *kept.Fitted, Changes: in.Changes, Measure: s.Aside.Simulate}
 	named := map[string]bool{}
 	for _, step := range steps {
 		load := twin.NamedLoad{Name: step.Name, Load: step.Load}
@@ -365,10 +365,10 @@ func (s *Service) predict(ctx context.Context, id int64, in resource.NewPredicti
 		}
 		if key := load.Name + load.Load.Key(); !step.Fill && !named[key] {
 			named[key] = true
-			foretelling.Loads = append(foretelling.Loads, load)
+			predicting.Loads = append(predicting.Loads, load)
 		}
 	}
-	if p.Foretold, err = foretelling.Run(ctx); err != nil {
+	if p.Predicted, err = predicting.Run(ctx); err != nil {
 		return p, err
 	}
 	if p, err = s.Store.AddPrediction(ctx, id, p); err != nil {

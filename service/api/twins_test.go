@@ -112,16 +112,16 @@ func TestTwinsOverTheAPI(t *testing.T) {
 		t.Errorf("%+v", kept)
 	}
 	predictions := fmt.Sprintf("/twins/%d/predictions", kept.ID)
-	foretell := resource.NewPrediction{Plan: plan.Plan{Stages: []plan.Stage{{Load: load}}}}
-	wrongly := foretell
+	predict := resource.NewPrediction{Plan: plan.Plan{Stages: []plan.Stage{{Load: load}}}}
+	wrongly := predict
 	wrongly.Changes = []plan.Setting{{Field: "members.count", Value: "none"}, {Field: "layout.level", Value: "raid6"}}
 	refused(422, "needs at least 4", http.MethodPost, predictions, wrongly)
-	wrongly = foretell
+	wrongly = predict
 	wrongly.VolumeID = 55
 	refused(404, "volume 55", http.MethodPost, predictions, wrongly)
-	refused(404, "twin 99", http.MethodPost, "/twins/99/predictions", foretell)
+	refused(404, "twin 99", http.MethodPost, "/twins/99/predictions", predict)
 	var made resource.Prediction
-	into(&made, 201, http.MethodPost, predictions, foretell)
+	into(&made, 201, http.MethodPost, predictions, predict)
 	if len(made.Confronted) != 1 || made.Confronted[0].Measured != nil {
 		t.Errorf("what was measured before is no proof: %+v", made)
 	}

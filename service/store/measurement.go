@@ -20,30 +20,30 @@ import (
 )
 
 type measurementRow struct {
-	ID       int64
-	RunID    int64 `db:"run_id"`
-	Position int
-	Stage    int
-	Name     string
-	Fill     bool
-	Point    document[[]plan.Setting]
-	Repeat   int
-	Repeats  int
-	Load     document[workload.Spec]
-	Status   resource.Status
-	Reason   string
-	Summary  document[*summary]
-	Findings document[[]judge.Finding]
-	Started  time.Time
-	Ended    *time.Time
-	Format   format
+	ID              int64
+	RunID           int64 `db:"run_id"`
+	Position        int
+	Stage           int
+	Name            string
+	Preconditioning bool
+	Point           document[[]plan.Setting]
+	Repeat          int
+	Repeats         int
+	Load            document[workload.Spec]
+	Status          resource.Status
+	Reason          string
+	Summary         document[*summary]
+	Findings        document[[]judge.Finding]
+	Started         time.Time
+	Ended           *time.Time
+	Format          format
 }
 
-const measurementColumns = `id, run_id, position, stage, name, fill, point, repeat, repeats, load, status, reason, summary, findings, started, ended, format`
+const measurementColumns = `id, run_id, position, stage, name, preconditioning, point, repeat, repeats, load, status, reason, summary, findings, started, ended, format`
 
 func (r measurementRow) record() resource.Measurement {
 	return resource.Measurement{
-		ID: r.ID, RunID: r.RunID, Position: r.Position, Stage: r.Stage, Name: r.Name, Fill: r.Fill,
+		ID: r.ID, RunID: r.RunID, Position: r.Position, Stage: r.Stage, Name: r.Name, Fill: r.Preconditioning,
 		Point: r.Point.value, Repeat: r.Repeat, Repeats: r.Repeats, Load: r.Load.value, Status: r.Status,
 		Reason: r.Reason, Summary: r.Summary.value.now(), Findings: r.Findings.value, Started: r.Started.UTC(), Ended: inUTC(r.Ended),
 	}
@@ -61,7 +61,7 @@ func (s *Store) AddMeasurement(ctx context.Context, m resource.Measurement) (res
 		return m, err
 	}
 	m.ID, err = s.insert(ctx, fmt.Sprintf("keep measurement %d of run %d", m.Position, m.RunID),
-		`INSERT INTO measurements (run_id, position, stage, name, fill, point, repeat, repeats, load, status, started, format) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		`INSERT INTO measurements (run_id, position, stage, name, preconditioning, point, repeat, repeats, load, status, started, format) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		m.RunID, m.Position, m.Stage, m.Name, m.Fill, point, m.Repeat, m.Repeats, load, m.Status, m.Started, present)
 	return m, err
 }

@@ -21,6 +21,7 @@ import (
 	"modernc.org/sqlite"
 	sqlite3 "modernc.org/sqlite/lib"
 
+	"patientheron/core/renamed"
 	"patientheron/resource"
 )
 
@@ -153,9 +154,9 @@ func (d *document[T]) Scan(source any) error {
 	case nil:
 		return nil
 	case string:
-		return json.Unmarshal([]byte(text), &d.value)
+		return json.Unmarshal(renamed.JSON([]byte(text)), &d.value)
 	case []byte:
-		return json.Unmarshal(text, &d.value)
+		return json.Unmarshal(renamed.JSON(text), &d.value)
 	}
 	return fmt.Errorf("a JSON column holds %T", source)
 }

@@ -456,6 +456,19 @@ func TestStoreOfSchema3(t *testing.T) {
 	}
 }
 
+// What an earlier version wrote under other names is read under those of today.
+func TestRecordsUnderOldNames(t *testing.T) {
+	s := golden(t, "schema-3")
+	const load = `{"blocks":[{"sizeBytes":4096,"weight":1}],"readShare":1,"order":"random","depth":8,"workers":1,"forSeconds":10,"leadInSeconds":2,"settled":true,"within":0.02}`
+	if _, err := s.db.ExecContext(t.Context(), `UPDATE measurements SET load = ? WHERE id = 1`, load); err != nil {
+		t.Fatal(err)
+	}
+	m, err := s.Measurement(t.Context(), 1)
+	if err != nil || m.Load.WarmUp != 2 || !m.Load.Steady || m.Load.Margin != 0.02 {
+		t.Errorf("%+v (%v)", m.Load, err)
+	}
+}
+
 // Consent is renewed for who gave it, and for nobody else.
 func TestConsentInTheStore(t *testing.T) {
 	s := open(t)

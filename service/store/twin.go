@@ -62,47 +62,47 @@ func (s *Store) TwinNamed(ctx context.Context, name string) (is bool, err error)
 	return is, explain(err, fmt.Sprintf("twin %q", name))
 }
 
-// ForgetTwin removes a twin with what was foretold with it; what was measured stays.
+// ForgetTwin removes a twin with what was predicted with it; what was measured stays.
 func (s *Store) ForgetTwin(ctx context.Context, id int64) error {
 	return s.change(ctx, fmt.Sprintf("twin %d", id), `DELETE FROM twins WHERE id = ?`, id)
 }
 
 type predictionRow struct {
-	ID       int64
-	TwinID   int64 `db:"twin_id"`
-	Changes  document[[]plan.Setting]
-	VolumeID int64 `db:"volume_id"`
-	Volume   string
-	Foretold document[[]twin.Foretold]
-	Created  time.Time
+	ID        int64
+	TwinID    int64 `db:"twin_id"`
+	Changes   document[[]plan.Setting]
+	VolumeID  int64 `db:"volume_id"`
+	Volume    string
+	Predicted document[[]twin.Predicted]
+	Created   time.Time
 }
 
 func (r predictionRow) record() resource.Prediction {
-	return resource.Prediction{ID: r.ID, Changes: r.Changes.value, VolumeID: r.VolumeID, Volume: r.Volume, Foretold: r.Foretold.value, Created: r.Created.UTC()}
+	return resource.Prediction{ID: r.ID, Changes: r.Changes.value, VolumeID: r.VolumeID, Volume: r.Volume, Predicted: r.Predicted.value, Created: r.Created.UTC()}
 }
 
-// AddPrediction keeps what a twin foretold and returns it with its id.
+// AddPrediction keeps what a twin predicted and returns it with its id.
 func (s *Store) AddPrediction(ctx context.Context, twinID int64, p resource.Prediction) (resource.Prediction, error) {
 	p.Created = s.Now().UTC()
 	changes, err := encode(p.Changes)
 	if err != nil {
 		return p, err
 	}
-	foretold, err := encode(p.Foretold)
+	predicted, err := encode(p.Predicted)
 	if err != nil {
 		return p, err
 	}
-	p.ID, err = s.insert(ctx, fmt.Sprintf("keep what twin %d foretells", twinID), `INSERT INTO predictions (twin_id, changes, volume_id, volume, foretold, created) VALUES (?, ?, ?, ?, ?, ?)`,
-		twinID, changes, p.VolumeID, p.Volume, foretold, p.Created)
+	p.ID, err = s.insert(ctx, fmt.Sprintf("keep what twin %d predicts", twinID), `INSERT INTO predictions (twin_id, changes, volume_id, volume, predicted, created) VALUES (?, ?, ?, ?, ?, ?)`,
+		twinID, changes, p.VolumeID, p.Volume, predicted, p.Created)
 	return p, err
 }
 
-// Predictions lists what a twin foretold, newest first, and what of it cannot be read.
+// Predictions lists what a twin predicted, newest first, and what of it cannot be read.
 func (s *Store) Predictions(ctx context.Context, twinID int64) ([]resource.Prediction, []resource.Unreadable, error) {
 	return listed[predictionRow](ctx, s.db, "prediction", `SELECT * FROM predictions WHERE twin_id = ? ORDER BY id DESC`, twinID)
 }
 
-// ForgetPrediction removes one that a twin foretold.
+// ForgetPrediction removes one that a twin predicted.
 func (s *Store) ForgetPrediction(ctx context.Context, twinID, id int64) error {
 	return s.change(ctx, fmt.Sprintf("prediction %d of twin %d", id, twinID), `DELETE FROM predictions WHERE twin_id = ? AND id = ?`, twinID, id)
 }

@@ -36,7 +36,7 @@ func written(t *testing.T, name, text string) string {
 }
 
 // A twin is fitted to an array that is not what was sold, with what was sold as the guess. What
-// it foretells is confronted by itself with what is measured later: on that volume while it is
+// it predicts is confronted by itself with what is measured later: on that volume while it is
 // as it was, and, where something was to be another way, on another.
 func TestTwins(t *testing.T) {
 	t.Parallel()
@@ -95,17 +95,17 @@ func TestTwins(t *testing.T) {
 		t.Errorf("%v: %s", err, text)
 	}
 
-	if _, trouble, err := s.cli("twin", "foretell", "1", "--with", "members.colour=red"); err == nil || !strings.Contains(trouble, "a group of members has no key") {
+	if _, trouble, err := s.cli("twin", "predict", "1", "--with", "members.colour=red"); err == nil || !strings.Contains(trouble, "a group of members has no key") {
 		t.Error(trouble)
 	}
 	load := []string{"--block", "8KiB", "--depth", "4", "--span", "100GiB", "--for", "4s"}
-	do(append([]string{"twin", "foretell", "mine"}, load...)...)
+	do(append([]string{"twin", "predict", "mine"}, load...)...)
 	six, err := s.AddVolume(t.Context(), resource.NewVolume{Name: "six", Locator: "array:" + written(t, "six.yaml", fmt.Sprintf(deliveredDisks, 6))})
 	if err != nil {
 		t.Fatal(err)
 	}
-	do(append([]string{"twin", "foretell", "mine", "--with", "members.count=6", "--on", six.Name}, load...)...)
-	do(append([]string{"twin", "foretell", "mine", "--with", "members.count=6"}, load...)...)
+	do(append([]string{"twin", "predict", "mine", "--with", "members.count=6", "--on", six.Name}, load...)...)
+	do(append([]string{"twin", "predict", "mine", "--with", "members.count=6"}, load...)...)
 	do(append([]string{"measure", "pool"}, load...)...)
 	do(append([]string{"measure", "six"}, load...)...)
 	if kept, err = s.Twin(t.Context(), 1); err != nil || len(kept.Predictions) != 3 {
@@ -138,7 +138,7 @@ func TestTwins(t *testing.T) {
 }
 
 // In the console a twin is fitted, with a mistake in the guess pointed out and how far it is
-// seen, and foretells.
+// seen, and predicts.
 func TestConsoleTwins(t *testing.T) {
 	t.Parallel()
 	s := serve(t, t.TempDir(), false)
@@ -178,7 +178,7 @@ func TestConsoleTwins(t *testing.T) {
 	p.says("average seek")
 	p.until(`document.querySelectorAll("canvas").length === 1`)
 	p.says("Nothing yet.")
-	press("Foretell")
+	press("Predict")
 	set("[name=changes]", "members.count=1000")
 	submit()
 	p.says("members")
@@ -200,10 +200,10 @@ func TestConsoleTwins(t *testing.T) {
 	}
 }
 
-// Of real disks, whose rates the kernel's own limits hold, one is measured alone; its twin foretells
+// Of real disks, whose rates the kernel's own limits hold, one is measured alone; its twin predicts
 // what five of them do as a stripe, which a real file system then makes of them. The stripe is
 // set against them as well.
-func TestATwinForetellsARealStripe(t *testing.T) {
+func TestATwinPredictsARealStripe(t *testing.T) {
 	t.Parallel()
 	s := serve(t, t.TempDir(), false)
 	limits := grouped(t, s)
@@ -244,7 +244,7 @@ func TestATwinForetellsARealStripe(t *testing.T) {
 	if _, err := s.AddVolume(t.Context(), resource.NewVolume{Name: "stripe", Locator: stripe}); err != nil {
 		t.Fatal(err)
 	}
-	do("twin", "foretell", "disk", "--with", "members.count=5", "--with", "layout.level=raid0", "--on", "stripe", "--plan", loads(20))
+	do("twin", "predict", "disk", "--with", "members.count=5", "--with", "layout.level=raid0", "--on", "stripe", "--plan", loads(20))
 	do("measure", "stripe", "--plan", loads(20))
 	kept, err := s.Twin(t.Context(), 1)
 	if err != nil {
@@ -257,7 +257,7 @@ func TestATwinForetellsARealStripe(t *testing.T) {
 			t.Fatalf("%+v", c)
 		}
 		if off := c.Figure.Value/truth - 1; math.Abs(off) > 0.2 {
-			t.Errorf("%s is foretold %+.1f %% off the limits", c.Name, off*100)
+			t.Errorf("%s is predicted %+.1f %% off the limits", c.Name, off*100)
 		}
 	}
 }

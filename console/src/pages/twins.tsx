@@ -31,7 +31,7 @@ export function Twins() {
 			<h1 className="mb-2 text-xl">Twins</h1>
 			<p className="mb-4 max-w-3xl">
 				A twin is a simulated array whose rates and times were fitted to what was measured of a real one. It
-				foretells what another member, cache or link would bring, and is confronted with what is measured
+				predicts what another member, cache or link would bring, and is confronted with what is measured
 				then.
 			</p>
 			<Unreadable of={twins.data.unreadable} />
@@ -69,7 +69,7 @@ export function Twins() {
 											aria-label={`Forget ${t.name}`}
 											onClick={() =>
 												window.confirm(
-													`Forget the twin “${t.name}”, and what it foretold? What was measured stays.`,
+													`Forget the twin “${t.name}”, and what it predicted? What was measured stays.`,
 												) && forget.mutate(t.id)
 											}
 										>

@@ -20,7 +20,7 @@ const valued = (unit: string | undefined, v: number) => (unit ? show(unit, v) : 
 
 const told: Record<string, string> = { well: "✓ well", roughly: "~ roughly", hardly: "? hardly" };
 
-/** All that is known of a twin, and what it foretold. */
+/** All that is known of a twin, and what it predicted. */
 export function TwinShown({ twin }: { twin: Twin }) {
 	const f = twin.fitted;
 	const save = () =>
@@ -74,7 +74,7 @@ export function TwinShown({ twin }: { twin: Twin }) {
 					)}
 				</>
 			)}
-			<Foretold twin={twin} />
+			<Predicted twin={twin} />
 			{(f?.leftOut ?? []).length > 0 && (
 				<details className="mt-6">
 					<summary className="cursor-pointer font-medium">What was left out</summary>
@@ -236,23 +236,23 @@ function Loads({ f }: { f: Fitted }) {
 	);
 }
 
-/** What was foretold beside what was measured since, and a form to foretell more. */
-function Foretold({ twin }: { twin: Twin }) {
+/** What was predicted beside what was measured since, and a form to predict more. */
+function Predicted({ twin }: { twin: Twin }) {
 	const [asking, setAsking] = useState(false);
 	const list = twin.predictions ?? [];
 	return (
-		<section className="mt-8" aria-label="What it foretold">
+		<section className="mt-8" aria-label="What it predicted">
 			<div className="flex items-baseline gap-4">
-				<h2 className="text-lg">What it foretold</h2>
+				<h2 className="text-lg">What it predicted</h2>
 				{!asking && (
 					<button type="button" className="btn btn-sm print:hidden" onClick={() => setAsking(true)}>
-						Foretell
+						Predict
 					</button>
 				)}
 			</div>
 			{asking && <Ask twin={twin} done={() => setAsking(false)} />}
 			{list.length === 0 && !asking && (
-				<p className="mt-1">Nothing yet. Change one thing, and let it foretell what that brings.</p>
+				<p className="mt-1">Nothing yet. Change one thing, and let it predict what that brings.</p>
 			)}
 			{list.map((p) => (
 				<One key={p.id} twin={twin} p={p} />
@@ -271,12 +271,12 @@ function One({ twin, p }: { twin: Twin; p: Prediction }) {
 	return (
 		<div className="mt-4">
 			<p>
-				<span className="font-medium">{changes ? `With ${changes}` : "As it is"}</span>, foretold{" "}
+				<span className="font-medium">{changes ? `With ${changes}` : "As it is"}</span>, predicted{" "}
 				{moment(p.created)}. {p.words}{" "}
 				<button
 					type="button"
 					className="btn btn-ghost btn-xs print:hidden"
-					onClick={() => window.confirm("Forget what was foretold here?") && forget.mutate()}
+					onClick={() => window.confirm("Forget what was predicted here?") && forget.mutate()}
 				>
 					Forget…
 				</button>
@@ -288,7 +288,7 @@ function One({ twin, p }: { twin: Twin; p: Prediction }) {
 						<tr>
 							<th>Load</th>
 							<th>Figure</th>
-							<th className="figure">Foretold</th>
+							<th className="figure">Predicted</th>
 							<th className="figure">95 % interval</th>
 							<th className="figure">Measured</th>
 							<th className="figure">Off</th>
@@ -330,7 +330,7 @@ function Ask({ twin, done }: { twin: Twin; done: () => void }) {
 	const [changes, setChanges] = useState("");
 	const [plan, setPlan] = useState(plain);
 	const [volume, setVolume] = useState(twin.volumeId);
-	const foretell = useMutation({
+	const predict = useMutation({
 		mutationFn: async () => {
 			const read = await api.readPlan(plan);
 			const lines = changes.split("\n").filter((line) => line.trim() !== "");
@@ -353,7 +353,7 @@ function Ask({ twin, done }: { twin: Twin; done: () => void }) {
 	});
 	const submit = (e: FormEvent) => {
 		e.preventDefault();
-		foretell.mutate();
+		predict.mutate();
 	};
 	const list = volumes.data?.volumes ?? [];
 	return (
@@ -418,10 +418,10 @@ function Ask({ twin, done }: { twin: Twin; done: () => void }) {
 					))}
 				</select>
 			</label>
-			{foretell.error && <Trouble error={foretell.error} />}
+			{predict.error && <Trouble error={predict.error} />}
 			<div className="flex gap-2">
-				<button type="submit" className="btn btn-primary" disabled={foretell.isPending}>
-					{foretell.isPending ? "Simulating…" : "Foretell"}
+				<button type="submit" className="btn btn-primary" disabled={predict.isPending}>
+					{predict.isPending ? "Simulating…" : "Predict"}
 				</button>
 				<button type="button" className="btn" onClick={done}>
 					Cancel
