@@ -15,9 +15,9 @@ import (
 	"patientheron/resource"
 )
 
-func (a *app) agreed() *cobra.Command {
+func (a *app) session() *cobra.Command {
 	var only int
-	command := a.runCommand("agreed RUN", "Show what host and target agreed on for their sessions", "  heron run agreed 12\n  heron run agreed 12 --only 3",
+	command := a.runCommand("session RUN", "Show the session parameters that host and target negotiated", "  heron run session 12\n  heron run session 12 --only 3",
 		func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
 			detail, err := c.Run(ctx, id)
 			if err != nil {

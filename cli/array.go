@@ -42,7 +42,7 @@ func (a *app) array() *cobra.Command {
 	var with []string
 	explain := &cobra.Command{
 		Use: "explain FILE", Short: "Say in words what an array is, what each hop can pass and what it survives", Args: cobra.ExactArgs(1),
-		Example: "  heron array explain plain.yaml\n  heron array explain plain.yaml --with members.count=12 --with link.mtu=9000",
+		Example: "  heron array explain plain.yaml\n  heron array explain plain.yaml --set members.count=12 --set link.mtu=9000",
 		RunE: func(command *cobra.Command, arguments []string) error {
 			settings, err := readWith(with)
 			if err != nil {
@@ -59,17 +59,17 @@ func (a *app) array() *cobra.Command {
 			return nil
 		},
 	}
-	explain.Flags().StringArrayVar(&with, "with", nil, "take another value for a key of the file, such as members.count=12; none takes it away")
-	var as string
+	explain.Flags().StringArrayVar(&with, "set", nil, "take another value for a key of the file, such as members.count=12; none takes it away")
+	var name string
 	keep := &cobra.Command{
 		Use: "keep FILE", Short: "Hand an array file over to the service and print its locator", Args: cobra.ExactArgs(1),
 		Long: `Hand an array file over to the service, which keeps it in its data folder. The
 service reads array files there and in folders that it was started with
 ("heron serve --arrays"), and nowhere else. Handed over again, the file takes
 the place of the earlier one.`,
-		Example: "  heron array keep plain.yaml\n  heron array keep plain.yaml --as rack-3",
+		Example: "  heron array keep plain.yaml\n  heron array keep plain.yaml --name rack-3",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
-			locator, err := keepArray(ctx, c, arguments[0], as)
+			locator, err := keepArray(ctx, c, arguments[0], name)
 			if err != nil {
 				return err
 			}
@@ -80,8 +80,8 @@ the place of the earlier one.`,
 			return nil
 		}),
 	}
-	keep.Flags().StringVar(&as, "as", "", "name to keep it under (default: made from the path)")
-	command.AddCommand(check, explain, keep, a.arrayMeasure(), a.arrayStrike(), a.serveArray())
+	keep.Flags().StringVar(&name, "name", "", "name to keep it under (default: made from the path)")
+	command.AddCommand(check, explain, keep, a.arrayMeasure(), a.arrayInject(), a.serveArray())
 	return command
 }
 
@@ -90,7 +90,7 @@ func readWith(texts []string) (settings []plan.Setting, err error) {
 	for _, text := range texts {
 		key, value, found := strings.Cut(text, "=")
 		if !found {
-			return nil, fmt.Errorf("--with %q is not understood; write it like members.count=12", text)
+			return nil, fmt.Errorf("--set %q is not understood; write it like members.count=12", text)
 		}
 		settings = append(settings, plan.Setting{Field: strings.TrimSpace(key), Value: strings.TrimSpace(value)})
 	}
@@ -99,7 +99,7 @@ func readWith(texts []string) (settings []plan.Setting, err error) {
 
 // keepArray reads an array file with the rights of the user and hands it over.
 // Files of one name from different folders are kept apart.
-func keepArray(ctx context.Context, c *client.Client, file, as string) (string, error) {
+func keepArray(ctx context.Context, c *client.Client, file, name string) (string, error) {
 	path, err := filepath.Abs(file)
 	if err != nil {
 		return "", fmt.Errorf("find %s: %w", file, err)
@@ -111,11 +111,11 @@ func keepArray(ctx context.Context, c *client.Client, file, as string) (string, 
 	if err != nil {
 		return "", fmt.Errorf("read the array file: %w", err)
 	}
-	if as == "" {
+	if name == "" {
 		digest := sha256.Sum256([]byte(path))
-		as = fmt.Sprintf("%s-%x", strings.TrimSuffix(filepath.Base(path), filepath.Ext(path)), digest[:3])
+		name = fmt.Sprintf("%s-%x", strings.TrimSuffix(filepath.Base(path), filepath.Ext(path)), digest[:3])
 	}
-	return c.KeepArray(ctx, as, string(text))
+	return c.KeepArray(ctx, name, string(text))
 }
 
 func (a *app) arrayMeasure() *cobra.Command {
@@ -135,19 +135,19 @@ func (a *app) arrayMeasure() *cobra.Command {
 	return command
 }
 
-func (a *app) arrayStrike() *cobra.Command {
+func (a *app) arrayInject() *cobra.Command {
 	return &cobra.Command{
-		Use: "strike RUN FAULT", Short: "Make something go wrong with the array that a run measures, and mark it", Args: cobra.ExactArgs(2),
+		Use: "inject RUN FAULT", Short: "Inject a fault into the simulated array that a run is measuring, and mark it", Args: cobra.ExactArgs(2),
 		Long: `Make a fault happen now to the simulated array that a run measures, as it would stand
 in the array file (docs/arrays.md lists them all). A marker is set for it, so that the
 run shows the rate before and after. Measure at a pace that leaves time to watch.`,
-		Example: "  heron array measure plain.yaml --for 10min --pace 20x &\n  heron array strike 12 '{kind: member fails, member: 2}'\n  heron array strike 12 '{kind: path drops, path: 1, for: 2s}'",
+		Example: "  heron array measure plain.yaml --for 10min --pace 20x &\n  heron array inject 12 '{kind: member fails, member: 2}'\n  heron array inject 12 '{kind: path drops, path: 1, for: 2s}'",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			id, err := number(arguments[0], "run")
 			if err != nil {
 				return err
 			}
-			marker, err := c.Strike(ctx, id, arguments[1])
+			marker, err := c.Inject(ctx, id, arguments[1])
 			if err != nil {
 				return err
 			}

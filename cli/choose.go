@@ -38,9 +38,9 @@ a short list with verdicts, headroom, price and bill, and why the cheaper ones f
 
 The uses of the sheet have to give their loads. Everything is simulated from the facts of
 the parts: it says what is worth trying, and a measurement of the real thing what it does.
-Nothing is kept; --to writes the designs of the short list as array files, to be changed
+Nothing is kept; --designs writes the designs of the short list as array files, to be changed
 and measured.`,
-		Example: "  heron choose station.yaml --parts dealer.yaml\n  heron choose station.yaml --parts dealer.yaml --short 3 --to designs --report what-to-buy.html",
+		Example: "  heron choose station.yaml --parts dealer.yaml\n  heron choose station.yaml --parts dealer.yaml --short 3 --designs designs --html what-to-buy.html",
 		RunE: func(command *cobra.Command, arguments []string) error {
 			_, n, err := readNeed(command, arguments[0])
 			if err != nil {
@@ -89,8 +89,8 @@ and measured.`,
 	flags.StringVar(&partsPath, "parts", "", "the list of parts")
 	flags.IntVar(&short, "short", 5, "designs that meet the need to show, beside the frontier of price against headroom")
 	flags.Uint64Var(&seed, "seed", 1, "number that what is drawn is drawn with")
-	flags.StringVar(&page, "report", "", "write the answer as one page for people who were not there, into this file, which does not exist yet")
-	flags.StringVar(&to, "to", "", "write the designs of the answer as array files into this folder, which does not exist yet")
+	flags.StringVar(&page, "html", "", "write the answer as a self-contained HTML page, into this file, which does not exist yet")
+	flags.StringVar(&to, "designs", "", "write the designs of the answer as array files into this folder, which does not exist yet")
 	return command
 }
 

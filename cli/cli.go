@@ -82,13 +82,17 @@ commands talk to it, or work without one with --here.`,
 	flags.StringVar(&a.data, "data", defaultData(), "data folder of the service (also HERON_DATA)")
 	flags.BoolVar(&a.here, "here", false, "do the work in this process, without a running service, and keep it in the data folder")
 	flags.BoolVar(&a.json, "json", false, "print what the API gives, as JSON")
+	root.SetUsageFunc(func(command *cobra.Command) error { return printUsage(command.OutOrStderr(), command) })
+	root.SetFlagErrorFunc(wrongFlag)
 	defer strict(root)
-	root.AddCommand(a.serve(), a.demo(), a.measure(), a.tune(), a.need(), a.twin(), a.efficiency(), a.choose(), a.watch(), a.race(), a.look(), a.setup(), a.volume(), a.leftover(), a.run(), a.mark(), a.compare(), a.comparison(), a.report(), a.preset(), a.plan(), a.array(), a.files(), a.contract(), a.version())
+	root.AddCommand(a.serve(), a.demo(), a.measure(), a.tune(), a.need(), a.twin(), a.efficiency(), a.choose(), a.look(), a.setup(), a.volume(), a.leftover(), a.run(), a.compare(), a.comparison(), a.preset(), a.plan(), a.array(), a.files(), a.contract(), a.version())
 	return root
 }
 
-// strict makes groups of commands refuse words that are none of their commands.
+// strict makes groups of commands refuse words that are none of their commands, and commands
+// say what they take.
 func strict(command *cobra.Command) {
+	counted(command)
 	if command.HasSubCommands() && command.RunE == nil && command.Run == nil {
 		command.Args = cobra.ArbitraryArgs
 		command.RunE = func(command *cobra.Command, arguments []string) error {
@@ -96,8 +100,8 @@ func strict(command *cobra.Command) {
 				return command.Help()
 			}
 			hint := ""
-			if near := command.SuggestionsFor(arguments[0]); len(near) > 0 {
-				hint = fmt.Sprintf(" Did you mean %q?", near[0])
+			if near := nearest(command, arguments[0]); near != "" {
+				hint = fmt.Sprintf(" Did you mean '%s'?", near)
 			}
 			return fmt.Errorf("'%s' has no command %q; '%s --help' shows what it has.%s", command.CommandPath(), arguments[0], command.CommandPath(), hint)
 		}

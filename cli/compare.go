@@ -37,11 +37,11 @@ func (e *GateError) Error() string { return e.reason }
 func (e *GateError) ExitCode() int { return e.Code }
 
 type compareOptions struct {
-	noise, figure, keep string
-	within              string
-	weigh, as           []string
-	csv                 bool
-	failIf              []string
+	noise, figure, keep, html string
+	within                    string
+	weigh, match              []string
+	csv                       bool
+	failIf                    []string
 }
 
 func (a *app) compare() *cobra.Command {
@@ -50,7 +50,7 @@ func (a *app) compare() *cobra.Command {
 		Use: "compare BASE CANDIDATE...", Short: "Is the candidate better than the baseline, by how much, and how sure is that?", Args: cobra.RangeArgs(2, 1+compare.Most),
 		Long: `Compare up to eight candidates with a baseline. Each side is a run, or several
 runs of one setup joined by + (12+14+15). Stages are matched by name, point of
-the sweep and load; what has no counterpart is listed. With --as a stage is compared
+the sweep and load; what has no counterpart is listed. With --match a stage is compared
 with one of another name, which may do the same by other means; then a run may be on
 both sides. RUN@before:MARKER and RUN@after:MARKER are what a run did before and
 after a marker.
@@ -64,9 +64,10 @@ is not met, 3 when it is, 4 when it cannot be told (one repeat, no value, or a
 figure not to be trusted), 1 for any other error.`,
 		Example: `  heron compare 12 14
   heron compare 12+13+14 15+16+17 --figure p99
-  heron compare 12 12 --as 'copied by host=copied by storage'
+  heron compare 12 12 --match 'copied by host=copied by storage'
   heron compare 12@before:'a disk fails' 12@after:'a disk fails'
-  heron compare 1 2 3 --noise 3% --keep "three caches"
+  heron compare 12 14 --html caches.html
+  heron compare 1 2 3 --noise 3% --name "three caches"
   heron compare 12 14 --fail-if 'p99 of "ledger" worse by 10%'`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			request, err := o.request(arguments)
@@ -92,13 +93,19 @@ figure not to be trusted), 1 for any other error.`,
 			if err != nil {
 				return err
 			}
+			if o.html != "" {
+				if err := writeNew(command, o.html, func(w io.Writer) error { return c.ReportComparison(ctx, request, w) }); err != nil {
+					return err
+				}
+			}
 			return check(gates, o.failIf, compared.Result)
 		}),
 	}
 	flags := command.Flags()
 	o.sides(command)
 	flags.StringVar(&o.figure, "figure", "", "one figure for all points, such as p99 (default: what matters most of each)")
-	flags.StringVar(&o.keep, "keep", "", "keep the comparison under this name")
+	flags.StringVar(&o.keep, "name", "", "keep the comparison under this name")
+	flags.StringVar(&o.html, "html", "", "write the comparison as a self-contained HTML page into this file too, which does not exist yet")
 	flags.BoolVar(&o.csv, "csv", false, "write all figures as CSV")
 	flags.StringArrayVar(&o.failIf, "fail-if", nil, `condition for the exit code, such as 'p99 of "ledger" worse by 10%'`)
 	return command
@@ -107,7 +114,7 @@ figure not to be trusted), 1 for any other error.`,
 func (o *compareOptions) sides(command *cobra.Command) {
 	command.Flags().StringVar(&o.noise, "noise", "5%", "smallest difference that matters")
 	command.Flags().StringArrayVar(&o.weigh, "weigh", nil, `count a stage so much in an index, such as 'ledger lookups=3'; stages without a weight do not count`)
-	command.Flags().StringArrayVar(&o.as, "as", nil, "compare a stage with one of another name, the baseline's first, such as 'copied by host=copied by storage'")
+	command.Flags().StringArrayVar(&o.match, "match", nil, "compare a stage with one of another name, the baseline's first, such as 'copied by host=copied by storage'")
 	command.Flags().StringVar(&o.within, "p99", "0", "count a load as kept only while its p99 latency stays within this")
 }
 
@@ -138,7 +145,7 @@ func (o *compareOptions) request(arguments []string) (n resource.NewComparison, 
 	if n.Weights, err = readWeights(o.weigh); err != nil {
 		return n, err
 	}
-	if n.Asked.As, err = readAs(o.as); err != nil {
+	if n.Asked.As, err = readAs(o.match); err != nil {
 		return n, err
 	}
 	if n.Asked.Within, err = quantity.ParseSeconds(o.within); err != nil {
@@ -185,7 +192,7 @@ func readAs(texts []string) (as []compare.As, err error) {
 		baseline, candidate, found := strings.Cut(text, "=")
 		one := compare.As{Baseline: strings.TrimSpace(baseline), Candidate: strings.TrimSpace(candidate)}
 		if !found || one.Baseline == "" || one.Candidate == "" {
-			return nil, fmt.Errorf("--as %q is not understood; write it like 'copied by host=copied by storage', the baseline's stage first", text)
+			return nil, fmt.Errorf("--match %q is not understood; write it like 'copied by host=copied by storage', the baseline's stage first", text)
 		}
 		as = append(as, one)
 	}
@@ -431,7 +438,7 @@ func comparisonCSV(w io.Writer, c resource.Compared) error {
 }
 
 func (a *app) comparison() *cobra.Command {
-	command := &cobra.Command{Use: "comparison", Short: "List, show and forget kept comparisons", Example: "  heron comparison list\n  heron comparison show 3"}
+	command := &cobra.Command{Use: "comparison", Short: "List, show and remove kept comparisons", Example: "  heron comparison list\n  heron comparison show 3"}
 	list := &cobra.Command{
 		Use: "list", Short: "List the kept comparisons", Args: cobra.NoArgs, Example: "  heron comparison list",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, _ []string) error {
@@ -443,7 +450,7 @@ func (a *app) comparison() *cobra.Command {
 				return printJSON(command.OutOrStdout(), comparisons)
 			}
 			if len(comparisons) == 0 {
-				fmt.Fprintln(command.OutOrStdout(), "No comparison is kept. Keep one with 'heron compare 1 2 --keep NAME'.")
+				fmt.Fprintln(command.OutOrStdout(), "No comparison is kept. Keep one with 'heron compare 1 2 --name NAME'.")
 				return nil
 			}
 			t := newTable(command.OutOrStdout(), 5, "comparison", "name", "baseline", "candidates")
@@ -471,14 +478,14 @@ func (a *app) comparison() *cobra.Command {
 		return nil
 	})
 	show.Flags().StringVar(&chosen, "figure", "", "one figure for all points, such as p99")
-	forget := a.comparisonCommand("forget COMPARISON", "Forget a comparison; its runs stay", "  heron comparison forget 3", func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
-		if err := c.ForgetComparison(ctx, id); err != nil {
+	remove := a.comparisonCommand("remove COMPARISON", "Remove a comparison; its runs stay", "  heron comparison remove 3", func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
+		if err := c.RemoveComparison(ctx, id); err != nil {
 			return err
 		}
-		fmt.Fprintf(command.OutOrStdout(), "Comparison %d is forgotten; its runs stay.\n", id)
+		fmt.Fprintf(command.OutOrStdout(), "Comparison %d is removed; its runs stay.\n", id)
 		return nil
 	})
-	command.AddCommand(list, show, forget)
+	command.AddCommand(list, show, a.comparisonReport(), remove)
 	return command
 }
 
@@ -508,47 +515,36 @@ func runsOf(g resource.Group) string {
 	return runs
 }
 
-func (a *app) report() *cobra.Command {
-	o := &compareOptions{}
+// comparisonReport writes a kept comparison as a page.
+func (a *app) comparisonReport() *cobra.Command {
 	var to string
-	var kept int64
-	command := &cobra.Command{
-		Use: "report RUN [CANDIDATE...]", Short: "Write a run or a comparison as one page for people who were not there", Args: cobra.MaximumNArgs(1 + compare.Most),
-		Long: `Write one HTML file that needs no network and no other file and prints well: the
-question, the setups, what changed, the result in a sentence, the figures with
-their spread, the findings, the method, and how to repeat it. With one run the
-report is about it; with more, about their comparison.`,
-		Example: "  heron report 12 --to run.html\n  heron report 12 14 --to caches.html\n  heron report --comparison 3 --to caches.html",
-		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
-			var write func(io.Writer) error
-			switch {
-			case kept > 0 && len(arguments) > 0:
-				return errors.New("--comparison and runs name two reports; keep one")
-			case kept > 0:
-				write = func(w io.Writer) error { return c.ReportKept(ctx, kept, w) }
-			case len(arguments) == 0:
-				return errors.New("name a run, two or more runs to compare, or a kept comparison with --comparison")
-			case len(arguments) == 1:
-				id, err := number(arguments[0], "run")
-				if err != nil {
-					return err
-				}
-				write = func(w io.Writer) error { return c.ReportRun(ctx, id, w) }
-			default:
-				request, err := o.request(arguments)
-				if err != nil {
-					return err
-				}
-				write = func(w io.Writer) error { return c.ReportComparison(ctx, request, w) }
-			}
-			return writeNew(command, to, write)
-		}),
-	}
-	o.sides(command)
-	command.Flags().StringVar(&to, "to", "", "file to write (default: standard output)")
-	command.Flags().Int64Var(&kept, "comparison", 0, "number of a kept comparison")
+	command := a.comparisonCommand("report COMPARISON", "Write a kept comparison as a self-contained HTML page", "  heron comparison report 3 --to caches.html",
+		func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
+			return writeNew(command, to, func(w io.Writer) error { return c.ReportKept(ctx, id, w) })
+		})
+	command.Long = pageHelp
+	command.Flags().StringVar(&to, "to", "", toHelp)
 	return command
 }
+
+// runReport writes a run as a page.
+func (a *app) runReport() *cobra.Command {
+	var to string
+	command := a.runCommand("report RUN", "Write a run as a self-contained HTML page", "  heron run report 12 --to run.html",
+		func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
+			return writeNew(command, to, func(w io.Writer) error { return c.ReportRun(ctx, id, w) })
+		})
+	command.Long = pageHelp
+	command.Flags().StringVar(&to, "to", "", toHelp)
+	return command
+}
+
+const (
+	pageHelp = `Write one HTML file that needs no network and no other file and prints well: the
+question, the setups, what changed, the result in a sentence, the figures with
+their spread, the findings, the method, and how to repeat it.`
+	toHelp = "file to write, which does not exist yet (default: standard output)"
+)
 
 // writeNew writes to a file that does not exist yet, or to standard output;
 // nothing half-written stays.
@@ -579,7 +575,7 @@ func (a *app) mark() *cobra.Command {
 	return &cobra.Command{
 		Use: "mark RUN NAME", Short: "Set a marker on a run that is measuring", Args: cobra.ExactArgs(2),
 		Long:    "Name the present moment on a run's time axis: what was switched on or off. The run\nthen shows the rate before and after it.",
-		Example: "  heron mark 12 'switched offload on'",
+		Example: "  heron run mark 12 'switched offload on'",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			id, err := number(arguments[0], "run")
 			if err != nil {

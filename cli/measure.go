@@ -35,6 +35,7 @@ func loadFlags(flags *pflag.FlagSet, spec *workload.Spec) {
 	for _, field := range workload.Fields() {
 		f := &fieldValue{field: field, spec: spec}
 		added := flags.VarPF(f, field.Flag, "", field.Usage)
+		inGroup(flags, field.Group(), field.Flag)
 		if field.Bool {
 			added.NoOptDefVal = "true"
 		}
@@ -155,7 +156,7 @@ Without other flags: 4 KiB random reads, depth 8, one worker, over a span of
   heron measure /srv/pool --files photographs.yaml --task fetch:3,save:1 --for 60s
   heron measure /srv/pool --feeds 12 --frames hd1080/20@25 --span 40GiB --for 60s
   heron measure /srv/pool --feed-rate 6MB/s --fit feeds=1..400 --repeats 3 --span 40GiB --for 60s
-  heron measure /srv/pool --stores 1 --requests put:1,get:1 --value 400B --log group --span 20GiB --for 120s
+  heron measure /srv/pool --stores 1 --requests put:1,get:1 --value 400B --log group-commit --span 20GiB --for 120s
   heron measure /srv/old /srv/new --block 64KiB --for 20s --repeats 5
   heron measure /srv/old /srv/new --files "2000 x 64KiB" --task put --passes 1 --race
   heron measure "iscsi://192.0.2.10/iqn.2026-01.example:store/1?ImmediateData=No" --span 10GiB --depth 32
@@ -185,6 +186,8 @@ func (o *measureOptions) flags(command *cobra.Command) {
 	flags.StringVar(&o.pace, "pace", "", "play a simulated array at 1x or 20x the wall's clock, to watch it (default: as fast as it can)")
 	flags.StringSliceVar(&o.over, "override", nil, "let this check fail and measure all the same, such as room; it is recorded with the run")
 	flags.BoolVar(&o.detach, "detach", false, "start the run and do not wait for it")
+	inGroup(flags, planFlags, "preset", "plan", "sweep", "fit", "race", "name", "repeats")
+	inGroup(flags, waitFlags, "pause", "quiet", "pace", "override", "detach")
 }
 
 func (a *app) startMeasuring(ctx context.Context, c *client.Client, command *cobra.Command, targets []string, o *measureOptions) error {
@@ -221,7 +224,7 @@ func (a *app) startMeasuring(ctx context.Context, c *client.Client, command *cob
 		if a.json {
 			return printJSON(command.OutOrStdout(), run)
 		}
-		fmt.Fprintf(command.OutOrStdout(), "Run %d is %s; watch it with 'heron watch %d'.\n", run.ID, run.Status, run.ID)
+		fmt.Fprintf(command.OutOrStdout(), "Run %d is %s; watch it with 'heron run watch %d'.\n", run.ID, run.Status, run.ID)
 		return nil
 	}
 	return a.follow(ctx, c, command, run, true)
@@ -554,7 +557,7 @@ func (a *app) watch() *cobra.Command {
 	return &cobra.Command{
 		Use: "watch RUN", Short: "Watch a run until it ends", Args: cobra.ExactArgs(1),
 		Long:    "Watch a run live and print its result at the end. Ctrl-C stops watching; the run goes on.",
-		Example: "  heron watch 12\n  heron watch 12 --json",
+		Example: "  heron run watch 12\n  heron run watch 12 --json",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			id, err := number(arguments[0], "run")
 			if err != nil {

@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"patientheron/client"
+	"patientheron/core/judge"
 	"patientheron/core/need"
 	"patientheron/core/quantity"
 	"patientheron/format/needfile"
@@ -124,18 +125,22 @@ func runsIn(argument string) (group resource.Group, ok bool) {
 }
 
 func (a *app) needJudge() *cobra.Command {
-	var gate, asCSV bool
+	var failIf string
+	var asCSV bool
 	command := &cobra.Command{
 		Use: "judge SHEET [SETUP...]", Short: "Judge setups by a need sheet", Args: cobra.MinimumNArgs(1),
 		Long: `Judge setups by a need sheet: a file, or one that is kept, by its name or number. A setup
 is a volume, with all runs of what stood behind it when it was last measured, or runs
 joined by + (12+14). Without any, all volumes that were measured are judged.
 
-With --gate a script gets its answer in the exit code: 0 when every setup that is judged
-meets all demands, 3 when one falls short of one, 4 when that is not shown or not measured,
-1 for any other error.`,
-		Example: "  heron need judge station.yaml\n  heron need judge station.yaml pool pool-with-cache\n  heron need judge \"A day at the station\" 12+14 15\n  heron need judge station.yaml pool --gate",
+With --fail-if 'falls short' a script gets its answer in the exit code: 0 when every setup
+that is judged meets all demands, 3 when one falls short of one, 4 when that is not shown or
+not measured, 1 for any other error.`,
+		Example: "  heron need judge station.yaml\n  heron need judge station.yaml pool pool-with-cache\n  heron need judge \"A day at the station\" 12+14 15\n  heron need judge station.yaml pool --fail-if 'falls short'",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
+			if failIf != "" && failIf != string(judge.FallsShort) {
+				return fmt.Errorf("--fail-if %q is not understood; write --fail-if '%s'", failIf, judge.FallsShort)
+			}
 			asked, err := a.wanted(ctx, c, command, arguments)
 			if err != nil {
 				return err
@@ -152,13 +157,13 @@ meets all demands, 3 when one falls short of one, 4 when that is not shown or no
 			default:
 				printVerdicts(command.OutOrStdout(), v)
 			}
-			if err != nil || !gate {
+			if err != nil || failIf == "" {
 				return err
 			}
 			return needGate(v)
 		}),
 	}
-	command.Flags().BoolVar(&gate, "gate", false, "answer in the exit code: 0 all meet it, 3 one falls short, 4 not shown")
+	command.Flags().StringVar(&failIf, "fail-if", "", "condition for the exit code: 'falls short'")
 	command.Flags().BoolVar(&asCSV, "csv", false, "write all verdicts as CSV")
 	return command
 }
@@ -232,7 +237,7 @@ setup stands to the need meanwhile, and how long that lasts, is then said beside
 				if a.json {
 					return printJSON(command.OutOrStdout(), run)
 				}
-				fmt.Fprintf(command.OutOrStdout(), "Run %d is %s; watch it with 'heron watch %d'.\n", run.ID, run.Status, run.ID)
+				fmt.Fprintf(command.OutOrStdout(), "Run %d is %s; watch it with 'heron run watch %d'.\n", run.ID, run.Status, run.ID)
 				return nil
 			}
 			return a.follow(ctx, c, command, run, true)
@@ -250,7 +255,7 @@ setup stands to the need meanwhile, and how long that lasts, is then said beside
 func (a *app) needReport() *cobra.Command {
 	var to string
 	command := &cobra.Command{
-		Use: "report SHEET [SETUP...]", Short: "Write how setups stand to a need as one page for people who were not there", Args: cobra.MinimumNArgs(1),
+		Use: "report SHEET [SETUP...]", Short: "Write how setups stand to a need as a self-contained HTML page", Args: cobra.MinimumNArgs(1),
 		Long: `Write one HTML file that needs no network and no other file and prints well: what to take
 in a sentence, demands against setups, what each costs and carries, what is not shown,
 and how to repeat it. Setups are named as for 'heron need judge'.`,
@@ -347,16 +352,16 @@ func (a *app) needShow() *cobra.Command {
 
 func (a *app) needForget() *cobra.Command {
 	return &cobra.Command{
-		Use: "forget SHEET", Short: "Forget a kept need sheet; what was measured stays", Args: cobra.ExactArgs(1), Example: "  heron need forget 3",
+		Use: "remove SHEET", Short: "Remove a kept need sheet; what was measured stays", Args: cobra.ExactArgs(1), Example: "  heron need remove 3",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			kept, err := a.keptNeed(ctx, c, arguments[0])
 			if err != nil {
 				return err
 			}
-			if err := c.ForgetNeed(ctx, kept.ID); err != nil {
+			if err := c.RemoveNeed(ctx, kept.ID); err != nil {
 				return err
 			}
-			fmt.Fprintf(command.OutOrStdout(), "Need %d, %q, is forgotten; what was measured stays.\n", kept.ID, kept.Name)
+			fmt.Fprintf(command.OutOrStdout(), "Need %d, %q, is removed; what was measured stays.\n", kept.ID, kept.Name)
 			return nil
 		}),
 	}

@@ -178,7 +178,7 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 	}
 	words += fmt.Sprintf(", %s moved, through %s", s.Total.Bytes, interfaceInWords(s.Interface))
 	if len(s.Sessions) > 0 {
-		words += fmt.Sprintf(", %s ('heron run agreed %d' shows what was agreed on)", sessionsInWords(s.Sessions), m.RunID)
+		words += fmt.Sprintf(", %s ('heron run session %d' shows what was agreed on)", sessionsInWords(s.Sessions), m.RunID)
 	}
 	fmt.Fprintf(w, "   %s\n", indented(words, "   "))
 	if words := insideInWords(s.Inside); words != "" {

@@ -20,7 +20,7 @@ import (
 )
 
 func (a *app) volume() *cobra.Command {
-	command := &cobra.Command{Use: "volume", Short: "List, register and forget volumes", Example: "  heron volume list\n  heron volume add /srv/pool --name pool"}
+	command := &cobra.Command{Use: "volume", Short: "List, register and remove volumes", Example: "  heron volume list\n  heron volume add /srv/pool --name pool"}
 	list := &cobra.Command{
 		Use: "list", Short: "List the registered volumes", Args: cobra.NoArgs, Example: "  heron volume list",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, _ []string) error {
@@ -35,21 +35,21 @@ func (a *app) volume() *cobra.Command {
 			return nil
 		}),
 	}
-	forget := &cobra.Command{
-		Use: "forget NAME", Short: "Forget a volume; its runs stay and nothing on it is touched", Args: cobra.ExactArgs(1), Example: "  heron volume forget pool",
+	remove := &cobra.Command{
+		Use: "remove NAME", Short: "Remove a volume; its runs stay and nothing on it is touched", Args: cobra.ExactArgs(1), Example: "  heron volume remove pool",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			v, err := registered(ctx, c, arguments[0])
 			if err != nil {
 				return err
 			}
-			if err := c.ForgetVolume(ctx, v.ID); err != nil {
+			if err := c.RemoveVolume(ctx, v.ID); err != nil {
 				return err
 			}
-			fmt.Fprintf(command.OutOrStdout(), "Volume %s is forgotten; its runs stay.\n", v.Name)
+			fmt.Fprintf(command.OutOrStdout(), "Volume %s is removed; its runs stay.\n", v.Name)
 			return nil
 		}),
 	}
-	command.AddCommand(list, a.volumeAdd(), a.volumeConsent(), forget)
+	command.AddCommand(list, a.volumeAdd(), a.volumeConsent(), remove)
 	return command
 }
 
@@ -124,17 +124,17 @@ func (s *statedConsent) read() (*resource.ConsentToWrite, error) {
 
 func (a *app) volumeConsent() *cobra.Command {
 	var stated statedConsent
-	var withdraw bool
+	var revoke bool
 	command := &cobra.Command{
-		Use: "consent NAME", Short: "Agree that what a registered file or device holds may be lost, or withdraw that", Args: cobra.ExactArgs(1),
+		Use: "consent NAME", Short: "Agree that what a registered file or device holds may be lost, or take that back", Args: cobra.ExactArgs(1),
 		Long: `Agree that workloads may write over a registered file or device, and so lose
 what it holds: state its exact size in bytes, its serial number if it has one,
 and what is on it if there is anything. What was agreed to before is replaced.
 
-With --withdraw nothing more is written, also by runs that wait.`,
+With --revoke nothing more is written, also by runs that wait.`,
 		Example: `  heron volume consent spare --overwrite-size 960197124096 --serial S123
   heron volume consent spare --overwrite-size 960197124096 --holds xfs
-  heron volume consent spare --withdraw`,
+  heron volume consent spare --revoke`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			volume, err := registered(ctx, c, arguments[0])
 			if err != nil {
@@ -144,9 +144,9 @@ With --withdraw nothing more is written, also by runs that wait.`,
 			switch {
 			case err != nil:
 				return err
-			case withdraw == (consent != nil):
-				return errors.New("state --overwrite-size to agree, or --withdraw to take consent back")
-			case withdraw:
+			case revoke == (consent != nil):
+				return errors.New("state --overwrite-size to agree, or --revoke to take consent back")
+			case revoke:
 				err = c.WithdrawConsent(ctx, volume.ID)
 				volume.Consent = nil
 			default:
@@ -163,7 +163,7 @@ With --withdraw nothing more is written, also by runs that wait.`,
 		}),
 	}
 	stated.flags(command)
-	command.Flags().BoolVar(&withdraw, "withdraw", false, "take consent back")
+	command.Flags().BoolVar(&revoke, "revoke", false, "take consent back")
 	return command
 }
 
@@ -214,7 +214,7 @@ func printVolumes(w io.Writer, volumes []resource.Volume) {
 }
 
 func (a *app) run() *cobra.Command {
-	command := &cobra.Command{Use: "run", Short: "List, show, stop, export and delete runs", Example: "  heron run list\n  heron run show 12\n  heron run repeats 12"}
+	command := &cobra.Command{Use: "run", Short: "List, watch, mark, stop, show, report, export and remove runs", Example: "  heron run list\n  heron run watch 12\n  heron run show 12\n  heron run report 12 --to run.html"}
 	var limit int
 	var before int64
 	list := &cobra.Command{
@@ -254,22 +254,22 @@ func (a *app) run() *cobra.Command {
 	})
 	stop.Flags().BoolVar(&after, "after-measurement", false, "let the measurement under way finish first")
 	var yes bool
-	remove := a.runCommand("delete RUN", "Delete a run with all its results", "  heron run delete 12\n  heron run delete 12 --yes", func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
+	remove := a.runCommand("remove RUN", "Remove a run with all its results", "  heron run remove 12\n  heron run remove 12 --yes", func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
 		detail, err := c.Run(ctx, id)
 		if err != nil {
 			return err
 		}
-		if !yes && !confirmed(command, fmt.Sprintf("Delete run %d (%s) with its %d measurements?", id, detail.Name, len(detail.Measurements))) {
-			return errors.New("nothing was deleted; answer yes, or add --yes")
+		if !yes && !confirmed(command, fmt.Sprintf("Remove run %d (%s) with its %d measurements?", id, detail.Name, len(detail.Measurements))) {
+			return errors.New("nothing was removed; answer yes, or add --yes")
 		}
-		if err := c.DeleteRun(ctx, id); err != nil {
+		if err := c.RemoveRun(ctx, id); err != nil {
 			return err
 		}
-		fmt.Fprintf(command.OutOrStdout(), "Run %d is deleted.\n", id)
+		fmt.Fprintf(command.OutOrStdout(), "Run %d is removed.\n", id)
 		return nil
 	})
 	remove.Flags().BoolVar(&yes, "yes", false, "do not ask")
-	again := a.runCommand("judge RUN", "Judge what a run measured anew, by the rules of this version; its figures stay", "  heron run judge 12",
+	again := a.runCommand("rejudge RUN", "Apply the rules of this version to a run again; its figures stay", "  heron run rejudge 12",
 		func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
 			detail, err := c.JudgeRun(ctx, id)
 			if err != nil {
@@ -285,7 +285,7 @@ func (a *app) run() *cobra.Command {
 			fmt.Fprintf(command.OutOrStdout(), "Run %d is judged; measurements: %d, findings: %d. See them with 'heron run show %d'.\n", id, len(detail.Measurements), findings, id)
 			return nil
 		})
-	command.AddCommand(list, show, a.repeats(), a.mattered(), a.zones(), a.agreed(), stop, remove, a.export(), again)
+	command.AddCommand(list, show, a.watch(), a.mark(), stop, a.repeats(), a.race(), a.effects(), a.session(), a.zones(), a.runReport(), a.export(), again, remove)
 	return command
 }
 
@@ -340,7 +340,7 @@ func (a *app) export() *cobra.Command {
 		})
 	command.Flags().StringVar(&format, "format", "json", "json or csv")
 	command.Flags().StringVar(&of, "table", "summary", "which table for csv: summary, phases, series, counters, latency, files or races")
-	command.Flags().StringVar(&to, "to", "", "file to write (default: standard output)")
+	command.Flags().StringVar(&to, "to", "", toHelp)
 	return command
 }
 

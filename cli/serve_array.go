@@ -50,15 +50,15 @@ What is written is kept in memory, which is taken as it is written, and is gone 
 the command ends. It listens on this host alone unless --listen names another address;
 whoever reaches it may read and write, unless --users names who may.
 
-With --delay and --rate a link is simulated between the target and whoever connects to
+With --link-delay and --link-rate a link is simulated between the target and whoever connects to
 it, so that what parameters of a session do over a distance can be seen on one host.
 
---limit sets what the target agrees to for a key of a session at most, such as
+--session-limit sets what the target agrees to for a key of a session at most, such as
 InitialR2T=No or MaxBurstLength=65536. Ctrl-C ends it.`,
 		Example: `  heron array serve plain.yaml
-  heron array serve plain.yaml --listen 127.0.0.1:3260 --listen 127.0.0.1:3261 --limit InitialR2T=No
+  heron array serve plain.yaml --listen 127.0.0.1:3260 --listen 127.0.0.1:3261 --session-limit InitialR2T=No
   heron array serve plain.yaml --counters 127.0.0.1:9264
-  heron array serve plain.yaml --instant --delay 2ms --rate 1Gb/s
+  heron array serve plain.yaml --instant --link-delay 2ms --link-rate 1Gb/s
   heron array serve plain.yaml --instant --size 1GiB --users users.yaml`,
 		RunE: func(command *cobra.Command, arguments []string) error {
 			ctx, stop := signal.NotifyContext(command.Context(), syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
@@ -68,7 +68,7 @@ InitialR2T=No or MaxBurstLength=65536. Ctrl-C ends it.`,
 				return err
 			}
 			if o.delay, err = quantity.ParseSeconds(delay); err != nil {
-				return fmt.Errorf("--delay: %w", err)
+				return fmt.Errorf("--link-delay: %w", err)
 			}
 			d, err := simulated.ReadFile(arguments[0], settings...)
 			if err != nil {
@@ -81,14 +81,14 @@ InitialR2T=No or MaxBurstLength=65536. Ctrl-C ends it.`,
 	flags.StringArrayVar(&o.listen, "listen", []string{fmt.Sprintf("127.0.0.1:%d", iscsi.Port)}, "address of a portal; the port 0 takes a free one (may be given several times)")
 	flags.StringVar(&o.name, "name", "", "name of the target (iqn.2026-01.invalid.patient-heron: and the name of the file)")
 	flags.StringVar(&o.users, "users", "", "file of secrets of those who may log in; nobody else then may (docs/iscsi.md)")
-	flags.StringArrayVar(&o.limits, "limit", nil, "KEY=VALUE that the target agrees to at most (may be given several times)")
-	flags.IntVar(&o.block, "block", 512, "bytes of a block of the LUN: 512 or 4096")
+	flags.StringArrayVar(&o.limits, "session-limit", nil, "KEY=VALUE that the target agrees to at most (may be given several times)")
+	flags.IntVar(&o.block, "logical-block", 512, "bytes of a block of the LUN: 512 or 4096")
 	flags.BoolVar(&o.instant, "instant", false, "answer as fast as it can, and not as the array would")
 	flags.StringVar(&o.size, "size", "", "with --instant: size of the LUN, in place of the array's")
-	flags.StringVar(&delay, "delay", "0", "simulate a link that delays what is sent by this, each way, such as 2ms")
-	flags.StringVar(&o.rate, "rate", "", "simulate a link that carries no more than this, each way, such as 1Gb/s")
+	flags.StringVar(&delay, "link-delay", "0", "simulate a link that delays what is sent by this, each way, such as 2ms")
+	flags.StringVar(&o.rate, "link-rate", "", "simulate a link that carries no more than this, each way, such as 1Gb/s")
 	flags.StringVar(&o.counters, "counters", "", "address to tell counters at, in the text format of Prometheus, such as 127.0.0.1:9264")
-	flags.StringArrayVar(&with, "with", nil, "KEY=VALUE of the array file at another value (may be given several times)")
+	flags.StringArrayVar(&with, "set", nil, "KEY=VALUE of the array file at another value (may be given several times)")
 	return command
 }
 
@@ -200,11 +200,11 @@ func (o serveArrayOptions) limit(wishes iscsi.Wishes) error {
 	for _, limit := range o.limits {
 		key, value, found := strings.Cut(limit, "=")
 		if !found {
-			return fmt.Errorf("--limit %s: write it as KEY=VALUE, such as InitialR2T=No", limit)
+			return fmt.Errorf("--session-limit %s: write it as KEY=VALUE, such as InitialR2T=No", limit)
 		}
 		k, err := iscsi.KeyNamed(key)
 		if err != nil {
-			return fmt.Errorf("--limit: %w", err)
+			return fmt.Errorf("--session-limit: %w", err)
 		}
 		wishes[k.Name] = value
 	}
@@ -237,7 +237,7 @@ func (o serveArrayOptions) link() (l target.Link, err error) {
 	l.Delay = o.delay
 	if o.rate != "" {
 		if l.Rate, err = quantity.ParseByteRate(o.rate); err != nil {
-			return l, fmt.Errorf("--rate: %w", err)
+			return l, fmt.Errorf("--link-rate: %w", err)
 		}
 	}
 	return l, nil

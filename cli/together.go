@@ -51,13 +51,13 @@ func madeTogether(ctx context.Context, c *client.Client, details []resource.RunD
 
 func (a *app) race() *cobra.Command {
 	var only int
-	command := a.runCommand("race RUN", "Who was ahead, of volumes that raced", "  heron measure /srv/old /srv/new --race --repeats 5\n  heron race 12\n  heron race 12 --only 3", func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
+	command := a.runCommand("race RUN", "Who was ahead, of volumes that raced", "  heron measure /srv/old /srv/new --race --repeats 5\n  heron run race 12\n  heron run race 12 --only 3", func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
 		races, err := c.Races(ctx, id, max(only, 0))
 		if err != nil {
 			return err
 		}
 		if only > 0 && len(races.Races) == 0 {
-			return fmt.Errorf("run %d has no race %d; 'heron race %d' shows all", id, only, id)
+			return fmt.Errorf("run %d has no race %d; 'heron run race %d' shows all", id, only, id)
 		}
 		if a.json {
 			return printJSON(command.OutOrStdout(), races)

@@ -134,7 +134,7 @@ func (a *app) startTuning(ctx context.Context, c *client.Client, command *cobra.
 		if a.json {
 			return printJSON(command.OutOrStdout(), run)
 		}
-		fmt.Fprintf(command.OutOrStdout(), "Run %d is %s; watch it with 'heron watch %d', and see what it shows so far with 'heron run mattered %d'.\n", run.ID, run.Status, run.ID, run.ID)
+		fmt.Fprintf(command.OutOrStdout(), "Run %d is %s; watch it with 'heron run watch %d', and see what it shows so far with 'heron run effects %d'.\n", run.ID, run.Status, run.ID, run.ID)
 		return nil
 	}
 	return a.follow(ctx, c, command, run, true)
@@ -184,8 +184,8 @@ func printAdjustments(w io.Writer, adjustments []resource.Adjustment) error {
 	return nil
 }
 
-func (a *app) mattered() *cobra.Command {
-	command := a.runCommand("mattered RUN", "Show which parameters mattered in an experiment", "  heron run mattered 12\n  heron run mattered 12 --json",
+func (a *app) effects() *cobra.Command {
+	command := a.runCommand("effects RUN", "Show which parameters an experiment found to matter, and by how much", "  heron run effects 12\n  heron run effects 12 --json",
 		func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
 			shape, err := c.Shape(ctx, id, 0)
 			if err != nil {

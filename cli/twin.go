@@ -36,7 +36,7 @@ one (docs/twins.md). It says how well the measurements tell each of them, which 
 tell apart, and which load would tell most; and it is tried on loads that it was not shown.
 It is an array file like any other: change one thing, and measure it. What it predicts is
 kept, and set beside the real measurement once there is one.`,
-		Example: "  heron twin fit pool --as \"pool's twin\"\n  heron twin show \"pool's twin\"\n  heron twin predict \"pool's twin\" --with members.count=10 --preset ledger",
+		Example: "  heron twin fit pool --name \"pool's twin\"\n  heron twin show \"pool's twin\"\n  heron twin predict \"pool's twin\" --set members.count=10 --preset ledger",
 	}
 	command.AddCommand(a.twinFit(), a.twinGuess(), a.twinList(), a.twinShow(), a.twinFile(), a.twinPredict(), a.twinForget())
 	return command
@@ -57,7 +57,7 @@ The fit begins with a guess: an array file that says what the volume is made of.
 --guess it is made of the facts that are known of the setup ('heron setup'); 'heron twin
 guess' prints it, to be corrected. All rates and times that the guess has are fitted, or
 those that --free names. While a run measures the fit waits. Ctrl-C stops it.`,
-		Example: "  heron twin fit pool\n  heron twin fit pool --runs 12+14 --guess pool.yaml --free members[0].seekAverage,members[0].outerRate\n  heron twin fit pool --as before --to before.yaml",
+		Example: "  heron twin fit pool\n  heron twin fit pool --runs 12+14 --guess pool.yaml --free members[0].seekAverage,members[0].outerRate\n  heron twin fit pool --name before --to before.yaml",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			volume, err := measured(ctx, c, arguments[0])
 			if err != nil {
@@ -108,7 +108,7 @@ those that --free names. While a run measures the fit waits. Ctrl-C stops it.`,
 		}),
 	}
 	flags := command.Flags()
-	flags.StringVar(&name, "as", "", "name of the twin (default: that of the volume, with the time)")
+	flags.StringVar(&name, "name", "", "name of the twin (default: that of the volume, with the time)")
 	flags.StringVar(&runs, "runs", "", "runs to fit it to, joined by +")
 	flags.StringVar(&guess, "guess", "", "array file to begin with (- for standard input)")
 	flags.StringSliceVar(&free, "free", nil, "keys of the array file to fit (default: all rates and times of the guess)")
@@ -270,9 +270,9 @@ func (a *app) twinFile() *cobra.Command {
 }
 
 func (a *app) twinForget() *cobra.Command {
-	return a.ofTwin("forget TWIN", "Forget a twin and what it predicted; what was measured stays", "  heron twin forget 3",
+	return a.ofTwin("forget TWIN", "Forget a twin and what it predicted; what was measured stays", "  heron twin remove 3",
 		func(ctx context.Context, c *client.Client, command *cobra.Command, named resource.Twin) error {
-			if err := c.ForgetTwin(ctx, named.ID); err != nil {
+			if err := c.RemoveTwin(ctx, named.ID); err != nil {
 				return err
 			}
 			fmt.Fprintf(command.OutOrStdout(), "Forgot twin %d, %q.\n", named.ID, named.Name)
@@ -285,8 +285,8 @@ func (a *app) twinPredict() *cobra.Command {
 	var with []string
 	var on string
 	command := a.ofTwin("predict TWIN", "Predict what loads will come to, and keep it until it is measured", `  heron twin predict "pool's twin" --block 16KiB --depth 64
-  heron twin predict "pool's twin" --with members.count=10 --preset ledger
-  heron twin predict "pool's twin" --with "caches={size: 200GB, devices: 2, mode: read-only}" --plan my-plan.yaml --on new-pool`,
+  heron twin predict "pool's twin" --set members.count=10 --preset ledger
+  heron twin predict "pool's twin" --set "caches={size: 200GB, devices: 2, mode: read-only}" --plan my-plan.yaml --on new-pool`,
 		func(ctx context.Context, c *client.Client, command *cobra.Command, named resource.Twin) error {
 			asked := resource.NewPrediction{}
 			var err error
@@ -296,10 +296,10 @@ func (a *app) twinPredict() *cobra.Command {
 			for _, change := range with {
 				key, value, found := strings.Cut(change, "=")
 				if !found || value == "" {
-					return fmt.Errorf("--with %q is not understood; write it like members.count=10", change)
+					return fmt.Errorf("--set %q is not understood; write it like members.count=10", change)
 				}
 				if err := arrayfile.CheckKey(key); err != nil {
-					return fmt.Errorf("--with: %w", err)
+					return fmt.Errorf("--set: %w", err)
 				}
 				asked.Changes = append(asked.Changes, plan.Setting{Field: key, Value: value})
 			}
@@ -322,12 +322,12 @@ func (a *app) twinPredict() *cobra.Command {
 		})
 	command.Long = `Predict with a twin what a plan, a preset or a load will come to, with the interval that
 what is not known of the twin leaves, and keep it. What is later measured on the volume under
-loads that do the same is set beside it: 'heron twin show'. With --with it is predicted of the
+loads that do the same is set beside it: 'heron twin show'. With --set it is predicted of the
 twin with a key of its array file changed, such as another member; name the volume that will
 be measured then with --on.`
 	flags := command.Flags()
 	flags.SortFlags = false
-	flags.StringArrayVar(&with, "with", nil, "a key of the array file at another value, such as members.count=10")
+	flags.StringArrayVar(&with, "set", nil, "a key of the array file at another value, such as members.count=10")
 	flags.StringVar(&on, "on", "", "volume whose measurements it is set beside (default: the one it is a twin of)")
 	flags.StringVar(&o.preset, "preset", "", "predict a preset; 'heron preset list' shows them")
 	flags.StringVar(&o.file, "plan", "", "predict a plan file (- for standard input)")

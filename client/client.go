@@ -217,8 +217,8 @@ func (c *Client) WithdrawConsent(ctx context.Context, volume int64) error {
 	return c.call(ctx, http.MethodDelete, "/volumes/"+number(volume)+"/consent", nil, nil)
 }
 
-// ForgetVolume removes a volume; its runs stay.
-func (c *Client) ForgetVolume(ctx context.Context, id int64) error {
+// RemoveVolume removes a volume; its runs stay.
+func (c *Client) RemoveVolume(ctx context.Context, id int64) error {
 	return c.call(ctx, http.MethodDelete, "/volumes/"+number(id), nil, nil)
 }
 
@@ -306,8 +306,8 @@ func (c *Client) JudgeRun(ctx context.Context, id int64) (detail resource.RunDet
 	return detail, err
 }
 
-// DeleteRun deletes a run that has ended, with all its results.
-func (c *Client) DeleteRun(ctx context.Context, id int64) error {
+// RemoveRun deletes a run that has ended, with all its results.
+func (c *Client) RemoveRun(ctx context.Context, id int64) error {
 	return c.call(ctx, http.MethodDelete, "/runs/"+number(id), nil, nil)
 }
 

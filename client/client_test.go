@@ -71,7 +71,7 @@ func TestARunThroughTheClient(t *testing.T) {
 	if err := json.Unmarshal(document.Bytes(), &exported); err != nil || exported.Format != resource.ExportFormat || len(exported.Measurements) != 1 {
 		t.Errorf("%q with %d measurements (%v)", exported.Format, len(exported.Measurements), err)
 	}
-	if err := c.DeleteRun(ctx, run.ID); err != nil {
+	if err := c.RemoveRun(ctx, run.ID); err != nil {
 		t.Error(err)
 	}
 	if _, err := c.Run(ctx, run.ID); err == nil {

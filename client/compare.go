@@ -68,8 +68,8 @@ func (c *Client) Comparison(ctx context.Context, id int64) (compared resource.Co
 	return compared, c.call(ctx, http.MethodGet, "/comparisons/"+number(id), nil, &compared)
 }
 
-// ForgetComparison removes a comparison; its runs stay.
-func (c *Client) ForgetComparison(ctx context.Context, id int64) error {
+// RemoveComparison removes a comparison; its runs stay.
+func (c *Client) RemoveComparison(ctx context.Context, id int64) error {
 	return c.call(ctx, http.MethodDelete, "/comparisons/"+number(id), nil, nil)
 }
 
@@ -96,9 +96,9 @@ func (c *Client) Mark(ctx context.Context, run int64, name string) (marker resou
 	return marker, c.call(ctx, http.MethodPost, "/runs/"+number(run)+"/markers", map[string]string{"name": name}, &marker)
 }
 
-// Strike makes something go wrong with the simulated array that a run measures, and
+// Inject injects a fault into the simulated array that a run measures, and
 // gives the marker that is set for it.
-func (c *Client) Strike(ctx context.Context, run int64, fault string) (marker resource.Marker, err error) {
+func (c *Client) Inject(ctx context.Context, run int64, fault string) (marker resource.Marker, err error) {
 	return marker, c.call(ctx, http.MethodPost, "/runs/"+number(run)+"/faults", map[string]string{"fault": fault}, &marker)
 }
 

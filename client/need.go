@@ -30,8 +30,8 @@ func (c *Client) ChangeNeed(ctx context.Context, id int64, text string) (kept re
 	return kept, c.call(ctx, http.MethodPut, "/needs/"+number(id), resource.NewNeed{Text: text}, &kept)
 }
 
-// ForgetNeed forgets a need sheet; what was measured stays.
-func (c *Client) ForgetNeed(ctx context.Context, id int64) error {
+// RemoveNeed removes a need sheet; what was measured stays.
+func (c *Client) RemoveNeed(ctx context.Context, id int64) error {
 	return c.call(ctx, http.MethodDelete, "/needs/"+number(id), nil, nil)
 }
 

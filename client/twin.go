@@ -39,8 +39,8 @@ func (c *Client) StopFit(ctx context.Context, id int64) error {
 	return c.call(ctx, http.MethodPost, "/fits/"+number(id)+"/stop", nil, nil)
 }
 
-// ForgetTwin forgets a twin and what it predicted; what was measured stays.
-func (c *Client) ForgetTwin(ctx context.Context, id int64) error {
+// RemoveTwin removes a twin and what it predicted; what was measured stays.
+func (c *Client) RemoveTwin(ctx context.Context, id int64) error {
 	return c.call(ctx, http.MethodDelete, "/twins/"+number(id), nil, nil)
 }
 
@@ -49,7 +49,7 @@ func (c *Client) Predict(ctx context.Context, twin int64, asked resource.NewPred
 	return made, c.call(ctx, http.MethodPost, "/twins/"+number(twin)+"/predictions", asked, &made)
 }
 
-// ForgetPrediction forgets what a twin predicted.
-func (c *Client) ForgetPrediction(ctx context.Context, twin, id int64) error {
+// RemovePrediction removes what a twin predicted.
+func (c *Client) RemovePrediction(ctx context.Context, twin, id int64) error {
 	return c.call(ctx, http.MethodDelete, "/twins/"+number(twin)+"/predictions/"+number(id), nil, nil)
 }

@@ -252,7 +252,7 @@ func (a *Array) Step(until int64) bool {
 		a.farAnswered(e.subject)
 	case faultComes:
 		a.happens(a.Words(a.faults[e.subject]))
-		a.strike(a.faults[e.subject])
+		a.inject(a.faults[e.subject])
 	case rebuildOn:
 		a.rebuilds[e.subject].next(a)
 	case scrubOn:

@@ -565,8 +565,8 @@ func TestWhatIsPinnedStays(t *testing.T) {
 	if c.misses > 0 {
 		t.Errorf("%d reads of what is pinned are not served", c.misses)
 	}
-	a.strike(Fault{Kind: CacheFails})
-	a.strike(Fault{Kind: CacheReturns})
+	a.inject(Fault{Kind: CacheFails})
+	a.inject(Fault{Kind: CacheReturns})
 	if one(a, Request{Offset: 0, Length: 4096}); c.misses == 0 {
 		t.Error("a cache that failed still serves what was pinned")
 	}
@@ -961,7 +961,7 @@ func TestPowerCut(t *testing.T) {
 		}
 		c := a.caches[0]
 		dirty := int64(c.dirty.count) * 4096
-		a.strike(Fault{Kind: PowerCut})
+		a.inject(Fault{Kind: PowerCut})
 		want := dirty
 		if protected {
 			want = 0

@@ -163,12 +163,12 @@ func TestAFlushReachesEveryVolatileMemory(t *testing.T) {
 		if took := a.Now() - began; took < 100e6 { // 125 places of each disk, never below a millisecond
 			t.Errorf("%s: a flush of 500 scattered writes took %d µs", where, took/1000)
 		}
-		a.strike(Fault{Kind: PowerCut})
+		a.inject(Fault{Kind: PowerCut})
 		if lost() != 0 {
 			t.Errorf("%s: %d bytes lost that were flushed", where, lost())
 		}
 		write(100)
-		a.strike(Fault{Kind: PowerCut})
+		a.inject(Fault{Kind: PowerCut})
 		if lost() < 50*4096 || lost() > 100*4096 {
 			t.Errorf("%s: %d bytes lost of 100 writes of 4 KiB", where, lost())
 		}
@@ -579,7 +579,7 @@ func TestALogKeepsWhatWasFlushed(t *testing.T) {
 			after += 4096
 		}
 	}
-	a.strike(Fault{Kind: PowerCut})
+	a.inject(Fault{Kind: PowerCut})
 	if c.lost != after || after == 0 || c.dirty.count == 0 {
 		t.Errorf("%d bytes were lost, %d were dirty and not flushed; %d blocks are still to be written", c.lost, after, c.dirty.count)
 	}

@@ -161,7 +161,7 @@ func (c *blocks) held() int { return len(c.nodes) - len(c.spare) }
 // full reports whether a further block takes the place of another one.
 func (c *blocks) full() bool { return len(c.spare) == 0 && len(c.nodes) >= c.capacity }
 
-// remove forgets a block. Later entries of the same run move up, so that they are
+// remove removes a block. Later entries of the same run move up, so that they are
 // still found (Knuth, volume 3, 6.4, algorithm R).
 func (c *blocks) remove(n int32) {
 	c.leaveList(n)

@@ -268,7 +268,7 @@ func (c *cache) keep(a *Array, n int32, block int64, parts uint64) bool {
 	return true
 }
 
-// evict forgets a clean block.
+// evict removes a clean block.
 func (c *cache) evict(a *Array, n int32) {
 	if a.watch != nil {
 		a.watch.forgot(c.level, c.nodes[n].block<<c.shift, 1<<c.shift)
@@ -410,7 +410,7 @@ func (c *cache) soil(i int32, j *job) {
 // sizeOf is how many bytes parts of a block are.
 func (c *cache) sizeOf(parts uint64) int64 { return int64(bits.OnesCount64(parts)) << c.grain }
 
-// supersede forgets what a write that goes past makes old. Of a dirty part that it
+// supersede removes what a write that goes past makes old. Of a dirty part that it
 // covers in part the cache takes that piece: the rest exists nowhere else.
 func (c *cache) supersede(a *Array, n int32, j *job) {
 	first, last := c.blocksOf(j.offset, j.end())
@@ -440,7 +440,7 @@ func (c *cache) supersede(a *Array, n int32, j *job) {
 	}
 }
 
-// outdate forgets what is not dirty of a range that is written only now, further down.
+// outdate removes what is not dirty of a range that is written only now, further down.
 func (c *cache) outdate(a *Array, j *job) {
 	first, last := c.blocksOf(j.offset, j.end())
 	for b := first; b <= last; b++ {

@@ -39,7 +39,7 @@ const (
 	TierLeaves        FaultKind = "tier leaves"       // when all that it holds was moved down
 )
 
-// Fault strikes at a time.
+// Fault happens at a time.
 type Fault struct {
 	Kind   FaultKind
 	At     quantity.Seconds
@@ -95,16 +95,16 @@ func (a *Array) happens(words string) {
 }
 
 // Happened are the faults of the description that came since the call before, and rebuilds that
-// began by themselves or ended. Faults that somebody strikes by hand are not among them.
+// began by themselves or ended. Faults that somebody injects by hand are not among them.
 func (a *Array) Happened() []Happening {
 	happened := a.happened
 	a.happened = nil
 	return happened
 }
 
-// Strike makes a fault happen now. The error is a *FieldError about a fault that this
+// Inject makes a fault happen now. The error is a *FieldError about a fault that this
 // array cannot have.
-func (a *Array) Strike(f Fault) error {
+func (a *Array) Inject(f Fault) error {
 	f.At = quantity.Seconds(float64(a.now) / 1e9)
 	if err := a.described.validateFault("fault", f); err != nil {
 		return err
@@ -112,7 +112,7 @@ func (a *Array) Strike(f Fault) error {
 	if m := a.members[min(f.Member, len(a.members)-1)]; f.Kind == RebuildBegin && !m.failed {
 		return wrong("fault.member", "member %d is well; there is nothing to rebuild", f.Member)
 	}
-	a.strike(f)
+	a.inject(f)
 	return nil
 }
 
@@ -122,8 +122,8 @@ func (a *Array) later(f Fault, at int64) {
 	a.events.add(at, faultComes, int32(len(a.faults)-1))
 }
 
-// strike makes a fault happen.
-func (a *Array) strike(f Fault) {
+// inject makes a fault happen.
+func (a *Array) inject(f Fault) {
 	m := a.members[min(f.Member, len(a.members)-1)]
 	switch f.Kind {
 	case MemberFails:
@@ -323,7 +323,7 @@ func (m *member) rottenIn(from, to int64) int {
 	return last - first
 }
 
-// words say when a fault strikes, and whom.
+// words say when a fault injections, and whom.
 func (f Fault) words(d Description) string {
 	whom := ""
 	switch f.Kind {

@@ -110,7 +110,7 @@ func TestABatteryFails(t *testing.T) {
 	if a.caches[0].unclean > 0 {
 		t.Errorf("%d blocks are dirty without a battery", a.caches[0].unclean)
 	}
-	a.strike(Fault{Kind: PowerCut})
+	a.inject(Fault{Kind: PowerCut})
 	if a.caches[0].lost > 0 {
 		t.Errorf("%d bytes lost", a.caches[0].lost)
 	}
@@ -133,7 +133,7 @@ func TestACacheFails(t *testing.T) {
 		for a.Step(20e6) {
 		}
 		dirty := int64(a.caches[0].dirty.count) * 4096
-		if err := a.Strike(Fault{Kind: CacheFails}); err != nil {
+		if err := a.Inject(Fault{Kind: CacheFails}); err != nil {
 			t.Fatal(err)
 		}
 		if got := a.caches[0].lost; c.loses && (got != dirty || got == 0) || !c.loses && got != 0 {
@@ -210,18 +210,18 @@ func TestATransportChangesUnderWay(t *testing.T) {
 }
 
 // A fault by call is refused like one in a file.
-func TestStrikeIsChecked(t *testing.T) {
+func TestInjectedFaultsAreChecked(t *testing.T) {
 	a := build(t, wide(4, Parity))
 	for _, f := range []Fault{{Kind: "gremlins"}, {Kind: MemberFails, Member: 4}, {Kind: CacheFails}, {Kind: PathDrops}, {Kind: RebuildBegin, Member: 1, Rate: 1e6}} {
 		var wrong *FieldError
-		if err := a.Strike(f); !errors.As(err, &wrong) {
+		if err := a.Inject(f); !errors.As(err, &wrong) {
 			t.Errorf("%+v: %v", f, err)
 		}
 	}
-	if err := a.Strike(Fault{Kind: MemberFails, Member: 1}); err != nil || !a.members[1].failed {
+	if err := a.Inject(Fault{Kind: MemberFails, Member: 1}); err != nil || !a.members[1].failed {
 		t.Error(err)
 	}
-	if err := a.Strike(Fault{Kind: RebuildBegin, Member: 1, Rate: 1e6}); err != nil || a.members[1].rebuild == nil {
+	if err := a.Inject(Fault{Kind: RebuildBegin, Member: 1, Rate: 1e6}); err != nil || a.members[1].rebuild == nil {
 		t.Error(err)
 	}
 }

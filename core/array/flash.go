@@ -288,7 +288,7 @@ func (m *member) trim(from, to int64) {
 	}
 }
 
-// trim forgets a page: it need not be copied any more.
+// trim removes a page: it need not be copied any more.
 func (f *flash) trim(page int64) {
 	if number, isFollowed := f.follow(page); isFollowed && (f.logical[number/mapChunk] != nil || page < f.filled) {
 		place := f.entry(number)

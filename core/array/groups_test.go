@@ -59,7 +59,7 @@ func TestGroupsLoseAMemberEach(t *testing.T) {
 	}{{[]int{0}, true}, {[]int{0, 5}, true}, {[]int{2, 3, 8}, true}, {[]int{0, 1}, false}} {
 		a := build(t, Description{Members: []Group{{Count: 9, Medium: Flash, Capacity: 2 * quantity.MiB}}, Layout: Layout{Level: Parity, Chunk: 16 * quantity.KiB, Groups: 3}})
 		for _, m := range c.fail {
-			a.strike(Fault{Kind: MemberFails, Member: m})
+			a.inject(Fault{Kind: MemberFails, Member: m})
 		}
 		all := true
 		for at := int64(0); at < a.size; at += 16 << 10 {

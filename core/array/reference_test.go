@@ -336,8 +336,8 @@ func TestRebuild(t *testing.T) {
 	}
 	a.rebuilds[0].gap, a.rebuilds[0].due = perSecond(150e6), 0
 	a.events.add(a.Now(), rebuildOn, 0)
-	a.strike(Fault{Kind: MemberFails, Member: 4})
-	a.strike(Fault{Kind: RebuildBegin, Member: 4, Rate: 150e6})
+	a.inject(Fault{Kind: MemberFails, Member: 4})
+	a.inject(Fault{Kind: RebuildBegin, Member: 4, Rate: 150e6})
 	for a.members[1].failed || a.members[4].failed {
 		if !a.Step(math.MaxInt64) {
 			t.Fatal(fmt.Sprint("the rebuilds stopped at ", a.members[1].upTo, a.members[4].upTo))

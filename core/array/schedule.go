@@ -10,7 +10,7 @@ const (
 	diskIsFree                     // a disk is ready for its next command
 	diskRests                      // a shingled disk may have been left alone
 	farAnswers                     // the far copy of a write is safe
-	faultComes                     // a fault strikes
+	faultComes                     // a fault happens
 	rebuildOn                      // a rebuild goes on
 	scrubOn                        // a scrub goes on
 	tierLooks                      // the tier looks for what to move, or moves the next piece

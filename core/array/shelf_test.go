@@ -56,7 +56,7 @@ func TestTheLossOfAShelf(t *testing.T) {
 		want := setup.Yes
 		for shelf := range d.Shelves.Count {
 			a := build(t, d)
-			if err := a.Strike(Fault{Kind: ShelfFails, Shelf: shelf}); err != nil {
+			if err := a.Inject(Fault{Kind: ShelfFails, Shelf: shelf}); err != nil {
 				t.Fatal(err)
 			}
 			count := int(int64(a.Size()) / (64 << 10))

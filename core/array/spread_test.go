@@ -116,8 +116,8 @@ func TestADeclusteredRebuildUsesAllMembers(t *testing.T) {
 	const members, columns, capacity = 13, 4, 256 * quantity.MiB
 	rebuilt := func(d Description) (seconds float64, operations int64) {
 		a := build(t, d)
-		a.strike(Fault{Kind: MemberFails, Member: 2})
-		a.strike(Fault{Kind: RebuildBegin, Member: 2, Rate: 1e12})
+		a.inject(Fault{Kind: MemberFails, Member: 2})
+		a.inject(Fault{Kind: RebuildBegin, Member: 2, Rate: 1e12})
 		for a.members[2].rebuild != nil && a.Step(math.MaxInt64) {
 		}
 		if a.layout.missing(a) != 0 {
@@ -162,8 +162,8 @@ func TestRoomIsKeptFreeForSeveral(t *testing.T) {
 	}
 	order := slices.Collect(slices.Values([]int{3, 9, 0, 13, 5}))
 	for i, m := range order {
-		a.strike(Fault{Kind: MemberFails, Member: m})
-		a.strike(Fault{Kind: RebuildBegin, Member: m, Rate: 1e9})
+		a.inject(Fault{Kind: MemberFails, Member: m})
+		a.inject(Fault{Kind: RebuildBegin, Member: m, Rate: 1e9})
 		for a.members[m].rebuild != nil && a.Step(math.MaxInt64) {
 		}
 		missing := max(i+1-2, 0)

@@ -90,7 +90,7 @@ func TestSnapshotsCopyOnce(t *testing.T) {
 	units := int64(d.Thin.Size / unit)
 	source := rand.New(rand.NewPCG(3, 9))
 	for round := range 4 {
-		a.strike(Fault{Kind: Snapshot})
+		a.inject(Fault{Kind: Snapshot})
 		before, copied, inUse := a.counters.memberOperations, a.thin.copied, a.thin.used()
 		written := map[int64]bool{}
 		for range 5000 {
@@ -110,8 +110,8 @@ func TestSnapshotsCopyOnce(t *testing.T) {
 			t.Errorf("round %d: %.4f of the pool is in use, want %.4f", round, a.thin.used(), want)
 		}
 	}
-	a.strike(Fault{Kind: SnapshotGoes})
-	a.strike(Fault{Kind: SnapshotGoes})
+	a.inject(Fault{Kind: SnapshotGoes})
+	a.inject(Fault{Kind: SnapshotGoes})
 	if want := float64(units) / float64(a.thin.end); len(a.thin.held) > 0 || math.Abs(a.thin.used()-want) > 1e-9 {
 		t.Errorf("without snapshots %d slots are held, and %.4f is in use, want %.4f", len(a.thin.held), a.thin.used(), want)
 	}
@@ -135,7 +135,7 @@ func TestAFullPoolRefusesWrites(t *testing.T) {
 	if !one(a, Request{Write: true, Offset: 100 << 20, Length: pageSize}) || !one(a, Request{Write: true, Offset: 101 << 20, Length: 1 << 20}) || one(a, Request{Write: true, Offset: 102 << 20, Length: pageSize}) {
 		t.Error("room that was given back is not used")
 	}
-	a.strike(Fault{Kind: Snapshot})
+	a.inject(Fault{Kind: Snapshot})
 	if one(a, Request{Write: true, Offset: 0, Length: pageSize}) {
 		t.Error("there was room for a copy in a full pool")
 	}

@@ -29,7 +29,7 @@ func TestATierLeaves(t *testing.T) {
 		closed(a, 8, 2000, hot(a, uint64(a.Now())))
 	}
 	held, began := float64(a.tier.used())*float64(a.tier.extent), a.Now()
-	a.strike(Fault{Kind: TierLeaves})
+	a.inject(Fault{Kind: TierLeaves})
 	for a.tier.used() > 0 {
 		if !a.Step(began + 1e12) {
 			t.Fatal("it never left")

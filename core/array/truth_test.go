@@ -837,7 +837,7 @@ func follow(t *testing.T, what string, d Description, source *rand.Rand) (fails,
 			drain()
 			for until := a.Now() + 2e6; a.Step(until); {
 			}
-			a.strike(Fault{Kind: MemberFails, Member: m})
+			a.inject(Fault{Kind: MemberFails, Member: m})
 			for row := range w.members[m] {
 				w.members[m][row] = 0xbad00000 + uint32(row)
 			}
@@ -845,7 +845,7 @@ func follow(t *testing.T, what string, d Description, source *rand.Rand) (fails,
 		case chance == 1 || chance == 11 && a.layout.spread != nil:
 			for m := range a.layout.members {
 				if a.members[m].failed && a.members[m].rebuild == nil {
-					a.strike(Fault{Kind: RebuildBegin, Member: m, Rate: 5e6})
+					a.inject(Fault{Kind: RebuildBegin, Member: m, Rate: 5e6})
 				}
 			}
 		case chance == 2 && (drivesLose || len(a.caches) > 0):
@@ -863,7 +863,7 @@ func follow(t *testing.T, what string, d Description, source *rand.Rand) (fails,
 			if f.Kind == PowerCut {
 				w.lose()
 			}
-			a.strike(f)
+			a.inject(f)
 			wantsRest = true
 			cuts++
 		case chance == 3 && len(a.caches) > 0:
@@ -873,21 +873,21 @@ func follow(t *testing.T, what string, d Description, source *rand.Rand) (fails,
 				f.Kind = CacheFails
 			}
 			if s := a.caches[n].spec; s.Protected || s.Mode != WriteBack { // others lose what they took
-				a.strike(f)
+				a.inject(f)
 			}
 		case chance == 4 && len(a.hosts) > 0:
-			a.strike(Fault{Kind: PathDrops, Path: source.IntN(2), For: 0.002})
+			a.inject(Fault{Kind: PathDrops, Path: source.IntN(2), For: 0.002})
 		case chance == 7 && a.tier != nil && i > 200:
-			a.strike(Fault{Kind: TierLeaves})
+			a.inject(Fault{Kind: TierLeaves})
 		case chance == 5:
 			if m := source.IntN(a.layout.members); a.layout.missing(a) < a.layout.tolerates() {
-				a.strike(Fault{Kind: MemberErrors, Member: m, Share: 0.3, Extra: 0.0005, For: 0.01})
+				a.inject(Fault{Kind: MemberErrors, Member: m, Share: 0.3, Extra: 0.0005, For: 0.01})
 				defer func() { errors += int(a.counters.recovered) }()
 			}
 		case chance == 6 && a.thin != nil && !wantsRest:
 			drain()
 			taken := a.thin.generation
-			if a.strike(Fault{Kind: Snapshot}); len(older) > 0 { // what a cut left unknown
+			if a.inject(Fault{Kind: Snapshot}); len(older) > 0 { // what a cut left unknown
 				continue
 			}
 			for a.thin.generation == taken && a.Step(math.MaxInt64) {

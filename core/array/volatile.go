@@ -71,7 +71,7 @@ func (v *volatileFlash) flush(a *Array, m *member, n int32) {
 	a.events.add(int64(math.Ceil(v.last)), partGoesOn, id)
 }
 
-// lose forgets what was answered and is on no die yet.
+// lose removes what was answered and is on no die yet.
 func (v *volatileFlash) lose(now float64) {
 	pages := map[int64]bool{}
 	v.pages = slices.DeleteFunc(v.pages, func(p accepted) bool {

@@ -42,7 +42,7 @@ func TestAnUnprotectedSSDFlushesAndLoses(t *testing.T) {
 			t.Errorf("a flush of nothing took %d ns", again-flushed)
 		}
 		write()
-		a.strike(Fault{Kind: PowerCut})
+		a.inject(Fault{Kind: PowerCut})
 		lost := int64(0)
 		if v := a.members[0].flash.volatile; v != nil {
 			lost = v.lost

@@ -92,7 +92,7 @@ func (c *writeCache) put(from, to int64) {
 	c.ranges = slices.Replace(c.ranges, i, j, merged)
 }
 
-// drop forgets a range.
+// drop removes a range.
 func (c *writeCache) drop(from, to int64) {
 	i := c.search(from)
 	for i < len(c.ranges) && c.ranges[i].from < to {

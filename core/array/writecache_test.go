@@ -61,18 +61,18 @@ func TestTheArraysOwnWorkLasts(t *testing.T) {
 		done   func(*Array) bool
 	}{
 		"rebuild": {cachingDisks(Mirror, 2), func(a *Array) {
-			a.strike(Fault{Kind: MemberFails, Member: 1})
-			a.strike(Fault{Kind: RebuildBegin, Member: 1, Rate: 1e9})
+			a.inject(Fault{Kind: MemberFails, Member: 1})
+			a.inject(Fault{Kind: RebuildBegin, Member: 1, Rate: 1e9})
 		}, func(a *Array) bool { return !a.members[1].failed }},
 		"relocation": {tiered, func(a *Array) {
 			for at := int64(0); at < 8<<20; at += 1 << 20 {
 				one(a, Request{Write: true, Offset: at, Length: 1 << 20})
 			}
-			a.strike(Fault{Kind: TierLeaves})
+			a.inject(Fault{Kind: TierLeaves})
 		}, func(a *Array) bool { return a.tier.used() == 0 }},
 		"scrub": {cachingDisks(Mirror, 2), func(a *Array) {
-			a.strike(Fault{Kind: BitsRot, Member: 1, Count: 20})
-			a.strike(Fault{Kind: Scrub, Rate: 1e9})
+			a.inject(Fault{Kind: BitsRot, Member: 1, Count: 20})
+			a.inject(Fault{Kind: Scrub, Rate: 1e9})
 		}, func(a *Array) bool { return a.counters.rotRepaired == 20 }},
 	} {
 		a := build(t, c.d)
@@ -138,7 +138,7 @@ func TestWritesThatWaitAreTakenAfterAPowerCut(t *testing.T) {
 	if a.members[0].disk.current < 0 {
 		t.Fatal("the head does not read")
 	}
-	a.strike(Fault{Kind: PowerCut})
+	a.inject(Fault{Kind: PowerCut})
 	for a.Step(math.MaxInt64) {
 	}
 	if len(a.Done()) != 20 {

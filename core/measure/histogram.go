@@ -104,7 +104,7 @@ func (h *Histogram) Merge(other *Histogram) {
 	}
 }
 
-// Reset forgets all that was counted and keeps the memory.
+// Reset removes all that was counted and keeps the memory.
 func (h *Histogram) Reset() {
 	if h.high >= h.low {
 		clear(h.counts[h.low : h.high+1])

@@ -264,7 +264,7 @@ func (t *Tally) wholeFiles() {
 	}
 }
 
-// Reset forgets all that was counted and keeps the memory.
+// Reset removes all that was counted and keeps the memory.
 func (t *Tally) Reset() {
 	for c := range t.Counts {
 		t.Counts[c].reset()

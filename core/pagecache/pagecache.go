@@ -277,7 +277,7 @@ func (c *Cache) evict() bool {
 	return false
 }
 
-// Drop forgets a part of the device: nothing of it is there, and what is dirty is never
+// Drop removes a part of the device: nothing of it is there, and what is dirty is never
 // written.
 func (c *Cache) Drop(part Range) { c.eachIn(part, c.drop) }
 

@@ -38,7 +38,7 @@ type Racer struct {
 	Virtual     bool // simulated: it shares nothing with anybody
 
 	Phases  *measure.Phases                       // when they are told
-	Moments []Moment                              // what was marked or struck meanwhile
+	Moments []Moment                              // what was marked or injected meanwhile
 	Look    func(from, to int) []measure.Interval // the intervals from one to another with all that was told of them; nil where they are gone
 }
 

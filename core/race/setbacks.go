@@ -24,7 +24,7 @@ type Setback struct {
 	Words string           `json:"words"`
 }
 
-// Moment is something that was marked or struck while a racer raced.
+// Moment is something that was marked or injected while a racer raced.
 type Moment struct {
 	At   quantity.Seconds
 	Name string

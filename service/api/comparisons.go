@@ -70,9 +70,9 @@ func (s *Service) registerComparisons(api huma.API) {
 			return &body[resource.Compared]{compared}, nil
 		})
 
-	huma.Register(api, operation(http.MethodDelete, "/comparisons/{id}", "forget-comparison", "Forget a comparison; its runs stay", http.StatusNoContent, http.StatusNotFound),
+	huma.Register(api, operation(http.MethodDelete, "/comparisons/{id}", "remove-comparison", "Remove a comparison; its runs stay", http.StatusNoContent, http.StatusNotFound),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
-			if err := s.Store.ForgetComparison(ctx, in.ID); err != nil {
+			if err := s.Store.RemoveComparison(ctx, in.ID); err != nil {
 				return nil, s.problem(err)
 			}
 			return nil, nil
@@ -120,7 +120,7 @@ func (s *Service) registerComparisons(api huma.API) {
 			return &body[resource.Marker]{marker}, nil
 		})
 
-	huma.Register(api, operation(http.MethodPost, "/runs/{id}/faults", "strike-run", "Make something go wrong with the simulated array that a run measures, and mark it", http.StatusCreated, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
+	huma.Register(api, operation(http.MethodPost, "/runs/{id}/faults", "inject-fault", "Inject a fault into the simulated array that a run measures, and mark it", http.StatusCreated, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
@@ -130,7 +130,7 @@ func (s *Service) registerComparisons(api huma.API) {
 			if _, err := s.Store.Run(ctx, in.ID); err != nil {
 				return nil, s.problem(err)
 			}
-			marker, err := s.Runner.Strike(ctx, in.ID, in.Body.Fault)
+			marker, err := s.Runner.Inject(ctx, in.ID, in.Body.Fault)
 			if err != nil {
 				return nil, s.problem(err)
 			}

@@ -76,9 +76,9 @@ func (s *Service) registerNeeds(api huma.API) {
 			return &body[resource.NeedSheet]{kept}, nil
 		})
 
-	huma.Register(api, operation(http.MethodDelete, "/needs/{id}", "forget-need", "Forget a need sheet; what was measured stays", http.StatusNoContent, http.StatusNotFound),
+	huma.Register(api, operation(http.MethodDelete, "/needs/{id}", "remove-need", "Remove a need sheet; what was measured stays", http.StatusNoContent, http.StatusNotFound),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
-			if err := s.Store.ForgetNeed(ctx, in.ID); err != nil {
+			if err := s.Store.RemoveNeed(ctx, in.ID); err != nil {
 				return nil, s.problem(err)
 			}
 			return nil, nil

@@ -46,9 +46,9 @@ func (s *Service) registerWorkloads(api huma.API) {
 			return &body[resource.Workload]{w}, nil
 		})
 
-	huma.Register(api, operation(http.MethodDelete, "/workloads/{id}", "forget-workload", "Forget a saved workload; runs keep their own copy", http.StatusNoContent, http.StatusNotFound),
+	huma.Register(api, operation(http.MethodDelete, "/workloads/{id}", "remove-workload", "Remove a saved workload; runs keep their own copy", http.StatusNoContent, http.StatusNotFound),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
-			if err := s.Store.ForgetWorkload(ctx, in.ID); err != nil {
+			if err := s.Store.RemoveWorkload(ctx, in.ID); err != nil {
 				return nil, s.problem(err)
 			}
 			return nil, nil

@@ -107,9 +107,9 @@ func (s *Service) registerRuns(api huma.API) {
 			return &body[resource.RunDetail]{detail}, nil
 		})
 
-	huma.Register(api, operation(http.MethodDelete, "/runs/{id}", "delete-run", "Delete a run that has ended, with all its results", http.StatusNoContent, http.StatusNotFound, http.StatusConflict),
+	huma.Register(api, operation(http.MethodDelete, "/runs/{id}", "remove-run", "Remove a run that has ended, with all its results", http.StatusNoContent, http.StatusNotFound, http.StatusConflict),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
-			if err := s.deleteRun(ctx, in.ID); err != nil {
+			if err := s.removeRun(ctx, in.ID); err != nil {
 				return nil, s.problem(err)
 			}
 			return nil, nil
@@ -338,7 +338,7 @@ func beside(detail resource.RunDetail, m resource.Marker) (from, to quantity.Sec
 	return from, to
 }
 
-func (s *Service) deleteRun(ctx context.Context, id int64) error {
+func (s *Service) removeRun(ctx context.Context, id int64) error {
 	status, err := s.Store.RunStatus(ctx, id)
 	if err != nil {
 		return err
@@ -346,7 +346,7 @@ func (s *Service) deleteRun(ctx context.Context, id int64) error {
 	if !status.Final() {
 		return fmt.Errorf("run %d: %w: it is %s; stop it first", id, errBusy, status)
 	}
-	return s.Store.DeleteRun(ctx, id)
+	return s.Store.RemoveRun(ctx, id)
 }
 
 func init() { sse.WriteTimeout = 10 * time.Second }

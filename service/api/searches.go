@@ -59,9 +59,9 @@ func (s *Service) registerSearches(api huma.API) {
 			return &body[resource.Search]{found}, nil
 		})
 
-	huma.Register(api, operation(http.MethodDelete, "/searches/{id}", "forget-search", "Forget a search that has ended", http.StatusNoContent, http.StatusNotFound, http.StatusConflict),
+	huma.Register(api, operation(http.MethodDelete, "/searches/{id}", "remove-search", "Remove a search that has ended", http.StatusNoContent, http.StatusNotFound, http.StatusConflict),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
-			if err := s.forgetSearch(ctx, in.ID); err != nil {
+			if err := s.removeSearch(ctx, in.ID); err != nil {
 				return nil, s.problem(err)
 			}
 			return nil, nil
@@ -151,7 +151,7 @@ func (s *Service) searchOf(ctx context.Context, id int64) (resource.Search, erro
 	return s.Store.Search(ctx, id)
 }
 
-func (s *Service) forgetSearch(ctx context.Context, id int64) error {
+func (s *Service) removeSearch(ctx context.Context, id int64) error {
 	found, err := s.searchOf(ctx, id)
 	if err != nil {
 		return err
@@ -160,7 +160,7 @@ func (s *Service) forgetSearch(ctx context.Context, id int64) error {
 		return fmt.Errorf("search %d is %s: %w; stop it first", id, found.Status, errBusy)
 	}
 	s.searches.Forget(id)
-	if err := s.Store.ForgetSearch(ctx, id); err != nil && !errors.Is(err, store.ErrNotFound) {
+	if err := s.Store.RemoveSearch(ctx, id); err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
 	return nil

@@ -107,9 +107,9 @@ func (s *Service) registerTwins(api huma.API) {
 			return &body[resource.Twin]{kept}, nil
 		})
 
-	huma.Register(api, operation(http.MethodDelete, "/twins/{id}", "forget-twin", "Forget a twin and what it predicted; what was measured stays", http.StatusNoContent, http.StatusNotFound),
+	huma.Register(api, operation(http.MethodDelete, "/twins/{id}", "remove-twin", "Remove a twin and what it predicted; what was measured stays", http.StatusNoContent, http.StatusNotFound),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
-			if err := s.Store.ForgetTwin(ctx, in.ID); err != nil {
+			if err := s.Store.RemoveTwin(ctx, in.ID); err != nil {
 				return nil, s.problem(err)
 			}
 			return nil, nil
@@ -127,9 +127,9 @@ func (s *Service) registerTwins(api huma.API) {
 			return &body[resource.Prediction]{made}, nil
 		})
 
-	huma.Register(api, operation(http.MethodDelete, "/twins/{id}/predictions/{prediction}", "forget-prediction", "Forget what a twin predicted", http.StatusNoContent, http.StatusNotFound),
+	huma.Register(api, operation(http.MethodDelete, "/twins/{id}/predictions/{prediction}", "remove-prediction", "Remove what a twin predicted", http.StatusNoContent, http.StatusNotFound),
 		func(ctx context.Context, in *OfTwin) (*struct{}, error) {
-			if err := s.Store.ForgetPrediction(ctx, in.ID, in.Prediction); err != nil {
+			if err := s.Store.RemovePrediction(ctx, in.ID, in.Prediction); err != nil {
 				return nil, s.problem(err)
 			}
 			return nil, nil

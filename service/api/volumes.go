@@ -101,9 +101,9 @@ func (s *Service) registerVolumes(api huma.API) {
 			return nil, nil
 		})
 
-	huma.Register(api, operation(http.MethodDelete, "/volumes/{id}", "forget-volume", "Forget a volume; its runs stay, and nothing on it is touched", http.StatusNoContent, http.StatusNotFound, http.StatusConflict),
+	huma.Register(api, operation(http.MethodDelete, "/volumes/{id}", "remove-volume", "Remove a volume; its runs stay, and nothing on it is touched", http.StatusNoContent, http.StatusNotFound, http.StatusConflict),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
-			if err := s.forgetVolume(ctx, in.ID); err != nil {
+			if err := s.removeVolume(ctx, in.ID); err != nil {
 				return nil, s.problem(err)
 			}
 			return nil, nil
@@ -240,8 +240,8 @@ func defaultName(locator string) string {
 	return name
 }
 
-// forgetVolume removes a volume that no unfinished run uses.
-func (s *Service) forgetVolume(ctx context.Context, id int64) error {
+// removeVolume removes a volume that no unfinished run uses.
+func (s *Service) removeVolume(ctx context.Context, id int64) error {
 	under, _, err := s.Store.RunsWithStatus(ctx, resource.Queued, resource.Preparing, resource.Settling, resource.Waiting, resource.Running)
 	if err != nil {
 		return err
@@ -251,7 +251,7 @@ func (s *Service) forgetVolume(ctx context.Context, id int64) error {
 			return fmt.Errorf("volume %d: %w: run %d is %s on it; stop the run first", id, errBusy, run.ID, run.Status)
 		}
 	}
-	return s.Store.ForgetVolume(ctx, id)
+	return s.Store.RemoveVolume(ctx, id)
 }
 
 // looked adds to volumes what is found there now. A volume that cannot be

@@ -45,12 +45,12 @@ func (k *Keeper) Note(path, nonce string) error {
 	return nil
 }
 
-// Forget forgets a file that is gone. When that cannot be written now, the next
+// Forget removes a file that is gone. When that cannot be written now, the next
 // List finds that it is gone.
 func (k *Keeper) Forget(path string) {
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()
-	_ = k.store.ForgetTestFile(ctx, path)
+	_ = k.store.RemoveTestFile(ctx, path)
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	delete(k.ours, path)
@@ -89,7 +89,7 @@ func (k *Keeper) List(ctx context.Context) ([]resource.LeftBehind, error) {
 		case err != nil:
 			f.Trouble = err.Error()
 		case !now.is:
-			if err := k.store.ForgetTestFile(ctx, f.Path); err != nil && !errors.Is(err, store.ErrNotFound) {
+			if err := k.store.RemoveTestFile(ctx, f.Path); err != nil && !errors.Is(err, store.ErrNotFound) {
 				return nil, err
 			}
 			continue
@@ -123,5 +123,5 @@ func (k *Keeper) Remove(ctx context.Context, id int64) error {
 	if _, err := patient.Ask(asking, f.Path, "remove", func() (any, error) { return nil, localfile.RemoveLeft(f.Path, f.Nonce) }); err != nil {
 		return err
 	}
-	return k.store.ForgetTestFile(ctx, f.Path)
+	return k.store.RemoveTestFile(ctx, f.Path)
 }

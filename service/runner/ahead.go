@@ -256,6 +256,6 @@ func (r *Runner) takeCore() bool {
 
 func (r *Runner) giveCore() { r.simulating.Add(-1) }
 
-// errAhead is given when a fault is to strike an array of which points are simulated beside each
+// errAhead is given when a fault is to be injected into an array of which points are simulated beside each
 // other.
 var errAhead = fmt.Errorf("%w: the points of this plan are simulated beside each other, each on an array of its own; give the run a pace, or put the fault into the array file", ErrNotFaulty)

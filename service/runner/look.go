@@ -103,12 +103,12 @@ func (e *execution) using(used volume.Volume) {
 // ErrNotFaulty is given when something shall go wrong with a volume that is real.
 var ErrNotFaulty = errors.New("nothing can be made to go wrong with this volume")
 
-// strikeWithin is how long a fault by call may wait for its moment.
-const strikeWithin = 5 * time.Second
+// injectWithin is how long a fault by call may wait for its moment.
+const injectWithin = 5 * time.Second
 
-// Strike makes something go wrong with the volume that a run measures, now, and sets a
+// Inject injects a fault into the volume that a run measures, now, and sets a
 // marker for it.
-func (r *Runner) Strike(ctx context.Context, run int64, fault string) (resource.Marker, error) {
+func (r *Runner) Inject(ctx context.Context, run int64, fault string) (resource.Marker, error) {
 	e := r.execution(run)
 	if e == nil {
 		return resource.Marker{}, fmt.Errorf("run %d: %w now; a fault needs a measurement under way", run, ErrNotMeasuring)
@@ -125,9 +125,9 @@ func (r *Runner) Strike(ctx context.Context, run int64, fault string) (resource.
 	case !is:
 		return resource.Marker{}, fmt.Errorf("run %d: %w; only simulated arrays fail on demand", run, ErrNotFaulty)
 	}
-	waiting, done := context.WithTimeout(ctx, strikeWithin)
+	waiting, done := context.WithTimeout(ctx, injectWithin)
 	defer done()
-	words, err := faulty.Strike(waiting, fault)
+	words, err := faulty.Inject(waiting, fault)
 	if err != nil {
 		return resource.Marker{}, err
 	}

@@ -76,7 +76,7 @@ func (e *execution) measure(ctx context.Context, used *opened, position int, ste
 		err := e.behindWall(func() error { return e.judge(own, &m, e.run, used.setup, e.sources) })
 		end()
 		if err != nil {
-			m.Status, m.Reason = resource.Failed, fmt.Sprintf("%s: %v; 'heron run judge %d' does it again", notJudged, err, m.RunID)
+			m.Status, m.Reason = resource.Failed, fmt.Sprintf("%s: %v; 'heron run rejudge %d' does it again", notJudged, err, m.RunID)
 		}
 	}
 	e.lost = errors.Is(failure, load.ErrLost) || e.lost && m.Status == resource.Failed

@@ -100,7 +100,7 @@ func TestSweptArraysAreThoseOfTheirFiles(t *testing.T) {
 }
 
 // Points that are simulated beside each other end with their run: what was under way is kept as
-// far as it came, nothing goes on, and no fault strikes an array that nobody records.
+// far as it came, nothing goes on, and no fault happens in an array that nobody records.
 func TestASweepIsStopped(t *testing.T) {
 	folder := t.TempDir()
 	path := filepath.Join(folder, "a.yaml")
@@ -115,8 +115,8 @@ func TestASweepIsStopped(t *testing.T) {
 		t.Fatal(err)
 	}
 	until(t, "intervals", func() bool { _, err := r.Mark(t.Context(), run.ID, "now"); return err == nil })
-	if _, err := r.Strike(t.Context(), run.ID, "{kind: latency spike, for: 1s, extra: 1ms}"); !errors.Is(err, ErrNotFaulty) {
-		t.Errorf("struck: %v", err)
+	if _, err := r.Inject(t.Context(), run.ID, "{kind: latency spike, for: 1s, extra: 1ms}"); !errors.Is(err, ErrNotFaulty) {
+		t.Errorf("injected: %v", err)
 	}
 	if err := r.Stop(t.Context(), run.ID, false); err != nil {
 		t.Fatal(err)

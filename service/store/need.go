@@ -51,7 +51,7 @@ func (s *Store) Need(ctx context.Context, id int64) (resource.NeedSheet, error) 
 	return row.record(), explain(err, fmt.Sprintf("need %d", id))
 }
 
-// ForgetNeed removes a need sheet; what was measured stays.
-func (s *Store) ForgetNeed(ctx context.Context, id int64) error {
+// RemoveNeed removes a need sheet; what was measured stays.
+func (s *Store) RemoveNeed(ctx context.Context, id int64) error {
 	return s.change(ctx, fmt.Sprintf("need %d", id), `DELETE FROM needs WHERE id = ?`, id)
 }

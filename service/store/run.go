@@ -227,8 +227,8 @@ func (s *Store) CountRuns(ctx context.Context, volume int64) (int, error) {
 	return n, explain(err, "count runs")
 }
 
-// DeleteRun removes a run with all its measurements.
-func (s *Store) DeleteRun(ctx context.Context, id int64) error {
+// RemoveRun removes a run with all its measurements.
+func (s *Store) RemoveRun(ctx context.Context, id int64) error {
 	return s.change(ctx, fmt.Sprintf("run %d", id), `DELETE FROM runs WHERE id = ?`, id)
 }
 

@@ -49,7 +49,7 @@ func (s *Store) Search(ctx context.Context, id int64) (resource.Search, error) {
 	return row.record(), explain(err, fmt.Sprintf("search %d", id))
 }
 
-// ForgetSearch removes a kept search.
-func (s *Store) ForgetSearch(ctx context.Context, id int64) error {
+// RemoveSearch removes a kept search.
+func (s *Store) RemoveSearch(ctx context.Context, id int64) error {
 	return s.change(ctx, fmt.Sprintf("search %d", id), `DELETE FROM searches WHERE id = ?`, id)
 }

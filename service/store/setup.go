@@ -200,7 +200,7 @@ func (s *Store) Comparison(ctx context.Context, id int64) (resource.Comparison, 
 	return row.record(), explain(err, fmt.Sprintf("comparison %d", id))
 }
 
-// ForgetComparison removes a comparison; its runs stay.
-func (s *Store) ForgetComparison(ctx context.Context, id int64) error {
+// RemoveComparison removes a comparison; its runs stay.
+func (s *Store) RemoveComparison(ctx context.Context, id int64) error {
 	return s.change(ctx, fmt.Sprintf("comparison %d", id), `DELETE FROM comparisons WHERE id = ?`, id)
 }

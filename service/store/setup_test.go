@@ -78,7 +78,7 @@ func TestSetupsAreVersions(t *testing.T) {
 	if _, err := keepSetup(t, s, v.ID, told(t, "layout.level", "raid1")); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.ForgetVolume(t.Context(), v.ID); err != nil {
+	if err := s.RemoveVolume(t.Context(), v.ID); err != nil {
 		t.Fatal(err)
 	}
 	if left, _, err := s.Setups(t.Context(), v.ID); err != nil || len(left) != 0 {
@@ -108,7 +108,7 @@ func TestWhatWasLookedAtStaysWithTheRun(t *testing.T) {
 	if err != nil || len(markers) != 1 || markers[0].Name != "now" || markers[0].At != 2.5 || markers[0].ID != marker.ID {
 		t.Errorf("markers %+v, %v", markers, err)
 	}
-	if err := s.DeleteRun(t.Context(), run.ID); err != nil {
+	if err := s.RemoveRun(t.Context(), run.ID); err != nil {
 		t.Fatal(err)
 	}
 	if left, err := s.Markers(t.Context(), run.ID); err != nil || len(left) != 0 {
@@ -133,7 +133,7 @@ func TestComparisonsAreKept(t *testing.T) {
 	if list, _, err := s.Comparisons(t.Context()); err != nil || len(list) != 1 {
 		t.Errorf("list %+v, %v", list, err)
 	}
-	if err := s.ForgetComparison(t.Context(), kept.ID); err != nil {
+	if err := s.RemoveComparison(t.Context(), kept.ID); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := s.Comparison(t.Context(), kept.ID); !errors.Is(err, ErrNotFound) {

@@ -67,13 +67,13 @@ func TestVolumesAndWorkloads(t *testing.T) {
 		t.Errorf("kept %+v, listed %+v (%v)", w, list, err)
 	}
 	for name, err := range map[string]error{
-		"volume": s.ForgetVolume(t.Context(), v.ID), "workload": s.ForgetWorkload(t.Context(), w.ID),
+		"volume": s.RemoveVolume(t.Context(), v.ID), "workload": s.RemoveWorkload(t.Context(), w.ID),
 	} {
 		if err != nil {
 			t.Errorf("forget the %s: %v", name, err)
 		}
 	}
-	if err := s.ForgetVolume(t.Context(), v.ID); !errors.Is(err, ErrNotFound) {
+	if err := s.RemoveVolume(t.Context(), v.ID); !errors.Is(err, ErrNotFound) {
 		t.Errorf("forgotten twice: %v", err)
 	}
 }
@@ -109,7 +109,7 @@ func TestResultsComeBackAsTheyWere(t *testing.T) {
 	if series, err := s.Intervals(t.Context(), m.ID); err != nil || len(series) != 1 || !reflect.DeepEqual(series[0], interval) {
 		t.Errorf("series %+v (%v)", series, err)
 	}
-	if err := s.DeleteRun(t.Context(), run.ID); err != nil {
+	if err := s.RemoveRun(t.Context(), run.ID); err != nil {
 		t.Fatal(err)
 	}
 	if series, err := s.Intervals(t.Context(), m.ID); err != nil || len(series) != 0 {
@@ -295,7 +295,7 @@ func TestUnreadableRecordsAreNamed(t *testing.T) {
 	if status, err := s.RunStatus(t.Context(), 2); err != nil || status == "" {
 		t.Errorf("its status: %q (%v)", status, err)
 	}
-	if err := errors.Join(s.DeleteRun(t.Context(), 2), s.ForgetVolume(t.Context(), 2)); err != nil {
+	if err := errors.Join(s.RemoveRun(t.Context(), 2), s.RemoveVolume(t.Context(), 2)); err != nil {
 		t.Errorf("it cannot be removed: %v", err)
 	}
 	n := 0
@@ -557,7 +557,7 @@ func TestNeeds(t *testing.T) {
 	if err != nil || len(unreadable) > 0 || len(needs) != 2 || needs[0].Name != "archive" || needs[1].Text != "name: harbour\n" {
 		t.Errorf("%+v %+v (%v)", needs, unreadable, err)
 	}
-	if err := s.ForgetNeed(t.Context(), first.ID); err != nil {
+	if err := s.RemoveNeed(t.Context(), first.ID); err != nil {
 		t.Error(err)
 	}
 	if _, err := s.Need(t.Context(), first.ID); !errors.Is(err, ErrNotFound) {

@@ -14,8 +14,8 @@ func (s *Store) AddTestFile(ctx context.Context, path, nonce string) error {
 	return err
 }
 
-// ForgetTestFile forgets a test file that is gone.
-func (s *Store) ForgetTestFile(ctx context.Context, path string) error {
+// RemoveTestFile removes a test file that is gone.
+func (s *Store) RemoveTestFile(ctx context.Context, path string) error {
 	return s.change(ctx, "test file "+path, `DELETE FROM test_files WHERE path = ?`, path)
 }
 

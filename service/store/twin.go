@@ -62,8 +62,8 @@ func (s *Store) TwinNamed(ctx context.Context, name string) (is bool, err error)
 	return is, explain(err, fmt.Sprintf("twin %q", name))
 }
 
-// ForgetTwin removes a twin with what was predicted with it; what was measured stays.
-func (s *Store) ForgetTwin(ctx context.Context, id int64) error {
+// RemoveTwin removes a twin with what was predicted with it; what was measured stays.
+func (s *Store) RemoveTwin(ctx context.Context, id int64) error {
 	return s.change(ctx, fmt.Sprintf("twin %d", id), `DELETE FROM twins WHERE id = ?`, id)
 }
 
@@ -102,7 +102,7 @@ func (s *Store) Predictions(ctx context.Context, twinID int64) ([]resource.Predi
 	return listed[predictionRow](ctx, s.db, "prediction", `SELECT * FROM predictions WHERE twin_id = ? ORDER BY id DESC`, twinID)
 }
 
-// ForgetPrediction removes one that a twin predicted.
-func (s *Store) ForgetPrediction(ctx context.Context, twinID, id int64) error {
+// RemovePrediction removes one that a twin predicted.
+func (s *Store) RemovePrediction(ctx context.Context, twinID, id int64) error {
 	return s.change(ctx, fmt.Sprintf("prediction %d of twin %d", id, twinID), `DELETE FROM predictions WHERE twin_id = ? AND id = ?`, twinID, id)
 }

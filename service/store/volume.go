@@ -99,8 +99,8 @@ func (s *Store) RenewConsent(ctx context.Context, volume int64, given time.Time,
 	})
 }
 
-// ForgetVolume removes a volume; its runs stay.
-func (s *Store) ForgetVolume(ctx context.Context, id int64) error {
+// RemoveVolume removes a volume; its runs stay.
+func (s *Store) RemoveVolume(ctx context.Context, id int64) error {
 	if err := s.change(ctx, fmt.Sprintf("volume %d", id), `DELETE FROM volumes WHERE id = ?`, id); err != nil {
 		return err
 	}
@@ -137,7 +137,7 @@ func (s *Store) Workloads(ctx context.Context) ([]resource.Workload, []resource.
 	return listed[workloadRow](ctx, s.db, "workload", `SELECT * FROM workloads ORDER BY name`)
 }
 
-// ForgetWorkload removes a saved workload; runs keep their own copy.
-func (s *Store) ForgetWorkload(ctx context.Context, id int64) error {
+// RemoveWorkload removes a saved workload; runs keep their own copy.
+func (s *Store) RemoveWorkload(ctx context.Context, id int64) error {
 	return s.change(ctx, fmt.Sprintf("workload %d", id), `DELETE FROM workloads WHERE id = ?`, id)
 }

@@ -47,12 +47,12 @@ type Volume struct {
 	pause func() // called every so many steps; nil for never
 	steps int    // since it was
 
-	struck  atomic.Bool // something is in strikes
-	strikes chan strike
+	injected   atomic.Bool // something is in injections
+	injections chan injection
 }
 
-// strike is a fault that somebody else asks for, to whom it is answered.
-type strike struct {
+// injection is a fault that somebody else asks for, to whom it is answered.
+type injection struct {
 	fault  array.Fault
 	answer chan<- error
 }
@@ -63,7 +63,7 @@ func New(d array.Description) (*Volume, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Volume{array: a, settings: d.FileSystem, remember: d.PageCache, before: a.Totals(), strikes: make(chan strike, 16)}, nil
+	return &Volume{array: a, settings: d.FileSystem, remember: d.PageCache, before: a.Totals(), injections: make(chan injection, 16)}, nil
 }
 
 // Use gives the array as it stands to the next measurement.
@@ -126,8 +126,8 @@ func (v *Volume) Now() int64 { return v.array.Now() }
 // Step moves the virtual time on until something was answered, at most to
 // until.
 func (v *Volume) Step(until int64) bool {
-	if v.struck.Load() {
-		v.takeStrikes()
+	if v.injected.Load() {
+		v.takeInjected()
 	}
 	v.mayPause()
 	for len(v.systems) == 0 && !v.cached && len(v.array.Done()) == 0 { // nobody but queues waits for answers
@@ -157,8 +157,8 @@ func (v *Volume) mayPause() {
 // step lets the next thing happen, in the array, in a file system or in the host's memory, at
 // most at until.
 func (v *Volume) step(until int64) bool {
-	if v.struck.Load() {
-		v.takeStrikes()
+	if v.injected.Load() {
+		v.takeInjected()
 	}
 	v.mayPause()
 	var next timed // that goes on by itself before anything else
@@ -238,20 +238,20 @@ func failure(refusal array.Refusal) error {
 	return fmt.Errorf("%w: a zone of the media refused it: %s; keep to zones (loads of stores have a zone), or use media without", syscall.EIO, refusal)
 }
 
-// Strike makes a fault happen at the present moment, between two steps of whoever
+// Inject makes a fault happen at the present moment, between two steps of whoever
 // drives the array.
-func (v *Volume) Strike(ctx context.Context, text string) (words string, err error) {
+func (v *Volume) Inject(ctx context.Context, text string) (words string, err error) {
 	fault, err := arrayfile.ReadFault([]byte(text))
 	if err != nil {
 		return "", err
 	}
 	answer := make(chan error, 1)
 	select {
-	case v.strikes <- strike{fault, answer}:
+	case v.injections <- injection{fault, answer}:
 	default:
 		return "", errors.New("more faults at a time than are taken; wait for those before")
 	}
-	v.struck.Store(true)
+	v.injected.Store(true)
 	select {
 	case err := <-answer:
 		if err != nil {
@@ -274,13 +274,13 @@ func (v *Volume) Happened() (moments []volume.Moment) {
 	return moments
 }
 
-// takeStrikes lets happen what others asked for.
-func (v *Volume) takeStrikes() {
-	v.struck.Store(false)
+// takeInjected lets happen what others asked for.
+func (v *Volume) takeInjected() {
+	v.injected.Store(false)
 	for {
 		select {
-		case s := <-v.strikes:
-			s.answer <- v.array.Strike(s.fault)
+		case s := <-v.injections:
+			s.answer <- v.array.Inject(s.fault)
 		default:
 			return
 		}

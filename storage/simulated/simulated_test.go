@@ -184,7 +184,7 @@ func BenchmarkWorkers(b *testing.B) {
 
 // A fault by call happens while somebody else drives the array, and is refused when the
 // array cannot have it.
-func TestStrikeBesideARun(t *testing.T) {
+func TestFaultInjectedBesideARun(t *testing.T) {
 	v := build(t, description())
 	ctx, stop := context.WithCancel(t.Context())
 	over := make(chan *load.Outcome)
@@ -195,12 +195,12 @@ func TestStrikeBesideARun(t *testing.T) {
 		}
 		over <- outcome
 	}()
-	words, err := v.Strike(t.Context(), "{kind: member fails, member: 2}")
+	words, err := v.Inject(t.Context(), "{kind: member fails, member: 2}")
 	if err != nil || words != "member fails (member 2)" {
 		t.Errorf("%q, %v", words, err)
 	}
 	for text, want := range map[string]string{"{kind: member fails, member: 9}": "members 0 to 3", "{kind: path drops}": "no link", "nothing": "fault", "{kind: rebuild, member: 1, rate: 1MB/s}": "nothing to rebuild"} {
-		if _, err := v.Strike(t.Context(), text); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := v.Inject(t.Context(), text); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", text, err)
 		}
 	}
@@ -210,7 +210,7 @@ func TestStrikeBesideARun(t *testing.T) {
 	}
 	waiting, done := context.WithTimeout(t.Context(), 10*time.Millisecond)
 	defer done()
-	if _, err := v.Strike(waiting, "{kind: power cut}"); err == nil || !strings.Contains(err.Error(), "nobody drives") {
+	if _, err := v.Inject(waiting, "{kind: power cut}"); err == nil || !strings.Contains(err.Error(), "nobody drives") {
 		t.Errorf("when nobody drives it: %v", err)
 	}
 }

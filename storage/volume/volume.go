@@ -125,10 +125,10 @@ type Chronicle interface {
 
 // Faulty is a volume that something can be made to go wrong with while it is used.
 type Faulty interface {
-	// Strike makes what a text describes happen at its present moment, and tells in
+	// Inject makes what a text describes happen at its present moment, and tells in
 	// words what that is. It may be called beside the queues; ctx bounds the wait for
 	// the moment.
-	Strike(ctx context.Context, text string) (words string, err error)
+	Inject(ctx context.Context, text string) (words string, err error)
 }
 
 // Progress is told how much of a preparation is done.

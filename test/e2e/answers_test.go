@@ -100,7 +100,7 @@ func TestBeforeAgainstAfter(t *testing.T) {
 	if out, _, err := s.cli("compare", "1@before:"+name, "1@after:"+name); err != nil || !strings.Contains(out, "worse") {
 		t.Errorf("%v: %s", err, out)
 	}
-	if out, _, err := s.cli("run", "judge", "1"); err != nil || !strings.Contains(out, "Run 1 is judged") {
+	if out, _, err := s.cli("run", "rejudge", "1"); err != nil || !strings.Contains(out, "Run 1 is judged") {
 		t.Errorf("%v: %s", err, out)
 	}
 }

@@ -302,11 +302,11 @@ func TestCacheGainsWhereItAnswers(t *testing.T) {
 	if _, trouble, err := s.cli("compare", "1", "2", "--keep", "Is a cache worth it?"); err == nil || !strings.Contains(trouble, "choose another name") {
 		t.Errorf("the same name again: %v: %s", err, trouble)
 	}
-	page, trouble, err := s.cli("report", "--comparison", "1")
+	page, trouble, err := s.cli("comparison", "report", "1")
 	if err != nil || !strings.Contains(page, "cache 1 is new") || !strings.Contains(page, "<svg") || strings.Contains(page, "http://") && strings.Contains(page, "<script") {
 		t.Errorf("%v: %s%.300s", err, trouble, page)
 	}
-	if page, _, err := s.cli("report", fmt.Sprint(runs["cached"].ID)); err != nil || !strings.Contains(page, "How to repeat it") {
+	if page, _, err := s.cli("run", "report", fmt.Sprint(runs["cached"].ID)); err != nil || !strings.Contains(page, "How to repeat it") {
 		t.Errorf("%v: %.300s", err, page)
 	}
 	if out, _, err := s.cli("comparison", "forget", "1"); err != nil || !strings.Contains(out, "its runs stay") {
@@ -400,16 +400,16 @@ func TestAFaultByCall(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	struck := false
+	injected := false
 	err = s.Watch(t.Context(), run.ID, client.Watcher{Point: func(p resource.Point) {
-		if p.Interval.Index < 15 || struck {
+		if p.Interval.Index < 15 || injected {
 			return
 		}
-		struck = true
-		if out, trouble, err := s.cli("array", "strike", fmt.Sprint(run.ID), "{kind: latency spike, for: 1h, extra: 10ms}"); err != nil || !strings.Contains(out, "latency spike, for 1 h") {
+		injected = true
+		if out, trouble, err := s.cli("array", "inject", fmt.Sprint(run.ID), "{kind: latency spike, for: 1h, extra: 10ms}"); err != nil || !strings.Contains(out, "latency spike, for 1 h") {
 			t.Errorf("%v: %s%s", err, out, trouble)
 		}
-		if _, trouble, err := s.cli("array", "strike", fmt.Sprint(run.ID), "{kind: member fails, member: 4}"); err == nil || !strings.Contains(trouble, "members 0 to 3") {
+		if _, trouble, err := s.cli("array", "inject", fmt.Sprint(run.ID), "{kind: member fails, member: 4}"); err == nil || !strings.Contains(trouble, "members 0 to 3") {
 			t.Errorf("a member that is not there: %v: %s", err, trouble)
 		}
 	}})
@@ -454,7 +454,7 @@ func TestMarkers(t *testing.T) {
 		}
 		marked = true
 		set(4 << 20)
-		if out, trouble, err := s.cli("mark", fmt.Sprint(run.ID), "held to a third"); err != nil || !strings.Contains(out, "held to a third") {
+		if out, trouble, err := s.cli("run", "mark", fmt.Sprint(run.ID), "held to a third"); err != nil || !strings.Contains(out, "held to a third") {
 			t.Errorf("%v: %s%s", err, out, trouble)
 		}
 	}})
@@ -469,7 +469,7 @@ func TestMarkers(t *testing.T) {
 	if err != nil || strings.Contains(split.Words, "rose") {
 		t.Errorf("%v: %s", err, split.Words)
 	}
-	if _, trouble, err := s.cli("mark", fmt.Sprint(run.ID), "too late"); err == nil || !strings.Contains(trouble, "not measuring") {
+	if _, trouble, err := s.cli("run", "mark", fmt.Sprint(run.ID), "too late"); err == nil || !strings.Contains(trouble, "not measuring") {
 		t.Errorf("a marker after the end: %v: %s", err, trouble)
 	}
 }

@@ -90,7 +90,7 @@ func TestUnitOverISCSI(t *testing.T) {
 			t.Errorf("%s: %+v", key, sessions[0].Keys)
 		}
 	}
-	out, trouble, err = s.cli("run", "agreed", fmt.Sprint(detail.ID))
+	out, trouble, err = s.cli("run", "session", fmt.Sprint(detail.ID))
 	if err != nil || !strings.Contains(out, "ImmediateData") || !strings.Contains(out, "1 session with "+g.Ports[1]) {
 		t.Errorf("%v: %s%s", err, out, trouble)
 	}
@@ -211,7 +211,7 @@ func TestArrayServedInRealTime(t *testing.T) {
 	if err := os.WriteFile(path, []byte("name: Two disks\nmembers: {count: 2, medium: hard disk, capacity: 1TB}\nlayout: {level: raid1}\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	served := served(t, path, "--limit", "InitialR2T=Yes")
+	served := served(t, path, "--session-limit", "InitialR2T=Yes")
 	load := spec(func(w *workload.Spec) { w.Span, w.Depth, w.For, w.WarmUp, w.Interval = 900<<30, 4, 3, 1, 1 })
 	over := s.measured(s.volume(served.unit, nil), onePlan(load))
 	virtual := s.measured(s.volume("array:"+path, nil), onePlan(load))

@@ -101,7 +101,7 @@ func TestDevicesAreGuarded(t *testing.T) {
 	}
 	// With the right words it is overwritten; made into something else since, it
 	// is refused again.
-	if err := s.ForgetVolume(t.Context(), volume.ID); err != nil {
+	if err := s.RemoveVolume(t.Context(), volume.ID); err != nil {
 		t.Fatal(err)
 	}
 	volume = s.volume(formatted, &resource.ConsentToWrite{Size: size, Holds: "ext2/3/4"})

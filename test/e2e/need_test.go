@@ -79,7 +79,7 @@ func TestNeedsAgainstAKnownLimit(t *testing.T) {
 		{above, 3, "No setup meets all that is asked"},
 		{large, 3, `Without "room for`},
 	} {
-		out, trouble, err := s.cli("need", "judge", c.sheet, volume.Name, "--gate")
+		out, trouble, err := s.cli("need", "judge", c.sheet, volume.Name, "--fail-if", "falls short")
 		if exitCode(err) != c.code || !strings.Contains(strings.Join(strings.Fields(out), " "), c.words) {
 			t.Errorf("%s ended with %d, want %d: %s%s", c.sheet, exitCode(err), c.code, out, trouble)
 		}
@@ -113,7 +113,7 @@ func TestNeedsAgainstAKnownLimit(t *testing.T) {
 	for _, c := range [][]string{
 		{"What is kept", "keep", below}, {"already taken", "keep", below}, {"Kept as need 1", "keep", below, "--replace"},
 		{"What a shop needs", "list"}, {"iops: at least 95 each", "show", "What a shop needs"}, {"it alone meets", "judge", "What a shop needs"},
-		{"no need is kept", "judge", "What nobody needs"}, {"is forgotten", "forget", "1"}, {"No need sheet is kept", "list"},
+		{"no need is kept", "judge", "What nobody needs"}, {"is removed", "remove", "1"}, {"No need sheet is kept", "list"},
 	} {
 		out, trouble, _ := s.cli(append([]string{"need"}, c[1:]...)...)
 		if want := c[0]; want != "What is kept" && !strings.Contains(out+trouble, want) {
@@ -138,13 +138,13 @@ func TestNeedsAtOnce(t *testing.T) {
 		code  int
 		words string
 	}{{alone, 0, "meets all that is asked"}, {together, 3, "All uses were measured at once"}} {
-		if _, trouble, err := s.cli("need", "judge", c.sheet, volume.Name, "--gate"); err == nil {
+		if _, trouble, err := s.cli("need", "judge", c.sheet, volume.Name, "--fail-if", "falls short"); err == nil {
 			t.Errorf("before it was measured: %s", trouble)
 		}
 		if out, trouble, err := s.cli("need", "measure", c.sheet, volume.Name); err != nil {
 			t.Fatalf("%v: %s%s", err, out, trouble)
 		}
-		out, trouble, err := s.cli("need", "judge", c.sheet, volume.Name, "--gate")
+		out, trouble, err := s.cli("need", "judge", c.sheet, volume.Name, "--fail-if", "falls short")
 		if exitCode(err) != c.code || !strings.Contains(strings.Join(strings.Fields(out), " "), c.words) {
 			t.Errorf("%s ended with %d, want %d: %s%s", c.sheet, exitCode(err), c.code, out, trouble)
 		}

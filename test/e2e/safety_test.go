@@ -462,7 +462,7 @@ func TestDestroysNothingUnnamed(t *testing.T) {
 			if err == nil {
 				t.Fatal("a run that writes was begun")
 			}
-			ok(t, s.ForgetVolume(t.Context(), volume.ID)) // its device is another's next
+			ok(t, s.RemoveVolume(t.Context(), volume.ID)) // its device is another's next
 			if trap.spring != nil && !strings.Contains(err.Error(), trap.words) {
 				t.Errorf("refused with %v, want %q", err, trap.words)
 			}

@@ -105,10 +105,10 @@ func TestRecordsFromTheCommandLine(t *testing.T) {
 	if _, trouble, err := s.cli("volume", "add", "null:64GiB"); err == nil || !strings.Contains(trouble, "already taken") {
 		t.Errorf("registered twice: %s", trouble)
 	}
-	if out, _, err := s.cli("measure", "nothing", "--for", "200ms", "--interval", "100ms", "--detach"); err != nil || !strings.Contains(out, "heron watch 1") {
+	if out, _, err := s.cli("measure", "nothing", "--for", "200ms", "--interval", "100ms", "--detach"); err != nil || !strings.Contains(out, "heron run watch 1") {
 		t.Errorf("detached: %s, %v", out, err)
 	}
-	if out, _, err := s.cli("watch", "1"); err != nil || !strings.Contains(out, "no storage at all") {
+	if out, _, err := s.cli("run", "watch", "1"); err != nil || !strings.Contains(out, "no storage at all") {
 		t.Errorf("watched: %s, %v", out, err)
 	}
 	file := filepath.Join(t.TempDir(), "plan.yaml")
@@ -174,8 +174,8 @@ func TestErrorsSayWhatToDo(t *testing.T) {
 		"unknown preset":       {[]string{"measure", folder, "--preset", "x"}, "there is no preset"},
 		"bad size":             {[]string{"measure", folder, "--block", "4k"}, "write it like 4KiB"},
 		"missing place":        {[]string{"measure", folder + "/nowhere"}, "does not exist"},
-		"no such run":          {[]string{"watch", "99"}, "not found"},
-		"not a number":         {[]string{"watch", "one"}, "heron run list"},
+		"no such run":          {[]string{"run", "watch", "99"}, "not found"},
+		"not a number":         {[]string{"run", "watch", "one"}, "heron run list"},
 		"misaligned uncached":  {[]string{"measure", folder, "--block", "3000", "--span", "30000000", "--for", "1s"}, "or --cached"},
 	} {
 		out, trouble, err := s.cli(c.arguments...)
@@ -338,7 +338,7 @@ func TestStopKeepsWhatWasMeasured(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := s.ForgetVolume(t.Context(), volume.ID); err == nil {
+	if err := s.RemoveVolume(t.Context(), volume.ID); err == nil {
 		t.Error("a volume in use was forgotten")
 	}
 	for _, run := range []int64{waiting.ID, id} {

@@ -337,7 +337,7 @@ func TestWhatOthersDoInMidRunIsKept(t *testing.T) {
 			if contentOf(t, f, trapSize) != before {
 				t.Error("it was changed")
 			}
-			ok(t, s.ForgetVolume(t.Context(), volume.ID))
+			ok(t, s.RemoveVolume(t.Context(), volume.ID))
 		})
 	}
 }

@@ -101,7 +101,7 @@ func TestWhoIsFasterTogether(t *testing.T) {
 			t.Errorf("%+v %v", end, race.Cautions)
 		}
 	}
-	out, said, err := s.cli("race", fmt.Sprint(made.Runs[1].ID), "--only", "2")
+	out, said, err := s.cli("run", "race", fmt.Sprint(made.Runs[1].ID), "--only", "2")
 	if err != nil || !strings.Contains(out, "quick is done first") || !strings.Contains(out, "▕BBBBBBBBBB") || strings.Contains(out, "Race 1") {
 		t.Errorf("%v %s\n%s", err, said, out)
 	}

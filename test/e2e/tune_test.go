@@ -26,11 +26,11 @@ func (s *service) tuned(volume string, arguments ...string) (answer tune.Answer,
 	if _, err := fmt.Sscanf(out[strings.Index(out, ", run ")+len(", run "):], "%d", &id); err != nil {
 		s.t.Fatalf("%v: %s", err, out)
 	}
-	again, trouble, err := s.cli("run", "mattered", fmt.Sprint(id))
+	again, trouble, err := s.cli("run", "effects", fmt.Sprint(id))
 	if err != nil || again != out {
 		s.t.Errorf("printed anew it is different: %v %s\n%s", err, trouble, again)
 	}
-	written, trouble, err := s.cli("run", "mattered", fmt.Sprint(id), "--json")
+	written, trouble, err := s.cli("run", "effects", fmt.Sprint(id), "--json")
 	var all []resource.StageTuned
 	if err == nil {
 		err = json.Unmarshal([]byte(written), &all)
@@ -69,7 +69,7 @@ func (s *service) writable(unit string) (name string) {
 func TestTuningOverALinkWithDelay(t *testing.T) {
 	t.Parallel()
 	s := serve(t, t.TempDir(), false)
-	unit := served(t, heldTo(t, t.TempDir(), "far", "400MB/s")[len("array:"):], "--instant", "--size", "64MiB", "--delay", "2ms", "--limit", "MaxOutstandingR2T=2").unit
+	unit := served(t, heldTo(t, t.TempDir(), "far", "400MB/s")[len("array:"):], "--instant", "--size", "64MiB", "--link-delay", "2ms", "--session-limit", "MaxOutstandingR2T=2").unit
 	name := s.writable(unit + "?ImmediateData=No&InitialR2T=Yes&MaxOutstandingR2T=2")
 	answer, record := s.tuned(name, "--reads", "0%", "--block", "64KiB", "--depth", "2", "--span", "32MiB", "--try", "ImmediateData", "--try", "HeaderDigest", "--try", "MaxOutstandingR2T=16")
 	if m := matter(answer, "ImmediateData"); m != tune.Matters || !slices.Contains(answer.Keep, plan.Setting{Field: "ImmediateData", Value: "Yes"}) {
@@ -144,7 +144,7 @@ func TestTuningAnArray(t *testing.T) {
 			t.Errorf("%s: %v %s", arguments, err, said)
 		}
 	}
-	if _, said, err := s.cli("run", "mattered", fmt.Sprint(s.measured(s.volume("null:1GiB", nil), onePlan(spec(nil))).ID)); err == nil || !strings.Contains(said, "was no experiment") {
+	if _, said, err := s.cli("run", "effects", fmt.Sprint(s.measured(s.volume("null:1GiB", nil), onePlan(spec(nil))).ID)); err == nil || !strings.Contains(said, "was no experiment") {
 		t.Errorf("%v %s", err, said)
 	}
 }

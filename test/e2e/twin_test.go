@@ -95,7 +95,7 @@ func TestTwins(t *testing.T) {
 		t.Errorf("%v: %s", err, text)
 	}
 
-	if _, trouble, err := s.cli("twin", "predict", "1", "--with", "members.colour=red"); err == nil || !strings.Contains(trouble, "a group of members has no key") {
+	if _, trouble, err := s.cli("twin", "predict", "1", "--set", "members.colour=red"); err == nil || !strings.Contains(trouble, "a group of members has no key") {
 		t.Error(trouble)
 	}
 	load := []string{"--block", "8KiB", "--depth", "4", "--span", "100GiB", "--for", "4s"}
@@ -104,8 +104,8 @@ func TestTwins(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	do(append([]string{"twin", "predict", "mine", "--with", "members.count=6", "--on", six.Name}, load...)...)
-	do(append([]string{"twin", "predict", "mine", "--with", "members.count=6"}, load...)...)
+	do(append([]string{"twin", "predict", "mine", "--set", "members.count=6", "--on", six.Name}, load...)...)
+	do(append([]string{"twin", "predict", "mine", "--set", "members.count=6"}, load...)...)
 	do(append([]string{"measure", "pool"}, load...)...)
 	do(append([]string{"measure", "six"}, load...)...)
 	if kept, err = s.Twin(t.Context(), 1); err != nil || len(kept.Predictions) != 3 {
@@ -244,7 +244,7 @@ func TestATwinPredictsARealStripe(t *testing.T) {
 	if _, err := s.AddVolume(t.Context(), resource.NewVolume{Name: "stripe", Locator: stripe}); err != nil {
 		t.Fatal(err)
 	}
-	do("twin", "predict", "disk", "--with", "members.count=5", "--with", "layout.level=raid0", "--on", "stripe", "--plan", loads(20))
+	do("twin", "predict", "disk", "--set", "members.count=5", "--set", "layout.level=raid0", "--on", "stripe", "--plan", loads(20))
 	do("measure", "stripe", "--plan", loads(20))
 	kept, err := s.Twin(t.Context(), 1)
 	if err != nil {

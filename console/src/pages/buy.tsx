@@ -102,8 +102,8 @@ export function Buy() {
 
 function Searches({ list }: { list: Search[] }) {
 	const queries = useQueryClient();
-	const forget = useMutation({
-		mutationFn: api.forgetSearch,
+	const remove = useMutation({
+		mutationFn: api.removeSearch,
 		onSuccess: () => queries.invalidateQueries({ queryKey: ["searches"] }),
 	});
 	if (list.length === 0) {
@@ -112,7 +112,7 @@ function Searches({ list }: { list: Search[] }) {
 	return (
 		<section aria-label="Searches">
 			<h2 className="mb-2 text-lg">Searches so far</h2>
-			{forget.error && <Trouble error={forget.error} />}
+			{remove.error && <Trouble error={remove.error} />}
 			<ul className="flex flex-col gap-1">
 				{list.map((s) => (
 					<li key={s.id}>
@@ -125,10 +125,10 @@ function Searches({ list }: { list: Search[] }) {
 							<button
 								type="button"
 								className="btn btn-ghost btn-xs"
-								aria-label={`Forget ${s.need}, from ${s.parts}`}
-								onClick={() => window.confirm("Forget what this search came to?") && forget.mutate(s.id)}
+								aria-label={`Remove ${s.need}, from ${s.parts}`}
+								onClick={() => window.confirm("Remove what this search came to?") && remove.mutate(s.id)}
 							>
-								Forget…
+								Remove…
 							</button>
 						)}
 					</li>

@@ -14,8 +14,8 @@ export function Comparisons() {
 	const queries = useQueryClient();
 	const kept = useQuery({ queryKey: ["comparisons"], queryFn: api.comparisons });
 	const runs = useQuery({ queryKey: ["runs", 0], queryFn: () => api.runs(0) });
-	const forget = useMutation({
-		mutationFn: api.forgetComparison,
+	const remove = useMutation({
+		mutationFn: api.removeComparison,
 		onSuccess: () => queries.invalidateQueries({ queryKey: ["comparisons"] }),
 	});
 	if (kept.error || runs.error) {
@@ -67,14 +67,14 @@ export function Comparisons() {
 									<button
 										type="button"
 										className="btn btn-ghost btn-sm"
-										aria-label={`Forget ${c.name}`}
+										aria-label={`Remove ${c.name}`}
 										onClick={() =>
-											window.confirm(`Forget the comparison “${c.name}”? Its runs stay.`) &&
+											window.confirm(`Remove the comparison “${c.name}”? Its runs stay.`) &&
 											c.id &&
-											forget.mutate(c.id)
+											remove.mutate(c.id)
 										}
 									>
-										Forget…
+										Remove…
 									</button>
 								</td>
 							</tr>
@@ -82,7 +82,7 @@ export function Comparisons() {
 					</tbody>
 				</table>
 			)}
-			{forget.error && <Trouble error={forget.error} />}
+			{remove.error && <Trouble error={remove.error} />}
 			<Ask runs={finished.map((r) => ({ id: r.id, words: `${r.id}: ${r.name} on ${r.volume.name}` }))} />
 		</>
 	);

@@ -16,8 +16,8 @@ export function Decide() {
 		queryFn: () => api.judge({}),
 		enabled: (kept.data?.needs ?? []).length > 0,
 	});
-	const forget = useMutation({
-		mutationFn: api.forgetNeed,
+	const remove = useMutation({
+		mutationFn: api.removeNeed,
 		onSuccess: () => queries.invalidateQueries({ queryKey: ["needs"] }),
 	});
 	const [writing, setWriting] = useState(false);
@@ -78,14 +78,14 @@ export function Decide() {
 										<button
 											type="button"
 											className="btn btn-ghost btn-sm"
-											aria-label={`Forget ${n.name}`}
+											aria-label={`Remove ${n.name}`}
 											onClick={() =>
-												window.confirm(`Forget the need “${n.name}”? What was measured stays.`) &&
+												window.confirm(`Remove the need “${n.name}”? What was measured stays.`) &&
 												n.id &&
-												forget.mutate(n.id)
+												remove.mutate(n.id)
 											}
 										>
-											Forget…
+											Remove…
 										</button>
 									</td>
 								</tr>
@@ -95,7 +95,7 @@ export function Decide() {
 				</div>
 			)}
 			<Unreadable of={kept.data.unreadable} />
-			{(judged.error || forget.error) && <Trouble error={judged.error ?? forget.error} />}
+			{(judged.error || remove.error) && <Trouble error={judged.error ?? remove.error} />}
 			{(writing || list.length === 0) && (
 				<Sheet text={example} cancel={list.length > 0 ? () => setWriting(false) : undefined} />
 			)}

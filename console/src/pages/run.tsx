@@ -112,8 +112,8 @@ function Heading({ run }: { run: Run }) {
 	const [error, setError] = useState<unknown>();
 	const attempt = (work: () => Promise<void>) => () => work().catch(setError);
 	const remove = async () => {
-		if (window.confirm(`Delete run ${run.id} with all its results?`)) {
-			await api.deleteRun(run.id);
+		if (window.confirm(`Remove run ${run.id} with all its results?`)) {
+			await api.removeRun(run.id);
 			queries.invalidateQueries({ queryKey: ["runs"] });
 			navigate("/runs");
 		}
@@ -161,7 +161,7 @@ function Heading({ run }: { run: Run }) {
 								</ul>
 							</details>
 							<button type="button" className="btn btn-sm btn-ghost" onClick={attempt(remove)}>
-								Delete…
+								Remove…
 							</button>
 						</>
 					) : (

@@ -13,8 +13,8 @@ export function Twins() {
 	const twins = useQuery({ queryKey: ["twins"], queryFn: api.twins });
 	const fits = useQuery({ queryKey: ["fits"], queryFn: api.fits, refetchInterval: 3000 });
 	const volumes = useQuery({ queryKey: ["volumes"], queryFn: api.volumes });
-	const forget = useMutation({
-		mutationFn: api.forgetTwin,
+	const remove = useMutation({
+		mutationFn: api.removeTwin,
 		onSuccess: () => queries.invalidateQueries({ queryKey: ["twins"] }),
 	});
 	const error = twins.error ?? fits.error ?? volumes.error;
@@ -35,7 +35,7 @@ export function Twins() {
 				then.
 			</p>
 			<Unreadable of={twins.data.unreadable} />
-			{forget.error && <Trouble error={forget.error} />}
+			{remove.error && <Trouble error={remove.error} />}
 			<UnderWay list={fits.data?.fits ?? []} />
 			{list.length > 0 && (
 				<div className="mb-6 overflow-x-auto">
@@ -66,14 +66,14 @@ export function Twins() {
 										<button
 											type="button"
 											className="btn btn-ghost btn-sm"
-											aria-label={`Forget ${t.name}`}
+											aria-label={`Remove ${t.name}`}
 											onClick={() =>
 												window.confirm(
-													`Forget the twin “${t.name}”, and what it predicted? What was measured stays.`,
-												) && forget.mutate(t.id)
+													`Remove the twin “${t.name}”, and what it predicted? What was measured stays.`,
+												) && remove.mutate(t.id)
 											}
 										>
-											Forget…
+											Remove…
 										</button>
 									</td>
 								</tr>

@@ -8,8 +8,8 @@ import { Trouble, Unreadable } from "../parts/shell";
 export function Volumes() {
 	const queries = useQueryClient();
 	const volumes = useQuery({ queryKey: ["volumes"], queryFn: api.volumes });
-	const forget = useMutation({
-		mutationFn: api.forgetVolume,
+	const remove = useMutation({
+		mutationFn: api.removeVolume,
 		onSuccess: () => queries.invalidateQueries({ queryKey: ["volumes"] }),
 	});
 	if (volumes.error) {
@@ -57,14 +57,14 @@ export function Volumes() {
 										<button
 											type="button"
 											className="btn btn-ghost btn-sm"
-											aria-label={`Forget ${v.name}`}
+											aria-label={`Remove ${v.name}`}
 											onClick={() =>
 												window.confirm(
-													`Forget volume ${v.name}? Its runs stay, and nothing on it is touched.`,
-												) && forget.mutate(v.id)
+													`Remove volume ${v.name}? Its runs stay, and nothing on it is touched.`,
+												) && remove.mutate(v.id)
 											}
 										>
-											Forget…
+											Remove…
 										</button>
 									</td>
 								</tr>
@@ -82,7 +82,7 @@ export function Volumes() {
 					</p>
 				))}
 			<Unreadable of={volumes.data?.unreadable} />
-			{forget.error && <Trouble error={forget.error} />}
+			{remove.error && <Trouble error={remove.error} />}
 			<Leftovers />
 			<AddVolume />
 		</>

@@ -263,8 +263,8 @@ function Predicted({ twin }: { twin: Twin }) {
 
 function One({ twin, p }: { twin: Twin; p: Prediction }) {
 	const queries = useQueryClient();
-	const forget = useMutation({
-		mutationFn: () => api.forgetPrediction(twin.id, p.id),
+	const remove = useMutation({
+		mutationFn: () => api.removePrediction(twin.id, p.id),
 		onSuccess: () => queries.invalidateQueries({ queryKey: ["twin", twin.id] }),
 	});
 	const changes = (p.changes ?? []).map((c) => `${c.field} ${c.value}`).join(", ");
@@ -276,12 +276,12 @@ function One({ twin, p }: { twin: Twin; p: Prediction }) {
 				<button
 					type="button"
 					className="btn btn-ghost btn-xs print:hidden"
-					onClick={() => window.confirm("Forget what was predicted here?") && forget.mutate()}
+					onClick={() => window.confirm("Remove what was predicted here?") && remove.mutate()}
 				>
-					Forget…
+					Remove…
 				</button>
 			</p>
-			{forget.error && <Trouble error={forget.error} />}
+			{remove.error && <Trouble error={remove.error} />}
 			<div className="overflow-x-auto">
 				<table className="table table-sm mt-1">
 					<thead>
