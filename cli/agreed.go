@@ -29,10 +29,9 @@ func (a *app) session() *cobra.Command {
 			return nil
 		})
 	command.Flags().IntVar(&only, "only", 0, "show the measurement of this number alone")
-	command.Long = `Show, for every key of the sessions that measurements went over, what this host offered
-or declared, what the target answered or declared, what is in effect, and which side
-did not take what the other wished. Measurements that agreed on the same are shown
-together.`
+	command.Long = `Show the negotiation of every session key: what this host offered or declared, what the
+target answered or declared, the value in effect, and which side refused the wish of the
+other. Measurements with the same values are shown together.`
 	return command
 }
 

@@ -28,7 +28,7 @@ func (a *app) array() *cobra.Command {
 		Example: "  heron array explain plain.yaml\n  heron array measure plain.yaml --preset ledger",
 	}
 	check := &cobra.Command{
-		Use: "check FILE", Short: "Read an array file and report the first mistake with its line and column", Args: cobra.ExactArgs(1),
+		Use: "check FILE", Short: "Check an array file, and report the first mistake with its line and column", Args: cobra.ExactArgs(1),
 		Example: "  heron array check plain.yaml",
 		RunE: func(command *cobra.Command, arguments []string) error {
 			d, err := simulated.ReadFile(arguments[0])
@@ -41,7 +41,7 @@ func (a *app) array() *cobra.Command {
 	}
 	var with []string
 	explain := &cobra.Command{
-		Use: "explain FILE", Short: "Say in words what an array is, what each hop can pass and what it survives", Args: cobra.ExactArgs(1),
+		Use: "explain FILE", Short: "Describe an array: its parts, the limit of each hop, and the failures it survives", Args: cobra.ExactArgs(1),
 		Example: "  heron array explain plain.yaml\n  heron array explain plain.yaml --set members.count=12 --set link.mtu=9000",
 		RunE: func(command *cobra.Command, arguments []string) error {
 			settings, err := readWith(with)
@@ -59,15 +59,14 @@ func (a *app) array() *cobra.Command {
 			return nil
 		},
 	}
-	explain.Flags().StringArrayVar(&with, "set", nil, "take another value for a key of the file, such as members.count=12; none takes it away")
+	explain.Flags().StringArrayVar(&with, "set", nil, "KEY=VALUE: use another value for a key of the array file, such as members.count=10; none removes it")
 	var name string
 	keep := &cobra.Command{
-		Use: "keep FILE", Short: "Hand an array file over to the service and print its locator", Args: cobra.ExactArgs(1),
-		Long: `Hand an array file over to the service, which keeps it in its data folder. The
-service reads array files there and in folders that it was started with
-("heron serve --arrays"), and nowhere else. Handed over again, the file takes
-the place of the earlier one.`,
-		Example: "  heron array keep plain.yaml\n  heron array keep plain.yaml --name rack-3",
+		Use: "add FILE", Short: "Store an array file in the service, and print its locator", Args: cobra.ExactArgs(1),
+		Long: `Store an array file in the data folder of the service. The service reads array files
+there and in the folders of "heron serve --arrays", and nowhere else. An array file of
+the same name is replaced.`,
+		Example: "  heron array add plain.yaml\n  heron array add plain.yaml --name rack-3",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			locator, err := keepArray(ctx, c, arguments[0], name)
 			if err != nil {
@@ -138,9 +137,9 @@ func (a *app) arrayMeasure() *cobra.Command {
 func (a *app) arrayInject() *cobra.Command {
 	return &cobra.Command{
 		Use: "inject RUN FAULT", Short: "Inject a fault into the simulated array that a run is measuring, and mark it", Args: cobra.ExactArgs(2),
-		Long: `Make a fault happen now to the simulated array that a run measures, as it would stand
-in the array file (docs/arrays.md lists them all). A marker is set for it, so that the
-run shows the rate before and after. Measure at a pace that leaves time to watch.`,
+		Long: `Inject a fault now into the simulated array that a run is measuring. The fault is written
+as in an array file (docs/arrays.md lists them all). A marker is set, so that the run
+shows the rate before and after. Start the run with --pace, so that there is time to act.`,
 		Example: "  heron array measure plain.yaml --for 10min --pace 20x &\n  heron array inject 12 '{kind: member fails, member: 2}'\n  heron array inject 12 '{kind: path drops, path: 1, for: 2s}'",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			id, err := number(arguments[0], "run")

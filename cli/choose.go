@@ -30,16 +30,15 @@ func (a *app) choose() *cobra.Command {
 	var short int
 	command := &cobra.Command{
 		Use: "choose SHEET --parts FILE", Short: "Find out what to buy for a need, from parts with prices", Args: cobra.ExactArgs(1),
-		Long: `Combine parts into designs, discard in closed form what cannot meet the need (room,
-budget, survival, ceilings of the hops), and simulate the rest in virtual time on all
-cores: all of them for a moment, and what is still in the race to the end. The answer is
-a short list with verdicts, headroom, price and bill, and why the cheaper ones fail
-(docs/choose.md). The same sheet, parts and seed give the same answer.
+		Long: `Combine parts into designs. Designs that cannot meet the need (capacity, budget,
+redundancy, hardware limits) are discarded by arithmetic. The others are simulated in
+virtual time on all cores: all of them briefly, the promising ones in full. The result is
+a short list with verdicts, headroom, price and bill of materials, and the reasons why
+cheaper designs fail (docs/choose.md). The same sheet, parts and seed give the same result.
 
-The uses of the sheet have to give their loads. Everything is simulated from the facts of
-the parts: it says what is worth trying, and a measurement of the real thing what it does.
-Nothing is kept; --designs writes the designs of the short list as array files, to be changed
-and measured.`,
+Every use in the sheet needs a load. Results are simulated from the data of the parts:
+they say what is worth trying; measure the real hardware before you rely on it.
+Nothing is stored. --designs writes the short list as array files, to change and measure.`,
 		Example: "  heron choose station.yaml --parts dealer.yaml\n  heron choose station.yaml --parts dealer.yaml --short 3 --designs designs --html what-to-buy.html",
 		RunE: func(command *cobra.Command, arguments []string) error {
 			_, n, err := readNeed(command, arguments[0])
@@ -86,11 +85,11 @@ and measured.`,
 		},
 	}
 	flags := command.Flags()
-	flags.StringVar(&partsPath, "parts", "", "the list of parts")
-	flags.IntVar(&short, "short", 5, "designs that meet the need to show, beside the frontier of price against headroom")
-	flags.Uint64Var(&seed, "seed", 1, "number that what is drawn is drawn with")
-	flags.StringVar(&page, "html", "", "write the answer as a self-contained HTML page, into this file, which does not exist yet")
-	flags.StringVar(&to, "designs", "", "write the designs of the answer as array files into this folder, which does not exist yet")
+	flags.StringVar(&partsPath, "parts", "", "parts file: the parts that can be bought, with prices")
+	flags.IntVar(&short, "short", 5, "number of designs in the short list; the Pareto front of price against headroom comes on top")
+	flags.Uint64Var(&seed, "seed", 1, "seed of the random choices")
+	flags.StringVar(&page, "html", "", "write a self-contained HTML page to this new file")
+	flags.StringVar(&to, "designs", "", "write the designs of the short list as array files into this new folder")
 	return command
 }
 

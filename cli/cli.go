@@ -65,23 +65,23 @@ func Root() *cobra.Command {
 	a := &app{}
 	root := &cobra.Command{
 		Use:   "heron",
-		Short: "Measure storage and know what to believe",
-		Long: `Patient Heron measures the storage of the host it runs on (folders of any
-mounted file system, files, block devices) and simulated arrays, says which
-figures to doubt, and compares setups. The work is done by a service ("heron serve"); the other
-commands talk to it, or work without one with --here.`,
-		Example: `  heron serve                                    start the service
-  heron look /srv/pool                           what stands behind a folder, and what it can carry
-  heron measure /srv/pool --reads 70% --for 60s  measure its storage
-  heron compare 12 14                            is run 14 better than run 12?`,
+		Short: "Benchmark storage, and know which results to trust",
+		Long: `Patient Heron benchmarks storage: folders of any mounted file system, files, block
+devices, iSCSI LUNs and simulated arrays. It says which results are not reliable, and
+compares setups. A service does the work ("heron serve"); the other commands are its
+clients. With --here a command works without a service.`,
+		Example: `  heron serve                                    # start the service
+  heron look /srv/pool                           # the layers below a folder, and their limits
+  heron measure /srv/pool --reads 70% --for 60s  # measure its storage
+  heron compare 12 14                            # is run 14 better than run 12?`,
 		SilenceUsage: true, SilenceErrors: true,
 	}
 	flags := root.PersistentFlags()
 	flags.StringVar(&a.url, "service", os.Getenv("HERON_SERVICE"), "address of the service, such as http://127.0.0.1:7437 (also HERON_SERVICE)")
-	flags.StringVar(&a.token, "token", "", "its token (also HERON_TOKEN; found by itself for a service of this user on this host)")
+	flags.StringVar(&a.token, "token", "", "token of the service (also HERON_TOKEN; read from the data folder for a service of this user on this host)")
 	flags.StringVar(&a.data, "data", defaultData(), "data folder of the service (also HERON_DATA)")
-	flags.BoolVar(&a.here, "here", false, "do the work in this process, without a running service, and keep it in the data folder")
-	flags.BoolVar(&a.json, "json", false, "print what the API gives, as JSON")
+	flags.BoolVar(&a.here, "here", false, "work in this process, without a running service; results are kept in the data folder")
+	flags.BoolVar(&a.json, "json", false, "print JSON, as the API returns it")
 	root.SetUsageFunc(func(command *cobra.Command) error { return printUsage(command.OutOrStderr(), command) })
 	root.SetFlagErrorFunc(wrongFlag)
 	defer strict(root)

@@ -50,18 +50,18 @@ func (a *app) compare() *cobra.Command {
 		Use: "compare BASE CANDIDATE...", Short: "Is the candidate better than the baseline, by how much, and how sure is that?", Args: cobra.RangeArgs(2, 1+compare.Most),
 		Long: `Compare up to eight candidates with a baseline. Each side is a run, or several
 runs of one setup joined by + (12+14+15). Stages are matched by name, point of
-the sweep and load; what has no counterpart is listed. With --match a stage is compared
-with one of another name, which may do the same by other means; then a run may be on
-both sides. RUN@before:MARKER and RUN@after:MARKER are what a run did before and
+the sweep and load; stages without a counterpart are listed. --match compares a stage
+with one of another name, which may do the same by other means; a run may then be on
+both sides. RUN@before:MARKER and RUN@after:MARKER are the parts of a run before and
 after a marker.
 
-A verdict is better, worse, same (a difference of --noise is ruled out), not
-shown (neither), or hint (a side has only one repeat). docs/judgement.md says how
-they are found, and how often they are wrong.
+A verdict is better, worse, the same (a difference of --noise or more is ruled out),
+not shown (neither can be concluded), or a hint (a side has only one repeat).
+docs/judgement.md describes the tests and their error rates.
 
 With --fail-if a script gets its answer in the exit code: 0 when the condition
-is not met, 3 when it is, 4 when it cannot be told (one repeat, no value, or a
-figure not to be trusted), 1 for any other error.`,
+is not met, 3 when it is, 4 when that cannot be decided (one repeat, no value, or
+an unreliable figure), 1 for any other error.`,
 		Example: `  heron compare 12 14
   heron compare 12+13+14 15+16+17 --figure p99
   heron compare 12 12 --match 'copied by host=copied by storage'
@@ -103,9 +103,9 @@ figure not to be trusted), 1 for any other error.`,
 	}
 	flags := command.Flags()
 	o.sides(command)
-	flags.StringVar(&o.figure, "figure", "", "one figure for all points, such as p99 (default: what matters most of each)")
+	flags.StringVar(&o.figure, "figure", "", "show this figure for all points, such as p99 (default: the most important one of each load)")
 	flags.StringVar(&o.keep, "name", "", "keep the comparison under this name")
-	flags.StringVar(&o.html, "html", "", "write the comparison as a self-contained HTML page into this file too, which does not exist yet")
+	flags.StringVar(&o.html, "html", "", "write a self-contained HTML page to this new file")
 	flags.BoolVar(&o.csv, "csv", false, "write all figures as CSV")
 	flags.StringArrayVar(&o.failIf, "fail-if", nil, `condition for the exit code, such as 'p99 of "ledger" worse by 10%'`)
 	return command
@@ -113,9 +113,9 @@ figure not to be trusted), 1 for any other error.`,
 
 func (o *compareOptions) sides(command *cobra.Command) {
 	command.Flags().StringVar(&o.noise, "noise", "5%", "smallest difference that matters")
-	command.Flags().StringArrayVar(&o.weigh, "weigh", nil, `count a stage so much in an index, such as 'ledger lookups=3'; stages without a weight do not count`)
-	command.Flags().StringArrayVar(&o.match, "match", nil, "compare a stage with one of another name, the baseline's first, such as 'copied by host=copied by storage'")
-	command.Flags().StringVar(&o.within, "p99", "0", "count a load as kept only while its p99 latency stays within this")
+	command.Flags().StringArrayVar(&o.weigh, "weigh", nil, `weight of a stage in an index over all stages, such as 'ledger lookups=3'; stages without a weight do not count`)
+	command.Flags().StringArrayVar(&o.match, "match", nil, "compare stages of different names: BASELINE=CANDIDATE, such as 'copied by host=copied by storage'")
+	command.Flags().StringVar(&o.within, "p99", "0", "limit of the p99 latency: loads above it do not count as kept up with")
 }
 
 // readWeights reads weights such as "ledger lookups=3".
@@ -541,9 +541,9 @@ func (a *app) runReport() *cobra.Command {
 
 const (
 	pageHelp = `Write one HTML file that needs no network and no other file and prints well: the
-question, the setups, what changed, the result in a sentence, the figures with
+question, the setups, the differences, the result in a sentence, the figures with
 their spread, the findings, the method, and how to repeat it.`
-	toHelp = "file to write, which does not exist yet (default: standard output)"
+	toHelp = "new file to write to (default: standard output)"
 )
 
 // writeNew writes to a file that does not exist yet, or to standard output;
@@ -574,7 +574,7 @@ func (a *app) printMarker(command *cobra.Command, marker resource.Marker) error 
 func (a *app) mark() *cobra.Command {
 	return &cobra.Command{
 		Use: "mark RUN NAME", Short: "Set a marker on a run that is measuring", Args: cobra.ExactArgs(2),
-		Long:    "Name the present moment on a run's time axis: what was switched on or off. The run\nthen shows the rate before and after it.",
+		Long:    "Mark this moment on the time axis of a run: what was switched on or off. The run then\nshows the rate before and after it.",
 		Example: "  heron run mark 12 'switched offload on'",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			id, err := number(arguments[0], "run")

@@ -19,17 +19,16 @@ import (
 
 func (a *app) efficiency() *cobra.Command {
 	command := &cobra.Command{
-		Use: "efficiency ARRAY MEMBER MEMBER...", Short: "Set an array against its members: how much of their sum it makes, and which is the odd one", Args: cobra.RangeArgs(1+efficiency.Fewest, 1+efficiency.Most),
-		Long: `Set an array against its members, each measured alone under the same loads: what they add
-up to, what the level leaves of that, how much of it the array makes, with its interval,
-and which member is not like the others. Each is a volume, with all runs of what stood
-behind it when it was last measured, or runs joined by + (12+14).
+		Use: "efficiency ARRAY MEMBER MEMBER...", Short: "Compare an array with its members: its share of their sum, and any outlier among them", Args: cobra.RangeArgs(1+efficiency.Fewest, 1+efficiency.Most),
+		Long: `Compare an array with its members, each measured alone under the same loads: the sum of
+the members, the part of it that the RAID level leaves, the share of that which the array
+reaches, with its interval, and which member is an outlier. Each argument is a volume,
+with all runs of its present setup, or runs joined by + (12+14).
 
-Measure each member, and the array with as many times the depth as there are members, so
-that each member has as many operations as when it was alone; or all with one depth.
-Where the members were also measured together with 'heron measure --race', it is said
-whether they get into each other's way: software that makes an array, and a link or a bus
-that its members share, are then told apart.`,
+Measure each member alone. Measure the array at the depth of a member times their number,
+so that each member has as many operations in flight as when it was alone; or measure
+all at one depth. If the members were also measured together ('heron measure --race'),
+the result tells the cost of the RAID software from that of a shared link or bus.`,
 		Example: "  heron measure /dev/sdb /dev/sdc /dev/sdd --depth 8 --repeats 3\n  heron measure /dev/sdb /dev/sdc /dev/sdd --depth 8 --repeats 3 --race\n  heron measure /dev/md0 --depth 24 --repeats 3\n  heron efficiency /dev/md0 /dev/sdb /dev/sdc /dev/sdd",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			volumes, err := c.Volumes(ctx)

@@ -61,7 +61,7 @@ followed, and other file systems are not gone into.`,
 			return err
 		},
 	}
-	command.Flags().StringVar(&to, "to", "", "file to write, which does not exist yet (default: standard output)")
+	command.Flags().StringVar(&to, "to", "", "new file to write to (default: standard output)")
 	return command
 }
 
@@ -190,7 +190,7 @@ func (a *app) filesExplain() *cobra.Command {
 			return nil
 		},
 	}
-	command.Flags().Uint64Var(&seed, "seed", 1, "number that the sizes of files are drawn with")
+	command.Flags().Uint64Var(&seed, "seed", 1, "seed of the random file sizes")
 	return command
 }
 

@@ -15,14 +15,14 @@ import (
 func (a *app) leftover() *cobra.Command {
 	command := &cobra.Command{
 		Use: "leftover", Short: "List and remove test files that were left behind",
-		Long: `In a folder the heron makes a test file without a name, which is gone with the
-process, however that ends. Some file systems, such as a union of folders, cannot
-open such a file again: there it has a name until the run ends. When the service is
-killed under such a run the file stays, and is listed here.`,
+		Long: `In a folder the heron uses a test file without a name, which disappears with the process,
+however that ends. Some file systems, such as overlays, do not support that: there the
+file has a name until the run ends. If the service is killed during such a run, the file
+stays, and is listed here.`,
 		Example: "  heron leftover list\n  heron leftover remove 3\n  heron leftover remove --all",
 	}
 	list := &cobra.Command{
-		Use: "list", Short: "List them", Args: cobra.NoArgs, Example: "  heron leftover list",
+		Use: "list", Short: "List leftover test files", Args: cobra.NoArgs, Example: "  heron leftover list",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, _ []string) error {
 			files, err := c.Leftovers(ctx)
 			if err != nil {
@@ -45,7 +45,7 @@ killed under such a run the file stays, and is listed here.`,
 	}
 	var all bool
 	remove := &cobra.Command{
-		Use: "remove [NUMBER...]", Short: "Remove them", Example: "  heron leftover remove 3\n  heron leftover remove --all",
+		Use: "remove [NUMBER...]", Short: "Remove leftover test files", Example: "  heron leftover remove 3\n  heron leftover remove --all",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			if all == (len(arguments) > 0) {
 				return errors.New("name the numbers that 'heron leftover list' shows, or say --all")

@@ -28,28 +28,26 @@ func (a *app) look() *cobra.Command {
 	var asked client.Asked
 	var baseline bool
 	command := &cobra.Command{
-		Use: "look VOLUME", Short: "Look before you measure: what stands behind a volume, and what will limit", Args: cobra.ExactArgs(1),
-		Long: `Look at a folder, a file, a block device, array:FILE, iscsi://PORTAL for the targets
-and LUNs that are there, iscsi://PORTAL/TARGET/LUN, or a registered volume:
-whether it can be reached, read and written, what is on it, the chain of layers
-down to the media, what each hop can carry, and what will distort a measurement.
-Nothing is written and nothing is registered; with --writes an empty test file is
-made in a folder, and gone at once, to find out how one can be made there.
+		Use: "look VOLUME", Short: "Show the layers below a volume and their limits, and check it before measuring", Args: cobra.ExactArgs(1),
+		Long: `Look at a folder, a file, a block device, array:FILE, iscsi://PORTAL for its targets and
+LUNs, iscsi://PORTAL/TARGET/LUN, or a registered volume: whether it can be reached, read
+and written, what is on it, the layers down to the media, the limit of each hop, and what
+would distort a measurement. Nothing is written and nothing is registered. With --writes
+an empty test file is created in a folder and removed at once, to see whether that works.
 
-Each check is passed, caution, failed, or could not look. The same checks run
-before each measurement; one that failed stops it unless it is overridden by its
-name ("heron measure --override NAME").
+Each check is passed, caution, failed, or could not look. The same checks run before each
+measurement. A failed one stops it, unless it is overridden by name ("heron measure
+--override NAME").
 
-With --baseline each member that this host can see is first measured alone, by
-reading, and what it did takes the place of rated figures; the volume and its
-members are registered for that.`,
+With --measure-members each visible member is first measured alone, by reading, and the results
+replace rated figures. The volume and its members are registered for that.`,
 		Example: `  heron look /srv/pool
   heron look /srv/pool --span 100GiB --writes
   heron look /mnt/share --address 192.0.2.10
   heron look iscsi://192.0.2.10
   heron look iscsi://reader@192.0.2.10/iqn.2026-01.example:store/1
   heron look /dev/sdc --timeout 20s
-  heron look /srv/pool --baseline`,
+  heron look /srv/pool --measure-members`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			var err error
 			if span != "" {
@@ -92,12 +90,12 @@ members are registered for that.`,
 			return err
 		}),
 	}
-	command.Flags().StringVar(&span, "span", "", "span of the load to come, to compare with memories and free space")
-	command.Flags().BoolVar(&asked.Writes, "writes", false, "the load will write; in a folder it is tried how a test file is made")
-	command.Flags().BoolVar(&asked.Cached, "cached", false, "the load will go through this host's memory")
-	command.Flags().StringVar(&address, "address", "", "address of the storage, to try unsplit packets to")
-	command.Flags().StringVar(&timeout, "timeout", "", "how long the look may take, up to 1m, for storage that answers slowly (default 1.5s)")
-	command.Flags().BoolVar(&baseline, "baseline", false, "measure each member alone first, by reading")
+	command.Flags().StringVar(&span, "span", "", "span of the planned load, to compare with caches and free space")
+	command.Flags().BoolVar(&asked.Writes, "writes", false, "the planned load writes; in a folder, try to create a test file")
+	command.Flags().BoolVar(&asked.Cached, "cached", false, "the planned load goes through the page cache")
+	command.Flags().StringVar(&address, "address", "", "address of the storage, to probe the path MTU to")
+	command.Flags().StringVar(&timeout, "timeout", "", "how long to wait for slow or distant storage, up to 1m (default 1.5s)")
+	command.Flags().BoolVar(&baseline, "measure-members", false, "measure each member alone first, by reading")
 	return command
 }
 

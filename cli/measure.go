@@ -114,40 +114,34 @@ func (a *app) measure() *cobra.Command {
 	command := &cobra.Command{
 		Use: "measure VOLUME...", Short: "Measure a volume, or several together, and show it live", Args: cobra.RangeArgs(1, plan.MostBeside),
 		Long: `Measure a volume: a folder, a file, a block device, array:FILE, null:SIZE,
-iscsi://PORTAL/TARGET/LUN (docs/iscsi.md), or the name of a registered one. A path that
-is not registered yet is registered.
+iscsi://PORTAL/TARGET/LUN (docs/iscsi.md), or the name of a registered volume. A new path
+is registered. Without flags: 4 KiB random reads at depth 8, one worker, a span of 1 GiB,
+for ten seconds. Ctrl-C stops the run; its results so far are kept.
 
-Several volumes are measured in turn: each measurement on one after the other, to and
-fro, so that what drifts meanwhile meets all of them. With --race each begins on all at
-the same moment. Each volume has a run of its own; they are compared pair by pair, the
-first as the baseline.
+In a folder, a test file of the span is created, filled with data, and removed at the end.
+An existing file or device is only read, unless it was registered with consent to
+overwrite it ("heron volume add --help").
 
-With --files a load works on files instead of blocks: they are made in a folder of
-their own below the one that is measured, worked on, and removed when the run ends.
-Tasks: put (copy up), fetch (copy down), save (change the way editors do), ask (for
-attributes), browse (read folders, and ask), remove.
+Several volumes are measured alternately, back and forth, so that drift affects all of
+them alike. With --race each measurement starts on all of them at once. Each volume gets a
+run of its own. The runs are compared in pairs, with the first volume as the baseline.
 
-With --feeds streams are read or written, each at a rate that must be kept: pieces that
-come later than the buffer lasts are counted, and how long a stream stood still. With
---fit the largest number of them that is kept is looked for.
+--files: the load works on files. They are created in a folder below the measured one and
+removed at the end. Tasks: put (copy up), fetch (copy down), save (rewrite as editors do),
+ask (read attributes), browse (list folders and read attributes), remove.
 
-In a folder a test file of the span is made, filled with data, and gone again
-afterwards. An existing file or device is only read, unless it was registered
-with consent to overwrite ("heron volume add --help").
+--feeds: streams with deadlines, each at a rate of its own. Pieces that miss their deadline
+and stalls are counted. --fit searches for the largest number of streams without misses.
 
-With --stores the load is that of key-value stores (log-structured merge trees) that put, get and
-scan entries: a log, tables that are merged from level to level, reads through filters.
+--stores: key-value stores (log-structured merge trees) that put, get and scan entries,
+with a write-ahead log, compaction and Bloom filters.
 
-With --preset or --plan the plan is carried out, and load flags beside it
-override that field in all its stages.
+--preset, --plan: run a plan; load flags override that field in all its stages.
 
-With --sweep a load is measured at each value of a field; 1..64 stands for 1, 2, 4,
-… 64. Of a simulated array any key of its file can be swept (docs/arrays.md): each
-such array is made anew, and "none" takes a key or a part away.
-
-Without other flags: 4 KiB random reads, depth 8, one worker, over a span of
-1 GiB, for ten seconds. Ctrl-C stops the run and keeps what was measured.`,
-		Example: `  heron measure /srv/pool --block 4KiB --reads 70% --order random --depth 32 --workers 4 --span 10GiB --for 60s
+--sweep: measure at each value of a field; 1..64 stands for 1, 2, 4, … 64. On a simulated
+array any key of its file can be swept (docs/arrays.md): each point uses a new array, and
+"none" removes a key or a part.`,
+		Example: `  heron measure /srv/pool --block 4KiB --reads 70% --depth 32 --workers 4 --span 10GiB --for 60s
   heron measure /srv/pool --block 1MiB --order sequential --reads 0% --amount 4GiB --for 0
   heron measure /srv/pool --preset ledger --span 4GiB
   heron measure /srv/pool --plan my-plan.yaml
@@ -156,10 +150,10 @@ Without other flags: 4 KiB random reads, depth 8, one worker, over a span of
   heron measure /srv/pool --files photographs.yaml --task fetch:3,save:1 --for 60s
   heron measure /srv/pool --feeds 12 --frames hd1080/20@25 --span 40GiB --for 60s
   heron measure /srv/pool --feed-rate 6MB/s --fit feeds=1..400 --repeats 3 --span 40GiB --for 60s
-  heron measure /srv/pool --stores 1 --requests put:1,get:1 --value 400B --log group-commit --span 20GiB --for 120s
+  heron measure /srv/pool --stores 1 --requests put:1,get:1 --span 20GiB --for 120s
   heron measure /srv/old /srv/new --block 64KiB --for 20s --repeats 5
   heron measure /srv/old /srv/new --files "2000 x 64KiB" --task put --passes 1 --race
-  heron measure "iscsi://192.0.2.10/iqn.2026-01.example:store/1?ImmediateData=No" --span 10GiB --depth 32
+  heron measure "iscsi://192.0.2.10/iqn.2026-01.example:store/1?ImmediateData=No" --span 10GiB
   heron measure null:1TiB --here --json`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			return a.startMeasuring(ctx, c, command, arguments, o)
@@ -174,18 +168,18 @@ func (o *measureOptions) flags(command *cobra.Command) {
 	flags := command.Flags()
 	flags.SortFlags = false
 	loadFlags(flags, &o.spec)
-	flags.StringVar(&o.preset, "preset", "", "carry out a preset; 'heron preset list' shows them")
-	flags.StringVar(&o.file, "plan", "", "carry out a plan file (- for standard input)")
-	flags.StringArrayVar(&o.sweep, "sweep", nil, "measure at each of these values of a field, or of a key of an array file, such as depth=1..64 or members.count=4,6,8; several multiply")
-	flags.StringVar(&o.fit, "fit", "", "look for the largest value of a field at which feeds are kept, such as feeds=1..400")
-	flags.BoolVar(&o.race, "race", false, "begin each measurement on all volumes at the same moment, instead of in turn")
-	flags.StringVar(&o.name, "name", "", "what to call the run")
-	flags.IntVar(&o.repeats, "repeats", 1, "how often to measure it")
+	flags.StringVar(&o.preset, "preset", "", "run a preset (heron preset list)")
+	flags.StringVar(&o.file, "plan", "", "run a plan file (- for standard input)")
+	flags.StringArrayVar(&o.sweep, "sweep", nil, "measure at each value of a field or of a key of an array file, such as depth=1..64 or members.count=4,6,8; several sweeps are combined")
+	flags.StringVar(&o.fit, "fit", "", "search for the largest value of a field at which all streams keep their rate, such as feeds=1..400")
+	flags.BoolVar(&o.race, "race", false, "start each measurement on all volumes at once, instead of alternating")
+	flags.StringVar(&o.name, "name", "", "name of the run")
+	flags.IntVar(&o.repeats, "repeats", 1, "number of repeats")
 	flags.StringVar(&o.pause, "pause", "0", "wait this long before each measurement")
-	flags.StringVar(&o.quiet, "quiet", "0", "wait until the device's counters stand still, at most this long")
-	flags.StringVar(&o.pace, "pace", "", "play a simulated array at 1x or 20x the wall's clock, to watch it (default: as fast as it can)")
-	flags.StringSliceVar(&o.over, "override", nil, "let this check fail and measure all the same, such as room; it is recorded with the run")
-	flags.BoolVar(&o.detach, "detach", false, "start the run and do not wait for it")
+	flags.StringVar(&o.quiet, "quiet", "0", "wait until the device is idle, at most this long")
+	flags.StringVar(&o.pace, "pace", "", "simulate at 1x or 20x real time, to watch it (default: as fast as possible)")
+	flags.StringSliceVar(&o.over, "override", nil, "measure although this check failed, such as room; recorded with the run")
+	flags.BoolVar(&o.detach, "detach", false, "start the run and return at once")
 	inGroup(flags, planFlags, "preset", "plan", "sweep", "fit", "race", "name", "repeats")
 	inGroup(flags, waitFlags, "pause", "quiet", "pace", "override", "detach")
 }

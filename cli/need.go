@@ -23,12 +23,12 @@ import (
 
 func (a *app) need() *cobra.Command {
 	command := &cobra.Command{
-		Use: "need", Short: "Judge setups by what uses demand: who meets it, with what headroom, at what price",
-		Long: `A need sheet says what uses demand of one storage (docs/needs.md): bounds for figures of
-their loads, room and its growth, what has to be survived, a budget. Each setup is judged
-by what was measured of it: it meets a demand and with how much headroom, falls short of
-it, or that is not shown or not measured. A figure that is not to be trusted meets nothing.`,
-		Example: "  heron need check station.yaml\n  heron need measure station.yaml /srv/pool\n  heron need judge station.yaml\n  heron need keep station.yaml",
+		Use: "need", Short: "Judge setups by requirements: which meet them, with what headroom, at what price",
+		Long: `A need sheet lists what uses require of one storage (docs/needs.md): limits for figures of
+their loads, capacity and its growth, failures to survive, a budget. Each setup is judged
+by its measurements. It meets a requirement, with a headroom, or falls short of it, or the
+measurements do not show which, or there are none. An unreliable figure meets nothing.`,
+		Example: "  heron need check station.yaml\n  heron need measure station.yaml /srv/pool\n  heron need judge station.yaml\n  heron need add station.yaml",
 	}
 	command.AddCommand(a.needCheck(), a.needJudge(), a.needMeasure(), a.needReport(), a.needKeep(), a.needList(), a.needShow(), a.needForget())
 	return command
@@ -36,7 +36,7 @@ it, or that is not shown or not measured. A figure that is not to be trusted mee
 
 func (a *app) needCheck() *cobra.Command {
 	return &cobra.Command{
-		Use: "check FILE", Short: "Read a need sheet, and say what it asks for or its first mistake", Args: cobra.ExactArgs(1),
+		Use: "check FILE", Short: "Check a need sheet: print what it requires, or its first mistake", Args: cobra.ExactArgs(1),
 		Example: "  heron need check station.yaml",
 		RunE: func(command *cobra.Command, arguments []string) error {
 			_, n, err := readNeed(command, arguments[0])
@@ -129,13 +129,13 @@ func (a *app) needJudge() *cobra.Command {
 	var asCSV bool
 	command := &cobra.Command{
 		Use: "judge SHEET [SETUP...]", Short: "Judge setups by a need sheet", Args: cobra.MinimumNArgs(1),
-		Long: `Judge setups by a need sheet: a file, or one that is kept, by its name or number. A setup
-is a volume, with all runs of what stood behind it when it was last measured, or runs
-joined by + (12+14). Without any, all volumes that were measured are judged.
+		Long: `Judge setups by a need sheet: a file, or a stored sheet by its name or number. A setup is a
+volume, with all runs of its present setup, or runs joined by + (12+14). Without any
+SETUP all measured volumes are judged.
 
 With --fail-if 'falls short' a script gets its answer in the exit code: 0 when every setup
-that is judged meets all demands, 3 when one falls short of one, 4 when that is not shown or
-not measured, 1 for any other error.`,
+meets all requirements, 3 when one falls short, 4 when that cannot be decided or was not
+measured, 1 for any other error.`,
 		Example: "  heron need judge station.yaml\n  heron need judge station.yaml pool pool-with-cache\n  heron need judge \"A day at the station\" 12+14 15\n  heron need judge station.yaml pool --fail-if 'falls short'",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			if failIf != "" && failIf != string(judge.FallsShort) {
@@ -175,13 +175,13 @@ func (a *app) needMeasure() *cobra.Command {
 	var overrides []string
 	command := &cobra.Command{
 		Use: "measure SHEET VOLUME", Short: "Measure what is missing to judge a volume by a need sheet", Args: cobra.ExactArgs(2),
-		Long: `Measure the loads of a need sheet's uses on a volume, each several times. Uses that were
-measured at least three times are left out, unless --all is given. A use that names a
-stage in place of a load cannot be measured from the sheet: measure the plan that it is of.
+		Long: `Measure the loads of a need sheet on a volume, each several times. Uses that were measured
+at least three times are skipped, unless --all is given. A use that names a stage instead
+of a load cannot be measured from the sheet: measure the plan of that stage.
 
-With --degraded a simulated array is measured while one of its members is missing, one of each
-kind in turn, and while another is filled in its place at the rate that --rebuild says. How the
-setup stands to the need meanwhile, and how long that lasts, is then said beside its verdicts.`,
+With --degraded a simulated array is measured degraded, with one member of each kind
+missing in turn, and during a rebuild at the rate of --rebuild. The verdicts then include
+both states, and how long a rebuild takes.`,
 		Example: "  heron need measure station.yaml /srv/pool\n  heron need measure station.yaml pool --repeats 5 --all\n  heron need measure station.yaml array:pool.yaml --degraded --rebuild 50MB/s",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			if a.here && detach {
@@ -243,22 +243,22 @@ setup stands to the need meanwhile, and how long that lasts, is then said beside
 			return a.follow(ctx, c, command, run, true)
 		}),
 	}
-	command.Flags().IntVar(&wanted.Repeats, "repeats", 3, "how often each use is measured")
-	command.Flags().BoolVar(&wanted.All, "all", false, "measure uses again that were measured")
-	command.Flags().BoolVar(&wanted.Degraded, "degraded", false, "measure a simulated array while a member is missing and while another is filled in its place, instead of whole")
-	command.Flags().StringVar(&rebuild, "rebuild", "", "rate at which that member is filled, such as 50MB/s (default 100MB/s)")
-	command.Flags().BoolVar(&detach, "detach", false, "start the run and do not wait for it")
-	command.Flags().StringSliceVar(&overrides, "override", nil, "measure although these checks failed")
+	command.Flags().IntVar(&wanted.Repeats, "repeats", 3, "repeats of each use")
+	command.Flags().BoolVar(&wanted.All, "all", false, "measure all uses, also those that were measured")
+	command.Flags().BoolVar(&wanted.Degraded, "degraded", false, "measure a simulated array degraded and during a rebuild, instead of whole")
+	command.Flags().StringVar(&rebuild, "rebuild", "", "rebuild rate, such as 50MB/s (default 100MB/s)")
+	command.Flags().BoolVar(&detach, "detach", false, "start the run and return at once")
+	command.Flags().StringSliceVar(&overrides, "override", nil, "measure although this check failed, such as room; recorded with the run")
 	return command
 }
 
 func (a *app) needReport() *cobra.Command {
 	var to string
 	command := &cobra.Command{
-		Use: "report SHEET [SETUP...]", Short: "Write how setups stand to a need as a self-contained HTML page", Args: cobra.MinimumNArgs(1),
-		Long: `Write one HTML file that needs no network and no other file and prints well: what to take
-in a sentence, demands against setups, what each costs and carries, what is not shown,
-and how to repeat it. Setups are named as for 'heron need judge'.`,
+		Use: "report SHEET [SETUP...]", Short: "Write the verdicts on setups as a self-contained HTML page", Args: cobra.MinimumNArgs(1),
+		Long: `Write one HTML file that needs no network and no other file, and prints well: the
+recommendation in a sentence, requirements against setups, the price and headroom of each,
+open questions, and how to repeat it. Setups are named as for 'heron need judge'.`,
 		Example: "  heron need report station.yaml --to decision.html\n  heron need report station.yaml pool pool-with-cache --to decision.html",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			asked, err := a.wanted(ctx, c, command, arguments)
@@ -268,15 +268,15 @@ and how to repeat it. Setups are named as for 'heron need judge'.`,
 			return writeNew(command, to, func(w io.Writer) error { return c.ReportVerdicts(ctx, asked, w) })
 		}),
 	}
-	command.Flags().StringVar(&to, "to", "", "file to write, which does not exist yet (default: standard output)")
+	command.Flags().StringVar(&to, "to", "", "new file to write to (default: standard output)")
 	return command
 }
 
 func (a *app) needKeep() *cobra.Command {
 	var replace bool
 	command := &cobra.Command{
-		Use: "keep FILE", Short: "Keep a need sheet under its name, for the console and for others", Args: cobra.ExactArgs(1),
-		Example: "  heron need keep station.yaml\n  heron need keep station.yaml --replace",
+		Use: "add FILE", Short: "Store a need sheet under its name, for the console and for others", Args: cobra.ExactArgs(1),
+		Example: "  heron need add station.yaml\n  heron need add station.yaml --replace",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			text, n, err := readNeed(command, arguments[0])
 			if err != nil {
@@ -304,13 +304,13 @@ func (a *app) needKeep() *cobra.Command {
 			return nil
 		}),
 	}
-	command.Flags().BoolVar(&replace, "replace", false, "put it in the place of the sheet that is kept under its name")
+	command.Flags().BoolVar(&replace, "replace", false, "replace the stored sheet of that name")
 	return command
 }
 
 func (a *app) needList() *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "List the kept need sheets", Args: cobra.NoArgs, Example: "  heron need list",
+		Use: "list", Short: "List the stored need sheets", Args: cobra.NoArgs, Example: "  heron need list",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, _ []string) error {
 			needs, err := c.Needs(ctx)
 			if err != nil {
@@ -320,7 +320,7 @@ func (a *app) needList() *cobra.Command {
 				return printJSON(command.OutOrStdout(), needs)
 			}
 			if len(needs) == 0 {
-				fmt.Fprintln(command.OutOrStdout(), "No need sheet is kept. Keep one with 'heron need keep FILE'.")
+				fmt.Fprintln(command.OutOrStdout(), "No need sheet is kept. Keep one with 'heron need add FILE'.")
 				return nil
 			}
 			t := newTable(command.OutOrStdout(), 9, "need", "name", "changed")
@@ -335,7 +335,7 @@ func (a *app) needList() *cobra.Command {
 
 func (a *app) needShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show SHEET", Short: "Print a kept need sheet as it was written", Args: cobra.ExactArgs(1), Example: "  heron need show \"A day at the station\" > station.yaml",
+		Use: "show SHEET", Short: "Print a stored need sheet", Args: cobra.ExactArgs(1), Example: "  heron need show \"A day at the station\" > station.yaml",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			kept, err := a.keptNeed(ctx, c, arguments[0])
 			if err != nil {
@@ -352,7 +352,7 @@ func (a *app) needShow() *cobra.Command {
 
 func (a *app) needForget() *cobra.Command {
 	return &cobra.Command{
-		Use: "remove SHEET", Short: "Remove a kept need sheet; what was measured stays", Args: cobra.ExactArgs(1), Example: "  heron need remove 3",
+		Use: "remove SHEET", Short: "Remove a stored need sheet; measurements stay", Args: cobra.ExactArgs(1), Example: "  heron need remove 3",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			kept, err := a.keptNeed(ctx, c, arguments[0])
 			if err != nil {

@@ -58,7 +58,7 @@ func (a *app) preset() *cobra.Command {
 func (a *app) plan() *cobra.Command {
 	command := &cobra.Command{Use: "plan", Short: "Check plan files", Example: "  heron plan check my-plan.yaml"}
 	command.AddCommand(&cobra.Command{
-		Use: "check FILE", Short: "Read a plan file and say what it would take", Args: cobra.ExactArgs(1),
+		Use: "check FILE", Short: "Check a plan file, and list its measurements and their time", Args: cobra.ExactArgs(1),
 		Long:    "Read a plan file (- for standard input), report the first mistake with its line and\ncolumn, or list its measurements and what they take.",
 		Example: "  heron plan check my-plan.yaml\n  heron preset show ledger | heron plan check -",
 		RunE: func(command *cobra.Command, arguments []string) error {

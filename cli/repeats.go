@@ -20,7 +20,7 @@ import (
 
 func (a *app) repeats() *cobra.Command {
 	var wanted string
-	command := a.runCommand("repeats RUN", "Show what the repeats and sweeps of a run say together", "  heron run repeats 12\n  heron run repeats 12 --p99 5ms",
+	command := a.runCommand("repeats RUN", "Show the spread of repeats, and the shape of sweeps", "  heron run repeats 12\n  heron run repeats 12 --p99 5ms",
 		func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
 			p99, err := quantity.ParseSeconds(wanted)
 			if err != nil {
@@ -36,7 +36,7 @@ func (a *app) repeats() *cobra.Command {
 			printShape(command.OutOrStdout(), shape)
 			return nil
 		})
-	command.Flags().StringVar(&wanted, "p99", "0", "in sweeps, find the largest rate whose p99 latency stays within this")
+	command.Flags().StringVar(&wanted, "p99", "0", "limit of the p99 latency: find the largest rate in sweeps that keeps it")
 	return command
 }
 

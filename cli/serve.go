@@ -23,18 +23,18 @@ func (a *app) serve() *cobra.Command {
 	var arrays, names []string
 	command := &cobra.Command{
 		Use: "serve", Short: "Start the service and its web console", Args: cobra.NoArgs,
-		Long: `Start the service. It keeps its database, its token and its lock in the data
-folder and carries out runs: on real storage one at a time, with the host to itself; on
-simulated arrays beside each other, one a core. On a terminal the
-console's sign-in link is printed; whoever has it can start measurements on this
-host. Elsewhere it says where the token is.
+		Long: `Start the service. It keeps its database, token and lock in the data folder and executes
+runs: on real storage one at a time, with the host to itself; on simulated arrays in
+parallel, one on each core. On a terminal it prints a sign-in link for the console.
+Anyone who has it can start measurements on this host. Elsewhere it prints where the
+token is.
 
-It answers to this host's addresses and names alone; other names by which it is
-reached, through a proxy for example, are stated with --reached-as.
+It answers requests to the addresses and names of this host only. State other names, such
+as that of a proxy, with --reached-as.
 
-Ctrl-C ends it: a run under way is stopped, what it measured is kept, and files that
-it made are removed, which is shown where it takes long. A second Ctrl-C ends it at
-once; "heron leftover" lists and removes later what stays then.`,
+Ctrl-C stops it: a run in progress is stopped, its results so far are kept, and its files
+are removed. A second Ctrl-C ends it at once; "heron leftover" lists and removes files
+that stay behind then.`,
 		Example: `  heron serve
   heron serve --data /srv/heron --listen 127.0.0.1:9000`,
 		RunE: func(command *cobra.Command, _ []string) error {
@@ -58,10 +58,10 @@ once; "heron leftover" lists and removes later what stays then.`,
 			})
 		},
 	}
-	command.Flags().StringVar(&listen, "listen", defaultAddress, "address to listen on; the port 0 takes a free one")
-	command.Flags().StringArrayVar(&arrays, "arrays", nil, "folder whose array files the service reads, beside those handed over (may be given several times)")
-	command.Flags().StringArrayVar(&names, "reached-as", nil, "another name by which the service is reached, or IP:PORT of a proxy that signed requests come through (may be given several times)")
-	command.Flags().StringVar(&secrets, "secrets", os.Getenv("HERON_SECRETS"), "file of what users log in to iSCSI targets with (also HERON_SECRETS; secrets in the data folder where none is named)")
+	command.Flags().StringVar(&listen, "listen", defaultAddress, "address to listen on; port 0 takes a free one")
+	command.Flags().StringArrayVar(&arrays, "arrays", nil, "folder of array files that the service may read, beside the stored ones (repeatable)")
+	command.Flags().StringArrayVar(&names, "reached-as", nil, "another name of the service, or IP:PORT of a proxy for signed requests (repeatable)")
+	command.Flags().StringVar(&secrets, "secrets", os.Getenv("HERON_SECRETS"), "file with the CHAP secrets for iSCSI targets (also HERON_SECRETS; default: secrets in the data folder)")
 	return command
 }
 

@@ -41,22 +41,22 @@ func (a *app) serveArray() *cobra.Command {
 	var delay string
 	command := &cobra.Command{
 		Use: "serve FILE", Short: "Serve a simulated array over iSCSI, in real time", Args: cobra.ExactArgs(1),
-		Long: `Serve a simulated array as a LUN over iSCSI: an operation is answered when the array
-would have answered it, on the clock of the wall, so that any initiator can be tried
-against storage whose behaviour is known (docs/iscsi.md). With --instant it answers as
-fast as it can.
+		Long: `Serve a simulated array as a LUN over iSCSI, in real time: a command completes when the
+array would have completed it, so that any initiator can be tested against storage whose
+behaviour is known (docs/iscsi.md). With --instant it answers as fast as it can.
 
-What is written is kept in memory, which is taken as it is written, and is gone when
-the command ends. It listens on this host alone unless --listen names another address;
-whoever reaches it may read and write, unless --users names who may.
+Written data are kept in memory and are gone when the command ends. The target listens on
+this host only, unless --listen names another address. Anyone who reaches it may read and
+write, unless --users names who may.
 
-With --link-delay and --link-rate a link is simulated between the target and whoever connects to
-it, so that what parameters of a session do over a distance can be seen on one host.
+--link-delay and --link-rate simulate a link between target and initiator, to see on one
+host how session parameters behave over a distance.
 
---session-limit sets what the target agrees to for a key of a session at most, such as
+--session-limit sets the most that the target negotiates for a session key, such as
 InitialR2T=No or MaxBurstLength=65536. Ctrl-C ends it.`,
 		Example: `  heron array serve plain.yaml
-  heron array serve plain.yaml --listen 127.0.0.1:3260 --listen 127.0.0.1:3261 --session-limit InitialR2T=No
+  heron array serve plain.yaml --listen 127.0.0.1:3260 --listen 127.0.0.1:3261
+  heron array serve plain.yaml --session-limit InitialR2T=No
   heron array serve plain.yaml --counters 127.0.0.1:9264
   heron array serve plain.yaml --instant --link-delay 2ms --link-rate 1Gb/s
   heron array serve plain.yaml --instant --size 1GiB --users users.yaml`,
@@ -78,17 +78,17 @@ InitialR2T=No or MaxBurstLength=65536. Ctrl-C ends it.`,
 		},
 	}
 	flags := command.Flags()
-	flags.StringArrayVar(&o.listen, "listen", []string{fmt.Sprintf("127.0.0.1:%d", iscsi.Port)}, "address of a portal; the port 0 takes a free one (may be given several times)")
+	flags.StringArrayVar(&o.listen, "listen", []string{fmt.Sprintf("127.0.0.1:%d", iscsi.Port)}, "address of a portal; port 0 takes a free one (repeatable)")
 	flags.StringVar(&o.name, "name", "", "name of the target (iqn.2026-01.invalid.patient-heron: and the name of the file)")
-	flags.StringVar(&o.users, "users", "", "file of secrets of those who may log in; nobody else then may (docs/iscsi.md)")
-	flags.StringArrayVar(&o.limits, "session-limit", nil, "KEY=VALUE that the target agrees to at most (may be given several times)")
-	flags.IntVar(&o.block, "logical-block", 512, "bytes of a block of the LUN: 512 or 4096")
+	flags.StringVar(&o.users, "users", "", "file with the CHAP secrets of those who may log in (docs/iscsi.md); nobody else may then")
+	flags.StringArrayVar(&o.limits, "session-limit", nil, "KEY=VALUE: the most that the target negotiates (repeatable)")
+	flags.IntVar(&o.block, "logical-block", 512, "logical block size of the LUN in bytes: 512 or 4096")
 	flags.BoolVar(&o.instant, "instant", false, "answer as fast as it can, and not as the array would")
 	flags.StringVar(&o.size, "size", "", "with --instant: size of the LUN, in place of the array's")
-	flags.StringVar(&delay, "link-delay", "0", "simulate a link that delays what is sent by this, each way, such as 2ms")
-	flags.StringVar(&o.rate, "link-rate", "", "simulate a link that carries no more than this, each way, such as 1Gb/s")
-	flags.StringVar(&o.counters, "counters", "", "address to tell counters at, in the text format of Prometheus, such as 127.0.0.1:9264")
-	flags.StringArrayVar(&with, "set", nil, "KEY=VALUE of the array file at another value (may be given several times)")
+	flags.StringVar(&delay, "link-delay", "0", "simulated one-way delay of the link, such as 2ms")
+	flags.StringVar(&o.rate, "link-rate", "", "simulated rate of the link in each direction, such as 1Gb/s")
+	flags.StringVar(&o.counters, "counters", "", "address to serve counters at, in the Prometheus text format, such as 127.0.0.1:9264")
+	flags.StringArrayVar(&with, "set", nil, "KEY=VALUE: use another value for a key of the array file, such as members.count=10; none removes it")
 	return command
 }
 

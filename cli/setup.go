@@ -24,13 +24,13 @@ import (
 
 func (a *app) setup() *cobra.Command {
 	command := &cobra.Command{
-		Use: "setup", Short: "Show, tell and copy what stands behind a volume",
-		Long:    "What this host can see of a setup is read by itself; the rest is told, fact by fact\nor as a file (docs/setups.md). Each change is a new version.",
+		Use: "setup", Short: "Show, edit, copy and compare the setup of volumes",
+		Long:    "A setup is a list of facts about the hardware and software below a volume. The heron reads\nwhat this host can see; you tell the rest, fact by fact or as a file (docs/setups.md).\nEach change makes a new version.",
 		Example: "  heron setup show pool\n  heron setup tell pool cache[0].mode=write-back cache[0].size=400GB\n  heron setup show pool --yaml > pool.yaml",
 	}
 	var asYAML bool
 	show := &cobra.Command{
-		Use: "show VOLUME", Short: "Show what is known of a volume's setup", Args: cobra.ExactArgs(1), Example: "  heron setup show pool\n  heron setup show pool --yaml > pool.yaml",
+		Use: "show VOLUME", Short: "Show the setup of a volume", Args: cobra.ExactArgs(1), Example: "  heron setup show pool\n  heron setup show pool --yaml > pool.yaml",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			locator, err := a.locator(ctx, c, arguments[0])
 			if err != nil {
@@ -56,7 +56,7 @@ func (a *app) setup() *cobra.Command {
 	}
 	show.Flags().BoolVar(&asYAML, "yaml", false, "as a setup file, to edit")
 	versions := &cobra.Command{
-		Use: "versions VOLUME", Short: "List how a volume's setup changed", Args: cobra.ExactArgs(1), Example: "  heron setup versions pool",
+		Use: "versions VOLUME", Short: "List the versions of the setup of a volume", Args: cobra.ExactArgs(1), Example: "  heron setup versions pool",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			volume, err := a.findVolume(ctx, c, arguments[0])
 			if err != nil {
@@ -90,12 +90,12 @@ func (a *app) setupTell() *cobra.Command {
 	var replace bool
 	var follows int
 	command := &cobra.Command{
-		Use: "tell VOLUME [FACT=VALUE...]", Short: "Tell facts of a volume's setup", Args: cobra.MinimumNArgs(1),
-		Long: `Tell facts that this host cannot see. A told fact takes the place of one that was
-read; an empty value takes it back. docs/setups.md lists all facts.
+		Use: "tell VOLUME [FACT=VALUE...]", Short: "Tell facts of the setup of a volume", Args: cobra.MinimumNArgs(1),
+		Long: `Tell facts that this host cannot see. A told fact replaces one that was read; an empty
+value removes it again. docs/setups.md lists all facts.
 
-Facts told at once by several are all kept. With --follows nothing is changed when
-another version was kept since that one.`,
+Facts told by several people at once are all kept. With --follows nothing is changed if
+there is a newer version than that one.`,
 		Example: "  heron setup tell pool link[0].rate=1250MB/s link[0].mtuThere=9000\n  heron setup tell pool --file pool.yaml\n  heron setup tell pool cache[0].mode=",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			told := resource.ToldSetup{Replace: replace}
@@ -120,15 +120,15 @@ another version was kept since that one.`,
 		}),
 	}
 	command.Flags().StringVar(&file, "file", "", "a setup file (- for standard input)")
-	command.Flags().BoolVar(&replace, "replace", false, "forget what was told or measured before")
-	command.Flags().IntVar(&follows, "follows", 0, "the version this is meant to follow, as 'heron setup versions' shows it")
+	command.Flags().BoolVar(&replace, "replace", false, "replace all told and measured facts")
+	command.Flags().IntVar(&follows, "follows", 0, "number of the version that this must follow (heron setup versions)")
 	return command
 }
 
 func (a *app) setupCopy() *cobra.Command {
 	return &cobra.Command{
-		Use: "copy FROM TO [FACT=VALUE...]", Short: "Copy what is known of one volume to another, and change it", Args: cobra.MinimumNArgs(2),
-		Long:    "Tell of one volume what is known of another, with some facts changed: the same, with\na cache. Facts of the host, and those that the other volume shows by itself, are its own.",
+		Use: "copy FROM TO [FACT=VALUE...]", Short: "Copy the setup of one volume to another, and change it", Args: cobra.MinimumNArgs(2),
+		Long:    "Copy the setup of one volume to another, with some facts changed, such as an added cache.\nFacts of the host, and facts that were read from the other volume, are not copied.",
 		Example: "  heron setup copy pool new-pool cache[0].medium=ssd cache[0].mode=read-only cache[0].size=400GB",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			locator, err := a.locator(ctx, c, arguments[0])
@@ -166,9 +166,9 @@ func (a *app) setupCopy() *cobra.Command {
 
 func (a *app) setupDiff() *cobra.Command {
 	return &cobra.Command{
-		Use: "diff A B...", Short: "Tell how setups differ, what can matter most first", Args: cobra.MinimumNArgs(2),
-		Long: `Tell how two setups differ, or any number of them, and which are alike. Each is a volume
-or a path, the number of a run, or a file: a setup file, or a simulated array.`,
+		Use: "diff A B...", Short: "List the differences of setups, the most important first", Args: cobra.MinimumNArgs(2),
+		Long: `List the differences of two or more setups, and which are alike. Each is a volume or a
+path, the number of a run, a setup file, or an array file.`,
 		Example: "  heron setup diff pool new-pool\n  heron setup diff 12 14\n  heron setup diff planned.yaml pool\n  heron setup diff node-1 node-2 node-3 node-4",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			sides := make([]setup.Setup, len(arguments))

@@ -51,7 +51,7 @@ func madeTogether(ctx context.Context, c *client.Client, details []resource.RunD
 
 func (a *app) race() *cobra.Command {
 	var only int
-	command := a.runCommand("race RUN", "Who was ahead, of volumes that raced", "  heron measure /srv/old /srv/new --race --repeats 5\n  heron run race 12\n  heron run race 12 --only 3", func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
+	command := a.runCommand("race RUN", "Show which volume was ahead in a race, when and by how much", "  heron measure /srv/old /srv/new --race --repeats 5\n  heron run race 12\n  heron run race 12 --only 3", func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
 		races, err := c.Races(ctx, id, max(only, 0))
 		if err != nil {
 			return err
@@ -66,12 +66,12 @@ func (a *app) race() *cobra.Command {
 		return nil
 	})
 	command.Flags().IntVar(&only, "only", 0, "show the race of this number alone")
-	command.Long = `Show how volumes fared that were measured at the same moments ("heron measure A B
---race"): who was ahead when and by how much, when each was done, whose rate was the
-steadiest, and what they shared. It works while they race too.
+	command.Long = `Show a race: volumes that were measured at the same time ("heron measure A B --race").
+It lists which was ahead when and by how much, when each finished, whose rate was the
+steadiest, and what they shared. It works during the race, too.
 
-One race is what happened once. Whether one volume is better is for several: the
-comparison that "heron compare" makes of the same runs works on pairs.`
+One race is one observation. To decide whether one volume is better, race several times
+and use "heron compare" on the runs: it compares them in pairs.`
 	return command
 }
 

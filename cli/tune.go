@@ -45,22 +45,21 @@ func (a *app) tune() *cobra.Command {
 		Long: `Find out by experiment which of several parameters matter for a load on a volume, and
 which settings are worth keeping (docs/tuning.md).
 
-The baseline is the volume as it is named and the load as it is given. In a first half
-every value is measured alone beside it, once in each round and in shuffled order; the
-baseline is measured several times in each round, so that a drift is seen and taken out.
-In a second half what looked promising is measured together, and with one of its
-parameters taken back at a time.
+The baseline is the volume and the load as given. In the first half every value is
+measured alone, once in each round and in shuffled order. The baseline is measured several
+times in each round, so that drift is detected and removed. In the second half the
+promising values are measured together, and with one of them reset at a time.
 
-Said is which parameters matter, with intervals; which do not; of which neither is shown;
-and which values the target of a session did not take, so that nothing is known of them.
-The settings to keep are printed as plain text, for the host and for the target.
+The result lists which parameters matter, with intervals; which do not; which remain
+undecided; and which values the target refused. The settings to keep are printed as plain
+text, for the host and for the target.
 
-Without --try, what is tried are the keys of the sessions of a volume over iSCSI, how many
-sessions there are, depth and workers; --list shows that and measures nothing. With --try
-it is what you name: fields of the load, keys of a session, or keys of an array file.`,
+Without --try the experiment tries the session keys of an iSCSI volume, the number of
+sessions, depth and workers; --list shows them and measures nothing. With --try it tries
+what you name: fields of the load, session keys, or keys of an array file.`,
 		Example: `  heron tune iscsi://filer.example/iqn.2026-01.example:store/1 --span 10GiB --block 64KiB
   heron tune iscsi://filer.example/iqn.2026-01.example:store/1 --span 10GiB --list
-  heron tune iscsi://filer.example/iqn.2026-01.example:store/1 --span 10GiB --reads 0% --try ImmediateData --try FirstBurstLength=65536,1048576
+  heron tune far --span 10GiB --reads 0% --try ImmediateData --try FirstBurstLength=65536,1048576
   heron tune /srv/pool --span 20GiB --try depth=1,4,64 --try workers=2,4 --budget 30m
   heron tune array:plain.yaml --try layout.chunk=16KiB,256KiB --try caches --rounds 5 --figure p99`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
@@ -69,15 +68,15 @@ it is what you name: fields of the load, keys of a session, or keys of an array 
 	}
 	flags := command.Flags()
 	flags.SortFlags = false
-	flags.StringArrayVar(&o.try, "try", nil, "try this parameter at these values, such as depth=4,64; without values those that are usual for it; several times for several")
-	flags.StringSliceVar(&o.leave, "leave", nil, "leave these out of what is usually tried")
-	flags.BoolVar(&o.list, "list", false, "show what would be tried, and measure nothing")
-	flags.StringVar(&o.figure, "figure", "", "the figure that shall become better, such as p99 (default: the one that matters most for the load)")
-	flags.StringVar(&o.budget, "budget", tuneBudget, "time for the whole experiment, from which the rounds are worked out")
+	flags.StringArrayVar(&o.try, "try", nil, "parameter to try at these values, such as depth=4,64; without values, at the usual ones (repeatable)")
+	flags.StringSliceVar(&o.leave, "leave", nil, "parameters to leave out of the usual ones")
+	flags.BoolVar(&o.list, "list", false, "list what would be tried, and measure nothing")
+	flags.StringVar(&o.figure, "figure", "", "figure to improve, such as p99 (default: the most important one of the load)")
+	flags.StringVar(&o.budget, "budget", tuneBudget, "time for the whole experiment; it decides the number of rounds")
 	flags.IntVar(&o.rounds, "rounds", 0, "rounds of each half, instead of a time")
 	flags.StringVar(&o.pause, "pause", "0", "wait this long before each measurement")
-	flags.StringVar(&o.name, "name", "", "what to call the run")
-	flags.BoolVar(&o.detach, "detach", false, "start the run and do not wait for it")
+	flags.StringVar(&o.name, "name", "", "name of the run")
+	flags.BoolVar(&o.detach, "detach", false, "start the run and return at once")
 	loadFlags(flags, &o.spec)
 	return command
 }
@@ -199,9 +198,9 @@ func (a *app) effects() *cobra.Command {
 			}
 			return printTuned(command.OutOrStdout(), shape.Tuned)
 		})
-	command.Long = `Show what an experiment ("heron tune") found out, as the plain text that is for the
-record: what each value did, what it did together, and the settings to keep. It works
-while the experiment goes on, too.`
+	command.Long = `Show the result of an experiment ("heron tune") as plain text: the effect of each value
+alone, their effect together, and the settings to keep. It works while the experiment is
+still running, too.`
 	return command
 }
 

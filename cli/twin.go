@@ -30,12 +30,12 @@ import (
 
 func (a *app) twin() *cobra.Command {
 	command := &cobra.Command{
-		Use: "twin", Short: "Fit a simulated array to what was measured of a real one, and predict with it",
-		Long: `A twin is a simulated array whose rates and times were fitted to measurements of a real
-one (docs/twins.md). It says how well the measurements tell each of them, which they cannot
-tell apart, and which load would tell most; and it is tried on loads that it was not shown.
-It is an array file like any other: change one thing, and measure it. What it predicts is
-kept, and set beside the real measurement once there is one.`,
+		Use: "twin", Short: "Fit a simulated array to a real one, and predict with it",
+		Long: `A twin is a simulated array that is fitted to measurements of a real one (docs/twins.md).
+It reports how well each parameter is identified, which are correlated, and which load
+would narrow them down most. It is validated on loads that were left out of the fit.
+It is an array file like any other: change one thing, and measure it. Predictions are
+stored, and compared with the real measurement once there is one.`,
 		Example: "  heron twin fit pool --name \"pool's twin\"\n  heron twin show \"pool's twin\"\n  heron twin predict \"pool's twin\" --set members.count=10 --preset ledger",
 	}
 	command.AddCommand(a.twinFit(), a.twinGuess(), a.twinList(), a.twinShow(), a.twinFile(), a.twinPredict(), a.twinForget())
@@ -48,16 +48,16 @@ func (a *app) twinFit() *cobra.Command {
 	var runs string
 	var seed uint64
 	command := &cobra.Command{
-		Use: "fit VOLUME", Short: "Fit a twin to what was measured of a volume", Args: cobra.ExactArgs(1),
+		Use: "fit VOLUME", Short: "Fit a twin to the measurements of a volume", Args: cobra.ExactArgs(1),
 		Long: `Fit a twin to what was measured of a volume: to all runs of what stood behind it when it
-was last measured, or to those that --runs names. Figures that are not to be trusted are left
-out, and so are loads that no simulated array can stand for.
+was last measured, or to those that --runs names. Unreliable figures are left out, and so
+are loads that cannot be simulated.
 
-The fit begins with a guess: an array file that says what the volume is made of. Without
---guess it is made of the facts that are known of the setup ('heron setup'); 'heron twin
-guess' prints it, to be corrected. All rates and times that the guess has are fitted, or
-those that --free names. While a run measures the fit waits. Ctrl-C stops it.`,
-		Example: "  heron twin fit pool\n  heron twin fit pool --runs 12+14 --guess pool.yaml --free members[0].seekAverage,members[0].outerRate\n  heron twin fit pool --name before --to before.yaml",
+The fit starts from a guess: an array file with the parts of the volume. Without --guess
+it is built from the known facts of the setup ('heron setup'); 'heron twin guess' prints
+it, to be corrected. All rates and times in the guess are fitted, or those that --free
+names. The fit waits while a run is measuring. Ctrl-C stops it.`,
+		Example: "  heron twin fit pool\n  heron twin fit pool --guess pool.yaml --free members[0].seekAverage,members[0].outerRate\n  heron twin fit pool --name before --to before.yaml",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			volume, err := measured(ctx, c, arguments[0])
 			if err != nil {
@@ -109,11 +109,11 @@ those that --free names. While a run measures the fit waits. Ctrl-C stops it.`,
 	}
 	flags := command.Flags()
 	flags.StringVar(&name, "name", "", "name of the twin (default: that of the volume, with the time)")
-	flags.StringVar(&runs, "runs", "", "runs to fit it to, joined by +")
-	flags.StringVar(&guess, "guess", "", "array file to begin with (- for standard input)")
+	flags.StringVar(&runs, "runs", "", "runs to fit to, joined by +")
+	flags.StringVar(&guess, "guess", "", "array file to start from (- for standard input)")
 	flags.StringSliceVar(&free, "free", nil, "keys of the array file to fit (default: all rates and times of the guess)")
-	flags.StringVar(&to, "to", "", "write the twin's array file, which does not exist yet")
-	flags.Uint64Var(&seed, "seed", 1, "number that what is drawn is drawn with")
+	flags.StringVar(&to, "to", "", "new file to write the twin's array file to")
+	flags.Uint64Var(&seed, "seed", 1, "seed of the random choices")
 	return command
 }
 
@@ -177,7 +177,7 @@ func fitInWords(fit resource.Fitting) string {
 
 func (a *app) twinGuess() *cobra.Command {
 	return &cobra.Command{
-		Use: "guess VOLUME", Short: "Print the array file that a fit would begin with, to be corrected", Args: cobra.ExactArgs(1),
+		Use: "guess VOLUME", Short: "Print the array file that a fit would start from, to be corrected", Args: cobra.ExactArgs(1),
 		Example: "  heron twin guess pool > pool.yaml",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			volume, err := measured(ctx, c, arguments[0])
@@ -247,7 +247,7 @@ func (a *app) ofTwin(use, short, example string, work func(context.Context, *cli
 }
 
 func (a *app) twinShow() *cobra.Command {
-	return a.ofTwin("show TWIN", "Show what is known of a twin, and what it predicted beside what was measured since", "  heron twin show \"pool's twin\"\n  heron twin show 2 --json",
+	return a.ofTwin("show TWIN", "Show a twin, and its predictions beside later measurements", "  heron twin show \"pool's twin\"\n  heron twin show 2 --json",
 		func(ctx context.Context, c *client.Client, command *cobra.Command, named resource.Twin) error {
 			kept, err := c.Twin(ctx, named.ID)
 			if err != nil {
@@ -262,7 +262,7 @@ func (a *app) twinShow() *cobra.Command {
 }
 
 func (a *app) twinFile() *cobra.Command {
-	return a.ofTwin("file TWIN", "Print the array file of a twin, to be changed and measured", "  heron twin file \"pool's twin\" > twin.yaml\n  heron measure array:twin.yaml --sweep members.count=4..8",
+	return a.ofTwin("file TWIN", "Print the array file of a twin, to change and measure", "  heron twin file \"pool's twin\" > twin.yaml\n  heron measure array:twin.yaml --sweep members.count=4..8",
 		func(_ context.Context, _ *client.Client, command *cobra.Command, named resource.Twin) error {
 			_, err := io.WriteString(exactly(command.OutOrStdout()), named.Text)
 			return err
@@ -270,7 +270,7 @@ func (a *app) twinFile() *cobra.Command {
 }
 
 func (a *app) twinForget() *cobra.Command {
-	return a.ofTwin("forget TWIN", "Forget a twin and what it predicted; what was measured stays", "  heron twin remove 3",
+	return a.ofTwin("remove TWIN", "Remove a twin and its predictions; measurements stay", "  heron twin remove 3",
 		func(ctx context.Context, c *client.Client, command *cobra.Command, named resource.Twin) error {
 			if err := c.RemoveTwin(ctx, named.ID); err != nil {
 				return err
@@ -284,9 +284,9 @@ func (a *app) twinPredict() *cobra.Command {
 	o := &measureOptions{spec: workload.Default(), pause: "0", quiet: "0"}
 	var with []string
 	var on string
-	command := a.ofTwin("predict TWIN", "Predict what loads will come to, and keep it until it is measured", `  heron twin predict "pool's twin" --block 16KiB --depth 64
+	command := a.ofTwin("predict TWIN", "Predict the results of loads, to compare with later measurements", `  heron twin predict "pool's twin" --block 16KiB --depth 64
   heron twin predict "pool's twin" --set members.count=10 --preset ledger
-  heron twin predict "pool's twin" --set "caches={size: 200GB, devices: 2, mode: read-only}" --plan my-plan.yaml --on new-pool`,
+  heron twin predict "pool's twin" --set "caches={size: 200GB, mode: read-only}" --plan p.yaml`,
 		func(ctx context.Context, c *client.Client, command *cobra.Command, named resource.Twin) error {
 			asked := resource.NewPrediction{}
 			var err error
@@ -320,18 +320,18 @@ func (a *app) twinPredict() *cobra.Command {
 			printPrediction(command.OutOrStdout(), made)
 			return nil
 		})
-	command.Long = `Predict with a twin what a plan, a preset or a load will come to, with the interval that
-what is not known of the twin leaves, and keep it. What is later measured on the volume under
-loads that do the same is set beside it: 'heron twin show'. With --set it is predicted of the
-twin with a key of its array file changed, such as another member; name the volume that will
-be measured then with --on.`
+	command.Long = `Predict the results of a plan, a preset or a load with a twin, with 95 % intervals from
+the uncertainty of its parameters. The prediction is stored. 'heron twin show' compares it
+with later measurements of the volume under the same loads. --set changes a key of the
+array file, such as the number of members; name the volume that will be measured then
+with --on.`
 	flags := command.Flags()
 	flags.SortFlags = false
-	flags.StringArrayVar(&with, "set", nil, "a key of the array file at another value, such as members.count=10")
-	flags.StringVar(&on, "on", "", "volume whose measurements it is set beside (default: the one it is a twin of)")
-	flags.StringVar(&o.preset, "preset", "", "predict a preset; 'heron preset list' shows them")
+	flags.StringArrayVar(&with, "set", nil, "KEY=VALUE: use another value for a key of the array file, such as members.count=10; none removes it")
+	flags.StringVar(&on, "on", "", "volume to compare with (default: the one that was fitted)")
+	flags.StringVar(&o.preset, "preset", "", "predict a preset (heron preset list)")
 	flags.StringVar(&o.file, "plan", "", "predict a plan file (- for standard input)")
-	flags.StringArrayVar(&o.sweep, "sweep", nil, "predict each of these values of a field, such as depth=1..64")
+	flags.StringArrayVar(&o.sweep, "sweep", nil, "predict at each value of a field, such as depth=1..64")
 	loadFlags(flags, &o.spec)
 	return command
 }

@@ -21,7 +21,7 @@ var fillings = []rune("·▁▂▃▄▅▆▇▇█")
 
 func (a *app) zones() *cobra.Command {
 	var only int
-	command := a.runCommand("zones RUN", "Show how full the zones of the media were over time", "  heron run zones 12\n  heron run zones 12 --only 3",
+	command := a.runCommand("zones RUN", "Show how full the zones of zoned media were over time", "  heron run zones 12\n  heron run zones 12 --only 3",
 		func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
 			detail, err := c.Run(ctx, id)
 			if err != nil {
@@ -46,9 +46,9 @@ func (a *app) zones() *cobra.Command {
 			return nil
 		})
 	command.Flags().IntVar(&only, "only", 0, "show the measurement of this number alone")
-	command.Long = `Show how full the zones were at moments of each measurement, of a simulated array whose
-members have zones that hosts write in order. Each sign is a zone, or several beside
-each other where there are many: · empty, █ full. "heron run export" has all moments.`
+	command.Long = `Show how full the zones of a zoned simulated array were over time. Each character is a
+zone, or several adjacent ones if there are many: · empty, █ full. "heron run export"
+has all samples.`
 	return command
 }
 

@@ -46,7 +46,7 @@ func (s Setup) mediaCeilings(u Use) (hops []Hop) {
 			return unknown(unknownForLong)
 		}
 		if m.lacks != "" {
-			return unknown("not known; tell " + m.lacks + ", or measure the members alone with 'heron look --baseline'")
+			return unknown("not known; tell " + m.lacks + ", or measure the members alone with 'heron look --measure-members'")
 		}
 		all = append(all, m)
 	}

@@ -84,7 +84,7 @@ func textWithin(folders []string, path string) ([]byte, error) {
 		defer file.Close()
 		return textGuarded(file, path)
 	}
-	return nil, fmt.Errorf("%s: %w: the service reads array files in %s; hand the file over with 'heron array keep', or start the service with --arrays and its folder",
+	return nil, fmt.Errorf("%s: %w: the service reads array files in %s; hand the file over with 'heron array add', or start the service with --arrays and its folder",
 		path, ErrOutside, strings.Join(folders, " and "))
 }
 

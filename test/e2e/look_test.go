@@ -167,7 +167,7 @@ func TestRateAboveTheCeilingIsCalledOut(t *testing.T) {
 	device := quietDevice(t, 256<<20)
 	folder := mounted(t, device, "mkfs.ext4", "-q")
 	throttle(t, s, device, 8<<20) // slow enough for a busy machine to keep
-	out, trouble, err := s.cli("look", folder, "--baseline")
+	out, trouble, err := s.cli("look", folder, "--measure-members")
 	// The member behind the limit does what that allows, or a little less on a busy machine.
 	if err != nil || !strings.Contains(out, "measured") || !strings.Contains(out, "limited by I/O limit") && !strings.Contains(out, "limited by 1 member") {
 		t.Fatalf("%v: %s%s", err, out, trouble)

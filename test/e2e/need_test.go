@@ -111,7 +111,7 @@ func TestNeedsAgainstAKnownLimit(t *testing.T) {
 		t.Errorf("%v: %.300s", err, text)
 	}
 	for _, c := range [][]string{
-		{"What is kept", "keep", below}, {"already taken", "keep", below}, {"Kept as need 1", "keep", below, "--replace"},
+		{"What is kept", "add", below}, {"already taken", "add", below}, {"Kept as need 1", "add", below, "--replace"},
 		{"What a shop needs", "list"}, {"iops: at least 95 each", "show", "What a shop needs"}, {"it alone meets", "judge", "What a shop needs"},
 		{"no need is kept", "judge", "What nobody needs"}, {"is removed", "remove", "1"}, {"No need sheet is kept", "list"},
 	} {
@@ -343,7 +343,7 @@ drives:
 		if name == "slow" {
 			sheet = strings.Replace(sheet, "for: 1s", "for: 1h", 1)
 		}
-		if _, trouble, err := s.cli("need", "keep", needSheet(t, name, sheet)); err != nil {
+		if _, trouble, err := s.cli("need", "add", needSheet(t, name, sheet)); err != nil {
 			t.Fatal(trouble)
 		}
 	}
