@@ -102,12 +102,12 @@ func TestGatesAreWrongNoMoreOftenThanTheirInterval(t *testing.T) {
 // What is known of a measurement goes with its figures.
 func TestCautionsTravel(t *testing.T) {
 	base, other := side("plain", 1, 3, 0.01, map[string]float64{"lookups": 1000}), side("cached", 2, 3, 0.01, map[string]float64{"lookups": 900})
-	never := judge.Finding{Kind: "never-settled", Weight: judge.Caution, Figure: "all", Sentence: "The rate never settled: it fell."}
+	never := judge.Finding{Kind: "never-settled", Weight: judge.Caution, Figure: "all", Sentence: "Steady state was not reached: it fell."}
 	for _, i := range []int{0, 2} {
 		other.Samples[i].Doubts = []judge.Finding{never, never, {Kind: "fell", Weight: judge.Info, Sentence: "It fell."}}
 	}
 	r := Sides(base, []Side{other}, 0.05)
-	if got := r.Points[0].Cautions; !slices.Equal(got, []Caution{{"cached", "never-settled", never.Sentence, 2, 3, "cached: The rate never settled: it fell. So in 2 of 3 measurements."}}) {
+	if got := r.Points[0].Cautions; !slices.Equal(got, []Caution{{"cached", "never-settled", never.Sentence, 2, 3, "cached: Steady state was not reached: it fell. So in 2 of 3 measurements."}}) {
 		t.Errorf("%+v", got)
 	}
 	if got := Points(other)[0].Cautions; len(got) != 1 {

@@ -16,25 +16,25 @@ var (
 		"The throughput fell from %s to %s after %s and %s. %s")
 	latencyRose = says("fell: at a set rate", Info, func(t []claim.Term) bool { return t[1].Value > t[0].Value },
 		"The mean latency rose from %s to %s after %s and %s. %s")
-	neverSettled    = says("never-settled", Caution, always, "The rate never settled: %s")
-	settlingUnknown = says("settling-not-known", Info, always, "Whether the rate settled is not known: %s")
+	neverSettled    = says("never-settled", Caution, always, "Steady state was not reached: %s")
+	settlingUnknown = says("settling-not-known", Info, always, "Steady state is not shown: %s")
 	slowIntervals   = says("unsteady", Caution, func(t []claim.Term) bool { return t[3].Value < 0.5 && t[4].Value <= t[0].Value },
 		"The slowest of %s intervals of %s reached %s, %s of the median; %s were below half of it.")
-	stolen        = says("stolen-time", Caution, atLeast(stolenLimit), "A hypervisor gave %s of this host's CPU time to others meanwhile.")
+	stolen        = says("stolen-time", Caution, atLeast(stolenLimit), "A hypervisor gave %s of this host's CPU time to others during the measurement.")
 	waitedForCore = saysBy("waited-for-cores", Caution, func(t []claim.Term) bool { return t[2].Value > 0 }, waitedWords)
 	fewFlew       = says("few-in-flight", Caution, func(t []claim.Term) bool { return t[0].Value < t[1].Value },
-		"By rate and latency %s operations were in flight on average, where the load asks for %s: this host could not keep the volume busy.")
+		"On average %s operations were in flight (rate × latency), and the load asks for %s: this host could not keep the volume busy.")
 	manyFlew = says("few-in-flight: too many", Caution, func(t []claim.Term) bool { return t[0].Value > t[1].Value },
-		"By rate and latency %s operations were in flight on average, more than the %s of the load: the figures do not fit together.")
+		"On average %s operations were in flight (rate × latency), more than the %s of the load: the figures contradict each other.")
 	latePieces = says("late-pieces", Caution, func(t []claim.Term) bool { return t[0].Value > 0 && t[0].Value <= t[1].Value },
-		"%s of %s pieces (%s) came after they were needed, the worst %s; the longest time that a feed stood still was %s.")
+		"%s of %s pieces (%s) missed their deadline, the worst by %s. The longest stall of a stream was %s.")
 	feedsBehind = says("feeds-behind", Caution, func(t []claim.Term) bool { return t[0].Value > mostBehind*t[1].Value },
-		"No piece came late yet, but at the end %s of what had been asked for was missing, and the buffer lasts %s: it is not kept.")
+		"No piece missed its deadline yet, but at the end the storage was %s behind, and the buffer holds %s: the rate is not sustained.")
 	feedsKept = says("feeds-kept", Info, func(t []claim.Term) bool { return t[0].Value > 0 && t[2].Value >= 0 && t[2].Value <= t[1].Value },
-		"All %s pieces were there before they were needed, half of them %s before, the tightest %s.")
-	fellShort       = says("fell-behind", Caution, lessThanAsked, "%s: %s of %s were done, and operations waited until their latency was %s.")
+		"All %s pieces met their deadline: half of them %s early, the closest %s early.")
+	fellShort       = says("fell-behind", Caution, lessThanAsked, "%s: %s of %s were completed. Operations queued until their latency reached %s.")
 	fellShortServed = says("fell-behind: and served", Caution, func(t []claim.Term) bool { return lessThanAsked(t) && t[4].Value <= t[3].Value },
-		"%s: %s of %s were done, and operations waited until their latency was %s, of which the volume itself took %s.")
+		"%s: %s of %s were completed. Operations queued until their latency reached %s, of which the volume itself took %s.")
 )
 
 // lessThanAsked needs who, what was done, and what was asked for.
@@ -60,9 +60,9 @@ func phases(o Observed) []Finding {
 		if d := p.Drift; d != nil {
 			evidence = append(evidence, unsaid("drift over the last phase, as a share of its mean", d.Share))
 		}
-		findings = append(findings, neverSettled.of(everything, "Measure longer, or with --steady, after filling the volume as it will be in use.", evidence...)...)
+		findings = append(findings, neverSettled.of(everything, "Precondition the volume to its state of use, then measure longer or with --steady.", evidence...)...)
 	default:
-		findings = append(findings, settlingUnknown.of(everything, "Measure longer; --steady waits until it can be told.", words)...)
+		findings = append(findings, settlingUnknown.of(everything, "Measure longer; --steady waits until that is known.", words)...)
 	}
 	return findings
 }
@@ -85,7 +85,7 @@ func fallOf(o Observed, f measure.Fall) []Finding {
 	if p.Cut == 0 {
 		counts = "The figures mix both."
 	}
-	return said.of(everything, "A use that comes in bursts smaller than that may count on the first figure, every other on the last.",
+	return said.of(everything, "Plan with the first figure only for bursts smaller than that, and with the last for everything else.",
 		from, to, number("seconds until it fell", f.After), number("bytes until it fell", f.Bytes), named("what counts", counts))
 }
 
@@ -105,7 +105,7 @@ func unsteady(o Observed) []Finding {
 	if usual <= 0 || statistics.PoissonBelow(float64(s.Worst)*float64(s.Interval), usual)*float64(s.Intervals) > 0.01 {
 		return nil
 	}
-	return slowIntervals.of(everything, "Look at the series for what happened then; a use with deadlines lives by its worst seconds, not by the mean.",
+	return slowIntervals.of(everything, "Look at the time series for the cause. For a use with deadlines the worst seconds count, not the mean.",
 		counted("intervals", s.Intervals), number("length of each, seconds", s.Interval), number("worst, operations a second", s.Worst), number("worst over median", s.WorstShare),
 		counted("intervals below half the median", s.Slow), unsaid("coefficient of variation", s.Variation))
 }
@@ -118,7 +118,7 @@ const stolenLimit = 0.02
 // (proc_stat(5)): a rate can be too low by about that share, and differs from
 // run to run.
 func stolenTime(o Observed) []Finding {
-	return stolen.of(everything, "Measure when the hardware is quieter, or from a host of its own. Comparisons allow for that share.",
+	return stolen.of(everything, "Measure when the hardware is quieter, or from a dedicated host. Comparisons allow for that share.",
 		number("stolen share of CPU time", o.Summary.Stolen))
 }
 
@@ -168,7 +168,7 @@ func waitedWords(t []claim.Term) string {
 		}
 	}
 	if wait < waitLimit {
-		return who + ". This kernel does not tell how long they waited for a core; latencies include it."
+		return who + ". How long they waited for a core is not known on this kernel; latencies include it."
 	}
 	return fmt.Sprintf("%s: the workers were ready and waited for a core for %s of the time, which latencies include.", who, quantity.Share(wait))
 }
@@ -237,13 +237,13 @@ func lateFeeds(o Observed) []Finding {
 	pieces := counted("pieces", f.Pieces)
 	switch {
 	case f.Late > 0:
-		return latePieces.of(everything, "Fewer feeds, a lower rate of each, or a larger buffer where the lateness passes by.",
+		return latePieces.of(everything, "Use fewer streams or a lower rate; a larger buffer helps if the delay is temporary.",
 			counted("late pieces", f.Late), pieces, number("share that was late", f.LateShare), number("worst lateness, seconds", f.WorstLate), number("longest time that a feed stood still, seconds", f.LongestStall))
 	case o.Load.Feeds != nil && f.Behind > o.Load.Feeds.Buffer*mostBehind:
-		return feedsBehind.of(everything, "Let it go on for longer to see it, or use fewer feeds.",
+		return feedsBehind.of(everything, "Measure longer to see the misses, or use fewer streams.",
 			number("seconds behind at the end", f.Behind), number("buffer, seconds", o.Load.Feeds.Buffer))
 	}
-	return feedsKept.of(everything, "Let it go on for as long as the feeds do: a cache or a fast region carries them for a while.",
+	return feedsKept.of(everything, "Measure for as long as the streams will run: a cache or a fast region can carry them for a while.",
 		pieces, number("seconds before it was needed that half of them were there", max(f.Usual, f.Tightest)), number("seconds before it was needed that the tightest piece was there", f.Tightest))
 }
 

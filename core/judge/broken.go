@@ -5,11 +5,11 @@ import (
 	"patientheron/core/quantity"
 )
 
-const stoodWords = "The engine itself did not run for %s, %s after the start: its process was stopped or had no core, or the host was suspended."
+const stoodWords = "The load engine was not running for %s, %s after the start: the process was stopped, had no core, or the host was suspended."
 
 var (
 	ended = says("ended-by-failure", Unreliable, always,
-		"It ended by a failure after %s of measured time; the figures are of what was answered until then.")
+		"The measurement failed after %s. The figures cover the operations completed until then.")
 	stood     = says("stood-still", Caution, func(t []claim.Term) bool { return t[3].Value <= mostStood }, stoodWords)
 	stoodLong = says("stood-still: for long", Unreliable, func(t []claim.Term) bool { return t[3].Value > mostStood }, stoodWords)
 )
@@ -44,6 +44,6 @@ func stoodStill(o Observed) []Finding {
 	if share > mostStood {
 		said = stoodLong
 	}
-	return said.of(everything, "Measure again when nothing stops the process and the host has idle cores. The longest latencies include this pause.",
+	return said.of(everything, "The longest latencies include this pause. Measure again with idle cores on the host, and without stopping the process.",
 		number("longest in seconds", s.Worst), number("when, in seconds", s.At), unsaid("together in seconds", s.Total), unsaid("share of the time", share))
 }

@@ -84,10 +84,10 @@ func partsOfTogether(o Observed) (findings []Finding) {
 }
 
 var (
-	refusedPart = says("portable-interface: a part of it", Info, always, "The kernel refused %s, which costs some CPU time for each operation.")
-	refusedAll  = says("portable-interface", Caution, always, "This kernel refuses io_uring, so operations went through threads, which costs more CPU time for each.")
+	refusedPart = says("portable-interface: a part of it", Info, always, "The kernel refused %s. That costs some CPU time for each operation.")
+	refusedAll  = says("portable-interface", Caution, always, "This kernel refuses io_uring. Operations went through threads, which cost more CPU time each.")
 	sentLate    = says("late-generator", Caution, func(t []claim.Term) bool { return t[0].Value >= 100e-6 && t[0].Value > t[1].Value/10 },
-		"Operations were sent %s late on average although the volume was ready, against a mean latency of %s.")
+		"Operations were issued %s late on average, although the volume was ready; the mean latency is %s.")
 )
 
 // portableInterface says that operations went through threads: each then costs
@@ -109,5 +109,5 @@ func lateGenerator(o Observed) []Finding {
 	if lag == nil || mean <= 0 {
 		return nil
 	}
-	return sentLate.of(everything, "Use more workers or a lower rate; this host cannot keep the pace.", number("issue lag, seconds", *lag), number("mean latency, seconds", mean))
+	return sentLate.of(everything, "This host cannot keep the pace: use more workers or a lower rate.", number("issue lag, seconds", *lag), number("mean latency, seconds", mean))
 }

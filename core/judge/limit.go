@@ -50,14 +50,14 @@ func whoLimits(o Observed) []Finding {
 		next = "Ask for more at once (depth, workers), or shorten the way."
 	}
 	if len(found) == 0 {
-		return nothingLimits.of(everything, "Ask for more at once (depth, workers); when the rate does not rise, tell the setup more about the hops behind.", evidence...)
+		return nothingLimits.of(everything, "Raise depth or workers. If the rate does not rise, tell the setup more about the hops behind (heron setup tell).", evidence...)
 	}
 	return limitIs.puts(found, everything, next, evidence...)
 }
 
 var (
 	limitIs = saysBy("limited-by", Info, func(t []claim.Term) bool { return len(t) > 0 }, func(t []claim.Term) string {
-		words := "The limit is " + t[0].Shown
+		words := "The bottleneck is " + t[0].Shown
 		for _, p := range t[1:] {
 			between := ", and "
 			if p.Of == timeGoes || p.Of == wayTakes {
@@ -68,20 +68,20 @@ var (
 		return words + "."
 	})
 	nothingLimits = says("limit-not-found", Info, always,
-		"What limits was not found: no known ceiling is near, and nothing that is known to hold operations up was always busy.")
+		"The bottleneck was not found: no known limit is near, and no known part was always busy.")
 
 	hopNear = claim.Declare("limit: a hop", func(t []claim.Term) bool { // what it can pass, and the share that was reached
 		return len(t) == 2 && t[0].Value > 0 && math.Abs(t[1].Value-1) <= near
 	}, func(t []claim.Term) string {
-		return fmt.Sprintf("the hop %s, which can pass %s (%s of it was reached)", t[0].Of, t[0].Shown, t[1].Shown)
+		return fmt.Sprintf("the hop %s, with a limit of %s (%s of it was reached)", t[0].Of, t[0].Shown, t[1].Shown)
 	})
 	hopNearForLong = claim.Declare("limit: a hop for long", func(t []claim.Term) bool {
 		return len(t) == 2 && t[0].Value > 0 && math.Abs(t[1].Value-1) <= near
 	}, func(t []claim.Term) string {
-		return fmt.Sprintf("the hop %s, which can pass %s for long (%s of it was reached)", t[0].Of, t[0].Shown, t[1].Shown)
+		return fmt.Sprintf("the hop %s, with a sustained limit of %s (%s of it was reached)", t[0].Of, t[0].Shown, t[1].Shown)
 	})
 	engineAlone = claim.Declare("limit: the engine alone", always, func([]claim.Term) string {
-		return "the engine itself, since nothing stands behind it"
+		return "the engine itself, since no storage is behind it"
 	})
 	engineBusy = claim.Declare("limit: the engine", mostly, func(t []claim.Term) string {
 		return "the engine's own workers on this host, busy for " + t[0].Shown + " of the time"
@@ -100,10 +100,10 @@ var (
 	timeTaken = claim.Declare("limit: how long it takes", func(t []claim.Term) bool { // in flight, latency, the busiest share
 		return len(t) == 3 && t[2].Value < idle
 	}, func(t []claim.Term) string {
-		return fmt.Sprintf("how long an operation takes: with %s in flight and %s each no more are done, and nothing on the way was busy for more than %s of the time", t[0].Shown, t[1].Shown, t[2].Shown)
+		return fmt.Sprintf("the latency of an operation: with %s in flight at %s each the rate cannot be higher, and no part was busy for more than %s of the time", t[0].Shown, t[1].Shown, t[2].Shown)
 	})
 	theWay = claim.Declare(wayTakes, func(t []claim.Term) bool { return len(t) == 2 && t[0].Value <= t[1].Value }, func(t []claim.Term) string {
-		return t[0].Shown + " of that is the way there and back"
+		return t[0].Shown + " of that is the round trip"
 	})
 	spends = claim.Declare(timeGoes, func(t []claim.Term) bool { // of all, and in parts, the longest first
 		return len(t) > 1 && claim.All(t[1:], func(p claim.Term) bool { return p.Value <= t[0].Value*1.001 && p.Value <= t[1].Value })

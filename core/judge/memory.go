@@ -19,21 +19,21 @@ const honest = 0.9
 
 var (
 	readBuffered = says("silently-buffered: reads", Unreliable, movedLess,
-		"The load read %s uncached, but the device moved only %s. Memory on this host answered them.")
+		"The load read %s uncached, but the device transferred only %s. The rest came from memory of this host.")
 	wroteBuffered = says("silently-buffered: writes", Unreliable, movedLess,
-		"The load wrote %s uncached, but the device moved only %s. They went into memory on this host, or were compressed before they reached it.")
+		"The load wrote %s uncached, but the device transferred only %s. The rest stayed in memory of this host, or was compressed on the way.")
 	inMemory = says("memory-file-system", Unreliable, always,
-		"The folder is on %s, which keeps files in memory. These figures are about memory, not storage.")
+		"The folder is on %s, which keeps files in memory. The figures are those of memory, not of storage.")
 	unwrittenRead = says("never-written: reads", Unreliable, atLeast(leastUnwritten),
-		"%s of the span had never been written when it began: what is read there is answered without the storage.")
+		"%s of the span was never written before: reads there are answered without the media.")
 	unwrittenOnly = says("never-written: writes", Caution, atLeast(leastUnwritten),
-		"%s of the span had never been written when it began: the first write to each place has to find room for it, which later ones need not.")
+		"%s of the span was never written before: the first write to each place also allocates it, later ones do not.")
 	fitsMemory = says("span-fits-memory", Unreliable, fits,
-		"The load goes through the page cache, and its span of %s fits into the %s of memory this host can use for that.")
+		"The load goes through the page cache, and its span of %s fits into the %s of memory that this host can use for it.")
 	hostAnswered = says("host-memory-answered", Unreliable, atLeast(mostlyHits),
-		"The page cache of the host answered %s of what was read: these figures are about memory, not storage.")
+		"The page cache of the host answered %s of the reads: the figures are those of memory, not of storage.")
 	hostFilling = says("host-memory-filling", Unreliable, keeps(0),
-		"The page cache of the host had not passed on %s of the %s that were written: these figures are about memory, not storage.")
+		"%s of the %s written were still in the page cache of the host: the figures are those of memory, not of storage.")
 	aboveIt = saysBy("above-ceiling", Unreliable, above, func(t []claim.Term) string {
 		return aboveWords(t) + " can pass. " + t[4].Shown
 	})
@@ -41,11 +41,11 @@ var (
 		return aboveWords(t) + " could pass before something was changed, " + t[4].Shown + " after the start."
 	})
 	cacheDid = says("cache-answered", Caution, func(t []claim.Term) bool { return t[1].Value >= mostlyHits },
-		"%s answered %s of what was asked: the reads are mostly its own.")
+		"%s answered %s of the reads: the figures are mostly those of the cache.")
 	fitsCache = says("span-fits-cache", Caution, fits,
-		"The span of %s fits into the %s of %s, so that once it is warm the figures are those of the cache.")
+		"The span of %s fits into the %s of %s: once it is warm, the figures are those of the cache.")
 	cacheFilling = says("still-filling", Caution, keeps(1),
-		"%s had not passed on %s of the %s that were written: it was still filling, and the media took less than was measured.")
+		"%s still held %s of the %s written: it was filling, and the media took less than was measured.")
 )
 
 func movedLess(t []claim.Term) bool { return t[1].Value < honest*t[0].Value }
@@ -131,7 +131,7 @@ func memoryFileSystem(o Observed) []Finding {
 	if o.Facts == nil || (o.Facts.FileSystem != "tmpfs" && o.Facts.FileSystem != "ramfs") {
 		return nil
 	}
-	return inMemory.of(everything, "Name a folder on a file system that stands on a disk.", named("file system", o.Facts.FileSystem))
+	return inMemory.of(everything, "Measure a folder on a file system that is on a disk.", named("file system", o.Facts.FileSystem))
 }
 
 // leastUnwritten is the share of a span from which on what was never written counts.
@@ -144,7 +144,7 @@ func neverWritten(o Observed) []Finding {
 	if !slices.Contains(o.Load.Classes(), measure.Read) {
 		said, class = unwrittenOnly, measure.Write
 	}
-	return said.of(class.String(), "Write the whole span first (a stage with fill), or measure a part that is written (--offset, --span).",
+	return said.of(class.String(), "Precondition the span (a stage with precondition), or measure a part that is written (--offset, --span).",
 		number("share of the span that was never written", o.Summary.Unwritten))
 }
 
@@ -174,7 +174,7 @@ func cachedOnPurpose(o Observed) []Finding {
 	if available == 0 || span >= available {
 		return nil
 	}
-	return fitsMemory.of(everything, fmt.Sprintf("Use a span over %s, or leave out --cached.", available),
+	return fitsMemory.of(everything, fmt.Sprintf("Use a span larger than %s, or leave out --cached.", available),
 		number("span, bytes", span), number("memory for caching, bytes", available))
 }
 
@@ -182,10 +182,10 @@ func cachedOnPurpose(o Observed) []Finding {
 // what was written.
 func simulatedMemory(o Observed) (findings []Finding) {
 	hits, grew, _ := answered(o.Series, "page cache")
-	findings = append(findings, hostAnswered.of(everything, "Use a span far over that memory (pageCache.size in the array file), or leave out --cached.",
+	findings = append(findings, hostAnswered.of(everything, "Use a span much larger than that memory (pageCache.size in the array file), or leave out --cached.",
 		number("hit rate", quantity.Share(hits)))...)
 	written := o.Summary.Classes[measure.Write].Bytes
-	return append(findings, hostFilling.of(everything, "Write until as much waits as may (--steady), or more than that; flush; or leave out --cached.",
+	return append(findings, hostFilling.of(everything, "Write longer (--steady), flush, or leave out --cached.",
 		number("bytes that it kept", min(grew, written)), number("bytes written", written))...)
 }
 
@@ -286,14 +286,14 @@ func cacheAnswered(o Observed) (findings []Finding) {
 		quoted := named("which", strconv.Quote(name))
 		switch {
 		case known && o.Load.Reads > 0:
-			findings = append(findings, cacheDid.of(measure.Read.String(), fmt.Sprintf("If the media are meant, use a span far over %s; if the cache is, compare passes that are warm.", size),
+			findings = append(findings, cacheDid.of(measure.Read.String(), fmt.Sprintf("To measure the media, use a span much larger than %s. To measure the cache, compare warm passes.", size),
 				quoted, number("hit rate", quantity.Share(hits)))...)
 		case !known:
-			findings = append(findings, fitsCache.of(everything, fmt.Sprintf("If the media are meant, use a span over %s; if the cache is, take the later repeats.", size),
+			findings = append(findings, fitsCache.of(everything, fmt.Sprintf("To measure the media, use a span larger than %s. To measure the cache, use the later repeats.", size),
 				number("span, bytes", o.Load.Span), number("cache, bytes", size), quoted)...)
 		}
 		if known {
-			findings = append(findings, cacheFilling.of(measure.Write.String(), "Measure until it is full (--steady), if the use writes more than it holds.",
+			findings = append(findings, cacheFilling.of(measure.Write.String(), "If the use writes more than the cache holds, measure until it is full (--steady).",
 				quoted, number("bytes that it kept", min(grew, written)), number("bytes written", written))...)
 		}
 	}

@@ -217,16 +217,16 @@ func inWords(load workload.Spec, p measure.Phases, intervals int) string {
 	text := ""
 	switch p.State {
 	case measure.Steady:
-		text = fmt.Sprintf("%s, which lasted", show(last))
+		text = fmt.Sprintf("%s, and stayed there", show(last))
 	case measure.NotSteady:
 		text = fmt.Sprintf("%s until the end", show(last))
 		if d := p.Drift; d != nil && math.Abs(float64(d.Share)) >= leastChange {
-			text += fmt.Sprintf(", %s by %s of that meanwhile", map[bool]string{true: "rising", false: "falling"}[d.Share > 0], quantity.Share(math.Abs(float64(d.Share))))
+			text += fmt.Sprintf(", %s by %s of that during the last phase", map[bool]string{true: "rising", false: "falling"}[d.Share > 0], quantity.Share(math.Abs(float64(d.Share))))
 		}
 	default:
-		text = fmt.Sprintf("%s; it is not known whether that lasts: %s", show(last), cmp.Or(
-			map[bool]string{true: fmt.Sprintf("%d intervals are too few to tell, from %d on it can be", intervals, leastKnown)}[intervals < leastKnown],
-			fmt.Sprintf("it varied too much over %d intervals", last.Intervals)))
+		text = fmt.Sprintf("%s; whether that lasts is not known, since %s", show(last), cmp.Or(
+			map[bool]string{true: fmt.Sprintf("there are too few intervals (%d, and %d are needed)", intervals, leastKnown)}[intervals < leastKnown],
+			fmt.Sprintf("it varies too much over %d intervals", last.Intervals)))
 	}
 	if w := p.Wave; w != nil {
 		text += fmt.Sprintf(", going up and down between %s and %s every %s", w.Low, w.High, w.Every)

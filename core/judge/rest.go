@@ -131,6 +131,6 @@ func stillWarming(o Observed) []Finding {
 	if len(moves) == 0 {
 		return nil
 	}
-	return movedMeanwhile.puts(moves, everything, "Measure until it is steady (--steady), or compare passes. A short measurement only shows the beginning.",
+	return movedMeanwhile.puts(moves, everything, "Measure until steady state (--steady), or compare passes. A short measurement only shows the beginning.",
 		unsaid("counters that moved", len(moves)))
 }

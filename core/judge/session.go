@@ -19,9 +19,9 @@ var offerCut = saysBy("offer-cut-down", Info, func(t []claim.Term) bool {
 }, func(t []claim.Term) string {
 	var words []string
 	for i := 0; i < len(t); i += 2 {
-		words = append(words, fmt.Sprintf("%s is %s, and %s was offered", strings.TrimSuffix(t[i].Of, " in effect"), t[i].Shown, t[i+1].Shown))
+		words = append(words, fmt.Sprintf("%s is %s (offered: %s)", strings.TrimSuffix(t[i].Of, " in effect"), t[i].Shown, t[i+1].Shown))
 	}
-	return "The target did not take all that was offered: " + strings.Join(words, "; ") + "."
+	return "The target negotiated less than was offered: " + strings.Join(words, "; ") + "."
 })
 
 // offersCut says which keys of its sessions the target did not take as they were offered:
@@ -38,5 +38,5 @@ func offersCut(o Observed) []Finding {
 			evidence = append(evidence, named(k.Key+" in effect", k.InEffect), named(k.Key+" as offered", k.Offered))
 		}
 	}
-	return offerCut.of(everything, "To try more, change it on the target; what is set on this host alone has no effect.", evidence...)
+	return offerCut.of(everything, "Change it on the target: a setting on this host alone has no effect.", evidence...)
 }

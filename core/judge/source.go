@@ -7,9 +7,9 @@ import (
 
 var (
 	bySource = says("limited-by-source", Caution, func(t []claim.Term) bool { return t[2].Value >= (1-near)*t[1].Value },
-		"The limit is %s, where the files come from: it gives %s by itself, and %s were put. The volume takes at least that.")
+		"The bottleneck is the source of the files, %s: alone it reads %s, and %s were written. The volume can take at least that.")
 	sourceFaster = says("source-is-faster", Info, func(t []claim.Term) bool { return t[2].Value > 1/(1-near) },
-		"%s, where the files come from, gives %s by itself, %s times what was put: it is not the limit by itself.")
+		"The source of the files, %s, alone reads %s, %s × the rate of the copy: it is not the bottleneck by itself.")
 )
 
 // ofSource is the throughput at which files were put as a share of what the folder that
@@ -34,9 +34,9 @@ func sourceLimits(o Observed) []Finding {
 	gives := number("bytes a second that the source gives by itself", alone)
 	ofIt := unsaid("share of that which was put", share)
 	if share >= 1-near {
-		return bySource.of(everything, "To see what the volume can take, put from faster storage, or describe the folder (heron files describe) and let the files be made.",
+		return bySource.of(everything, "To find the limit of the volume, copy from faster storage, or describe the folder (heron files describe) and let the files be generated.",
 			where, gives, number("bytes a second that were put", o.Summary.Total.Throughput), ofIt)
 	}
-	return sourceFaster.of(everything, "Each piece is read before it is written: more files at a time (depth, workers) hide the reading.",
+	return sourceFaster.of(everything, "Each piece is read before it is written: more files at a time (depth, workers) hide the reads.",
 		where, gives, Evidence{"times what was put", 1 / share, quantity.Digits(1 / share)}, ofIt)
 }

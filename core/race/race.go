@@ -44,17 +44,17 @@ type Racer struct {
 
 // Race is one measurement of all racers.
 type Race struct {
-	Counts   string   `json:"counts" enum:"bytes,files" doc:"What is counted: bytes moved, or whole files where what is done with them moves none"`
-	Racers   []Result `json:"racers"`
-	Leads    []Lead   `json:"leads" doc:"Who was ahead when, from the start to the end"`
-	Over     bool     `json:"over" doc:"The measurements of all racers have ended"`
-	Changes  int      `json:"changes" doc:"How often the lead went from one to another"`
-	Words    string   `json:"words"`
-	Cautions []string `json:"cautions,omitempty" doc:"What the racers shared, and whether it held them up"`
+	Counts   string        `json:"counts" enum:"bytes,files" doc:"What is counted: bytes moved, or whole files where what is done with them moves none"`
+	Racers   []RacerResult `json:"racers"`
+	Leads    []Lead        `json:"leads" doc:"Who was ahead when, from the start to the end"`
+	Over     bool          `json:"over" doc:"The measurements of all racers have ended"`
+	Changes  int           `json:"changes" doc:"How often the lead went from one to another"`
+	Words    string        `json:"words"`
+	Cautions []string      `json:"cautions,omitempty" doc:"What the racers shared, and whether it held them up"`
 }
 
-// Result is one racer's part in a race.
-type Result struct {
+// RacerResult is one racer's part in a race.
+type RacerResult struct {
 	Name        string           `json:"name"`
 	Run         int64            `json:"runId"`
 	Measurement int64            `json:"measurementId"`
@@ -69,7 +69,7 @@ type Result struct {
 }
 
 // Lasted is how long it took from the end of the warm-up on.
-func (s Result) Lasted() quantity.Seconds {
+func (s RacerResult) Lasted() quantity.Seconds {
 	if len(s.Line) == 0 {
 		return 0
 	}
@@ -100,7 +100,7 @@ const marks = 300
 
 // Of tells how a race went.
 func Of(racers []Racer) Race {
-	r := Race{Counts: "bytes", Racers: []Result{}, Leads: []Lead{}}
+	r := Race{Counts: "bytes", Racers: []RacerResult{}, Leads: []Lead{}}
 	if !slices.ContainsFunc(racers, movesBytes) {
 		r.Counts = "files"
 	}
@@ -208,8 +208,8 @@ func momentsOf(lines []line) (moments []float64) {
 	return slices.CompactFunc(moments, func(a, b float64) bool { return math.Abs(a-b) < 1e-3 })
 }
 
-func resultOf(racer Racer, l line) Result {
-	s := Result{Name: racer.Name, Run: racer.Run, Measurement: racer.Measurement, Failed: racer.Failed, Line: []Mark{}}
+func resultOf(racer Racer, l line) RacerResult {
+	s := RacerResult{Name: racer.Name, Run: racer.Run, Measurement: racer.Measurement, Failed: racer.Failed, Line: []Mark{}}
 	if n := len(l.at); n > 0 {
 		s.Done, s.Time = l.done[n-1], quantity.Seconds(l.at[n-1])
 	}

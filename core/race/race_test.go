@@ -103,7 +103,7 @@ func TestLeadsAgainstBruteForce(t *testing.T) {
 func TestNobodyWinsAgainstItself(t *testing.T) {
 	one := Racer{Name: "one", Load: timed(), Ended: true, Series: series(90, 110, 100, 95, 105, 100, 99, 101, 100, 103)}
 	r := Of([]Racer{one, one, one})
-	if r.Changes != 0 || len(r.Leads) != 1 || r.Leads[0].Racer != -1 || !strings.HasPrefix(r.Words, "Nobody is ahead") || slices.ContainsFunc(r.Racers, func(s Result) bool { return s.Steadiest }) {
+	if r.Changes != 0 || len(r.Leads) != 1 || r.Leads[0].Racer != -1 || !strings.HasPrefix(r.Words, "Nobody is ahead") || slices.ContainsFunc(r.Racers, func(s RacerResult) bool { return s.Steadiest }) {
 		t.Errorf("%+v", r)
 	}
 	random, called := rand.New(rand.NewPCG(5, 5)), 0

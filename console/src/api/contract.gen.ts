@@ -84,8 +84,8 @@ export interface paths {
         get: operations["get-comparison"];
         put?: never;
         post?: never;
-        /** Forget a comparison; its runs stay */
-        delete: operations["forget-comparison"];
+        /** Remove a comparison; its runs stay */
+        delete: operations["remove-comparison"];
         options?: never;
         head?: never;
         patch?: never;
@@ -410,8 +410,8 @@ export interface paths {
         /** Put another sheet in the place of a kept one */
         put: operations["change-need"];
         post?: never;
-        /** Forget a need sheet; what was measured stays */
-        delete: operations["forget-need"];
+        /** Remove a need sheet; what was measured stays */
+        delete: operations["remove-need"];
         options?: never;
         head?: never;
         patch?: never;
@@ -497,8 +497,8 @@ export interface paths {
         get: operations["get-run"];
         put?: never;
         post?: never;
-        /** Delete a run that has ended, with all its results */
-        delete: operations["delete-run"];
+        /** Remove a run that has ended, with all its results */
+        delete: operations["remove-run"];
         options?: never;
         head?: never;
         patch?: never;
@@ -547,8 +547,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Make something go wrong with the simulated array that a run measures, and mark it */
-        post: operations["strike-run"];
+        /** Inject a fault into the simulated array that a run measures, and mark it */
+        post: operations["inject-fault"];
         delete?: never;
         options?: never;
         head?: never;
@@ -720,8 +720,8 @@ export interface paths {
         get: operations["get-search"];
         put?: never;
         post?: never;
-        /** Forget a search that has ended */
-        delete: operations["forget-search"];
+        /** Remove a search that has ended */
+        delete: operations["remove-search"];
         options?: never;
         head?: never;
         patch?: never;
@@ -838,12 +838,12 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A twin with what is known of it, and what it foretold beside what was measured since */
+        /** A twin with what is known of it, and what it predicted beside what was measured since */
         get: operations["get-twin"];
         put?: never;
         post?: never;
-        /** Forget a twin and what it foretold; what was measured stays */
-        delete: operations["forget-twin"];
+        /** Remove a twin and what it predicted; what was measured stays */
+        delete: operations["remove-twin"];
         options?: never;
         head?: never;
         patch?: never;
@@ -858,7 +858,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Foretell with a twin what loads will come to, and keep it until it can be confronted with what is measured */
+        /** Predict with a twin what loads will come to, and keep it until it can be confronted with what is measured */
         post: operations["predict"];
         delete?: never;
         options?: never;
@@ -876,8 +876,8 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Forget what a twin foretold */
-        delete: operations["forget-prediction"];
+        /** Remove what a twin predicted */
+        delete: operations["remove-prediction"];
         options?: never;
         head?: never;
         patch?: never;
@@ -912,8 +912,8 @@ export interface paths {
         get: operations["get-volume"];
         put?: never;
         post?: never;
-        /** Forget a volume; its runs stay, and nothing on it is touched */
-        delete: operations["forget-volume"];
+        /** Remove a volume; its runs stay, and nothing on it is touched */
+        delete: operations["remove-volume"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1067,8 +1067,8 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Forget a saved workload; runs keep their own copy */
-        delete: operations["forget-workload"];
+        /** Remove a saved workload; runs keep their own copy */
+        delete: operations["remove-workload"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1165,16 +1165,16 @@ export interface components {
             /** @description How it stands to what its uses ask while a member is missing or rebuilt, where that was measured */
             meanwhile?: components["schemas"]["Meanwhile"][] | null;
             name: string;
+            /**
+             * @description Of all demands together: the worst
+             * @enum {string}
+             */
+            outcome: "meets" | "falls short" | "not shown" | "not measured";
             /** Format: double */
             price?: number;
             /** @description How long a set is without a member at least, worked out */
             rebuilds: string;
             runs: number[] | null;
-            /**
-             * @description Of all demands together: the worst
-             * @enum {string}
-             */
-            standing: "meets" | "falls short" | "not shown" | "not measured";
             /** @description Which figure that is */
             tightest?: string;
             /** @description One for each demand, in their order */
@@ -1507,7 +1507,7 @@ export interface components {
              * @description Measurements
              */
             count: number;
-            figure: components["schemas"]["FigureForetold"];
+            figure: components["schemas"]["FigurePredicted"];
             /**
              * Format: double
              * @description Geometric mean of what was measured since; absent while nothing was
@@ -1516,14 +1516,14 @@ export interface components {
             name: string;
             /**
              * Format: double
-             * @description How much more was foretold than was measured, as a share
+             * @description How much more was predicted than was measured, as a share
              */
             off?: number;
             /**
-             * @description How it stands to the interval that was foretold; absent while nothing was measured
+             * @description How it stands to the interval that was predicted; absent while nothing was measured
              * @enum {string}
              */
-            standing?: "inside" | "outside" | "not shown";
+            state?: "inside" | "outside" | "not shown";
             /** @description What was measured is inside */
             within: boolean;
             words: string;
@@ -1761,7 +1761,7 @@ export interface components {
             open: boolean;
             /**
              * Format: double
-             * @description Lead-ins, measured times and pauses; preparation and amounts come on top
+             * @description Warm-ups, measured times and pauses; preparation and amounts come on top
              */
             seconds: number;
             /**
@@ -2007,7 +2007,7 @@ export interface components {
             ofFeeds: boolean;
             /** @description Loads of files have it */
             ofFiles: boolean;
-            /** @description Loads of stores that log have it */
+            /** @description Loads of key-value stores have it */
             ofStores: boolean;
             /** @description It is set or not */
             takesNoValue: boolean;
@@ -2025,7 +2025,7 @@ export interface components {
             /** @enum {string} */
             unit: "bytes per second" | "per second" | "files per second" | "requests per second" | "seconds" | "bytes" | "share" | "times";
         };
-        FigureForetold: {
+        FigurePredicted: {
             /** @description Key of the figure */
             figure: string;
             /** Format: double */
@@ -2316,13 +2316,6 @@ export interface components {
             /** Format: int64 */
             files?: number;
         };
-        Foretold: {
-            /** @description Set when the twin is none, so that what it foretells stands for nothing */
-            caution?: string;
-            figures: components["schemas"]["FigureForetold"][] | null;
-            load: components["schemas"]["Spec"];
-            name: string;
-        };
         GivingUp: {
             /**
              * Format: int64
@@ -2453,6 +2446,10 @@ export interface components {
             /** @description World wide name */
             wwn?: string;
         };
+        "Inject-faultRequest": {
+            /** @description A fault as in an array file, such as {kind: path drops, path: 1, for: 2s} */
+            fault: string;
+        };
         Interval: {
             /** @description What each host that took part and its devices did meanwhile */
             beside?: components["schemas"]["Beside"][] | null;
@@ -2474,13 +2471,11 @@ export interface components {
             inFlight: number;
             /**
              * Format: int64
-             * @description Number from 0, lead-in included
+             * @description Number from 0, warm-up included
              */
             index: number;
             /** @description What the volume tells of its inside: of a simulated array, its members, caches, controller and links */
             inside?: components["schemas"]["Counter"][] | null;
-            /** @description Whether it is kept out of the summary */
-            leadIn: boolean;
             /** Format: double */
             lengthSeconds: number;
             /** @description How many operations fell into which tenth of a decade of latency, from short to long */
@@ -2490,6 +2485,8 @@ export interface components {
              * @description Since the first operation could be issued
              */
             startSeconds: number;
+            /** @description Whether it is kept out of the summary */
+            warmUp: boolean;
             /** @description Of simulated media with zones that hosts write in order: how full each is at the end of the interval, or of several beside each other, a digit from 0, empty, to 9, full */
             zones?: string;
         };
@@ -2836,10 +2833,10 @@ export interface components {
              * @description How long a member takes at the rate that it was filled at; absent where nothing was
              */
             lastsSeconds?: number;
+            /** @enum {string} */
+            outcome: "meets" | "falls short" | "not shown" | "not measured";
             /** @description Measured of a simulated array; otherwise of storage that was in that state */
             simulated: boolean;
-            /** @enum {string} */
-            standing: "meets" | "falls short" | "not shown" | "not measured";
             /** @enum {string} */
             state: "degraded" | "rebuilding";
             /** @description Of the bounds of uses, which come first among the demands */
@@ -2932,7 +2929,7 @@ export interface components {
              * @description Number of the measurement within each run
              */
             position: number;
-            racers: components["schemas"]["Standing"][] | null;
+            racers: components["schemas"]["RacerResult"][] | null;
             /** Format: int64 */
             repeat: number;
             /** Format: int64 */
@@ -3293,16 +3290,16 @@ export interface components {
         Patience: {
             /**
              * Format: double
-             * @description Time after the asked lead-in that was cut off as lead-in too, because the rate had not settled yet
+             * @description Time after the asked warm-up that was cut off as warm-up too, because the rate had not settled yet
              */
             cutSeconds: number;
-            /** @description The rate stood still at the end */
-            settled: boolean;
             /**
              * Format: double
              * @description Half the width of the mean rate's 95 % interval as a share of it; absent when there was too little to tell
              */
-            within?: number;
+            margin?: number;
+            /** @description The rate stood still at the end */
+            steady: boolean;
             /** @description Which condition ended it */
             words: string;
         };
@@ -3333,7 +3330,7 @@ export interface components {
         Phases: {
             /**
              * Format: double
-             * @description Time after the asked lead-in that was kept out of the summary too: the phases before the last one
+             * @description Time after the asked warm-up that was kept out of the summary too: the phases before the last one
              */
             cutSeconds?: number;
             /** @description Short times far below what is around them */
@@ -3342,13 +3339,13 @@ export interface components {
             drift?: components["schemas"]["Drift"];
             /** @description When the level fell and did not come back */
             fall?: components["schemas"]["Fall"];
-            /** @description In order, from the end of the asked lead-in on */
+            /** @description In order, from the end of the asked warm-up on */
             list: components["schemas"]["Phase"][] | null;
             /**
              * @description Whether it reached a state that lasts
              * @enum {string}
              */
-            standing: "settled" | "not settled" | "not known";
+            state: "steady" | "not steady" | "not known";
             /** @description When the level keeps going up and down between two values */
             wave?: components["schemas"]["Wave"];
             words: string;
@@ -3374,16 +3371,23 @@ export interface components {
             /** Format: int64 */
             measurementId: number;
         };
+        Predicted: {
+            /** @description Set when the twin is none, so that what it predicts stands for nothing */
+            caution?: string;
+            figures: components["schemas"]["FigurePredicted"][] | null;
+            load: components["schemas"]["Spec"];
+            name: string;
+        };
         Prediction: {
             /** @description Keys of the array file that stood for what was to be another way */
             changes: components["schemas"]["Setting"][] | null;
-            /** @description Each figure with what was measured on the volume after it was foretold */
+            /** @description Each figure with what was measured on the volume after it was predicted */
             confronted: components["schemas"]["Confronted"][] | null;
             /** Format: date-time */
             created: string;
-            foretold: components["schemas"]["Foretold"][] | null;
             /** Format: int64 */
             id: number;
+            predicted: components["schemas"]["Predicted"][] | null;
             volume: string;
             /**
              * Format: int64
@@ -3444,6 +3448,38 @@ export interface components {
             port: string;
             /** @description HMAC-SHA-256 with the token as key, in hexadecimal, over 'patient heron', the challenge and the port, with a zero byte between each */
             proof: string;
+        };
+        RacerResult: {
+            /**
+             * Format: double
+             * @description Bytes or files, since the warm-up ended
+             */
+            done: number;
+            /** @description Why it did not */
+            failed?: string;
+            /** @description When it did less than before, and why; those that cost most */
+            falls?: components["schemas"]["Setback"][] | null;
+            /** @description It did all that it was given, an amount or passes */
+            finished: boolean;
+            /** @description How far it was at each moment, the same moments for all, at most a few hundred */
+            line: components["schemas"]["Mark"][] | null;
+            /** Format: int64 */
+            measurementId: number;
+            name: string;
+            /** Format: int64 */
+            runId: number;
+            /**
+             * Format: double
+             * @description Since the start, to its last interval
+             */
+            seconds: number;
+            /** @description Its rate varies less than that of all others, by more than chance */
+            steadiest?: boolean;
+            /**
+             * Format: double
+             * @description Standard deviation of the rates of its intervals, as a share of their mean; absent where they are too few
+             */
+            variation?: number;
         };
         Races: {
             joint: components["schemas"]["Joint"];
@@ -3782,7 +3818,7 @@ export interface components {
             keys: components["schemas"]["Agreed"][] | null;
             /**
              * Format: int64
-             * @description Operations that were asked of them while they were measured, lead-in included
+             * @description Operations that were asked of them while they were measured, warm-up included
              */
             operations?: number;
             /** @description The portal it led to, as address:port */
@@ -3948,7 +3984,7 @@ export interface components {
             alignBytes?: number;
             /**
              * Format: int64
-             * @description Bytes to move after the lead-in; 0 means by time alone
+             * @description Bytes to move after the warm-up; 0 means by time alone
              */
             amountBytes?: number;
             /**
@@ -3986,7 +4022,7 @@ export interface components {
             files?: components["schemas"]["Files"];
             /**
              * Format: double
-             * @description How long to measure after the lead-in; with an amount as well, whichever ends first
+             * @description How long to measure after the warm-up; with an amount as well, whichever ends first
              */
             forSeconds: number;
             /**
@@ -4011,9 +4047,9 @@ export interface components {
             kind?: "block" | "files" | "feeds" | "stores" | "together";
             /**
              * Format: double
-             * @description Time at the start that is issued and shown, but kept out of the summary
+             * @description Measure until the mean rate is known within this share (half of its 95 % interval); the time is then the longest to wait; 0 means not to ask
              */
-            leadInSeconds?: number;
+            margin?: number;
             /** @description What this workload is called */
             name?: string;
             /**
@@ -4056,8 +4092,6 @@ export interface components {
              * @description The same seed issues the same operations; repeats have others, which are unrelated
              */
             seed?: number;
-            /** @description Measure until the rate stands still and cut off what came before; the time is then the longest to wait */
-            settled?: boolean;
             /**
              * Format: double
              * @description Exponent of the Zipf law for a skewed order
@@ -4068,7 +4102,9 @@ export interface components {
              * @description Size of the region that is worked on; 0 means all of a volume of fixed size
              */
             spanBytes: number;
-            /** @description The body of a load of stores that log; blocks and order beside it are then worked out of it */
+            /** @description Measure until the rate stands still and cut off what came before; the time is then the longest to wait */
+            steady?: boolean;
+            /** @description The body of a load of key-value stores; blocks and order beside it are then worked out of it */
             stores?: components["schemas"]["Stores"];
             /**
              * Format: int64
@@ -4104,9 +4140,9 @@ export interface components {
             trimShare?: number;
             /**
              * Format: double
-             * @description Measure until the mean rate is known within this share (half of its 95 % interval); the time is then the longest to wait; 0 means not to ask
+             * @description Time at the start that is issued and shown, but kept out of the summary
              */
-            within?: number;
+            warmUpSeconds?: number;
             /**
              * Format: int64
              * @description Workers, each with a thread and a queue of its own
@@ -4243,38 +4279,6 @@ export interface components {
             /** @description All of that */
             words: string;
         };
-        Standing: {
-            /**
-             * Format: double
-             * @description Bytes or files, since the lead-in ended
-             */
-            done: number;
-            /** @description Why it did not */
-            failed?: string;
-            /** @description When it did less than before, and why; those that cost most */
-            falls?: components["schemas"]["Setback"][] | null;
-            /** @description It did all that it was given, an amount or passes */
-            finished: boolean;
-            /** @description How far it was at each moment, the same moments for all, at most a few hundred */
-            line: components["schemas"]["Mark"][] | null;
-            /** Format: int64 */
-            measurementId: number;
-            name: string;
-            /** Format: int64 */
-            runId: number;
-            /**
-             * Format: double
-             * @description Since the start, to its last interval
-             */
-            seconds: number;
-            /** @description Its rate varies less than that of all others, by more than chance */
-            steadiest?: boolean;
-            /**
-             * Format: double
-             * @description Standard deviation of the rates of its intervals, as a share of their mean; absent where they are too few
-             */
-            variation?: number;
-        };
         Steadiness: {
             /**
              * Format: double
@@ -4365,19 +4369,19 @@ export interface components {
             clients?: number;
             /**
              * Format: int64
+             * @description Tables of the first level that are merged together; 0 means 4
+             */
+            compactAt?: number;
+            /**
+             * Format: int64
              * @description Stores, of all workers together
              */
             count: number;
             /**
-             * Format: int64
-             * @description Tables of the first level that are merged together; 0 means 4
+             * Format: double
+             * @description Share of filters that send a get to a table that does not hold its key: 0 means 1 %, and 1 is no filters
              */
-            first?: number;
-            /**
-             * Format: int64
-             * @description How many times as large each level of tables is as the one before; 0 means 10
-             */
-            growth?: number;
+            falsePositives?: number;
             /**
              * Format: int64
              * @description Size of the keys of entries; 0 means 24
@@ -4389,15 +4393,20 @@ export interface components {
              */
             keySkew?: number;
             /**
+             * Format: int64
+             * @description How many times as large each level of tables is as the one before; 0 means 10
+             */
+            levelRatio?: number;
+            /**
              * @description How a put is made safe before it is answered; absent for group
              * @enum {string}
              */
-            log?: "off" | "gathered" | "each" | "group";
+            log?: "off" | "asynchronous" | "each-put" | "group-commit";
             /**
              * Format: int64
              * @description Entries that are gathered in memory before they are written as a table; 0 means 16 MiB
              */
-            memoryBytes?: number;
+            memtableBytes?: number;
             /** @description What is asked of them; one entry for a single kind of request */
             requests: components["schemas"]["RequestShare"][];
             /**
@@ -4408,19 +4417,10 @@ export interface components {
             /** @description Sizes of the values of entries */
             value: components["schemas"]["Sizes"];
             /**
-             * Format: double
-             * @description Share of filters that send a get to a table that does not hold its key: 0 means 1 %, and 1 is no filters
-             */
-            wrongShare?: number;
-            /**
              * Format: int64
              * @description Size of the zones of the media: what is written then goes in order, and zones are reset when nothing in them is needed; 0 for media without
              */
             zoneBytes?: number;
-        };
-        "Strike-runRequest": {
-            /** @description A fault as in an array file, such as {kind: path drops, path: 1, for: 2s} */
-            fault: string;
         };
         Subject: {
             /** @description Set when its runs are not of the same setup, so that together they stand for nothing */
@@ -4447,12 +4447,12 @@ export interface components {
              * @description Why the measurement ended
              * @enum {string}
              */
-            ending: "time" | "amount" | "passes" | "settled" | "stopped" | "failure";
+            ending: "time" | "amount" | "passes" | "steady" | "stopped" | "failure";
             /** @description Failed operations by kind; they are in no other figure */
             faults?: components["schemas"]["Fault"][] | null;
             /** @description Of a load of feeds: whether their pieces came in time */
             feeds?: components["schemas"]["FeedFigures"];
-            /** @description Of a load of stores: puts, gets, scans, and puts that waited. Of a load of feeds: each feed, or what they do where there are many. Of a load of files: whole files by their class, by what was done with them where that is more than one thing, and by pass where they were gone through several times */
+            /** @description Of a load of stores: puts, gets, scans, and write stalls. Of a load of feeds: each feed, or what they do where there are many. Of a load of files: whole files by their class, by what was done with them where that is more than one thing, and by pass where they were gone through several times */
             groups?: components["schemas"]["FileGroup"][] | null;
             /** @description What the volume tells of its inside, over all of the measured time */
             inside?: components["schemas"]["Counter"][] | null;
@@ -4465,12 +4465,7 @@ export interface components {
             issueLagSeconds?: number;
             /**
              * Format: double
-             * @description Time at the start that was kept out of these figures: what was asked for, and the phases before the last one
-             */
-            leadInSeconds: number;
-            /**
-             * Format: double
-             * @description Length of the measured time, without the lead-in
+             * @description Length of the measured time, without the warm-up
              */
             measuredSeconds: number;
             /** @description When the load asked to wait until it settled or its mean was known: what came of it */
@@ -4500,7 +4495,7 @@ export interface components {
             stolenShare?: number;
             /** @description Pauses of the engine itself; absent when there were none */
             stoodStill?: components["schemas"]["StoodStill"];
-            /** @description Of a load of stores that log: what they did for their requests */
+            /** @description Of a load of key-value stores: what they did for their requests */
             stores?: components["schemas"]["StoreFigures"];
             /** @description What moved bytes of the load: reads and writes, not flushes and trims; of a load that moves none, whole files */
             total: components["schemas"]["Figures"];
@@ -4514,6 +4509,11 @@ export interface components {
              * @description Share of the span that had never been written when the measurement began; known of files and of loop devices over files
              */
             unwrittenShare?: number;
+            /**
+             * Format: double
+             * @description Time at the start that was kept out of these figures: what was asked for, and the phases before the last one
+             */
+            warmUpSeconds: number;
             /**
              * Format: double
              * @description CPU time of the workers' threads alone for one operation; 0 where it was not recorded
@@ -4549,7 +4549,7 @@ export interface components {
             of?: string;
             /** @description The value as people read it */
             shown?: string;
-            /** @description A verdict or a standing that was found of it */
+            /** @description A verdict or an outcome that was found of it */
             state?: string;
             /** Format: double */
             value?: number;
@@ -4671,7 +4671,7 @@ export interface components {
              * @description How far it is off under the loads that it was fitted to, as a share
              */
             off: number;
-            /** @description What was foretold with it, newest first; absent in lists */
+            /** @description What was predicted with it, newest first; absent in lists */
             predictions?: components["schemas"]["Prediction"][] | null;
             /** @description What it was fitted to */
             runs: number[] | null;
@@ -4846,12 +4846,12 @@ export interface components {
             headroomMost?: number;
             /** @description The measurements it rests on */
             measurements?: number[] | null;
+            /** @enum {string} */
+            outcome: "meets" | "falls short" | "not shown" | "not measured";
             /** @description Why it is not shown or not measured, or what to know of the figure */
             reason?: string;
             /** @description The value as people read it */
             shown?: string;
-            /** @enum {string} */
-            standing: "meets" | "falls short" | "not shown" | "not measured";
             /** @description For how many it is enough, where the bound is for each user */
             users?: components["schemas"]["Users"];
             /** @description What was reached, with its interval; of capacity and price the value alone */
@@ -5326,7 +5326,7 @@ export interface operations {
             };
         };
     };
-    "forget-comparison": {
+    "remove-comparison": {
         parameters: {
             query?: never;
             header?: never;
@@ -5919,7 +5919,7 @@ export interface operations {
                 /** @description Address of the storage, to try packets to */
                 address?: string;
                 /** @description Seconds that the look may take as a whole, for storage that answers slowly; 0 for a second and a half */
-                within?: number;
+                timeout?: number;
             };
             header?: never;
             path?: never;
@@ -6558,7 +6558,7 @@ export interface operations {
             };
         };
     };
-    "forget-need": {
+    "remove-need": {
         parameters: {
             query?: never;
             header?: never;
@@ -6924,7 +6924,7 @@ export interface operations {
             };
         };
     };
-    "delete-run": {
+    "remove-run": {
         parameters: {
             query?: never;
             header?: never;
@@ -7157,7 +7157,7 @@ export interface operations {
             };
         };
     };
-    "strike-run": {
+    "inject-fault": {
         parameters: {
             query?: never;
             header?: never;
@@ -7168,7 +7168,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Strike-runRequest"];
+                "application/json": components["schemas"]["Inject-faultRequest"];
             };
         };
         responses: {
@@ -7917,7 +7917,7 @@ export interface operations {
             };
         };
     };
-    "forget-search": {
+    "remove-search": {
         parameters: {
             query?: never;
             header?: never;
@@ -8468,7 +8468,7 @@ export interface operations {
             };
         };
     };
-    "forget-twin": {
+    "remove-twin": {
         parameters: {
             query?: never;
             header?: never;
@@ -8595,7 +8595,7 @@ export interface operations {
             };
         };
     };
-    "forget-prediction": {
+    "remove-prediction": {
         parameters: {
             query?: never;
             header?: never;
@@ -8808,7 +8808,7 @@ export interface operations {
             };
         };
     };
-    "forget-volume": {
+    "remove-volume": {
         parameters: {
             query?: never;
             header?: never;
@@ -9123,7 +9123,7 @@ export interface operations {
                 /** @description Address of the storage, to try packets to */
                 address?: string;
                 /** @description Seconds that the look may take as a whole, for storage that answers slowly; 0 for a second and a half */
-                within?: number;
+                timeout?: number;
             };
             header?: never;
             path: {
@@ -9469,7 +9469,7 @@ export interface operations {
             };
         };
     };
-    "forget-workload": {
+    "remove-workload": {
         parameters: {
             query?: never;
             header?: never;

@@ -31,8 +31,7 @@ export function Twins() {
 			<h1 className="mb-2 text-xl">Twins</h1>
 			<p className="mb-4 max-w-3xl">
 				A twin is a simulated array whose rates and times were fitted to what was measured of a real one. It
-				predicts what another member, cache or link would bring, and is confronted with what is measured
-				then.
+				predicts what another member, cache or link would bring, and is confronted with what is measured then.
 			</p>
 			<Unreadable of={twins.data.unreadable} />
 			{remove.error && <Trouble error={remove.error} />}
