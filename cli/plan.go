@@ -25,13 +25,13 @@ func (a *app) preset() *cobra.Command {
 			if a.json {
 				return printJSON(command.OutOrStdout(), presets)
 			}
-			t := newTable(command.OutOrStdout(), 3, "preset", "answers", "measurements", "time")
+			t := newTable(command.OutOrStdout(), 4, "preset", "for", "question", "points", "time")
 			for _, p := range presets {
 				estimate, err := p.Plan.Estimate()
 				if err != nil {
 					return err
 				}
-				t.AppendRow(table.Row{p.Key, p.Plan.Why, estimate.Measurements, estimateTime(estimate)})
+				t.AppendRow(table.Row{p.Key, wrapped(p.Purpose, 18), wrapped(p.Plan.Why, 34), estimate.Measurements, estimateTime(estimate)})
 			}
 			t.Render()
 			return nil
@@ -138,7 +138,7 @@ func printEstimate(w io.Writer, e plan.Estimate, volumes int, as plan.Beside) {
 
 func estimateTime(e plan.Estimate) string {
 	if e.Time == 0 && e.Open {
-		return "until it is through"
+		return "until done"
 	}
 	return e.Time.String()
 }

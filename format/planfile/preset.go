@@ -16,9 +16,27 @@ var presets embed.FS
 
 // Preset is a plan that ships with the product.
 type Preset struct {
-	Key  string    `json:"key" doc:"What commands call it"`
-	Plan plan.Plan `json:"plan"`
-	Text string    `json:"text" doc:"The plan file itself, to edit"`
+	Key     string    `json:"key" doc:"What commands call it"`
+	Purpose string    `json:"purpose" doc:"The use that it stands for, in a few words"`
+	Plan    plan.Plan `json:"plan"`
+	Text    string    `json:"text" doc:"The plan file itself, to edit"`
+}
+
+// purposes say in the trade's words which use each preset stands for.
+var purposes = map[string]string{
+	"camera-traps":   "video surveillance",
+	"catalogue":      "key-value store (LSM tree)",
+	"guest-disks":    "virtual machines",
+	"ledger":         "OLTP database",
+	"listening-post": "media streaming",
+	"logbook":        "database log, synchronous writes",
+	"morning-rush":   "desktops that boot at once (VDI)",
+	"moving-day":     "data migration, file by file",
+	"night-shift":    "backup and restore",
+	"post-room":      "mail server",
+	"shared-folders": "office file server",
+	"show-the-shape": "characterization by block size and depth",
+	"writing-desk":   "saving files on a file server",
 }
 
 // Presets lists all presets by their key.
@@ -33,7 +51,8 @@ func Presets() ([]Preset, error) {
 		if err != nil {
 			return nil, fmt.Errorf("read preset %s: %w", f.Name(), err)
 		}
-		list[i] = Preset{Key: strings.TrimSuffix(f.Name(), ".yaml"), Text: string(text)}
+		key := strings.TrimSuffix(f.Name(), ".yaml")
+		list[i] = Preset{Key: key, Purpose: purposes[key], Text: string(text)}
 		if list[i].Plan, err = Read(text); err != nil {
 			return nil, fmt.Errorf("read preset %s: %w", f.Name(), err)
 		}

@@ -3401,6 +3401,8 @@ export interface components {
             /** @description What commands call it */
             key: string;
             plan: components["schemas"]["Plan"];
+            /** @description The use that it stands for, in a few words */
+            purpose: string;
             /** @description The plan file itself, to edit */
             text: string;
         };

@@ -322,7 +322,7 @@ function PlanText({ text, change }: { text: string; change: (text: string) => vo
 					</option>
 					{presets.data?.presets?.map((p) => (
 						<option key={p.key} value={p.key}>
-							{p.plan.name}: {p.plan.why}
+							{p.plan.name} ({p.purpose}): {p.plan.why}
 						</option>
 					))}
 				</select>

@@ -386,7 +386,7 @@ function Ask({ twin, done }: { twin: Twin; done: () => void }) {
 					<option value="">choose one</option>
 					{presets.data?.presets?.map((p) => (
 						<option key={p.key} value={p.key}>
-							{p.plan.name ?? p.key}
+							{p.plan.name ?? p.key} ({p.purpose})
 						</option>
 					))}
 				</select>
