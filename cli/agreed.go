@@ -24,7 +24,7 @@ func (a *app) session() *cobra.Command {
 				return err
 			}
 			if printAgreed(command.OutOrStdout(), detail, only) == 0 {
-				return fmt.Errorf("run %d went over no session: volumes over iSCSI have them (docs/iscsi.md)", id)
+				return fmt.Errorf("run %d used no session; only iSCSI volumes have them (docs/iscsi.md)", id)
 			}
 			return nil
 		})
@@ -60,7 +60,7 @@ func printAgreed(w io.Writer, detail resource.RunDetail, only int) (shown int) {
 			}
 			left = others
 			fmt.Fprintf(w, "%s\n", sessionsInWords(same))
-			t := newTable(w, 99, "key", "offered", "answered", "in effect", "not taken by")
+			t := newTable(w, 99, "key", "offered", "answered", "in effect", "reduced by")
 			for _, k := range same[0].Keys {
 				t.AppendRow(table.Row{k.Key, k.Offered, k.Answered, k.InEffect, k.Cut})
 			}

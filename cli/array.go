@@ -165,7 +165,7 @@ func printArray(w io.Writer, d array.Description) {
 	}
 	printCeilings(w, d.Setup())
 	if len(d.Caches) > 0 {
-		fmt.Fprintln(w, "\nA cache can answer faster than what is behind it, until it has to pass on what it took.")
+		fmt.Fprintln(w, "\nA cache can be faster than the parts behind it, until it has to write back.")
 	}
 }
 
@@ -178,7 +178,7 @@ func printCeilings(w io.Writer, s setup.Setup) {
 		} else {
 			fmt.Fprintf(w, "\n%s, %s each: no ceiling is known\n", u.Name, u.Block)
 		}
-		t := newTable(w, 2, "hop", "passes at most", "because")
+		t := newTable(w, 2, "hop", "limit", "formula")
 		t.SetColumnConfigs([]table.ColumnConfig{{Number: 2, Align: text.AlignRight}})
 		show := func(r quantity.OpRate) string {
 			if r == 0 {

@@ -62,7 +62,7 @@ Nothing is stored. --designs writes the short list as array files, to change and
 			result, err := search.Run(ctx)
 			view.end()
 			if errors.Is(err, context.Canceled) {
-				return errors.New("stopped; nothing was kept")
+				return errors.New("stopped; nothing was stored")
 			}
 			if err != nil {
 				return err
@@ -168,7 +168,7 @@ func writeDesigns(folder string, r choose.Chosen) error {
 	}
 	for i, d := range r.Finalists {
 		path := filepath.Join(folder, fmt.Sprintf("design-%d.yaml", i+1))
-		head := fmt.Sprintf("# Chosen from %q for %q; its figures are simulated from the facts of the parts.\n", r.Parts, r.Judged.Need.Name)
+		head := fmt.Sprintf("# Chosen from %q for %q; simulated from the data of the parts.\n", r.Parts, r.Judged.Need.Name)
 		if err := os.WriteFile(path, []byte(head+d.Text), 0o644); err != nil {
 			return fmt.Errorf("write a design: %w", err)
 		}
@@ -177,7 +177,7 @@ func writeDesigns(folder string, r choose.Chosen) error {
 }
 
 func printChosen(w io.Writer, r choose.Chosen) {
-	fmt.Fprintf(w, "Need: %s\nParts: %s, which make %d designs\n", r.Judged.Need.Name, r.Parts, r.Designs)
+	fmt.Fprintf(w, "Need: %s\nParts: %s (%d possible designs)\n", r.Judged.Need.Name, r.Parts, r.Designs)
 	fmt.Fprintf(w, "  %s\n", indented(r.Judged.Words, "  "))
 	for _, g := range r.Judged.GiveUp {
 		if !strings.Contains(r.Judged.Words, g.Words) {
@@ -187,10 +187,10 @@ func printChosen(w io.Writer, r choose.Chosen) {
 	if r.Judged.Wanted != "" {
 		fmt.Fprintf(w, "  %s\n", indented(r.Judged.Wanted, "  "))
 	}
-	fmt.Fprintf(w, "  %s\n", indented(fmt.Sprintf("All figures are simulated from the facts in %q. %d designs were simulated, in %d measurements; seed %d.", r.Parts, r.Measured, r.Runs, r.Seed), "  "))
+	fmt.Fprintf(w, "  %s\n", indented(fmt.Sprintf("All figures are simulated from the data in %q: %d designs in %d simulations, seed %d.", r.Parts, r.Measured, r.Runs, r.Seed), "  "))
 	if len(r.Out) > 0 {
-		fmt.Fprintln(w, "\nOut without a simulation:")
-		t := newTable(w, 3, "  designs", "because", "the cheapest of them")
+		fmt.Fprintln(w, "\nExcluded by arithmetic:")
+		t := newTable(w, 3, "  designs", "reason", "the cheapest of them")
 		for _, o := range r.Out {
 			t.AppendRow(table.Row{fmt.Sprintf("%9d", o.Count), o.Words, shorten(o.Example, 44)})
 		}
@@ -210,7 +210,7 @@ func printChosen(w io.Writer, r choose.Chosen) {
 		t.Render()
 	}
 	if len(r.Cheaper) > 0 {
-		fmt.Fprintln(w, "\nWhy the cheaper ones that were simulated fail:")
+		fmt.Fprintln(w, "\nWhy cheaper designs fail:")
 		for _, c := range r.Cheaper {
 			fmt.Fprintf(w, "  %s\n", indented(fmt.Sprintf("%d: %s (the cheapest: %s)", c.Count, c.Words, c.Example), "    "))
 		}

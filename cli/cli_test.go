@@ -138,7 +138,7 @@ func TestPrintedRunsAreReadable(t *testing.T) {
 	}
 	for _, words := range []string{
 		"Run 12  the ledger", "1 TiB, btrfs on sda, sdb", "took 12.0 s", "1  ledger at depth 8, repeat 2 of 3", "reads (?)", "12.3 k", "50.5", "0.420", "12.3",
-		"flushes", "after 2 s of warm-up", "threads (io_uring is refused here", "service time p50 1 ms", "2 × i/o error", "3 operations had no answer",
+		"flushes", "after 2 s of warm-up", "threads (this kernel refuses io_uring", "service time p50 1 ms", "2 × i/o error", "3 operations did not complete",
 		"(?) unreliable: Memory answered. Use a larger span.", "failed: it could not start",
 	} {
 		if !strings.Contains(out.String(), words) {

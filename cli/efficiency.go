@@ -76,7 +76,7 @@ func printEfficiency(command *cobra.Command, r efficiency.Efficiency) {
 	}
 	if len(r.Points) > 0 {
 		fmt.Fprintln(w)
-		t := newTable(w, 2, "load", "members", "sum", "level leaves", "array", "efficiency", "at once")
+		t := newTable(w, 2, "load", "members", "sum", "RAID limit", "array", "efficiency", "together")
 		names := newLoadNames(w, 78)
 		for _, p := range r.Points {
 			f := figure.Of(p.Figure)

@@ -32,7 +32,7 @@ stays, and is listed here.`,
 				return printJSON(command.OutOrStdout(), files)
 			}
 			if len(files) == 0 {
-				fmt.Fprintln(command.OutOrStdout(), "Nothing was left behind.")
+				fmt.Fprintln(command.OutOrStdout(), "There are no leftover test files.")
 				return nil
 			}
 			t := newTable(command.OutOrStdout(), 3, "no.", "test file", "size", "made", "trouble")
@@ -48,7 +48,7 @@ stays, and is listed here.`,
 		Use: "remove [NUMBER...]", Short: "Remove leftover test files", Example: "  heron leftover remove 3\n  heron leftover remove --all",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			if all == (len(arguments) > 0) {
-				return errors.New("name the numbers that 'heron leftover list' shows, or say --all")
+				return errors.New("name numbers of 'heron leftover list', or --all")
 			}
 			files, err := c.Leftovers(ctx)
 			if err != nil {
@@ -73,7 +73,7 @@ stays, and is listed here.`,
 				fmt.Fprintf(command.OutOrStdout(), "%s is removed.\n", f.Path)
 			}
 			for id := range wanted {
-				return fmt.Errorf("nothing with number %d was left behind; 'heron leftover list' shows what was", id)
+				return fmt.Errorf("there is no leftover with number %d; 'heron leftover list' shows them", id)
 			}
 			return nil
 		}),

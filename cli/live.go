@@ -54,7 +54,7 @@ func (v *liveView) run(r resource.Run) {
 	v.status = r.Status
 	switch r.Status {
 	case resource.Queued:
-		text := fmt.Sprintf("Run %d waits for the run before it", r.ID)
+		text := fmt.Sprintf("Run %d is queued", r.ID)
 		if r.Reason != "" {
 			text = fmt.Sprintf("Run %d waits: %s", r.ID, r.Reason)
 		}
@@ -67,7 +67,7 @@ func (v *liveView) run(r resource.Run) {
 		}
 		v.line(changed, text)
 	case resource.Settling:
-		v.line(changed, fmt.Sprintf("Run %d lets %s settle before measurement %d of %d", r.ID, r.Volume.Name, r.Progress.Step, r.Progress.Steps))
+		v.line(changed, fmt.Sprintf("Run %d waits for %s to become idle before measurement %d of %d", r.ID, r.Volume.Name, r.Progress.Step, r.Progress.Steps))
 	}
 }
 

@@ -60,7 +60,7 @@ replace rated figures. The volume and its members are registered for that.`,
 					return fmt.Errorf("--timeout: %w", err)
 				}
 				if asked.Timeout > 60 {
-					return fmt.Errorf("--timeout: %s is longer than a look may take; give at most 1m", asked.Timeout)
+					return fmt.Errorf("--timeout: %s is too long; the limit is 1m", asked.Timeout)
 				}
 			}
 			asked.Address = address
@@ -139,7 +139,7 @@ func (a *app) baseline(ctx context.Context, c *client.Client, command *cobra.Com
 	}
 	members := bottom(found.Chain)
 	if len(members) == 0 {
-		return fmt.Errorf("%s has no members that this host can see; tell their rates with 'heron setup tell'", target)
+		return fmt.Errorf("this host can see no members of %s; tell their rates with 'heron setup tell'", target)
 	}
 	told := resource.ToldSetup{}
 	for number, device := range members {
@@ -252,7 +252,7 @@ func printLayers(w io.Writer, layers []setup.Layer, depth int) {
 }
 
 func printFacts(w io.Writer, s setup.Setup) {
-	t := newTable(w, 5, "part", "fact", "value", "known from")
+	t := newTable(w, 5, "part", "fact", "value", "source")
 	for _, f := range s.Facts {
 		name := f.Key
 		if field, err := setup.Lookup(f.Key); err == nil {

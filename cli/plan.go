@@ -131,9 +131,9 @@ func printEstimate(w io.Writer, e plan.Estimate, volumes int, as plan.Beside) {
 		fmt.Fprintf(w, ", %s written by fills, amounts and set rates", e.Written)
 	}
 	if e.Open {
-		fmt.Fprint(w, "; loads that run as fast as they can write more, and an amount may end sooner")
+		fmt.Fprint(w, "; loads without a set rate write more, and loads with an amount may end sooner")
 	}
-	fmt.Fprintln(w, ". Preparing a test file comes on top.")
+	fmt.Fprintln(w, ". The time to prepare a test file comes on top.")
 }
 
 func estimateTime(e plan.Estimate) string {

@@ -121,7 +121,7 @@ func printChecks(w io.Writer, r resource.Run) {
 		}
 	}
 	if len(r.Overrides) > 0 {
-		fmt.Fprintf(w, "Passed over by the user: %s\n", strings.Join(r.Overrides, ", "))
+		fmt.Fprintf(w, "Failed checks that were overridden: %s\n", strings.Join(r.Overrides, ", "))
 	}
 }
 
@@ -212,7 +212,7 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 		fmt.Fprintf(w, "   %d × %s; the first: %s\n", f.Count, kind, f.First)
 	}
 	if s.Unanswered > 0 {
-		fmt.Fprintf(w, "   %d operations had no answer when the measurement gave up waiting\n", s.Unanswered)
+		fmt.Fprintf(w, "   %d operations did not complete before the measurement stopped waiting\n", s.Unanswered)
 	}
 	return nil
 }
@@ -256,7 +256,7 @@ func printFeeds(w io.Writer, s measure.Summary) {
 	})
 	more := max(len(groups)-mostFeedRows, 0)
 	fmt.Fprintln(w)
-	t := newTable(w, 2, "   feeds, the latest first", "pieces", "late", "worst late", "longest stall", "MB/s", "mean ms", "max ms")
+	t := newTable(w, 2, "   streams, the latest first", "pieces", "late", "worst late", "longest stall", "MB/s", "mean ms", "max ms")
 	for _, g := range groups[:len(groups)-more] {
 		late := []any{g.Late, "", ""}
 		if g.Late > 0 {
@@ -273,7 +273,7 @@ func printFeeds(w io.Writer, s measure.Summary) {
 // printStores prints what stores did for their requests, and what that took.
 func printStores(w io.Writer, s measure.Summary) {
 	fmt.Fprintln(w)
-	t := newTable(w, 2, "   requests", "done", "a second", "MB/s", "mean ms", "p50 ms", "p99 ms", "p99.9 ms", "max ms")
+	t := newTable(w, 2, "   requests", "done", "per second", "MB/s", "mean ms", "p50 ms", "p99 ms", "p99.9 ms", "max ms")
 	for _, g := range s.Groups {
 		if g.Operations == 0 {
 			continue
@@ -295,7 +295,7 @@ func printStores(w io.Writer, s measure.Summary) {
 // printTogether prints what each of several loads at once came to.
 func printTogether(w io.Writer, s measure.Summary) {
 	fmt.Fprintln(w)
-	t := newTable(w, 2, "   at once", "done", "a second", "MB/s", "late", "mean ms", "p50 ms", "p99 ms", "p99.9 ms", "max ms")
+	t := newTable(w, 2, "   together", "done", "per second", "MB/s", "late", "mean ms", "p50 ms", "p99 ms", "p99.9 ms", "max ms")
 	for _, g := range s.Groups {
 		if g.Operations == 0 {
 			continue
@@ -315,15 +315,15 @@ func printTogether(w io.Writer, s measure.Summary) {
 // storesInWords says what requests took of the storage.
 func storesInWords(s measure.Summary) string {
 	f := s.Stores
-	words := fmt.Sprintf("%s, %s reads of the storage for each", quantity.RequestRate(f.Requests), quantity.Digits(f.Read))
+	words := fmt.Sprintf("%s, %s storage reads per request", quantity.RequestRate(f.Requests), quantity.Digits(f.Read))
 	if f.Written > 0 {
-		words += fmt.Sprintf("; %s bytes written to it for each that was put", quantity.Digits(f.Written))
+		words += fmt.Sprintf("; write amplification %s", quantity.Digits(f.Written))
 	}
 	if f.CPU > 0 {
-		words += fmt.Sprintf("; %s of a core for each", f.CPU)
+		words += fmt.Sprintf("; %s of CPU time per request", f.CPU)
 	}
 	if f.Waits > 0 {
-		words += fmt.Sprintf("; %d puts waited for tables or the log, the longest %s", f.Waits, f.Longest)
+		words += fmt.Sprintf("; %d write stalls, the longest %s", f.Waits, f.Longest)
 	}
 	return words
 }
@@ -356,7 +356,7 @@ func printFileFigures(w io.Writer, m resource.Measurement) {
 	}
 	t.Render()
 	fmt.Fprintln(w)
-	t = newTable(w, 2, "   operations", "done", "a second", "MB/s", "mean ms", "p50 ms", "p99 ms", "p99.9 ms", "max ms")
+	t = newTable(w, 2, "   operations", "done", "per second", "MB/s", "mean ms", "p50 ms", "p99 ms", "p99.9 ms", "max ms")
 	moving, others := split(s.Classes)
 	for _, class := range append(moving, others...) {
 		f := s.Classes[class]
@@ -413,7 +413,7 @@ func insideInWords(counters []measure.Counter) string {
 		words = append(words, fmt.Sprintf("%s %s", busiest[kind].Name, quantity.Share(busiest[kind].Value)))
 	}
 	for _, verb := range verbs {
-		words = append(words, fmt.Sprintf("each of the %s spent %s", verb, strings.Join(spent[verb], " + ")))
+		words = append(words, fmt.Sprintf("%s: %s each", verb, strings.Join(spent[verb], " + ")))
 	}
 	return strings.Join(words, ", ")
 }
@@ -423,7 +423,7 @@ func cutInWords(s *measure.Summary) string {
 	if s.Phases == nil || s.Phases.Cut == 0 || s.Phases.Cut == s.WarmUp {
 		return ""
 	}
-	return fmt.Sprintf(" (%s asked for, %s of earlier phases)", s.WarmUp-s.Phases.Cut, s.Phases.Cut)
+	return fmt.Sprintf(" (%s requested, %s of earlier phases)", s.WarmUp-s.Phases.Cut, s.Phases.Cut)
 }
 
 // split gives the classes that move bytes of the load, which a total adds up, and
@@ -450,7 +450,7 @@ func withoutUnit(r quantity.OpRate) string {
 func interfaceInWords(name string) string {
 	switch name {
 	case "threads":
-		return "threads (io_uring is refused here; the engine itself costs more)"
+		return "threads (this kernel refuses io_uring; they cost more CPU time)"
 	case "simulated":
 		return "a simulated array in virtual time"
 	case "none":

@@ -88,7 +88,7 @@ func printShape(w io.Writer, s resource.Shape) {
 
 // printWorth prints what the rate is for its price along a sweep.
 func printWorth(w io.Writer, l compare.Line) {
-	t := newTable(w, 2, "    "+l.Field, "price", "a second", "for each 1,000", "what the added price brings")
+	t := newTable(w, 2, "    "+l.Field, "price", "per second", "per 1,000", "gain for the added price")
 	t.SetColumnConfigs([]table.ColumnConfig{{Number: 2, Align: text.AlignRight}, {Number: 3, Align: text.AlignRight}, {Number: 4, Align: text.AlignRight}})
 	for i, s := range l.Spots {
 		mark := "    "

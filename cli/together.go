@@ -88,7 +88,7 @@ func letter(racer int) string {
 
 func printRaces(w io.Writer, races resource.Races) {
 	if len(races.Races) == 0 {
-		fmt.Fprintln(w, "They have not begun to race.")
+		fmt.Fprintln(w, "The race has not started.")
 		return
 	}
 	for i, r := range races.Races {
@@ -109,7 +109,7 @@ func printRaces(w io.Writer, races resource.Races) {
 }
 
 func printRace(w io.Writer, r race.Race) {
-	t := newTable(w, 3, "", "racer", "run", "done", "a second", "took", "rate varies by")
+	t := newTable(w, 3, "", "racer", "run", "done", "per second", "time", "variation")
 	for i, s := range r.Racers {
 		done, rate := quantity.Bytes(s.Done).String(), "none"
 		if r.Counts == "files" {

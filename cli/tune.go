@@ -163,19 +163,19 @@ func (o *tuneOptions) parameters(usual []resource.Adjustment) (tried []resource.
 	}
 	for _, field := range o.leave {
 		if _, known := find(field); !known {
-			return nil, fmt.Errorf("--leave %s: it is not among what is usually tried; --list shows that", field)
+			return nil, fmt.Errorf("--leave %s: it is not one of the usual parameters; --list shows them", field)
 		}
 		tried = slices.DeleteFunc(slices.Clone(tried), func(a resource.Adjustment) bool { return strings.EqualFold(a.Field, field) })
 	}
 	tried = slices.DeleteFunc(slices.Clone(tried), func(a resource.Adjustment) bool { return len(a.Values) == 0 })
 	if len(tried) == 0 {
-		return nil, errors.New("there is nothing to try for such a load on such a volume; name parameters, such as --try depth=4,64")
+		return nil, errors.New("there are no usual parameters for this load on this volume; name some, such as --try depth=4,64")
 	}
 	return tried, nil
 }
 
 func printAdjustments(w io.Writer, adjustments []resource.Adjustment) error {
-	t := newTable(w, 1, "parameter", "in the baseline", "tried", "what it is about")
+	t := newTable(w, 1, "parameter", "baseline", "tried", "meaning")
 	for _, a := range adjustments {
 		t.AppendRow([]any{a.Field, a.Now, strings.Join(a.Values, ", "), a.Of})
 	}
@@ -191,7 +191,7 @@ func (a *app) effects() *cobra.Command {
 				return err
 			}
 			if len(shape.Tuned) == 0 {
-				return fmt.Errorf("run %d was no experiment; 'heron tune' makes one", id)
+				return fmt.Errorf("run %d is not an experiment; 'heron tune' makes one", id)
 			}
 			if a.json {
 				return printJSON(command.OutOrStdout(), shape.Tuned)

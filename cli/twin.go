@@ -139,7 +139,7 @@ func (a *app) fitting(ctx context.Context, c *client.Client, command *cobra.Comm
 		if err := c.StopFit(context.WithoutCancel(ctx), fit.ID); err != nil {
 			return kept, err
 		}
-		return kept, errors.New("stopped; nothing was kept")
+		return kept, errors.New("stopped; nothing was stored")
 	}
 	return kept, err
 }
@@ -166,11 +166,11 @@ func followFit(ctx context.Context, c *client.Client, view *progressView, fit re
 
 func fitInWords(fit resource.Fitting) string {
 	if fit.Waiting {
-		return "waiting until a run has ended"
+		return "waiting for a run to end"
 	}
 	words := fmt.Sprintf("%s; %d simulations", fit.Progress.Step, fit.Progress.Tried)
 	if fit.Progress.Off > 0 {
-		words += fmt.Sprintf("; off by %s so far", quantity.Share(fit.Progress.Off))
+		words += fmt.Sprintf("; error %s so far", quantity.Share(fit.Progress.Off))
 	}
 	return words
 }
@@ -206,7 +206,7 @@ func (a *app) twinList() *cobra.Command {
 				return printJSON(command.OutOrStdout(), twins)
 			}
 			if len(twins) == 0 {
-				fmt.Fprintln(command.OutOrStdout(), "There is no twin yet. Fit one to what was measured with 'heron twin fit VOLUME'.")
+				fmt.Fprintln(command.OutOrStdout(), "There is no twin yet. Fit one with 'heron twin fit VOLUME'.")
 				return nil
 			}
 			t := newTable(command.OutOrStdout(), 4, "twin", "name", "of", "off", "unseen", "fitted")
@@ -275,7 +275,7 @@ func (a *app) twinForget() *cobra.Command {
 			if err := c.RemoveTwin(ctx, named.ID); err != nil {
 				return err
 			}
-			fmt.Fprintf(command.OutOrStdout(), "Forgot twin %d, %q.\n", named.ID, named.Name)
+			fmt.Fprintf(command.OutOrStdout(), "Twin %d, %q, is removed.\n", named.ID, named.Name)
 			return nil
 		})
 }
@@ -344,7 +344,7 @@ func printTwin(w io.Writer, t resource.Twin) {
 		say(words)
 	}
 	fmt.Fprintln(w)
-	parameters := newTable(w, 3, "parameter", "told", "guess", "twin", "known within")
+	parameters := newTable(w, 3, "parameter", "identified", "guess", "twin", "uncertainty")
 	for _, p := range t.Fitted.Parameters {
 		parameters.AppendRow(table.Row{p.Key, string(p.Known), twin.Show(p.Unit, p.Guess), p.Shown, p.Spread})
 	}
@@ -421,7 +421,7 @@ func printPrediction(w io.Writer, p resource.Prediction) {
 		changed = " with " + plan.Describe(p.Changes)
 	}
 	fmt.Fprintln(w, wrapped(fmt.Sprintf("Predicted %s%s. %s", p.Created.Local().Format("2006-01-02 15:04"), changed, p.Words), 100))
-	t := newTable(w, 3, "load", "figure", "predicted", "known within", "measured", "off")
+	t := newTable(w, 3, "load", "figure", "predicted", "uncertainty", "measured", "error")
 	names := newLoadNames(w, 76)
 	for _, c := range p.Confronted {
 		f := figure.Of(c.Figure.Figure)

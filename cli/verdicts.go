@@ -25,7 +25,7 @@ func printNeed(w io.Writer, n need.Need) {
 		fmt.Fprintf(w, "  %s\n", indented(n.Why, "  "))
 	}
 	fmt.Fprintln(w)
-	t := newTable(w, 9, "use", "judged by", "what is asked")
+	t := newTable(w, 9, "use", "judged by", "requirement")
 	judgedBy := map[string]string{}
 	for _, u := range n.Uses {
 		judgedBy[u.Name] = fmt.Sprintf("the stage %q", u.Stage)
@@ -98,7 +98,7 @@ func printVerdicts(w io.Writer, v resource.Verdicts) {
 			printAnswers(w, j.Judged)
 		}
 		if len(j.Untouched) > 0 {
-			fmt.Fprintf(w, "\n%s\n", indented("Of none of its uses anything was measured on: "+strings.Join(j.Untouched, ", ")+".", ""))
+			fmt.Fprintf(w, "\n%s\n", indented("No use was measured on: "+strings.Join(j.Untouched, ", ")+".", ""))
 		}
 	}
 	for _, left := range v.Left {
@@ -124,7 +124,7 @@ func printAnswers(w io.Writer, j need.Judged) {
 	}
 	t.Render()
 	if slices.ContainsFunc(j.Setups, func(s need.Answer) bool { return s.Frontier }) {
-		fmt.Fprintln(w, "  * no other setup carries as much for less, or more for as much")
+		fmt.Fprintln(w, "  * Pareto-optimal: no other setup has the same headroom for less, or more for the same price")
 	}
 	width := cmp.Or(widthOf(w), usualWidth)
 	for from := 0; from < len(j.Setups); {
@@ -132,9 +132,9 @@ func printAnswers(w io.Writer, j need.Judged) {
 		printMatrix(w, j, from, to)
 		from = to
 	}
-	fmt.Fprintln(w, "  ×1.5 meets it so many times; -20% falls short by so much; ? not shown; . not measured or known")
+	fmt.Fprintln(w, "  ×1.5 exceeds the requirement by this factor; -20% falls short by this; ? not shown; . not measured")
 	if j.Need.WantsHeadroom() {
-		fmt.Fprintln(w, "  (×1.1) meets it, without the headroom that is wanted")
+		fmt.Fprintln(w, "  (×1.1) meets the requirement without the wanted headroom")
 	}
 	for _, words := range j.Worth {
 		fmt.Fprintf(w, "  %s\n", indented(words.Words, "  "))
@@ -153,7 +153,7 @@ const (
 // printMatrix prints demands against some of the setups, which go by their numbers.
 func printMatrix(w io.Writer, j need.Judged, from, to int) {
 	fmt.Fprintln(w)
-	header := []any{"what is asked"}
+	header := []any{"requirement"}
 	for n := from; n < to; n++ {
 		header = append(header, n+1)
 	}
@@ -183,7 +183,7 @@ func printFailures(w io.Writer, j need.Judged) {
 	for from := 0; from < len(j.Setups); {
 		to := min(from+max((width-demandWidth)/cellWidth, 1), len(j.Setups))
 		fmt.Fprintln(w)
-		header := []any{"data survive, and can be had, without"}
+		header := []any{"data stay intact and accessible after the loss of"}
 		for n := from; n < to; n++ {
 			header = append(header, n+1)
 		}
@@ -211,11 +211,11 @@ func printFailures(w io.Writer, j need.Judged) {
 		words[s.Rebuilds] = append(words[s.Rebuilds], s.Name)
 	}
 	for _, rebuilds := range order {
-		fmt.Fprintf(w, "  %s\n", indented(fmt.Sprintf("rebuilding a member, with nothing else to do: %s (%s)", rebuilds, strings.Join(words[rebuilds], ", ")), "    "))
+		fmt.Fprintf(w, "  %s\n", indented(fmt.Sprintf("rebuild of a member without other load: %s (%s)", rebuilds, strings.Join(words[rebuilds], ", ")), "    "))
 	}
 	for _, s := range j.Setups {
 		for _, m := range s.Meanwhile {
-			fmt.Fprintf(w, "  %s\n", indented(fmt.Sprintf("%s, while it is %s: %s", s.Name, m.State, m.Words), "    "))
+			fmt.Fprintf(w, "  %s\n", indented(fmt.Sprintf("%s, %s: %s", s.Name, m.State, m.Words), "    "))
 		}
 	}
 }
@@ -249,7 +249,7 @@ func printOpen(w io.Writer, j need.Judged) {
 		}
 	}
 	if len(order) > 0 {
-		fmt.Fprintln(w, "\nNot shown, not measured, or not kept:")
+		fmt.Fprintln(w, "\nNot shown, not measured, or not met:")
 	}
 	for _, key := range order {
 		o := of[key]

@@ -100,7 +100,7 @@ func TestWordsSayWhatItSurvives(t *testing.T) {
 	}
 	d.PageCache, d.FileSystem = pagecache.Settings{Size: 8 * quantity.GiB}, filesystem.Settings{Call: 1e-6}
 	text = strings.Join(append(d.Words(), d.Assumed()...), " ")
-	for _, words := range []string{"controller memory would lose", "disagree about the MTU", "490 µs of light", "through 8 GiB of the host's memory, of which 20 % may be dirty", "of the page cache: throughput 5.00 GB/s, dirty 20 %, background 10 %", "of the file system: group 1 GiB"} {
+	for _, words := range []string{"controller memory would lose", "disagree about the MTU", "490 µs of signal time", "use 8 GiB of host memory as page cache, of which 20 % may be dirty", "Assumed for the page cache: throughput 5.00 GB/s, dirty 20 %, background 10 %", "Assumed for the file system: group 1 GiB"} {
 		if !strings.Contains(text, words) {
 			t.Errorf("%q is not in: %s", words, text)
 		}

@@ -24,7 +24,7 @@ func (d Description) Words() []string {
 		words = append(words, d.Layout.spreadWords(len(d.expandedMembers())))
 	}
 	if groups := d.Layout.Groups; groups > 1 {
-		words = append(words, fmt.Sprintf("They are %d groups of %d side by side, each with parity of its own (%s).", groups, len(d.expandedMembers())/groups, map[Level]string{Parity: "RAID 50", DoubleParity: "RAID 60"}[d.Layout.Level]))
+		words = append(words, fmt.Sprintf("They form %d groups of %d members, each with its own parity (%s).", groups, len(d.expandedMembers())/groups, map[Level]string{Parity: "RAID 50", DoubleParity: "RAID 60"}[d.Layout.Level]))
 	}
 	if l := d.Layout; l.HotSpares > 0 || l.RebuildRate > 0 {
 		words = append(words, l.takeOverWords())
@@ -36,10 +36,10 @@ func (d Description) Words() []string {
 		words = append(words, l.words())
 	}
 	if c := d.Controller; c.Count > 1 {
-		words = append(words, fmt.Sprintf("There are %d controllers, and number %d owns the volume. When it fails, another one takes over, and nothing is answered for %s.", c.Count, c.Owner, c.Takeover))
+		words = append(words, fmt.Sprintf("There are %d controllers; number %d owns the volume. If it fails, another one takes over; I/O stops for %s.", c.Count, c.Owner, c.Takeover))
 	}
 	if rate := d.Controller.CopyRate; rate > 0 {
-		words = append(words, fmt.Sprintf("The array copies data inside itself at %s (offloaded copies).", rate))
+		words = append(words, fmt.Sprintf("The array copies data internally at %s (offloaded copies).", rate))
 	}
 	for _, c := range d.Caches {
 		words = append(words, c.words())
@@ -49,7 +49,7 @@ func (d Description) Words() []string {
 	}
 	words = append(words, d.tierWords()...)
 	if l := d.Link; l.Rate > 0 {
-		text := fmt.Sprintf("Operations come over %d × %s with an MTU of %d and %d at its ends and a round trip of %s", l.Count, l.Rate, l.MTU[0], l.MTU[1], l.RoundTrip)
+		text := fmt.Sprintf("The link is %d × %s, with an MTU of %d here and %d there and a round trip of %s", l.Count, l.Rate, l.MTU[0], l.MTU[1], l.RoundTrip)
 		if l.Count > 1 {
 			text += fmt.Sprintf(", as a %s", l.Combined)
 		}
@@ -57,10 +57,10 @@ func (d Description) Words() []string {
 			text += fmt.Sprintf(", from each of %d hosts", l.Hosts)
 		}
 		if l.Connections > 1 {
-			text += fmt.Sprintf(", with %d connections on each", l.Connections)
+			text += fmt.Sprintf(", with %d TCP connections on each", l.Connections)
 		}
 		if l.Window > 0 {
-			text += fmt.Sprintf(", of which each has a window of %s", l.Window)
+			text += fmt.Sprintf(", with a TCP window of %s", l.Window)
 		}
 		if l.Loss > 0 {
 			text += fmt.Sprintf(", losing %s of the segments", l.Loss)
@@ -83,7 +83,7 @@ func (d Description) Words() []string {
 		words = append(words, n.words())
 	}
 	if m := d.PageCache.Completed(); d.PageCache != (pagecache.Settings{}) {
-		words = append(words, fmt.Sprintf("Loads that are cached go through %s of the host's memory, of which %s may be dirty.", m.Size, m.Dirty))
+		words = append(words, fmt.Sprintf("Cached loads use %s of host memory as page cache, of which %s may be dirty.", m.Size, m.Dirty))
 	}
 	for _, f := range d.Faults {
 		words = append(words, f.words(d))
@@ -104,7 +104,7 @@ func (d Description) Assumed() (words []string) {
 	var said []string
 	add := func(part string) {
 		if len(said) > 0 {
-			words = append(words, fmt.Sprintf("Taken for what is not said of %s: %s.", part, strings.Join(said, ", ")))
+			words = append(words, fmt.Sprintf("Assumed for %s: %s.", part, strings.Join(said, ", ")))
 		}
 		said = nil
 	}
@@ -199,7 +199,7 @@ func (d Description) Costs() string {
 		}
 	}
 	const each = 0.6e-6 // of a core, for an operation with its members' part
-	return fmt.Sprintf("Simulating it takes up to %s of memory once everything was used, and a second of it under its heaviest load about %s of one core.",
+	return fmt.Sprintf("Simulating it needs up to %s of memory, and about %s of one core for a simulated second under its heaviest load.",
 		d.Memory(), quantity.Seconds(max(rate*each, 1e-3)))
 }
 
@@ -239,32 +239,32 @@ func (g Group) words() string {
 	text := fmt.Sprintf("%d × %s of %s", g.Count, g.Medium, g.Capacity)
 	switch g.Medium {
 	case HardDisk:
-		text += fmt.Sprintf(", %g turns a minute, %s average seek, %s to %s from the outer to the inner tracks", full.RPM, full.SeekAverage, full.OuterRate, full.InnerRate)
+		text += fmt.Sprintf(", %g rpm, %s average seek, %s on the outer and %s on the inner tracks", full.RPM, full.SeekAverage, full.OuterRate, full.InnerRate)
 		if g.Shingled {
-			text += fmt.Sprintf(", shingled by bands of %s with a region of %s for what cannot be written in place", full.Band, full.Region)
+			text += fmt.Sprintf(", shingled in bands of %s, with a media cache of %s for writes that are not sequential", full.Band, full.Region)
 		}
 		if g.WriteCaching {
-			text += fmt.Sprintf(", with %s of memory that takes writes and that a power cut empties", full.WriteBuffer)
+			text += fmt.Sprintf(", with a volatile write cache of %s", full.WriteBuffer)
 		}
 	case Flash:
-		text += fmt.Sprintf(", %d dies, %s to read and %s to program a page, %s over-provisioned, over a line of %s", full.Dies, full.ReadTime, full.ProgramTime, full.OverProvision, full.Interface)
+		text += fmt.Sprintf(", %d dies, %s to read and %s to program a page, %s over-provisioned, interface %s", full.Dies, full.ReadTime, full.ProgramTime, full.OverProvision, full.Interface)
 		if g.Channels > 0 {
 			text += fmt.Sprintf(", behind %d channels of %s", full.Channels, full.ChannelRate)
 		}
 		if g.Cycles > 0 {
-			text += fmt.Sprintf(", worn out when every page was programmed %d times", g.Cycles)
+			text += fmt.Sprintf(", endurance %d program cycles", g.Cycles)
 		}
 		if g.Compresses {
-			text += ", compressing what is written"
+			text += ", compressing written data"
 		}
 		if g.WriteCaching {
-			text += ", with memory that a power cut empties"
+			text += ", with a volatile write cache"
 		}
 	case LowLatency:
-		text += fmt.Sprintf(", %d operations at a time, %s each, over a line of %s", full.Units, full.ReadTime, full.Interface)
+		text += fmt.Sprintf(", %d operations at a time of %s each, interface %s", full.Units, full.ReadTime, full.Interface)
 	}
 	if g.Zone > 0 {
-		text += fmt.Sprintf(", in zones of %s that hosts write in order", g.Zone)
+		text += fmt.Sprintf(", zoned in zones of %s", g.Zone)
 		if g.OpenZones > 0 {
 			text += fmt.Sprintf(", %d at a time", g.OpenZones)
 		}
@@ -276,9 +276,9 @@ func (g Group) words() string {
 }
 
 func (l Layout) spreadWords(members int) string {
-	text := fmt.Sprintf("A stripe has %d of the %d members, each one others", l.Stripe, members)
+	text := fmt.Sprintf("Each stripe uses another %d of the %d members (declustered)", l.Stripe, members)
 	if l.Spares > 0 {
-		text += fmt.Sprintf("; the room of %d is kept free, a part on each, and takes what members held that fail", l.Spares)
+		text += fmt.Sprintf("; the capacity of %d is distributed spare space, to rebuild failed members", l.Spares)
 	}
 	return text + "."
 }
@@ -287,24 +287,24 @@ func (l Layout) spreadWords(members int) string {
 func (l Layout) takeOverWords() string {
 	rate := cmp.Or(l.RebuildRate, rebuildRate)
 	if l.HotSpares == 0 {
-		return fmt.Sprintf("What a member held that fails is made anew in free room by itself, at %s.", rate)
+		return fmt.Sprintf("A failed member is rebuilt automatically to spare space, at %s.", rate)
 	}
-	lies := "1 spare member lies ready"
+	lies := "1 hot spare"
 	if l.HotSpares > 1 {
-		lies = fmt.Sprintf("%d spare members lie ready", l.HotSpares)
+		lies = fmt.Sprintf("%d hot spares", l.HotSpares)
 	}
-	return fmt.Sprintf("%s: in the place of one that fails another is made anew by itself, at %s.", lies, rate)
+	return fmt.Sprintf("%s: a failed member is rebuilt to a spare automatically, at %s.", lies, rate)
 }
 
 func (s Shelves) words() string {
-	text := fmt.Sprintf("They stand in %d shelves, dealt out %s", s.Count, cmp.Or(s.Dealt, InOrder))
+	text := fmt.Sprintf("They are in %d shelves, distributed %s", s.Count, cmp.Or(s.Dealt, InOrder))
 	if s.Count == 1 {
-		text = "They stand in one shelf"
+		text = "They are in one shelf"
 	}
 	if s.Rate > 0 {
-		text += fmt.Sprintf(", of which each carries %s in each direction", s.Rate)
+		text += fmt.Sprintf(", each with a link of %s in each direction", s.Rate)
 		if s.Count == 1 {
-			text = fmt.Sprintf("They stand in one shelf, which carries %s in each direction", s.Rate)
+			text = fmt.Sprintf("They are in one shelf, with a link of %s in each direction", s.Rate)
 		}
 	}
 	return text + "."
@@ -326,42 +326,42 @@ func (l Limits) words() string {
 			most = append(most, one.text)
 		}
 	}
-	text := "The volume is allowed " + strings.Join(most, " and ")
+	text := "The volume is limited (QoS) to " + strings.Join(most, " and ")
 	if l.Burst > 0 {
-		text += fmt.Sprintf(", and after a pause the work of %s at once", l.Burst)
+		text += fmt.Sprintf(", with a burst of %s", l.Burst)
 	}
 	return text + "."
 }
 
 func (r Replica) words() string {
 	if r.Mode != Asynchronous {
-		return fmt.Sprintf("Every write must also reach a copy %g km away, which adds %s of light and %s of service.", r.Kilometres, quantity.Seconds(2*r.Kilometres*lightPerKilometre/1e9), r.Service)
+		return fmt.Sprintf("Every write is mirrored synchronously to a copy %g km away, which adds %s of signal time and %s of service.", r.Kilometres, quantity.Seconds(2*r.Kilometres*lightPerKilometre/1e9), r.Service)
 	}
-	text := fmt.Sprintf("Every write is copied asynchronously to another array %g km away", r.Kilometres)
+	text := fmt.Sprintf("Writes are replicated asynchronously to another array %g km away", r.Kilometres)
 	if r.Rate > 0 {
 		text += fmt.Sprintf(", over a line of %s", r.Rate)
 	}
 	if r.Journal > 0 {
-		text += fmt.Sprintf("; when %s wait to be copied, writes wait", r.Journal)
+		text += fmt.Sprintf("; writes stall when the journal of %s is full", r.Journal)
 	}
-	return text + ". What is not there yet is lost with this site."
+	return text + ". Data that are not replicated yet are lost with this site."
 }
 
 func (d Description) thinWords() []string {
-	text := fmt.Sprintf("Hosts see a thin volume of %s, which takes units of %s at their first write", asSold(d.Size()), d.Thin.unit())
+	text := fmt.Sprintf("Hosts see a thin volume of %s, allocated in units of %s at the first write", asSold(d.Size()), d.Thin.unit())
 	if over := float64(d.Size()) / float64(d.Usable()); over > 1 {
-		text += fmt.Sprintf("; that is %.1f times what there is, and writes fail when it is full", over)
+		text += fmt.Sprintf("; that is %.1f × the capacity (over-committed), and writes fail when it is full", over)
 	}
 	words := append([]string{text + "."}, d.Thin.reductionWords()...)
 	if d.Thin.Unzeroed {
-		words = append(words, "The rest of a newly allocated unit is not zeroed: hosts read there what the pool held before.")
+		words = append(words, "Newly allocated units are not zeroed: hosts can read old data of the pool there.")
 	}
 	if s := d.Snapshots; s.Every > 0 {
 		text := fmt.Sprintf("A snapshot is taken every %s", s.Every)
 		if s.Keep > 0 {
 			text += fmt.Sprintf(", and the last %d are kept", s.Keep)
 		}
-		words = append(words, text+"; what one holds is copied before it is written over.")
+		words = append(words, text+"; a block of a snapshot is copied before it is overwritten (copy on write).")
 	}
 	return words
 }
@@ -369,34 +369,34 @@ func (d Description) thinWords() []string {
 func (t Thin) reductionWords() []string {
 	var what []string
 	if t.Compresses {
-		what = append(what, "compressed into as few pages of 4KiB as it takes")
+		what = append(what, "compressed into pages of 4 KiB")
 	}
 	if t.Deduplicates {
-		what = append(what, "not stored once more when it is there already")
+		what = append(what, "deduplicated")
 	}
 	if len(what) == 0 {
 		return nil
 	}
-	text := fmt.Sprintf("A unit is %s, and written whole, each time to another place", strings.Join(what, " and "))
+	text := fmt.Sprintf("A unit is %s, and always written as a whole to a new place (log-structured)", strings.Join(what, " and "))
 	if t.Throughput > 0 {
-		text += fmt.Sprintf("; the processors for that pass %s", t.Throughput)
+		text += fmt.Sprintf("; the processors reduce %s", t.Throughput)
 	}
 	if t.Index > 0 {
-		text += fmt.Sprintf("; of the index %s are in memory, which is that of %s, and the rest on the members", t.Index, t.Index/indexEntry*t.unit())
+		text += fmt.Sprintf("; %s of the index are in memory, enough for %s of data; the rest is on the members", t.Index, t.Index/indexEntry*t.unit())
 	}
 	return []string{text + "."}
 }
 
 func (c Cache) words() string {
-	text := fmt.Sprintf("In front of them: %s, %s, %s", c.Name, c.Size, c.Mode)
+	text := fmt.Sprintf("Cache in front of them: %s, %s, %s", c.Name, c.Size, c.Mode)
 	if c.ReadAhead > 0 {
-		text += fmt.Sprintf(", fetching %s ahead of streams", c.ReadAhead)
+		text += fmt.Sprintf(", reading %s ahead of sequential streams", c.ReadAhead)
 	}
 	if c.Fetch == FetchBlocks {
-		text += fmt.Sprintf(", fetching whole blocks of %s", cmp.Or(c.Block, 64*quantity.KiB))
+		text += fmt.Sprintf(", in blocks of %s", cmp.Or(c.Block, 64*quantity.KiB))
 	}
 	if c.Pinned > 0 {
-		text += fmt.Sprintf(", keeping the first %s of the volume", c.Pinned)
+		text += fmt.Sprintf(", with the first %s of the volume pinned", c.Pinned)
 	}
 	if c.Devices > 0 {
 		text += fmt.Sprintf(", with an index of %s in the array's memory", c.Size/cmp.Or(c.Block, 64*quantity.KiB)*cmp.Or(c.Index, 64))
@@ -404,43 +404,28 @@ func (c Cache) words() string {
 	switch {
 	case c.Mode != WriteBack:
 	case c.Devices > 0 && c.Protected:
-		text += fmt.Sprintf(", on %d devices, protected: what is dirty survives a power cut and the loss of one", c.Devices)
+		text += fmt.Sprintf(", on %d devices, protected: dirty data survive a power cut and the loss of one device", c.Devices)
 	case c.Devices > 0:
-		text += fmt.Sprintf(", on %d devices, not protected: what is dirty survives a power cut, but not the loss of a device", c.Devices)
+		text += fmt.Sprintf(", on %d devices, not protected: dirty data survive a power cut, but not the loss of a device", c.Devices)
 	case c.Protected:
-		text += ", protected: what is dirty survives a power cut"
+		text += ", protected: dirty data survive a power cut"
 	case c.Log != nil:
-		text += ", with a log that keeps what was flushed: a power cut loses what is dirty and was not"
+		text += ", with a log of flushed data: a power cut loses dirty data that were not flushed"
 	default:
-		text += ", not protected: a power cut loses what is dirty and was not flushed"
+		text += ", not protected: a power cut loses dirty data that were not flushed"
 	}
 	if c.Mirrored {
-		text += ", and mirrored: another controller holds it as well"
+		text += ", mirrored to another controller"
 	}
 	text += "."
 	if block := cmp.Or(c.Block, 64*quantity.KiB); c.Mode == WriteBack && block > smallWrite {
-		text += fmt.Sprintf(" Up to %s of it may be dirty, in whole blocks of %s: scattered writes of %s reach that limit with a %s of the data.", cmp.Or(c.DirtyLimit, 0.5), block, smallWrite, ordinal(int(block/smallWrite)))
+		text += fmt.Sprintf(" Up to %s of it may be dirty, in blocks of %s: random writes of %s reach that limit with 1/%d of the data.", cmp.Or(c.DirtyLimit, 0.5), block, smallWrite, int(block/smallWrite))
 	}
 	return text
 }
 
 // smallWrite is the size of a small write, as explanations have it.
 const smallWrite = 4 * quantity.KiB
-
-// ordinal is one of so many parts, such as a 16th.
-func ordinal(n int) string {
-	switch {
-	case n == 2:
-		return "half"
-	case n%100/10 != 1 && n%10 == 1:
-		return fmt.Sprintf("%dst", n)
-	case n%100/10 != 1 && n%10 == 2:
-		return fmt.Sprintf("%dnd", n)
-	case n%100/10 != 1 && n%10 == 3:
-		return fmt.Sprintf("%drd", n)
-	}
-	return fmt.Sprintf("%dth", n)
-}
 
 func (d Description) survives() string {
 	var unsafe []string
@@ -450,14 +435,14 @@ func (d Description) survives() string {
 		}
 	}
 	if slices.ContainsFunc(d.groups(), func(g Group) bool { return g.WriteCaching }) {
-		unsafe = append(unsafe, "the drives' own memory")
+		unsafe = append(unsafe, "the drives' write caches")
 	}
 	lost := "the loss of " + mayBeLost(d.Layout.Level, len(d.expandedMembers()))
 	if groups := d.Layout.Groups; groups > 1 {
 		lost += fmt.Sprintf(" of each of its %d groups", groups)
 	}
 	if spares := d.Layout.Spares + d.Layout.HotSpares; spares > 0 {
-		lost += fmt.Sprintf(", and of %d more, each when the one before was made anew,", spares)
+		lost += fmt.Sprintf(", and of %d more, one after each rebuild,", spares)
 	}
 	for i, t := range d.tiers() {
 		lost += fmt.Sprintf(", of %s of the %s", mayBeLost(t.form().Level, t.Members.Count), setup.TierName(i))
@@ -465,7 +450,7 @@ func (d Description) survives() string {
 	if len(unsafe) == 0 {
 		return fmt.Sprintf("It survives %s and a power cut.", lost)
 	}
-	return fmt.Sprintf("It survives %s, but not a power cut: %s would lose what is dirty and was not flushed.", lost, strings.Join(unsafe, " and "))
+	return fmt.Sprintf("It survives %s, but not a power cut: %s would lose dirty data that were not flushed.", lost, strings.Join(unsafe, " and "))
 }
 
 // mayBeLost are the members of which a layout survives the loss.

@@ -51,7 +51,7 @@ const (
 // Aftermath is what a failure does to a setup.
 type Aftermath struct {
 	Failure  Failure `json:"failure" enum:"any member,any two members,a path,a shelf,a controller,a power cut,a site"`
-	Survives Answer  `json:"survives" enum:"yes,no,not known" doc:"Whether all data stay, and can be had"`
+	Survives Answer  `json:"survives" enum:"yes,no,not known" doc:"Whether all data stay intact and accessible"`
 	Words    string  `json:"words" doc:"Why, or which fact would tell"`
 }
 
@@ -132,7 +132,7 @@ func (s Setup) without(many int) (Answer, string) {
 			if answer == Yes {
 				answer = NotKnown
 			}
-			words = append(words, fmt.Sprintf("of %s it is not known; tell %s", one.name, one.lacks))
+			words = append(words, fmt.Sprintf("that of %s is not known; tell %s", one.name, one.lacks))
 		case one.most < many:
 			answer = No
 			words = append(words, fmt.Sprintf("%s may lose %s", one.name, upTo(one.most)))
@@ -198,7 +198,7 @@ func (s Setup) withoutController() (Answer, string) {
 	case n < 2:
 		return No, "there is one"
 	}
-	words := fmt.Sprintf("there are %.0f, of which any carries on alone", n)
+	words := fmt.Sprintf("there are %.0f, and any one can carry on alone", n)
 	for i := range s.Count("cache") {
 		at := fmt.Sprintf("cache[%d].", i)
 		if s.Text(at+"mode") != "write-back" || s.cacheMedium(at) == "ssd" {
@@ -206,9 +206,9 @@ func (s Setup) withoutController() (Answer, string) {
 		}
 		switch s.Text(at + "mirrored") {
 		case "":
-			return NotKnown, fmt.Sprintf("%s; whether another one holds what %s has not passed on is not known; tell %smirrored", words, "the "+Part(at), at)
+			return NotKnown, fmt.Sprintf("%s; whether the dirty data of %s are mirrored is not known; tell %smirrored", words, "the "+Part(at), at)
 		case "no":
-			return No, fmt.Sprintf("%s, but what %s has not passed on is lost", words, "the "+Part(at))
+			return No, fmt.Sprintf("%s, but the dirty data of %s are lost", words, "the "+Part(at))
 		}
 		words += fmt.Sprintf("; %s is mirrored", "the "+Part(at))
 	}
@@ -239,24 +239,24 @@ func (s Setup) withoutPower() (Answer, string) {
 			if answer == Yes {
 				answer = NotKnown
 			}
-			words = append(words, fmt.Sprintf("whether %s keeps what it has is not known; tell %s", m.name, m.key))
+			words = append(words, fmt.Sprintf("whether %s keeps dirty data is not known; tell %s", m.name, m.key))
 		case !s.Is(m.key):
 			answer = No
-			words = append(words, m.name+" loses what it has not passed on")
+			words = append(words, m.name+" loses dirty data")
 		default:
-			words = append(words, m.name+" keeps what it has")
+			words = append(words, m.name+" keeps its data")
 		}
 	}
 	if s.volatileDrives() {
-		return No, strings.Join(append(words, "the drives' own memory loses what was not flushed"), "; ")
+		return No, strings.Join(append(words, "the drives' write caches lose data that were not flushed"), "; ")
 	}
 	if len(memories) > 0 {
 		return answer, strings.Join(words, "; ")
 	}
 	if s.madeUp() || s.Text("controller.policy") != "" {
-		return Yes, "no memory answers for what is on the media; what was not flushed may go"
+		return Yes, "no write is confirmed before it is on the media; data that were not flushed may be lost"
 	}
-	return NotKnown, "whether something answers before what it got is on the media is not known; tell controller.policy"
+	return NotKnown, "whether writes are confirmed before they are on the media is not known; tell controller.policy"
 }
 
 // volatileDrives reports drives that answer for writes out of memory that a power cut empties.
@@ -277,14 +277,14 @@ func (s Setup) volatileDrives() bool {
 func (s Setup) withoutSite() (Answer, string) {
 	switch s.Text("replication.mode") {
 	case "synchronous":
-		return Yes, "all that was written is at another site"
+		return Yes, "all written data are at another site"
 	case "asynchronous":
-		return No, "what was not copied yet is lost"
+		return No, "data that were not replicated yet are lost"
 	}
 	if s.madeUp() {
-		return No, "nothing is copied to another site"
+		return No, "there is no replication"
 	}
-	return NotKnown, "whether it is copied to another site is not known; tell replication.mode"
+	return NotKnown, "whether data are replicated is not known; tell replication.mode"
 }
 
 // Exposure is how long a set of members is without one at least, from when a new one is
@@ -295,7 +295,7 @@ func (s Setup) Exposure() (least quantity.Seconds, words string) {
 	most, known := mayMiss(s.level(), members)
 	switch {
 	case !known:
-		return 0, "how it is made is not known; tell layout.level"
+		return 0, "the RAID level is not known; tell layout.level"
 	case most == 0:
 		return 0, "nothing is left to rebuild from"
 	}
@@ -309,7 +309,7 @@ func (s Setup) Exposure() (least quantity.Seconds, words string) {
 			rate = reads
 		}
 		if size == 0 || rate == 0 {
-			return 0, fmt.Sprintf("how long that takes is not known; tell %ssize and %swriteRate", at, at)
+			return 0, fmt.Sprintf("that time is not known; tell %ssize and %swriteRate", at, at)
 		}
 		least = max(least, quantity.Seconds(float64(size)/float64(rate)))
 	}

@@ -140,7 +140,7 @@ func TestFoldersOfOtherFileSystems(t *testing.T) {
 			}
 			// A file that is removed while the kernel still closes it lives on under a hidden name for a moment.
 			until(t, "what was removed is gone", func() bool { return len(held(t, branches)) == 0 })
-			if out, _, err := again.cli("leftover", "list"); err != nil || !strings.Contains(out, "Nothing was left behind.") {
+			if out, _, err := again.cli("leftover", "list"); err != nil || !strings.Contains(out, "There are no leftover test files.") {
 				t.Errorf("%v: %s", err, out)
 			}
 		})
