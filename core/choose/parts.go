@@ -104,9 +104,9 @@ func (p Parts) Validate() error {
 	case p.Name == "":
 		return invalid("name", "the list has no name")
 	case len(p.Drives) == 0:
-		return invalid("drives", "there is no drive to build anything of")
+		return invalid("drives", "there is no drive")
 	case len(p.Levels) == 0:
-		return invalid("levels", "it does not say how drives may be put together; try [raid10, raid5, raid6]")
+		return invalid("levels", "it names no RAID levels; try [raid10, raid5, raid6]")
 	case p.Spares < 0 || p.Spares > 100:
 		return invalid("spares", "%d", p.Spares)
 	}
@@ -143,16 +143,16 @@ func (p Parts) Validate() error {
 	}
 	for i, t := range p.Tiers {
 		if t.Tier.Members.Price != 0 || slices.ContainsFunc(t.Tier.Lower, func(l array.LowerTier) bool { return l.Members.Price != 0 }) {
-			return invalid(fmt.Sprintf("tiers[%d]", i), "the price of %q stands beside its members", t.Name)
+			return invalid(fmt.Sprintf("tiers[%d]", i), "put the price of %q beside its members", t.Name)
 		}
 	}
 	for i, d := range p.Drives {
 		at := fmt.Sprintf("drives[%d]", i)
 		if d.Member.Price != 0 {
-			return invalid(at+".members.price", "the price of %q stands beside its members", d.Name)
+			return invalid(at+".members.price", "put the price of %q beside its members", d.Name)
 		}
 		if len(d.Counts) == 0 || len(d.Counts) > 64 {
-			return invalid(at+".counts", "it does not say how many %q to try; such as [4, 6, 8]", d.Name)
+			return invalid(at+".counts", "it does not say how many of %q to try, such as [4, 6, 8]", d.Name)
 		}
 		for _, n := range d.Counts {
 			if n < 1 || n > 1000 {

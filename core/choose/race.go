@@ -20,10 +20,10 @@ import (
 // race measures designs, cheapest first, and gives those that are judged.
 func (w *search) race(ctx context.Context, left []*candidate) ([]*candidate, error) {
 	if w.Full {
-		err := w.each(ctx, "measured to the end", left, func(ctx context.Context, c *candidate) error { return w.toTheEnd(ctx, c) })
+		err := w.each(ctx, "simulated in full", left, func(ctx context.Context, c *candidate) error { return w.toTheEnd(ctx, c) })
 		return left, err
 	}
-	if err := w.each(ctx, "measured for a moment", left, w.forAMoment); err != nil {
+	if err := w.each(ctx, "simulated briefly", left, w.forAMoment); err != nil {
 		return nil, err
 	}
 	var finalists []*candidate
@@ -36,7 +36,7 @@ func (w *search) race(ctx context.Context, left []*candidate) ([]*candidate, err
 	}
 	for from := 0; from < len(open) && meeting < w.Short; from += batch {
 		next := open[from:min(from+batch, len(open))]
-		if err := w.each(ctx, "measured to the end", next, w.toTheEnd); err != nil {
+		if err := w.each(ctx, "simulated in full", next, w.toTheEnd); err != nil {
 			return nil, err
 		}
 		for _, c := range next {
@@ -61,7 +61,7 @@ func (w *search) race(ctx context.Context, left []*candidate) ([]*candidate, err
 			late = append(late, c)
 		}
 	}
-	if err := w.each(ctx, "measured to the end", late, w.toTheEnd); err != nil {
+	if err := w.each(ctx, "simulated in full", late, w.toTheEnd); err != nil {
 		return nil, err
 	}
 	for _, c := range others {
@@ -79,7 +79,7 @@ func (w *search) firstAnswer(ctx context.Context, left []*candidate) error {
 	for i := 0; i < len(left); i += max(len(left)/some, 1) {
 		sample = append(sample, left[i])
 	}
-	if err := w.each(ctx, "of all prices looked at", sample, w.forAMoment); err != nil {
+	if err := w.each(ctx, "sampled over all prices", sample, w.forAMoment); err != nil {
 		return err
 	}
 	var good []*candidate
@@ -88,7 +88,7 @@ func (w *search) firstAnswer(ctx context.Context, left []*candidate) error {
 			good = append(good, c)
 		}
 	}
-	return w.each(ctx, "measured to the end for a first answer", good, w.toTheEnd)
+	return w.each(ctx, "simulated in full for a first answer", good, w.toTheEnd)
 }
 
 // mostFrontier is how many designs of the frontier are measured to the end.
@@ -299,7 +299,7 @@ func (w *search) answer(r *Chosen, left, finalists []*candidate) {
 		if c.Price >= price || c.answer != nil && c.answer.Outcome == judge.Meets {
 			continue
 		}
-		add("fell short when simulated, of "+c.tightest, c.Name, 1)
+		add("fell short in simulation: "+c.tightest, c.Name, 1)
 	}
 	for _, words := range order {
 		r.Cheaper = append(r.Cheaper, *cheaper[words])

@@ -122,7 +122,7 @@ func (s Search) Run(ctx context.Context) (Chosen, error) {
 	designs, tooLarge := s.Parts.designs()
 	r.Designs = len(designs) + len(tooLarge)
 	for _, d := range tooLarge {
-		w.discard("no enclosure has the bays for it", d)
+		w.discard("no enclosure has enough bays", d)
 	}
 	slices.SortStableFunc(designs, func(a, b Design) int { return cmp.Compare(a.Price, b.Price) })
 	var left []*candidate
@@ -168,7 +168,7 @@ func (w *search) prepare() error {
 		return err
 	}
 	if w.Short < 0 || w.Short > mostShort {
-		return invalid("short", "%d designs are to be shown; it can be 1 to %d, and 0 stands for %d", w.Short, mostShort, usual)
+		return invalid("short", "%d designs; give 1 to %d, or 0 for %d", w.Short, mostShort, usual)
 	}
 	if w.Need.Together {
 		w.loads = []use{{"", w.Need.Mixed()}}
@@ -176,7 +176,7 @@ func (w *search) prepare() error {
 	}
 	for i, u := range w.Need.Uses {
 		if u.Load == nil {
-			return &need.FieldError{Field: fmt.Sprintf("uses[%d]", i), Reason: fmt.Sprintf("%q names a stage; what is to be simulated has to be its load", u.Name)}
+			return &need.FieldError{Field: fmt.Sprintf("uses[%d]", i), Reason: fmt.Sprintf("%q names a stage; a search needs its load", u.Name)}
 		}
 		w.loads = append(w.loads, use{u.Name, *u.Load})
 	}
@@ -198,15 +198,15 @@ func (w *search) rules(c *candidate) string {
 		return "it costs more than the budget"
 	}
 	if err := c.Description.Validate(); err != nil {
-		return "the parts do not go together: " + err.Error()
+		return "the parts do not fit together: " + err.Error()
 	}
 	known := c.setup()
 	if room, _ := known.Usable(); w.Need.Capacity > 0 && room < w.Need.Room() {
-		return "there is too little room"
+		return "too little capacity"
 	}
 	for _, u := range w.loads {
 		if reach, _ := u.load.Completed().Body().Reach(); reach > c.Description.Size() {
-			return "the loads work on more than it has"
+			return "the loads span more than its capacity"
 		}
 	}
 	for _, f := range w.Need.Survives {
@@ -282,10 +282,10 @@ func (w *search) ceiling(c *candidate, u need.Use) string {
 // hopTooSlow needs a hop and a use, with what the one passes and the other asks for.
 var (
 	hopTooSlow = claim.Declare("hop-too-slow", tooSlow, func(t []claim.Term) string {
-		return fmt.Sprintf("the hop %q cannot pass what %q asks for", t[0].Of, t[1].Of)
+		return fmt.Sprintf("the limit of hop %q is below the load of %q", t[0].Of, t[1].Of)
 	})
 	hopTooSlowForLong = claim.Declare("hop-too-slow-for-long", tooSlow, func(t []claim.Term) string {
-		return fmt.Sprintf("the hop %q cannot pass for long what %q asks for", t[0].Of, t[1].Of)
+		return fmt.Sprintf("the sustained limit of hop %q is below the load of %q", t[0].Of, t[1].Of)
 	})
 )
 

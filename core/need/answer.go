@@ -208,12 +208,12 @@ func (j *Judged) remark(sides []compare.Side) {
 		}
 	}
 	if uses > 1 && !j.Need.Together {
-		j.Remarks = append(j.Remarks, "Each use was measured by itself. Where several are at work at once they take from each other: leave headroom for that.")
+		j.Remarks = append(j.Remarks, "Each use was measured alone. Uses that run at the same time slow each other down: leave headroom for that.")
 	}
 	if len(j.Setups) > 0 && j.Setups[0].Outcome == judge.Meets {
 		for _, m := range j.Setups[0].Meanwhile {
 			if m.Outcome != judge.Meets {
-				j.Remarks = append(j.Remarks, fmt.Sprintf("%q is that when it is whole; while it is %s it %s.", j.Setups[0].Name, m.State, m.Words))
+				j.Remarks = append(j.Remarks, fmt.Sprintf("That holds for %q when it is healthy; while it is %s it %s.", j.Setups[0].Name, m.State, m.Words))
 			}
 		}
 	}
@@ -241,6 +241,6 @@ func (j *Judged) remark(sides []compare.Side) {
 		j.Remarks = append(j.Remarks, fmt.Sprintf("The figures of %d of %d setups are simulated.", simulated, len(sides)))
 	}
 	for _, u := range j.Unmatched {
-		j.Remarks = append(j.Remarks, fmt.Sprintf("Nothing was measured for %q on any of these setups.", u))
+		j.Remarks = append(j.Remarks, fmt.Sprintf("%q was not measured on any of these setups.", u))
 	}
 }

@@ -32,11 +32,11 @@ func every(name string, holds func(claim.Term) bool, words string) claim.Kind {
 
 // What can be said of a setup. Terms are demands, by their outcome.
 var (
-	meetsAll = claim.Declare("meets-all", func(t []claim.Term) bool { return claim.All(t, does) }, func([]claim.Term) string { return "meets all that is asked" })
+	meetsAll = claim.Declare("meets-all", func(t []claim.Term) bool { return claim.All(t, does) }, func([]claim.Term) string { return "meets all requirements" })
 	tightest = claim.Declare("tightest", func(t []claim.Term) bool { // the tightest, and all that have a headroom
 		return len(t) > 1 && t[0].Value > 0 && claim.All(t, func(d claim.Term) bool { return d.Value >= t[0].Value })
 	}, func(t []claim.Term) string {
-		return fmt.Sprintf("tightest is %s, with %s times", t[0].Of, floored(t[0].Value))
+		return fmt.Sprintf("tightest is %s, at %s × the bound", t[0].Of, floored(t[0].Value))
 	})
 	fallsShortIn   = every("falls-short-in", outcomeIs(judge.FallsShort), "falls short in ")
 	notShownIn     = every("not-shown-in", open, "not shown in ")
@@ -51,17 +51,17 @@ var (
 		return claim.All(t, does) && t[0].Value > 0 && claim.All(t, func(s claim.Term) bool { return s.Value == 0 || s.Value >= t[0].Value })
 	}, func(t []claim.Term) string {
 		if len(t) == 1 {
-			return fmt.Sprintf("Take %q: it alone meets all that is asked, at %s.", t[0].Of, quantity.Price(t[0].Value))
+			return fmt.Sprintf("Choose %q: it alone meets all requirements, at %s.", t[0].Of, quantity.Price(t[0].Value))
 		}
-		return fmt.Sprintf("Take %q: of %d that meet all that is asked it costs least, %s.", t[0].Of, len(t), quantity.Price(t[0].Value))
+		return fmt.Sprintf("Choose %q: of %d that meet all requirements it costs least, %s.", t[0].Of, len(t), quantity.Price(t[0].Value))
 	})
 	meetsWithMost = claim.Declare("meets-with-most", func(t []claim.Term) bool { // by headroom, the most first
 		return claim.All(t, does) && claim.All(t, func(s claim.Term) bool { return s.Value <= t[0].Value })
 	}, func(t []claim.Term) string {
 		if len(t) == 1 {
-			return fmt.Sprintf("%q alone meets all that is asked.", t[0].Of)
+			return fmt.Sprintf("%q alone meets all requirements.", t[0].Of)
 		}
-		return fmt.Sprintf("%q meets all that is asked, of %d that do with the most headroom.", t[0].Of, len(t))
+		return fmt.Sprintf("%q meets all requirements, with the most headroom of %d that do.", t[0].Of, len(t))
 	})
 	priceNotKnown = claim.Declare("price-not-known", func(t []claim.Term) bool { // by prices
 		return claim.All(t, does) && claim.All(t, func(s claim.Term) bool { return s.Value == 0 })
@@ -72,13 +72,13 @@ var (
 		return "No price is known."
 	})
 	someMay = claim.Declare("some-may", func(t []claim.Term) bool { return claim.All(t, open) }, func(t []claim.Term) string {
-		return fmt.Sprintf("No setup is shown to meet all that is asked; %d may: what is not shown or not measured of them decides.", len(t))
+		return fmt.Sprintf("No setup is shown to meet all requirements. %d may: they have open requirements (not shown or not measured).", len(t))
 	})
 	noneMeets = claim.Declare("none-meets", func(t []claim.Term) bool { return claim.All(t, outcomeIs(judge.FallsShort)) }, func([]claim.Term) string {
-		return "No setup meets all that is asked."
+		return "No setup meets all requirements."
 	})
 	norAllButOne = claim.Declare("nor-all-but-one", func(t []claim.Term) bool { return claim.All(t, outcomeIs(judge.FallsShort)) }, func([]claim.Term) string {
-		return "No setup meets all that is asked, nor all but one of it."
+		return "No setup meets all requirements, or all but one."
 	})
 	without = claim.Declare("without-one", func(t []claim.Term) bool { // the demand, and those that meet all others
 		return len(t) > 1

@@ -59,7 +59,7 @@ func InStates(p plan.Plan, members []int, rate quantity.ByteRate) plan.Plan {
 		}
 	}
 	p.Name += ", degraded"
-	p.Why += " While a member is missing, and while another is filled in its place."
+	p.Why += " While a member is missing, and during a rebuild."
 	p.Stages = slices.Clone(p.Stages)
 	for i := range p.Stages {
 		p.Stages[i].Sweep = []plan.Axis{axis}
@@ -242,7 +242,7 @@ func (m Meanwhile) inWords(n Need) string {
 		how = "simulated"
 	}
 	if m.Without != "" {
-		how += "; without " + m.Without + ", the worst to lose"
+		how += "; without " + m.Without + ", the worst one to lose"
 	}
 	return words + " (" + how + ")"
 }

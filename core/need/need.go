@@ -123,7 +123,7 @@ func ParseBound(key, text string) (Bound, error) {
 		if f.Lower {
 			way = "at most"
 		}
-		return b, fmt.Errorf("%q does not say which way; write it like: %s %s", text, way, example(f))
+		return b, fmt.Errorf("%q has no direction; write it like: %s %s", text, way, example(f))
 	}
 	rest, b.Each = strings.CutSuffix(strings.TrimSpace(rest), " each")
 	b.Value, err = parseValue(f, rest)
@@ -225,7 +225,7 @@ func (n Need) Validate() error {
 	case n.Name == "":
 		return invalid("name", "the need has no name")
 	case len(n.Uses) == 0 && n.Capacity == 0 && n.Budget == 0 && len(n.Survives) == 0:
-		return invalid("", "it asks for nothing; name uses with bounds, a capacity, what has to be survived, or a budget")
+		return invalid("", "it has no requirements; add uses with bounds, a capacity, failures to survive, or a budget")
 	case len(n.Uses) > Most:
 		return invalid("uses", "%d uses; %d at most", len(n.Uses), Most)
 	case n.Headroom != 0 && !(n.Headroom >= 1 && n.Headroom <= 100):
@@ -235,9 +235,9 @@ func (n Need) Validate() error {
 	case n.Growth < 0 || n.Growth > 10:
 		return invalid("growth", "%s a year; 0 to 1000 %%", n.Growth)
 	case n.Growth > 0 && n.Years == 0:
-		return invalid("years", "the capacity grows, and it does not say for how many years it has to last")
+		return invalid("years", "the capacity grows, but the number of years is missing")
 	case n.Growth > 0 && n.Capacity == 0:
-		return invalid("capacity", "it grows, and it does not say from how much")
+		return invalid("capacity", "it grows, but the capacity is missing")
 	case n.Capacity < 0:
 		return invalid("capacity", "it is negative")
 	case n.Budget < 0 || math.IsNaN(n.Budget) || math.IsInf(n.Budget, 0):
@@ -269,11 +269,11 @@ var untoldTogether = []string{"finish", "worst", "cpu", "commands", "wire", "ans
 func (n Need) validateTogether() error {
 	for i, u := range n.Uses {
 		if u.Load == nil {
-			return invalid(fmt.Sprintf("uses[%d]", i), "uses at once are measured together, so %q has to give its load, not a stage", u.Name)
+			return invalid(fmt.Sprintf("uses[%d]", i), "uses at once are measured together, so %q needs a load, not a stage", u.Name)
 		}
 		for j, b := range u.Bounds {
 			if f := figure.Of(b.Figure); f.Side != "" || f.OfPhases() || slices.Contains(untoldTogether, f.Key) {
-				return invalid(fmt.Sprintf("uses[%d].bounds[%d]", i, j), "%s is not told of one of several uses at once; bound what %q does a second, or how long that takes", f.Label, u.Name)
+				return invalid(fmt.Sprintf("uses[%d].bounds[%d]", i, j), "%s is not known for one of several uses at once; bound the rate or the latency of %q", f.Label, u.Name)
 			}
 		}
 	}
@@ -410,9 +410,9 @@ const leastRepeats = 3
 // Plan is what has to be measured to judge a need whose uses have loads: each as a stage,
 // repeated. Uses that name a stage alone are left out, and named.
 func (n Need) Plan(repeats int) (p plan.Plan, without []string) {
-	p = plan.Plan{Name: n.Name, Why: "What " + n.Name + " needs is measured, use by use."}
+	p = plan.Plan{Name: n.Name, Why: "Each use of the need " + n.Name + ", alone."}
 	if n.Together && len(n.Uses) > 0 {
-		p.Why = "What " + n.Name + " needs is measured, all uses at once."
+		p.Why = "All uses of the need " + n.Name + " at once."
 		p.Stages = []plan.Stage{{Name: "all uses at once", Load: n.Mixed(), Repeats: repeats}}
 		return p, nil
 	}

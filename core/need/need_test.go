@@ -82,7 +82,7 @@ func TestVerdictsByHand(t *testing.T) {
 		if v.Outcome != want || math.Abs(v.Headroom-1.25) > 0.001 {
 			t.Errorf("with %g times of headroom: %+v; want %s", headroom, v, want)
 		}
-		if want == judge.FallsShort && v.Words != "meets it with 1.24 times only" {
+		if want == judge.FallsShort && v.Words != "only 1.24 × the bound" {
 			t.Errorf("%q", v.Words)
 		}
 	}
@@ -164,7 +164,7 @@ func TestNoneIsNotAlwaysGood(t *testing.T) {
 		"late, of three":      {of(feeds, kept, late, kept), "late", "none", judge.FallsShort, ""},
 		"late, measured once": {of(feeds, late), "late", "none", judge.FallsShort, ""},
 		"kept, measured once": {of(feeds, kept), "late", "none", judge.Undecided, "one repeat"},
-		"one of them failed":  {failed, "iops", "at least 900", judge.Meets, "1 of 4 measurements came to nothing: it is failed"},
+		"one of them failed":  {failed, "iops", "at least 900", judge.Meets, "1 of 4 measurements failed: it is failed"},
 	} {
 		n := Need{Name: "n", Uses: []Use{{Name: "use", Stage: "stage", Bounds: []Bound{bound(t, c.key, c.text)}}}}
 		if v := Judge(n, []compare.Side{c.s}).Setups[0].Verdicts[0]; v.Outcome != c.want || !strings.Contains(v.Reason, c.says) {
@@ -209,7 +209,7 @@ func TestWhatToTake(t *testing.T) {
 	}
 	n := Need{Name: "n", Capacity: 3e12, Budget: 9000, Survives: []setup.Failure{setup.AnyMember}, Uses: []Use{{Name: "ledger", Stage: "ledger", Bounds: []Bound{bound(t, "iops", "at least 1000")}}}}
 	j := Judge(n, sides)
-	if !strings.HasPrefix(j.Words, `Take "middle"`) || !strings.Contains(j.Words, "4000") {
+	if !strings.HasPrefix(j.Words, `Choose "middle"`) || !strings.Contains(j.Words, "4000") {
 		t.Error(j.Words)
 	}
 	var frontier []string
@@ -237,7 +237,7 @@ func TestWhatToTake(t *testing.T) {
 	for _, c := range j.Setups[0].Costs {
 		costs[c.Of] = c.Price
 	}
-	if costs["a usable TB"] != 1000 || math.Abs(costs[`1,000 operations a second of "ledger"`]-2666.7) > 1 || costs["the need met"] != 4000 {
+	if costs["a usable TB"] != 1000 || math.Abs(costs[`1,000 operations a second of "ledger"`]-2666.7) > 1 || costs["the price of the setup"] != 4000 {
 		t.Errorf("%v", costs)
 	}
 	n.Survives = append(n.Survives, setup.AnyTwoMembers)
@@ -248,7 +248,7 @@ func TestWhatToTake(t *testing.T) {
 	if n.Capacity, n.Growth, n.Years = 3e12, 0.5, 1; n.Room() != 4.5e12 { // and 4 TB are there
 		t.Error(n.Room())
 	}
-	if v := Judge(n, sides[1:2]).Setups[0].Verdicts[1]; v.Outcome != judge.FallsShort || v.Words != "falls short of it by 11.1 %" {
+	if v := Judge(n, sides[1:2]).Setups[0].Verdicts[1]; v.Outcome != judge.FallsShort || v.Words != "11.1 % short of the bound" {
 		t.Errorf("%+v", v)
 	}
 }
@@ -264,7 +264,7 @@ func TestUsesAreFoundByTheirLoad(t *testing.T) {
 		t.Errorf("%+v", v)
 	}
 	load.Depth = 9
-	if v := Judge(n, []compare.Side{s}).Setups[0].Verdicts[0]; v.Outcome != judge.NotMeasured || !strings.Contains(v.Reason, `"whatever" of run 1, with other depth`) {
+	if v := Judge(n, []compare.Side{s}).Setups[0].Verdicts[0]; v.Outcome != judge.NotMeasured || !strings.Contains(v.Reason, `"whatever" of run 1, with a different depth`) {
 		t.Errorf("%+v", v)
 	}
 	p, without := Need{Name: "n", Uses: []Use{n.Uses[0], {Name: "films", Stage: "films"}}}.Plan(3)
@@ -284,19 +284,19 @@ func TestNeedsThatCannotBe(t *testing.T) {
 	}
 	load := workload.Default()
 	for words, n := range map[string]Need{
-		"no name":             {Uses: []Use{use("p99 at most 5ms")}},
-		"asks for nothing":    {Name: "n"},
-		"two uses":            {Name: "n", Uses: []Use{use("p99 at most 5ms"), use("p99 at most 5ms")}},
-		"nothing can be both": {Name: "n", Uses: []Use{use("iops at least 10", "iops at most 9")}},
-		"asked for twice":     {Name: "n", Uses: []Use{use("iops at least 10", "iops at least 9")}},
-		"how many there are":  {Name: "n", Uses: []Use{use("iops at least 10 each")}},
-		"from how much":       {Name: "n", Growth: 0.1, Years: 2, Budget: 1},
-		"how many years":      {Name: "n", Growth: 0.1, Capacity: 1e12},
-		"1 to 100":            {Name: "n", Headroom: 0.5, Budget: 1},
-		"twice":               {Name: "n", Survives: []setup.Failure{setup.APath, setup.APath}},
-		"no late pieces":      {Name: "n", Uses: []Use{{Name: "films", Load: &load, Bounds: []Bound{bound(t, "late", "none")}}}},
-		"either the name":     {Name: "n", Uses: []Use{{Name: "films", Bounds: []Bound{bound(t, "late", "none")}}}},
-		"has no bounds":       {Name: "n", Uses: []Use{{Name: "films", Stage: "films"}}},
+		"no name":                 {Uses: []Use{use("p99 at most 5ms")}},
+		"no requirements":         {Name: "n"},
+		"two uses":                {Name: "n", Uses: []Use{use("p99 at most 5ms"), use("p99 at most 5ms")}},
+		"nothing can be both":     {Name: "n", Uses: []Use{use("iops at least 10", "iops at most 9")}},
+		"asked for twice":         {Name: "n", Uses: []Use{use("iops at least 10", "iops at least 9")}},
+		"how many there are":      {Name: "n", Uses: []Use{use("iops at least 10 each")}},
+		"the capacity is missing": {Name: "n", Growth: 0.1, Years: 2, Budget: 1},
+		"number of years":         {Name: "n", Growth: 0.1, Capacity: 1e12},
+		"1 to 100":                {Name: "n", Headroom: 0.5, Budget: 1},
+		"twice":                   {Name: "n", Survives: []setup.Failure{setup.APath, setup.APath}},
+		"no late pieces":          {Name: "n", Uses: []Use{{Name: "films", Load: &load, Bounds: []Bound{bound(t, "late", "none")}}}},
+		"either the name":         {Name: "n", Uses: []Use{{Name: "films", Bounds: []Bound{bound(t, "late", "none")}}}},
+		"has no bounds":           {Name: "n", Uses: []Use{{Name: "films", Stage: "films"}}},
 	} {
 		if err := n.Validate(); err == nil || !strings.Contains(err.Error(), words) {
 			t.Errorf("%v does not say %q", err, words)
@@ -307,8 +307,8 @@ func TestNeedsThatCannotBe(t *testing.T) {
 		t.Error("a median above p99")
 	}
 	for text, words := range map[string]string{
-		"p99 at most 4000": "500ms", "p99 5ms": "which way", "iops at least 5ms": "operations per second", "speed at least 5": "no figure",
-		"late at most 3MB/s": "share", "iops none": "which way", "throughput at least": "which way", "throughput at least 4 KiB": "throughput",
+		"p99 at most 4000": "500ms", "p99 5ms": "no direction", "iops at least 5ms": "operations per second", "speed at least 5": "no figure",
+		"late at most 3MB/s": "share", "iops none": "no direction", "throughput at least": "no direction", "throughput at least 4 KiB": "throughput",
 	} {
 		key, rest, _ := strings.Cut(text, " ")
 		if b, err := ParseBound(key, rest); err == nil || !strings.Contains(err.Error(), words) {
@@ -427,12 +427,12 @@ func TestUsesAtOnce(t *testing.T) {
 		of := n
 		of.Uses = slices.Clone(n.Uses)
 		of.Uses[0].Load, of.Uses[0].Bounds = c.load, []Bound{bound(t, key, c.text)}
-		if err := of.Validate(); err == nil || !strings.Contains(err.Error(), "is not told of one of several uses at once") {
+		if err := of.Validate(); err == nil || !strings.Contains(err.Error(), "is not known for one of several uses at once") {
 			t.Errorf("%s: %v", key, err)
 		}
 	}
 	n.Uses[1].Load, n.Uses[1].Stage = nil, "writing"
-	if err := n.Validate(); err == nil || !strings.Contains(err.Error(), "give its load") {
+	if err := n.Validate(); err == nil || !strings.Contains(err.Error(), "needs a load") {
 		t.Error(err)
 	}
 }
@@ -469,7 +469,7 @@ func TestMeanwhile(t *testing.T) {
 		t.Fatalf("%+v", a.Meanwhile)
 	}
 	degraded, rebuilding := a.Meanwhile[0], a.Meanwhile[1]
-	if degraded.State != Degraded || degraded.Outcome != judge.Meets || !degraded.Simulated || degraded.Lasts != 0 || !strings.Contains(degraded.Words, "with 1.05 times (simulated)") {
+	if degraded.State != Degraded || degraded.Outcome != judge.Meets || !degraded.Simulated || degraded.Lasts != 0 || !strings.Contains(degraded.Words, "at 1.05 × the bound (simulated)") {
 		t.Errorf("%+v", degraded)
 	}
 	if rebuilding.State != Rebuilding || rebuilding.Outcome != judge.FallsShort || math.Abs(float64(rebuilding.Lasts)/44_444-1) > 0.001 || !strings.Contains(rebuilding.Words, "(-67%); a member takes 12 h 20 min") {
@@ -498,7 +498,7 @@ func TestMeanwhile(t *testing.T) {
 		inTurn.Samples[len(inTurn.Samples)-1-i].Summary.Inside = []measure.Counter{{Name: "member 8 rebuild", Unit: "bytes per second", Value: 100e6}}
 	}
 	m := Judge(n, []compare.Side{inTurn}).Setups[0].Meanwhile
-	if len(m) != 2 || m[0].Outcome != judge.Meets || m[0].Without != "member 8" || !strings.Contains(m[0].Words, "1.05 times (simulated; without member 8, the worst to lose)") {
+	if len(m) != 2 || m[0].Outcome != judge.Meets || m[0].Without != "member 8" || !strings.Contains(m[0].Words, "1.05 × the bound (simulated; without member 8, the worst one to lose)") {
 		t.Errorf("either member missing: %+v", m)
 	} else if m[1].Outcome != judge.FallsShort || m[1].Without != "member 8" || math.Abs(float64(m[1].Lasts)/10_000-1) > 0.001 {
 		t.Errorf("either member rebuilt: %+v", m[1])
@@ -519,7 +519,7 @@ func TestMeanwhile(t *testing.T) {
 		t.Errorf("%s: %+v", a.Outcome, a.Meanwhile)
 	}
 	// 950 of 900 is within what one run of real storage may differ from the next.
-	if v := a.Verdicts[0]; v.Outcome != judge.Undecided || !strings.Contains(v.Reason, "three runs tell") {
+	if v := a.Verdicts[0]; v.Outcome != judge.Undecided || !strings.Contains(v.Reason, "three runs would decide") {
 		t.Errorf("one run: %+v", v)
 	}
 }

@@ -74,7 +74,7 @@ func (w work) costs(a Answer) (costs []Cost) {
 		costs = append(costs, c)
 	}
 	if a.Outcome == judge.Meets {
-		costs = append(costs, Cost{Of: "the need met", Price: a.Price})
+		costs = append(costs, Cost{Of: "the price of the setup", Price: a.Price})
 	}
 	return costs
 }
@@ -125,7 +125,7 @@ func worth(all []Answer) []Worth {
 		}
 		brings := quantity.Added(w.Times) + " of headroom"
 		if w.Times >= 2 {
-			brings = quantity.Digits(w.Times) + " times the headroom"
+			brings = quantity.Digits(w.Times) + " × the headroom"
 		}
 		w.Words = fmt.Sprintf("%s more for %q in place of %q (%s) bring %s: %s.", quantity.Price(w.Added), b.Name, a.Name, quantity.Added(price), brings, judge.Brings(price, w.Low, w.High))
 		list = append(list, w)

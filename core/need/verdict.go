@@ -144,7 +144,7 @@ func (n Need) Demands() (all []Demand) {
 		for _, b := range u.Bounds {
 			words := b.InWords(u.Users)
 			if u.Headroom > 0 && u.Headroom != n.Headroom && b.Value > 0 {
-				words += fmt.Sprintf(", with %s times of headroom", plain(u.Headroom))
+				words += fmt.Sprintf(", with a headroom of %s ×", plain(u.Headroom))
 			}
 			all = append(all, Demand{About: AFigure, Use: u.Name, Figure: b.Figure, Words: words, use: i, bound: b})
 		}
@@ -152,7 +152,7 @@ func (n Need) Demands() (all []Demand) {
 	if n.Capacity > 0 {
 		words := "room for " + ShowRoom(n.Room())
 		if n.Growth > 0 {
-			words += fmt.Sprintf(" (%s now, %s more each year for %s years)", ShowRoom(n.Capacity), n.Growth, plain(n.Years))
+			words += fmt.Sprintf(" (%s now, growing by %s a year for %s years)", ShowRoom(n.Capacity), n.Growth, plain(n.Years))
 		}
 		all = append(all, Demand{About: Capacity, Words: words})
 	}
@@ -218,7 +218,7 @@ func Judge(n Need, sides []compare.Side) Judged {
 	j.GiveUp = j.givingUp()
 	j.sayWhatToDo()
 	if n.Headroom > 1 {
-		j.Wanted = fmt.Sprintf("Wanted on top of each bound: %s times of headroom.", plain(n.Headroom))
+		j.Wanted = fmt.Sprintf("Wanted headroom over each bound: %s ×.", plain(n.Headroom))
 	}
 	if n.Together {
 		j.Wanted = strings.TrimSpace("All uses were measured at once. " + j.Wanted)

@@ -69,7 +69,7 @@ func (w work) verdict(d Demand) Verdict {
 func (w work) capacity() Verdict {
 	room, lacks := w.side.Setup.Usable()
 	if room == 0 {
-		return Verdict{Outcome: judge.NotMeasured, Words: "not known", Reason: "its room is not known; tell " + lacks}
+		return Verdict{Outcome: judge.NotMeasured, Words: "not known", Reason: "its capacity is not known; tell " + lacks}
 	}
 	return exact(float64(room), float64(w.need.Room()), false, ShowRoom(room))
 }
@@ -104,11 +104,11 @@ func inWords(s judge.Outcome, times float64) string {
 	case s == judge.Meets && (times == 0 || times > 1e6):
 		return "meets it"
 	case s == judge.Meets:
-		return fmt.Sprintf("meets it with %s times", floored(times))
+		return fmt.Sprintf("%s × the bound", floored(times))
 	case times > 0 && times < 1:
-		return fmt.Sprintf("falls short of it by %s", quantity.Share(1-times))
+		return fmt.Sprintf("%s short of the bound", quantity.Share(1-times))
 	}
-	return "falls short of it"
+	return "short of the bound"
 }
 
 // figure judges one bound of a use.
@@ -127,13 +127,13 @@ func (w work) figure(d Demand) Verdict {
 	}
 	doubt := cmp.Or(reached.Values.Unreliable, doubted(samples))
 	if done := reached.Values.Done; done < 1 { // and f waits: it grows for as long as it goes on
-		v.Outcome, v.Words, v.Reason = judge.FallsShort, "falls short of it: the rate is not kept", reached.Values.Reason
+		v.Outcome, v.Words, v.Reason = judge.FallsShort, "falls short: the rate is not sustained", reached.Values.Reason
 		v.Headroom = done
 		if reached.Values.Engine || !d.bound.Most {
-			v.Outcome, v.Words, v.Headroom = judge.Undecided, "not shown: the rate is not kept", 0
+			v.Outcome, v.Words, v.Headroom = judge.Undecided, "not shown: the rate is not sustained", 0
 		}
 		if doubt != "" {
-			v.Outcome, v.Words, v.Reason, v.Headroom = judge.Undecided, "not shown: not to be trusted", doubt, 0
+			v.Outcome, v.Words, v.Reason, v.Headroom = judge.Undecided, "not shown: unreliable", doubt, 0
 		}
 		return v
 	}
@@ -142,7 +142,7 @@ func (w work) figure(d Demand) Verdict {
 		switch {
 		case !d.bound.Most || !f.Spare || reached.Values.Reason != f.None || len(v.Evidence) < 2:
 		case doubt != "":
-			v.Outcome, v.Words, v.Reason = judge.Undecided, "not shown: not to be trusted", doubt
+			v.Outcome, v.Words, v.Reason = judge.Undecided, "not shown: unreliable", doubt
 		default: // what did not happen took no time
 			v.Outcome, v.Words = judge.Meets, "meets it"
 		}
@@ -169,20 +169,20 @@ func (w work) figure(d Demand) Verdict {
 	v.Reason = withoutResult(samples, reached.Values.Remark)
 	switch {
 	case reached.Values.Unreliable != "":
-		v.Outcome, v.Words, v.Reason = judge.Undecided, "not shown: not to be trusted", reached.Values.Unreliable
+		v.Outcome, v.Words, v.Reason = judge.Undecided, "not shown: unreliable", reached.Values.Unreliable
 		v.Headroom, v.Least, v.Most = 0, 0, 0
 	case !m.Known && !seen:
-		v.Outcome, v.Words, v.Reason = judge.Undecided, "not shown: measured once", "one repeat says nothing about the next; measure at least three"
+		v.Outcome, v.Words, v.Reason = judge.Undecided, "not shown: measured once", "one repeat does not show the spread; measure at least three"
 	case v.Outcome == judge.Undecided:
-		v.Words = fmt.Sprintf("not shown: %s lies across it", between(f, m))
-		more := "repeat more often to tell"
+		v.Words = fmt.Sprintf("not shown: %s includes the bound", between(f, m))
+		more := "more repeats would decide"
 		if w.side.Real && len(w.side.Runs) < 3 {
-			more = "by how much it differs from run to run is not known well, and allowed for; measure it again, three runs tell"
+			more = "the spread between runs is not well known, and allowed for; three runs would decide"
 		}
 		v.Reason = cmp.Or(v.Reason, more)
 	case v.Outcome == judge.FallsShort && v.Headroom >= 1:
-		v.Words = fmt.Sprintf("meets it with %s times only", floored(v.Headroom))
-		v.Reason = cmp.Or(v.Reason, fmt.Sprintf("%s times are asked for", plain(w.need.Factor(u))))
+		v.Words = fmt.Sprintf("only %s × the bound", floored(v.Headroom))
+		v.Reason = cmp.Or(v.Reason, fmt.Sprintf("%s × is required", plain(w.need.Factor(u))))
 	default:
 		v.Words = inWords(v.Outcome, v.Headroom)
 	}
@@ -228,7 +228,7 @@ func (w work) look(u Use) (of []compare.Sample, near string) {
 		}
 		if fields := differing(s.Load, *u.Load); len(fields) < nearest {
 			nearest = len(fields)
-			near = fmt.Sprintf("not under this load; nearest is %q of run %d, with other %s", s.Stage, s.Run, strings.Join(fields, ", "))
+			near = fmt.Sprintf("not under this load; the nearest is %q of run %d, with a different %s", s.Stage, s.Run, strings.Join(fields, ", "))
 		}
 	}
 	if near == "" || nearest > 3 {
@@ -251,7 +251,7 @@ func (w work) partSamples(u Use) (of []compare.Sample, near string) {
 		of = append(of, s)
 	}
 	if len(of) == 0 {
-		near = "not with all uses at once; 'heron need measure' does that"
+		near = "not with all uses at once; run 'heron need measure'"
 	}
 	return of, near
 }
@@ -260,7 +260,7 @@ func (w work) partSamples(u Use) (of []compare.Sample, near string) {
 func (w work) alike(u Use, of []compare.Sample) ([]compare.Sample, string) {
 	for _, s := range of[1:] {
 		if !compare.SameWork(s.Load, of[0].Load) {
-			return nil, fmt.Sprintf("stages called %q do different things in runs %d and %d; give the load in place of the stage", u.Stage, of[0].Run, s.Run)
+			return nil, fmt.Sprintf("stages named %q have different loads in runs %d and %d; give the load instead of the stage", u.Stage, of[0].Run, s.Run)
 		}
 	}
 	return of, ""
@@ -302,7 +302,7 @@ func withoutResult(samples []compare.Sample, remark string) string {
 	if failed == 0 {
 		return remark
 	}
-	words := fmt.Sprintf("%d of %d measurements came to nothing: %s", failed, len(samples), why)
+	words := fmt.Sprintf("%d of %d measurements failed: %s", failed, len(samples), why)
 	if remark != "" {
 		words += "; " + remark
 	}

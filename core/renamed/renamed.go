@@ -40,7 +40,7 @@ func Flag(name string) string {
 // old are signs of a document of an earlier version. A quote within a text of JSON has a
 // backslash before it, so each can only stand where a key or a value begins.
 var old = [][]byte{
-	[]byte(`"leadIn`), []byte(`"standing":`), []byte(`"settled"`), []byte(`"within":`), []byte(`"fill":`), []byte(`"memoryBytes":`),
+	[]byte(`"leadIn`), []byte(`"standing":`), []byte(`"tangled":`), []byte(`"astray":`), []byte(`"settled"`), []byte(`"within":`), []byte(`"fill":`), []byte(`"memoryBytes":`),
 	[]byte(`"growth":`), []byte(`"first":`), []byte(`"wrongShare":`), []byte(`"log":"each"`), []byte(`"log":"group"`), []byte(`"log":"gathered"`),
 	[]byte(`"field":"memory"`), []byte(`"field":"growth"`), []byte(`"field":"first"`), []byte(`"field":"wrong"`), []byte(`"field":"within"`),
 }
@@ -94,6 +94,10 @@ func now(key string, value any, under string, object map[string]any) string {
 		return "warmUp"
 	case "leadInSeconds":
 		return "warmUpSeconds"
+	case "tangled":
+		return "correlated"
+	case "astray":
+		return "outlier"
 	case "standing":
 		if of, _ := value.(string); of == "meets" || of == "falls short" || of == "not measured" || of == "not shown" && under != "confronted" {
 			return "outcome"

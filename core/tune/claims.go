@@ -13,21 +13,21 @@ import (
 // together, by its ratio and its verdict; the others are the settings, or the parameters.
 var (
 	nothingKnown = claim.Declare("baseline-without-value", func(t []claim.Term) bool { return len(t) == 0 }, func([]claim.Term) string {
-		return "Nothing is known yet: the baseline has no value."
+		return "There is no result yet: the baseline has no value."
 	})
 	keep = claim.Declare("keep", betterWith, func(t []claim.Term) string {
 		return fmt.Sprintf("Keep %s: %s against the baseline.", listed(names(t[1:])), t[0].Shown)
 	})
 	keepOfAll = claim.Declare("keep-of-all", betterWith, func(t []claim.Term) string {
-		return fmt.Sprintf("Keep %s. With all that looked promising it was %s against the baseline; what of it is not kept brought nothing beside the others.", listed(names(t[1:])), t[0].Shown)
+		return fmt.Sprintf("Keep %s. All promising values together were %s against the baseline; those that are not kept added nothing to the others.", listed(names(t[1:])), t[0].Shown)
 	})
 	notWorthChanging = claim.Declare("nothing-worth-changing", func(t []claim.Term) bool {
 		return len(t) > 1 && t[0].State != string(judge.Better)
 	}, func(t []claim.Term) string {
-		return fmt.Sprintf("Nothing is shown to be worth changing: with %s it was %s against the baseline.", listed(names(t[1:])), t[0].Shown)
+		return fmt.Sprintf("No change is shown to be worth making: with %s the result was %s against the baseline.", listed(names(t[1:])), t[0].Shown)
 	})
 	hopeful = claim.Declare("so-far-promising", underWay, func(t []claim.Term) string {
-		return fmt.Sprintf("So far, in round %s of %s; what looks promising is yet to be measured together.", t[0].Shown, t[1].Shown)
+		return fmt.Sprintf("So far, in round %s of %s. The promising values are measured together next.", t[0].Shown, t[1].Shown)
 	})
 	soFar = claim.Declare("so-far", underWay, func(t []claim.Term) string {
 		return fmt.Sprintf("So far, in round %s of %s:", t[0].Shown, t[1].Shown)
@@ -40,26 +40,26 @@ var (
 	matters      = ofMatter("matters", Matters, func([]claim.Term) string { return "What matters" })
 	mattersNot   = ofMatter("matters-not", MattersNo, func(t []claim.Term) string { return "No difference of " + t[0].Shown + " or more" })
 	notShownHow  = ofMatter("not-shown-either-way", NotShown, func([]claim.Term) string { return "Not shown either way" })
-	notMeasuring = ofMatter("could-not-be-measured", Failed, func([]claim.Term) string { return "Nothing could be measured with" })
+	notMeasuring = ofMatter("could-not-be-measured", Failed, func([]claim.Term) string { return "Measurements failed with" })
 	notTaken     = claim.Declare("target-did-not-take", func(t []claim.Term) bool { // the parameter, and the values
 		return len(t) > 1 && claim.All(t[1:], func(v claim.Term) bool { return v.State == "refused" })
 	}, func(t []claim.Term) string {
-		return fmt.Sprintf("The target did not take %s %s: %s stayed in effect, so nothing is known of what was tried; it would have to allow more.", t[0].Of, listed(names(t[1:])), t[0].Shown)
+		return fmt.Sprintf("The target refused %s %s: %s stayed in effect, so these values were not tested. The target would have to allow more.", t[0].Of, listed(names(t[1:])), t[0].Shown)
 	})
 	drifted = claim.Declare("baseline-drifted", func(t []claim.Term) bool { // the drift, and what counts
 		return len(t) == 2 && math.Abs(t[0].Value) >= t[1].Value/2
 	}, func(t []claim.Term) string {
-		return fmt.Sprintf("The baseline drifted: %s at its last measurement than at its first. Each value was compared within its round, which takes that out.", t[0].Shown)
+		return fmt.Sprintf("The baseline drifted: %s at the last measurement than at the first. Each value is compared within its round, which removes the drift.", t[0].Shown)
 	})
 	notSeen = claim.Declare("smaller-not-seen", func(t []claim.Term) bool { // the resolution, and what counts
 		return len(t) == 2 && t[0].Value > t[1].Value
 	}, func(t []claim.Term) string {
-		return fmt.Sprintf("Differences below about %s could not be seen. More rounds, or longer measurements, show smaller ones.", t[0].Shown)
+		return fmt.Sprintf("Differences below about %s cannot be detected. More rounds, or longer measurements, detect smaller ones.", t[0].Shown)
 	})
 	doubted = claim.Declare("some-doubted", func(t []claim.Term) bool { // how many, and of how many
 		return len(t) == 2 && t[0].Value > 0 && t[0].Value <= t[1].Value
 	}, func(t []claim.Term) string {
-		return fmt.Sprintf("%g of %g measurements are not to be trusted; the findings of each say why.", t[0].Value, t[1].Value)
+		return fmt.Sprintf("%g of %g measurements are unreliable; their findings say why.", t[0].Value, t[1].Value)
 	})
 )
 

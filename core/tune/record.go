@@ -41,7 +41,7 @@ func (a Answer) Record(h Heading) string {
 	for _, caution := range a.Cautions {
 		b.WriteString(wrapped("Caution: " + caution))
 	}
-	b.WriteString("\nEach value alone, over the baseline\n")
+	b.WriteString("\nEach value alone, against the baseline\n")
 	lines := tabwriter.NewWriter(&b, 0, 0, 2, ' ', 0)
 	for _, p := range a.Parameters {
 		fmt.Fprintf(lines, "  %s\t%s\t\t\t%s\n", p.Field, p.From, p.Matter)
@@ -65,7 +65,7 @@ func (a Answer) Record(h Heading) string {
 	}
 	b.WriteString("\nSettings to keep\n")
 	if len(a.Keep) == 0 {
-		b.WriteString("  as they are\n")
+		b.WriteString("  the present ones\n")
 	}
 	for _, s := range a.Keep {
 		fmt.Fprintf(&b, "  %s\n", a.Where(s))
@@ -129,13 +129,13 @@ func (a Answer) Where(s plan.Setting) string {
 	at := s.Field + " = " + s.Value
 	switch instead := a.value(s).InEffect; {
 	case instead != "":
-		return fmt.Sprintf("%s: on the host; the target let %s be in effect, and would have to allow more", at, instead)
+		return fmt.Sprintf("%s: on the host; the target allowed only %s, and would have to allow more", at, instead)
 	case plan.OfSession(s.Field):
-		return at + ": on the host; the target took it, and has to go on allowing it"
+		return at + ": on the host; the target accepts it"
 	case plan.OfArray(s.Field):
 		return at + ": in the array"
 	}
-	return at + ": in what the host asks for"
+	return at + ": in the load"
 }
 
 func counted(n int, what string) string {

@@ -166,7 +166,7 @@ func TestAnExperimentFindsWhatMatters(t *testing.T) {
 		t.Errorf("the baseline was measured %d times", baselines)
 	}
 	record := strings.ReplaceAll(answer.Record(Heading{Run: 3, Volume: "store"}), "\n", " ")
-	for _, words := range []string{"did not take MaxOutstandingR2T 4 and 16: 1 stayed in effect", "No difference of 5 % or more: InitialR2T.", "depth = 32: in what the host asks for", "MaxBurstLength = 1048576: on the host"} {
+	for _, words := range []string{"refused MaxOutstandingR2T 4 and 16: 1 stayed in effect", "No difference of 5 % or more: InitialR2T.", "depth = 32: in the load", "MaxBurstLength = 1048576: on the host"} {
 		if !strings.Contains(record, words) {
 			t.Errorf("the record does not say %q:\n%s", words, record)
 		}
@@ -257,7 +257,7 @@ func TestAnExperimentWithFailures(t *testing.T) {
 	deep := plan.Setting{Field: "depth", Value: "32"}
 	s := &storage{fails: deep, scatter: 0.01, random: rand.New(rand.NewPCG(5, 5))}
 	answer, made := carriedOut(t, plan.Tune{Parameters: tried(plan.Axis{Field: "depth", Values: []string{"32"}}), Rounds: 3}, s)
-	if len(made) != 2 || answer.Parameters[0].Matter != Failed || !strings.Contains(answer.Words, "could be measured") {
+	if len(made) != 2 || answer.Parameters[0].Matter != Failed || !strings.Contains(answer.Words, "Measurements failed with") {
 		t.Errorf("a value that fails: %d measurements, %+v", len(made), answer)
 	}
 	all := steps(t, plan.Tune{Parameters: parameters})

@@ -28,7 +28,7 @@ func (a *Answer) tell() {
 			v := &p.Values[j]
 			switch {
 			case v.Refused:
-				v.Words = "not taken: " + v.InEffect + " stayed in effect"
+				v.Words = "refused: " + v.InEffect + " stayed in effect"
 				continue
 			case v.Failed != "" && len(v.Values) == 0:
 				v.Words = "failed"

@@ -16,13 +16,13 @@ func TestWhatIsSaidOfATwin(t *testing.T) {
 	kinds := map[string]int{}
 	for range 3000 {
 		f := Fitted{Off: 0.3 * r.Float64()}
-		stray := r.Float64()
+		outlying := r.Float64()
 		for load := range 1 + r.IntN(6) {
 			for _, key := range []string{"iops", "p99"} {
 				l := Likeness{Name: fmt.Sprintf("load %d", load), Figure: key, Label: key, Measured: 1000 * (1 + r.Float64())}
 				l.Twin = l.Measured * math.Exp(0.02*r.NormFloat64())
-				if r.Float64() < stray {
-					l.Twin, l.Astray = l.Measured*3, true
+				if r.Float64() < outlying {
+					l.Twin, l.Outlier = l.Measured*3, true
 				}
 				f.Loads = append(f.Loads, l)
 			}
@@ -38,7 +38,7 @@ func TestWhatIsSaidOfATwin(t *testing.T) {
 			f.Parameters = append(f.Parameters, p)
 		}
 		said := f.claims()
-		if len(said) == 0 || (said[0].Kind == "no-twin") == f.alike() {
+		if len(said) == 0 || (said[0].Kind == "fit-failed") == f.alike() {
 			t.Fatalf("alike %t: %+v", f.alike(), said)
 		}
 		for _, c := range said {
@@ -47,8 +47,8 @@ func TestWhatIsSaidOfATwin(t *testing.T) {
 				t.Fatal(err)
 			}
 			for _, term := range c.Terms {
-				if (c.Kind == "strays" || c.Kind == "no-twin") && !slices.ContainsFunc(f.Loads, func(l Likeness) bool {
-					return term.Value == l.Twin/l.Measured && (term.State == astrayState) == l.Astray
+				if (c.Kind == "strays" || c.Kind == "fit-failed") && !slices.ContainsFunc(f.Loads, func(l Likeness) bool {
+					return term.Value == l.Twin/l.Measured && (term.State == outlierState) == l.Outlier
 				}) {
 					t.Fatalf("%s is said of what was not measured: %+v", c.Kind, term)
 				}
@@ -56,10 +56,10 @@ func TestWhatIsSaidOfATwin(t *testing.T) {
 		}
 		strays := slices.IndexFunc(said, func(c claim.Claim) bool { return c.Kind == "strays" })
 		if count := len(f.figures(true)); f.alike() && (strays >= 0) != (count > 0) || strays >= 0 && len(said[strays].Terms) != count {
-			t.Fatalf("%d stray: %+v", count, said)
+			t.Fatalf("%d outlying: %+v", count, said)
 		}
 	}
-	for _, kind := range []string{"off-by", "off-but-for", "not-tried-on-others", "strays", "far-from-its-guess", "went-far-from-its-guess", "hardly-told", "no-twin"} {
+	for _, kind := range []string{"off-by", "off-but-for", "not-tried-on-others", "strays", "far-from-its-guess", "went-far-from-its-guess", "hardly-told", "fit-failed"} {
 		if kinds[kind] < 20 {
 			t.Errorf("%s was said %d times", kind, kinds[kind])
 		}

@@ -21,7 +21,7 @@ type place struct {
 func byCost(a, b place) int { return cmp.Compare(a.cost, b.cost) }
 
 // placed works the cost of a point out: what the rows are off, in deviations, and the way from
-// the guess, as squares; but what strays costs less, after Cauchy. Of rows without a weight
+// the guess, as squares; but an outlier costs less, after Cauchy. Of rows without a weight
 // nothing is known; nil weighs all.
 func (w *fitter) placed(at, logs, weights []float64) place {
 	p := place{at, logs, math.Inf(1)}
@@ -40,7 +40,7 @@ func (w *fitter) placed(at, logs, weights []float64) place {
 	return p
 }
 
-// trusted are the weights of rows at a place: of one that strays less.
+// trusted are the weights of rows at a place: of an outlier less.
 func (w *fitter) trusted(logs, weights []float64) []float64 {
 	all := make([]float64, len(w.rows))
 	for i, r := range w.rows {
@@ -58,15 +58,15 @@ func weight(weights []float64, i int) float64 {
 }
 
 // off is how far a place is off, as a share: by the root of the mean square of the logarithms,
-// those that stray aside.
+// those that outlying aside.
 func (w *fitter) off(logs []float64) float64 {
 	return off(w.rows, logs, func(i int) bool { return math.Abs(logs[i]-w.rows[i].Log) > strayed })
 }
 
-func off(rows []row, logs []float64, astray func(int) bool) float64 {
+func off(rows []row, logs []float64, outlier func(int) bool) float64 {
 	squares, n := 0.0, 0.0
 	for i, r := range rows {
-		if !astray(i) {
+		if !outlier(i) {
 			squares += (logs[i] - r.Log) * (logs[i] - r.Log)
 			n++
 		}
@@ -79,7 +79,7 @@ func off(rows []row, logs []float64, astray func(int) bool) float64 {
 
 // fit finds the best place.
 func (w *fitter) fit(ctx context.Context) (best place, err error) {
-	w.report(func(h *HowNear) { h.Step = "looking around the first guess" })
+	w.report(func(h *HowNear) { h.Step = "searching around the first guess" })
 	starts := w.starts()
 	logs, err := w.evaluate(ctx, starts...)
 	if err != nil {
@@ -103,7 +103,7 @@ func (w *fitter) fit(ctx context.Context) (best place, err error) {
 	slices.SortStableFunc(places, byCost)
 	best = places[0]
 	for _, p := range places[:min(toTheEnd, len(places))] {
-		w.report(func(h *HowNear) { h.Step = "following the best of them" })
+		w.report(func(h *HowNear) { h.Step = "refining the best" })
 		if p, err = w.improve(ctx, p, rounds); err != nil {
 			return best, err
 		}
@@ -114,7 +114,7 @@ func (w *fitter) fit(ctx context.Context) (best place, err error) {
 	if best, err = w.again(ctx, best); err != nil {
 		return best, err
 	}
-	w.report(func(h *HowNear) { h.Step = "settling with longer simulations" })
+	w.report(func(h *HowNear) { h.Step = "refining with longer simulations" })
 	guess, err := w.With(nil)
 	if err != nil {
 		return best, err
@@ -139,7 +139,7 @@ func (w *fitter) again(ctx context.Context, best place) (place, error) {
 		if w.misfit(best) < poor {
 			return best, nil
 		}
-		w.report(func(h *HowNear) { h.Step = "looking for another valley" })
+		w.report(func(h *HowNear) { h.Step = "searching for another minimum" })
 		var points [][]float64
 		for i := range w.free {
 			for _, way := range []float64{math.Log(2), -math.Log(2), math.Log(4), -math.Log(4)} {
@@ -180,7 +180,7 @@ func (w *fitter) again(ctx context.Context, best place) (place, error) {
 	return best, nil
 }
 
-// misfit is the mean square of what rows are off, in deviations, what strays counting less.
+// misfit is the mean square of what rows are off, in deviations, outliers counting less.
 func (w *fitter) misfit(p place) (mean float64) {
 	weights := w.trusted(p.logs, nil)
 	for i, r := range w.rows {

@@ -91,7 +91,7 @@ func (w *fitter) gained(load workload.Spec, before, then *mat.SymDense, times fl
 	for i, p := range w.free {
 		was, is := times*math.Sqrt(before.At(i, i)), times*math.Sqrt(then.At(i, i))
 		if was > well && is < 0.8*was {
-			gains = append(gains, gain{fmt.Sprintf("the %s %s in place of %s", p.Label, within(is), wide(was)), was - is})
+			gains = append(gains, gain{fmt.Sprintf("the %s %s instead of %s", p.Label, within(is), wide(was)), was - is})
 		}
 	}
 	slices.SortStableFunc(gains, func(a, b gain) int { return cmp.Compare(b.by, a.by) })
@@ -100,7 +100,7 @@ func (w *fitter) gained(load workload.Spec, before, then *mat.SymDense, times fl
 		words = append(words, g.words)
 	}
 	if len(words) == 0 {
-		return load.Describe() + ": would tell a little of several parameters."
+		return load.Describe() + ": narrows several parameters a little."
 	}
 	return load.Describe() + ": would tell " + strings.Join(words, ", and ") + "."
 }

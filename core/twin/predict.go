@@ -231,6 +231,6 @@ func offWords(off float64, state State) string {
 	if off < 0 {
 		way = "too little"
 	}
-	place := map[State]string{Inside: "inside the interval", Outside: "outside the interval", NotShown: "and not shown either way: what was measured is itself known within more; measure it again"}[state]
+	place := map[State]string{Inside: "inside the interval", Outside: "outside the interval", NotShown: "and not shown either way: the measurement is less precise than the prediction; measure it again"}[state]
 	return fmt.Sprintf("%s %s, %s", percent(math.Abs(off)), way, place)
 }

@@ -131,7 +131,7 @@ func TestWhatCannotBePredicted(t *testing.T) {
 	far.Offset = 4e12
 	for want, change := range map[string]func(*twin.Predicting){
 		"0 loads are to be predicted":    func(f *twin.Predicting) { f.Loads = nil },
-		"what each of several loads":     func(f *twin.Predicting) { f.Loads[0].Load = together },
+		"the parts of a mixed load":      func(f *twin.Predicting) { f.Loads[0].Load = together },
 		`"small" works on`:               func(f *twin.Predicting) { f.Loads[0].Load = far },
 		"with members[0].capacity 1TiBB": func(f *twin.Predicting) { f.Changes = []plan.Setting{{Field: "members[0].capacity", Value: "1TiBB"}} },
 		array.ErrInvalid.Error():         func(f *twin.Predicting) { f.Changes = []plan.Setting{{Field: "layout.level", Value: "raid6"}} },

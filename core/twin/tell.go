@@ -15,19 +15,19 @@ import (
 )
 
 const (
-	well       = 0.0953 // logarithm of 1.1
-	roughly    = 0.405  // of 1.5
-	tangled    = 0.9    // correlation from which two parameters are not told apart
-	parts      = 5      // into which the loads are cut, to try a twin on each that it was not shown
-	fewest     = 3      // loads for that
-	mostAstray = 3      // figures that are named
-	strange    = 2.3    // logarithm of how far from its guess a parameter is worth a word
+	well         = 0.0953 // logarithm of 1.1
+	roughly      = 0.405  // of 1.5
+	correlated   = 0.9    // correlation from which two parameters are not told apart
+	parts        = 5      // into which the loads are cut, to try a twin on each that it was not shown
+	fewest       = 3      // loads for that
+	mostOutliers = 3      // figures that are named
+	strange      = 2.3    // logarithm of how far from its guess a parameter is worth a word
 )
 
 // tell says what is known of the twin at the best place.
 func (w *fitter) tell(ctx context.Context, best place) (Fitted, error) {
-	r := Fitted{Parameters: []FittedParameter{}, Tangled: []Tangle{}, Loads: []Likeness{}, Next: []Telling{}, Words: []string{}, LeftOut: []string{}, Seed: w.Seed}
-	w.report(func(h *HowNear) { h.Step = "asking how well each parameter is told" })
+	r := Fitted{Parameters: []FittedParameter{}, Correlated: []Correlation{}, Loads: []Likeness{}, Next: []Telling{}, Words: []string{}, LeftOut: []string{}, Seed: w.Seed}
+	w.report(func(h *HowNear) { h.Step = "estimating the uncertainty of each parameter" })
 	k, err := w.known(ctx, best)
 	if err != nil {
 		return r, err
@@ -37,20 +37,20 @@ func (w *fitter) tell(ctx context.Context, best place) (Fitted, error) {
 	for i, p := range w.free {
 		r.Parameters = append(r.Parameters, parameter(p, best.at[i], times*math.Sqrt(covariance.At(i, i))))
 	}
-	r.Tangled = tangles(r.Parameters, covariance, times)
+	r.Correlated = correlations(r.Parameters, covariance, times)
 	r.Off = w.off(best.logs)
 	for i, of := range w.rows {
 		r.Loads = append(r.Loads, Likeness{
 			Name: w.Observed[of.load].Name, Figure: of.figure.Key, Label: of.figure.Label, Unit: of.figure.Unit, Count: of.Count,
-			Measured: math.Exp(of.Log), Twin: math.Exp(best.logs[i]), Off: math.Expm1(best.logs[i] - of.Log), Astray: math.Abs(best.logs[i]-of.Log) > strayed,
+			Measured: math.Exp(of.Log), Twin: math.Exp(best.logs[i]), Off: math.Expm1(best.logs[i] - of.Log), Outlier: math.Abs(best.logs[i]-of.Log) > strayed,
 		})
 	}
-	w.report(func(h *HowNear) { h.Step = "trying it on loads that it was not shown" })
+	w.report(func(h *HowNear) { h.Step = "five-fold cross-validation" })
 	if err := w.prove(ctx, &r, best, k.slopes); err != nil {
 		return r, err
 	}
 	if r.alike() {
-		w.report(func(h *HowNear) { h.Step = "looking for loads that would tell more" })
+		w.report(func(h *HowNear) { h.Step = "searching for the most informative loads" })
 		if r.Next, err = w.next(ctx, best, covariance, times); err != nil {
 			return r, err
 		}
@@ -116,21 +116,21 @@ func wide(within float64) string {
 	return "a factor of " + quantity.Digits(math.Exp(within))
 }
 
-// tangles are the parameters that are only told together.
-func tangles(all []FittedParameter, covariance *mat.SymDense, times float64) []Tangle {
-	found := []Tangle{}
+// correlations are the parameters that are only told together.
+func correlations(all []FittedParameter, covariance *mat.SymDense, times float64) []Correlation {
+	found := []Correlation{}
 	for i := range all {
 		for j := i + 1; j < len(all); j++ {
 			ii, jj, ij := covariance.At(i, i), covariance.At(j, j), covariance.At(i, j)
 			correlation := ij / math.Sqrt(ii*jj)
-			if math.Abs(correlation) < tangled || all[i].Known == Well || all[j].Known == Well {
+			if math.Abs(correlation) < correlated || all[i].Known == Well || all[j].Known == Well {
 				continue
 			}
 			what, variance := "their ratio", ii+jj-2*ij
 			if correlation < 0 {
 				what, variance = "their product", ii+jj+2*ij
 			}
-			found = append(found, Tangle{[2]string{all[i].Key, all[j].Key}, fmt.Sprintf("What was measured does not tell the %s from the %s: %s is known %s, each by itself within %s and %s.",
+			found = append(found, Correlation{[2]string{all[i].Key, all[j].Key}, fmt.Sprintf("The %s and the %s are correlated: %s is known %s, each alone within %s and %s.",
 				all[i].Label, all[j].Label, what, within(times*math.Sqrt(max(variance, 0))), wide(times*math.Sqrt(ii)), wide(times*math.Sqrt(jj)))})
 		}
 	}
@@ -179,8 +179,8 @@ func (w *fitter) prove(ctx context.Context, r *Fitted, best place, slopes *mat.D
 		value, by := math.Exp(logs[i]), math.Expm1(logs[i]-of.Log)
 		r.Loads[i].Unseen, r.Loads[i].UnseenBy = &value, &by
 	}
-	// What strays from a twin that has seen it is no matter of what it has seen.
-	unseen := off(w.rows, logs, func(i int) bool { return r.Loads[i].Astray })
+	// An outlier of the fit says nothing about the cross-validation.
+	unseen := off(w.rows, logs, func(i int) bool { return r.Loads[i].Outlier })
 	r.Unseen = &unseen
 	return nil
 }
@@ -190,7 +190,7 @@ func (w *fitter) prove(ctx context.Context, r *Fitted, best place, slopes *mat.D
 func (r Fitted) alike() bool {
 	near := 0
 	for _, l := range r.Loads {
-		if !l.Astray {
+		if !l.Outlier {
 			near++
 		}
 	}
@@ -202,7 +202,7 @@ func (r Fitted) claims() []claim.Claim {
 	said := []claim.Claim{}
 	say := func(k claim.Kind, terms ...claim.Term) { said = claim.Add(said, k, terms...) }
 	if !r.alike() {
-		say(noTwin, append([]claim.Term{r.worst()}, r.figures(false)...)...)
+		say(fitFailed, append([]claim.Term{r.worst()}, r.figures(false)...)...)
 		for _, p := range r.Parameters {
 			say(wentFar, p.timesOfGuess())
 		}
@@ -212,20 +212,20 @@ func (r Fitted) claims() []claim.Claim {
 	for _, l := range r.Loads {
 		loads[l.Name] = true
 	}
-	astray := r.figures(true)
+	outlier := r.figures(true)
 	terms := []claim.Term{{Of: "off", Value: r.Off, Shown: percent(r.Off)}, {Of: "loads", Value: float64(len(loads)), Shown: counted(len(loads), "load")}}
 	if r.Unseen != nil {
 		terms = append(terms, claim.Term{Of: "unseen", Value: *r.Unseen, Shown: percent(*r.Unseen)})
 	}
-	if n := len(astray); n > 0 {
-		say(offButFor, append([]claim.Term{{Of: "stray", Value: float64(n), Shown: counted(n, "figure")}}, terms...)...)
+	if n := len(outlier); n > 0 {
+		say(offButFor, append([]claim.Term{{Of: "outlying", Value: float64(n), Shown: counted(n, "figure")}}, terms...)...)
 	} else {
 		say(offBy, terms...)
 	}
 	if r.Unseen == nil {
 		say(notTried, terms[1])
 	}
-	say(strays, astray...)
+	say(outliersAre, outlier...)
 	var hardly []claim.Term
 	for _, p := range r.Parameters {
 		if p.Known == Hardly {
@@ -235,17 +235,17 @@ func (r Fitted) claims() []claim.Claim {
 		say(farFromGuess, p.timesOfGuess())
 	}
 	say(hardlyTold, hardly...)
-	for _, t := range r.Tangled {
-		say(tangledUp, claim.Term{Of: "tangle", Shown: t.Words})
+	for _, t := range r.Correlated {
+		say(tangledUp, claim.Term{Of: "correlation", Shown: t.Words})
 	}
 	return said
 }
 
-// figures are those that were measured, with what the twin does in words; only those that stray
+// figures are those that were measured, with what the twin does in words; only those that outlying
 // where that is asked.
 func (r Fitted) figures(onlyAstray bool) (terms []claim.Term) {
 	for _, l := range r.Loads {
-		if !l.Astray && onlyAstray {
+		if !l.Outlier && onlyAstray {
 			continue
 		}
 		terms = append(terms, l.term())
@@ -257,8 +257,8 @@ func (r Fitted) figures(onlyAstray bool) (terms []claim.Term) {
 func (l Likeness) term() claim.Term {
 	f := figure.Of(l.Figure)
 	t := claim.Term{Of: fmt.Sprintf("the %s under %q", l.Label, l.Name), Value: l.Twin / l.Measured, Shown: fmt.Sprintf("%s, where %s was measured", f.Show(l.Twin), f.Show(l.Measured))}
-	if l.Astray {
-		t.State = astrayState
+	if l.Outlier {
+		t.State = outlierState
 	}
 	return t
 }

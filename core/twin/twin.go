@@ -55,9 +55,9 @@ type HowNear struct {
 // Fitted is a twin, with what is known of it.
 type Fitted struct {
 	Parameters []FittedParameter `json:"parameters" doc:"Those that were fitted"`
-	Tangled    []Tangle          `json:"tangled" doc:"Parameters that the measurements cannot tell apart"`
+	Correlated []Correlation     `json:"correlated" doc:"Parameters that the measurements cannot tell apart"`
 	Loads      []Likeness        `json:"loads" doc:"What was measured under each load, and what the twin does"`
-	Off        float64           `json:"off" doc:"How far it is off under the loads that it was fitted to, as a share: e to the root of the mean square of the logarithms, less 1. Figures that stray are left aside"`
+	Off        float64           `json:"off" doc:"How far it is off under the loads that it was fitted to, as a share: e to the root of the mean square of the logarithms, less 1. Figures that outlying are left aside"`
 	Unseen     *float64          `json:"unseen,omitempty" doc:"The same under loads that it was not shown; absent where there were too few"`
 	Next       []Telling         `json:"next" doc:"Loads that would tell most, the best first"`
 	Covariance [][]float64       `json:"covariance" doc:"Of the logarithms of the parameters, in their order"`
@@ -93,8 +93,8 @@ type FittedParameter struct {
 	Spread string         `json:"spread" doc:"The interval, for people"`
 }
 
-// Tangle is two parameters that the measurements tell only together.
-type Tangle struct {
+// Correlation is two parameters that the measurements tell only together.
+type Correlation struct {
 	Keys  [2]string `json:"keys"`
 	Words string    `json:"words"`
 }
@@ -109,7 +109,7 @@ type Likeness struct {
 	Count    int      `json:"count" doc:"Measurements"`
 	Twin     float64  `json:"twin" doc:"What the twin does"`
 	Off      float64  `json:"off" doc:"How much more the twin does, as a share"`
-	Astray   bool     `json:"astray,omitempty" doc:"It is so far off that it counts little in the fit, and not in how far off the twin is"`
+	Outlier  bool     `json:"outlier,omitempty" doc:"It is so far off that it counts little in the fit, and not in how far off the twin is"`
 	Unseen   *float64 `json:"unseen,omitempty" doc:"What a twin does that was fitted without this load"`
 	UnseenBy *float64 `json:"unseenBy,omitempty" doc:"How much more that is than what was measured, as a share"`
 }
@@ -183,7 +183,7 @@ func Observe(samples []Sample) (all []Observed, leftOut []string) {
 		if len(o.Figures) > 0 {
 			all = append(all, o)
 		} else {
-			leftOut = append(leftOut, o.Name+": nothing was counted that could be fitted")
+			leftOut = append(leftOut, o.Name+": no figure of it can be fitted")
 		}
 	}
 	return apartByName(all), leftOut
@@ -209,7 +209,7 @@ func unfit(s Sample) string {
 	case s.Summary == nil:
 		return "there is no result"
 	case s.Doubt != "":
-		return "it is not to be trusted: " + s.Doubt
+		return "it is unreliable: " + s.Doubt
 	}
 	return unlike(s.Load)
 }
@@ -219,11 +219,11 @@ func unlike(load workload.Spec) string {
 	load = load.Completed()
 	switch {
 	case load.Kind == workload.TogetherKind:
-		return "what each of several loads at once did is not fitted"
+		return "the parts of a mixed load are not fitted"
 	case load.Cached:
-		return "the host's memory may have answered"
+		return "the page cache may have answered"
 	case load.Copies > 0, load.Zeroes > 0, load.Swaps > 0:
-		return "simulated arrays do not copy, write zeros or swap by themselves"
+		return "simulated arrays have no offloaded copies, zeroing or compare-and-write"
 	}
 	return ""
 }

@@ -239,10 +239,10 @@ func TestAFormulaIsFoundAndSoIsItsCovariance(t *testing.T) {
 			t.Errorf("%s: %g to %g", p.Key, p.Low, p.High)
 		}
 	}
-	if r.Off > 0.002 || r.Unseen == nil || *r.Unseen > 0.02 || len(r.Tangled) > 0 {
-		t.Errorf("off by %g and %v, tangled %v", r.Off, r.Unseen, r.Tangled)
+	if r.Off > 0.002 || r.Unseen == nil || *r.Unseen > 0.02 || len(r.Correlated) > 0 {
+		t.Errorf("off by %g and %v, correlated %v", r.Off, r.Unseen, r.Correlated)
 	}
-	if !strings.HasPrefix(r.Words[0], "It is off by ") {
+	if !strings.HasPrefix(r.Words[0], "The error is ") {
 		t.Error(r.Words)
 	}
 }
@@ -269,8 +269,8 @@ func TestWhatCannotBeToldApartIsSaid(t *testing.T) {
 	if rate := of["members[0].outerRate"]; rate.Known != twin.Hardly || math.Abs(rate.Value/rate.Guess-1) > 0.05 {
 		t.Errorf("nothing tells the rate: %+v", rate)
 	}
-	if len(r.Tangled) != 1 || !slices.Contains(r.Tangled[0].Keys[:], "members[0].overhead") || !slices.Contains(r.Tangled[0].Keys[:], "members[0].seekAverage") || !strings.Contains(r.Tangled[0].Words, "their product") {
-		t.Errorf("%+v", r.Tangled)
+	if len(r.Correlated) != 1 || !slices.Contains(r.Correlated[0].Keys[:], "members[0].overhead") || !slices.Contains(r.Correlated[0].Keys[:], "members[0].seekAverage") || !strings.Contains(r.Correlated[0].Words, "their product") {
+		t.Errorf("%+v", r.Correlated)
 	}
 	if len(r.Next) == 0 || r.Next[0].Load.Order != workload.Sequential {
 		t.Errorf("%+v", r.Next)
@@ -279,7 +279,7 @@ func TestWhatCannotBeToldApartIsSaid(t *testing.T) {
 
 // A measurement in which the array has something that the guess lacks is named, and does not
 // bend the rest.
-func TestWhatStraysDoesNotBendTheRest(t *testing.T) {
+func TestOutliersDoNotBendTheRest(t *testing.T) {
 	d, truth := exact(t)
 	seen := observed(t, oneDisk, d, tellingAll, 2)
 	seen[3].Figures[0].Log -= math.Log(40) // a fortieth of what it does
@@ -290,11 +290,11 @@ func TestWhatStraysDoesNotBendTheRest(t *testing.T) {
 		}
 	}
 	for i, l := range r.Loads {
-		if l.Astray != (i == 3) {
+		if l.Outlier != (i == 3) {
 			t.Errorf("%+v", l)
 		}
 	}
-	if r.Off > 0.05 || !strings.HasPrefix(r.Words[0], "But for one figure that strays it is off by") || !strings.Contains(r.Words[1], "It strays in the throughput under") {
+	if r.Off > 0.05 || !strings.HasPrefix(r.Words[0], "Without one figure that is an outlier the error is") || !strings.Contains(r.Words[1], "Outliers: the throughput under") {
 		t.Errorf("off by %g: %v", r.Off, r.Words)
 	}
 }
@@ -310,7 +310,7 @@ func TestWhatIsNoTwinIsSaid(t *testing.T) {
 		}
 	}
 	r := fitted(t, twin.Fit{With: reader(plainDisk), Observed: seen, Measure: oneDisk})
-	if !strings.HasPrefix(r.Words[0], "It is no twin: ") || !strings.Contains(r.Words[0], "say in the guess what the volume is made of") || len(r.Next) > 0 {
+	if !strings.HasPrefix(r.Words[0], "The fit failed: ") || !strings.Contains(r.Words[0], "correct the structure in the guess") || len(r.Next) > 0 {
 		t.Errorf("%q, next %v", r.Words, r.Next)
 	}
 }
@@ -402,7 +402,7 @@ func TestWhatIsObserved(t *testing.T) {
 	if all, _ := twin.Observe([]twin.Sample{{Name: "a", Load: plain, Summary: sum(1e6)}, {Name: "a", Load: deeper, Summary: sum(1e6)}}); len(all) != 2 || all[0].Name == all[1].Name || !strings.HasPrefix(all[1].Name, "a (4 KiB") {
 		t.Errorf("%+v", all)
 	}
-	for i, want := range []string{"b: there is no result", "c: it is not to be trusted: it was cut.", "d: the host's memory may", "e: simulated arrays do not copy"} {
+	for i, want := range []string{"b: there is no result", "c: it is unreliable: it was cut.", "d: the page cache may", "e: simulated arrays have no"} {
 		if len(left) != 4 || !strings.HasPrefix(left[i], want) {
 			t.Errorf("%q", left)
 		}

@@ -65,7 +65,7 @@ func TestNeedsOverTheAPI(t *testing.T) {
 		{"judged by no run", http.MethodPost, "/needs/judge", asked{Text: sheet, Setups: []resource.Group{{Runs: []int64{99}}}}, 404, "run 99"},
 		{"judged twice", http.MethodPost, "/needs/judge", asked{Text: sheet, Setups: []resource.Group{{Runs: []int64{1, 1}}}}, 422, "twice"},
 		{"judged on no volume", http.MethodPost, "/needs/judge", asked{Text: sheet, Volumes: []int64{9}}, 404, "volume 9"},
-		{"judged by a mistake", http.MethodPost, "/needs/judge", asked{Text: "name: n\n"}, 422, "asks for nothing"},
+		{"judged by a mistake", http.MethodPost, "/needs/judge", asked{Text: "name: n\n"}, 422, "no requirements"},
 		{"a page", http.MethodPost, "/needs/report", asked{Text: sheet, Setups: group}, 200, "How to repeat it"},
 		{"needed", http.MethodPost, "/volumes/1/needed", map[string]any{"text": sheet, "repeats": 3}, 200, `"there":["reading"]`},
 		{"needed once more", http.MethodPost, "/volumes/1/needed", map[string]any{"text": sheet, "repeats": 3, "all": true}, 200, `"without":["reading"]`},

@@ -137,7 +137,7 @@ func TestNeedsAtOnce(t *testing.T) {
 		sheet string
 		code  int
 		words string
-	}{{alone, 0, "meets all that is asked"}, {together, 3, "All uses were measured at once"}} {
+	}{{alone, 0, "meets all requirements"}, {together, 3, "All uses were measured at once"}} {
 		if _, trouble, err := s.cli("need", "judge", c.sheet, volume.Name, "--fail-if", "falls short"); err == nil {
 			t.Errorf("before it was measured: %s", trouble)
 		}

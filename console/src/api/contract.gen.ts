@@ -1109,7 +1109,7 @@ export interface components {
             /** @enum {string} */
             failure: "any member" | "any two members" | "a path" | "a shelf" | "a controller" | "a power cut" | "a site";
             /**
-             * @description Whether all data stay, and can be had
+             * @description Whether all data stay intact and accessible
              * @enum {string}
              */
             survives: "yes" | "no" | "not known";
@@ -1555,6 +1555,10 @@ export interface components {
              * @description Exact size of the file or device
              */
             sizeBytes: number;
+        };
+        Correlation: {
+            keys: string[];
+            words: string;
         };
         Cost: {
             /** Format: double */
@@ -2205,6 +2209,8 @@ export interface components {
         Fitted: {
             /** @description What to know of it, each with what it is said of */
             claims: components["schemas"]["Claim"][] | null;
+            /** @description Parameters that the measurements cannot tell apart */
+            correlated: components["schemas"]["Correlation"][] | null;
             /** @description Of the logarithms of the parameters, in their order */
             covariance: (number[] | null)[] | null;
             /** @description Measurements that were not used, and why */
@@ -2215,15 +2221,13 @@ export interface components {
             next: components["schemas"]["Telling"][] | null;
             /**
              * Format: double
-             * @description How far it is off under the loads that it was fitted to, as a share: e to the root of the mean square of the logarithms, less 1. Figures that stray are left aside
+             * @description How far it is off under the loads that it was fitted to, as a share: e to the root of the mean square of the logarithms, less 1. Figures that outlying are left aside
              */
             off: number;
             /** @description Those that were fitted */
             parameters: components["schemas"]["FittedParameter"][] | null;
             /** Format: int64 */
             seed: number;
-            /** @description Parameters that the measurements cannot tell apart */
-            tangled: components["schemas"]["Tangle"][] | null;
             /**
              * Format: int64
              * @description Simulations that it took
@@ -2633,8 +2637,6 @@ export interface components {
             files: components["schemas"]["LeftBehind"][] | null;
         };
         Likeness: {
-            /** @description It is so far off that it counts little in the fit, and not in how far off the twin is */
-            astray?: boolean;
             /**
              * Format: int64
              * @description Measurements
@@ -2654,6 +2656,8 @@ export interface components {
              * @description How much more the twin does, as a share
              */
             off: number;
+            /** @description It is so far off that it counts little in the fit, and not in how far off the twin is */
+            outlier?: boolean;
             /**
              * Format: double
              * @description What the twin does
@@ -4521,10 +4525,6 @@ export interface components {
              * @description CPU time of the workers' threads alone for one operation; 0 where it was not recorded
              */
             workerCpuPerOperationSeconds?: number;
-        };
-        Tangle: {
-            keys: string[];
-            words: string;
         };
         TaskShare: {
             /** @enum {string} */

@@ -224,7 +224,7 @@ function Loads({ f }: { f: Fitted }) {
 								<td className="figure">{show(l.unit, l.twin)}</td>
 								<td className="figure">
 									{signed(l.off)}
-									{l.astray && " strays"}
+									{l.outlier && " strays"}
 								</td>
 								<td className="figure">{l.unseenBy === undefined ? "" : signed(l.unseenBy)}</td>
 							</tr>
