@@ -13,6 +13,7 @@ import (
 
 	"patientheron/core/load"
 	"patientheron/core/measure"
+	"patientheron/core/mistake"
 	"patientheron/core/workload"
 	"patientheron/storage/volume/volumetest"
 )
@@ -158,7 +159,7 @@ func TestUnitsThatDoNotCopy(t *testing.T) {
 	v := prepare(t, locator(s, ""))
 	spec := workload.Default()
 	spec.Copies, spec.Blocks = 1, workload.Block(32<<20)
-	var wrong *workload.FieldError
+	var wrong *mistake.Error
 	if _, err := v.Use(spec); !errors.As(err, &wrong) || wrong.Field != "block" {
 		t.Errorf("blocks of 32 MiB: %v", err)
 	}
@@ -223,7 +224,7 @@ func TestSwapsLoseNoCount(t *testing.T) {
 		t.Errorf("counted to %d, and %d counted", got, hosts*depth*rounds)
 	}
 	spec.Blocks = workload.Block(1 << 20)
-	var wrong *workload.FieldError
+	var wrong *mistake.Error
 	if _, err := prepare(t, locator(s, "")).Use(spec); !errors.As(err, &wrong) || wrong.Field != "block" {
 		t.Errorf("blocks of 1 MiB: %v", err)
 	}

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"testing"
 
+	"patientheron/core/mistake"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 )
@@ -886,7 +887,7 @@ func TestImpossibleArrays(t *testing.T) {
 	} {
 		d := disks(2)
 		change(&d)
-		var wrong *FieldError
+		var wrong *mistake.Error
 		if _, err := New(d); !errors.As(err, &wrong) || wrong.Field != field || !errors.Is(err, ErrInvalid) {
 			t.Errorf("%s: %v", field, err)
 		}

@@ -102,7 +102,7 @@ func (a *Array) Happened() []Happening {
 	return happened
 }
 
-// Inject makes a fault happen now. The error is a *FieldError about a fault that this
+// Inject makes a fault happen now. The error is a *mistake.Error about a fault that this
 // array cannot have.
 func (a *Array) Inject(f Fault) error {
 	f.At = quantity.Seconds(float64(a.now) / 1e9)

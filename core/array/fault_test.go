@@ -5,6 +5,7 @@ import (
 	"math"
 	"testing"
 
+	"patientheron/core/mistake"
 	"patientheron/core/quantity"
 )
 
@@ -213,7 +214,7 @@ func TestATransportChangesUnderWay(t *testing.T) {
 func TestInjectedFaultsAreChecked(t *testing.T) {
 	a := build(t, wide(4, Parity))
 	for _, f := range []Fault{{Kind: "gremlins"}, {Kind: MemberFails, Member: 4}, {Kind: CacheFails}, {Kind: PathDrops}, {Kind: RebuildBegin, Member: 1, Rate: 1e6}} {
-		var wrong *FieldError
+		var wrong *mistake.Error
 		if err := a.Inject(f); !errors.As(err, &wrong) {
 			t.Errorf("%+v: %v", f, err)
 		}

@@ -6,31 +6,21 @@ import (
 	"fmt"
 	"math"
 
+	"patientheron/core/mistake"
 	"patientheron/core/quantity"
 )
 
 // ErrInvalid is wrapped by every error about an impossible array.
 var ErrInvalid = errors.New("impossible array")
 
-// FieldError says which part of a description cannot be and why.
-type FieldError struct {
-	Field  string // as in an array file: "layout.level", "members[0].count"
-	Reason string
-}
-
-func (e *FieldError) Error() string { return fmt.Sprintf("%v: %s: %s", ErrInvalid, e.Field, e.Reason) }
-
-// Unwrap makes errors.Is(err, ErrInvalid) true.
-func (e *FieldError) Unwrap() error { return ErrInvalid }
-
 func wrong(field, format string, arguments ...any) error {
-	return &FieldError{Field: field, Reason: fmt.Sprintf(format, arguments...)}
+	return mistake.In(ErrInvalid, field, format, arguments...)
 }
 
 // fewest members of each layout.
 var fewest = map[Level]int{Concatenation: 1, Stripe: 1, Mirror: 2, MirrorStripe: 4, Parity: 3, DoubleParity: 4}
 
-// Validate reports the first thing about d that cannot be, as a *FieldError.
+// Validate reports the first thing about d that cannot be, as a *mistake.Error.
 func (d Description) Validate() error {
 	total := 0
 	for i, g := range d.Members {

@@ -17,25 +17,15 @@ import (
 	"strings"
 
 	"patientheron/core/array"
+	"patientheron/core/mistake"
 	"patientheron/core/quantity"
 )
 
 // ErrInvalid is wrapped by every error about parts that cannot be.
 var ErrInvalid = errors.New("impossible parts")
 
-// FieldError says which part of a list cannot be, and why.
-type FieldError struct {
-	Field  string // such as "drives[0].counts"
-	Reason string
-}
-
-func (e *FieldError) Error() string { return fmt.Sprintf("%v: %s: %s", ErrInvalid, e.Field, e.Reason) }
-
-// Unwrap makes errors.Is(err, ErrInvalid) true.
-func (e *FieldError) Unwrap() error { return ErrInvalid }
-
 func invalid(field, format string, arguments ...any) error {
-	return &FieldError{field, fmt.Sprintf(format, arguments...)}
+	return mistake.In(ErrInvalid, field, format, arguments...)
 }
 
 // Item is what every part has.
@@ -98,7 +88,7 @@ const (
 	mostOfOne   = 64 // parts of a kind
 )
 
-// Validate reports what cannot be of parts. Errors are of type *FieldError.
+// Validate reports what cannot be of parts. Errors are of type *mistake.Error.
 func (p Parts) Validate() error {
 	switch {
 	case p.Name == "":

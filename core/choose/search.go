@@ -13,6 +13,7 @@ import (
 	"patientheron/core/claim"
 	"patientheron/core/compare"
 	"patientheron/core/measure"
+	"patientheron/core/mistake"
 	"patientheron/core/need"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
@@ -176,7 +177,7 @@ func (w *search) prepare() error {
 	}
 	for i, u := range w.Need.Uses {
 		if u.Load == nil {
-			return &need.FieldError{Field: fmt.Sprintf("uses[%d]", i), Reason: fmt.Sprintf("%q names a stage; a search needs its load", u.Name)}
+			return &mistake.Error{Of: need.ErrInvalid, Field: fmt.Sprintf("uses[%d]", i), Reason: fmt.Sprintf("%q names a stage; a search needs its load", u.Name)}
 		}
 		w.loads = append(w.loads, use{u.Name, *u.Load})
 	}

@@ -15,6 +15,7 @@ import (
 	"testing"
 	"testing/fstest"
 
+	"patientheron/core/mistake"
 	"patientheron/core/quantity"
 )
 
@@ -221,7 +222,7 @@ func TestSetsThatCannotBe(t *testing.T) {
 		"classes[0].total":        change(func(c *Class) { c.Number, c.Total = 0, 5 }),
 	} {
 		_, err := New(s, 1)
-		var wrong *FieldError
+		var wrong *mistake.Error
 		if !errors.As(err, &wrong) || wrong.Field != field || !errors.Is(err, ErrInvalid) {
 			t.Errorf("%s: %v", field, err)
 		}

@@ -16,25 +16,15 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"patientheron/core/mistake"
 	"patientheron/core/quantity"
 )
 
 // ErrInvalid is wrapped by all errors about a set that cannot be.
 var ErrInvalid = errors.New("impossible file set")
 
-// FieldError says which part of a set cannot be and why.
-type FieldError struct {
-	Field  string // as in a file: "classes[0].size"
-	Reason string
-}
-
-func (e *FieldError) Error() string { return fmt.Sprintf("%v: %s: %s", ErrInvalid, e.Field, e.Reason) }
-
-// Unwrap makes errors.Is(err, ErrInvalid) true.
-func (e *FieldError) Unwrap() error { return ErrInvalid }
-
 func wrong(field, format string, arguments ...any) error {
-	return &FieldError{Field: field, Reason: fmt.Sprintf(format, arguments...)}
+	return mistake.In(ErrInvalid, field, format, arguments...)
 }
 
 // Set is the shape of a tree of files.
@@ -91,7 +81,7 @@ const (
 	largestFile = quantity.Bytes(1) << 53
 )
 
-// Validate reports the first thing about s that cannot be, as a *FieldError.
+// Validate reports the first thing about s that cannot be, as a *mistake.Error.
 func (s Set) Validate() error {
 	if len(s.Classes) == 0 || len(s.Classes) > mostClasses {
 		return wrong("classes", "%d of them; from 1 to %d", len(s.Classes), mostClasses)

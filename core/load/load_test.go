@@ -13,6 +13,7 @@ import (
 
 	"patientheron/core/load"
 	"patientheron/core/measure"
+	"patientheron/core/mistake"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
 	"patientheron/storage/null"
@@ -395,7 +396,7 @@ func TestImpossibleOnThisVolume(t *testing.T) {
 		"align": func(s *workload.Spec) { s.Span, s.Offset = quantity.MiB/2, 512 },
 	} {
 		_, err := load.Run(t.Context(), load.Job{Workload: spec(change), Volume: small, Clock: load.NewMonotonic()})
-		var wrong *workload.FieldError
+		var wrong *mistake.Error
 		if !errors.As(err, &wrong) || wrong.Field != field {
 			t.Errorf("%s: %v", field, err)
 		}

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"patientheron/core/measure"
+	"patientheron/core/mistake"
 	"patientheron/core/quantity"
 	"patientheron/core/wall"
 	"patientheron/core/workload"
@@ -79,7 +80,7 @@ func fit(spec workload.Spec, facts Facts) (workload.Spec, error) {
 	spec = spec.Completed()
 	files, blocks := spec.OfFiles()
 	if len(files) > 0 != facts.Files {
-		return spec, &workload.FieldError{Field: "kind", Reason: "the volume was made ready for another kind of load"}
+		return spec, &mistake.Error{Of: workload.ErrInvalid, Field: "kind", Reason: "the volume was made ready for another kind of load"}
 	}
 	if spec.Span == 0 && facts.Size > spec.Offset {
 		spec.Span = facts.Size - spec.Offset
@@ -91,11 +92,11 @@ func fit(spec workload.Spec, facts Facts) (workload.Spec, error) {
 		return spec, nil // room was looked at when the files were made ready
 	}
 	if spec.Offset+spec.Span > facts.Size {
-		return spec, &workload.FieldError{Field: "span", Reason: fmt.Sprintf(
+		return spec, &mistake.Error{Of: workload.ErrInvalid, Field: "span", Reason: fmt.Sprintf(
 			"offset and span reach to %s, past the end of the volume at %s; use a smaller span", spec.Offset+spec.Span, facts.Size)}
 	}
 	if _, writes := spec.Body().Reach(); facts.ReadOnly && writes {
-		return spec, &workload.FieldError{Field: "reads", Reason: fmt.Sprintf(
+		return spec, &mistake.Error{Of: workload.ErrInvalid, Field: "reads", Reason: fmt.Sprintf(
 			"%s of operations write, but the volume is read-only; use reads 100%%", 1-spec.Reads)}
 	}
 	if facts.Alignment > 1 && !spec.Cached {
@@ -115,12 +116,12 @@ func fit(spec workload.Spec, facts Facts) (workload.Spec, error) {
 func aligned(spec workload.Spec, a quantity.Bytes) error {
 	for _, b := range spec.Blocks {
 		if b.Size%a != 0 {
-			return &workload.FieldError{Field: "block", Reason: fmt.Sprintf(
+			return &mistake.Error{Of: workload.ErrInvalid, Field: "block", Reason: fmt.Sprintf(
 				"%d bytes is not a multiple of the %d bytes this volume needs for uncached access; use a multiple, or --cached", b.Size, a)}
 		}
 	}
 	if spec.Align%a != 0 || spec.Offset%a != 0 || spec.Stride%a != 0 {
-		return &workload.FieldError{Field: "align", Reason: fmt.Sprintf(
+		return &mistake.Error{Of: workload.ErrInvalid, Field: "align", Reason: fmt.Sprintf(
 			"align, offset and stride must be multiples of the %d bytes this volume needs for uncached access", a)}
 	}
 	return nil

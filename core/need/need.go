@@ -21,6 +21,7 @@ import (
 
 	"patientheron/core/compare"
 	"patientheron/core/figure"
+	"patientheron/core/mistake"
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
@@ -30,19 +31,8 @@ import (
 // ErrInvalid is wrapped by every error about a need that cannot be.
 var ErrInvalid = errors.New("impossible need")
 
-// FieldError says which part of a need cannot be, and why.
-type FieldError struct {
-	Field  string // such as "uses[0].bounds.p99"
-	Reason string
-}
-
-func (e *FieldError) Error() string { return fmt.Sprintf("%v: %s: %s", ErrInvalid, e.Field, e.Reason) }
-
-// Unwrap makes errors.Is(err, ErrInvalid) true.
-func (e *FieldError) Unwrap() error { return ErrInvalid }
-
 func invalid(field, format string, arguments ...any) error {
-	return &FieldError{field, fmt.Sprintf(format, arguments...)}
+	return mistake.In(ErrInvalid, field, format, arguments...)
 }
 
 // Most is how many uses a need may have, and MostBounds how many bounds each.
@@ -219,7 +209,7 @@ func (n Need) Room() quantity.Bytes {
 	return quantity.Bytes(min(room, math.MaxInt64/2))
 }
 
-// Validate reports what cannot be of a need. Errors are of type *FieldError.
+// Validate reports what cannot be of a need. Errors are of type *mistake.Error.
 func (n Need) Validate() error {
 	switch {
 	case n.Name == "":

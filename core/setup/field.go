@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"patientheron/core/mistake"
 	"patientheron/core/quantity"
 )
 
@@ -253,7 +254,7 @@ func Lookup(key string) (FactField, error) {
 	if slices.Contains(free, part) && index < 0 && name != "" && !strings.ContainsAny(name, ".[]: \n\t") && len(name) <= 80 {
 		return FactField{Key: key, Part: partLabel(part), Label: name, Kind: "text"}, nil
 	}
-	return FactField{}, &FieldError{key, "is not a fact of a setup; there are " + known(part)}
+	return FactField{}, &mistake.Error{Of: ErrInvalid, Field: key, Reason: "is not a fact of a setup; there are " + known(part)}
 }
 
 // known lists what may be said about a part, or the parts.
@@ -384,40 +385,40 @@ func parseNumber(text string) (float64, error) {
 var fewest = map[string]float64{"raid1": 2, "raid10": 4, "raid5": 3, "raid6": 4}
 
 // Validate reports the first combination of facts that cannot be, as a
-// *FieldError.
+// *mistake.Error.
 func (s Setup) Validate() error {
 	members, allKnown := s.members()
 	level := s.Text("layout.level")
 	switch least := fewest[level]; {
 	case allKnown && members < least:
-		return &FieldError{"layout.level", fmt.Sprintf("%s of %g members; it needs at least %g", level, members, least)}
+		return mistake.In(ErrInvalid, "layout.level", "%s of %g members; it needs at least %g", level, members, least)
 	case allKnown && level == "raid10" && math.Mod(members, 2) != 0 && s.Text("layout.madeBy") != "btrfs":
-		return &FieldError{"layout.level", fmt.Sprintf("raid10 of %g members; it needs an even number", members)}
+		return mistake.In(ErrInvalid, "layout.level", "raid10 of %g members; it needs an even number", members)
 	case level == "single" && allKnown && members > 1:
-		return &FieldError{"layout.level", fmt.Sprintf("single with %g members; say how they are laid out", members)}
+		return mistake.In(ErrInvalid, "layout.level", "single with %g members; say how they are laid out", members)
 	case allKnown && s.Number("layout.missing") >= members && members > 0 && s.Text("layout.missing") != "":
-		return &FieldError{"layout.missing", fmt.Sprintf("%s of %g members; something must be left", s.Text("layout.missing"), members)}
+		return mistake.In(ErrInvalid, "layout.missing", "%s of %g members; something must be left", s.Text("layout.missing"), members)
 	}
 	for i := range s.Count("cache") {
 		at := fmt.Sprintf("cache[%d].", i)
 		if s.Text(at+"mode") == "write-back" && s.Is(at+"protected") && s.Text(at+"medium") == "ssd" && s.Text(at+"devices") == "1" {
-			return &FieldError{at + "protected", "one device cannot protect what is dirty: when it fails, that is lost; use two, or say no"}
+			return &mistake.Error{Of: ErrInvalid, Field: at + "protected", Reason: "one device cannot protect what is dirty: when it fails, that is lost; use two, or say no"}
 		}
 	}
 	for i := range s.Count("link") {
 		at := fmt.Sprintf("link[%d].", i)
 		for _, end := range []string{"mtuHere", "mtuThere"} {
 			if mtu := s.Number(at + end); s.Text(at+end) != "" && (mtu < 576 || mtu > 65536) {
-				return &FieldError{at + end, fmt.Sprintf("%g; from 576 to 65536", mtu)}
+				return mistake.In(ErrInvalid, at+end, "%g; from 576 to 65536", mtu)
 			}
 		}
 		if s.Text(at+"combined") != "" && s.Text(at+"count") == "1" {
-			return &FieldError{at + "combined", "one link is not combined with another; say how many there are"}
+			return &mistake.Error{Of: ErrInvalid, Field: at + "combined", Reason: "one link is not combined with another; say how many there are"}
 		}
 	}
 	for i := range 1 + s.Count("lowerTier") {
 		if key := TierAt(i) + "level"; s.Text(key) == "raid0" || s.Text(key) == "concatenation" {
-			return &FieldError{key, s.Text(key) + " has no redundancy, and a tier holds the only copy of its data"}
+			return &mistake.Error{Of: ErrInvalid, Field: key, Reason: s.Text(key) + " has no redundancy, and a tier holds the only copy of its data"}
 		}
 	}
 	return nil

@@ -18,6 +18,7 @@ import (
 	"strings"
 	"time"
 
+	"patientheron/core/mistake"
 	"patientheron/core/quantity"
 )
 
@@ -62,19 +63,8 @@ type Setup struct {
 	Facts []Fact `json:"facts"`
 }
 
-// FieldError says which fact cannot be and why.
-type FieldError struct {
-	Key    string
-	Reason string
-}
-
-func (e *FieldError) Error() string { return fmt.Sprintf("%v: %s: %s", ErrInvalid, e.Key, e.Reason) }
-
-// Unwrap makes errors.Is(err, ErrInvalid) true.
-func (e *FieldError) Unwrap() error { return ErrInvalid }
-
 // Set adds or replaces a fact. The value is brought into its usual form. An
-// empty value forgets the fact. Errors are of type *FieldError.
+// empty value forgets the fact. Errors are of type *mistake.Error.
 func (s *Setup) Set(key, value string, origin Origin, at time.Time) error {
 	value = strings.TrimSpace(value)
 	if value != "" {
@@ -83,7 +73,7 @@ func (s *Setup) Set(key, value string, origin Origin, at time.Time) error {
 			return err
 		}
 		if value, err = field.normal(value); err != nil {
-			return &FieldError{key, err.Error()}
+			return &mistake.Error{Of: ErrInvalid, Field: key, Reason: err.Error()}
 		}
 	}
 	s.Facts = slices.DeleteFunc(slices.Clone(s.Facts), func(f Fact) bool { return f.Key == key })

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"patientheron/core/mistake"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
 )
@@ -51,7 +52,7 @@ func TestWhatCannotBeAFact(t *testing.T) {
 		"cost.price": "-1", "cache[0].protected": "perhaps", "host.memory": "lots", "tuning.a b": "1", "link[x].rate": "1MB/s", "session.": "1",
 	} {
 		var s Setup
-		var wrong *FieldError
+		var wrong *mistake.Error
 		if err := s.Set(key, value, Told, time.Time{}); !errors.As(err, &wrong) || !errors.Is(err, ErrInvalid) {
 			t.Errorf("%s = %s: %v", key, value, err)
 		}

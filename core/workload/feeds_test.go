@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"patientheron/core/measure"
+	"patientheron/core/mistake"
 	"patientheron/core/quantity"
 )
 
@@ -209,7 +210,7 @@ func TestFeedLoadsAreRefused(t *testing.T) {
 		"passes":   func(s *Spec, _ *Feeds) { s.Passes = 2 },
 		"kind":     func(s *Spec, _ *Feeds) { s.Kind = BlockKind },
 	} {
-		var wrong *FieldError
+		var wrong *mistake.Error
 		if err := feedLoad(change).Validate(); !errors.As(err, &wrong) || wrong.Field != field {
 			t.Errorf("%s: got %v", field, err)
 		}

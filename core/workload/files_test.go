@@ -12,6 +12,7 @@ import (
 
 	"patientheron/core/fileset"
 	"patientheron/core/measure"
+	"patientheron/core/mistake"
 	"patientheron/core/quantity"
 )
 
@@ -452,7 +453,7 @@ func TestFileLoadsAreRefused(t *testing.T) {
 		"reads":    func(s *Spec, _ *Files) { s.Reads = 0.3 },
 		"treeSeed": func(_ *Spec, f *Files) { f.TreeSeed = 1 << 60 },
 	} {
-		var wrong *FieldError
+		var wrong *mistake.Error
 		if err := fileLoad(change).Validate(); !errors.As(err, &wrong) || wrong.Field != field {
 			t.Errorf("%s: got %v", field, err)
 		}

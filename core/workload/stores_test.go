@@ -8,6 +8,7 @@ import (
 
 	"patientheron/core/fileset"
 	"patientheron/core/measure"
+	"patientheron/core/mistake"
 	"patientheron/core/quantity"
 )
 
@@ -88,7 +89,7 @@ func TestStoresThatCannotBe(t *testing.T) {
 		"clients":    func(s *Spec) { s.Stores.Clients = 1000 },
 		"kind":       func(s *Spec) { s.Kind = BlockKind },
 	} {
-		var wrong *FieldError
+		var wrong *mistake.Error
 		if err := storesLoad(change).Validate(); !errors.As(err, &wrong) || wrong.Field != field {
 			t.Errorf("%s: %v", field, err)
 		}

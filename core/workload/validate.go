@@ -2,27 +2,16 @@ package workload
 
 import (
 	"cmp"
-	"fmt"
 
+	"patientheron/core/mistake"
 	"patientheron/core/quantity"
 )
 
-// FieldError says which field of a workload cannot be and why.
-type FieldError struct {
-	Field  string // as in plan files and on the command line
-	Reason string // what is wrong and what to do
-}
-
-func (e *FieldError) Error() string { return fmt.Sprintf("%v: %s: %s", ErrInvalid, e.Field, e.Reason) }
-
-// Unwrap makes errors.Is(err, ErrInvalid) true.
-func (e *FieldError) Unwrap() error { return ErrInvalid }
-
 func invalid(field, format string, args ...any) error {
-	return &FieldError{Field: field, Reason: fmt.Sprintf(format, args...)}
+	return mistake.In(ErrInvalid, field, format, args...)
 }
 
-// Validate reports the first thing about s that cannot be, as a *FieldError.
+// Validate reports the first thing about s that cannot be, as a *mistake.Error.
 // It does not know the volume: alignment and free space are checked there.
 func (s Spec) Validate() error {
 	if len(s.Together) > 0 && s.Kind != TogetherKind || s.Feeds != nil && s.Kind != FeedsKind || s.Stores != nil && s.Kind != StoresKind || s.Files != nil && (s.Kind == FeedsKind || s.Kind == StoresKind) {

@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"patientheron/core/measure"
+	"patientheron/core/mistake"
 	"patientheron/core/quantity"
 )
 
@@ -59,7 +60,7 @@ func TestValidateNamesTheField(t *testing.T) {
 		"seed":     func(s *Spec) { s.Seed = 1 << 60 },
 		"align":    func(s *Spec) { s.Align = quantity.TiB },
 	} {
-		var wrong *FieldError
+		var wrong *mistake.Error
 		if err := spec(change).Validate(); !errors.As(err, &wrong) || wrong.Field != field || !errors.Is(err, ErrInvalid) {
 			t.Errorf("%s: got %v", field, err)
 		}

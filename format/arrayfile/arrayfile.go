@@ -17,6 +17,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"patientheron/core/array"
+	"patientheron/core/mistake"
 	"patientheron/core/quantity"
 	"patientheron/format/strictyaml"
 )
@@ -52,7 +53,7 @@ func describe(document ast.Node) (array.Description, error) {
 		return r.d, err
 	}
 	if err := r.d.Validate(); err != nil {
-		var field *array.FieldError
+		var field *mistake.Error
 		at := document
 		if errors.As(err, &field) {
 			at = r.places.Find(field.Field, document)
@@ -66,7 +67,7 @@ func describe(document ast.Node) (array.Description, error) {
 func (r *reader) used(idle func(string) string) error {
 	for _, key := range r.places.Stated() {
 		if why := idle(key); why != "" {
-			err := &array.FieldError{Field: key, Reason: why}
+			err := &mistake.Error{Of: array.ErrInvalid, Field: key, Reason: why}
 			return strictyaml.Fail(r.places[key], err, "%s", err)
 		}
 	}
@@ -92,7 +93,7 @@ func ReadFault(text []byte) (array.Fault, error) {
 }
 
 // reader remembers where each part stands, under the names that
-// array.FieldError uses.
+// mistake.Error uses.
 type reader struct {
 	d      array.Description
 	places strictyaml.Places

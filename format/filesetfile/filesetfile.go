@@ -16,6 +16,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"patientheron/core/fileset"
+	"patientheron/core/mistake"
 	"patientheron/core/quantity"
 	"patientheron/format/strictyaml"
 )
@@ -48,7 +49,7 @@ func ReadNode(document ast.Node) (s fileset.Set, err error) {
 		return s, err
 	}
 	if err := s.Validate(); err != nil {
-		var field *fileset.FieldError
+		var field *mistake.Error
 		at := document
 		if errors.As(err, &field) {
 			at = places.Find(field.Field, document)

@@ -17,6 +17,7 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"patientheron/core/mistake"
 	"patientheron/core/need"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
@@ -63,7 +64,7 @@ func Read(text []byte) (n need.Need, err error) {
 		return n, err
 	}
 	if err := n.Validate(); err != nil {
-		var field *need.FieldError
+		var field *mistake.Error
 		at := document
 		if errors.As(err, &field) {
 			at = places.Find(field.Field, document)

@@ -64,7 +64,7 @@ func TestMistakes(t *testing.T) {
 		"two ways to say it":  {"headroom: 1\n", "stage: films\n", 14, "either the name", true},
 		"a negative price":    {"9000", "-9", 7, "-9", true},
 		"contradictory":       {"iops: at least 40 each", "iops: at least 40 each, p50: at least 30ms", 13, "nothing can be both", true},
-		"growth for how long": {"years: 3\n", "", 1, "how many years", false},
+		"growth for how long": {"years: 3\n", "", 1, "number of years", false},
 		"twice":               {"headroom: 1.2", "headroom: 1.2\nheadroom: 2", 4, "headroom", true},
 	} {
 		text := strings.Replace(sheet, c.old, c.new, 1)

@@ -19,6 +19,7 @@ import (
 
 	"patientheron/core/array"
 	"patientheron/core/choose"
+	"patientheron/core/mistake"
 	"patientheron/core/quantity"
 	"patientheron/format/arrayfile"
 	"patientheron/format/strictyaml"
@@ -112,7 +113,7 @@ func Read(text []byte) (p choose.Parts, err error) {
 		return p, err
 	}
 	if err := p.Validate(); err != nil {
-		var field *choose.FieldError
+		var field *mistake.Error
 		at := document
 		if errors.As(err, &field) {
 			at = places.Find(field.Field, document)

@@ -21,6 +21,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"patientheron/core/fileset"
+	"patientheron/core/mistake"
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
@@ -59,7 +60,7 @@ type places struct {
 // locate puts an error about a stage at the field it is about.
 func (p places) locate(err error) error {
 	at := p.stage
-	var field *workload.FieldError
+	var field *mistake.Error
 	if errors.As(err, &field) && p.fields[field.Field] != nil {
 		at = p.fields[field.Field]
 	}

@@ -19,6 +19,7 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 
+	"patientheron/core/mistake"
 	"patientheron/core/setup"
 	"patientheron/format/strictyaml"
 )
@@ -38,10 +39,10 @@ func Read(text []byte, at time.Time) (setup.Setup, error) {
 		return r.s, err
 	}
 	if err := r.s.Validate(); err != nil {
-		var field *setup.FieldError
+		var field *mistake.Error
 		where := document
-		if errors.As(err, &field) && r.places[field.Key] != nil {
-			where = r.places[field.Key]
+		if errors.As(err, &field) && r.places[field.Field] != nil {
+			where = r.places[field.Field]
 		}
 		return r.s, strictyaml.Fail(where, err, "%s", err)
 	}
@@ -101,7 +102,7 @@ func (r *reader) facts(n ast.Node, part string) error {
 			}
 			fact := part + "." + key
 			r.places[fact] = value
-			var field *setup.FieldError
+			var field *mistake.Error
 			err = r.s.Set(fact, text, setup.Told, r.at)
 			if errors.As(err, &field) {
 				return strictyaml.Fail(value, err, "%s: %s", fact, field.Reason)

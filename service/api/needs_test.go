@@ -55,7 +55,7 @@ func TestNeedsOverTheAPI(t *testing.T) {
 		{"checked", http.MethodPost, "/needs/check", sheetOf(sheet), 200, "IOPS at least 10"},
 		{"checked, a mistake", http.MethodPost, "/needs/check", sheetOf("name: n\ncolour: red\n"), 422, "line 2"},
 		{"changed", http.MethodPut, "/needs/1", sheetOf(sheet + "why: because\n"), 200, "because"},
-		{"changed, a mistake", http.MethodPut, "/needs/1", sheetOf("name: n\n"), 422, "asks for nothing"},
+		{"changed, a mistake", http.MethodPut, "/needs/1", sheetOf("name: n\n"), 422, "no requirements"},
 		{"none to change", http.MethodPut, "/needs/9", sheetOf(sheet), 404, "need 9"},
 		{"got", http.MethodGet, "/needs/1", nil, 200, "why: because"},
 		{"none to get", http.MethodGet, "/needs/9", nil, 404, "need 9"},

@@ -11,6 +11,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"patientheron/core/fileset"
+	"patientheron/core/mistake"
 	"patientheron/core/plan"
 	"patientheron/core/workload"
 	"patientheron/format/filesetfile"
@@ -170,7 +171,7 @@ func readLoad(fields map[string]string) (workload.Spec, error) {
 
 // located is an error at the field it is about.
 func located(err error, name string) error {
-	var field *workload.FieldError
+	var field *mistake.Error
 	if errors.As(err, &field) {
 		return &huma.ErrorDetail{Location: field.Field, Message: field.Reason}
 	}

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"patientheron/core/load"
+	"patientheron/core/mistake"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/core/wall"
@@ -315,7 +316,7 @@ func (u unit) copies(spec workload.Spec) ([]byte, error) {
 	case err != nil:
 		return nil, fmt.Errorf("%w: %w; leave the copies out", load.ErrUnsupported, err)
 	case spec.LargestBlock() > most:
-		return nil, &workload.FieldError{Field: "block", Reason: fmt.Sprintf("%s, and the unit copies at most %s with one command; use smaller blocks", spec.LargestBlock(), most)}
+		return nil, &mistake.Error{Of: workload.ErrInvalid, Field: "block", Reason: fmt.Sprintf("%s, and the unit copies at most %s with one command; use smaller blocks", spec.LargestBlock(), most)}
 	}
 	return name, nil
 }
@@ -325,11 +326,11 @@ func (u unit) allows(spec workload.Spec) error {
 	most := func(blocks uint64) quantity.Bytes { return quantity.Bytes(blocks) * quantity.Bytes(u.BlockLength) }
 	switch largest := spec.LargestBlock(); {
 	case spec.Zeroes > 0 && u.MostSame > 0 && largest > most(u.MostSame):
-		return &workload.FieldError{Field: "block", Reason: fmt.Sprintf("%s, and the unit writes at most %s of zeros with one command; use smaller blocks", largest, most(u.MostSame))}
+		return &mistake.Error{Of: workload.ErrInvalid, Field: "block", Reason: fmt.Sprintf("%s, and the unit writes at most %s of zeros with one command; use smaller blocks", largest, most(u.MostSame))}
 	case spec.Swaps > 0 && u.MostCompare == 0:
 		return fmt.Errorf("%w: it does not compare before it writes (COMPARE AND WRITE); leave the swaps out", load.ErrUnsupported)
 	case spec.Swaps > 0 && largest > most(uint64(u.MostCompare)):
-		return &workload.FieldError{Field: "block", Reason: fmt.Sprintf("%s, and the unit compares at most %s with one command; use smaller blocks, such as %s", largest, most(uint64(u.MostCompare)), most(1))}
+		return &mistake.Error{Of: workload.ErrInvalid, Field: "block", Reason: fmt.Sprintf("%s, and the unit compares at most %s with one command; use smaller blocks, such as %s", largest, most(uint64(u.MostCompare)), most(1))}
 	}
 	return nil
 }

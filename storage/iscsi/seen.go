@@ -8,6 +8,7 @@ import (
 	"io"
 	"time"
 
+	"patientheron/core/mistake"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
@@ -75,7 +76,7 @@ func (v *seen) close() {
 // check reports what would stop a run, and gives the tenure of what it may write to.
 func (v *seen) check(l volume.Locator, r volume.Request) (*volume.Tenure, error) {
 	if size := quantity.Bytes(v.Bytes()); r.Size > size {
-		return nil, &workload.FieldError{Field: "span", Reason: fmt.Sprintf("offset and span reach to %s, and the LUN has %s; use a smaller span", r.Size, size)}
+		return nil, &mistake.Error{Of: workload.ErrInvalid, Field: "span", Reason: fmt.Sprintf("offset and span reach to %s, and the LUN has %s; use a smaller span", r.Size, size)}
 	}
 	if !r.Writes {
 		return nil, nil

@@ -20,6 +20,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"patientheron/core/load"
+	"patientheron/core/mistake"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
@@ -87,7 +88,7 @@ func look(path, kind string) (setup.Facts, error) {
 // checkFolder reports why no test file can be made in a folder.
 func (o Opener) checkFolder(path string, request volume.Request) error {
 	if !request.NoBlocks && request.Size == 0 {
-		return &workload.FieldError{Field: "span", Reason: "a folder has no size of its own; say how large the test file shall be, such as --span 10GiB"}
+		return &mistake.Error{Of: workload.ErrInvalid, Field: "span", Reason: "a folder has no size of its own; say how large the test file shall be, such as --span 10GiB"}
 	}
 	if folder := keptAbove(path, o.Kept); folder != "" {
 		return fmt.Errorf("%s: %w: the service keeps %s for itself, and a test file there would take the room of its results; name another folder", path, volume.ErrInUse, folder)

@@ -9,7 +9,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"patientheron/core/workload"
+	"patientheron/core/mistake"
 	"patientheron/storage/volume"
 )
 
@@ -129,7 +129,7 @@ func TestMemoryIsAskedFor(t *testing.T) {
 		t.Errorf("a page cache of 64 GiB within a gibibyte: %v", err)
 	}
 	l.Name = put(t, filepath.Join(folder, "zones.yaml"), "name: Zones\nmembers: {count: 1, medium: ssd, capacity: 64GiB, zone: 64MiB}\nlayout: {level: concatenation}\n")
-	var wrong *workload.FieldError
+	var wrong *mistake.Error
 	if err := o.Check(l, volume.Request{Cached: true, Writes: true}); !errors.As(err, &wrong) || wrong.Field != "cached" {
 		t.Errorf("zones through a page cache: %v", err)
 	}

@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"patientheron/core/array"
+	"patientheron/core/mistake"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
@@ -69,7 +70,7 @@ func (o Opener) Check(l volume.Locator, r volume.Request) error {
 // more memory than there is.
 func fits(d array.Description, r volume.Request) error {
 	if r.Cached && r.Writes && zoned(d) {
-		return &workload.FieldError{Field: "cached", Reason: fmt.Sprintf("the members of %s have zones that the host writes in order, and its page cache writes in another; leave cached out", d.Name)}
+		return &mistake.Error{Of: workload.ErrInvalid, Field: "cached", Reason: fmt.Sprintf("the members of %s have zones that the host writes in order, and its page cache writes in another; leave cached out", d.Name)}
 	}
 	if needs := d.PageCache.Simulating(); r.Cached && r.Memory > 0 && d.Memory()+needs > r.Memory {
 		return fmt.Errorf("%w: simulating a page cache of %s takes up to %s beside the %s of %s, and %s can be spared; make pageCache.size smaller, or leave cached out", volume.ErrMemory, d.PageCache.Completed().Size, needs, d.Memory(), d.Name, r.Memory)
@@ -95,10 +96,10 @@ func zoned(d array.Description) bool {
 // fitsFiles reports files of a load that an array has no room for, or cannot have.
 func fitsFiles(d array.Description, r volume.Request, load workload.Spec) error {
 	if zoned(d) {
-		return &workload.FieldError{Field: "files", Reason: fmt.Sprintf("the members of %s have zones that the host manages, which a file system that writes in place cannot use", d.Name)}
+		return &mistake.Error{Of: workload.ErrInvalid, Field: "files", Reason: fmt.Sprintf("the members of %s have zones that the host manages, which a file system that writes in place cannot use", d.Name)}
 	}
 	if from := load.FromFolder(); from != "" {
-		return &workload.FieldError{Field: "from", Reason: fmt.Sprintf("%s is a real folder, whose time is that of the wall, and %s is simulated; describe the folder (heron files describe %s), name what that writes with files, and leave from out", from, d.Name, from)}
+		return &mistake.Error{Of: workload.ErrInvalid, Field: "from", Reason: fmt.Sprintf("%s is a real folder, whose time is that of the wall, and %s is simulated; describe the folder (heron files describe %s), name what that writes with files, and leave from out", from, d.Name, from)}
 	}
 	var files int64
 	var bytes quantity.Bytes

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"patientheron/core/load"
+	"patientheron/core/mistake"
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
@@ -150,7 +151,7 @@ type Request struct {
 
 // NoFiles is the answer of what loads of files cannot work on.
 func NoFiles(l Locator) error {
-	return &workload.FieldError{Field: "files", Reason: fmt.Sprintf("%s is a %s, and files are made in a folder; name a folder of a file system that is on it", l, l.Kind)}
+	return &mistake.Error{Of: workload.ErrInvalid, Field: "files", Reason: fmt.Sprintf("%s is a %s, and files are made in a folder; name a folder of a file system that is on it", l, l.Kind)}
 }
 
 // Claim states what a user agrees to lose: first in the user's words, which
