@@ -128,7 +128,7 @@ func TestComparisonAsAPage(t *testing.T) {
 	if err := WriteComparison(&b, compared, runs, func(id int64) (*measure.Histogram, error) { return histograms[id], nil }); err != nil {
 		t.Fatal(err)
 	}
-	checkPage(t, b.String(), "throughput doubled", "heron compare 1 2 3", "only the baseline measured it")
+	checkPage(t, b.String(), "throughput doubled", "heron compare 1 2 3", "only in the baseline")
 }
 
 // Reads and writes that fell into the same bucket are one bar of the whole.

@@ -173,13 +173,13 @@ func TestWordsOfMeetings(t *testing.T) {
 		line  []meeting
 		words string
 	}{
-		{line(b, b, b), "new is in front from 1 to 4; they do not meet in what was measured"},
-		{line(b, n, b), "new is in front from 1 to 4 (not shown at 2); they do not meet in what was measured"},
-		{line(w, w, b), "old is in front from 1 to 2; they meet between 2 and 4, at about 2.83; new is in front at 4"},
-		{line(w, n, n, b), "old is in front at 1; they meet between 1 and 8, at about 1.96; new is in front at 8"},
+		{line(b, b, b), "new is ahead from 1 to 4; there is no crossover in the measured range"},
+		{line(b, n, b), "new is ahead from 1 to 4 (not shown at 2); there is no crossover in the measured range"},
+		{line(w, w, b), "old is ahead from 1 to 2; the crossover is between 2 and 4, at about 2.83; new is ahead at 4"},
+		{line(w, n, n, b), "old is ahead at 1; the crossover is between 1 and 8, at about 1.96; new is ahead at 8"},
 		{line(s, s, s), "they are the same from 1 to 4"},
-		{line(s, n, s), "which is in front is shown nowhere from 1 to 4"},
-		{line(b, b, s), "new is in front from 1 to 2; they do not meet in what was measured; no difference is shown at 4"},
+		{line(s, n, s), "no difference is shown from 1 to 4"},
+		{line(b, b, s), "new is ahead from 1 to 2; there is no crossover in the measured range; no difference is shown at 4"},
 	} {
 		if r := met(c.line, "new", "old", quantity.Digits); r.Words != c.words {
 			t.Errorf("%v:\n%s\n%s", c.line, r.Words, c.words)
@@ -236,7 +236,7 @@ func TestNothingIsEnoughThatWasNotAtRest(t *testing.T) {
 			side.Samples[i].Doubts = []judge.Finding{{Kind: "still-moving", Weight: judge.Caution, Figure: "all", Sentence: "It fills."}}
 		}
 	}
-	if told := one(t, Of([]compare.Side{side}, nil, Asked{}), Enough).Sides[0]; told.Value != 0 || !strings.Contains(told.Reason, "at 8 it was not at rest") {
+	if told := one(t, Of([]compare.Side{side}, nil, Asked{}), Enough).Sides[0]; told.Value != 0 || !strings.Contains(told.Reason, "at 8 it was not in steady state") {
 		t.Errorf("%+v", told)
 	}
 }

@@ -84,7 +84,7 @@ func spotOf(p compare.Alone, l along) spot {
 		if len(row.Values.Values) == 0 {
 			s.doubt = row.Reason
 		} else if row.Unreliable != "" {
-			s.doubt = "its rate is not to be trusted"
+			s.doubt = "its rate is unreliable"
 		}
 	}
 	if p.Passes.Going {
@@ -92,7 +92,7 @@ func spotOf(p compare.Alone, l along) spot {
 	}
 	for _, c := range p.Cautions {
 		if slices.Contains(restless, c.Kind) {
-			s.doubt = "it was not at rest yet"
+			s.doubt = "it was not in steady state"
 		}
 	}
 	return s
@@ -142,7 +142,7 @@ func enoughFor(side string, of []spot, f figure.Figure, gain quantity.Share) Tol
 	if e.at == len(line)-1 {
 		before := line[len(line)-2]
 		t.Value = 0
-		t.Shown = "more than was tried"
+		t.Shown = "more than the largest value tried"
 		t.Reason = fmt.Sprintf("from %s to %s, the last, it still gains %s", before.text, last.text, quantity.Share(last.rate.Mean/before.rate.Mean-1))
 		return t
 	}
@@ -153,12 +153,12 @@ func enoughFor(side string, of []spot, f figure.Figure, gain quantity.Share) Tol
 		}
 	}
 	if best.text == at.text {
-		t.Reason = fmt.Sprintf("%s, and no more at any larger one that was tried", f.Show(at.rate.Mean))
+		t.Reason = fmt.Sprintf("%s, and no more at any larger value tried", f.Show(at.rate.Mean))
 	} else {
-		t.Reason = fmt.Sprintf("%s, and %s at %s, the most of the larger ones", f.Show(at.rate.Mean), f.Show(best.rate.Mean), best.text)
+		t.Reason = fmt.Sprintf("%s, and at most %s at a larger value (%s)", f.Show(at.rate.Mean), f.Show(best.rate.Mean), best.text)
 	}
 	if !known {
-		t.Range = "without repeats it is not known how sure that is"
+		t.Range = "without repeats there is no interval"
 		return t
 	}
 	t.Low = line[e.low].at

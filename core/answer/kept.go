@@ -146,7 +146,7 @@ func keptOf(sides []compare.Side, asked Asked) (answers []Conclusion) {
 		read := func(text string) float64 { return numbers[slices.Index(values, text)] }
 		show := func(at float64) string { return values[slices.Index(numbers, at)] }
 		a := Conclusion{Kind: Kept, Stage: l.stage, Field: l.field, Held: l.held}
-		question := "the largest " + l.field + " that is kept"
+		question := "the largest " + l.field + " that is sustained"
 		if asked.Within > 0 {
 			question += " with p99 within " + asked.Within.String()
 		}
@@ -195,15 +195,15 @@ func toldKept(side compare.Side, estimator compare.Estimator, of []compare.Sampl
 	switch {
 	case e.carries == 0 && e.fails > 0 && e.fails == e.least:
 		t.Shown, t.Low = "none", 0
-		t.Reason = fmt.Sprintf("not even %s %s is kept, the least that was tried", l.field, show(e.fails))
+		t.Reason = fmt.Sprintf("not even %s %s is sustained, the smallest value tried", l.field, show(e.fails))
 	case e.carries == 0:
 		t.Shown = "not known"
-		t.Reason = "repeats do not agree at the least that was tried"
+		t.Reason = "repeats disagree at the smallest value tried"
 	case e.fails == 0 && everKept(tried):
 		t.Shown = show(e.carries) + " or more"
-		t.Reason = "the most that was tried"
+		t.Reason = "the largest value tried"
 	case e.fails == 0:
-		t.Shown, t.Range = show(e.carries), "above it repeats do not agree, up to the most that was tried"
+		t.Shown, t.Range = show(e.carries), "above it repeats disagree, up to the largest value tried"
 	default:
 		t.Shown, t.Range = show(e.carries), show(e.fails)+" is not"
 	}
@@ -223,7 +223,7 @@ func everKept(tried []trial) bool {
 // keepsMore is how many times as much a candidate keeps. What is kept lies between the largest
 // value that was and the smallest that was not, and from run to run as much off as runs differ.
 func keepsMore(base, candidate Told, field string) Relation {
-	r := Relation{Side: candidate.Side, Verdict: judge.Missing, Words: "how they stand to each other is not known"}
+	r := Relation{Side: candidate.Side, Verdict: judge.Missing, Words: "no comparison is possible"}
 	b, c := base.edge, candidate.edge
 	if b.least == 0 || c.least == 0 {
 		return r
@@ -244,21 +244,21 @@ func keepsMore(base, candidate Told, field string) Relation {
 		r.Verdict = judge.Better
 		r.Words = fmt.Sprintf("%s keeps more %s: %s as much", name, field, times(r))
 		if r.Times == 0 {
-			r.Words = fmt.Sprintf("%s keeps more %s, of which %s keeps none that was tried", name, field, base.Side)
+			r.Words = fmt.Sprintf("%s sustains more %s; %s sustains none of the values tried", name, field, base.Side)
 		}
 	case r.High > 0 && (r.High < 1 || r.High == 1 && wide == 1):
 		r.Verdict = judge.Worse
 		r.Words = fmt.Sprintf("%s keeps less %s: %s as much", name, field, times(r))
 		if r.Times == 0 {
-			r.Words = fmt.Sprintf("%s keeps none of the %s that was tried, of which %s keeps some", name, field, base.Side)
+			r.Words = fmt.Sprintf("%s sustains none of the %s tried; %s sustains some", name, field, base.Side)
 		}
 	default:
 		r.Verdict = judge.NotShown
-		r.Words = "which keeps more is not shown"
+		r.Words = "no difference is shown"
 		if r.Times > 0 {
 			r.Words += ": " + times(r)
 		} else if b.fails > 0 && c.fails > 0 && b.carries == 0 && c.carries == 0 {
-			r.Words = "neither keeps any that was tried"
+			r.Words = "neither sustains any value tried"
 		}
 	}
 	return r

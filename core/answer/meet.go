@@ -55,7 +55,7 @@ func meetingsOf(c compare.Result) (answers []Conclusion) {
 			continue
 		}
 		f := figure.Of(main)
-		a := Conclusion{Kind: Meet, Stage: l.stage, Field: l.field, Held: l.held, Figure: main, Sides: []Told{}, Title: l.title("where they meet in " + f.Label + " along " + l.field)}
+		a := Conclusion{Kind: Meet, Stage: l.stage, Field: l.field, Held: l.held, Figure: main, Sides: []Told{}, Title: l.title("the crossover in " + f.Label + " along " + l.field)}
 		for i, candidate := range c.Candidates {
 			line := make([]meeting, 0, len(of))
 			for _, p := range of {
@@ -100,7 +100,7 @@ func met(line []meeting, candidate, baseline string, show func(float64) string) 
 		}
 	}
 	if len(front) == 0 {
-		r.Words = "which is in front is shown nowhere from " + line[0].text + " to " + line[len(line)-1].text
+		r.Words = "no difference is shown from " + line[0].text + " to " + line[len(line)-1].text
 		if !slices.ContainsFunc(line, func(m meeting) bool { return m.verdict != judge.Same }) {
 			r.Verdict, r.Words = judge.Same, "they are the same from "+line[0].text+" to "+line[len(line)-1].text
 		}
@@ -112,7 +112,7 @@ func met(line []meeting, candidate, baseline string, show func(float64) string) 
 		if i < len(front) && front[i].verdict == front[begins].verdict {
 			continue
 		}
-		stretch := name[front[begins].verdict] + " is in front"
+		stretch := name[front[begins].verdict] + " is ahead"
 		switch first, last := front[begins], front[i-1]; {
 		case first.text == last.text:
 			stretch += " at " + first.text
@@ -132,7 +132,7 @@ func met(line []meeting, candidate, baseline string, show func(float64) string) 
 	}
 	if len(r.Meets) == 0 {
 		r.Verdict = front[0].verdict
-		words = append(words, "they do not meet in what was measured")
+		words = append(words, "there is no crossover in the measured range")
 	}
 	outside := slices.DeleteFunc(slices.Clone(line), func(m meeting) bool {
 		return m.at >= front[0].at && m.at <= front[len(front)-1].at
@@ -162,7 +162,7 @@ func between(line []meeting, from, to float64) string {
 // crossingOf is where the one in front changes between two places: where a line through the
 // logarithms of the gains passes nothing, along the logarithm of the values where they have one.
 func crossingOf(from, to meeting, line []meeting, show func(float64) string) Crossing {
-	c := Crossing{From: from.at, To: to.at, Words: "they meet between " + from.text + " and " + to.text}
+	c := Crossing{From: from.at, To: to.at, Words: "the crossover is between " + from.text + " and " + to.text}
 	scale, back := func(x float64) float64 { return x }, func(x float64) float64 { return x }
 	if from.at > 0 {
 		scale, back = math.Log, math.Exp

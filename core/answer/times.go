@@ -105,7 +105,7 @@ func (m measured) answer(sides []compare.Side) Conclusion {
 				t.Range = m.figure.Show(max(t.Low, 0)) + " to " + m.figure.Show(t.High)
 			}
 			if v.Unreliable != "" {
-				t.Reason = "not to be trusted: " + v.Unreliable
+				t.Reason = "unreliable: " + v.Unreliable
 			}
 		}
 		if a.Kind == Finish {
@@ -117,13 +117,13 @@ func (m measured) answer(sides []compare.Side) Conclusion {
 		r := Relation{Side: sides[i+1].Name, Times: o.Ratio.Value, Low: o.Low, High: o.High, Verdict: o.Verdict}
 		switch o.Verdict {
 		case judge.Missing:
-			r.Words = "how they stand to each other is not known"
+			r.Words = "no comparison is possible"
 		case judge.Same:
 			r.Words = "the same"
 		case judge.NotShown, judge.Hint:
-			r.Words = m.figure.InWords(o.Ratio.Value) + ", which is not shown"
+			r.Words = m.figure.InWords(o.Ratio.Value) + ", not significant"
 			if o.Verdict == judge.Hint {
-				r.Words = m.figure.InWords(o.Ratio.Value) + ": one repeat on a side is no more than a hint"
+				r.Words = m.figure.InWords(o.Ratio.Value) + ": only a hint, with one repeat on a side"
 			}
 		default:
 			r.Words = m.figure.InWords(o.Ratio.Value)
@@ -133,7 +133,7 @@ func (m measured) answer(sides []compare.Side) Conclusion {
 		}
 		base, candidate := a.Sides[0], a.Sides[i+1]
 		if a.Kind == Finish && base.Price > 0 && candidate.Price > 0 && base.Price != candidate.Price {
-			r.Words += ", for " + quantity.Digits(candidate.Price/base.Price) + " times the price"
+			r.Words += ", for " + quantity.Digits(candidate.Price/base.Price) + " × the price"
 		}
 		a.Ratios = append(a.Ratios, r)
 	}

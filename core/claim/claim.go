@@ -7,7 +7,7 @@
 //	var slower = claim.Declare("slower-with-more", func(t []claim.Term) bool {
 //		return len(t) == 2 && t[1].Value < t[0].Value
 //	}, func(t []claim.Term) string {
-//		return "beyond " + t[0].Of + " it is slower with more"
+//		return "beyond " + t[0].Of + " the rate falls"
 //	})
 //
 //	said = claim.Add(said, slower, best, last)

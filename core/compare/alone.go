@@ -78,7 +78,7 @@ func peculiar(f figure.Figure, v Values, p judge.Passes, burst string) string {
 		words = append(words, fmt.Sprintf("nothing moved in %d of %d repeats", v.Idle, len(all)))
 	}
 	if v.Unreliable != "" {
-		words = append(words, "not to be trusted: "+v.Unreliable)
+		words = append(words, "unreliable: "+v.Unreliable)
 	}
 	return strings.Join(words, "; ")
 }
@@ -96,7 +96,7 @@ func burstsAlone(of []Sample) string {
 		return ""
 	}
 	f := of[0].Summary.Phases.Fall
-	return fmt.Sprintf("the first repeat alone began with a burst, at %s for %s, until what carries it was full", f.From, f.Bytes)
+	return fmt.Sprintf("only the first repeat began with a burst of %s for %s, until a cache was full", f.From, f.Bytes)
 }
 
 // passesInWords says what was cold and what is warm. A load that is slower once it
@@ -106,13 +106,13 @@ func passesInWords(f figure.Figure, v Values, p judge.Passes) string {
 	first, last := f.Show(all[0]), f.Show(all[len(all)-1])
 	slower := ""
 	if (p.Gain < 0) != f.Lower {
-		slower = "; it gets slower as it warms, so that what the first passes leave behind costs more than it saves"
+		slower = "; it gets slower as it warms: the state that the first passes leave costs more than it saves"
 	}
 	switch {
 	case p.Going:
-		return fmt.Sprintf("still changing from pass to pass, from %s to %s at the last: warm is not reached%s", first, last, slower)
+		return fmt.Sprintf("still changing from pass to pass, from %s to %s at the last: not warm yet%s", first, last, slower)
 	case p.Shape == judge.FirstApart:
-		return fmt.Sprintf("the first pass is apart: %s cold, %s warm%s", first, f.Show(v.Taken.Mean), slower)
+		return fmt.Sprintf("the first pass differs: %s cold, %s warm%s", first, f.Show(v.Taken.Mean), slower)
 	}
 	from := fmt.Sprint(p.Warm)
 	if p.Low < p.High {

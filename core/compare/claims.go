@@ -20,47 +20,47 @@ var (
 	noLonger = claim.Declare("takes-no-longer", func(t []claim.Term) bool { // latencies, from the first spot on
 		return len(t) > 1 && claim.All(t, func(s claim.Term) bool { return s.Value > 0 && s.Value <= t[0].Value*alikeLatency })
 	}, func(t []claim.Term) string {
-		return fmt.Sprintf("up to %s %s an operation takes no longer than at %s", t[0].State, t[len(t)-1].Of, t[0].Of)
+		return fmt.Sprintf("up to %s %s the latency is that at %s", t[0].State, t[len(t)-1].Of, t[0].Of)
 	})
 	knee = claim.Declare("knee", func(t []claim.Term) bool { // power, rate for its latency: of the knee, and of all others
 		return len(t) > 1 && claim.All(t, func(s claim.Term) bool { return s.Value <= t[0].Value })
 	}, func(t []claim.Term) string {
-		return fmt.Sprintf("beyond %s %s more load buys more waiting than work", t[0].State, t[0].Of)
+		return fmt.Sprintf("beyond %s %s more load adds queueing rather than throughput", t[0].State, t[0].Of)
 	})
 	waitsForShared = claim.Declare("waits-for-shared", func(t []claim.Term) bool { // contention, and how well the law fits
 		return len(t) == 2 && t[0].Value >= 0 && t[0].Value <= 1 && t[1].Value >= 0.5
 	}, func(t []claim.Term) string {
-		return "the share that waits for something shared is " + t[0].Shown
+		return "the serial share (contention) is " + t[0].Shown
 	})
 	eachDoes = claim.Declare("each-does", func(t []claim.Term) bool { // rates for each, of the first and of the last, and the share
 		return len(t) == 3 && t[0].Value > 0 && math.Abs(t[1].Value/t[0].Value-t[2].Value) <= 1e-9*t[2].Value
 	}, func(t []claim.Term) string {
-		return fmt.Sprintf("each of %s does %s of what each of %s does", t[1].Of, t[2].Shown, t[0].Of)
+		return fmt.Sprintf("each of %s does %s of the work of each of %s", t[1].Of, t[2].Shown, t[0].Of)
 	})
 	slowerWithMore = claim.Declare("slower-with-more", func(t []claim.Term) bool { // rates of the best and of the last, and their ratio
 		return len(t) == 3 && t[1].Value <= lower*t[0].Value && (t[2].High == 0 || t[2].High < 1)
 	}, func(t []claim.Term) string {
-		return "beyond " + t[0].Of + " it is slower with more"
+		return "beyond " + t[0].Of + " the rate falls"
 	})
 	worthNotSaid = claim.Declare("worth-not-known", func(t []claim.Term) bool { return len(t) == 0 }, func([]claim.Term) string {
-		return "what it is worth is not said, since a rate along it is not to be trusted"
+		return "there is no figure for its worth, because a rate along it is unreliable"
 	})
 	mostForPrice = claim.Declare("most-for-its-price", func(t []claim.Term) bool { // rates for the price, of the best first and then of all
 		return len(t) > 1 && claim.All(t, func(s claim.Term) bool { return s.Value > 0 && s.Value <= t[0].Value })
 	}, func(t []claim.Term) string {
-		words := fmt.Sprintf("for its price it does most at %s, %s for each 1,000", t[0].Of, t[0].Shown)
+		words := fmt.Sprintf("the best value for money is at %s: %s per 1,000", t[0].Of, t[0].Shown)
 		if t[0].Of == t[len(t)-1].Of {
-			words += ", the last that was tried"
+			words += ", the last value tried"
 		}
 		return words
 	})
 	notWorse = claim.Declare("not-shown-to-be-worse", func(t []claim.Term) bool { // the best, and those whose interval reaches into its
 		return len(t) > 1 && claim.All(t[1:], func(s claim.Term) bool { return s.High >= t[0].Low && t[0].Low > 0 })
 	}, func(t []claim.Term) string {
-		return "at " + claim.Names(t[1:], len(t)) + " it is not shown to do less for its price"
+		return "at " + claim.Names(t[1:], len(t)) + " the value for money is not shown to be lower"
 	})
 	repeatsWouldTell = claim.Declare("repeats-would-tell", func(t []claim.Term) bool { return len(t) == 0 }, func([]claim.Term) string {
-		return "repeats would tell what others do as much for theirs"
+		return "repeats would show which others are as good"
 	})
 	within = claim.Declare("p99-within", func(t []claim.Term) bool { // what is wanted, its p99, and its rate
 		return len(t) == 3 && t[1].Value > 0 && t[1].Value <= t[0].Value
@@ -81,10 +81,10 @@ var (
 	}, func(t []claim.Term) string { return t[0].Of + ": " + t[0].Shown })
 	alike     = ofVerdict("same-within", judge.Same, func(t []claim.Term) string { return fmt.Sprintf("the same within %s: ", t[0].Shown) })
 	notShown  = ofVerdict("no-difference-shown", judge.NotShown, func([]claim.Term) string { return "no difference shown: " })
-	hinted    = ofVerdict("no-more-than-a-hint", judge.Hint, func([]claim.Term) string { return "one repeat on a side, so no more than a hint: " })
+	hinted    = ofVerdict("no-more-than-a-hint", judge.Hint, func([]claim.Term) string { return "only a hint, with one repeat on a side: " })
 	missing   = ofVerdict("not-comparable", judge.Missing, func([]claim.Term) string { return "not comparable: " })
 	nothingOf = claim.Declare("nothing-in-common", func(t []claim.Term) bool { return len(t) == 0 }, func([]claim.Term) string {
-		return "Nothing was measured on both sides in the same way"
+		return "No load was measured on both sides"
 	})
 )
 
@@ -124,7 +124,7 @@ func claimsOf(parts []Part, noise quantity.Share) (claims []claim.Claim) {
 	for _, p := range parts {
 		t := claim.Term{Of: p.Title, Value: p.Gain, Shown: p.Words, State: string(p.Verdict)}
 		if p.Unreliable {
-			t.Of += " (not to be trusted)"
+			t.Of += " (unreliable)"
 		}
 		switch p.Verdict {
 		case judge.Better, judge.Worse:

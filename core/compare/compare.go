@@ -172,9 +172,9 @@ func (c *Result) match(baseline Side, base *groups, candidates []Side, others []
 			theirs := others[i].of[key]
 			switch difference := loadsDiffer(of, theirs); {
 			case theirs == nil:
-				missing(side.Name, key, "only the baseline measured it")
+				missing(side.Name, key, "only in the baseline")
 			case difference != "" && theirs[0].As == "":
-				missing(side.Name, key, "the loads differ: "+difference+"; where they do the same by other means, compare one stage as the other")
+				missing(side.Name, key, "the loads differ: "+difference+"; if they do the same by other means, compare them with --match")
 			default:
 				matched[i], found = theirs, true
 				p.As, p.Means = cmp.Or(p.As, theirs[0].As), cmp.Or(p.Means, difference)
@@ -215,7 +215,7 @@ func (c *Result) match(baseline Side, base *groups, candidates []Side, others []
 	for i, side := range candidates {
 		for _, key := range others[i].order {
 			if base.of[key] == nil {
-				missing(side.Name, key, "the baseline did not measure it")
+				missing(side.Name, key, "not in the baseline")
 			}
 		}
 	}
@@ -291,7 +291,7 @@ func handling(base, side Side) string {
 	if ours == theirs || ours == "" || theirs == "" || base.Real != side.Real {
 		return ""
 	}
-	return fmt.Sprintf("Operations were handed over through %s here and through %s in the baseline: on fast storage that alone makes a difference.", theirs, ours)
+	return fmt.Sprintf("Operations went through %s here and through %s in the baseline: on fast storage that alone makes a difference.", theirs, ours)
 }
 
 // failures lists what failed, with its reason.
@@ -410,16 +410,16 @@ func (c *Result) candidate(number int, side Side, difference setup.Difference, r
 
 // takenTogether says the geometric mean of so many gains.
 func takenTogether(index judge.Mean, of, leftOut int) string {
-	words := fmt.Sprintf("Taken together %s times the baseline", quantity.Digits(index.Mean))
+	words := fmt.Sprintf("Over all: %s × the baseline", quantity.Digits(index.Mean))
 	if index.Low > 0 {
 		words += fmt.Sprintf(" (%s to %s)", quantity.Digits(index.Low), quantity.Digits(index.High))
 		if index.Low <= 1 && index.High >= 1 {
-			words += ", which shows no difference"
+			words += " (no difference shown)"
 		}
 	}
 	words += fmt.Sprintf(": the geometric mean of the gains in %d %s", of, plural("figure", of))
 	if leftOut > 0 {
-		words += fmt.Sprintf("; %d more left out: hints, missing or not to be trusted", leftOut)
+		words += fmt.Sprintf("; %d more are left out: hints, missing or unreliable", leftOut)
 	}
 	return words + "."
 }

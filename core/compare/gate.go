@@ -43,7 +43,7 @@ func ParseGate(text string) (Gate, error) {
 			return g, fmt.Errorf("%w: the condition %q: %w", ErrInvalid, text, err)
 		}
 		if !g.more() && g.By >= 1 {
-			return g, fmt.Errorf("%w: the condition %q is never met: %s cannot become less by %s; ask for less than 100%%", ErrInvalid, text, g.Figure.Label, g.By)
+			return g, fmt.Errorf("%w: the condition %q can never be met: %s cannot fall by %s; use less than 100%%", ErrInvalid, text, g.Figure.Label, g.By)
 		}
 	}
 	return g, nil
@@ -149,23 +149,23 @@ func (g Gate) judge(baseline Values, o Outcome, among int, mixed string) (is ans
 	case o.Verdict == judge.Missing:
 		return incomparable, cmp.Or(o.Reason, baseline.Reason, "there is no value")
 	case baseline.Taken.Mean == 0:
-		return incomparable, "the baseline moved nothing"
+		return incomparable, "the baseline is zero"
 	case !o.Ratio.Known() && o.Verdict == judge.Same: // number for number
 		return notMet, ""
 	case o.Climbs != "":
-		return across, "its passes still change (" + o.Climbs + "); measure more of them"
+		return across, "its passes are still changing (" + o.Climbs + "); measure more of them"
 	case !o.Ratio.Known():
 		return incomparable, "one repeat on a side; measure at least three"
 	case baseline.Idle+o.Idle > 0 && !o.Ratio.Shown(among):
 		return incomparable, cmp.Or(o.Remark, baseline.Remark)
 	case high == 0:
-		return across, "nothing is known of the change; more runs, measured in turn, tell"
+		return across, "the change is not known; more runs, measured alternately, would decide"
 	case g.more() && low > bound, !g.more() && high < bound:
 		return met, ""
 	case g.more() && high <= bound, !g.more() && low >= bound:
 		return notMet, ""
 	}
-	return across, fmt.Sprintf("the change lies between %s and %s; more runs, measured in turn, tell", signed(low), signed(high))
+	return across, fmt.Sprintf("the change is between %s and %s; more runs, measured alternately, would decide", signed(low), signed(high))
 }
 
 // signed is a ratio as a change in per cent.

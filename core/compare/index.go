@@ -49,7 +49,7 @@ func CheckWeights(weights []Weight) error {
 	for _, w := range weights {
 		switch {
 		case !(w.Weight > 0) || math.IsInf(w.Weight, 0):
-			return fmt.Errorf("%w: the weight of %q is %g; it has to be more than nothing, and a stage without one does not count", ErrInvalid, w.Stage, w.Weight)
+			return fmt.Errorf("%w: the weight of %q is %g; it has to be above 0; leave it out for a stage that does not count", ErrInvalid, w.Stage, w.Weight)
 		case seen[w.Stage]:
 			return fmt.Errorf("%w: %q has two weights", ErrInvalid, w.Stage)
 		}
@@ -101,7 +101,7 @@ func (c *Result) weighed(candidate int, weights []Weight) Weighed {
 			}
 		}
 		if len(points) == 0 {
-			w.refuse(weight.Stage, "it was not measured on both, or not under the same load")
+			w.refuse(weight.Stage, "not measured on both sides, or not under the same load")
 			continue
 		}
 		for _, i := range points {
@@ -111,9 +111,9 @@ func (c *Result) weighed(candidate int, weights []Weight) Weighed {
 			share := weight.Weight / total / float64(len(points))
 			switch {
 			case part.Unreliable:
-				w.refuse(p.Title, "its figure is not to be trusted")
+				w.refuse(p.Title, "its figure is unreliable")
 			case !(part.Gain > 0) || math.IsInf(part.Gain, 0):
-				w.refuse(p.Title, "it has no value on one of both")
+				w.refuse(p.Title, "one side has no value")
 			default:
 				w.Parts = append(w.Parts, WeighedShare{i, p.Title, p.Main, share, part.Gain, math.Pow(part.Gain, share)})
 				index += share * math.Log(part.Gain)
@@ -168,7 +168,7 @@ func (c Candidate) part(point int) Part {
 
 // words say an index, and what it is made of.
 func (w Weighed) words() string {
-	words := quantity.Digits(w.Index.Mean) + " times as good"
+	words := quantity.Digits(w.Index.Mean) + " × the baseline"
 	if w.Index.Known {
 		words += fmt.Sprintf(" (%s to %s)", quantity.Digits(w.Index.Low), quantity.Digits(w.Index.High))
 	}

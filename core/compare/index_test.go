@@ -58,7 +58,7 @@ func TestAnIndexWithWeights(t *testing.T) {
 	if math.Abs(product/w.Index.Mean-1) > 1e-9 {
 		t.Errorf("the parts make %g of %g", product, w.Index.Mean)
 	}
-	if !strings.HasPrefix(w.Words, "1.41 times as good (") || !strings.Contains(w.Words, "lookups 2.00 with 75 %") {
+	if !strings.HasPrefix(w.Words, "1.41 × the baseline (") || !strings.Contains(w.Words, "lookups 2.00 with 75 %") {
 		t.Error(w.Words)
 	}
 	if r = Sides(baseline, []Side{candidate}, 0); true {
@@ -72,11 +72,11 @@ func TestAnIndexWithWeights(t *testing.T) {
 func TestNoIndexOfWhatWasNotMeasured(t *testing.T) {
 	weights := []Weight{{"lookups", 1}, {"copies", 2}}
 	for words, change := range map[string]func(b, c *Side){
-		`of "copies" it was not measured on both`: func(_, c *Side) { c.Samples = c.Samples[:6] },
-		`of "lookups" its figure is not to be trusted`: func(_, c *Side) {
+		`of "copies" not measured on both`: func(_, c *Side) { c.Samples = c.Samples[:6] },
+		`of "lookups" its figure is unreliable`: func(_, c *Side) {
 			c.Samples[0].Doubts = []judge.Finding{{Weight: judge.Unreliable, Figure: "all", Sentence: "It was memory."}}
 		},
-		`of "copies" it was not measured on both, or not`: func(b, _ *Side) { b.Samples[6].Load.Depth, b.Samples[7].Load.Depth, b.Samples[8].Load.Depth = 9, 9, 9 },
+		`of "copies" not measured on both sides, or not`: func(b, _ *Side) { b.Samples[6].Load.Depth, b.Samples[7].Load.Depth, b.Samples[8].Load.Depth = 9, 9, 9 },
 	} {
 		b, c := weighedSides()
 		change(&b, &c)
@@ -97,7 +97,7 @@ func TestNoIndexOfWhatWasNotMeasured(t *testing.T) {
 
 func TestImpossibleWeights(t *testing.T) {
 	for words, weights := range map[string][]Weight{
-		"has to be more than nothing":     {{"lookups", 0}},
+		"has to be above 0":               {{"lookups", 0}},
 		`the weight of "lookups" is NaN`:  {{"lookups", math.NaN()}},
 		`the weight of "lookups" is +Inf`: {{"lookups", math.Inf(1)}},
 		`"lookups" has two weights`:       {{"lookups", 1}, {"lookups", 2}},

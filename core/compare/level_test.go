@@ -34,13 +34,13 @@ func TestSentencesAboutALineHoldForIt(t *testing.T) {
 		}
 		return Lines(swept(field, values, rates), 0, nil)[0].Words
 	}
-	if w := words("members.count", 524, 953, 953, 954); strings.Contains(w, "slower") {
+	if w := words("members.count", 524, 953, 953, 954); strings.Contains(w, "falls") {
 		t.Errorf("level: %s", w)
 	}
-	if w := words("members.count", 500, 1000, 1500, 900); !strings.Contains(w, "beyond 4 it is slower with more") {
+	if w := words("members.count", 500, 1000, 1500, 900); !strings.Contains(w, "beyond 4 the rate falls") {
 		t.Errorf("falling: %s", w)
 	}
-	beyond, noLonger := regexp.MustCompile(`beyond (\d+) it is slower`), regexp.MustCompile(`up to depth (\d+) an operation takes no longer`)
+	beyond, noLonger := regexp.MustCompile(`beyond (\d+) the rate falls`), regexp.MustCompile(`up to depth (\d+) the latency is that at`)
 	r := rand.New(rand.NewPCG(1, 1))
 	said := map[string]int{}
 	for range 250 {

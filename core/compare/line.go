@@ -307,5 +307,5 @@ func brings(from, to Spot) string {
 	if price <= 1 {
 		return ""
 	}
-	return fmt.Sprintf("%s of price bring %s: %s", quantity.Added(price), quantity.Added(times.Mean), judge.Brings(price, times.Low, times.High))
+	return fmt.Sprintf("%s price for %s rate: %s", quantity.Added(price), quantity.Added(times.Mean), judge.Brings(price, times.Low, times.High))
 }

@@ -48,7 +48,7 @@ func TestAnOverloadHasNoLatency(t *testing.T) {
 			if main := p.Row(p.Main).Candidates[0]; p.Main != "iops" || main.Verdict != c.verdict || strings.Contains(r.Candidates[0].Words, "p99") {
 				t.Errorf("%s and %s for %g s: %s %s: %s", c.a.Name, c.b.Name, seconds, p.Main, main.Verdict, r.Candidates[0].Words)
 			}
-			if p99 := p.Row("p99"); p99.Candidates[0].Verdict != judge.Missing || !strings.Contains(p99.Candidates[0].Reason+p99.Baseline.Reason, "not kept") {
+			if p99 := p.Row("p99"); p99.Candidates[0].Verdict != judge.Missing || !strings.Contains(p99.Candidates[0].Reason+p99.Baseline.Reason, "not sustained") {
 				t.Errorf("p99: %+v", p99)
 			}
 			for text, want := range map[string][4]int{"p99 worse by 20%": c.worse, "p99 better by 20%": c.better} {

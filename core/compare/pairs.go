@@ -103,22 +103,22 @@ func (c *Result) paired(candidate int) string {
 	if least < most {
 		pairs = fmt.Sprintf("%d to %d", least, most)
 	}
-	words := fmt.Sprintf("Measured together, %s pairs a point", pairs)
+	words := fmt.Sprintf("Measured together, %s pairs per point", pairs)
 	if most == 1 {
-		words = "Measured together, one pair a point"
+		words = "Measured together, with one pair per point"
 	}
 	if len(narrower) == 0 {
-		return words + ": no more than a hint; measure more repeats."
+		return words + ": only a hint; measure more repeats."
 	}
 	slices.Sort(narrower)
 	switch by := narrower[len(narrower)/2]; {
 	case by > 100:
-		return words + ": the intervals are more than a hundred times as narrow as those of the same values without the pairs."
+		return words + ": pairing narrows the intervals by a factor of more than 100."
 	case by >= 1.05:
-		return fmt.Sprintf("%s: the intervals are %s times as narrow as those of the same values without the pairs.", words, quantity.Digits(by))
+		return fmt.Sprintf("%s: pairing narrows the intervals by a factor of %s.", words, quantity.Digits(by))
 	case by > 0.95:
-		return words + ": the intervals are as wide as without the pairs; nothing disturbed both alike."
+		return words + ": pairing does not change the intervals; no disturbance affected both alike."
 	default:
-		return fmt.Sprintf("%s: the intervals are %s times as wide as without the pairs, because nothing disturbed both alike, and differences of so few pairs are less well known.", words, quantity.Digits(1/by))
+		return fmt.Sprintf("%s: pairing widens the intervals by a factor of %s: no disturbance affected both alike, and few pairs are less precise.", words, quantity.Digits(1/by))
 	}
 }

@@ -34,7 +34,7 @@ func TestPairsSeeThroughWhatBothShare(t *testing.T) {
 	if o.Verdict != judge.Better || o.Pairs != 6 || math.Abs(o.Ratio.Value-1.1) > 0.005 || o.Narrower < 10 {
 		t.Errorf("%+v", o.Ratio)
 	}
-	if !strings.Contains(c.Candidates[0].Paired, "6 pairs a point: the intervals are ") {
+	if !strings.Contains(c.Candidates[0].Paired, "6 pairs per point: pairing narrows ") {
 		t.Error(c.Candidates[0].Paired)
 	}
 	for i := range b.Samples { // the same values, of runs that were made apart

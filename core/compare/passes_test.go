@@ -38,7 +38,7 @@ func TestColdWithColdWarmWithWarm(t *testing.T) {
 		t.Errorf("passes %+v", p.Passes)
 	}
 	points := Points(of("cached", 2, "backup", 998, 452, 450))
-	if words := points[0].Words; !strings.Contains(words, "the first pass is apart") || !strings.Contains(words, "slower as it warms") {
+	if words := points[0].Words; !strings.Contains(words, "the first pass differs") || !strings.Contains(words, "slower as it warms") {
 		t.Errorf("in words: %s", words)
 	}
 	// Runs that are measured several times have several first passes.
@@ -111,7 +111,7 @@ func TestSpreadOfThePast(t *testing.T) {
 		t.Errorf("8 %% where runs agree: %s, %q", steady, advice)
 	}
 	unsteady, advice := compare(past(1000, 1100, 900, 1050, 950, 1080, 930))
-	if unsteady != judge.NotShown || !strings.Contains(advice, "in turn") {
+	if unsteady != judge.NotShown || !strings.Contains(advice, "alternately") {
 		t.Errorf("8 %% where runs differ: %s, %q", unsteady, advice)
 	}
 }
@@ -165,7 +165,7 @@ func TestAGateOnPassesThatClimb(t *testing.T) {
 		t.Fatal(err)
 	}
 	level, falling := of("plain", 1, "backup", 11.5, 11.48, 11.52, 11.5, 11.49, 11.51), of("falls", 2, "backup", 11.2, 10.1, 9.2, 8.0, 7.1, 6.2)
-	if a, err := gate.Check(Sides(level, []Side{falling}, 0)); err != nil || len(a.NotShown) != 1 || !strings.Contains(a.NotShown[0], "passes still change") {
+	if a, err := gate.Check(Sides(level, []Side{falling}, 0)); err != nil || len(a.NotShown) != 1 || !strings.Contains(a.NotShown[0], "passes are still changing") {
 		t.Errorf("%+v, %v", a, err)
 	}
 }

@@ -137,7 +137,7 @@ func TestSentencesHoldForTheirTable(t *testing.T) {
 				t.Errorf("%q is not in %q", part.Words, k.Words)
 			}
 		}
-		if index := judge.Index(gains); math.Abs(index-k.Index) > 1e-9 || (index > 0) != strings.HasPrefix(k.Together, "Taken together "+quantity.Digits(index)+" times") {
+		if index := judge.Index(gains); math.Abs(index-k.Index) > 1e-9 || (index > 0) != strings.HasPrefix(k.Together, "Over all: "+quantity.Digits(index)+" ×") {
 			t.Errorf("index %g of %v: %g, %s", index, gains, k.Index, k.Together)
 		}
 		for _, l := range Lines(sweptAtRandom(r), quantity.Seconds(0.05*r.Float64()), priceAtRandom(r)) {

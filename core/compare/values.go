@@ -91,7 +91,7 @@ func values(samples []Sample, f figure.Figure, which which) Values {
 		}
 		value := f.Value(s.Summary)
 		if math.IsNaN(value) || math.IsInf(value, 0) || value < 0 || value == 0 && f.Unit == "seconds" {
-			v.Reason = cmp.Or(f.None, "what was measured tells no "+f.Label)
+			v.Reason = cmp.Or(f.None, "the measurement has no "+f.Label)
 			continue
 		}
 		v.All = append(v.All, value)
@@ -159,7 +159,7 @@ func (w which) inWords(kept, all, idle int) string {
 		}
 		words = append(words, fmt.Sprintf("from %s: %d of %d repeats", from, kept, all))
 		if w.going {
-			words = append(words, "it was still changing at the last")
+			words = append(words, "it was still changing at the end")
 		}
 	}
 	if idle > 0 {

@@ -30,7 +30,7 @@ func (c *Result) advice(sides []known) string {
 			most, least = max(most, s.Deviation), min(least, learned)
 		}
 	}
-	next := "Measure both in turn: 'heron measure A B --repeats 5'. Or make three runs of each, and compare them as groups: 'heron compare 1+3+5 2+4+6'. More repeats within a run do not help."
+	next := "Measure both alternately: 'heron measure A B --repeats 5'. Or make three runs of each, and compare them as groups: 'heron compare 1+3+5 2+4+6'. More repeats within a run do not help."
 	switch {
 	case most == 0:
 		return ""
@@ -39,11 +39,11 @@ func (c *Result) advice(sides []known) string {
 		if least > 0 {
 			known = "Little is known yet of"
 		}
-		return fmt.Sprintf("%s how much runs of the same setup differ here. A standard deviation of %s is assumed, so only large differences between single runs are shown. %s", known, quantity.Share(most), next)
+		return fmt.Sprintf("%s how much runs of the same setup differ here. A standard deviation of %s is assumed, so only large differences between single runs are significant. %s", known, quantity.Share(most), next)
 	case !unknown || most < float64(c.Noise)/2:
 		return ""
 	}
-	return fmt.Sprintf("Runs of the same setup differ by %s here (standard deviation, learned from other runs). A difference of %s is hard to see between single runs. %s",
+	return fmt.Sprintf("Runs of the same setup differ by %s here (standard deviation, learned from other runs). A difference of %s between single runs is not significant. %s",
 		quantity.Share(most), c.Noise, next)
 }
 

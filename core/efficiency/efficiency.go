@@ -182,15 +182,15 @@ func all(members []measured, of workload.Spec) []*load {
 func (w work) point(of load) (p Made, why string) {
 	f := figure.Of(figure.Main(of.spec))
 	if of.spec.Open() || of.spec.Kind == workload.FeedsKind || f.Lower {
-		return p, "it asks for a set rate, which does not say what an array can do"
+		return p, "its rate is set, so it does not show the limit of an array"
 	}
 	alone := all(w.members, of.spec)
 	if alone == nil {
-		return p, "not all members were measured under it"
+		return p, "not all members were measured under this load"
 	}
 	for i, l := range append([]*load{&of}, alone...) {
 		if l.doubt != "" {
-			return p, fmt.Sprintf("%s is not to be trusted: %s", append([]string{"the array"}, names(len(alone))...)[i], l.doubt)
+			return p, fmt.Sprintf("%s is unreliable: %s", append([]string{"the array"}, names(len(alone))...)[i], l.doubt)
 		}
 	}
 	p = Made{Title: of.title, Load: of.spec.Describe(), Figure: f.Key, Label: f.Label, Unit: f.Unit, Leaves: leaves(w.level, len(alone), of.spec, w.costOfReads(of.spec))}
@@ -290,12 +290,12 @@ func (w work) costOfReads(of workload.Spec) float64 {
 
 // words say what a point shows.
 func (p Made) words(f figure.Figure, members int) string {
-	words := fmt.Sprintf("%s: the array does %s, %s of the %s that its %d members do one by one", p.Title, f.Show(p.Array.Mean), share(p.Efficiency), f.Show(p.Sum.Mean), members)
+	words := fmt.Sprintf("%s: the array does %s, %s of the %s of its %d members one by one", p.Title, f.Show(p.Array.Mean), share(p.Efficiency), f.Show(p.Sum.Mean), members)
 	if p.Leaves > 0 && p.Leaves < 1 {
-		words += fmt.Sprintf(", of which its level leaves %s", quantity.Share(p.Leaves))
+		words += fmt.Sprintf(", of which its RAID level allows %s", quantity.Share(p.Leaves))
 	}
 	if p.AtOnce != nil {
-		words += fmt.Sprintf("; at once they do %s", share(*p.AtOnce))
+		words += fmt.Sprintf("; together they do %s", share(*p.AtOnce))
 	}
 	return words + "."
 }

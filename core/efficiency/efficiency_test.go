@@ -100,17 +100,17 @@ func TestTheOddMemberAndWhatTheyShare(t *testing.T) {
 	}
 	words := strings.Join(r.Words, "\n")
 	// 244.6 of 360 at all, of the 252 that they do at once: 97 %.
-	if !strings.Contains(words, "At once the members do 70") || !strings.Contains(words, "Of that the array makes 97") {
+	if !strings.Contains(words, "Together the members reach 70") || !strings.Contains(words, "The array reaches 97") {
 		t.Error(words)
 	}
-	if r = efficiency.Of(side("pool", l, 350, 351), members, members); !strings.Contains(strings.Join(r.Words, "\n"), "Members do not get into each other's way") {
+	if r = efficiency.Of(side("pool", l, 350, 351), members, members); !strings.Contains(strings.Join(r.Words, "\n"), "Members do not slow each other down") {
 		t.Error(r.Words)
 	}
 	atOnce[0] = side("disk 1", l, 60, 100, 160)
 	for i := range 3 {
 		atOnce[i+1] = members[i+1]
 	}
-	if r = efficiency.Of(side("pool", l, 350, 351), members, atOnce); !strings.Contains(strings.Join(r.Words, "\n"), "not ruled out either") {
+	if r = efficiency.Of(side("pool", l, 350, 351), members, atOnce); !strings.Contains(strings.Join(r.Words, "\n"), "slow each other down is not shown") {
 		t.Error(r.Words)
 	}
 }
@@ -131,11 +131,11 @@ func TestWhatIsLeftOut(t *testing.T) {
 	pool.Samples = append(pool.Samples, swept.Samples...) // of another array, which is not spoken of
 	members[0].Samples = append(members[0].Samples, side("a", paced, 50).Samples...)
 	r := efficiency.Of(pool, members, nil)
-	if len(r.Points) != 0 || len(r.LeftOut) != 3 || !strings.Contains(r.LeftOut[0], "member 2 is not to be trusted: Memory answered.") ||
-		!strings.Contains(r.LeftOut[1], "a set rate") || !strings.Contains(r.LeftOut[2], "not all members were measured under it") {
+	if len(r.Points) != 0 || len(r.LeftOut) != 3 || !strings.Contains(r.LeftOut[0], "member 2 is unreliable: Memory answered.") ||
+		!strings.Contains(r.LeftOut[1], "its rate is set") || !strings.Contains(r.LeftOut[2], "not all members were measured under this load") {
 		t.Errorf("%+v", r)
 	}
-	if len(r.Words) != 1 || !strings.Contains(r.Words[0], "There is no load") {
+	if len(r.Words) != 1 || !strings.Contains(r.Words[0], "no load in common") {
 		t.Error(r.Words)
 	}
 }
@@ -147,7 +147,7 @@ func TestMoreThanAllMembersIsADoubt(t *testing.T) {
 	words := func(array compare.Side, members ...compare.Side) string {
 		return strings.Join(efficiency.Of(array, members, nil).Words, "\n")
 	}
-	if w := words(side("pool", l, 200, 201, 202), side("a", l, 50, 51, 52), side("b", l, 50, 51, 52)); strings.Contains(w, "%") || !strings.Contains(w, "a member was not named") {
+	if w := words(side("pool", l, 200, 201, 202), side("a", l, 50, 51, 52), side("b", l, 50, 51, 52)); strings.Contains(w, "%") || !strings.Contains(w, "a member is missing") {
 		t.Error(w)
 	}
 	if w := words(side("pool", l, 95, 96, 97), side("a", l, 44, 52, 60), side("b", l, 40, 49, 55)); strings.Contains(w, "no more than") {

@@ -12,11 +12,11 @@ import (
 
 var (
 	filePasses = saysOf("passes", Info, func(classes []string) string {
-		return "By how long a whole file took, pass by pass: " + strings.Join(classes, "; ") + "."
+		return "Time per file, pass by pass: " + strings.Join(classes, "; ") + "."
 	})
 
 	classLevel = claim.Declare("class-level", func(t []claim.Term) bool { return len(t) == 1 }, func(t []claim.Term) string {
-		return t[0].Of + " took the same in all of them"
+		return t[0].Of + " took the same in all passes"
 	})
 	classGoing = claim.Declare("class-still-changing", apartTerms, func(t []claim.Term) string {
 		return fmt.Sprintf("%s %s %s, %s %s, and still changing", t[0].Of, t[1].Shown, t[1].Of, t[2].Shown, t[2].Of)
@@ -62,9 +62,9 @@ func passesOfFiles(o Observed) []Finding {
 	if !changed {
 		return nil
 	}
-	next := "To compare what is cold and what is warm, measure with as many passes on each side; the rows of each pass say what it came to."
+	next := "To compare cold and warm, measure the same number of passes on each side; the results list each pass."
 	if going {
-		next = "Measure with more passes: warm is not reached."
+		next = "Measure more passes: it is not warm yet."
 	}
 	return filePasses.puts(classes, everything, next, evidence...)
 }

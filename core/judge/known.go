@@ -34,9 +34,9 @@ func KnownOf(load workload.Spec, sum *measure.Summary, found []Finding) Known {
 	}
 	if done, kept := kept(load, *sum); !kept {
 		k.Done, k.Engine = done, engineLimits(load, *sum)
-		who := "the rate was not kept"
+		who := "the rate was not sustained"
 		if k.Engine {
-			who = "the engine itself could not keep the rate"
+			who = "the engine itself could not sustain the rate"
 		}
 		wanted := quantity.OpRate(load.Arriving())
 		for _, c := range claim.Add(nil, notKept, claim.Term{Of: who, Value: float64(sum.Total.Rate), Shown: sum.Total.Rate.String()}, claim.Term{Of: "asked", Value: float64(wanted), Shown: wanted.String()}) {
@@ -48,7 +48,7 @@ func KnownOf(load workload.Spec, sum *measure.Summary, found []Finding) Known {
 
 // notKept needs what was done of a set rate, and what was asked.
 var notKept = claim.Declare("rate-not-kept", func(t []claim.Term) bool { return t[0].Value < t[1].Value }, func(t []claim.Term) string {
-	return fmt.Sprintf("%s: %s of %s were done, and latency then only says how long was measured", t[0].Of, t[0].Shown, t[1].Shown)
+	return fmt.Sprintf("%s: %s of %s were completed, and the latency only reflects the measured time", t[0].Of, t[0].Shown, t[1].Shown)
 })
 
 // Doubt is why a figure about a class of operation is not to be trusted, or about all that

@@ -43,11 +43,11 @@ func whoLimits(o Observed) []Finding {
 		said, numbers := look(o)
 		found, evidence = append(found, said...), append(evidence, numbers...)
 	}
-	next := "To go faster, widen this first; the hop with the next ceiling limits after it."
+	next := "To go faster, widen this first; the hop with the next lowest limit comes after it."
 	if len(found) == 0 {
 		said, numbers := addedLatency(o)
 		found, evidence = append(found, said...), append(evidence, numbers...)
-		next = "Ask for more at once (depth, workers), or shorten the way."
+		next = "Raise depth or workers, or shorten the path."
 	}
 	if len(found) == 0 {
 		return nothingLimits.of(everything, "Raise depth or workers. If the rate does not rise, tell the setup more about the hops behind (heron setup tell).", evidence...)

@@ -35,10 +35,10 @@ var (
 	hostFilling = says("host-memory-filling", Unreliable, keeps(0),
 		"%s of the %s written were still in the page cache of the host: the figures are those of memory, not of storage.")
 	aboveIt = saysBy("above-ceiling", Unreliable, above, func(t []claim.Term) string {
-		return aboveWords(t) + " can pass. " + t[4].Shown
+		return aboveWords(t) + ". " + t[4].Shown
 	})
 	aboveBefore = saysBy("above-ceiling: of before", Caution, above, func(t []claim.Term) string {
-		return aboveWords(t) + " could pass before something was changed, " + t[4].Shown + " after the start."
+		return aboveWords(t) + " before a change, " + t[4].Shown + " after the start."
 	})
 	cacheDid = says("cache-answered", Caution, func(t []claim.Term) bool { return t[1].Value >= mostlyHits },
 		"%s answered %s of the reads: the figures are mostly those of the cache.")
@@ -66,7 +66,7 @@ func above(t []claim.Term) bool {
 }
 
 func aboveWords(t []claim.Term) string {
-	return fmt.Sprintf("%s ran at %s, above the %s that the hop %s", t[0].Shown, t[1].Shown, t[2].Shown, t[3].Shown)
+	return fmt.Sprintf("%s ran at %s, above the limit of %s of the hop %s", t[0].Shown, t[1].Shown, t[2].Shown, t[3].Shown)
 }
 
 // silentlyBuffered compares what was moved with what the kernel's counters say
@@ -228,9 +228,9 @@ func aboveCeiling(o Observed) []Finding {
 	case 0:
 		figure, verb = measure.Write.String(), "Writes"
 	}
-	cause, next := "Something nearer answered them, or what is known of this hop is wrong.", "Look at the volume again, and measure with a span larger than every memory on the path."
+	cause, next := "A nearer cache answered them, or the facts of this hop are wrong.", "Look at the volume again, and measure with a span larger than every cache on the path."
 	if o.Load.Cached {
-		cause, next = "They were answered from memory on this host.", "Leave out --cached, or use a span far larger than this host's memory."
+		cause, next = "Memory of this host answered them.", "Leave out --cached, or use a span far larger than this host's memory."
 	}
 	said, after := aboveIt, named("why that can be", cause)
 	if len(o.Changed) > 0 { // the ceilings are those of what was looked at before

@@ -101,9 +101,9 @@ func patience(load workload.Spec, paces []measure.Pace, phases measure.Phases, f
 		}
 	}
 	known := estimate.Known && record.Margin <= load.Margin && len(kept) >= patientIntervals
-	without := "there was too little to tell how well the mean is known"
+	without := "there was too little data for a margin of error"
 	if estimate.Known {
-		without = fmt.Sprintf("the mean was known only within %s", record.Margin)
+		without = fmt.Sprintf("the margin of error was still %s", record.Margin)
 	}
 	// A mean of what still changes is a mean of nothing.
 	moves := moving(kept)
@@ -111,15 +111,15 @@ func patience(load workload.Spec, paces []measure.Pace, phases measure.Phases, f
 		moves = nil
 	}
 	record.Steady = record.Steady && len(moves) == 0
-	not := "the rate had not settled"
+	not := "the rate was not steady"
 	if len(moves) > 0 {
-		not = "the rate stood still, but " + claim.Words(moves)
+		not = "the rate was steady, but " + claim.Words(moves)
 	}
-	judge(load.Steady || load.Margin > 0, record.Steady, "the rate had settled", not)
-	judge(load.Margin > 0, known, fmt.Sprintf("the mean was known within %s", record.Margin), without)
+	judge(load.Steady || load.Margin > 0, record.Steady, "the rate was steady", not)
+	judge(load.Margin > 0, known, fmt.Sprintf("the margin of error was %s", record.Margin), without)
 	record.Words = "It ended because " + strings.Join(met, " and ") + "."
 	if len(missed) > 0 {
-		record.Words = "It ended before it was satisfied: " + strings.Join(missed, " and ") + "."
+		record.Words = "The time was over before the goal was reached: " + strings.Join(missed, " and ") + "."
 	}
 	return &record, len(missed) == 0
 }

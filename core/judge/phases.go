@@ -38,7 +38,7 @@ func Phases(load workload.Spec, paces []measure.Pace) (phases measure.Phases, fr
 	phases = measure.Phases{List: []measure.Phase{}, State: measure.NotKnown}
 	speeds, one := speeds(load, paces)
 	if average(speeds) <= 0 {
-		phases.Words = "Nothing was moved."
+		phases.Words = "No data were transferred."
 		return phases, 0
 	}
 	level, dips := withoutDips(speeds, paces)

@@ -173,10 +173,10 @@ func (h *Halves) say(k claim.Kind, terms ...claim.Term) {
 // difference.
 var (
 	tooLittle = claim.Declare("marker: too little", always, func([]claim.Term) string {
-		return "there is too little on one side of the marker"
+		return "there are too few intervals on one side of the marker"
 	})
 	rateUnsure = claim.Declare("marker: unsure", always, func(t []claim.Term) string {
-		return "the rate went " + fromTo(t) + "; there is too little on one side to be sure"
+		return "the rate went " + fromTo(t) + "; there are too few intervals on one side to be sure"
 	})
 	rateRose = claim.Declare("marker: rose", func(t []claim.Term) bool { return t[1].Value-t[0].Value > t[2].Value }, func(t []claim.Term) string {
 		return "the rate rose " + fromTo(t)
@@ -185,7 +185,7 @@ var (
 		return "the rate fell " + fromTo(t)
 	})
 	rateStays = claim.Declare("marker: not shown", func(t []claim.Term) bool { return math.Abs(t[1].Value-t[0].Value) <= t[2].Value }, func(t []claim.Term) string {
-		return "the rate went " + fromTo(t) + "; that is within what it varies by itself"
+		return "the rate went " + fromTo(t) + "; that is within the usual variation"
 	})
 	coreWent = claim.Declare("marker: busiest core", always, func(t []claim.Term) string {
 		return fmt.Sprintf("the busiest core, %s, went from %s to %s", t[0].Of, t[0].Shown, t[1].Shown)

@@ -240,7 +240,7 @@ func TestTruthOfPhases(t *testing.T) {
 		{"up and down", 150, func(i int) float64 { return 9000 - 3000*float64(i/15%2) }, "steady: sustained wave", func(p measure.Phases) bool { return math.Abs(float64(p.Wave.Every)-30) < 1 }},
 		{"it falls and falls", 120, func(i int) float64 { return 1000 + 3000*math.Exp(-float64(i)/90) }, "not steady: changing", nil},
 		{"ten intervals", 10, func(int) float64 { return 9000 }, "not known: unsure", nil},
-		{"nothing", 40, func(int) float64 { return 0 }, "not known:", func(p measure.Phases) bool { return p.Words == "Nothing was moved." }},
+		{"nothing", 40, func(int) float64 { return 0 }, "not known:", func(p measure.Phases) bool { return p.Words == "No data were transferred." }},
 		{"exactly alike", 40, func(int) float64 { return 9000 }, "steady: sustained", nil},
 	} {
 		wrong := map[string]int{}

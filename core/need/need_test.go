@@ -539,7 +539,7 @@ func TestARateThatIsNotKeptFallsShort(t *testing.T) {
 			sum.Total.Latency.P99 = 2 * sum.Total.Latency.Mean
 		}
 		a := Judge(n, []compare.Side{s}).Setups[0]
-		if v := a.Verdicts[0]; v.Outcome != judge.FallsShort || math.Abs(v.Headroom-1430.0/3000) > 0.01 || !strings.Contains(v.Reason, "not kept") {
+		if v := a.Verdicts[0]; v.Outcome != judge.FallsShort || math.Abs(v.Headroom-1430.0/3000) > 0.01 || !strings.Contains(v.Reason, "not sustained") {
 			t.Errorf("p99 of %g s: %+v", seconds, v)
 		}
 		if v := a.Verdicts[1]; v.Outcome != judge.Meets {
