@@ -112,12 +112,14 @@ func wrongFlag(command *cobra.Command, err error) error {
 	if !unknown {
 		return fmt.Errorf("%w; '%s --help' shows how it is written", err, command.CommandPath())
 	}
-	if now := renamed.Flag(name); now != "" && command.Flags().Lookup(now) != nil {
-		return fmt.Errorf("--%s is called --%s now; write that", name, now)
+	for _, now := range renamed.Flags(name) {
+		if command.Flags().Lookup(now) != nil {
+			return fmt.Errorf("--%s is called --%s now; write that", name, now)
+		}
 	}
 	near, distance := "", len(name)/3+2
 	command.Flags().VisitAll(func(f *pflag.Flag) {
-		if d := edits(name, f.Name); d < distance && !f.Hidden {
+		if d := edits(name, f.Name); d < distance && !f.Hidden && f.Name != "help" {
 			near, distance = f.Name, d
 		}
 	})
@@ -191,6 +193,11 @@ func counted(command *cobra.Command) {
 		case len(arguments) == 0:
 			return fmt.Errorf("'%s' needs %s, such as\n%s", command.CommandPath(), wanted, command.Example)
 		}
-		return fmt.Errorf("'%s' takes %s; %d words are given: %s. Quote a name that has spaces", command.CommandPath(), wanted, len(arguments), strings.Join(arguments, ", "))
+		if from, to := 0, 0; strings.HasPrefix(err.Error(), "accepts between ") {
+			if n, _ := fmt.Sscanf(err.Error(), "accepts between %d and %d", &from, &to); n == 2 {
+				wanted += fmt.Sprintf(" (%d to %d words)", from, to)
+			}
+		}
+		return fmt.Errorf("'%s' takes %s, and %d words are given: %s. Quote a name that has spaces", command.CommandPath(), wanted, len(arguments), strings.Join(arguments, ", "))
 	}
 }

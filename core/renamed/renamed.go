@@ -17,9 +17,13 @@ var keys = map[string]string{
 	"memory": "memtable", "growth": "levelRatio", "first": "compactAt", "wrong": "falsePositives",
 }
 
-// flags of commands that were called otherwise, where that does not follow from the key.
-var flags = map[string]string{
-	"lead-in": "warm-up", "growth": "level-ratio", "first": "compact-at", "wrong": "false-positives",
+// flags that were called otherwise, where that does not follow from the key; some by several
+// commands, each of which has one of the present names.
+var flags = map[string][]string{
+	"lead-in": {"warm-up"}, "growth": {"level-ratio"}, "first": {"compact-at"}, "wrong": {"false-positives"},
+	"within": {"margin", "timeout"}, "keep": {"name"}, "as": {"match", "name"}, "with": {"set"}, "to": {"designs"}, "report": {"html"},
+	"gate": {"fail-if"}, "withdraw": {"revoke"}, "baseline": {"measure-members"},
+	"delay": {"link-delay"}, "rate": {"link-rate"}, "limit": {"session-limit"}, "block": {"logical-block"},
 }
 
 // logs are the values of the key log of a load of stores.
@@ -28,13 +32,16 @@ var logs = map[string]string{"gathered": "asynchronous", "each": "each-put", "gr
 // Now is what a key of a file is called now; "" where it was never called otherwise.
 func Now(key string) string { return keys[key] }
 
-// Flag is what a flag, without its hyphens, is called now; "" where it was never called
+// Flags is what a flag, without its hyphens, may be called now; nothing where it was never called
 // otherwise.
-func Flag(name string) string {
-	if now := flags[name]; now != "" {
+func Flags(name string) []string {
+	if now := flags[name]; now != nil {
 		return now
 	}
-	return keys[name]
+	if now := keys[name]; now != "" {
+		return []string{now}
+	}
+	return nil
 }
 
 // old are signs of a document of an earlier version. A quote within a text of JSON has a

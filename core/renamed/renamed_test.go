@@ -3,6 +3,7 @@ package renamed_test
 import (
 	"encoding/json"
 	"reflect"
+	"slices"
 	"testing"
 
 	"patientheron/core/renamed"
@@ -38,8 +39,8 @@ func TestDocumentsOfBefore(t *testing.T) {
 }
 
 func TestNamesOfBefore(t *testing.T) {
-	for old, now := range map[string]string{"lead-in": "warm-up", "settled": "steady", "wrong": "false-positives", "depth": ""} {
-		if got := renamed.Flag(old); got != now {
+	for old, now := range map[string][]string{"lead-in": {"warm-up"}, "settled": {"steady"}, "within": {"margin", "timeout"}, "depth": nil} {
+		if got := renamed.Flags(old); !slices.Equal(got, now) {
 			t.Errorf("--%s is %q, want %q", old, got, now)
 		}
 	}

@@ -170,7 +170,7 @@ func TestPassesAreCountedApart(t *testing.T) {
 		t.Fatalf("what went past the cache and what fits is not told apart: %+v", findings)
 	}
 	// What fits gains, and what goes past it stays.
-	if e := findings[i].Evidence; e[0].Value > -0.75 || math.Abs(e[1].Value) > 0.05 || !strings.Contains(findings[i].Sentence, `"images" took the same in all of them`) {
+	if e := findings[i].Evidence; e[0].Value > -0.75 || math.Abs(e[1].Value) > 0.05 || !strings.Contains(findings[i].Sentence, `"images" took the same in all passes`) {
 		t.Errorf("%s %+v", findings[i].Sentence, e)
 	}
 	spec.Passes = 33 // of two classes more than an interval tells apart

@@ -73,7 +73,7 @@ func TestAnswersAsFigures(t *testing.T) {
 	if err != nil || len(again.Result.Points) != 1 || again.Result.Points[0].As != "by host, deeper" || !strings.Contains(again.Result.Points[0].Means, "depth is 8 there and 1") {
 		t.Errorf("%+v (%v)", again.Result.Points, err)
 	}
-	for _, wrong := range [][]string{{"compare", "2", "2"}, {"compare", "2", "2", "--as", "by host=no such stage"}, {"compare", "2", "2", "--as", "by host"}, {"compare", "2", "2", "--as", "by host=by host"}, {"compare", "2", "2", "--as", "by host=rates", "--as", "by host=blocks"}, {"compare", "2", "2@after:x"}, {"compare", "2@between:x", "2"}, {"compare", "2@before:no such marker", "2"}} {
+	for _, wrong := range [][]string{{"compare", "2", "2"}, {"compare", "2", "2", "--match", "by host=no such stage"}, {"compare", "2", "2", "--match", "by host"}, {"compare", "2", "2", "--match", "by host=by host"}, {"compare", "2", "2", "--match", "by host=rates", "--match", "by host=blocks"}, {"compare", "2", "2@after:x"}, {"compare", "2@between:x", "2"}, {"compare", "2@before:no such marker", "2"}} {
 		if _, trouble, err := s.cli(wrong...); err == nil || trouble == "" {
 			t.Errorf("%v: possible", wrong)
 		}

@@ -295,11 +295,11 @@ func TestCacheGainsWhereItAnswers(t *testing.T) {
 	one.Stages[0].Repeats = 1
 	s.gates(t, runs["plain"].ID, runs["cached"].ID, s.measured(volumes["plain"], one).ID)
 	// Kept, shown, reported, forgotten.
-	out, trouble, err := s.cli("compare", fmt.Sprint(runs["plain"].ID), fmt.Sprint(runs["cached"].ID), "--keep", "Is a cache worth it?")
+	out, trouble, err := s.cli("compare", fmt.Sprint(runs["plain"].ID), fmt.Sprint(runs["cached"].ID), "--name", "Is a cache worth it?")
 	if err != nil || !strings.Contains(out, "Kept as comparison 1") {
 		t.Fatalf("%v: %s%s", err, out, trouble)
 	}
-	if _, trouble, err := s.cli("compare", "1", "2", "--keep", "Is a cache worth it?"); err == nil || !strings.Contains(trouble, "choose another name") {
+	if _, trouble, err := s.cli("compare", "1", "2", "--name", "Is a cache worth it?"); err == nil || !strings.Contains(trouble, "choose another name") {
 		t.Errorf("the same name again: %v: %s", err, trouble)
 	}
 	page, trouble, err := s.cli("comparison", "report", "1")

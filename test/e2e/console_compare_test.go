@@ -71,7 +71,7 @@ func TestConsoleCompares(t *testing.T) {
 	p.do(chromedp.Navigate(s.url + "/compare"))
 	p.says("Is a cache worth it?")
 	p.until(`(window.confirm = () => true, true)`)
-	p.until(`[...document.querySelectorAll("button")].filter(b => b.textContent === "Forget…").map(b => b.click()).length === 1`)
+	p.until(`[...document.querySelectorAll("button")].filter(b => b.textContent === "Remove…").map(b => b.click()).length === 1`)
 	p.until(`!document.body.innerText.includes("Is a cache worth it?")`)
 	p.do(chromedp.Navigate(s.url + "/compare/view?base=1&with=99"))
 	p.says("not found")

@@ -184,9 +184,9 @@ func TestConsoleMeasuresFilesAndFeeds(t *testing.T) {
 	p.typed("[name=feeds]", "3")
 	p.typed("[name=for]", "1s")
 	p.click("button[type=submit]")
-	p.says("feeds, the latest first")
+	p.says("streams, the latest first")
 	p.says("feed 3 (reads)")
-	p.says("pieces were there before they were needed")
+	p.says("pieces met their deadline")
 	detail, err := s.Run(t.Context(), 1)
 	if err != nil || detail.Measurements[0].Summary.Groups[0].Operations != 300 {
 		t.Errorf("%+v (%v)", detail.Measurements, err)

@@ -69,9 +69,9 @@ func TestEfficiencyAndWeights(t *testing.T) {
 	for words, arguments := range map[string][]string{
 		"are the same runs":                {"efficiency", "stripe", "one", "one"},
 		"is no registered volume":          {"efficiency", "stripe", "one", "nobody"},
-		"accepts between 3 and":            {"efficiency", "stripe", "one"},
+		"takes ARRAY MEMBER MEMBER...":     {"efficiency", "stripe", "one"},
 		`there is no stage "lockups"`:      {"compare", "1", "3", "--weigh", "lockups=1"},
-		"more than nothing":                {"compare", "1", "3", "--weigh", "small=0"},
+		"has to be above 0":                {"compare", "1", "3", "--weigh", "small=0"},
 		"write it like 'ledger lookups=3'": {"compare", "1", "3", "--weigh", "small"},
 		"the same runs; name the array":    {"efficiency", "1", "1", "2"},
 	} {
@@ -79,7 +79,7 @@ func TestEfficiencyAndWeights(t *testing.T) {
 			t.Errorf("%v does not say %q: %v %s%s", arguments, words, err, out, trouble)
 		}
 	}
-	if out := do("compare", "1", "3", "--weigh", "small=1", "--weigh", "large=3", "--keep", "weighed"); !strings.Contains(out, "With the weights: 0.49") {
+	if out := do("compare", "1", "3", "--weigh", "small=1", "--weigh", "large=3", "--name", "weighed"); !strings.Contains(out, "With the weights: 0.49") {
 		t.Error(out)
 	}
 	kept, err := s.Comparison(t.Context(), 1)

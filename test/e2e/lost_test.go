@@ -71,7 +71,7 @@ func TestAServiceThatWasStoppedSaysSo(t *testing.T) {
 		t.Fatalf("%+v", m.Summary.StoodStill)
 	}
 	for _, f := range m.Findings {
-		if f.Kind == "stood-still" && f.Weight == judge.Unreliable && strings.Contains(f.Sentence, "did not run for") {
+		if f.Kind == "stood-still" && f.Weight == judge.Unreliable && strings.Contains(f.Sentence, "was not running for") {
 			return
 		}
 	}

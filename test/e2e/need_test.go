@@ -75,8 +75,8 @@ func TestNeedsAgainstAKnownLimit(t *testing.T) {
 		code  int
 		words string
 	}{
-		{below, 0, "it alone meets all that is asked, at 4000"},
-		{above, 3, "No setup meets all that is asked"},
+		{below, 0, "it alone meets all requirements, at 4000"},
+		{above, 3, "No setup meets all requirements"},
 		{large, 3, `Without "room for`},
 	} {
 		out, trouble, err := s.cli("need", "judge", c.sheet, volume.Name, "--fail-if", "falls short")
@@ -202,7 +202,7 @@ func TestNeedsWhileDegraded(t *testing.T) {
 	out, trouble, err := s.cli("need", "judge", sheet, volume.Name)
 	words := strings.Join(strings.Fields(out), " ")
 	// 100 GB at 10 MB/s, in whole MiB during a second
-	for _, want := range []string{"while it is degraded: meets all that is asked; tightest is", "while it is rebuilding: meets all", "; a member takes 2 h"} {
+	for _, want := range []string{"degraded: meets all requirements; tightest is", "rebuilding: meets all", "; a member takes 2 h"} {
 		if err != nil || !strings.Contains(words, want) {
 			t.Errorf("%q is not in it: %v %s%s", want, err, out, trouble)
 		}
@@ -233,8 +233,8 @@ drives:
 	sheet, list := needSheet(t, "sheet", fmt.Sprintf(storeSheet, "1TB", 200)), needSheet(t, "parts", parts)
 	folder := filepath.Join(t.TempDir(), "designs")
 	page := filepath.Join(t.TempDir(), "buy.html")
-	out, trouble, err := s.cli("choose", sheet, "--parts", list, "--to", folder, "--report", page)
-	if err != nil || !strings.Contains(out, `Take "4 × flash, raid5"`) && !strings.Contains(out, `Take "4 × flash, raid10"`) || !strings.Contains(strings.Join(strings.Fields(out), " "), "together 1200") {
+	out, trouble, err := s.cli("choose", sheet, "--parts", list, "--designs", folder, "--html", page)
+	if err != nil || !strings.Contains(out, `Choose "4 × flash, raid5"`) && !strings.Contains(out, `Choose "4 × flash, raid10"`) || !strings.Contains(strings.Join(strings.Fields(out), " "), "together 1200") {
 		t.Fatalf("%v: %s%s", err, out, trouble)
 	}
 	if text, err := os.ReadFile(page); err != nil || !strings.Contains(string(text), "Every figure is simulated") {
@@ -250,8 +250,8 @@ drives:
 		t.Errorf("%v: %s%s", err, out, trouble)
 	}
 	for words, arguments := range map[string][]string{
-		"a folder that does not exist yet": {"choose", sheet, "--parts", list, "--to", folder},
-		"a file that does not exist yet":   {"choose", sheet, "--parts", list, "--report", page},
+		"a folder that does not exist yet": {"choose", sheet, "--parts", list, "--designs", folder},
+		"a file that does not exist yet":   {"choose", sheet, "--parts", list, "--html", page},
 		"--parts FILE":                     {"choose", sheet},
 		"has no price":                     {"choose", sheet, "--parts", needSheet(t, "free", strings.Replace(parts, "price: 100, ", "", 1))},
 		"line 2":                           {"choose", list, "--parts", list},
@@ -296,7 +296,7 @@ func TestConsoleDecides(t *testing.T) {
 	write(strings.Replace(sheet, "at least 95", "about 95", 1))
 	p.says("line 9, column 20")
 	write(sheet)
-	p.says("it alone meets all that is asked, at 4000")
+	p.says("it alone meets all requirements, at 4000")
 	p.says("more than the price grows")
 	p.until(`document.querySelectorAll("canvas").length === 1`)
 	p.until(`[...document.querySelectorAll("tbody tr:first-child button")].slice(0, 1).map(b => b.click()).length === 1`)
@@ -309,12 +309,12 @@ func TestConsoleDecides(t *testing.T) {
 	p.until(`window.saved > 4000`)
 	p.until(`[...document.querySelectorAll("button")].filter(b => b.textContent === "Sheet").map(b => b.click()).length === 1`)
 	write(strings.Replace(sheet, "budget: 5000", "budget: 3000", 1))
-	p.says("No setup meets all that is asked")
+	p.says("No setup meets all requirements")
 	p.says(`Without "costs at most 3000", right, dear would do.`)
 	p.do(chromedp.Navigate(s.url + "/decide"))
 	p.says("What a shop needs")
 	p.until(`(window.confirm = () => true, true)`)
-	p.until(`[...document.querySelectorAll("button")].filter(b => b.textContent === "Forget…").map(b => b.click()).length === 1`)
+	p.until(`[...document.querySelectorAll("button")].filter(b => b.textContent === "Remove…").map(b => b.click()).length === 1`)
 	p.says("None is kept yet")
 	p.do(chromedp.Navigate(s.url + "/decide/9"))
 	p.says("need 9")
@@ -364,7 +364,7 @@ drives:
 	p.until(`[...document.querySelectorAll("button")].filter(b => b.textContent === "Stop").map(b => b.click()).length === 1`)
 	p.says("It was stopped")
 	begin(1, parts)
-	p.says(`Take "4 × flash, raid10"`)
+	p.says(`Choose "4 × flash, raid10"`)
 	p.says("Every figure is simulated")
 	p.says("together")
 	p.until(`document.querySelectorAll("pre").length > 0`)
@@ -378,6 +378,6 @@ drives:
 	p.do(chromedp.Navigate(s.url + "/buy"))
 	p.says("Searches so far")
 	p.until(`(window.confirm = () => true, true)`)
-	p.until(`[...document.querySelectorAll("button")].filter(b => b.textContent === "Forget…").map(b => b.click()).length === 2`)
+	p.until(`[...document.querySelectorAll("button")].filter(b => b.textContent === "Remove…").map(b => b.click()).length === 2`)
 	p.until(`!document.body.innerText.includes("Searches so far")`)
 }

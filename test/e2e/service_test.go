@@ -121,16 +121,16 @@ func TestRecordsFromTheCommandLine(t *testing.T) {
 	if out, _, err := s.cli("run", "list", "--limit", "1"); err != nil || !strings.Contains(out, "two depths") || !strings.Contains(out, "--before 2") {
 		t.Errorf("list: %s, %v", out, err)
 	}
-	if _, trouble, err := s.cli("run", "delete", "1"); err == nil || !strings.Contains(trouble, "nothing was deleted") {
+	if _, trouble, err := s.cli("run", "remove", "1"); err == nil || !strings.Contains(trouble, "nothing was removed") {
 		t.Errorf("deleted without an answer: %s", trouble)
 	}
-	if _, _, err := s.cli("run", "delete", "1", "--yes"); err != nil {
+	if _, _, err := s.cli("run", "remove", "1", "--yes"); err != nil {
 		t.Error(err)
 	}
 	if _, trouble, err := s.cli("run", "show", "1"); err == nil || !strings.Contains(trouble, "not found") {
 		t.Errorf("a deleted run: %s", trouble)
 	}
-	if _, _, err := s.cli("volume", "forget", "nothing"); err != nil {
+	if _, _, err := s.cli("volume", "remove", "nothing"); err != nil {
 		t.Error(err)
 	}
 	if out, _, err := s.cli("version"); err != nil || !strings.Contains(out, "Patient Heron") {
@@ -170,7 +170,7 @@ func TestErrorsSayWhatToDo(t *testing.T) {
 		"span over free space": {[]string{"measure", folder, "--span", "900TiB"}, "use a smaller span"},
 		"depth 0":              {[]string{"measure", folder, "--depth", "0"}, "keeps from 1 to 4096"},
 		"wrong token":          {[]string{"run", "list", "--token", "wrong"}, "the token is wrong"},
-		"unknown flag":         {[]string{"measure", folder, "--colour", "red"}, "unknown flag"},
+		"unknown flag":         {[]string{"measure", folder, "--colour", "red"}, "has no flag --colour"},
 		"unknown preset":       {[]string{"measure", folder, "--preset", "x"}, "there is no preset"},
 		"bad size":             {[]string{"measure", folder, "--block", "4k"}, "write it like 4KiB"},
 		"missing place":        {[]string{"measure", folder + "/nowhere"}, "does not exist"},

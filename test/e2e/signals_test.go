@@ -166,7 +166,7 @@ func TestASignalEndsACalculation(t *testing.T) {
 		t.Fatal(err, trouble)
 	}
 	to := t.TempDir()
-	fit := []string{"twin", "fit", "pool", "--guess", written(t, "sold.yaml", soldDisks), "--as", "mine", "--to", filepath.Join(to, "twin.yaml")}
+	fit := []string{"twin", "fit", "pool", "--guess", written(t, "sold.yaml", soldDisks), "--name", "mine", "--to", filepath.Join(to, "twin.yaml")}
 	of := func(arguments ...string) *exec.Cmd {
 		command := exec.Command(heron, append(arguments, "--data", s.data)...)
 		command.Stdout, command.Stderr = &bytes.Buffer{}, &bytes.Buffer{}

@@ -88,8 +88,8 @@ func TestAStoreOnAFolder(t *testing.T) {
 	if left, err := os.ReadDir(folder); err != nil || len(left) > 0 {
 		t.Errorf("%v are left (%v)", left, err)
 	}
-	out, said, err := s.cli("measure", folder, "--stores", "1", "--requests", "get:8,put:1,scan:1", "--value", "100B..2KiB", "--memory", "1MiB", "--span", "256MiB", "--for", "1s")
-	if err != nil || !strings.Contains(out, "gets") || !strings.Contains(out, "reads of the storage for each") || !strings.Contains(out, "1 store, get:8,put:1,scan:1, values of 100..2KiB, 16 clients, log group") {
+	out, said, err := s.cli("measure", folder, "--stores", "1", "--requests", "get:8,put:1,scan:1", "--value", "100B..2KiB", "--memtable", "1MiB", "--span", "256MiB", "--for", "1s")
+	if err != nil || !strings.Contains(out, "gets") || !strings.Contains(out, "storage reads per request") || !strings.Contains(out, "1 store, get:8,put:1,scan:1, values of 100..2KiB, 16 clients, log group-commit") {
 		t.Errorf("%v %s\n%s", err, said, out)
 	}
 	for arguments, says := range map[string]string{
@@ -160,12 +160,12 @@ func TestConsoleMeasuresStores(t *testing.T) {
 	p.do(chromedp.Navigate(fmt.Sprintf("%s/measure?volume=%d", s.url, array.ID)), chromedp.WaitVisible(chromedp.CSS("[role=tab]")))
 	p.until(`[...document.querySelectorAll("[role=tab]")].filter(e => e.textContent === "Stores").map(e => e.click()).length === 1`)
 	p.do(chromedp.WaitVisible(chromedp.CSS("[name=requests]")))
-	p.typed("[name=memory]", "1MiB")
+	p.typed("[name=memtable]", "1MiB")
 	p.typed("[name=span]", "256MiB")
 	p.typed("[name=for]", "20s")
 	p.click("button[type=submit]")
 	p.says("requests/s")
-	p.says("reads of the storage for each")
+	p.says("storage reads per request")
 	p.says("Write amplification")
 	p.until(`document.querySelectorAll("canvas").length >= 4`)
 }

@@ -214,9 +214,9 @@ func TestTogetherIsRefused(t *testing.T) {
 	one := s.measured(nothing, reading)
 	for arguments, says := range map[string]string{
 		"measure null:1GiB --race":                    "needs two volumes or more",
-		"measure " + strings.Repeat("null:1GiB ", 10): "between 1 and 9",
-		"race 77":                      "run 77",
-		fmt.Sprintf("race %d", one.ID): "measure two volumes or more with --race",
+		"measure " + strings.Repeat("null:1GiB ", 10): "1 to 9 words",
+		"run race 77":                      "run 77",
+		fmt.Sprintf("run race %d", one.ID): "measure two volumes or more with --race",
 		"measure null:1GiB null:1GiB --race --feeds 3 --fit feeds=1..400": "measure them in turn",
 	} {
 		if _, said, err := s.cli(strings.Fields(arguments)...); err == nil || !strings.Contains(said, says) {

@@ -82,7 +82,7 @@ func TestTuningOverALinkWithDelay(t *testing.T) {
 	if v := answer.Parameters[1].Values[0]; answer.Parameters[1].Field != "HeaderDigest" || v.Ratio.Value < 0.8 || v.Ratio.Value > 1.25 {
 		t.Errorf("a checksum of 48 bytes: %+v\n%s", v, record)
 	}
-	if m := matter(answer, "MaxOutstandingR2T"); m != tune.NotTaken || !strings.Contains(record, "not taken: 2 stayed in effect") {
+	if m := matter(answer, "MaxOutstandingR2T"); m != tune.NotTaken || !strings.Contains(record, "refused: 2 stayed in effect") {
 		t.Errorf("what the target did not take: %s\n%s", m, record)
 	}
 	if !strings.Contains(record, "as a volume: "+unit+"?InitialR2T=Yes&ImmediateData=Yes&MaxOutstandingR2T=2") && len(answer.Keep) == 1 {
@@ -95,7 +95,7 @@ func TestTuningOnLoopback(t *testing.T) {
 	s := serve(t, t.TempDir(), false)
 	unit := served(t, heldTo(t, t.TempDir(), "slow", "20MB/s")[len("array:"):]).unit
 	answer, record := s.tuned(unit, "--block", "64KiB", "--depth", "8", "--span", "1GiB", "--try", "MaxRecvDataSegmentLength=8192", "--try", "HeaderDigest", "--try", "sessions=2")
-	if len(answer.Keep) != 0 || !strings.Contains(record, "Settings to keep\n  as they are") {
+	if len(answer.Keep) != 0 || !strings.Contains(record, "Settings to keep\n  the present ones") {
 		t.Errorf("kept: %v\n%s", answer.Keep, record)
 	}
 	mattered := 0 // a host that is busy for a moment may make one look worse
@@ -144,7 +144,7 @@ func TestTuningAnArray(t *testing.T) {
 			t.Errorf("%s: %v %s", arguments, err, said)
 		}
 	}
-	if _, said, err := s.cli("run", "effects", fmt.Sprint(s.measured(s.volume("null:1GiB", nil), onePlan(spec(nil))).ID)); err == nil || !strings.Contains(said, "was no experiment") {
+	if _, said, err := s.cli("run", "effects", fmt.Sprint(s.measured(s.volume("null:1GiB", nil), onePlan(spec(nil))).ID)); err == nil || !strings.Contains(said, "is not an experiment") {
 		t.Errorf("%v %s", err, said)
 	}
 }
@@ -173,7 +173,7 @@ func TestConsoleTunes(t *testing.T) {
 	p.until(`document.body.innerText.includes("At most") && !document.querySelector("button[type=submit]").disabled`)
 	p.click("button[type=submit]")
 	p.says("For the record")
-	p.says("depth = 2: in what the host asks for")
+	p.says("depth = 2: in the load")
 	p.says("limits.throughput as named")
 	if text, err := p.Text("main"); err != nil || strings.Contains(text, "workers 1") {
 		t.Errorf("what was left out was tried: %v %s", err, text)

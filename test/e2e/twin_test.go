@@ -72,13 +72,13 @@ func TestTwins(t *testing.T) {
 		t.Errorf("the guess of an array is its own file, not %s", guess)
 	}
 	file := filepath.Join(t.TempDir(), "twin.yaml")
-	out := do("twin", "fit", "pool", "--guess", sold, "--free", "members[0].outerRate,members[0].seekAverage", "--as", "mine", "--to", file)
+	out := do("twin", "fit", "pool", "--guess", sold, "--free", "members[0].outerRate,members[0].seekAverage", "--name", "mine", "--to", file)
 	for _, words := range []string{`Twin 1, "mine", of "pool", fitted to run 1 in`, "under loads that it was not shown", "members[0].outerRate"} {
 		if !strings.Contains(strings.Join(strings.Fields(out), " "), words) {
 			t.Errorf("it does not say %q: %s", words, out)
 		}
 	}
-	if _, trouble, err := s.cli("twin", "fit", "pool", "--as", "mine"); err == nil || !strings.Contains(trouble, "already taken") {
+	if _, trouble, err := s.cli("twin", "fit", "pool", "--name", "mine"); err == nil || !strings.Contains(trouble, "already taken") {
 		t.Error(trouble)
 	}
 	kept, err := s.Twin(t.Context(), 1)
@@ -174,7 +174,7 @@ func TestConsoleTwins(t *testing.T) {
 	set("[name=guess]", soldDisks)
 	submit()
 	p.until(`document.querySelector("progress") !== null || document.querySelector("[aria-label=Parameters]") !== null`)
-	p.says("It is off by")
+	p.says("The error is")
 	p.says("average seek")
 	p.until(`document.querySelectorAll("canvas").length === 1`)
 	p.says("Nothing yet.")
@@ -235,7 +235,7 @@ func TestATwinPredictsARealStripe(t *testing.T) {
 	}
 	do("measure", "disk-1", "--plan", loads(4))
 	guess := written(t, "guess.yaml", "members: {count: 1, medium: low-latency nvme, capacity: 256MiB, units: 1, readTime: 1ms, interface: 20MB/s}\nlayout: {level: concatenation}\n")
-	do("twin", "fit", "disk-1", "--guess", guess, "--free", "members[0].readTime,members[0].interface", "--as", "disk")
+	do("twin", "fit", "disk-1", "--guess", guess, "--free", "members[0].readTime,members[0].interface", "--name", "disk")
 	stripe := t.TempDir()
 	must(t, "mkfs.btrfs", append([]string{"-q", "-f", "-d", "raid0", "-m", "raid1"}, devices...)...)
 	must(t, "btrfs", append([]string{"device", "scan"}, devices...)...)
