@@ -53,7 +53,7 @@ func TestConsoleCompares(t *testing.T) {
 	p.do(chromedp.Click(chromedp.CSS("form button[type=submit]")))
 	p.says("Lookups at depth")
 	p.says("cache 1 is new")
-	p.says("Taken together")
+	p.says("Over all:")
 	p.until(`document.querySelectorAll("canvas").length >= 5`) // gains, throughput, shares, ladder, heat maps
 	if shown, err := p.Text("main"); err != nil || strings.Contains(shown, "NaN") || strings.Contains(shown, "undefined") || strings.Contains(shown, "Infinity") {
 		t.Errorf("%v: %s", err, shown)

@@ -282,7 +282,7 @@ func TestConsoleDecides(t *testing.T) {
 	p := open(t, s)
 	p.signIn(s)
 	p.do(chromedp.Navigate(s.url + "/decide"))
-	p.says("None is kept yet")
+	p.says("There is none yet")
 	write := func(text string) {
 		t.Helper()
 		quoted, err := json.Marshal(text)
@@ -315,11 +315,11 @@ func TestConsoleDecides(t *testing.T) {
 	p.says("What a shop needs")
 	p.until(`(window.confirm = () => true, true)`)
 	p.until(`[...document.querySelectorAll("button")].filter(b => b.textContent === "Remove…").map(b => b.click()).length === 1`)
-	p.says("None is kept yet")
+	p.says("There is none yet")
 	p.do(chromedp.Navigate(s.url + "/decide/9"))
 	p.says("need 9")
 	p.do(chromedp.EmulateViewport(390, 800), chromedp.Navigate(s.url+"/decide"))
-	p.says("None is kept yet")
+	p.says("There is none yet")
 	p.until(`document.documentElement.scrollWidth <= 391`)
 }
 

@@ -290,10 +290,10 @@ func TestConsoleRaces(t *testing.T) {
 	p.says("A race with run 2")
 	p.says("Who was ahead")
 	p.says("quick is ahead at the end, after 7 s")
-	p.says("Compare them pair by pair")
+	p.says("Compare them in pairs")
 	p.until(`document.querySelector("[aria-label='Who was ahead'] canvas") !== null`)
-	p.until(`[...document.querySelectorAll("a")].filter(e => e.textContent === "Compare them pair by pair").map(e => e.click()).length === 1`)
-	p.says("Measured together, 3 pairs a point")
+	p.until(`[...document.querySelectorAll("a")].filter(e => e.textContent === "Compare them in pairs").map(e => e.click()).length === 1`)
+	p.says("Measured together, 3 pairs per point")
 	p.do(chromedp.Navigate(s.url + "/runs"))
 	p.says("races with 2")
 }

@@ -63,9 +63,7 @@ export function ArrayPage() {
 				))}
 			</ul>
 			<details className="mt-2 mb-6 max-w-3xl text-sm">
-				<summary className="cursor-pointer opacity-80">
-					What was assumed, and what simulating it costs
-				</summary>
+				<summary className="cursor-pointer opacity-80">Assumptions, and the cost of simulation</summary>
 				<ul className="mt-1">
 					{[...(a.assumed ?? []), a.costs].map((w) => (
 						<li key={w}>{w}</li>
@@ -74,7 +72,7 @@ export function ArrayPage() {
 			</details>
 			<div className="mb-4 flex flex-wrap gap-4">
 				<label className="flex flex-col gap-1">
-					What each hop can pass of
+					Limits of the hops for
 					<select className="select w-64" value={use} onChange={(e) => setUse(Number(e.target.value))}>
 						{uses.map((u, n) => (
 							<option key={u.use} value={n}>
@@ -108,7 +106,7 @@ export function ArrayPage() {
 				}
 			/>
 			<p className="mt-2 text-sm opacity-80">
-				A bar is as wide as what its hop can pass, on a logarithmic scale; the dark part is how busy it was.
+				The width of a bar is the limit of its hop, on a logarithmic scale; the dark part is its utilization.
 			</p>
 			<TimeFigures inside={inside} />
 			<CacheFigures inside={inside} />

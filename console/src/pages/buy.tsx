@@ -48,12 +48,12 @@ export function Buy() {
 		<>
 			<h1 className="mb-2 text-xl">What to buy</h1>
 			<p className="mb-4 max-w-3xl">
-				Parts are put together in every sensible way. What cannot meet the need is discarded in closed form,
-				the rest is simulated: all of it for a moment, and what is still in the race to the end.
+				Parts are combined into designs in every sensible way. Designs that cannot meet the need are excluded
+				by arithmetic. The others are simulated: all of them briefly, the promising ones in full.
 			</p>
 			{needs.data && list.length === 0 ? (
 				<p>
-					A search needs a need sheet, whose uses give their loads.{" "}
+					A search needs a need sheet with a load for every use.{" "}
 					<Link to="/decide" className="link">
 						Write one
 					</Link>
@@ -126,7 +126,7 @@ function Searches({ list }: { list: Search[] }) {
 								type="button"
 								className="btn btn-ghost btn-xs"
 								aria-label={`Remove ${s.need}, from ${s.parts}`}
-								onClick={() => window.confirm("Remove what this search came to?") && remove.mutate(s.id)}
+								onClick={() => window.confirm("Remove the result of this search?") && remove.mutate(s.id)}
 							>
 								Remove…
 							</button>
@@ -157,7 +157,7 @@ export function SearchPage() {
 			<>
 				<Trouble error={search.error} />
 				<Link to="/buy" className="btn btn-sm">
-					Look for what to buy
+					Search
 				</Link>
 			</>
 		);
@@ -201,7 +201,7 @@ export function SearchPage() {
 			{error !== undefined && <Trouble error={error} />}
 			{stop.error && <Trouble error={stop.error} />}
 			{s.status === "failed" && <Trouble error={s.reason} />}
-			{s.status === "stopped" && <p className="my-3">It was stopped; nothing came of it.</p>}
+			{s.status === "stopped" && <p className="my-3">It was stopped; there is no result.</p>}
 			{s.status === "running" && <HowFar s={s} />}
 			{s.chosen && <Chosen chosen={s.chosen} />}
 		</>
@@ -215,7 +215,7 @@ function HowFar({ s }: { s: Search }) {
 			<progress className="progress progress-primary w-full" value={p.done} max={Math.max(p.of, 1)} />
 			<p>
 				{s.waiting
-					? "Waits until a run has ended, so that it falsifies no figure."
+					? "It waits for a run to end, so that it does not disturb the measurement."
 					: `${p.done} of ${p.of} designs ${p.round}.`}
 			</p>
 			{p.meeting > 0 && (

@@ -125,7 +125,7 @@ function Ask({ runs }: { runs: { id: number; words: string }[] }) {
 					</select>
 				</label>
 				<label className="flex flex-col gap-1 text-sm">
-					What matters, %
+					Smallest difference that matters, %
 					<input
 						className="input w-full"
 						type="number"
@@ -312,8 +312,8 @@ export function ComparisonPage() {
 			<Answers answers={c.answers ?? []} />
 			{match && <PointView key={match.title} compared={c} match={match} candidate={candidate} />}
 			{(c.result.unmatched ?? []).length > 0 && (
-				<section className="mt-8" aria-label="Without counterpart">
-					<h2 className="text-lg">Without counterpart</h2>
+				<section className="mt-8" aria-label="Without a counterpart">
+					<h2 className="text-lg">Without a counterpart</h2>
 					<ul className="list-disc pl-5">
 						{c.result.unmatched?.map((u) => (
 							<li key={u.side + u.title + u.reason}>
@@ -337,7 +337,7 @@ function Keep({ request, name }: { request: NewComparison; name: string }) {
 		download(URL.createObjectURL(page), "heron-comparison.html");
 	};
 	const keep = async () => {
-		const chosen = window.prompt("Keep this comparison under the name", name.slice(0, 120));
+		const chosen = window.prompt("Store this comparison as", name.slice(0, 120));
 		if (chosen) {
 			const kept = await api.compare({ ...request, name: chosen, keep: true });
 			queries.invalidateQueries({ queryKey: ["comparisons"] });

@@ -49,8 +49,8 @@ export function Decide() {
 			</div>
 			{list.length === 0 && (
 				<p className="mb-4 max-w-3xl">
-					A need sheet says what uses demand of one storage: bounds for what was measured, room, what has to
-					be survived, a budget. Setups are judged by it. None is kept yet; write one below.
+					A need sheet lists what uses require of one storage: limits for figures, capacity, failures to
+					survive, a budget. Setups are judged by it. There is none yet; write one below.
 				</p>
 			)}
 			{list.length > 0 && (
@@ -80,7 +80,7 @@ export function Decide() {
 											className="btn btn-ghost btn-sm"
 											aria-label={`Remove ${n.name}`}
 											onClick={() =>
-												window.confirm(`Remove the need “${n.name}”? What was measured stays.`) &&
+												window.confirm(`Remove the need “${n.name}”? Measurements stay.`) &&
 												n.id &&
 												remove.mutate(n.id)
 											}
@@ -148,7 +148,7 @@ function Sheet(props: { text: string; id?: number; cancel?: () => void }) {
 			{keep.error && <Trouble error={keep.error} />}
 			<div className="mt-3 flex gap-2">
 				<button type="submit" className="btn btn-primary" disabled={keep.isPending}>
-					{props.id ? "Put it in the place of this one" : "Keep it and judge"}
+					{props.id ? "Replace this one" : "Keep it and judge"}
 				</button>
 				{props.cancel && (
 					<button type="button" className="btn" onClick={props.cancel}>
@@ -241,9 +241,7 @@ export function DecisionPage() {
 				</fieldset>
 			</details>
 			{(j.untouched ?? []).length > 0 && (
-				<p className="mt-2 text-sm opacity-80">
-					Nothing was measured for any of its uses on {j.untouched?.join(", ")}.
-				</p>
+				<p className="mt-2 text-sm opacity-80">No use was measured on {j.untouched?.join(", ")}.</p>
 			)}
 			{judged.data?.leftOut?.map((words) => (
 				<p key={words} className="mt-2 text-sm opacity-80">

@@ -46,9 +46,10 @@ export function EfficiencyPage() {
 		<>
 			<h1 className="mb-2 text-xl">An array against its members</h1>
 			<p className="mb-4 max-w-3xl">
-				What each member does alone, what that adds up to, what the level leaves of it, and how much the array
-				makes of it. Measure all under the same loads: the array with as many times the depth as it has
-				members, or all with one depth. Members that also raced show whether they get into each other’s way.
+				The rate of each member alone, their sum, the part of it that the RAID level leaves, and the share of
+				that which the array reaches. Measure all under the same loads: the array at the depth of a member
+				times their number, or all at one depth. Members that also raced show whether they get into each
+				other’s way.
 			</p>
 			<div className="mb-6 grid max-w-3xl gap-3 rounded-box border border-base-300 p-4">
 				<VolumeChoice
@@ -82,9 +83,9 @@ export function EfficiencyPage() {
 					</div>
 				</fieldset>
 			</div>
-			{!asked && <p>Choose the array, and two of its members or more.</p>}
+			{!asked && <p>Choose the array and at least two of its members.</p>}
 			{asked && result.error && <Trouble error={result.error} />}
-			{asked && result.isLoading && <p role="status">Setting them side by side…</p>}
+			{asked && result.isLoading && <p role="status">Comparing…</p>}
 			{asked && result.data && <Shown e={result.data} />}
 		</>
 	);

@@ -95,7 +95,7 @@ export function LookPage() {
 			{uses.length > 0 && (
 				<section aria-label="Ceilings" className="mt-8">
 					<div className="mb-3 flex flex-wrap items-end gap-4">
-						<h2 className="text-lg">What each hop can pass</h2>
+						<h2 className="text-lg">Limits of the hops</h2>
 						<label className="flex items-center gap-2">
 							of
 							<select
@@ -113,8 +113,8 @@ export function LookPage() {
 					</div>
 					<Hops use={uses[use]} />
 					<p className="mt-2 text-sm opacity-80">
-						A bar is as wide as what its hop can pass, on a logarithmic scale; a dashed one is not known.
-						Caches and tiers can answer without what is behind them.
+						The width of a bar is the limit of its hop, on a logarithmic scale; a dashed one is not known.
+						Caches and tiers can answer without the hops behind them.
 					</p>
 				</section>
 			)}
@@ -127,7 +127,7 @@ export function LookPage() {
 					<Tell id={id} shown={versions.data?.versions?.[0]?.version ?? 0} />
 					<h2 className="mt-6 text-lg">Versions</h2>
 					{(versions.data?.versions ?? []).length === 0 ? (
-						<p className="opacity-80">None is kept yet: a run or a told fact makes the first.</p>
+						<p className="opacity-80">There is none yet: a run or a told fact makes the first.</p>
 					) : (
 						<ol className="mt-1">
 							{versions.data?.versions?.map((v) => (
@@ -234,13 +234,13 @@ function Tell({ id, shown }: { id: number; shown: number }) {
 				className="mt-4 flex flex-wrap items-end gap-3"
 				onSubmit={(e) => {
 					e.preventDefault();
-					if (window.confirm("Replace all that was told of this volume by what is known of the other?")) {
+					if (window.confirm("Replace all told facts of this volume by those of the other?")) {
 						copy.mutate(Number(from));
 					}
 				}}
 			>
 				<label className="flex flex-col gap-1 text-sm">
-					Or begin with the setup of
+					Or start from the setup of
 					<select className="select w-56" value={from} onChange={(e) => setFrom(e.target.value)} required>
 						<option value="">another volume</option>
 						{volumes.data?.volumes

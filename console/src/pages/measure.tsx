@@ -193,7 +193,7 @@ export function Measure() {
 							.map(input)}
 					</div>
 					<details className="mt-4">
-						<summary className="cursor-pointer py-1">More about the load</summary>
+						<summary className="cursor-pointer py-1">More fields of the load</summary>
 						<div className="mt-2 grid gap-4 sm:grid-cols-2 lg:grid-cols-4">
 							{all.filter((f) => !(f.name in main)).map(input)}
 						</div>
@@ -251,7 +251,7 @@ function Together(props: {
 			</summary>
 			<fieldset className="mt-1">
 				<legend className="text-sm">
-					Each has a run of its own; they are compared pair by pair with the first, at most eight
+					Each gets a run of its own; they are compared in pairs with the first; at most eight
 				</legend>
 				<div className="max-h-48 overflow-auto rounded-field border border-base-300 p-2">
 					{volumes.map((v) => (
@@ -281,8 +281,8 @@ function Together(props: {
 									onChange={() => props.setRace(race)}
 								/>
 								{race
-									? "A race: each measurement begins on all at the same moment"
-									: "In turn: each measurement on one after the other, to and fro"}
+									? "A race: each measurement starts on all at once"
+									: "Alternately: each measurement on one after the other, back and forth"}
 							</label>
 						))}
 					</div>
@@ -310,7 +310,7 @@ function PlanText({ text, change }: { text: string; change: (text: string) => vo
 	return (
 		<div className="flex flex-col gap-3">
 			<label className="flex flex-col gap-1">
-				Begin with a preset
+				Start from a preset
 				<select
 					className="select w-full"
 					name="preset"

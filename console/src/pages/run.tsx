@@ -51,7 +51,7 @@ export function RunPage() {
 			<Heading run={run} />
 			<Unreadable of={detail.data?.unreadable} />
 			{feed.broken && !isFinal(run.status) && (
-				<p role="status">The live feed broke off; taking it up again…</p>
+				<p role="status">The live connection was lost; reconnecting…</p>
 			)}
 			{run.reason && (
 				<p
@@ -99,7 +99,7 @@ function PassOver({ run }: { run: Run }) {
 	return (
 		<p className="my-3">
 			<button type="button" className="btn btn-sm" onClick={() => again().catch(setError)}>
-				Measure all the same, passing over {failed.join(", ")}
+				Measure anyway, overriding {failed.join(", ")}
 			</button>
 			{error !== undefined && <Trouble error={error} />}
 		</p>
@@ -220,7 +220,7 @@ function Waiting({ run }: { run: Run }) {
 	if (run.status === "settling") {
 		return (
 			<p role="status">
-				Letting the volume settle before measurement {p.step} of {p.steps}.
+				Waiting for the volume to become idle before measurement {p.step} of {p.steps}.
 			</p>
 		);
 	}

@@ -139,7 +139,7 @@ export function Tune() {
 			<h1 className="mb-1 text-xl">Tune</h1>
 			<p className="mb-4 text-sm opacity-80">
 				Which parameters matter for a load, and which settings are worth keeping. Each value is measured alone
-				beside the volume and the load as they are, in shuffled rounds; then what looks promising, together.
+				against the present settings, in shuffled rounds; then the promising ones together.
 			</p>
 			<VolumeChoice
 				volumes={list}
@@ -168,7 +168,7 @@ export function Tune() {
 			{offered.error && <Trouble error={offered.error} />}
 			<Parameters rows={rows} change={change} add={(row) => setOwn([...own, row])} />
 			<label className="mt-4 flex w-40 flex-col gap-1">
-				Time for it, minutes
+				Time, minutes
 				<input
 					className="input w-full"
 					name="minutes"
@@ -241,7 +241,7 @@ function Parameters(props: {
 									aria-label={`values of ${r.field}`}
 									value={r.values}
 									disabled={!r.on}
-									placeholder="values, parted by commas"
+									placeholder="values, separated by commas"
 									onChange={(e) => change(r, { values: e.target.value })}
 								/>
 							</td>

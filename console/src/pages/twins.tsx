@@ -30,8 +30,8 @@ export function Twins() {
 		<>
 			<h1 className="mb-2 text-xl">Twins</h1>
 			<p className="mb-4 max-w-3xl">
-				A twin is a simulated array whose rates and times were fitted to what was measured of a real one. It
-				predicts what another member, cache or link would bring, and is confronted with what is measured then.
+				A twin is a simulated array that is fitted to measurements of a real one. It predicts the effect of
+				another member, cache or link, and is compared with later measurements.
 			</p>
 			<Unreadable of={twins.data.unreadable} />
 			{remove.error && <Trouble error={remove.error} />}
@@ -44,7 +44,7 @@ export function Twins() {
 								<th>Twin</th>
 								<th>Of</th>
 								<th className="figure">Off</th>
-								<th className="figure">Under what it was not shown</th>
+								<th className="figure">On left-out loads</th>
 								<th>Fitted</th>
 								<th />
 							</tr>
@@ -68,7 +68,7 @@ export function Twins() {
 											aria-label={`Remove ${t.name}`}
 											onClick={() =>
 												window.confirm(
-													`Remove the twin “${t.name}”, and what it predicted? What was measured stays.`,
+													`Remove the twin “${t.name}”, and what it predicted? Measurements stay.`,
 												) && remove.mutate(t.id)
 											}
 										>
@@ -83,7 +83,7 @@ export function Twins() {
 			)}
 			{registered.length === 0 ? (
 				<Empty>
-					<p>A twin is fitted to what was measured, and no volume is registered yet.</p>
+					<p>A twin is fitted to measurements of a volume, and no volume is registered yet.</p>
 					<Link to="/measure" className="btn btn-primary">
 						Measure one
 					</Link>
@@ -157,7 +157,7 @@ function FitForm({ volumes }: { volumes: Volume[] }) {
 				}}
 			/>
 			<label className="flex flex-col gap-1">
-				What it is made of, as far as that is known: an array file to begin with
+				Its parts, as far as known: an array file to start from
 				<textarea
 					className="textarea w-full font-mono text-sm"
 					name="guess"
@@ -195,7 +195,7 @@ function FitForm({ volumes }: { volumes: Volume[] }) {
 						className="input w-full"
 						name="free"
 						value={free}
-						placeholder="all rates and times that it has"
+						placeholder="all its rates and times"
 						onChange={(e) => setFree(e.target.value)}
 					/>
 				</label>
@@ -261,13 +261,13 @@ export function FitPage() {
 			</div>
 			{stop.error && <Trouble error={stop.error} />}
 			{f.status === "failed" && <Trouble error={f.reason} />}
-			{f.status === "stopped" && <p className="my-3">It was stopped; nothing is kept of it.</p>}
+			{f.status === "stopped" && <p className="my-3">It was stopped; nothing is stored.</p>}
 			{f.status === "running" && (
 				<div className="my-4 max-w-3xl" role="status">
 					<progress className="progress progress-primary w-full" />
 					<p>
 						{f.waiting
-							? "Waits until a run has ended, so that it falsifies no figure."
+							? "It waits for a run to end, so that it does not disturb the measurement."
 							: `${f.progress.step}…`}
 					</p>
 					<p className="mt-1 text-sm opacity-80">

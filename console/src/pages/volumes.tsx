@@ -111,7 +111,7 @@ function Leftovers() {
 		<section className="mb-6">
 			<h2 className="mb-2 text-lg">Left behind</h2>
 			<p className="mb-2 text-sm">
-				The service ended under a run, and its test file stayed. Nothing is lost by removing it.
+				The service ended during a run, and its test file stayed. It can be removed safely.
 			</p>
 			<ul>
 				{list.map((f) => (
@@ -180,8 +180,8 @@ function AddVolume() {
 			</div>
 			{add.error && <Trouble error={add.error} />}
 			<p className="mt-3 text-sm opacity-80">
-				In a folder, a run makes a test file of its own that is gone afterwards. Files, devices and LUNs are
-				registered for reading; to let runs write over one, see <code>heron volume consent --help</code>.
+				In a folder, a run creates a test file and removes it at the end. Files, devices and LUNs are
+				registered for reading; to let runs overwrite one, see <code>heron volume consent --help</code>.
 			</p>
 		</form>
 	);

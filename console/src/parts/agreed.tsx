@@ -27,7 +27,7 @@ export function AgreedTable({ m }: { m: Measurement }) {
 	return (
 		<details className="collapse collapse-arrow mt-2 border border-base-300">
 			<summary className="collapse-title text-sm font-semibold">
-				What host and target agreed on: {sessions.map(heading).join(", ")}
+				Negotiated session: {sessions.map(heading).join(", ")}
 				{cut > 0 && `; ${cut} ${cut === 1 ? "key was" : "keys were"} not taken as offered`}
 			</summary>
 			<div className="collapse-content overflow-x-auto">

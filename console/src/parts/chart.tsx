@@ -39,7 +39,7 @@ export interface Bar {
 }
 
 /** How to read intervalBars. */
-export const intervalNote = "Bars are 95 % intervals over the repeats; one without an end reaches further.";
+export const intervalNote = "Bars are 95 % intervals over the repeats; one without an end extends further.";
 
 /** Intervals as upright bars. Where one reaches beyond what is drawn it has no end. */
 export function intervalBars(name: string, colour: string, bars: Bar[]) {

@@ -127,7 +127,7 @@ export function GainsChart(props: { compared: Compared; candidate: Candidate; nu
 		[rows],
 	);
 	if (rows.length === 0) {
-		return <p>Nothing was measured on both sides in the same way.</p>;
+		return <p>No load was measured on both sides.</p>;
 	}
 	return (
 		<Chart

@@ -68,8 +68,8 @@ export function Demands({ j }: { j: Decision }) {
 	const chosen = setups.find((s) => s.name === at?.[1]);
 	const shown = demand >= 0 && chosen?.verdicts?.[demand];
 	return (
-		<section className="mt-6" aria-label="What is asked, and who meets it">
-			<h2 className="text-lg">What is asked, and who meets it</h2>
+		<section className="mt-6" aria-label="Requirements, and which setups meet them">
+			<h2 className="text-lg">Requirements, and which setups meet them</h2>
 			<div className="mt-2 overflow-x-auto">
 				<table className="table table-sm">
 					<thead>
@@ -122,7 +122,7 @@ export function Demands({ j }: { j: Decision }) {
 			{chosen && shown ? (
 				<Detail of={demands[demand].words} use={demands[demand].use} setup={chosen} v={shown} />
 			) : (
-				<p className="mt-1 text-sm opacity-80">Choose a cell to see what it rests on.</p>
+				<p className="mt-1 text-sm opacity-80">Choose a cell to see its evidence.</p>
 			)}
 		</section>
 	);
@@ -195,7 +195,7 @@ function besides(spots: (Answer & { label: string })[]): string[] {
 	return sides;
 }
 
-/** What each setup carries for its price, those that nobody dominates filled. */
+/** Headroom against price, those that nobody dominates filled. */
 export function Frontier({ j }: { j: Decision }) {
 	const spots = useMemo(() => {
 		const short = labels(j.setups ?? []);
@@ -262,15 +262,15 @@ export function Frontier({ j }: { j: Decision }) {
 	if (spots.length < 2) {
 		return (
 			<p className="text-sm opacity-80">
-				What setups carry for their price is drawn where the price of two or more is known, and all their
-				figures: tell <code>cost.price</code> on their Look page.
+				Headroom against price is drawn if two or more setups have a price and all their figures: tell{" "}
+				<code>cost.price</code> on their Look page.
 			</p>
 		);
 	}
 	return (
 		<div>
 			<Chart
-				title="What each setup carries for its price"
+				title="Headroom against price"
 				summary={spots
 					.map((s) => `${s.name}: ${price(s.price ?? 0)}, ${times(s.carries ?? 0)} times`)
 					.join("; ")}
@@ -288,7 +288,8 @@ export function Frontier({ j }: { j: Decision }) {
 				height={380}
 			/>
 			<p className="text-sm opacity-80">
-				Filled: no other setup carries as much for less, or more for as much. Below the line it falls short.
+				Filled: Pareto-optimal, no other setup has the same headroom for less or more for the same price.
+				Below the line it falls short.
 			</p>
 		</div>
 	);
@@ -365,13 +366,13 @@ function Failures({ j }: { j: Decision }) {
 	const setups = j.setups ?? [];
 	const short = labels(setups);
 	return (
-		<section className="mt-8" aria-label="What a failure means">
-			<h2 className="text-lg">What a failure means</h2>
+		<section className="mt-8" aria-label="Failures">
+			<h2 className="text-lg">Failures</h2>
 			<div className="mt-2 overflow-x-auto">
 				<table className="table table-sm">
 					<thead>
 						<tr>
-							<th scope="col">Data survive, and can be had, without</th>
+							<th scope="col">Data stay intact and accessible after the loss of</th>
 							{setups.map((s, i) => (
 								<th scope="col" key={s.name} className="max-w-24 text-center align-bottom whitespace-normal">
 									<Head setup={s} label={short[i]} />
@@ -428,7 +429,7 @@ function Failures({ j }: { j: Decision }) {
 			</div>
 			{setups.some((s) => s.meanwhile?.length) && (
 				<details className="mt-2">
-					<summary className="cursor-pointer">What is met and what falls short meanwhile</summary>
+					<summary className="cursor-pointer">Requirements during the failure</summary>
 					<ul className="mt-1 text-sm">
 						{setups.flatMap((s) =>
 							(s.meanwhile ?? []).map((m) => (
@@ -479,8 +480,8 @@ export function Open({ j }: { j: Decision }) {
 		return null;
 	}
 	return (
-		<section className="mt-8" aria-label="What is not shown">
-			<h2 className="text-lg">What is not shown</h2>
+		<section className="mt-8" aria-label="Open requirements">
+			<h2 className="text-lg">Open requirements</h2>
 			<ul className="mt-2 list-disc pl-5 text-sm">
 				{[...of].map(([words, o]) => (
 					<li key={words}>
@@ -499,7 +500,7 @@ export function Judged({ j }: { j: Decision }) {
 	if (setups.length === 0) {
 		return (
 			<Empty>
-				<p className="text-lg">No setup was measured for what this need asks.</p>
+				<p className="text-lg">No setup was measured for this need.</p>
 				<Link to="/measure" className="btn btn-primary">
 					Measure
 				</Link>

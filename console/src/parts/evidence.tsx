@@ -391,14 +391,16 @@ export function Behind({ run, shown }: { run: Run; shown?: Measurement }) {
 			<section aria-label="Setup" className="mt-8">
 				<details open={run.status === "failed"}>
 					<summary className="cursor-pointer text-lg">
-						What stood behind it: {run.setup.facts?.length ?? 0} facts, {(run.checks ?? []).length} checks
+						Setup: {run.setup.facts?.length ?? 0} facts, {(run.checks ?? []).length} checks
 						{worried > 0 && `, ${worried} to mind`}
 					</summary>
 					<div className="mt-2 grid gap-x-10 gap-y-4 lg:grid-cols-2">
 						<div className="min-w-0 overflow-x-auto">
 							<Checks checks={run.checks ?? []} />
 							{(run.overrides ?? []).length > 0 && (
-								<p className="mt-2 text-accent">Passed over by the user: {run.overrides?.join(", ")}.</p>
+								<p className="mt-2 text-accent">
+									Failed checks that were overridden: {run.overrides?.join(", ")}.
+								</p>
 							)}
 						</div>
 						<div className="min-w-0 overflow-x-auto">

@@ -115,7 +115,7 @@ function Feeds({ summary: s }: { summary: NonNullable<Measurement["summary"]> })
 		<table className="table table-sm mb-2">
 			<thead>
 				<tr>
-					<th>feeds, the latest first</th>
+					<th>streams, the latest first</th>
 					<th className="figure">pieces</th>
 					<th className="figure">late</th>
 					<th className="figure">worst late</th>
@@ -157,11 +157,11 @@ function Stores({ m, summary: s }: { m: Measurement; summary: NonNullable<Measur
 			<Table m={m} of="requests" unit="a second" rows={rows} show={rate} doubt="total" />
 			{f && (
 				<p className="text-sm">
-					{requests(f.requestRate)}, {digits(f.readPerRequest)} reads of the storage for each
-					{f.writtenPerPut ? `; ${digits(f.writtenPerPut)} bytes written to it for each that was put` : ""}
-					{f.cpuPerRequestSeconds ? `; ${seconds(f.cpuPerRequestSeconds)} of a core for each` : ""}
+					{requests(f.requestRate)}, {digits(f.readPerRequest)} storage reads per request
+					{f.writtenPerPut ? `; write amplification ${digits(f.writtenPerPut)}` : ""}
+					{f.cpuPerRequestSeconds ? `; ${seconds(f.cpuPerRequestSeconds)} of CPU time per request` : ""}
 					{f.waits > 0 &&
-						`; ${f.waits} puts waited for tables or the log, the longest ${seconds(f.longestWaitSeconds)}`}
+						`; ${f.waits} write stalls, the longest ${seconds(f.longestWaitSeconds)}`}
 					.
 				</p>
 			)}

@@ -24,9 +24,7 @@ export function Hops(props: {
 	const hops = props.use.hops ?? [];
 	const largest = Math.max(1, ...hops.map((h) => h.rate));
 	if (hops.length === 0) {
-		return (
-			<p className="opacity-80">No hop is known. Tell the setup what stands behind this volume, below.</p>
-		);
+		return <p className="opacity-80">No hop is known. Tell the setup of this volume, below.</p>;
 	}
 	return (
 		<ol className="flex flex-col gap-3">

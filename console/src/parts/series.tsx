@@ -271,7 +271,7 @@ function HostChart({ intervals }: { intervals: Interval[] }) {
 	const last = intervals[intervals.length - 1];
 	return (
 		<Chart
-			title="This host meanwhile"
+			title="This host"
 			summary={`Busiest core of ${cores} at ${share(Math.max(0, ...coresOf(last)))} in the last interval${device ? `; device ${device} at ${share(deviceBusy(last))}` : ""}.`}
 			table={() => [
 				[

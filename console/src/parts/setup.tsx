@@ -60,7 +60,7 @@ export function Chain({ layers }: { layers: Layer[] }) {
 export function Facts({ setup, label }: { setup: Setup; label: (key: string) => [string, string] }) {
 	const facts = setup.facts ?? [];
 	if (facts.length === 0) {
-		return <p className="opacity-80">Nothing was known of what stands behind it.</p>;
+		return <p className="opacity-80">Its setup is not known.</p>;
 	}
 	return (
 		<table className="table table-sm">

@@ -89,8 +89,8 @@ export function StoreCharts({ intervals }: { intervals: Interval[] }) {
 			{last && (
 				<Chart
 					title="Write amplification"
-					summary={`Bytes written to the storage for each byte that was put, over ${window} intervals: ${digits(last[1])} at the end.`}
-					table={() => [["end of interval (s)", "written for each byte put"], ...ratio]}
+					summary={`Bytes written to the storage per byte put, over ${window} intervals: ${digits(last[1])} at the end.`}
+					table={() => [["end of interval (s)", "written per byte put"], ...ratio]}
 					option={ratios}
 				/>
 			)}

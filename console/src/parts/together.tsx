@@ -39,7 +39,7 @@ export function Beside({ run }: { run: Run }) {
 				<>
 					.{" "}
 					<Link className="link" to={`/compare/view?${query}`}>
-						Compare them pair by pair
+						Compare them in pairs
 					</Link>
 				</>
 			)}
@@ -207,7 +207,7 @@ function AheadChart({ race }: { race: Race }) {
 	return (
 		<Chart
 			title="Ahead of the last"
-			summary={`By how much each was ahead of the one that had done least. ${race.words}`}
+			summary={`The lead of each over the last one. ${race.words}`}
 			table={() => [
 				["racer", "at (s)", `done (${race.counts})`, `ahead of the last (${race.counts})`],
 				...(race.racers ?? []).flatMap((s) =>

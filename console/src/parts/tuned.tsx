@@ -71,7 +71,7 @@ function OneAnswer({ answer, going }: { answer: Answer; going: boolean }) {
 				<table className="table table-sm">
 					<thead>
 						<tr>
-							<th>Alone, over the baseline</th>
+							<th>Alone, against the baseline</th>
 							<th>
 								× {digits(bounds(answer)[0])} to {digits(bounds(answer)[1])}
 							</th>

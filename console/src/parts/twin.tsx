@@ -128,7 +128,7 @@ const edge = 50;
 
 const clamped = (v: number) => Math.max(-edge, Math.min(edge, v * 100));
 
-/** How far the twin is off under each load, shown to it and not. */
+/** Error of the twin under each load, shown to it and not. */
 function Residuals({ f }: { f: Fitted }) {
 	const rows = useMemo(() => [...(f.loads ?? [])].reverse(), [f.loads]);
 	const names = useMemo(() => rows.map((l) => `${l.name}, ${l.label}`), [rows]);
@@ -178,7 +178,7 @@ function Residuals({ f }: { f: Fitted }) {
 	return (
 		<div className="min-w-0">
 			<Chart
-				title="How far the twin is off"
+				title="Error of the twin"
 				summary={rows
 					.map(
 						(l, i) =>
@@ -193,7 +193,7 @@ function Residuals({ f }: { f: Fitted }) {
 				height={90 + 22 * rows.length}
 			/>
 			<p className="text-sm opacity-80">
-				Filled: fitted to it. Hollow: by a twin that was fitted without it. At the edge: {edge} % or more.
+				Filled: in the fit. Hollow: cross-validation. At the edge: {edge} % or more.
 			</p>
 		</div>
 	);
@@ -241,9 +241,9 @@ function Predicted({ twin }: { twin: Twin }) {
 	const [asking, setAsking] = useState(false);
 	const list = twin.predictions ?? [];
 	return (
-		<section className="mt-8" aria-label="What it predicted">
+		<section className="mt-8" aria-label="Predictions">
 			<div className="flex items-baseline gap-4">
-				<h2 className="text-lg">What it predicted</h2>
+				<h2 className="text-lg">Predictions</h2>
 				{!asking && (
 					<button type="button" className="btn btn-sm print:hidden" onClick={() => setAsking(true)}>
 						Predict
@@ -252,7 +252,7 @@ function Predicted({ twin }: { twin: Twin }) {
 			</div>
 			{asking && <Ask twin={twin} done={() => setAsking(false)} />}
 			{list.length === 0 && !asking && (
-				<p className="mt-1">Nothing yet. Change one thing, and let it predict what that brings.</p>
+				<p className="mt-1">Nothing yet. Change one thing, and predict its effect.</p>
 			)}
 			{list.map((p) => (
 				<One key={p.id} twin={twin} p={p} />
@@ -276,7 +276,7 @@ function One({ twin, p }: { twin: Twin; p: Prediction }) {
 				<button
 					type="button"
 					className="btn btn-ghost btn-xs print:hidden"
-					onClick={() => window.confirm("Remove what was predicted here?") && remove.mutate()}
+					onClick={() => window.confirm("Remove this prediction?") && remove.mutate()}
 				>
 					Remove…
 				</button>
@@ -362,7 +362,7 @@ function Ask({ twin, done }: { twin: Twin; done: () => void }) {
 			className="my-3 flex max-w-3xl flex-col gap-3 rounded-box border border-base-300 p-4"
 		>
 			<label className="flex flex-col gap-1">
-				What is to be another way: keys of the array file, one on a line
+				Changes: keys of the array file, one per line
 				<textarea
 					className="textarea w-full font-mono text-sm"
 					name="changes"
@@ -374,7 +374,7 @@ function Ask({ twin, done }: { twin: Twin; done: () => void }) {
 				/>
 			</label>
 			<label className="flex flex-col gap-1">
-				Begin with a preset
+				Start from a preset
 				<select
 					className="select w-full"
 					name="preset"
@@ -404,7 +404,7 @@ function Ask({ twin, done }: { twin: Twin; done: () => void }) {
 				/>
 			</label>
 			<label className="flex flex-col gap-1">
-				Set it beside what is measured on
+				Compare with measurements of
 				<select
 					className="select w-full"
 					name="volume"
