@@ -121,7 +121,7 @@ func writeDecision(w io.Writer, page decisionPage) error {
 			}
 		}
 		var err error
-		if part.Chart, err = scatter("What each setup carries for its price", "price", "smallest headroom, times", spots); err != nil {
+		if part.Chart, err = scatter("Headroom against price", "price", "smallest headroom, ×", spots); err != nil {
 			return err
 		}
 		page.Parts = append(page.Parts, part)

@@ -38,7 +38,7 @@ func TestDecisionAsAPage(t *testing.T) {
 	if err := WriteDecision(&b, v); err != nil {
 		t.Fatal(err)
 	}
-	checkPage(t, b.String(), "it costs least, 2000", "heron need judge", "What it costs", "memory answered", "cannot be read", "all together")
+	checkPage(t, b.String(), "it costs least, 2000", "heron need judge", "Prices", "memory answered", "cannot be read", "all together")
 }
 
 // What a search came to is such a page as well: with the bill of what to take, why others fail,
@@ -63,7 +63,7 @@ func TestWhatToBuyAsAPage(t *testing.T) {
 	if err := WriteChosen(&b, chosen); err != nil {
 		t.Fatal(err)
 	}
-	checkHTML(t, b.String(), "Every figure is simulated", "together", "1234", "3 that cost less", "heron choose SHEET --parts FILE --seed 7", "discarded in closed form", "12 designs")
+	checkHTML(t, b.String(), "All figures are simulated", "together", "1234", "3 that cost less", "heron choose SHEET --parts FILE --seed 7", "excluded by arithmetic", "12 designs")
 	if strings.Contains(b.String(), "heron need judge") {
 		t.Error("it says to judge runs that there are not")
 	}

@@ -151,7 +151,7 @@ func WriteRun(w io.Writer, e Results, shape resource.Shape) error {
 			y, x  string
 			log   bool
 			lines []line
-		}{{"operations a second", "seconds", false, rates}, {"% of operations done within", "latency in ms", true, shares}} {
+		}{{"operations per second", "seconds", false, rates}, {"% of operations within", "latency in ms", true, shares}} {
 			svg, err := chart(p.Title, c.x, c.y, c.log, c.lines)
 			if err != nil {
 				return err
@@ -230,10 +230,10 @@ func sentence(p compare.Alone) string {
 		if r.Mean.Known {
 			text += fmt.Sprintf(" (95 %% interval %s to %s, %d repeats)", show(r.Figure, max(r.Mean.Low, 0)), show(r.Figure, r.Mean.High), len(r.Values.Values))
 		} else {
-			text += " (one repeat: its spread is not known)"
+			text += " (one repeat, spread not known)"
 		}
 		if r.Unreliable != "" {
-			text += ". Not to be trusted: " + r.Unreliable
+			text += ". Unreliable: " + r.Unreliable
 		}
 		return text
 	}
@@ -336,7 +336,7 @@ func WriteComparison(w io.Writer, c resource.Compared, runs map[int64]resource.R
 			}
 			lines = append(lines, shareLine(names[i], together.Bars(40)))
 		}
-		svg, err := chart(p.Title, "latency in ms", "% of operations done within", true, lines)
+		svg, err := chart(p.Title, "latency in ms", "% of operations within", true, lines)
 		if err != nil {
 			return err
 		}

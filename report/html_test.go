@@ -45,7 +45,7 @@ func run(id int64, rates ...float64) (resource.Export, compare.Side) {
 // checkPage makes sure that a page stands alone and hides nothing.
 func checkPage(t *testing.T, page string, words ...string) {
 	t.Helper()
-	checkHTML(t, page, append(words, "not to be trusted", "<svg", "memory answered &lt;script&gt;")...)
+	checkHTML(t, page, append(words, "unreliable", "<svg", "memory answered &lt;script&gt;")...)
 }
 
 // checkHTML checks a page that may have no chart, and nothing that is not to be trusted.
@@ -92,7 +92,7 @@ func TestExperimentAsAPage(t *testing.T) {
 	if err := WriteRun(&b, ResultsOf(e), resource.Shape{Points: compare.Points(side), Tuned: tuned}); err != nil {
 		t.Fatal(err)
 	}
-	checkPage(t, b.String(), "What matters", "For the record", "Settings to keep", "not measured yet")
+	checkPage(t, b.String(), "Effects", "For the record", "Settings to keep", "not measured yet")
 }
 
 func measurementsOf(e resource.Export) (all []resource.Measurement) {

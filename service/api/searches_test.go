@@ -59,7 +59,7 @@ func TestSearchesOverTheAPI(t *testing.T) {
 	if first.Status != resource.Finished || first.Chosen == nil || first.Chosen.Judged.Setups[0].Outcome != judge.Meets || first.Chosen.Finalists[0].Price != 1200 {
 		t.Errorf("%+v", first)
 	}
-	if status, page := send(http.MethodGet, "/searches/1/report", nil); status != 200 || !strings.Contains(page, "Every figure is simulated") {
+	if status, page := send(http.MethodGet, "/searches/1/report", nil); status != 200 || !strings.Contains(page, "All figures are simulated") {
 		t.Errorf("%d %s", status, page)
 	}
 	long := strings.Replace(searchSheet, "for: 0.5s", "for: 1h", 1)
@@ -122,7 +122,7 @@ func TestSearchesAreKept(t *testing.T) {
 	if after.Status != resource.Finished || after.Chosen == nil || after.Chosen.Finalists[0].Name != before.Chosen.Finalists[0].Name || after.Need != "n" || after.Ended.IsZero() {
 		t.Errorf("%+v", after)
 	}
-	if status, text := send(http.MethodGet, "/searches/1/report", nil); status != 200 || !strings.Contains(text, "Every figure is simulated") {
+	if status, text := send(http.MethodGet, "/searches/1/report", nil); status != 200 || !strings.Contains(text, "All figures are simulated") {
 		t.Errorf("%d %s", status, text)
 	}
 	if status, text := send(http.MethodPost, "/searches/1/stop", nil); status != 204 {

@@ -80,7 +80,7 @@ func TestConsoleCompares(t *testing.T) {
 	p.says("Repeats together")
 	p.says("lookups by depth")
 	p.says("of what the hop “")
-	p.says("What stood behind it")
+	p.says("Setup")
 }
 
 // Looking, telling a fact, and seeing what changed.

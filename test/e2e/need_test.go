@@ -237,7 +237,7 @@ drives:
 	if err != nil || !strings.Contains(out, `Choose "4 × flash, raid5"`) && !strings.Contains(out, `Choose "4 × flash, raid10"`) || !strings.Contains(strings.Join(strings.Fields(out), " "), "together 1200") {
 		t.Fatalf("%v: %s%s", err, out, trouble)
 	}
-	if text, err := os.ReadFile(page); err != nil || !strings.Contains(string(text), "Every figure is simulated") {
+	if text, err := os.ReadFile(page); err != nil || !strings.Contains(string(text), "All figures are simulated") {
 		t.Errorf("%v: %s", err, text)
 	}
 	if again, _, err := s.cli("choose", sheet, "--parts", list); err != nil || again != out {
@@ -365,7 +365,7 @@ drives:
 	p.says("It was stopped")
 	begin(1, parts)
 	p.says(`Choose "4 × flash, raid10"`)
-	p.says("Every figure is simulated")
+	p.says("All figures are simulated")
 	p.says("together")
 	p.until(`document.querySelectorAll("pre").length > 0`)
 	p.until(`[...document.querySelectorAll("tbody tr:first-child button")].slice(0, 1).map(b => b.click()).length === 1`)

@@ -234,7 +234,7 @@ function Chosen({ chosen }: { chosen: NonNullable<Search["chosen"]> }) {
 		<>
 			<p className="mt-2 text-sm opacity-80">
 				{chosen.designs} designs, of which {chosen.measured} were simulated in {chosen.runs} measurements;
-				seed {chosen.seed}. Every figure is simulated, from the facts in “{chosen.parts}”.
+				seed {chosen.seed}. All figures are simulated from the data in “{chosen.parts}”.
 			</p>
 			<Judged j={chosen.judged} />
 			<div className="mt-8 grid items-start gap-8 lg:grid-cols-2">

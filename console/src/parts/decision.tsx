@@ -75,7 +75,7 @@ export function Demands({ j }: { j: Decision }) {
 					<thead>
 						<tr>
 							<th scope="col">Use</th>
-							<th scope="col">What is asked</th>
+							<th scope="col">Requirement</th>
 							{setups.map((s, i) => (
 								<th scope="col" key={s.name} className="max-w-24 text-center align-bottom whitespace-normal">
 									<Head setup={s} label={short[i]} />
@@ -402,7 +402,7 @@ function Failures({ j }: { j: Decision }) {
 						))}
 						<tr>
 							<th scope="row" className="font-normal">
-								rebuilding a member with nothing else to do, worked out
+								rebuild of a member without other load, calculated
 							</th>
 							{setups.map((s) => (
 								<td key={s.name} className="max-w-32 text-center text-xs whitespace-normal">
