@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"os"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -138,33 +139,79 @@ func TestVerbsAndSharedFlagsAreListed(t *testing.T) {
 // Every example of help is a command that there is, with flags that it has and as many words as
 // it takes.
 func TestExamplesAreCommands(t *testing.T) {
-	t.Chdir(t.TempDir())
-	if err := os.WriteFile("photographs.yaml", []byte("classes: [{name: photographs, number: 10, size: 5MiB}]\n"), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	inFolderWithFiles(t)
 	each(func(command *cobra.Command) {
 		if command.Runnable() && command.Example == "" {
 			t.Errorf("%s has no example", command.CommandPath())
 		}
 		for line := range strings.Lines(command.Example) {
-			for part := range strings.SplitSeq(line, " | ") {
-				arguments := shellWords(t, strings.TrimSpace(part))
-				if len(arguments) == 0 || arguments[0] != "heron" {
-					continue
-				}
-				found, rest, err := Root().Find(arguments[1:])
-				if err != nil || found.HasSubCommands() && found.HasParent() {
-					t.Errorf("%q of %s is no command: %v", line, command.CommandPath(), err)
-					continue
-				}
-				if err := found.ParseFlags(rest); err != nil {
-					t.Errorf("%q of %s: %v", line, command.CommandPath(), err)
-				} else if err := found.ValidateArgs(found.Flags().Args()); err != nil && found.Args != nil {
-					t.Errorf("%q of %s: %v", line, command.CommandPath(), err)
-				}
-			}
+			isCommand(t, "the help of "+command.CommandPath(), line)
 		}
 	})
+}
+
+// Every command of a block of the README and the docs is one that there is.
+func TestDocsAreCommands(t *testing.T) {
+	pages, err := filepath.Glob("../docs/*.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	texts := map[string]string{}
+	for _, page := range append(pages, "../README.md") {
+		text, err := os.ReadFile(page)
+		if err != nil {
+			t.Fatal(err)
+		}
+		texts[page] = strings.ReplaceAll(string(text), "\\\n", " ")
+	}
+	inFolderWithFiles(t)
+	for page, text := range texts {
+		inside := false
+		for line := range strings.Lines(text) {
+			if strings.HasPrefix(line, "```") {
+				inside = !inside && strings.TrimSpace(line) == "```sh"
+				continue
+			}
+			if inside {
+				isCommand(t, page, line)
+			}
+		}
+	}
+}
+
+// inFolderWithFiles goes to a folder with the file that some examples read.
+func inFolderWithFiles(t *testing.T) {
+	t.Helper()
+	t.Chdir(t.TempDir())
+	for _, name := range []string{"photographs.yaml", "summer.yaml"} {
+		if err := os.WriteFile(name, []byte("classes: [{name: photographs, number: 10, size: 5MiB}]\n"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// isCommand reports a line of a shell whose commands of the heron are none, or have flags or
+// arguments that they do not take.
+func isCommand(t *testing.T, where, line string) {
+	t.Helper()
+	for part := range strings.SplitSeq(line, " | ") {
+		arguments := shellWords(t, strings.TrimSpace(part))
+		if len(arguments) == 0 || arguments[0] != "heron" {
+			continue
+		}
+		found, rest, err := Root().Find(arguments[1:])
+		if err != nil || found.HasSubCommands() && found.HasParent() && !slices.Contains(rest, "--help") {
+			t.Errorf("%q of %s is no command: %v", line, where, err)
+			continue
+		}
+		if err := found.ParseFlags(rest); err != nil {
+			t.Errorf("%q of %s: %v", line, where, err)
+		} else if found.Args != nil {
+			if err := found.ValidateArgs(found.Flags().Args()); err != nil {
+				t.Errorf("%q of %s: %v", line, where, err)
+			}
+		}
+	}
 }
 
 // shellWords splits a line as a shell does, up to a comment, a redirection or an ampersand.

@@ -55,12 +55,12 @@ func TestAnswersAsFigures(t *testing.T) {
 		t.Errorf("they meet once: %+v", meet)
 	}
 	out, _, err := s.cli("compare", "1", "2")
-	if err != nil || !strings.Contains(out, kept.Title) || !strings.Contains(out, "they meet between") {
+	if err != nil || !strings.Contains(out, kept.Title) || !strings.Contains(out, "the crossover is between") {
 		t.Errorf("%v: %s", err, out)
 	}
 	var page strings.Builder
 	ok(t, s.ReportComparison(t.Context(), resource.NewComparison{Baseline: resource.Group{Runs: []int64{1}}, Candidates: []resource.Group{{Runs: []int64{2}}}}, &page))
-	if !strings.Contains(page.String(), "1900") || !strings.Contains(page.String(), "they meet between") {
+	if !strings.Contains(page.String(), "1900") || !strings.Contains(page.String(), "the crossover is between") {
 		t.Error("the report does not tell what is kept and where they meet")
 	}
 
