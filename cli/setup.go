@@ -40,6 +40,8 @@ func (a *app) setup() *cobra.Command {
 			switch {
 			case err != nil:
 				return err
+			case found.Facts == nil && len(found.Setup.Facts) == 0:
+				return fmt.Errorf("there is no volume or path %q: %s", arguments[0], strings.Join(failedChecks(found), " "))
 			case a.json:
 				return printJSON(command.OutOrStdout(), found.Setup)
 			case asYAML:

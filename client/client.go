@@ -43,9 +43,12 @@ func (p *Problem) Error() string {
 	parts := make([]string, len(p.Errors))
 	for i, e := range p.Errors {
 		parts[i] = e.Message
-		if e.Location != "" {
-			parts[i] += " at " + e.Location
+		if at := strings.TrimPrefix(strings.TrimPrefix(e.Location, "body"), "."); at != "" {
+			parts[i] = at + ": " + e.Message
 		}
+	}
+	if p.Detail == "validation failed" { // which the parts say better
+		return strings.Join(parts, "; ")
 	}
 	return p.Detail + ": " + strings.Join(parts, "; ")
 }

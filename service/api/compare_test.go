@@ -69,7 +69,7 @@ func TestComparingOverTheAPI(t *testing.T) {
 		"a p99 without end":     {http.MethodGet, fmt.Sprintf("/runs/%d/shape?p99=Inf", a), "", 422, "finite"},
 		"its reach":             {http.MethodGet, fmt.Sprintf("/runs/%d/reach", a), "", 200, `"reached"`},
 		"a marker after it":     {http.MethodPost, fmt.Sprintf("/runs/%d/markers", a), `{"name": "x"}`, 409, "not measuring"},
-		"a marker without name": {http.MethodPost, fmt.Sprintf("/runs/%d/markers", a), `{"name": ""}`, 422, "length"},
+		"a marker without name": {http.MethodPost, fmt.Sprintf("/runs/%d/markers", a), `{"name": ""}`, 422, "too short"},
 		"a fault after it":      {http.MethodPost, fmt.Sprintf("/runs/%d/faults", a), `{"fault": "{kind: power cut}"}`, 409, "not measuring"},
 		"a fault of no run":     {http.MethodPost, "/runs/77/faults", `{"fault": "{kind: power cut}"}`, 404, "run 77"},
 		"no such marker":        {http.MethodGet, fmt.Sprintf("/runs/%d/markers/9", a), "", 404, "marker 9"},

@@ -64,7 +64,9 @@ export class CallError extends Error {
 		readonly status: number,
 		readonly problem: Problem,
 	) {
-		const reasons = (problem.errors ?? []).map((e) => [e.message, e.location].filter(Boolean).join(" at "));
+		const reasons = (problem.errors ?? []).map((e) =>
+			[e.location?.replace(/^body\.?/, ""), e.message].filter(Boolean).join(": "),
+		);
 		const detail = problem.detail ?? problem.title ?? `The service answered ${status}.`;
 		super(detail === "validation failed" ? reasons.join("; ") || detail : detail);
 	}

@@ -160,9 +160,7 @@ function Stores({ m, summary: s }: { m: Measurement; summary: NonNullable<Measur
 					{requests(f.requestRate)}, {digits(f.readPerRequest)} storage reads per request
 					{f.writtenPerPut ? `; write amplification ${digits(f.writtenPerPut)}` : ""}
 					{f.cpuPerRequestSeconds ? `; ${seconds(f.cpuPerRequestSeconds)} of CPU time per request` : ""}
-					{f.waits > 0 &&
-						`; ${f.waits} write stalls, the longest ${seconds(f.longestWaitSeconds)}`}
-					.
+					{f.waits > 0 && `; ${f.waits} write stalls, the longest ${seconds(f.longestWaitSeconds)}`}.
 				</p>
 			)}
 		</>
