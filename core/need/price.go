@@ -127,7 +127,7 @@ func worth(all []Answer) []Worth {
 		if w.Times >= 2 {
 			brings = quantity.Digits(w.Times) + " × the headroom"
 		}
-		w.Words = fmt.Sprintf("%s more for %q in place of %q (%s) bring %s: %s.", quantity.Price(w.Added), b.Name, a.Name, quantity.Added(price), brings, judge.Brings(price, w.Low, w.High))
+		w.Words = fmt.Sprintf("%q instead of %q costs %s more (%s) for %s: %s.", b.Name, a.Name, quantity.Price(w.Added), quantity.Added(price), brings, judge.Brings(price, w.Low, w.High))
 		list = append(list, w)
 	}
 	return list

@@ -114,7 +114,8 @@ func Price(value float64) string {
 	if value >= 1000 {
 		return fmt.Sprintf("%.0f", value)
 	}
-	return threeDigits(value)
+	text := strings.TrimRight(strconv.FormatFloat(value, 'f', 2, 64), "0")
+	return strings.TrimSuffix(text, ".")
 }
 
 // threeDigits prints a number below 1000 with three significant digits and

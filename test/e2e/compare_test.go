@@ -309,7 +309,7 @@ func TestCacheGainsWhereItAnswers(t *testing.T) {
 	if page, _, err := s.cli("run", "report", fmt.Sprint(runs["cached"].ID)); err != nil || !strings.Contains(page, "How to repeat it") {
 		t.Errorf("%v: %.300s", err, page)
 	}
-	if out, _, err := s.cli("comparison", "forget", "1"); err != nil || !strings.Contains(out, "its runs stay") {
+	if out, _, err := s.cli("comparison", "remove", "1"); err != nil || !strings.Contains(out, "its runs stay") {
 		t.Errorf("%v: %s", err, out)
 	}
 }

@@ -48,7 +48,7 @@ func TestEfficiencyAndWeights(t *testing.T) {
 	do(append(append([]string{"measure"}, names...), "--plan", loads(4))...)
 	do("measure", "stripe", "--plan", loads(16))
 	set := append([]string{"efficiency", "stripe"}, names...)
-	if out := do(set...); !strings.Contains(out, "measure them as a race as well") {
+	if out := do(set...); !strings.Contains(out, "measure them with --race as well") {
 		t.Error(out)
 	}
 	do(append(append([]string{"measure"}, names...), "--plan", loads(4), "--race")...)

@@ -127,7 +127,7 @@ func TestTuningAnArray(t *testing.T) {
 		"--try depth=2 --budget 5s":              "three rounds",
 		"--try depth=2 --figure file-p99":        "the load has no",
 		"--try depth=2 --try depth=4":            "stands twice",
-		"--leave sessions":                       "not among what is usually tried",
+		"--leave sessions":                       "not one of the usual parameters",
 		"--try depth=2 --reads 0% --span 900TiB": "span",
 	} {
 		_, said, err := s.cli(append([]string{"tune", array, "--span", "1GiB", "--list"}, strings.Fields(arguments)...)...)

@@ -73,7 +73,7 @@ func TestTwins(t *testing.T) {
 	}
 	file := filepath.Join(t.TempDir(), "twin.yaml")
 	out := do("twin", "fit", "pool", "--guess", sold, "--free", "members[0].outerRate,members[0].seekAverage", "--name", "mine", "--to", file)
-	for _, words := range []string{`Twin 1, "mine", of "pool", fitted to run 1 in`, "under loads that it was not shown", "members[0].outerRate"} {
+	for _, words := range []string{`Twin 1, "mine", of "pool", fitted to run 1 in`, "on loads that were left out of the fit", "members[0].outerRate"} {
 		if !strings.Contains(strings.Join(strings.Fields(out), " "), words) {
 			t.Errorf("it does not say %q: %s", words, out)
 		}
@@ -190,7 +190,7 @@ func TestConsoleTwins(t *testing.T) {
 		t.Errorf("%v: %s", err, shown)
 	}
 	p.until(`(window.confirm = () => true, true)`)
-	press("Forget…")
+	press("Remove…")
 	p.says("Nothing yet.")
 	p.do(chromedp.EmulateViewport(390, 800))
 	p.until(`document.documentElement.scrollWidth <= 391`)
