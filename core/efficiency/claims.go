@@ -27,9 +27,9 @@ var (
 		return len(t) > 2 && len(t) < 5 && t[2].Value > 0 && t[2].Value <= t[len(t)-1].Value && t[len(t)-1].Value <= 1+matters
 	}, func(t []claim.Term) string {
 		if len(t) == 3 {
-			return fmt.Sprintf("%s makes %s %s.", t[0].Of, t[2].Shown, t[1].Of)
+			return fmt.Sprintf("%s reaches %s %s.", t[0].Of, t[2].Shown, t[1].Of)
 		}
-		return fmt.Sprintf("%s makes from %s (%s) to %s (%s) %s.", t[0].Of, t[2].Shown, t[2].Of, t[3].Shown, t[3].Of, t[1].Of)
+		return fmt.Sprintf("%s reaches %s (%s) to %s (%s) %s.", t[0].Of, t[2].Shown, t[2].Of, t[3].Shown, t[3].Of, t[1].Of)
 	})
 	oddOne = claim.Declare("odd-member", func(t []claim.Term) bool { // what it does over the nearest of the others, under a load
 		return len(t) == 2 && t[0].Value > 0 && math.Abs(math.Log(t[0].Value)) > math.Log1p(matters)
@@ -38,7 +38,7 @@ var (
 		if by < 0 {
 			way, by = "less", -by
 		}
-		return fmt.Sprintf("%s does %s %s than any of the others under %q.", t[0].Of, quantity.Share(by), way, t[1].Of)
+		return fmt.Sprintf("%s is an outlier: %s %s than any of the others under %q.", t[0].Of, quantity.Share(by), way, t[1].Of)
 	})
 	pacedBySlowest = claim.Declare("paced-by-its-slowest", func(t []claim.Term) bool { // the share that is left, under a load
 		return len(t) == 1 && t[0].Value < 1-matters

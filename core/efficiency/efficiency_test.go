@@ -69,7 +69,7 @@ func TestHowMuchAnArrayMakesOfItsMembers(t *testing.T) {
 			t.Errorf("%s is %g, not %g", name, c.got, c.want)
 		}
 	}
-	if p.Member == "" || len(r.Odd) != 0 || !strings.Contains(strings.Join(r.Words, "\n"), "c does 90.0 B/s, and b 110 B/s") || !strings.HasPrefix(r.Words[0], "pool makes 90 % of what its level leaves") {
+	if p.Member == "" || len(r.Odd) != 0 || !strings.Contains(strings.Join(r.Words, "\n"), "c does 90.0 B/s, and b 110 B/s") || !strings.HasPrefix(r.Words[0], "pool reaches 90 % of what its RAID level leaves") {
 		t.Errorf("%+v", r)
 	}
 	deep.Depth = 26 // of which 8 are not a third
@@ -92,7 +92,7 @@ func TestTheOddMemberAndWhatTheyShare(t *testing.T) {
 		atOnce = append(atOnce, side(name, l, rate*0.7*0.999, rate*0.7, rate*0.7*1.001))
 	}
 	r := efficiency.Of(side("pool", l, 244, 244.8, 245), members, atOnce)
-	if len(r.Odd) != 1 || r.Odd[0].Member != 2 || math.Abs(r.Odd[0].Times-60.0/99) > 0.001 || r.Odd[0].Words != `disk 3 does 39.4 % less than any of the others under "lookups".` {
+	if len(r.Odd) != 1 || r.Odd[0].Member != 2 || math.Abs(r.Odd[0].Times-60.0/99) > 0.001 || r.Odd[0].Words != `disk 3 is an outlier: 39.4 % less than any of the others under "lookups".` {
 		t.Errorf("%+v", r.Odd)
 	}
 	if p := r.Points[0]; p.AtOnce == nil || math.Abs(p.AtOnce.Mean-0.7) > 0.001 {

@@ -105,9 +105,9 @@ func (r Efficiency) said() (all []claim.Claim) {
 	}
 	worst := slices.MinFunc(points, func(a, b Made) int { return cmp.Compare(a.made(), b.made()) })
 	best := slices.MaxFunc(points, func(a, b Made) int { return cmp.Compare(a.made(), b.made()) })
-	of := "of what its members do one by one"
+	of := "of the sum of its members"
 	if points[0].Leaves > 0 {
-		of = "of what its level leaves of its members"
+		of = "of what its RAID level leaves of the sum of its members"
 	}
 	shares := []claim.Term{shareOf(worst.Title, worst.made())}
 	if len(points) > 1 {

@@ -259,7 +259,7 @@ func TestNothingReachesTheTerminalRaw(t *testing.T) {
 	if _, err := s.AddVolume(t.Context(), resource.NewVolume{Name: "odd", Locator: folder}); err != nil {
 		t.Fatal(err)
 	}
-	for _, command := range [][]string{{"volume", "list"}, {"look", "odd"}, {"measure", "odd", "--for", "200ms", "--span", "8MiB", "--interval", "100ms"}, {"volume", "forget", evil}} {
+	for _, command := range [][]string{{"volume", "list"}, {"look", "odd"}, {"measure", "odd", "--for", "200ms", "--span", "8MiB", "--interval", "100ms"}, {"volume", "remove", evil}} {
 		out, trouble, _ := s.cli(command...)
 		if strings.ContainsAny(out+trouble, "\x1b\x07\u202e") {
 			t.Errorf("%v: %q", command, out+trouble)

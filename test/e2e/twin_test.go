@@ -131,7 +131,7 @@ func TestTwins(t *testing.T) {
 	if out := do("twin", "show", "1", "--json"); !json.Valid([]byte(out)) {
 		t.Error(out)
 	}
-	do("twin", "forget", "mine")
+	do("twin", "remove", "mine")
 	if out, _, _ := s.cli("run", "list"); strings.Contains(do("twin", "list"), "mine") || !strings.Contains(out, "pool") {
 		t.Errorf("what was measured is gone: %s", out)
 	}

@@ -45,7 +45,7 @@ const firstStores = {
 	value: "400B",
 	log: "group-commit",
 	clients: "16",
-	memory: "16MiB",
+	memtable: "16MiB",
 	span: "8GiB",
 	for: "60s",
 };
