@@ -354,10 +354,10 @@ func (o *measureOptions) plan(command *cobra.Command) (p plan.Plan, err error) {
 	}
 	for i := range p.Stages {
 		stage := &p.Stages[i]
-		if stage.Fill == nil {
+		if stage.Precondition == nil {
 			stage.Sweep = append(slices.Clone(stage.Sweep), axes...)
 		}
-		if fit != nil && stage.Fill == nil {
+		if fit != nil && stage.Precondition == nil {
 			stage.Fit = fit
 		}
 		if flags.Changed("repeats") {

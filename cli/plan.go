@@ -128,7 +128,7 @@ func printEstimate(w io.Writer, e plan.Estimate, volumes int, as plan.Beside) {
 	}
 	fmt.Fprintf(w, "%d measurements, %s", e.Measurements, estimateTime(e))
 	if e.Written > 0 {
-		fmt.Fprintf(w, ", %s written by fills, amounts and set rates", e.Written)
+		fmt.Fprintf(w, ", %s written by preconditioning, amounts and set rates", e.Written)
 	}
 	if e.Open {
 		fmt.Fprint(w, "; loads without a set rate write more, and loads with an amount may end sooner")

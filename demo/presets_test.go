@@ -44,7 +44,7 @@ func TestEveryPresetOnEverySetup(t *testing.T) {
 				}
 				stage := -1
 				for _, step := range steps {
-					if step.Stage == stage || step.Fill || step.Source {
+					if step.Stage == stage || step.Preconditioning || step.Source {
 						continue
 					}
 					stage = step.Stage

@@ -63,7 +63,7 @@ type row func(columns []string) error
 
 func writeSummary(e Results, write row) error {
 	header := []string{
-		"run", "volume", "position", "stage", "point", "repeat", "fill", "status", "reason", "workload",
+		"run", "volume", "position", "stage", "point", "repeat", "preconditioning", "status", "reason", "workload",
 		"measured_seconds", "warm_up_seconds", "state", "fell_after_seconds", "fell_after_bytes", "ending", "interface", "failed_operations", "unanswered_operations",
 		"reads_unreliable", "writes_unreliable", "findings",
 	}
@@ -80,7 +80,7 @@ func writeSummary(e Results, write row) error {
 	for _, m := range e.Measurements {
 		row := []string{
 			number(e.Run.ID), resource.Cell(e.Run.Volume.Name), number(int64(m.Position)), resource.Cell(m.Name), resource.Cell(plan.Describe(m.Point)),
-			number(int64(m.Repeat)), strconv.FormatBool(m.Fill), string(m.Status), resource.Cell(m.Reason), resource.Cell(m.Load.Describe()),
+			number(int64(m.Repeat)), strconv.FormatBool(m.Preconditioning), string(m.Status), resource.Cell(m.Reason), resource.Cell(m.Load.Describe()),
 		}
 		if m.Summary == nil {
 			if err := write(append(row, make([]string, len(header)-len(row))...)); err != nil {

@@ -159,22 +159,22 @@ type Progress struct {
 
 // Measurement is one workload at one point of the sweep, one repeat.
 type Measurement struct {
-	ID       int64            `json:"id"`
-	RunID    int64            `json:"runId"`
-	Position int              `json:"position" doc:"Number within the run, from 1"`
-	Stage    int              `json:"stage" doc:"Number of the stage, from 1"`
-	Name     string           `json:"name" doc:"Name of the stage"`
-	Fill     bool             `json:"fill,omitempty" doc:"It only prepared the volume and is no result"`
-	Point    []plan.Setting   `json:"point,omitempty" doc:"The fields the stage sweeps, at their values"`
-	Repeat   int              `json:"repeat"`
-	Repeats  int              `json:"repeats"`
-	Load     workload.Spec    `json:"load"`
-	Status   Status           `json:"status" enum:"queued,preparing,settling,waiting,running,finished,stopped,failed,interrupted"`
-	Reason   string           `json:"reason,omitempty"`
-	Summary  *measure.Summary `json:"summary,omitempty" doc:"Absent until it ended, and when it could not start"`
-	Findings []judge.Finding  `json:"findings,omitempty" doc:"What to believe of it; judged when the measurement ended"`
-	Started  time.Time        `json:"started"`
-	Ended    *time.Time       `json:"ended,omitempty"`
+	ID              int64            `json:"id"`
+	RunID           int64            `json:"runId"`
+	Position        int              `json:"position" doc:"Number within the run, from 1"`
+	Stage           int              `json:"stage" doc:"Number of the stage, from 1"`
+	Name            string           `json:"name" doc:"Name of the stage"`
+	Preconditioning bool             `json:"preconditioning,omitempty" doc:"It only prepared the volume and is no result"`
+	Point           []plan.Setting   `json:"point,omitempty" doc:"The fields the stage sweeps, at their values"`
+	Repeat          int              `json:"repeat"`
+	Repeats         int              `json:"repeats"`
+	Load            workload.Spec    `json:"load"`
+	Status          Status           `json:"status" enum:"queued,preparing,settling,waiting,running,finished,stopped,failed,interrupted"`
+	Reason          string           `json:"reason,omitempty"`
+	Summary         *measure.Summary `json:"summary,omitempty" doc:"Absent until it ended, and when it could not start"`
+	Findings        []judge.Finding  `json:"findings,omitempty" doc:"What to believe of it; judged when the measurement ended"`
+	Started         time.Time        `json:"started"`
+	Ended           *time.Time       `json:"ended,omitempty"`
 }
 
 // Unreliable reports whether a finding says not to trust a figure: "reads",

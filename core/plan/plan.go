@@ -62,19 +62,19 @@ func (p Plan) together() error {
 
 // Stage is one workload at every point of its sweep, repeated.
 type Stage struct {
-	Name    string        `json:"name,omitempty" yaml:"name,omitempty" maxLength:"80" doc:"What this stage is called; the default describes its workload, or its sweep"`
-	Fill    *Fill         `json:"fill,omitempty" yaml:"fill,omitempty" doc:"Make this a stage that writes the whole span before others measure it"`
-	Load    workload.Spec `json:"load" yaml:"load"`
-	Sweep   []Axis        `json:"sweep,omitempty" yaml:"sweep,omitempty" maxItems:"8" doc:"Fields to vary; every combination is measured, the last axis fastest"`
-	Shuffle bool          `json:"shuffle,omitempty" yaml:"shuffle,omitempty" doc:"Visit the points of the sweep in a shuffled order, the same for the same seed"`
-	Fit     *Fit          `json:"fit,omitempty" yaml:"fit,omitempty" doc:"Look for the largest value of a field at which the feeds of the load are kept"`
-	Tune    *Tune         `json:"tune,omitempty" yaml:"tune,omitempty" doc:"Find out which of several parameters matter, and at which values"`
-	Repeats int           `json:"repeats,omitempty" yaml:"repeats,omitempty" minimum:"0" maximum:"1000" doc:"How often each point is measured; 0 means once"`
-	Settle  Settle        `json:"settle,omitempty" yaml:"settle,omitempty" doc:"What to wait for before each measurement"`
+	Name         string        `json:"name,omitempty" yaml:"name,omitempty" maxLength:"80" doc:"What this stage is called; the default describes its workload, or its sweep"`
+	Precondition *Precondition `json:"precondition,omitempty" yaml:"precondition,omitempty" doc:"Make this a stage that writes the whole span before others measure it"`
+	Load         workload.Spec `json:"load" yaml:"load"`
+	Sweep        []Axis        `json:"sweep,omitempty" yaml:"sweep,omitempty" maxItems:"8" doc:"Fields to vary; every combination is measured, the last axis fastest"`
+	Shuffle      bool          `json:"shuffle,omitempty" yaml:"shuffle,omitempty" doc:"Visit the points of the sweep in a shuffled order, the same for the same seed"`
+	Fit          *Fit          `json:"fit,omitempty" yaml:"fit,omitempty" doc:"Look for the largest value of a field at which the feeds of the load are kept"`
+	Tune         *Tune         `json:"tune,omitempty" yaml:"tune,omitempty" doc:"Find out which of several parameters matter, and at which values"`
+	Repeats      int           `json:"repeats,omitempty" yaml:"repeats,omitempty" minimum:"0" maximum:"1000" doc:"How often each point is measured; 0 means once"`
+	Settle       Settle        `json:"settle,omitempty" yaml:"settle,omitempty" doc:"What to wait for before each measurement"`
 }
 
-// Fill is how a pre-conditioning stage writes.
-type Fill struct {
+// Precondition is how a preconditioning stage writes.
+type Precondition struct {
 	Passes int            `json:"passes" yaml:"passes" minimum:"1" maximum:"100" doc:"How often the span is written over"`
 	Order  workload.Order `json:"order,omitempty" yaml:"order,omitempty" enum:"sequential,random" doc:"Default sequential"`
 	Block  quantity.Bytes `json:"blockBytes,omitempty" yaml:"block,omitempty" minimum:"0" doc:"Default 128 KiB"`
@@ -133,15 +133,15 @@ func VolumeOf(point []Setting) (of []Setting) {
 
 // Step is one measurement to make.
 type Step struct {
-	Stage   int    // number of the stage, from 0
-	Name    string // of the stage
-	Fill    bool   // the step prepares and is not a result
-	Point   []Setting
-	Repeat  int // from 1
-	Repeats int
-	Load    workload.Spec
-	Settle  Settle
-	Source  bool // the folder that the files come from is measured alone
+	Stage           int    // number of the stage, from 0
+	Name            string // of the stage
+	Preconditioning bool   // the step prepares and is not a result
+	Point           []Setting
+	Repeat          int // from 1
+	Repeats         int
+	Load            workload.Spec
+	Settle          Settle
+	Source          bool // the folder that the files come from is measured alone
 	// Fit and Tune are of steps whose measurement is chosen when it comes to it, and that
 	// may not be needed.
 	Fit  *Fit
@@ -162,7 +162,7 @@ func (p Plan) Steps() ([]Step, error) {
 	for i, stage := range p.Stages {
 		found, err := stage.steps(i)
 		if err == nil && i > 0 {
-			err = p.keepsFilled(i)
+			err = p.keepsPreconditioned(i)
 		}
 		if err != nil && len(p.Stages) == 1 {
 			return nil, err
@@ -177,9 +177,9 @@ func (p Plan) Steps() ([]Step, error) {
 	return steps, nil
 }
 
-// keepsFilled reports a stage that sweeps the array after another filled it: what was
+// keepsPreconditioned reports a stage that sweeps the array after another filled it: what was
 // written is not on an array that is made anew.
-func (p Plan) keepsFilled(stage int) error {
+func (p Plan) keepsPreconditioned(stage int) error {
 	sweep := slices.Clone(p.Stages[stage].Sweep)
 	if t := p.Stages[stage].Tune; t != nil {
 		for _, tried := range t.Parameters {
@@ -187,11 +187,11 @@ func (p Plan) keepsFilled(stage int) error {
 		}
 	}
 	swept := slices.IndexFunc(sweep, func(a Axis) bool { return OfArray(a.Field) })
-	filled := slices.ContainsFunc(p.Stages[:stage], func(s Stage) bool { return s.Fill != nil })
+	filled := slices.ContainsFunc(p.Stages[:stage], func(s Stage) bool { return s.Precondition != nil })
 	if swept < 0 || !filled {
 		return nil
 	}
-	return fmt.Errorf("%w: it sweeps %s, which makes the array anew, and what an earlier stage filled is not on it; leave the fill out, and give each point a warm-up", ErrInvalid, sweep[swept].Field)
+	return fmt.Errorf("%w: it sweeps %s, which makes the array anew, and what an earlier stage wrote is not on it; leave that stage out, and give each point a warm-up", ErrInvalid, sweep[swept].Field)
 }
 
 func (s Stage) title() string {
@@ -204,8 +204,8 @@ func (s Stage) title() string {
 		return "tuning"
 	case s.Load.Name != "":
 		return s.Load.Name
-	case s.Fill != nil:
-		return "fill"
+	case s.Precondition != nil:
+		return "precondition"
 	case len(s.Load.Blocks) == 0:
 		return "no block size"
 	case len(s.Sweep) > 0:
@@ -220,9 +220,9 @@ func (s Stage) title() string {
 
 func (s Stage) steps(number int) ([]Step, error) {
 	load := s.Load
-	if s.Fill != nil {
+	if s.Precondition != nil {
 		var err error
-		if load, err = s.Fill.load(load, s.Sweep); err != nil {
+		if load, err = s.Precondition.load(load, s.Sweep); err != nil {
 			return nil, err
 		}
 	}
@@ -261,7 +261,7 @@ func (s Stage) steps(number int) ([]Step, error) {
 	steps := make([]Step, 0, len(points)*repeats)
 	for repeat := range repeats {
 		for _, point := range points {
-			point.Stage, point.Name, point.Fill, point.Settle = number, s.title(), s.Fill != nil, s.Settle
+			point.Stage, point.Name, point.Preconditioning, point.Settle = number, s.title(), s.Precondition != nil, s.Settle
 			if point.Load.FromFolder() != "" && repeat == 0 {
 				steps = append(steps, point.ofSource())
 			}
@@ -329,16 +329,16 @@ func (a Axis) field() (name string, set func(*workload.Spec, string) error, err 
 }
 
 // load turns the stage's workload into the writes that fill its span.
-func (f Fill) load(base workload.Spec, sweep []Axis) (workload.Spec, error) {
+func (f Precondition) load(base workload.Spec, sweep []Axis) (workload.Spec, error) {
 	switch {
 	case len(sweep) > 0:
-		return base, fmt.Errorf("%w: a fill has nothing to sweep", ErrInvalid)
+		return base, fmt.Errorf("%w: preconditioning has nothing to sweep", ErrInvalid)
 	case base.Span == 0:
-		return base, fmt.Errorf("%w: a fill needs the span that it fills", ErrInvalid)
+		return base, fmt.Errorf("%w: preconditioning needs the span that it writes", ErrInvalid)
 	case f.Passes < 1 || f.Passes > 100:
 		return base, fmt.Errorf("%w: %d passes; from 1 to 100", ErrInvalid, f.Passes)
 	case f.Order != "" && f.Order != workload.Sequential && f.Order != workload.Random:
-		return base, fmt.Errorf("%w: a fill is sequential or random, not %q", ErrInvalid, f.Order)
+		return base, fmt.Errorf("%w: preconditioning is sequential or random, not %q", ErrInvalid, f.Order)
 	}
 	block := f.Block
 	if block == 0 {
@@ -422,7 +422,7 @@ func Describe(point []Setting) string {
 type Estimate struct {
 	Measurements int              `json:"measurements"`
 	Time         quantity.Seconds `json:"seconds" doc:"Warm-ups, measured times and pauses; preparation and amounts come on top"`
-	Written      quantity.Bytes   `json:"writtenBytes" doc:"Bytes that fills, amounts and set rates write"`
+	Written      quantity.Bytes   `json:"writtenBytes" doc:"Bytes that preconditioning, amounts and set rates write"`
 	Open         bool             `json:"open" doc:"Some measurement ends by an amount or writes as fast as it can, so time or bytes can be more"`
 }
 

@@ -13,7 +13,7 @@ import (
 
 func TestStepsMultiplyTheAxesAndInterleaveRepeats(t *testing.T) {
 	p := Plan{Stages: []Stage{
-		{Name: "write it over", Fill: &Fill{Passes: 2}, Load: workload.Default()},
+		{Name: "write it over", Precondition: &Precondition{Passes: 2}, Load: workload.Default()},
 		{Name: "shape", Load: workload.Default(), Repeats: 2, Sweep: []Axis{
 			{Field: "block", Values: []string{"4KiB", "64KiB"}}, {Field: "depth", Values: []string{"1..6"}},
 		}},
@@ -22,7 +22,7 @@ func TestStepsMultiplyTheAxesAndInterleaveRepeats(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if f := steps[0]; !f.Fill || f.Load.Reads != 0 || f.Load.Amount != 2*quantity.GiB || f.Load.Order != workload.Sequential {
+	if f := steps[0]; !f.Preconditioning || f.Load.Reads != 0 || f.Load.Amount != 2*quantity.GiB || f.Load.Order != workload.Sequential {
 		t.Errorf("fill became %+v", f)
 	}
 	var got []string
@@ -84,8 +84,8 @@ func TestImpossiblePlansSayWhere(t *testing.T) {
 		"has no values":         {Stages: []Stage{{Load: good, Sweep: []Axis{{"depth", nil}}}}},
 		"does not go up":        {Stages: []Stage{{Load: good, Sweep: []Axis{{"depth", []string{"8..1"}}}}}},
 		"more than 10000":       {Stages: []Stage{{Load: good, Repeats: 1000, Sweep: []Axis{{"depth", []string{"1..4096"}}}}}},
-		"nothing to sweep":      {Stages: []Stage{{Load: good, Fill: &Fill{Passes: 1}, Sweep: []Axis{{"depth", []string{"1"}}}}}},
-		"0 passes":              {Stages: []Stage{{Load: good, Fill: &Fill{}}}},
+		"nothing to sweep":      {Stages: []Stage{{Load: good, Precondition: &Precondition{Passes: 1}, Sweep: []Axis{{"depth", []string{"1"}}}}}},
+		"0 passes":              {Stages: []Stage{{Load: good, Precondition: &Precondition{}}}},
 		"-1 repeats":            {Stages: []Stage{{Load: good, Repeats: -1}}},
 		"stage 2 (a good name)": {Stages: []Stage{{Load: good}, {Name: "a good name", Load: bad}}},
 	} {
@@ -100,7 +100,7 @@ func TestEstimate(t *testing.T) {
 	paced := workload.Default()
 	paced.Rate, paced.Reads, paced.WarmUp = 1000, 0.5, 5
 	e, err := Plan{Stages: []Stage{
-		{Fill: &Fill{Passes: 3}, Load: workload.Default()},
+		{Precondition: &Precondition{Passes: 3}, Load: workload.Default()},
 		{Load: paced, Repeats: 2, Settle: Settle{Pause: 10}},
 	}}.Estimate()
 	// Two rounds of 5 s warm-up, 10 s measured and 10 s pause; half of 1000
@@ -174,9 +174,9 @@ func TestSweptArraysHaveBounds(t *testing.T) {
 	if _, err := Variants(steps); !errors.Is(err, ErrInvalid) || !strings.Contains(err.Error(), "200 arrays") {
 		t.Errorf("300 arrays: %v", err)
 	}
-	filled := Plan{Stages: []Stage{{Fill: &Fill{Passes: 1}, Load: workload.Default()}, swept("members.count", "4")}}
-	if _, err := filled.Steps(); !errors.Is(err, ErrInvalid) || !strings.Contains(err.Error(), "what an earlier stage filled is not on it") {
-		t.Errorf("after a fill: %v", err)
+	filled := Plan{Stages: []Stage{{Precondition: &Precondition{Passes: 1}, Load: workload.Default()}, swept("members.count", "4")}}
+	if _, err := filled.Steps(); !errors.Is(err, ErrInvalid) || !strings.Contains(err.Error(), "what an earlier stage wrote is not on it") {
+		t.Errorf("after preconditioning: %v", err)
 	}
 }
 

@@ -103,8 +103,8 @@ func (t Tune) validate(s Stage, load workload.Spec) error {
 		return fmt.Errorf("%w: an experiment has no sweep, and its order is shuffled anyway; name what is to be tried as parameters", ErrInvalid)
 	case s.Repeats > 1:
 		return fmt.Errorf("%w: an experiment has rounds instead of repeats; give those", ErrInvalid)
-	case s.Fill != nil:
-		return fmt.Errorf("%w: a fill has nothing to tune; make it a stage of its own", ErrInvalid)
+	case s.Precondition != nil:
+		return fmt.Errorf("%w: preconditioning has nothing to tune; make it a stage of its own", ErrInvalid)
 	case load.FromFolder() != "":
 		return fmt.Errorf("%w: files that are put from a folder cannot be tuned; make them in memory", ErrInvalid)
 	case len(t.Parameters) == 0:

@@ -162,10 +162,10 @@ func readStage(n ast.Node) (plan.Stage, places, error) {
 			stage.Tune = &plan.Tune{}
 			return readTune(n, stage.Tune, at.fields)
 		},
-		"fill": func(n ast.Node) error {
-			fill := plan.Fill{Passes: 1}
-			stage.Fill = &fill
-			return strictyaml.Mapping(n, "fill", map[string]func(ast.Node) error{
+		"precondition": func(n ast.Node) error {
+			fill := plan.Precondition{Passes: 1}
+			stage.Precondition = &fill
+			return strictyaml.Mapping(n, "precondition", map[string]func(ast.Node) error{
 				"passes": strictyaml.Number(&fill.Passes),
 				"order":  func(n ast.Node) error { return strictyaml.Text((*string)(&fill.Order))(n) },
 				"block":  strictyaml.Parsed(&fill.Block, quantity.ParseBytes),

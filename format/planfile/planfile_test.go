@@ -16,8 +16,8 @@ import (
 const ledger = `name: Samples ledger
 why: "How fast?"
 stages:
-  - name: fill
-    fill: {passes: 2, order: random, block: 64KiB}
+  - name: precondition
+    precondition: {passes: 2, order: random, block: 64KiB}
     load: {span: 1GiB}
   - name: small transactions
     load:
@@ -39,8 +39,8 @@ func TestReadGivesEveryValue(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	fill, small := p.Stages[0], p.Stages[1]
-	if p.Name != "Samples ledger" || p.Why != "How fast?" || *fill.Fill != (plan.Fill{Passes: 2, Order: "random", Block: 64 * quantity.KiB}) {
+	first, small := p.Stages[0], p.Stages[1]
+	if p.Name != "Samples ledger" || p.Why != "How fast?" || *first.Precondition != (plan.Precondition{Passes: 2, Order: "random", Block: 64 * quantity.KiB}) {
 		t.Errorf("%+v", p)
 	}
 	if small.Load.Reads != 0.7 || len(small.Load.Blocks) != 2 || small.Load.HotSpan != 0.2 || small.Load.For != 60 {
@@ -275,6 +275,20 @@ stages:
 		var at *Error
 		if !errors.As(err, &at) || at.Line < c.line || !strings.Contains(err.Error(), c.words) {
 			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
+
+// Keys of earlier versions are told their present names, where they stand.
+func TestKeysOfBefore(t *testing.T) {
+	for text, want := range map[string]string{
+		"stages:\n  - fill: {passes: 1}\n    load: {span: 1GiB}\n":    `line 2, column 5: "fill" is called "precondition" now`,
+		"stages:\n  - load: {leadIn: 2s}\n":                           `"leadIn" is called "warmUp" now`,
+		"stages:\n  - load: {stores: 1, growth: 4, span: 1GiB}\n":     `"growth" is called "levelRatio" now`,
+		"stages:\n  - load: {stores: 1, log: gathered, span: 1GiB}\n": `"gathered" is none of`,
+	} {
+		if _, err := Read([]byte(text)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%v does not say %q", err, want)
 		}
 	}
 }

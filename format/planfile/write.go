@@ -79,7 +79,7 @@ func writeStage(b *strings.Builder, s plan.Stage, shared *fileset.Set) {
 	if s.Name != "" {
 		line("name: %s", quoted(s.Name))
 	}
-	if f := s.Fill; f != nil {
+	if f := s.Precondition; f != nil {
 		parts := []string{"passes: " + strconv.Itoa(f.Passes)}
 		if f.Order != "" {
 			parts = append(parts, "order: "+string(f.Order))
@@ -88,7 +88,7 @@ func writeStage(b *strings.Builder, s plan.Stage, shared *fileset.Set) {
 			size, _ := f.Block.MarshalYAML() // cannot fail
 			parts = append(parts, "block: "+string(size))
 		}
-		line("fill: {%s}", strings.Join(parts, ", "))
+		line("precondition: {%s}", strings.Join(parts, ", "))
 	}
 	fields := loadFields(s.Load)
 	own := ownSet(s.Load, shared)

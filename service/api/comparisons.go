@@ -450,7 +450,7 @@ func (s *Service) halves(ctx context.Context, run resource.Run, samples []compar
 
 func samples(run resource.Run, measurements []resource.Measurement) (of []compare.Sample) {
 	for _, m := range measurements {
-		if m.Fill || !m.Status.Final() {
+		if m.Preconditioning || !m.Status.Final() {
 			continue
 		}
 		s := sample(m)
@@ -562,7 +562,7 @@ func (s *Service) reach(ctx context.Context, id int64) ([]resource.Reach, error)
 	}
 	all := []resource.Reach{}
 	for _, m := range run.Measurements {
-		if m.Fill || m.Summary == nil {
+		if m.Preconditioning || m.Summary == nil {
 			continue
 		}
 		r := resource.Reach{MeasurementID: m.ID, Ceilings: run.SetupOf(m).For(setup.UseOf(m.Load).Measured(m.Summary.Total.Operations, m.Summary.Total.Bytes))}

@@ -14,7 +14,7 @@ import (
 )
 
 // races tells how the races of a joint went: one for each measurement of its plan that
-// all of its runs have begun, but for those that only fill; or that at one position alone.
+// all of its runs have begun, but for those that only precondition; or that at one position alone.
 func (s *Service) races(ctx context.Context, id int64, position int) (resource.Races, error) {
 	run, err := s.Store.Run(ctx, id)
 	if err != nil {
@@ -37,7 +37,7 @@ func (s *Service) races(ctx context.Context, id int64, position int) (resource.R
 	nameAll(racers)
 	races := resource.Races{Joint: *run.Joint, Races: []resource.NamedRace{}}
 	for _, m := range racers[0].Measurements {
-		if m.Fill || position > 0 && m.Position != position {
+		if m.Preconditioning || position > 0 && m.Position != position {
 			continue
 		}
 		field := make([]race.Racer, 0, len(racers))

@@ -363,7 +363,7 @@ func (s *Service) predict(ctx context.Context, id int64, in resource.NewPredicti
 		if len(step.Point) > 0 {
 			load.Name += " at " + plan.Describe(step.Point)
 		}
-		if key := load.Name + load.Load.Key(); !step.Fill && !named[key] {
+		if key := load.Name + load.Load.Key(); !step.Preconditioning && !named[key] {
 			named[key] = true
 			predicting.Loads = append(predicting.Loads, load)
 		}

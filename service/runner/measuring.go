@@ -38,7 +38,7 @@ func (e *execution) devices() []string {
 // measurement that fails is a recorded result and the plan goes on.
 func (e *execution) measure(ctx context.Context, used *opened, position int, step plan.Step) error {
 	m := resource.Measurement{
-		RunID: e.run.ID, Position: position, Stage: step.Stage + 1, Name: step.Name, Fill: step.Fill,
+		RunID: e.run.ID, Position: position, Stage: step.Stage + 1, Name: step.Name, Preconditioning: step.Preconditioning,
 		Point: step.Point, Repeat: step.Repeat, Repeats: step.Repeats, Load: step.Load.Completed(), Status: resource.Running,
 	}
 	if ctx.Err() != nil {
@@ -133,7 +133,7 @@ func (r *Runner) JudgeAgain(ctx context.Context, run resource.RunDetail) (judged
 	}
 	kept := sources{}
 	for _, m := range run.Measurements {
-		if m.Summary == nil || m.Fill {
+		if m.Summary == nil || m.Preconditioning {
 			continue
 		}
 		if err := wall.Do(func() error { return r.judge(ctx, &m, run.Run, run.SetupOf(m), kept) }); err != nil {

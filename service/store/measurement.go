@@ -43,7 +43,7 @@ const measurementColumns = `id, run_id, position, stage, name, preconditioning, 
 
 func (r measurementRow) record() resource.Measurement {
 	return resource.Measurement{
-		ID: r.ID, RunID: r.RunID, Position: r.Position, Stage: r.Stage, Name: r.Name, Fill: r.Preconditioning,
+		ID: r.ID, RunID: r.RunID, Position: r.Position, Stage: r.Stage, Name: r.Name, Preconditioning: r.Preconditioning,
 		Point: r.Point.value, Repeat: r.Repeat, Repeats: r.Repeats, Load: r.Load.value, Status: r.Status,
 		Reason: r.Reason, Summary: r.Summary.value.now(), Findings: r.Findings.value, Started: r.Started.UTC(), Ended: inUTC(r.Ended),
 	}
@@ -62,7 +62,7 @@ func (s *Store) AddMeasurement(ctx context.Context, m resource.Measurement) (res
 	}
 	m.ID, err = s.insert(ctx, fmt.Sprintf("keep measurement %d of run %d", m.Position, m.RunID),
 		`INSERT INTO measurements (run_id, position, stage, name, preconditioning, point, repeat, repeats, load, status, started, format) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		m.RunID, m.Position, m.Stage, m.Name, m.Fill, point, m.Repeat, m.Repeats, load, m.Status, m.Started, present)
+		m.RunID, m.Position, m.Stage, m.Name, m.Preconditioning, point, m.Repeat, m.Repeats, load, m.Status, m.Started, present)
 	return m, err
 }
 

@@ -1770,7 +1770,7 @@ export interface components {
             seconds: number;
             /**
              * Format: int64
-             * @description Bytes that fills, amounts and set rates write
+             * @description Bytes that preconditioning, amounts and set rates write
              */
             writtenBytes: number;
         };
@@ -1816,8 +1816,6 @@ export interface components {
         ExportedResult: {
             /** Format: date-time */
             ended?: string;
-            /** @description It only prepared the volume and is no result */
-            fill?: boolean;
             /** @description What to believe of it; judged when the measurement ended */
             findings?: components["schemas"]["Finding"][] | null;
             /** Format: int64 */
@@ -1833,6 +1831,8 @@ export interface components {
              * @description Number within the run, from 1
              */
             position: number;
+            /** @description It only prepared the volume and is no result */
+            preconditioning?: boolean;
             reason?: string;
             /** Format: int64 */
             repeat: number;
@@ -2148,23 +2148,6 @@ export interface components {
              * @enum {string}
              */
             visit?: "listed" | "shuffled" | "by-class";
-        };
-        Fill: {
-            /**
-             * Format: int64
-             * @description Default 128 KiB
-             */
-            blockBytes?: number;
-            /**
-             * @description Default sequential
-             * @enum {string}
-             */
-            order?: "sequential" | "random";
-            /**
-             * Format: int64
-             * @description How often the span is written over
-             */
-            passes: number;
         };
         Finding: {
             evidence: components["schemas"]["Evidence"][] | null;
@@ -2861,8 +2844,6 @@ export interface components {
         Measurement: {
             /** Format: date-time */
             ended?: string;
-            /** @description It only prepared the volume and is no result */
-            fill?: boolean;
             /** @description What to believe of it; judged when the measurement ended */
             findings?: components["schemas"]["Finding"][] | null;
             /** Format: int64 */
@@ -2877,6 +2858,8 @@ export interface components {
              * @description Number within the run, from 1
              */
             position: number;
+            /** @description It only prepared the volume and is no result */
+            preconditioning?: boolean;
             reason?: string;
             /** Format: int64 */
             repeat: number;
@@ -3374,6 +3357,23 @@ export interface components {
             interval: components["schemas"]["Interval"];
             /** Format: int64 */
             measurementId: number;
+        };
+        Precondition: {
+            /**
+             * Format: int64
+             * @description Default 128 KiB
+             */
+            blockBytes?: number;
+            /**
+             * @description Default sequential
+             * @enum {string}
+             */
+            order?: "sequential" | "random";
+            /**
+             * Format: int64
+             * @description How often the span is written over
+             */
+            passes: number;
         };
         Predicted: {
             /** @description Set when the twin is none, so that what it predicts stands for nothing */
@@ -4207,13 +4207,13 @@ export interface components {
             value: string;
         };
         Stage: {
-            /** @description Make this a stage that writes the whole span before others measure it */
-            fill?: components["schemas"]["Fill"];
             /** @description Look for the largest value of a field at which the feeds of the load are kept */
             fit?: components["schemas"]["Fit"];
             load: components["schemas"]["Spec"];
             /** @description What this stage is called; the default describes its workload, or its sweep */
             name?: string;
+            /** @description Make this a stage that writes the whole span before others measure it */
+            precondition?: components["schemas"]["Precondition"];
             /**
              * Format: int64
              * @description How often each point is measured; 0 means once
