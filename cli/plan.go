@@ -79,7 +79,7 @@ func (a *app) plan() *cobra.Command {
 			}
 			t := newTable(command.OutOrStdout(), 5, "no.", "stage", "point", "load")
 			for i, s := range steps {
-				t.AppendRow(table.Row{i + 1, shorten(s.Name, 40), plan.Describe(s.Point), s.Load.Describe()})
+				t.AppendRow(table.Row{i + 1, wrapped(s.Name, 26), wrapped(plan.Describe(s.Point), 20), wrapped(s.Load.Describe(), 44)})
 			}
 			t.Render()
 			printEstimate(command.OutOrStdout(), estimate, 1, "")
@@ -126,14 +126,14 @@ func printEstimate(w io.Writer, e plan.Estimate, volumes int, as plan.Beside) {
 	if as != plan.Race {
 		e.Time *= quantity.Seconds(volumes)
 	}
-	fmt.Fprintf(w, "%d measurements, %s", e.Measurements, estimateTime(e))
+	words := fmt.Sprintf("%d measurements, %s", e.Measurements, estimateTime(e))
 	if e.Written > 0 {
-		fmt.Fprintf(w, ", %s written by preconditioning, amounts and set rates", e.Written)
+		words += fmt.Sprintf(", %s written by preconditioning, amounts and set rates", e.Written)
 	}
 	if e.Open {
-		fmt.Fprint(w, "; loads without a set rate write more, and loads with an amount may end sooner")
+		words += "; loads without a set rate write more, and loads with an amount may end sooner"
 	}
-	fmt.Fprintln(w, ". The time to prepare a test file comes on top.")
+	fmt.Fprintln(w, wrapped(words+". The time to prepare a test file comes on top.", widest))
 }
 
 func estimateTime(e plan.Estimate) string {
