@@ -261,8 +261,7 @@ func (s *Service) checkSources(steps []plan.Step) error {
 func (s *Service) check(ctx context.Context, on resource.Volume, locator volume.Locator, request volume.Request) error {
 	patience, cancel := context.WithTimeout(context.Background(), agreeTime)
 	defer cancel()
-	purpose := fmt.Sprintf("check %d %t %+v", request.Size, request.Writes, request.Consent)
-	_, err := patient.Ask(patience, locator.String(), purpose, func() (any, error) { return nil, s.Bounds.Check(locator, request) })
+	_, err := patient.Ask(patience, locator.String(), request.Question("check"), func() (any, error) { return nil, s.Bounds.Check(locator, request) })
 	var lapsed *volume.LapsedError
 	if errors.As(err, &lapsed) {
 		return errors.Join(err, s.Store.LapseConsent(ctx, on.ID, lapsed.Why))

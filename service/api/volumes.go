@@ -149,7 +149,7 @@ func (s *Service) agree(locator volume.Locator, stated resource.ConsentToWrite) 
 	claim := volume.Claim{Size: stated.Size, Serial: stated.Serial, Holds: stated.Holds}
 	ctx, cancel := context.WithTimeout(context.Background(), agreeTime)
 	defer cancel()
-	identity, err := patient.Ask(ctx, locator.String(), fmt.Sprintf("agree %+v", claim), func() (setup.Identity, error) { return s.Bounds.Agree(locator, claim) })
+	identity, err := patient.Ask(ctx, locator.String(), volume.Question("agree", claim), func() (setup.Identity, error) { return s.Bounds.Agree(locator, claim) })
 	if err != nil {
 		return nil, err
 	}

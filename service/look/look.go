@@ -231,8 +231,7 @@ func held(ctx context.Context, locator volume.Locator, r Request) (holds string,
 // nothing: the error says that it could not be looked at.
 func refused(ctx context.Context, locator volume.Locator, r Request) (refusal string, unread error) {
 	request := volume.Request{Size: 1, Writes: r.Asked.Writes, Consent: r.Consent}
-	purpose := fmt.Sprintf("check %t %+v", request.Writes, request.Consent)
-	_, err := patient.Ask(ctx, locator.String(), purpose, func() (any, error) { return nil, r.Bounds.Check(locator, request) })
+	_, err := patient.Ask(ctx, locator.String(), request.Question("check"), func() (any, error) { return nil, r.Bounds.Check(locator, request) })
 	if err == nil && storage.TraitsOf(locator.Kind).Overwritten {
 		_, err = patient.Ask(ctx, locator.String(), "open", func() (any, error) { return nil, r.Bounds.Readable(locator) })
 	}
