@@ -278,7 +278,7 @@ func printCompared(w io.Writer, c resource.Compared, chosen string) {
 		fmt.Fprintf(w, "\n%s\n", indented(c.Result.Advice, ""))
 	}
 	if len(c.Result.Unmatched) > 0 {
-		fmt.Fprintln(w, "\nWithout counterpart:")
+		fmt.Fprintln(w, "\nWithout a counterpart:")
 		for _, u := range c.Result.Unmatched {
 			fmt.Fprintf(w, "  %s\n", indented(fmt.Sprintf("%s, %s: %s", u.Side, u.Title, u.Reason), "    "))
 		}
@@ -293,7 +293,7 @@ func printCompared(w io.Writer, c resource.Compared, chosen string) {
 			for _, v := range values {
 				if v.Unreliable != "" && !doubts[v.Unreliable] {
 					doubts[v.Unreliable] = true
-					fmt.Fprintf(w, "\n(?) not to be trusted, %s:\n  %s\n", p.Title, indented(v.Unreliable, "  "))
+					fmt.Fprintf(w, "\n(?) unreliable, %s:\n  %s\n", p.Title, indented(v.Unreliable, "  "))
 				}
 			}
 		}

@@ -50,7 +50,7 @@ func TestComparisonFitsATerminal(t *testing.T) {
 				t.Errorf("figure %q: %d characters: %s", figure, length, line)
 			}
 		}
-		wanted := []string{"Baseline: plain", "Candidate: cached", "no space left", "not to be trusted", "Kept as comparison 7"}
+		wanted := []string{"Baseline: plain", "Candidate: cached", "no space left", "unreliable", "Kept as comparison 7"}
 		if figure == "writes-p99" {
 			wanted = append(wanted, "no such figure")
 		} else {

@@ -115,7 +115,7 @@ type Run struct {
 	Status    Status        `json:"status" enum:"queued,preparing,settling,waiting,running,finished,stopped,failed,interrupted"`
 	Reason    string        `json:"reason,omitempty" doc:"Why it did not finish, and what to do"`
 	Progress  Progress      `json:"progress"`
-	Setup     setup.Setup   `json:"setup" doc:"What was known of what stands behind the volume when the run began"`
+	Setup     setup.Setup   `json:"setup" doc:"The setup of the volume when the run started"`
 	Checks    []setup.Check `json:"checks,omitempty" doc:"What was looked at before it began, and what came of it"`
 	Overrides []string      `json:"overrides,omitempty" doc:"Names of failed checks that the user chose to pass over"`
 	Host      string        `json:"host,omitempty" doc:"Name of the host that made it"`

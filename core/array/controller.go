@@ -139,7 +139,7 @@ func (c Controller) validate() error {
 	case !(c.Operations >= 0) || !(c.Throughput >= 0):
 		return wrong("controller", "its limits cannot be negative; leave them out for none")
 	case !(c.CopyRate >= 0):
-		return wrong("controller.copyRate", "%s; how fast the array copies by itself, such as 2GB/s", c.CopyRate)
+		return wrong("controller.copyRate", "%s; the rate of offloaded copies, such as 2GB/s", c.CopyRate)
 	case c.Count < 0 || c.Count > 16:
 		return wrong("controller.count", "%d; from 1 to 16", c.Count)
 	case c.Owner < 0 || c.Owner >= max(c.Count, 1):

@@ -108,7 +108,7 @@ func TestAVolumeHasOneController(t *testing.T) {
 	a := build(t, d)
 	within(t, "reads", closed(a, 32, 5000, random(a, 1, 4096, 0, false)).rate, 10_000, 0.01)
 	words := strings.Join(d.Words(), " ")
-	if !strings.Contains(words, "There are 2 controllers, and number 0 owns the volume. When it fails, another one takes over, and nothing is answered for 3 s.") {
+	if !strings.Contains(words, "There are 2 controllers; number 0 owns the volume. If it fails, another one takes over; I/O stops for 3 s.") {
 		t.Error(words)
 	}
 }

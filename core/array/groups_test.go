@@ -34,7 +34,7 @@ func TestGroupsLieSideBySide(t *testing.T) {
 		}
 	}
 	spared := Description{Members: []Group{{Count: 8, Medium: Flash, Capacity: quantity.GiB}}, Layout: Layout{Level: DoubleParity, Groups: 2, HotSpares: 1}}
-	if words, want := strings.Join(spared.Words(), " "), "It survives the loss of any two members of each of its 2 groups, and of 1 more, each when the one before was made anew, and a power cut."; !strings.Contains(words, want) {
+	if words, want := strings.Join(spared.Words(), " "), "It survives the loss of any two members of each of its 2 groups, and of 1 more, one after each rebuild, and a power cut."; !strings.Contains(words, want) {
 		t.Errorf("%q is not in: %s", want, words)
 	}
 	for what, d := range map[string]Description{

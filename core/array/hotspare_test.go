@@ -49,7 +49,7 @@ func TestSparesTakeOverByThemselves(t *testing.T) {
 		}
 		begun, ended := 0, 0
 		for _, h := range a.Happened() {
-			if strings.Contains(h.Words, "begins by itself") {
+			if strings.Contains(h.Words, "starts automatically") {
 				begun++
 			}
 			if strings.Contains(h.Words, "whole again") {

@@ -73,7 +73,7 @@ func (a *Array) takeOver(member int) {
 		a.hotSpares--
 	}
 	f := Fault{Kind: RebuildBegin, Member: member, Rate: cmp.Or(d.RebuildRate, rebuildRate)}
-	a.happens(a.Words(f) + " begins by itself")
+	a.happens(a.Words(f) + " starts automatically")
 	a.beginRebuild(f)
 }
 

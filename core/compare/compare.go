@@ -63,7 +63,7 @@ type Candidate struct {
 	Index      float64          `json:"index,omitempty" doc:"Geometric mean of the gains of the main figures that are known and to be trusted; absent when there is none"`
 	Together   string           `json:"together,omitempty" doc:"The index in words, with its 95 % interval where that is known"`
 	Weighed    *Weighed         `json:"weighed,omitempty" doc:"An index with the weights that were asked for"`
-	LeftOut    int              `json:"leftOut,omitempty" doc:"Main figures that are not in the index: hints, missing ones, and those not to be trusted"`
+	LeftOut    int              `json:"leftOut,omitempty" doc:"Main figures that are not in the index: hints, missing ones, and unreliable ones"`
 	Parts      []Part           `json:"parts" doc:"What the index and the sentence are made of, the largest gain first, the largest loss last"`
 
 	real bool // its runs differ from the baseline's in all figures at once

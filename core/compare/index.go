@@ -25,7 +25,7 @@ const MostWeights = 64
 type Weighed struct {
 	Index   judge.Mean     `json:"index" doc:"Half of its interval, as a logarithm, is the sum of those of its parts on real storage, and elsewhere the root of the sum of their squares; not known where a part has a single repeat"`
 	Parts   []WeighedShare `json:"parts" doc:"In the order of the weights"`
-	Refused string         `json:"refused,omitempty" doc:"Why there is no index: a part was not measured, or is not to be trusted"`
+	Refused string         `json:"refused,omitempty" doc:"Why there is no index: a part was not measured, or is unreliable"`
 	Words   string         `json:"words"`
 }
 

@@ -68,7 +68,7 @@ func TestAnIndexWithWeights(t *testing.T) {
 	}
 }
 
-// What was not measured on both, or is not to be trusted, is in no index: there is none then.
+// What was not measured on both, or is unreliable, is in no index: there is none then.
 func TestNoIndexOfWhatWasNotMeasured(t *testing.T) {
 	weights := []Weight{{"lookups", 1}, {"copies", 2}}
 	for words, change := range map[string]func(b, c *Side){

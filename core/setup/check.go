@@ -125,9 +125,9 @@ func Checks(s Setup, seen Seen, asked Asked) []Check {
 	safetyChecks(s, seen, add)
 	quietChecks(s, seen, add)
 	if c := seen.Counters; c != nil && c.Trouble != "" {
-		add("counters", Caution, "The counters of the storage cannot be read: "+strings.TrimSuffix(c.Trouble, ".")+".", "Have them told there, or take counters.address back; it is measured all the same.")
+		add("counters", Caution, "The counters of the storage cannot be read: "+strings.TrimSuffix(c.Trouble, ".")+".", "Make them available there, or remove counters.address; measurements go on without them.")
 	} else if c != nil {
-		add("counters", Passed, fmt.Sprintf("It tells %d counters, which are read while it is measured.", c.Count), "")
+		add("counters", Passed, fmt.Sprintf("The storage has %d counters, which are recorded during measurements.", c.Count), "")
 	}
 	for i, trouble := range seen.Troubles {
 		add(fmt.Sprintf("look-%d", i+1), CouldNotLook, trouble, "")
@@ -154,11 +154,11 @@ func reachChecks(seen Seen, asked Asked, add adder) {
 	add("reachable", Passed, fmt.Sprintf("It answers, and has %s.", f.Size), "")
 	switch {
 	case seen.Refusal != "" && asked.Writes:
-		add("writable", Failed, strings.TrimSuffix(seen.Refusal, ".")+".", "Agree to what may be lost, or measure reads alone.")
+		add("writable", Failed, strings.TrimSuffix(seen.Refusal, ".")+".", "Consent to overwrite it, or measure reads alone.")
 	case seen.Refusal != "":
 		add("readable", Failed, strings.TrimSuffix(seen.Refusal, ".")+".", "Give the service the right to read it.")
 	case seen.Unread != "" && asked.Writes:
-		add("writable", CouldNotLook, strings.TrimSuffix(seen.Unread, ".")+".", "Look longer; it is looked at again when the run begins.")
+		add("writable", CouldNotLook, strings.TrimSuffix(seen.Unread, ".")+".", "Look longer; the check is repeated when a run starts.")
 	case f.Writable:
 		add("writable", Passed, "The service may write there.", "")
 	default:
@@ -166,13 +166,13 @@ func reachChecks(seen Seen, asked Asked, add adder) {
 	}
 	if seen.Kind == "folder" {
 		if seen.TestFile != "" {
-			add("test-file", Passed, fmt.Sprintf("A test file is made here %s, and gone when the run ends.", seen.TestFile), "")
+			add("test-file", Passed, fmt.Sprintf("A test file can be created here %s; it is removed when a run ends.", seen.TestFile), "")
 		}
 		switch {
 		case asked.Span > f.Free:
 			add("room", Failed, fmt.Sprintf("%s are free, and the load needs %s of %s.", f.Free, strings.ToLower(asked.room()), asked.Span), "Use a smaller span, or make room.")
 		case asked.Span > 0 && f.Free-asked.Span < f.Size/20:
-			add("room", Caution, fmt.Sprintf("%s of %s would leave only %s of %s free: a full file system is slower, and a cache or a tier could not be taken away.", asked.room(), asked.Span, f.Free-asked.Span, f.Size), "Use a smaller span, or make room.")
+			add("room", Caution, fmt.Sprintf("%s of %s would leave only %s of %s free: a full file system is slower, and a cache or a tier could not be removed.", asked.room(), asked.Span, f.Free-asked.Span, f.Size), "Use a smaller span, or make room.")
 		default:
 			add("room", Passed, fmt.Sprintf("%s of %s are free.", f.Free, f.Size), "")
 		}
@@ -191,9 +191,9 @@ func reachChecks(seen Seen, asked Asked, add adder) {
 		}
 		add("nothing-of-value", result, what, "Reading does not change it. Writing over it would lose what it holds.")
 	} else if seen.Unread != "" {
-		add("nothing-of-value", CouldNotLook, strings.TrimSuffix(seen.Unread, ".")+".", "Look longer; it is looked at again before anything is written.")
+		add("nothing-of-value", CouldNotLook, strings.TrimSuffix(seen.Unread, ".")+".", "Look longer; the check is repeated before anything is written.")
 	} else if seen.Agreed {
-		add("nothing-of-value", Passed, "What it holds was agreed to be lost, and nobody uses it.", "")
+		add("nothing-of-value", Passed, "There is consent to overwrite its content, and nobody uses it.", "")
 	} else if seen.Kind == "device" || seen.Kind == "LUN" {
 		add("nothing-of-value", Passed, "Nothing is recognised on it, and nobody uses it.", "")
 	}
@@ -203,7 +203,7 @@ func reachChecks(seen Seen, asked Asked, add adder) {
 func memoryChecks(s Setup, seen Seen, asked Asked, add adder) {
 	for i := range s.Count("media") {
 		if at := fmt.Sprintf("media[%d].kind", i); s.Text(at) == "memory" {
-			add("not-memory", Caution, "What stands behind it is the memory of this host.", "Take its figures for what memory does, not storage.")
+			add("not-memory", Caution, "It is in the memory of this host.", "Its figures are those of memory, not of storage.")
 			break
 		}
 	}
@@ -224,10 +224,10 @@ func memoryChecks(s Setup, seen Seen, asked Asked, add adder) {
 		}
 	}
 	if len(larger) > 0 {
-		add("span-beyond-memory", Caution, fmt.Sprintf("The span of %s fits into %s.", asked.Span, strings.Join(larger, " and into ")), "Use a larger span when the media are meant.")
+		add("span-beyond-memory", Caution, fmt.Sprintf("The span of %s fits into %s.", asked.Span, strings.Join(larger, " and into ")), "To measure the media, use a larger span.")
 		return
 	}
-	add("span-beyond-memory", Passed, fmt.Sprintf("The span of %s is larger than every memory on the path that is known.", asked.Span), "")
+	add("span-beyond-memory", Passed, fmt.Sprintf("The span of %s is larger than every known cache on the path.", asked.Span), "")
 }
 
 func pathChecks(s Setup, seen Seen, add adder) {
@@ -251,12 +251,12 @@ func pathChecks(s Setup, seen Seen, add adder) {
 		case p.Trouble != "":
 			add("mtu-usable", CouldNotLook, fmt.Sprintf("Packets of %d bytes to %s: %s", p.MTU, p.Address, p.Trouble), "")
 		case p.Largest == 0:
-			add("mtu-usable", CouldNotLook, fmt.Sprintf("%s answers no echo, so the size of packets cannot be tried.", p.Address), "Allow ICMP echo from this host, or tell the MTU of the other end.")
+			add("mtu-usable", CouldNotLook, fmt.Sprintf("%s answers no echo, so the path MTU cannot be probed.", p.Address), "Allow ICMP echo from this host, or tell the MTU of the other end.")
 		case p.Largest < p.MTU:
-			add("mtu-usable", Failed, fmt.Sprintf("The interface here sends packets of up to %d bytes, but of those to %s that may not be split only up to %d bytes arrive.", p.MTU, p.Address, p.Largest),
+			add("mtu-usable", Failed, fmt.Sprintf("The interface sends packets of up to %d bytes, but unfragmented packets to %s only arrive up to %d bytes.", p.MTU, p.Address, p.Largest),
 				"Set the same MTU at both ends and on every switch between, or override this check by its name.")
 		default:
-			add("mtu-usable", Passed, fmt.Sprintf("Packets of %d bytes reach %s unsplit.", p.MTU, p.Address), "")
+			add("mtu-usable", Passed, fmt.Sprintf("Packets of %d bytes reach %s unfragmented.", p.MTU, p.Address), "")
 		}
 	}
 	for _, c := range []struct{ what, now, most string }{{"lanes", "controller.busLanes", "controller.busLanesMost"}, {"generation", "controller.busGeneration", "controller.busGenerationMost"}} {
@@ -267,29 +267,29 @@ func pathChecks(s Setup, seen Seen, add adder) {
 		if now < most {
 			add("bus-trained", Caution, fmt.Sprintf("The bus runs with %s %g of %g.", c.what, now, most), "Try another slot, or reseat the card.")
 		} else {
-			add("bus-trained", Passed, fmt.Sprintf("The bus runs with the %s it is made for (%g).", c.what, now), "")
+			add("bus-trained", Passed, fmt.Sprintf("The bus runs with its full %s (%g).", c.what, now), "")
 		}
 	}
 	for _, name := range seen.Misaligned {
-		add("aligned", Caution, fmt.Sprintf("%s begins off the physical blocks of its disk, so that small writes touch two.", name), "Make the partition anew on a boundary of 1 MiB.")
+		add("aligned", Caution, fmt.Sprintf("%s is not aligned to the physical blocks of its disk: small writes touch two.", name), "Recreate the partition on a boundary of 1 MiB.")
 	}
 	if f := seen.Facts; f != nil && f.Unwritten > 0 && f.Size > 0 {
-		add("written-before", Caution, fmt.Sprintf("%s of its %s (%s) were never written: what is read there is answered without the storage.", f.Unwritten, f.Size, quantity.Share(float64(f.Unwritten)/float64(f.Size))), "Fill the span before measuring reads, or measure a part that is written.")
+		add("written-before", Caution, fmt.Sprintf("%s of its %s (%s) were never written: reads there are answered without the media.", f.Unwritten, f.Size, quantity.Share(float64(f.Unwritten)/float64(f.Size))), "Precondition the span before measuring reads, or measure a part that is written.")
 	}
 	if seen.Thin {
-		add("written-before", Caution, "Space is given to this volume when it is first written: until then reads find nothing and are answered without the media.", "Fill the span before measuring reads.")
+		add("written-before", Caution, "This volume is thin: space is allocated at the first write, and reads before that are answered without the media.", "Precondition the span before measuring reads.")
 	}
 }
 
 func safetyChecks(s Setup, seen Seen, add adder) {
 	if n := s.Number("layout.missing"); n > 0 {
-		add("complete", Caution, fmt.Sprintf("%g members are missing: reads have to be worked out from the others, and another loss may lose all.", n), "Replace the member and wait for the rebuild before measuring, unless this is what you measure.")
+		add("complete", Caution, fmt.Sprintf("%g members are missing: reads have to be reconstructed from the others, and another failure may lose all data.", n), "Replace the member and wait for the rebuild, unless you want to measure the degraded array.")
 	} else if s.Text("layout.level") != "" && s.Text("layout.level") != "single" {
 		add("complete", Passed, "All members are there.", "")
 	}
 	controller := s.Text("controller.policy") == "write-back"
 	if controller && s.Text("controller.battery") == "no" && !s.Is("power.protected") {
-		add("write-back-protected", Caution, "The controller confirms writes that are only in its memory, and has no battery: a power cut loses them.", "Fit a battery or set write-through; do not compare this with a setup that is safe.")
+		add("write-back-protected", Caution, "The controller confirms writes that are only in its memory, without a battery: a power cut loses them.", "Fit a battery or set write-through; do not compare this with a setup that is safe.")
 	}
 	for i := range s.Count("cache") {
 		at := fmt.Sprintf("cache[%d].", i)
@@ -299,17 +299,17 @@ func safetyChecks(s Setup, seen Seen, add adder) {
 		}
 		switch {
 		case s.Text(at+"devices") == "1":
-			add("cache-redundant", Caution, fmt.Sprintf("%s takes writes on a single device: when it fails, what is dirty is lost.", name), "Use two devices, or a cache that only reads.")
+			add("cache-redundant", Caution, fmt.Sprintf("%s keeps dirty data on a single device: if it fails, they are lost.", name), "Use two devices, or a read-only cache.")
 		case s.Text(at+"protected") == "no" && !s.Is("power.protected"):
 			add("write-back-protected", Caution, fmt.Sprintf("%s confirms writes before they are safe: a power cut loses them.", name), "Protect it, or set write-through; do not compare this with a setup that is safe.")
 		case s.Is(at + "protected"):
-			add("write-back-protected", Passed, fmt.Sprintf("What is dirty in %s survives a power cut.", name), "")
+			add("write-back-protected", Passed, fmt.Sprintf("Dirty data in %s survive a power cut.", name), "")
 		}
 	}
 	for i := range s.Count("media") {
 		at := fmt.Sprintf("media[%d].", i)
 		if s.Is(at+"writeCache") && !s.Is("power.protected") {
-			add("drive-cache", Caution, fmt.Sprintf("The drives of %s keep writes in a volatile cache: only a flush makes them safe.", Part(at+"count")), "Use --sync-every to measure what safe writes cost.")
+			add("drive-cache", Caution, fmt.Sprintf("The drives of %s keep writes in a volatile cache: only a flush makes them safe.", Part(at+"count")), "Use --sync-every to measure the cost of safe writes.")
 			break
 		}
 	}
@@ -322,10 +322,10 @@ func quietChecks(s Setup, seen Seen, add adder) {
 		add("full-speed", Passed, fmt.Sprintf("The CPU frequency governor is %q.", governor), "")
 	}
 	for _, b := range seen.Busy {
-		add("quiet", Caution, fmt.Sprintf("%s is busy for %s of the time although nothing is measured here.", b.Name, b.Share), "Find out who uses it; its work and the measurement will disturb each other.")
+		add("quiet", Caution, fmt.Sprintf("%s is busy for %s of the time although no measurement is running.", b.Name, b.Share), "Find out who uses it; that work and the measurement will disturb each other.")
 	}
 	if seen.HostLooked && len(seen.Busy) == 0 && seen.Facts != nil && len(seen.Facts.Devices) > 0 {
-		add("quiet", Passed, "The devices behind it are idle.", "")
+		add("quiet", Passed, "Its devices are idle.", "")
 	}
 	if seen.HostLooked {
 		if seen.HostBusy > 0.25 {

@@ -111,7 +111,7 @@ var fields = []FactField{
 	{Key: "controller.takeover", Label: "takes over within", Kind: "time"},
 	{Key: "controller.mirrorRate", Label: "rate between controllers", Kind: "throughput", Hint: "by which mirrored caches are"},
 	{Key: "controller.mirrorTime", Label: "time between controllers", Kind: "time"},
-	{Key: "controller.copyRate", Label: "rate of copies by itself", Kind: "throughput"},
+	{Key: "controller.copyRate", Label: "rate of offloaded copies", Kind: "throughput"},
 	{Key: "controller.operations", Label: "operations at most", Kind: "rate"},
 	{Key: "controller.throughput", Label: "throughput at most", Kind: "throughput"},
 	{Key: "controller.policy", Label: "cache policy", Kind: "choice", Choices: []string{"write-back", "write-through"}},

@@ -34,7 +34,7 @@ type Answer struct {
 	Rounds     int            `json:"rounds" doc:"Of each half"`
 	Round      int            `json:"round" doc:"Rounds that were begun, of both halves"`
 	Measured   int            `json:"measured" doc:"Measurements that gave a value"`
-	Doubted    int            `json:"doubted,omitempty" doc:"Of those, how many are not to be trusted"`
+	Doubted    int            `json:"doubted,omitempty" doc:"Of those, how many are unreliable"`
 	Resolution quantity.Share `json:"resolution,omitempty" doc:"Half of the interval of most values: a smaller difference could not be seen"`
 
 	Baseline   judge.Repeated `json:"baseline"`

@@ -134,7 +134,7 @@ type Pattern struct {
 
 	Trims quantity.Share `json:"trimShare,omitempty" yaml:"trims,omitempty" doc:"Share of operations that give their range back to the storage; of the others the share of reads reads" minimum:"0" maximum:"0.9"`
 
-	Zeroes quantity.Share `json:"zeroShare,omitempty" yaml:"zeroes,omitempty" doc:"Share of operations that let the storage write zeros over their range by itself" minimum:"0" maximum:"1"`
+	Zeroes quantity.Share `json:"zeroShare,omitempty" yaml:"zeroes,omitempty" doc:"Share of operations that let the storage write zeros over their range" minimum:"0" maximum:"1"`
 	Copies quantity.Share `json:"copyShare,omitempty" yaml:"copies,omitempty" doc:"Share of operations that let the storage copy another range of the span to theirs by itself" minimum:"0" maximum:"1"`
 
 	Swaps quantity.Share `json:"swapShare,omitempty" yaml:"swaps,omitempty" doc:"Share of operations that read their range and let the storage write it anew where it still is as it was read, as hosts do that lock on shared storage" minimum:"0" maximum:"1"`

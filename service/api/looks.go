@@ -57,7 +57,7 @@ func (s *Service) registerLooks(api huma.API) {
 			return s.lookAt(ctx, volume, in.LookFor)
 		})
 
-	huma.Register(api, operation(http.MethodGet, "/volumes/{id}/look", "look-at-volume", "Look at a volume: what stands behind it, its ceilings, and what to mind", http.StatusOK, http.StatusNotFound),
+	huma.Register(api, operation(http.MethodGet, "/volumes/{id}/look", "look-at-volume", "Look at a volume: its layers, limits and checks", http.StatusOK, http.StatusNotFound),
 		func(ctx context.Context, in *struct {
 			ByID
 			LookFor
@@ -86,7 +86,7 @@ func (s *Service) registerLooks(api huma.API) {
 			return &body[SetupVersions]{SetupVersions{versions, unreadable}}, nil
 		})
 
-	huma.Register(api, operation(http.MethodPut, "/volumes/{id}/setup", "tell-setup", "Tell what stands behind a volume; a new version is kept", http.StatusOK, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
+	huma.Register(api, operation(http.MethodPut, "/volumes/{id}/setup", "tell-setup", "Tell facts of the setup of a volume; that makes a new version", http.StatusOK, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *struct {
 			ByID
 			Body resource.ToldSetup

@@ -153,7 +153,7 @@ func (u unit) describe() string {
 		words = append(words, "takes UNMAP")
 	}
 	if u.Copying.Known {
-		words = append(words, "copies by itself")
+		words = append(words, "offloaded copies")
 	}
 	return strings.Join(words, ", ")
 }
@@ -312,7 +312,7 @@ func (u unit) copies(spec workload.Spec) ([]byte, error) {
 	}
 	switch {
 	case !u.Copying.Known:
-		return nil, fmt.Errorf("%w: it does not copy by itself (EXTENDED COPY); leave the copies out", load.ErrUnsupported)
+		return nil, fmt.Errorf("%w: it has no offloaded copies (EXTENDED COPY); leave the copies out", load.ErrUnsupported)
 	case err != nil:
 		return nil, fmt.Errorf("%w: %w; leave the copies out", load.ErrUnsupported, err)
 	case spec.LargestBlock() > most:

@@ -266,7 +266,7 @@ func (v *Volume) still() error {
 // allows finds out what of a load nothing there can do, at the beginning of its span.
 func (v *Volume) allows(spec workload.Spec, file *os.File) error {
 	if spec.Copies > 0 {
-		return fmt.Errorf("%s: %w: whether a file system copies by itself is not measured; leave the copies out", v.path, load.ErrUnsupported)
+		return fmt.Errorf("%s: %w: offloaded copies of a file system are not measured; leave the copies out", v.path, load.ErrUnsupported)
 	}
 	if spec.Swaps > 0 {
 		return fmt.Errorf("%s: %w: files and devices are not compared before they are written; leave the swaps out", v.path, load.ErrUnsupported)

@@ -74,11 +74,11 @@ func (v *Volume) Use(spec workload.Spec) (load.Volume, error) {
 	spec = spec.Completed()
 	for _, p := range spec.Parts() {
 		if p.Zeroes+p.Swaps > 0 {
-			return nil, fmt.Errorf("%w: of what storage does by itself a simulated array copies, and no more; leave zeroes and swaps out, or serve it (heron array serve) and measure it over iSCSI, where it reads and writes for them", load.ErrUnsupported)
+			return nil, fmt.Errorf("%w: a simulated array has offloaded copies, but no zeroing and no compare-and-write; leave zeroes and swaps out, or serve it (heron array serve) and measure it over iSCSI, where it reads and writes for them", load.ErrUnsupported)
 		}
 	}
 	if spec.Cached && slices.ContainsFunc(spec.Parts(), func(p workload.Spec) bool { return p.Copies > 0 }) {
-		return nil, fmt.Errorf("%w: what the host's memory has not passed on is not where the array would copy it from; leave copies or cached out", load.ErrUnsupported)
+		return nil, fmt.Errorf("%w: data in the page cache are not where the array would copy them from; leave copies or cached out", load.ErrUnsupported)
 	}
 	if err := v.useMemory(spec); err != nil {
 		return nil, err

@@ -378,7 +378,7 @@ func TestLookingWritesNothing(t *testing.T) {
 		}
 	}
 	out, _, err := s.cli("look", folder, "--writes")
-	if a, b := changed(); err != nil || !strings.Contains(out, "A test file is made here") || a == seconds && b == nanoseconds && !strings.Contains(out, "without a name") {
+	if a, b := changed(); err != nil || !strings.Contains(out, "A test file can be created here") || a == seconds && b == nanoseconds && !strings.Contains(out, "without a name") {
 		t.Errorf("with --writes (%v):\n%s", err, out)
 	}
 }

@@ -978,7 +978,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Look at a volume: what stands behind it, its ceilings, and what to mind */
+        /** Look at a volume: its layers, limits and checks */
         get: operations["look-at-volume"];
         put?: never;
         post?: never;
@@ -1013,7 +1013,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Tell what stands behind a volume; a new version is kept */
+        /** Tell facts of the setup of a volume; that makes a new version */
         put: operations["tell-setup"];
         post?: never;
         delete?: never;
@@ -1311,7 +1311,7 @@ export interface components {
             index?: number;
             /**
              * Format: int64
-             * @description Main figures that are not in the index: hints, missing ones, and those not to be trusted
+             * @description Main figures that are not in the index: hints, missing ones, and unreliable ones
              */
             leftOut?: number;
             name: string;
@@ -3667,7 +3667,7 @@ export interface components {
             progress: components["schemas"]["Progress"];
             /** @description Why it did not finish, and what to do */
             reason?: string;
-            /** @description What was known of what stands behind the volume when the run began */
+            /** @description The setup of the volume when the run started */
             setup: components["schemas"]["Setup"];
             /** Format: date-time */
             started?: string;
@@ -3709,7 +3709,7 @@ export interface components {
             progress: components["schemas"]["Progress"];
             /** @description Why it did not finish, and what to do */
             reason?: string;
-            /** @description What was known of what stands behind the volume when the run began */
+            /** @description The setup of the volume when the run started */
             setup: components["schemas"]["Setup"];
             /** Format: date-time */
             started?: string;
@@ -4156,7 +4156,7 @@ export interface components {
             workers: number;
             /**
              * Format: double
-             * @description Share of operations that let the storage write zeros over their range by itself
+             * @description Share of operations that let the storage write zeros over their range
              */
             zeroShare?: number;
         };
@@ -4240,7 +4240,7 @@ export interface components {
             claims: components["schemas"]["Claim"][] | null;
             /**
              * Format: int64
-             * @description Of those, how many are not to be trusted
+             * @description Of those, how many are unreliable
              */
             doubted?: number;
             /** @description What to know before it is relied on */
@@ -4909,7 +4909,7 @@ export interface components {
             index: components["schemas"]["Mean"];
             /** @description In the order of the weights */
             parts: components["schemas"]["WeighedShare"][] | null;
-            /** @description Why there is no index: a part was not measured, or is not to be trusted */
+            /** @description Why there is no index: a part was not measured, or is unreliable */
             refused?: string;
             words: string;
         };
