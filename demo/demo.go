@@ -155,7 +155,7 @@ const (
 // TwinChange is what is to be another way, and TwinFree what is fitted.
 var (
 	TwinChange = plan.Setting{Field: "members.count", Value: "10"}
-	TwinFree   = []string{"link.rate", "members[0].seekAverage", "members[0].outerRate"}
+	TwinFree   = []string{"link.rate", "link.roundTrip", "members[0].seekAverage"}
 )
 
 // Setup is the text of the array file of a setup.

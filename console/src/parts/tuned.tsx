@@ -75,10 +75,10 @@ function OneAnswer({ answer, going }: { answer: Answer; going: boolean }) {
 							<th>
 								× {digits(bounds(answer)[0])} to {digits(bounds(answer)[1])}
 							</th>
-							<th>What it did</th>
+							<th>Effect</th>
 							<th>95 % interval</th>
 							<th>Verdict</th>
-							<th>Beside it</th>
+							<th>Also</th>
 						</tr>
 					</thead>
 					{(answer.parameters ?? []).map((p) => (

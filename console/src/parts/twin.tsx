@@ -100,8 +100,8 @@ function Parameters({ f }: { f: Fitted }) {
 							<th>Parameter</th>
 							<th className="figure">Guess</th>
 							<th className="figure">Twin</th>
-							<th className="figure">Known within</th>
-							<th>Told</th>
+							<th className="figure">Uncertainty</th>
+							<th>Identified</th>
 						</tr>
 					</thead>
 					<tbody>
@@ -139,12 +139,12 @@ function Residuals({ f }: { f: Fitted }) {
 				trigger: "item",
 				formatter: (p: { dataIndex: number; seriesName: string }) => {
 					const l = rows[p.dataIndex];
-					return `${names[p.dataIndex]}<br>${p.seriesName}: ${signed(p.seriesName === "shown" ? l.off : (l.unseenBy ?? 0))}`;
+					return `${names[p.dataIndex]}<br>${p.seriesName}: ${signed(p.seriesName === "in the fit" ? l.off : (l.unseenBy ?? 0))}`;
 				},
 			},
 			xAxis: {
 				type: "value",
-				name: "off, %",
+				name: "error, %",
 				nameLocation: "middle",
 				nameGap: 26,
 				min: -edge,
@@ -159,14 +159,14 @@ function Residuals({ f }: { f: Fitted }) {
 			series: [
 				{
 					type: "scatter",
-					name: "not shown",
+					name: "left out",
 					symbolSize: 11,
 					itemStyle: { color: c.paper, borderColor: c.write, borderWidth: 2 },
 					data: rows.map((l, i) => [l.unseenBy === undefined ? Number.NaN : clamped(l.unseenBy), i]),
 				},
 				{
 					type: "scatter",
-					name: "shown",
+					name: "in the fit",
 					symbolSize: 8,
 					itemStyle: { color: c.read },
 					data: rows.map((l, i) => [clamped(l.off), i]),
@@ -186,7 +186,7 @@ function Residuals({ f }: { f: Fitted }) {
 					)
 					.join("; ")}
 				table={() => [
-					["load", "figure", "measured", "twin", "off", "off when not shown"],
+					["load", "figure", "measured", "twin", "error", "error when left out"],
 					...[...rows].reverse().map((l) => [l.name, l.label, l.measured, l.twin, l.off, l.unseenBy ?? ""]),
 				]}
 				option={option}
@@ -211,7 +211,7 @@ function Loads({ f }: { f: Fitted }) {
 							<th>Figure</th>
 							<th className="figure">Measured</th>
 							<th className="figure">Twin</th>
-							<th className="figure">Off</th>
+							<th className="figure">Error</th>
 							<th className="figure">Not shown</th>
 						</tr>
 					</thead>
@@ -291,7 +291,7 @@ function One({ twin, p }: { twin: Twin; p: Prediction }) {
 							<th className="figure">Predicted</th>
 							<th className="figure">95 % interval</th>
 							<th className="figure">Measured</th>
-							<th className="figure">Off</th>
+							<th className="figure">Error</th>
 						</tr>
 					</thead>
 					<tbody>
