@@ -8,6 +8,7 @@ package renamed
 import (
 	"bytes"
 	"encoding/json"
+	"regexp"
 	"strings"
 )
 
@@ -42,6 +43,35 @@ func Flags(name string) []string {
 		return []string{now}
 	}
 	return nil
+}
+
+// ofLoad finds keys of loads that were called otherwise, and ofStore those of a load of stores,
+// whose names other things have as well: they count in a line that says it is one.
+var (
+	ofLoad  = regexp.MustCompile(`\b(leadIn|settled|within):`)
+	ofStore = regexp.MustCompile(`\b(memory|growth|first|wrong):`)
+	ofLog   = regexp.MustCompile(`\blog: *(gathered|each|group)([,}\s]|$)`)
+)
+
+// Sheet is the text of a stored sheet of any version with present names for the keys of its
+// loads. What a person has in a file is not translated but told the present names.
+func Sheet(text string) string {
+	key := func(found string) string { return keys[strings.TrimSuffix(found, ":")] + ":" }
+	var now strings.Builder
+	for line := range strings.Lines(text) {
+		if code, comment, _ := strings.Cut(line, "#"); comment == "" || strings.TrimSpace(code) != "" {
+			line = ofLoad.ReplaceAllStringFunc(line, key)
+			if strings.Contains(line, "stores:") {
+				line = ofStore.ReplaceAllStringFunc(line, key)
+				line = ofLog.ReplaceAllStringFunc(line, func(found string) string {
+					parts := ofLog.FindStringSubmatch(found)
+					return "log: " + logs[parts[1]] + parts[2]
+				})
+			}
+		}
+		now.WriteString(line)
+	}
+	return now.String()
 }
 
 // old are signs of a document of an earlier version. A quote within a text of JSON has a

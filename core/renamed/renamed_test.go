@@ -38,6 +38,18 @@ func TestDocumentsOfBefore(t *testing.T) {
 	}
 }
 
+// A sheet that was stored before is read; its own growth, and present names, stay.
+func TestSheetsOfBefore(t *testing.T) {
+	const before = "growth: 10%\nuses:\n  # leadIn: was so called\n  - load: {block: 4KiB, leadIn: 2s, settled: true, within: 2%}\n  - load: {stores: 1, log: group, growth: 4, memory: 1MiB}\n"
+	const want = "growth: 10%\nuses:\n  # leadIn: was so called\n  - load: {block: 4KiB, warmUp: 2s, steady: true, margin: 2%}\n  - load: {stores: 1, log: group-commit, levelRatio: 4, memtable: 1MiB}\n"
+	if got := renamed.Sheet(before); got != want {
+		t.Errorf("became\n%s", got)
+	}
+	if got := renamed.Sheet(want); got != want {
+		t.Errorf("once more\n%s", got)
+	}
+}
+
 func TestNamesOfBefore(t *testing.T) {
 	for old, now := range map[string][]string{"lead-in": {"warm-up"}, "settled": {"steady"}, "within": {"margin", "timeout"}, "depth": nil} {
 		if got := renamed.Flags(old); !slices.Equal(got, now) {

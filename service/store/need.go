@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"patientheron/core/renamed"
 	"patientheron/resource"
 )
 
@@ -17,7 +18,7 @@ type needRow struct {
 }
 
 func (r needRow) record() resource.NeedSheet {
-	return resource.NeedSheet{ID: r.ID, Name: r.Name, Text: r.Text, Created: r.Created.UTC(), Changed: r.Changed.UTC()}
+	return resource.NeedSheet{ID: r.ID, Name: r.Name, Text: renamed.Sheet(r.Text), Created: r.Created.UTC(), Changed: r.Changed.UTC()}
 }
 
 // AddNeed keeps a need sheet and returns it with its id. It gives ErrTaken when the name
