@@ -319,7 +319,7 @@ func TestWhatTheStorageDoesByItself(t *testing.T) {
 	folder := t.TempDir()
 	for arguments, says := range map[string]string{
 		folder + " --copies 10%":                              "offloaded copies of a file system are not measured",
-		heldTo(t, folder, "alone", "1GB/s") + " --zeroes 10%": "of what storage does by itself a simulated array copies, and no more",
+		heldTo(t, folder, "alone", "1GB/s") + " --zeroes 10%": "a simulated array has offloaded copies",
 		name + " --copies 10% --block 32MiB":                  "the unit copies at most 16 MiB",
 		name + " --copies 60% --zeroes 60%":                   "at most 100",
 	} {
