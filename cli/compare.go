@@ -318,7 +318,7 @@ func printCautions(w io.Writer, c compare.Result) {
 		}
 	}
 	if len(order) > 0 {
-		fmt.Fprintln(w, "\nTo know before it is relied on:")
+		fmt.Fprintln(w, "\nCautions:")
 	}
 	for _, text := range order {
 		fmt.Fprintf(w, "  %s\n", indented(strings.Join(titles[text], ", ")+"; "+text, "    "))

@@ -112,7 +112,7 @@ var (
 		for i, p := range t[1:] {
 			words[i] = p.Shown + " " + p.Of
 		}
-		return fmt.Sprintf("of %s each of the %s spends %s", t[0].Shown, t[0].Of, strings.Join(words, " and "))
+		return fmt.Sprintf("the %s take %s each, %s", t[0].Of, t[0].Shown, strings.Join(words, " and "))
 	})
 )
 

@@ -337,7 +337,7 @@ function Worth({ line }: { line: Line }) {
 					<tr>
 						<th>{line.field}</th>
 						<th className="figure">price</th>
-						<th className="figure">a second</th>
+						<th className="figure">per second</th>
 						<th className="figure">for each 1,000</th>
 						<th>what the added price brings</th>
 					</tr>

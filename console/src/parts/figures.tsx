@@ -154,7 +154,7 @@ function Stores({ m, summary: s }: { m: Measurement; summary: NonNullable<Measur
 	const f = s.stores;
 	return (
 		<>
-			<Table m={m} of="requests" unit="a second" rows={rows} show={rate} doubt="total" />
+			<Table m={m} of="requests" unit="per second" rows={rows} show={rate} doubt="total" />
 			{f && (
 				<p className="text-sm">
 					{requests(f.requestRate)}, {digits(f.readPerRequest)} storage reads per request
@@ -205,11 +205,11 @@ export function FiguresTable({ m }: { m: Measurement }) {
 			<Table
 				m={m}
 				of={groups.length > 0 ? "operations" : ""}
-				unit={groups.length > 0 ? "a second" : "IOPS"}
+				unit={groups.length > 0 ? "per second" : "IOPS"}
 				rows={operations}
 				show={rate}
 			/>
-			{together && <Table m={m} of="at once" unit="a second" rows={atOnce(s)} show={rate} doubt="total" />}
+			{together && <Table m={m} of="together" unit="per second" rows={atOnce(s)} show={rate} doubt="total" />}
 			{s.feeds && <Feeds summary={s} />}
 			{s.stores && <Stores m={m} summary={s} />}
 			<p className="mt-2 text-sm opacity-80">
