@@ -265,7 +265,7 @@ func TestCountersOfAServedArray(t *testing.T) {
 	if read < 0.6*total || read > 1.1*total || !(busy > 0 && busy <= 1.2) { // readings lie a little off the intervals
 		t.Errorf("%g reads counted of %g, busy %g", read, total, busy)
 	}
-	if out, trouble, err := s.cli("look", v.Name); err != nil || !strings.Contains(out, "counters, which are recorded during measurements") {
+	if out, trouble, err := s.cli("look", v.Name); err != nil || !strings.Contains(out, "counters, which are recorded during") {
 		t.Errorf("%v: %s%s", err, out, trouble)
 	}
 	if _, trouble, err := s.cli("setup", "tell", v.Name, "counters.address=http://127.0.0.1:1/metrics"); err != nil {
