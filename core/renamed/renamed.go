@@ -79,7 +79,7 @@ func Sheet(text string) string {
 var old = [][]byte{
 	[]byte(`"leadIn`), []byte(`"standing":`), []byte(`"tangled":`), []byte(`"astray":`), []byte(`"settled"`), []byte(`"within":`), []byte(`"fill":`), []byte(`"memoryBytes":`),
 	[]byte(`"growth":`), []byte(`"first":`), []byte(`"wrongShare":`), []byte(`"log":"each"`), []byte(`"log":"group"`), []byte(`"log":"gathered"`),
-	[]byte(`"field":"memory"`), []byte(`"field":"growth"`), []byte(`"field":"first"`), []byte(`"field":"wrong"`), []byte(`"field":"within"`),
+	[]byte(`"field":"log"`), []byte(`"field":"memory"`), []byte(`"field":"growth"`), []byte(`"field":"first"`), []byte(`"field":"wrong"`), []byte(`"field":"within"`),
 }
 
 // JSON is a document of any version under present names; the very text where it has no old
@@ -184,8 +184,17 @@ func change(object map[string]any, under string) {
 		object["log"] = now
 	}
 	if field := text("field"); field != "" {
-		if field == "log" && logs[text("value")] != "" {
-			object["value"] = logs[text("value")]
+		if field == "log" {
+			if now := logs[text("value")]; now != "" {
+				object["value"] = now
+			}
+			if values, list := object["values"].([]any); list {
+				for i, value := range values {
+					if of, _ := value.(string); logs[of] != "" {
+						values[i] = logs[of]
+					}
+				}
+			}
 		}
 		if now := keys[field]; now != "" {
 			object["field"] = now

@@ -19,6 +19,7 @@ func TestDocumentsOfBefore(t *testing.T) {
 		`{"stages":[{"fill":{"passes":2},"load":{"leadInSeconds":1}}]}`:                                                 `{"stages":[{"precondition":{"passes":2},"load":{"warmUpSeconds":1}}]}`,
 		`{"kind":"stores","stores":{"requests":[],"log":"each","memoryBytes":1,"growth":4,"first":2,"wrongShare":0.1}}`: `{"kind":"stores","stores":{"requests":[],"log":"each-put","memtableBytes":1,"levelRatio":4,"compactAt":2,"falsePositives":0.1}}`,
 		`[{"field":"leadIn","value":"1s"},{"field":"log","value":"gathered"}]`:                                          `[{"field":"warmUp","value":"1s"},{"field":"log","value":"asynchronous"}]`,
+		`{"sweep":[{"field":"log","values":["each","off","group"]},{"field":"wrong","values":["each"]}]}`:               `{"sweep":[{"field":"log","values":["each-put","off","group-commit"]},{"field":"falsePositives","values":["each"]}]}`,
 		`{"setups":[{"standing":"meets"},{"standing":"not shown"}]}`:                                                    `{"setups":[{"outcome":"meets"},{"outcome":"not shown"}]}`,
 		`{"confronted":[{"standing":"not shown","within":false}]}`:                                                      `{"confronted":[{"state":"not shown","within":false}]}`,
 		// What only looks like it stays: another thing's growth, a big number, no JSON.

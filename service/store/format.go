@@ -13,11 +13,11 @@ import (
 //
 // In format 1 a summary and an interval had members reads, writes and syncs, and what
 // stood beside an interval was that of one host; since format 2 they have classes, and
-// beside stands each host.
+// beside stands each host. Format 3 has other names for keys and values (core/renamed).
 type format int
 
 // present is the format that is written.
-const present format = 2
+const present format = 3
 
 func (f *format) Scan(source any) error {
 	n, is := source.(int64)
@@ -48,6 +48,7 @@ type interval struct {
 	measure.Interval
 	Beside        hosts         `json:"beside"`
 	Reads, Writes *measure.Flow // format 1
+	LeadIn        bool          // before format 3: whether it was warm-up
 }
 
 // hosts is what stands beside an interval: of one host in format 1, of each since.
@@ -67,6 +68,7 @@ func (h *hosts) UnmarshalJSON(text []byte) error {
 
 func (i interval) now() measure.Interval {
 	i.Interval.Beside = i.Beside
+	i.Interval.WarmUp = i.Interval.WarmUp || i.LeadIn
 	i.Interval.Classes = byClass(i.Interval.Classes, i.Reads, i.Writes, nil)
 	return i.Interval
 }

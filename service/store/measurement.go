@@ -197,12 +197,12 @@ func (s *Store) eachInterval(ctx context.Context, measurement int64, condition s
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var point document[interval]
-		if err := rows.Scan(&point); err != nil {
+		var stored point[interval]
+		if err := rows.Scan(&stored); err != nil {
 			unreadable++
 			continue
 		}
-		one := []measure.Interval{point.value.now()}
+		one := []measure.Interval{stored.value.now()}
 		if ended.value != nil {
 			measure.CutWarmUp(one, ended.value.WarmUp)
 		}
@@ -270,12 +270,12 @@ func (s *Store) Outline(ctx context.Context, measurement int64, points int) (kep
 	defer rows.Close()
 	thin := measure.NewThinner(total, points)
 	for rows.Next() {
-		var point document[outline]
-		if err := rows.Scan(&point); err != nil {
+		var stored point[outline]
+		if err := rows.Scan(&stored); err != nil {
 			unreadable++
 			continue
 		}
-		thin.Add(point.value.interval())
+		thin.Add(stored.value.interval())
 	}
 	if err := rows.Err(); err != nil {
 		return nil, total, unreadable, explain(err, what)

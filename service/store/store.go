@@ -146,17 +146,30 @@ func unscannable(err error) string {
 	return text
 }
 
-// document is a value kept as JSON text in one column.
+// document is a value kept as JSON text in one column, read under present names.
 type document[T any] struct{ value T }
 
 func (d *document[T]) Scan(source any) error {
+	return scan(source, func(text []byte) error { return json.Unmarshal(renamed.JSON(text), &d.value) })
+}
+
+// point is one of the many documents of a series, whose type itself knows the names of every
+// format: looking for old ones would cost half as much again as reading it.
+type point[T any] struct{ value T }
+
+func (p *point[T]) Scan(source any) error {
+	return scan(source, func(text []byte) error { return json.Unmarshal(text, &p.value) })
+}
+
+// scan reads the text of a JSON column; nothing where it holds none.
+func scan(source any, read func([]byte) error) error {
 	switch text := source.(type) {
 	case nil:
 		return nil
 	case string:
-		return json.Unmarshal(renamed.JSON([]byte(text)), &d.value)
+		return read([]byte(text))
 	case []byte:
-		return json.Unmarshal(renamed.JSON(text), &d.value)
+		return read(text)
 	}
 	return fmt.Errorf("a JSON column holds %T", source)
 }

@@ -467,6 +467,12 @@ func TestRecordsUnderOldNames(t *testing.T) {
 	if err != nil || m.Load.WarmUp != 2 || !m.Load.Steady || m.Load.Margin != 0.02 {
 		t.Errorf("%+v (%v)", m.Load, err)
 	}
+	if _, err := s.db.ExecContext(t.Context(), `UPDATE intervals SET data = json_set(data, '$.leadIn', json('true')) WHERE measurement_id = 1 AND position = 4`); err != nil {
+		t.Fatal(err)
+	}
+	if series, err := s.Intervals(t.Context(), 1); err != nil || len(series) < 5 || !series[4].WarmUp || series[5].WarmUp {
+		t.Errorf("the warm-up of a series: %+v (%v)", series[4:], err)
+	}
 }
 
 // Consent is renewed for who gave it, and for nobody else.
