@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -49,11 +48,8 @@ Nothing is stored. --designs writes the short list as array files, to change and
 			if err != nil {
 				return err
 			}
-			if _, err := os.Lstat(to); to != "" && !errors.Is(err, fs.ErrNotExist) {
-				return fmt.Errorf("%s is there already; name a folder that does not exist yet", to)
-			}
-			if _, err := os.Lstat(page); page != "" && !errors.Is(err, fs.ErrNotExist) {
-				return fmt.Errorf("%s is there already; name a file that does not exist yet", page)
+			if err := errors.Join(isNew(to), isNew(page)); err != nil {
+				return err
 			}
 			ctx, stop := signal.NotifyContext(command.Context(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 			defer stop()

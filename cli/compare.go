@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"slices"
 	"strconv"
@@ -76,6 +77,9 @@ an unreliable figure), 1 for any other error.`,
 			}
 			gates, key, err := o.parsed()
 			if err != nil {
+				return err
+			}
+			if err := isNew(o.html); err != nil {
 				return err
 			}
 			compared, err := c.Compare(ctx, request)
@@ -518,33 +522,43 @@ func runsOf(g resource.Group) string {
 // comparisonReport writes a kept comparison as a page.
 func (a *app) comparisonReport() *cobra.Command {
 	var to string
-	command := a.comparisonCommand("report COMPARISON", "Write a kept comparison as a self-contained HTML page", "  heron comparison report 3 --to caches.html",
+	return asPage(&to, a.comparisonCommand("report COMPARISON", "Write a kept comparison as a self-contained HTML page", "  heron comparison report 3 --to caches.html",
 		func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
 			return writeNew(command, to, func(w io.Writer) error { return c.ReportKept(ctx, id, w) })
-		})
-	command.Long = pageHelp
-	command.Flags().StringVar(&to, "to", "", toHelp)
-	return command
+		}))
 }
 
 // runReport writes a run as a page.
 func (a *app) runReport() *cobra.Command {
 	var to string
-	command := a.runCommand("report RUN", "Write a run as a self-contained HTML page", "  heron run report 12 --to run.html",
+	return asPage(&to, a.runCommand("report RUN", "Write a run as a self-contained HTML page", "  heron run report 12 --to run.html",
 		func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
 			return writeNew(command, to, func(w io.Writer) error { return c.ReportRun(ctx, id, w) })
-		})
-	command.Long = pageHelp
-	command.Flags().StringVar(&to, "to", "", toHelp)
+		}))
+}
+
+const toHelp = "new file to write to (default: standard output)"
+
+// asPage makes a command one that writes a page, and lets it be said where to.
+func asPage(to *string, command *cobra.Command) *cobra.Command {
+	command.Long = `Write one HTML file that needs no network and no other file and prints well: the
+question, the setups, the differences, the result in a sentence, the figures with
+their spread, the findings, the method, and how to repeat it.`
+	command.Flags().StringVar(to, "to", "", toHelp)
 	return command
 }
 
-const (
-	pageHelp = `Write one HTML file that needs no network and no other file and prints well: the
-question, the setups, the differences, the result in a sentence, the figures with
-their spread, the findings, the method, and how to repeat it.`
-	toHelp = "new file to write to (default: standard output)"
-)
+// isNew reports a file or folder that is to be made and is there already, before any work is
+// done for it; "" is none.
+func isNew(path string) error {
+	if path == "" {
+		return nil
+	}
+	if _, err := os.Lstat(path); !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("%s is there already; name one that does not exist yet", path)
+	}
+	return nil
+}
 
 // writeNew writes to a file that does not exist yet, or to standard output;
 // nothing half-written stays.

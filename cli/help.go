@@ -21,9 +21,8 @@ const groupKey = "group"
 
 // The groups of flags that are not those of a load.
 const (
-	planFlags   = "Plan"
-	waitFlags   = "Waiting and safety"
-	outputFlags = "Output"
+	planFlags = "Plan"
+	waitFlags = "Waiting and safety"
 )
 
 // inGroup lists flags under a heading of their own in help.
@@ -129,8 +128,9 @@ func wrongFlag(command *cobra.Command, err error) error {
 	return fmt.Errorf("'%s' has no flag --%s; '%s --help' shows those that it has", command.CommandPath(), name, command.CommandPath())
 }
 
-// nearest is the path of the command that somebody may have meant: one of that name anywhere, or
-// else one of the group whose name is nearly that; "" where there is none.
+// nearest is the path of the command that somebody may have meant: what it is called in the group
+// now, one of that name anywhere, or else one of the group whose name is nearly that; "" where there
+// is none.
 func nearest(group *cobra.Command, name string) (path string) {
 	var find func(*cobra.Command)
 	find = func(command *cobra.Command) {
@@ -139,6 +139,11 @@ func nearest(group *cobra.Command, name string) (path string) {
 				path = below.CommandPath()
 			}
 			find(below)
+		}
+	}
+	for _, below := range group.Commands() {
+		if below.Name() == renamed.Command(name) && below.IsAvailableCommand() {
+			return below.CommandPath()
 		}
 	}
 	if find(group.Root()); path != "" {

@@ -413,7 +413,7 @@ func insideInWords(counters []measure.Counter) string {
 		words = append(words, fmt.Sprintf("%s %s", busiest[kind].Name, quantity.Share(busiest[kind].Value)))
 	}
 	for _, verb := range verbs {
-		words = append(words, fmt.Sprintf("%s: %s each", verb, strings.Join(spent[verb], " + ")))
+		words = append(words, fmt.Sprintf("mean time of the %s %s", verb, strings.Join(spent[verb], " + ")))
 	}
 	return strings.Join(words, ", ")
 }

@@ -84,8 +84,8 @@ names. The fit waits while a run is measuring. Ctrl-C stops it.`,
 				}
 				asked.Guess = string(text)
 			}
-			if _, err := os.Lstat(to); to != "" && err == nil {
-				return fmt.Errorf("%s is there already; name a file that does not exist yet", to)
+			if err := isNew(to); err != nil {
+				return err
 			}
 			begun, err := c.FitTwin(ctx, asked)
 			if err != nil {

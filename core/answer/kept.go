@@ -125,10 +125,10 @@ func keptOf(sides []compare.Side, asked Asked) (answers []Conclusion) {
 			}
 		}
 	}
-	var estimator []compare.Estimator // of the sides, which learn from their past once
+	var estimators []compare.Estimator // of the sides, which learn from their past once
 	if len(lines) > 0 {
 		for _, side := range sides {
-			estimator = append(estimator, side.Estimator())
+			estimators = append(estimators, side.Estimator())
 		}
 	}
 	for _, l := range lines {
@@ -152,7 +152,7 @@ func keptOf(sides []compare.Side, asked Asked) (answers []Conclusion) {
 		}
 		a.Title = l.title(question)
 		for i, of := range l.of {
-			a.Sides = append(a.Sides, toldKept(sides[i], estimator[i], of, l.along, asked, read, show))
+			a.Sides = append(a.Sides, toldKept(sides[i], estimators[i], of, l.along, asked, read, show))
 		}
 		for i := range sides[1:] {
 			a.Ratios = append(a.Ratios, keepsMore(a.Sides[0], a.Sides[i+1], l.field))

@@ -96,7 +96,7 @@ func burstsAlone(of []Sample) string {
 		return ""
 	}
 	f := of[0].Summary.Phases.Fall
-	return fmt.Sprintf("only the first repeat began with a burst of %s for %s, until a cache was full", f.From, f.Bytes)
+	return fmt.Sprintf("only the first repeat began with a burst of %s for %s, until a cache or a fast region was full", f.From, f.Bytes)
 }
 
 // passesInWords says what was cold and what is warm. A load that is slower once it

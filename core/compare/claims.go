@@ -20,7 +20,7 @@ var (
 	noLonger = claim.Declare("takes-no-longer", func(t []claim.Term) bool { // latencies, from the first spot on
 		return len(t) > 1 && claim.All(t, func(s claim.Term) bool { return s.Value > 0 && s.Value <= t[0].Value*alikeLatency })
 	}, func(t []claim.Term) string {
-		return fmt.Sprintf("up to %s %s the latency is that at %s", t[0].State, t[len(t)-1].Of, t[0].Of)
+		return fmt.Sprintf("up to %s %s the latency stays about that at %s", t[0].State, t[len(t)-1].Of, t[0].Of)
 	})
 	knee = claim.Declare("knee", func(t []claim.Term) bool { // power, rate for its latency: of the knee, and of all others
 		return len(t) > 1 && claim.All(t, func(s claim.Term) bool { return s.Value <= t[0].Value })

@@ -40,7 +40,7 @@ func TestSentencesAboutALineHoldForIt(t *testing.T) {
 	if w := words("members.count", 500, 1000, 1500, 900); !strings.Contains(w, "beyond 4 the rate falls") {
 		t.Errorf("falling: %s", w)
 	}
-	beyond, noLonger := regexp.MustCompile(`beyond (\d+) the rate falls`), regexp.MustCompile(`up to depth (\d+) the latency is that at`)
+	beyond, noLonger := regexp.MustCompile(`beyond (\d+) the rate falls`), regexp.MustCompile(`up to depth (\d+) the latency stays about that at`)
 	r := rand.New(rand.NewPCG(1, 1))
 	said := map[string]int{}
 	for range 250 {

@@ -116,7 +116,7 @@ type Summary struct {
 
 	Feeds  *FeedFigures  `json:"feeds,omitempty" doc:"Of a load of feeds: whether their pieces came in time"`
 	Stores *StoreFigures `json:"stores,omitempty" doc:"Of a load of key-value stores: what they did for their requests"`
-	Groups []FileGroup   `json:"groups,omitempty" doc:"Of a load of stores: puts, gets, scans, and write stalls. Of a load of feeds: each feed, or what they do where there are many. Of a load of files: whole files by their class, by what was done with them where that is more than one thing, and by pass where they were gone through several times"`
+	Groups []FileGroup   `json:"groups,omitempty" doc:"Figures by group. Stores: puts, gets, scans and write stalls. Feeds: each feed, or readers and writers if there are many. Files: whole files by class, by task if there are several, and by pass if there are several"`
 
 	Service  *Latency          `json:"service,omitempty" doc:"At a set rate: latency counted from the real issue, beside the honest one from the intended start"`
 	IssueLag *quantity.Seconds `json:"issueLagSeconds,omitempty" doc:"At a set rate: mean time by which operations were issued late although a slot was free; the generator's own fault"`

@@ -63,7 +63,7 @@ func (p Plan) together() error {
 // Stage is one workload at every point of its sweep, repeated.
 type Stage struct {
 	Name         string        `json:"name,omitempty" yaml:"name,omitempty" maxLength:"80" doc:"What this stage is called; the default describes its workload, or its sweep"`
-	Precondition *Precondition `json:"precondition,omitempty" yaml:"precondition,omitempty" doc:"Make this a stage that writes the whole span before others measure it"`
+	Precondition *Precondition `json:"precondition,omitempty" yaml:"precondition,omitempty" doc:"Make this a stage that preconditions: it writes the whole span, and is no result"`
 	Load         workload.Spec `json:"load" yaml:"load"`
 	Sweep        []Axis        `json:"sweep,omitempty" yaml:"sweep,omitempty" maxItems:"8" doc:"Fields to vary; every combination is measured, the last axis fastest"`
 	Shuffle      bool          `json:"shuffle,omitempty" yaml:"shuffle,omitempty" doc:"Visit the points of the sweep in a shuffled order, the same for the same seed"`

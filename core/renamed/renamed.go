@@ -27,11 +27,20 @@ var flags = map[string][]string{
 	"delay": {"link-delay"}, "rate": {"link-rate"}, "limit": {"session-limit"}, "block": {"logical-block"},
 }
 
+// commands that were called otherwise, below the same group.
+var commands = map[string]string{
+	"forget": "remove", "delete": "remove", "keep": "add", "strike": "inject", "foretell": "predict",
+	"agreed": "session", "mattered": "effects", "judge": "rejudge",
+}
+
 // logs are the values of the key log of a load of stores.
 var logs = map[string]string{"gathered": "asynchronous", "each": "each-put", "group": "group-commit"}
 
 // Now is what a key of a file is called now; "" where it was never called otherwise.
 func Now(key string) string { return keys[key] }
+
+// Command is what a command of a group is called now; "" where it was never called otherwise.
+func Command(name string) string { return commands[name] }
 
 // Flags is what a flag, without its hyphens, may be called now; nothing where it was never called
 // otherwise.

@@ -64,7 +64,7 @@ func DiffAmong(all []Setup) Among {
 // Words say which of the setups, by their names, are alike.
 func (a Among) Words(names []string) string {
 	if len(a.Rows) == 0 {
-		return "Nothing that is known of the setups differs."
+		return "The known facts of the setups are the same."
 	}
 	var words []string
 	for _, group := range a.Alike {

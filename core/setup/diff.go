@@ -156,9 +156,9 @@ func (d *Difference) count() {
 	}
 	switch {
 	case len(d.Changes) == 0 && len(d.Unknown) == 0:
-		d.Words = "Nothing that is known of the setups differs."
+		d.Words = "The known facts of the setups are the same."
 	case len(d.Changes) == 0:
-		d.Words = "Nothing that is known of both setups differs. Only one side knows: " + several(d.Unknown) + "."
+		d.Words = "The facts known of both setups are the same. Only one side knows: " + several(d.Unknown) + "."
 	default:
 		d.Words = strings.Join(words, "; ") + "."
 	}

@@ -199,17 +199,17 @@ func TestDifferences(t *testing.T) {
 		words   string
 		unknown int
 	}{
-		"nothing":           {base, 0, "Nothing that is known", 0},
+		"nothing":           {base, 0, "The known facts", 0},
 		"the level":         {with("layout.level", "raid6"), 1, "layout: level went from raid5 to raid6", 0},
 		"other media":       {with("media[0].kind", "ssd", "media[0].count", "4"), 1, "media 1: kind went from hard disk to ssd", 0},
 		"both ends' MTU":    {with("link[0].mtuHere", "9000", "link[0].mtuThere", "9000"), 1, "MTU", 0},
 		"a cache":           {with("cache[0].mode", "read-only", "cache[0].size", "400GB"), 1, "cache 1 is new (mode read-only, size 400GB)", 0},
 		"a cache, dearer":   {with("cache[0].mode", "read-only", "cost.price", "4700"), 1, "cache 1 is new", 0},
 		"two things":        {with("layout.level", "raid6", "link[0].mtuHere", "9000"), 2, "; ", 0},
-		"more is known":     {with("host.kernel", "6.1"), 0, "Nothing that is known of both", 1},
+		"more is known":     {with("host.kernel", "6.1"), 0, "The facts known of both", 1},
 		"only dearer":       {with("cost.price", "4700"), 0, "cost: price went from 4000 to 4700", 0},
 		"all of the media":  {with("media[0].kind", "ssd", "media[0].count", "4"), 1, "kind went from hard disk to ssd, count from 6 to 4", 0},
-		"another tuning":    {with("tuning.readahead", "4MiB"), 0, "Nothing that is known of both", 1},
+		"another tuning":    {with("tuning.readahead", "4MiB"), 0, "The facts known of both", 1},
 		"memory and mirror": {with("controller.memory", "4GiB", "replication.mode", "synchronous"), 1, "replication is new", 1},
 	} {
 		d := Diff(base, c.after)

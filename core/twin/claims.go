@@ -19,14 +19,10 @@ var (
 		}
 		return words + "."
 	})
-	offButFor = claim.Declare("off-but-for", func(t []claim.Term) bool { // how many figures outlying, off, its loads, and those not shown
+	offButFor = claim.Declare("off-but-for", func(t []claim.Term) bool { // how many outliers, the error, its loads, and that of the cross-validation
 		return len(t) >= 3 && t[0].Value >= 1 && t[1].Value >= 0
 	}, func(t []claim.Term) string {
-		outlying := "are outliers"
-		if t[0].Value == 1 {
-			outlying = "is an outlier"
-		}
-		words := fmt.Sprintf("Without %s that %s the error is %s on the %s of the fit", t[0].Shown, outlying, t[1].Shown, t[2].Shown)
+		words := fmt.Sprintf("The error is %s on the %s of the fit, outliers excluded (%s)", t[1].Shown, t[2].Shown, t[0].Shown)
 		if len(t) > 3 {
 			words += fmt.Sprintf(", and %s on loads that were left out of the fit (cross-validation)", t[3].Shown)
 		}
@@ -66,23 +62,23 @@ var (
 		return fmt.Sprintf("The measurements hardly identify %s: the twin stays near the guess there, and is no better than it.", listed(labels))
 	})
 	tangledUp = claim.Declare("correlated", func(t []claim.Term) bool { return len(t) == 1 }, func(t []claim.Term) string { return t[0].Shown })
-	fitFailed = claim.Declare("fit-failed", func(t []claim.Term) bool { // the worst, and all others: more than half of them outlying
-		outlying := 0
+	fitFailed = claim.Declare("fit-failed", func(t []claim.Term) bool { // the worst, and all others: more than half of them outliers
+		outliers := 0
 		for _, f := range t[1:] {
 			if f.State == outlierState {
-				outlying++
+				outliers++
 			}
 		}
-		return len(t) > 1 && 2*outlying > len(t)-1
+		return len(t) > 1 && 2*outliers > len(t)-1
 	}, func(t []claim.Term) string {
-		outlying := 0
+		outliers := 0
 		for _, f := range t[1:] {
 			if f.State == outlierState {
-				outlying++
+				outliers++
 			}
 		}
 		return fmt.Sprintf("The fit failed: %d of %s are outliers, the largest of them %s, %s. No array of this structure behaves like the measurements, whatever its rates and times: correct the structure in the guess.",
-			outlying, counted(len(t)-1, "figure"), t[0].Of, t[0].Shown)
+			outliers, counted(len(t)-1, "figure"), t[0].Of, t[0].Shown)
 	})
 )
 

@@ -16,12 +16,12 @@ func TestWhatIsSaidOfATwin(t *testing.T) {
 	kinds := map[string]int{}
 	for range 3000 {
 		f := Fitted{Off: 0.3 * r.Float64()}
-		outlying := r.Float64()
+		outliers := r.Float64()
 		for load := range 1 + r.IntN(6) {
 			for _, key := range []string{"iops", "p99"} {
 				l := Likeness{Name: fmt.Sprintf("load %d", load), Figure: key, Label: key, Measured: 1000 * (1 + r.Float64())}
 				l.Twin = l.Measured * math.Exp(0.02*r.NormFloat64())
-				if r.Float64() < outlying {
+				if r.Float64() < outliers {
 					l.Twin, l.Outlier = l.Measured*3, true
 				}
 				f.Loads = append(f.Loads, l)
@@ -56,7 +56,7 @@ func TestWhatIsSaidOfATwin(t *testing.T) {
 		}
 		strays := slices.IndexFunc(said, func(c claim.Claim) bool { return c.Kind == "strays" })
 		if count := len(f.figures(true)); f.alike() && (strays >= 0) != (count > 0) || strays >= 0 && len(said[strays].Terms) != count {
-			t.Fatalf("%d outlying: %+v", count, said)
+			t.Fatalf("%d outliers: %+v", count, said)
 		}
 	}
 	for _, kind := range []string{"off-by", "off-but-for", "not-tried-on-others", "strays", "far-from-its-guess", "went-far-from-its-guess", "hardly-told", "fit-failed"} {

@@ -58,7 +58,7 @@ func weight(weights []float64, i int) float64 {
 }
 
 // off is how far a place is off, as a share: by the root of the mean square of the logarithms,
-// those that outlying aside.
+// outliers aside.
 func (w *fitter) off(logs []float64) float64 {
 	return off(w.rows, logs, func(i int) bool { return math.Abs(logs[i]-w.rows[i].Log) > strayed })
 }

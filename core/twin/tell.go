@@ -212,20 +212,20 @@ func (r Fitted) claims() []claim.Claim {
 	for _, l := range r.Loads {
 		loads[l.Name] = true
 	}
-	outlier := r.figures(true)
+	outliers := r.figures(true)
 	terms := []claim.Term{{Of: "off", Value: r.Off, Shown: percent(r.Off)}, {Of: "loads", Value: float64(len(loads)), Shown: counted(len(loads), "load")}}
 	if r.Unseen != nil {
 		terms = append(terms, claim.Term{Of: "unseen", Value: *r.Unseen, Shown: percent(*r.Unseen)})
 	}
-	if n := len(outlier); n > 0 {
-		say(offButFor, append([]claim.Term{{Of: "outlying", Value: float64(n), Shown: counted(n, "figure")}}, terms...)...)
+	if n := len(outliers); n > 0 {
+		say(offButFor, append([]claim.Term{{Of: "outliers", Value: float64(n), Shown: counted(n, "figure")}}, terms...)...)
 	} else {
 		say(offBy, terms...)
 	}
 	if r.Unseen == nil {
 		say(notTried, terms[1])
 	}
-	say(outliersAre, outlier...)
+	say(outliersAre, outliers...)
 	var hardly []claim.Term
 	for _, p := range r.Parameters {
 		if p.Known == Hardly {
@@ -241,8 +241,8 @@ func (r Fitted) claims() []claim.Claim {
 	return said
 }
 
-// figures are those that were measured, with what the twin does in words; only those that outlying
-// where that is asked.
+// figures are those that were measured, with what the twin does in words; only outliers where that is
+// asked.
 func (r Fitted) figures(onlyAstray bool) (terms []claim.Term) {
 	for _, l := range r.Loads {
 		if !l.Outlier && onlyAstray {

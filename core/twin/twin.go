@@ -57,7 +57,7 @@ type Fitted struct {
 	Parameters []FittedParameter `json:"parameters" doc:"Those that were fitted"`
 	Correlated []Correlation     `json:"correlated" doc:"Parameters that the measurements cannot tell apart"`
 	Loads      []Likeness        `json:"loads" doc:"What was measured under each load, and what the twin does"`
-	Off        float64           `json:"off" doc:"How far it is off under the loads that it was fitted to, as a share: e to the root of the mean square of the logarithms, less 1. Figures that outlying are left aside"`
+	Off        float64           `json:"off" doc:"Error on the loads of the fit, as a share: e to the root of the mean square of the logarithms, less 1. Outliers are excluded"`
 	Unseen     *float64          `json:"unseen,omitempty" doc:"The same under loads that it was not shown; absent where there were too few"`
 	Next       []Telling         `json:"next" doc:"Loads that would tell most, the best first"`
 	Covariance [][]float64       `json:"covariance" doc:"Of the logarithms of the parameters, in their order"`
@@ -109,7 +109,7 @@ type Likeness struct {
 	Count    int      `json:"count" doc:"Measurements"`
 	Twin     float64  `json:"twin" doc:"What the twin does"`
 	Off      float64  `json:"off" doc:"How much more the twin does, as a share"`
-	Outlier  bool     `json:"outlier,omitempty" doc:"It is so far off that it counts little in the fit, and not in how far off the twin is"`
+	Outlier  bool     `json:"outlier,omitempty" doc:"It is so far off that it has little weight in the fit, and is excluded from the error"`
 	Unseen   *float64 `json:"unseen,omitempty" doc:"What a twin does that was fitted without this load"`
 	UnseenBy *float64 `json:"unseenBy,omitempty" doc:"How much more that is than what was measured, as a share"`
 }

@@ -294,7 +294,7 @@ func TestOutliersDoNotBendTheRest(t *testing.T) {
 			t.Errorf("%+v", l)
 		}
 	}
-	if r.Off > 0.05 || !strings.HasPrefix(r.Words[0], "Without one figure that is an outlier the error is") || !strings.Contains(r.Words[1], "Outliers: the throughput under") {
+	if r.Off > 0.05 || !strings.HasPrefix(r.Words[0], "The error is ") || !strings.Contains(r.Words[1], "Outliers: the throughput under") {
 		t.Errorf("off by %g: %v", r.Off, r.Words)
 	}
 }

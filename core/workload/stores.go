@@ -21,18 +21,18 @@ const StoresKind Kind = "stores"
 // Stores is the body of a load of key-value stores, side by side, each in a span of its own.
 type Stores struct {
 	Count          int            `json:"count" doc:"Stores, of all workers together" minimum:"1" maximum:"1024"`
-	Requests       []RequestShare `json:"requests" doc:"What is asked of them; one entry for a single kind of request" minItems:"1" maxItems:"3"`
+	Requests       []RequestShare `json:"requests" doc:"Requests and their weights; one entry for a single kind" minItems:"1" maxItems:"3"`
 	Value          fileset.Sizes  `json:"value" doc:"Sizes of the values of entries"`
 	Key            quantity.Bytes `json:"keyBytes,omitempty" doc:"Size of the keys of entries; 0 means 24" minimum:"0" maximum:"4096"`
 	Clients        int            `json:"clients,omitempty" doc:"Requests that each store has under way; 0 means 16" minimum:"0" maximum:"256"`
-	Log            Logging        `json:"log,omitempty" doc:"How a put is made safe before it is answered; absent for group" enum:"off,asynchronous,each-put,group-commit"`
-	Memtable       quantity.Bytes `json:"memtableBytes,omitempty" doc:"Entries that are gathered in memory before they are written as a table; 0 means 16 MiB" minimum:"0"`
-	LevelRatio     int            `json:"levelRatio,omitempty" doc:"How many times as large each level of tables is as the one before; 0 means 10" minimum:"0" maximum:"100"`
-	CompactAt      int            `json:"compactAt,omitempty" doc:"Tables of the first level that are merged together; 0 means 4" minimum:"0" maximum:"64"`
-	FalsePositives quantity.Share `json:"falsePositives,omitempty" doc:"Share of filters that send a get to a table that does not hold its key: 0 means 1 %, and 1 is no filters" minimum:"0" maximum:"1"`
+	Log            Logging        `json:"log,omitempty" doc:"When a put counts as safe; absent for group-commit" enum:"off,asynchronous,each-put,group-commit"`
+	Memtable       quantity.Bytes `json:"memtableBytes,omitempty" doc:"Size at which a memtable is written out as a table; 0 means 16 MiB" minimum:"0"`
+	LevelRatio     int            `json:"levelRatio,omitempty" doc:"Level size ratio: how many times as large each level is as the one above; 0 means 10" minimum:"0" maximum:"100"`
+	CompactAt      int            `json:"compactAt,omitempty" doc:"Tables in level 0 that start a compaction; 0 means 4" minimum:"0" maximum:"64"`
+	FalsePositives quantity.Share `json:"falsePositives,omitempty" doc:"False-positive rate of the Bloom filters: 0 means 1 %, and 1 is no filters" minimum:"0" maximum:"1"`
 	Scan           int            `json:"scanKeys,omitempty" doc:"Keys that a scan goes through; 0 means 100" minimum:"0" maximum:"1000000"`
-	Zone           quantity.Bytes `json:"zoneBytes,omitempty" doc:"Size of the zones of the media: what is written then goes in order, and zones are reset when nothing in them is needed; 0 for media without" minimum:"0"`
-	Skew           float64        `json:"keySkew,omitempty" doc:"Exponent of the Zipf law that keys are asked for by; 0 for all alike" minimum:"0" maximum:"5"`
+	Zone           quantity.Bytes `json:"zoneBytes,omitempty" doc:"Zone size of zoned media: each zone is written in order and reset as a whole; 0 for media without zones" minimum:"0"`
+	Skew           float64        `json:"keySkew,omitempty" doc:"Zipf exponent of the keys; 0 for uniform" minimum:"0" maximum:"5"`
 }
 
 // Request is what is asked of a store.

@@ -176,8 +176,8 @@ type Ending struct {
 	Amount quantity.Bytes   `json:"amountBytes,omitempty" yaml:"amount,omitempty" doc:"Bytes to move after the warm-up; 0 means by time alone" minimum:"0"`
 	WarmUp quantity.Seconds `json:"warmUpSeconds,omitempty" yaml:"warmUp,omitempty" doc:"Time at the start that is issued and shown, but kept out of the summary" minimum:"0" maximum:"86400"`
 
-	Steady bool           `json:"steady,omitempty" yaml:"steady,omitempty" doc:"Measure until the rate stands still and cut off what came before; the time is then the longest to wait"`
-	Margin quantity.Share `json:"margin,omitempty" yaml:"margin,omitempty" doc:"Measure until the mean rate is known within this share (half of its 95 % interval); the time is then the longest to wait; 0 means not to ask" minimum:"0" maximum:"1"`
+	Steady bool           `json:"steady,omitempty" yaml:"steady,omitempty" doc:"Measure until steady state; what came before is left out of the summary. The time is then the maximum"`
+	Margin quantity.Share `json:"margin,omitempty" yaml:"margin,omitempty" doc:"Measure until the mean rate has this margin of error: half of its 95 % interval, as a share. The time is then the maximum. 0 for no such goal" minimum:"0" maximum:"1"`
 
 	Interval quantity.Seconds `json:"intervalSeconds,omitempty" yaml:"interval,omitempty" doc:"Length of one point of the series, 0.1 to 10 s; 0 means a fiftieth of the time, from 0.1 to 1 s" minimum:"0" maximum:"10"`
 	OnError  OnError          `json:"onError,omitempty" yaml:"onError,omitempty" doc:"What to do when an operation fails" enum:"end,continue"`

@@ -250,11 +250,11 @@ drives:
 		t.Errorf("%v: %s%s", err, out, trouble)
 	}
 	for words, arguments := range map[string][]string{
-		"a folder that does not exist yet": {"choose", sheet, "--parts", list, "--designs", folder},
-		"a file that does not exist yet":   {"choose", sheet, "--parts", list, "--html", page},
-		"--parts FILE":                     {"choose", sheet},
-		"has no price":                     {"choose", sheet, "--parts", needSheet(t, "free", strings.Replace(parts, "price: 100, ", "", 1))},
-		"line 2":                           {"choose", list, "--parts", list},
+		"designs is there already":  {"choose", sheet, "--parts", list, "--designs", folder},
+		"buy.html is there already": {"choose", sheet, "--parts", list, "--html", page},
+		"--parts FILE":              {"choose", sheet},
+		"has no price":              {"choose", sheet, "--parts", needSheet(t, "free", strings.Replace(parts, "price: 100, ", "", 1))},
+		"line 2":                    {"choose", list, "--parts", list},
 	} {
 		if out, trouble, err := s.cli(arguments...); err == nil || !strings.Contains(trouble, words) {
 			t.Errorf("%v does not say %q: %v %s%s", arguments, words, err, out, trouble)

@@ -2204,7 +2204,7 @@ export interface components {
             next: components["schemas"]["Telling"][] | null;
             /**
              * Format: double
-             * @description How far it is off under the loads that it was fitted to, as a share: e to the root of the mean square of the logarithms, less 1. Figures that outlying are left aside
+             * @description Error on the loads of the fit, as a share: e to the root of the mean square of the logarithms, less 1. Outliers are excluded
              */
             off: number;
             /** @description Those that were fitted */
@@ -2639,7 +2639,7 @@ export interface components {
              * @description How much more the twin does, as a share
              */
             off: number;
-            /** @description It is so far off that it counts little in the fit, and not in how far off the twin is */
+            /** @description It is so far off that it has little weight in the fit, and is excluded from the error */
             outlier?: boolean;
             /**
              * Format: double
@@ -4053,7 +4053,7 @@ export interface components {
             kind?: "block" | "files" | "feeds" | "stores" | "together";
             /**
              * Format: double
-             * @description Measure until the mean rate is known within this share (half of its 95 % interval); the time is then the longest to wait; 0 means not to ask
+             * @description Measure until the mean rate has this margin of error: half of its 95 % interval, as a share. The time is then the maximum. 0 for no such goal
              */
             margin?: number;
             /** @description What this workload is called */
@@ -4108,7 +4108,7 @@ export interface components {
              * @description Size of the region that is worked on; 0 means all of a volume of fixed size
              */
             spanBytes: number;
-            /** @description Measure until the rate stands still and cut off what came before; the time is then the longest to wait */
+            /** @description Measure until steady state; what came before is left out of the summary. The time is then the maximum */
             steady?: boolean;
             /** @description The body of a load of key-value stores; blocks and order beside it are then worked out of it */
             stores?: components["schemas"]["Stores"];
@@ -4212,7 +4212,7 @@ export interface components {
             load: components["schemas"]["Spec"];
             /** @description What this stage is called; the default describes its workload, or its sweep */
             name?: string;
-            /** @description Make this a stage that writes the whole span before others measure it */
+            /** @description Make this a stage that preconditions: it writes the whole span, and is no result */
             precondition?: components["schemas"]["Precondition"];
             /**
              * Format: int64
@@ -4375,7 +4375,7 @@ export interface components {
             clients?: number;
             /**
              * Format: int64
-             * @description Tables of the first level that are merged together; 0 means 4
+             * @description Tables in level 0 that start a compaction; 0 means 4
              */
             compactAt?: number;
             /**
@@ -4385,7 +4385,7 @@ export interface components {
             count: number;
             /**
              * Format: double
-             * @description Share of filters that send a get to a table that does not hold its key: 0 means 1 %, and 1 is no filters
+             * @description False-positive rate of the Bloom filters: 0 means 1 %, and 1 is no filters
              */
             falsePositives?: number;
             /**
@@ -4395,25 +4395,25 @@ export interface components {
             keyBytes?: number;
             /**
              * Format: double
-             * @description Exponent of the Zipf law that keys are asked for by; 0 for all alike
+             * @description Zipf exponent of the keys; 0 for uniform
              */
             keySkew?: number;
             /**
              * Format: int64
-             * @description How many times as large each level of tables is as the one before; 0 means 10
+             * @description Level size ratio: how many times as large each level is as the one above; 0 means 10
              */
             levelRatio?: number;
             /**
-             * @description How a put is made safe before it is answered; absent for group
+             * @description When a put counts as safe; absent for group-commit
              * @enum {string}
              */
             log?: "off" | "asynchronous" | "each-put" | "group-commit";
             /**
              * Format: int64
-             * @description Entries that are gathered in memory before they are written as a table; 0 means 16 MiB
+             * @description Size at which a memtable is written out as a table; 0 means 16 MiB
              */
             memtableBytes?: number;
-            /** @description What is asked of them; one entry for a single kind of request */
+            /** @description Requests and their weights; one entry for a single kind */
             requests: components["schemas"]["RequestShare"][];
             /**
              * Format: int64
@@ -4424,7 +4424,7 @@ export interface components {
             value: components["schemas"]["Sizes"];
             /**
              * Format: int64
-             * @description Size of the zones of the media: what is written then goes in order, and zones are reset when nothing in them is needed; 0 for media without
+             * @description Zone size of zoned media: each zone is written in order and reset as a whole; 0 for media without zones
              */
             zoneBytes?: number;
         };
@@ -4458,7 +4458,7 @@ export interface components {
             faults?: components["schemas"]["Fault"][] | null;
             /** @description Of a load of feeds: whether their pieces came in time */
             feeds?: components["schemas"]["FeedFigures"];
-            /** @description Of a load of stores: puts, gets, scans, and write stalls. Of a load of feeds: each feed, or what they do where there are many. Of a load of files: whole files by their class, by what was done with them where that is more than one thing, and by pass where they were gone through several times */
+            /** @description Figures by group. Stores: puts, gets, scans and write stalls. Feeds: each feed, or readers and writers if there are many. Files: whole files by class, by task if there are several, and by pass if there are several */
             groups?: components["schemas"]["FileGroup"][] | null;
             /** @description What the volume tells of its inside, over all of the measured time */
             inside?: components["schemas"]["Counter"][] | null;
