@@ -245,7 +245,7 @@ func TestFiltersAreWrongAsOftenAsTheyMay(t *testing.T) {
 	}
 }
 
-// What is write amplification, in the steady state of even puts. A table that is merged
+// Write amplification in the steady state of even puts. A table that is merged
 // down is the one that was longest not, where its level is twice as dense as on average, so
 // that it lies above S(i+1)/(2 S(i)) times its size of the next level; the first level is
 // merged with all of the next. Tables are merged as a whole: at the two edges of a table
