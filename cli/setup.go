@@ -25,7 +25,7 @@ import (
 func (a *app) setup() *cobra.Command {
 	command := &cobra.Command{
 		Use: "setup", Short: "Show, edit, copy and compare the setup of volumes",
-		Long:    "A setup is a list of facts about the hardware and software below a volume. The heron reads\nwhat this host can see; you tell the rest, fact by fact or as a file (docs/setups.md).\nEach change makes a new version.",
+		Long:    "A setup is a list of facts about the hardware and software below a volume. What this host\ncan see is read; you enter the rest, fact by fact or as a file (docs/setups.md).\nEach change makes a new version.",
 		Example: "  heron setup show pool\n  heron setup tell pool cache[0].mode=write-back cache[0].size=400GB\n  heron setup show pool --yaml > pool.yaml",
 	}
 	var asYAML bool

@@ -306,7 +306,7 @@ func TestWriteAmplificationOfLevels(t *testing.T) {
 			want += flow * (below/(2*here) + edges + fresh)
 			flow *= fresh
 		}
-		t.Logf("%d keys, growth %d, first %d, %d levels: %.2f write amplification, %.2f by the growth of levels", c.keys, c.growth, c.first, len(s.levels), got, want)
+		t.Logf("%d keys, growth %d, first %d, %d levels: write amplification %.2f, by the growth of levels %.2f", c.keys, c.growth, c.first, len(s.levels), got, want)
 		if math.Abs(got/want-1) > 0.1 {
 			t.Errorf("growth %d: %.2f, want %.2f", c.growth, got, want)
 		}

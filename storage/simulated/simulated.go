@@ -235,7 +235,7 @@ func failure(refusal array.Refusal) error {
 	if refusal == 0 {
 		return syscall.EIO
 	}
-	return fmt.Errorf("%w: a zone of the media refused it: %s; keep to zones (loads of stores have a zone), or use media without", syscall.EIO, refusal)
+	return fmt.Errorf("%w: a zone of the media refused it: %s; write within zones (set zone in a load of stores), or use media without zones", syscall.EIO, refusal)
 }
 
 // Inject makes a fault happen at the present moment, between two steps of whoever
