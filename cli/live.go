@@ -3,7 +3,6 @@ package cli
 import (
 	"fmt"
 	"io"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -12,7 +11,6 @@ import (
 
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
-	"patientheron/core/workload"
 	"patientheron/resource"
 )
 
@@ -120,31 +118,22 @@ func (v *liveView) describe(i measure.Interval) string {
 	if i.WarmUp {
 		parts = append(parts, "warm-up")
 	}
-	if load.Kind == workload.FilesKind {
-		parts = append(parts, v.describeFiles(i, &parts[0])...)
+	traits := load.Traits()
+	if traits.OnFiles {
+		parts = append(parts, load.InWords(i)...)
+		parts = append(parts, v.left(i, &parts[0])...)
 	}
 	for class := range measure.EachClass() {
 		if flow, counted := i.Classes[class]; counted && class.Moves() {
 			rate := flow.Rate.String() + " "
-			if load.Kind == workload.FilesKind {
+			if traits.OnFiles {
 				rate = ""
 			}
 			parts = append(parts, fmt.Sprintf("%s %s%s p99 %s", class, rate, flow.Throughput, flow.P99))
 		}
 	}
-	if load.Kind == workload.FeedsKind {
-		late := int64(0)
-		for _, g := range i.Groups {
-			late += g.Late
-		}
-		parts = append(parts, fmt.Sprintf("%d pieces late", late))
-	}
-	if load.Kind == workload.StoresKind {
-		for _, g := range v.current.Load.Groups()[:min(len(i.Groups), 3)] {
-			if flow := i.Groups[slices.Index(v.current.Load.Groups(), g)]; flow.Operations > 0 {
-				parts = append(parts, fmt.Sprintf("%s %s", g, quantity.RequestRate(flow.Rate)))
-			}
-		}
+	if !traits.OnFiles {
+		parts = append(parts, load.InWords(i)...)
 	}
 	if i.Failed > 0 {
 		parts = append(parts, fmt.Sprintf("%d failed", i.Failed))
@@ -152,17 +141,13 @@ func (v *liveView) describe(i measure.Interval) string {
 	return strings.Join(parts, "  ")
 }
 
-// describeFiles says how many whole files were done, and how far that is of all of them
-// where they are gone through so many times.
-func (v *liveView) describeFiles(i measure.Interval, at *string) []string {
-	flow := i.Classes[measure.File]
-	parts := []string{quantity.FileRate(flow.Rate).String()}
-	load := v.current.Load
-	held, known := load.Files.Holds()
-	if !known || load.Passes == 0 {
-		return parts
+// left says how far a load is of all the files that it has to do, where it has an end, and how
+// long the rest takes.
+func (v *liveView) left(i measure.Interval, at *string) (parts []string) {
+	all := v.current.Load.WholeFiles()
+	if all == 0 {
+		return nil
 	}
-	all := held.Files * int64(load.Passes)
 	done := float64(v.files) / float64(all)
 	*at = fmt.Sprintf("%s %d of %d files", bar(done, 12), v.files, all)
 	if elapsed := i.Start + i.Length; done > 0 && done < 1 && elapsed > 2 {

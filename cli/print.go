@@ -18,7 +18,6 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
-	"patientheron/core/workload"
 	"patientheron/resource"
 )
 
@@ -155,12 +154,12 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 	if s == nil {
 		return nil
 	}
-	if m.Load.Kind == workload.FilesKind {
+	if m.Load.Traits().OnFiles {
 		printFileFigures(w, m)
 	} else {
 		printFigures(w, m)
 	}
-	if m.Load.Kind == workload.TogetherKind {
+	if m.Load.Several() {
 		printTogether(w, *s)
 	}
 	if s.Feeds != nil {
@@ -184,7 +183,7 @@ func printMeasurement(w io.Writer, m resource.Measurement) error {
 	if words := insideInWords(s.Inside); words != "" {
 		fmt.Fprintf(w, "   %s\n", indented("inside: "+words, "   "))
 	}
-	if p := s.Phases; p != nil && !m.Load.Uneven() && (len(p.List) > 1 || p.Dips != nil || p.Wave != nil) {
+	if p := s.Phases; p != nil && !m.Load.Traits().Uneven && (len(p.List) > 1 || p.Dips != nil || p.Wave != nil) {
 		fmt.Fprintf(w, "   %s\n", indented("phases: "+p.Words, "   "))
 	}
 	if s.Patience != nil {

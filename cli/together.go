@@ -219,7 +219,7 @@ func (v *raceView) point(p resource.Point) {
 		}
 		flow := i.Moved()
 		done, rate := float64(flow.Bytes), float64(flow.Throughput)
-		if r.files = done == 0 && r.measurement.Load.Kind == workload.FilesKind && r.done == 0 || r.files; r.files {
+		if r.files = done == 0 && r.measurement.Load.Traits().OnFiles && r.done == 0 || r.files; r.files {
 			done, rate = float64(i.Classes[measure.File].Operations), float64(i.Classes[measure.File].Rate)
 		}
 		r.index, r.at, r.rate = i.Index, i.Start+i.Length, rate

@@ -68,14 +68,14 @@ func keptAt(tried []trial, at float64) bool {
 // feeds whose pieces came in time, a set rate that was kept, and where it is wanted a p99 that
 // stays within something.
 func kept(s compare.Sample, late quantity.Share, within quantity.Seconds) (yes, asked bool) {
-	sum, feeds := s.Summary, s.Load.Feeds
-	asked = feeds != nil || s.Load.Arriving() > 0 || within > 0
+	sum := s.Summary
+	asked = s.Load.Deadlines() || s.Load.Arriving() > 0 || within > 0
 	if sum == nil {
 		return false, asked
 	}
 	yes = len(sum.Faults) == 0 && sum.Unanswered == 0
-	if feeds != nil {
-		yes = yes && judge.Carried(sum, feeds.Buffer, late)
+	if s.Load.Deadlines() {
+		yes = yes && judge.Carried(sum, s.Load, late)
 	} else {
 		yes = yes && s.Known().Unkept == ""
 	}

@@ -80,7 +80,7 @@ func timesOf(sides []compare.Side, result *compare.Result) (answers []Conclusion
 // alone reports a load that has one operation under way at a time, and none so large that it
 // takes as long as it takes to move it.
 func alone(load workload.Spec) bool {
-	return (load.Kind == "" || load.Kind == workload.BlockKind) && !load.Open() && load.Workers*load.Depth == 1 && load.MeanBlock() <= accessBlock
+	return load.Traits().Plain && !load.Open() && load.Workers*load.Depth == 1 && load.MeanBlock() <= accessBlock
 }
 
 // accessBlock is the largest block whose time is that of reaching it rather than of moving it.

@@ -294,7 +294,7 @@ func tooSlow(t []claim.Term) bool { return t[0].Value > 0 && t[1].Value > t[0].V
 
 // asked is how many operations a second a use asks for at least; 0 when it does not.
 func (w *search) asked(u need.Use) (rate float64) {
-	if u.Load == nil || u.Load.Kind == workload.StoresKind || u.Load.Kind == workload.FilesKind {
+	if u.Load == nil || !u.Load.Traits().Operations {
 		return 0
 	}
 	load := u.Load.Completed()

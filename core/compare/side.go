@@ -237,7 +237,7 @@ func group(side Side) *groups {
 
 // parts are what each of several loads at once came to; none of a load alone.
 func (s Sample) parts() (parts []Sample) {
-	if s.Load.Kind != workload.TogetherKind || s.Summary == nil {
+	if !s.Load.Several() || s.Summary == nil {
 		return nil
 	}
 	for i := range s.Load.Together {

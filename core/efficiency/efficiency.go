@@ -181,7 +181,7 @@ func all(members []measured, of workload.Spec) []*load {
 // point sets one load side by side; or says why not.
 func (w work) point(of load) (p Made, why string) {
 	f := figure.Of(figure.Main(of.spec))
-	if of.spec.Open() || of.spec.Kind == workload.FeedsKind || f.Lower {
+	if of.spec.Open() || of.spec.Deadlines() || f.Lower {
 		return p, "its rate is set, so it does not show the limit of an array"
 	}
 	alone := all(w.members, of.spec)
@@ -247,7 +247,7 @@ var extra = map[string]struct{ reads, writes float64 }{"raid0": {0, 1}, "concate
 // 0 where that is not known. A read costs so many times what a write does.
 func leaves(level string, members int, load workload.Spec, read float64) float64 {
 	load = load.Completed()
-	if load.Kind != "" && load.Kind != workload.BlockKind || load.Trims > 0 {
+	if !load.Traits().Plain || load.Trims > 0 {
 		return 0
 	}
 	n := float64(members)

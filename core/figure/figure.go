@@ -305,8 +305,7 @@ func Lookup(key string) (Figure, error) {
 // of them; whole files where it has none, and where it has them the pieces they are moved
 // in.
 func For(load workload.Spec) []Figure {
-	kind := cmp.Or(load.Kind, workload.BlockKind)
-	still := kind == workload.FilesKind && !load.Files.Moves()
+	kind, traits := cmp.Or(load.Kind, workload.BlockKind), load.Traits()
 	moving := slices.DeleteFunc(load.Classes(), func(c measure.Class) bool { return !c.Moves() })
 	own := func(side string) bool { // a side that is not all there is
 		return len(moving) > 1 && slices.ContainsFunc(moving, func(c measure.Class) bool { return c.String() == side })
@@ -318,10 +317,10 @@ func For(load workload.Spec) []Figure {
 		if f.Key == "placed" { // of loads that do the same by other means
 			return true
 		}
-		if f.Key == "finish" && kind != workload.FilesKind && load.Amount == 0 && load.Passes == 0 { // it has no end of its own
+		if f.Key == "finish" && !traits.Ends && load.Amount == 0 && load.Passes == 0 { // it has no end of its own
 			return true
 		}
-		return f.Side != "" && !own(f.Side) || still && (f.Unit == "bytes per second" || f.OfPhases()) || f.of != "" && f.of != kind && !(f.of == workload.BlockKind && kind == workload.FeedsKind)
+		return f.Side != "" && !own(f.Side) || traits.Still && (f.Unit == "bytes per second" || f.OfPhases()) || f.of != "" && f.of != kind && !(f.of == workload.BlockKind && traits.Operations)
 	})
 }
 
@@ -349,27 +348,11 @@ func Common(a, b workload.Spec) (common []Figure, main string) {
 // throughput is given and latency is what differs, and of small files it is how many of
 // them are done.
 func Main(load workload.Spec) string {
-	if load.Kind == workload.FilesKind && load.Files.Small() {
-		return "files"
-	}
-	if load.Kind == workload.StoresKind {
-		return "requests"
-	}
 	if load.Open() {
 		return "p99"
 	}
-	return "throughput"
+	return load.Traits().Main
 }
 
 // Done is the key of the figure that says how much was done of a set rate.
-func Done(load workload.Spec) string {
-	switch load.Kind {
-	case workload.FilesKind:
-		return "files"
-	case workload.StoresKind:
-		return "requests"
-	case "", workload.BlockKind, workload.FeedsKind:
-		return "iops"
-	}
-	return "throughput"
-}
+func Done(load workload.Spec) string { return load.Traits().Done }

@@ -8,7 +8,6 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/statistics"
-	"patientheron/core/workload"
 )
 
 var (
@@ -45,7 +44,7 @@ func lessThanAsked(t []claim.Term) bool { return t[1].Value < t[2].Value }
 // it, whatever happens on the way.
 func phases(o Observed) []Finding {
 	p := o.Summary.Phases
-	if p == nil || len(p.List) == 0 || o.Load.Uneven() {
+	if p == nil || len(p.List) == 0 || o.Load.Traits().Uneven {
 		return nil
 	}
 	var findings []Finding
@@ -54,7 +53,7 @@ func phases(o Observed) []Finding {
 	}
 	words := named("how it went", p.Words)
 	switch {
-	case o.Load.Amount > 0 || o.Load.Passes > 0 || o.Load.Kind == workload.FeedsKind || p.State == measure.Steady:
+	case o.Load.Amount > 0 || o.Load.Passes > 0 || o.Load.Deadlines() || p.State == measure.Steady:
 	case p.State == measure.NotSteady:
 		evidence := []Evidence{words}
 		if d := p.Drift; d != nil {
@@ -93,7 +92,7 @@ func fallOf(o Observed, f measure.Fall) []Finding {
 // puts whole numbers of operations.
 func unsteady(o Observed) []Finding {
 	s := o.Summary.Steadiness
-	if s == nil || s.Intervals < 5 || s.WorstShare >= 0.5 || o.Load.Uneven() {
+	if s == nil || s.Intervals < 5 || s.WorstShare >= 0.5 || o.Load.Traits().Uneven {
 		return nil
 	}
 	usual := 0.0
@@ -202,7 +201,7 @@ func besideWorkers(series []measure.Interval) (own, others float64) {
 // the rest of the time on its own work.
 func fewInFlight(o Observed) []Finding {
 	total := o.Summary.Total
-	if o.Load.Open() || o.Load.Think > 0 || total.Operations < 1000 || o.Load.Amount > 0 || o.ownSteps() {
+	if o.Load.Open() || o.Load.Think > 0 || total.Operations < 1000 || o.Load.Amount > 0 || o.Load.Traits().OwnSizes {
 		return nil
 	}
 	asked := float64(o.Load.Workers * o.Load.Depth)
@@ -239,9 +238,9 @@ func lateFeeds(o Observed) []Finding {
 	case f.Late > 0:
 		return latePieces.of(everything, "Use fewer streams or a lower rate; a larger buffer helps if the delay is temporary.",
 			counted("late pieces", f.Late), pieces, number("share that was late", f.LateShare), number("worst lateness, seconds", f.WorstLate), number("longest time that a feed stood still, seconds", f.LongestStall))
-	case o.Load.Feeds != nil && f.Behind > o.Load.Feeds.Buffer*mostBehind:
+	case o.Load.Deadlines() && f.Behind > o.Load.Traits().Streams.Buffer*mostBehind:
 		return feedsBehind.of(everything, "Measure longer to see the misses, or use fewer streams.",
-			number("seconds behind at the end", f.Behind), number("buffer, seconds", o.Load.Feeds.Buffer))
+			number("seconds behind at the end", f.Behind), number("buffer, seconds", o.Load.Traits().Streams.Buffer))
 	}
 	return feedsKept.of(everything, "Measure for as long as the streams will run: a cache or a fast region can carry them for a while.",
 		pieces, number("seconds before it was needed that half of them were there", max(f.Usual, f.Tightest)), number("seconds before it was needed that the tightest piece was there", f.Tightest))

@@ -39,8 +39,8 @@ func passesOfFiles(o Observed) []Finding {
 	var classes []claim.Claim
 	var evidence []Evidence
 	changed, going := false, false
-	groups := o.Load.FileGroups()
-	for at := 0; at < len(groups) && groups[at].Pass > 0 && len(o.Summary.Groups) == len(groups); at += o.Load.Passes {
+	groups := o.Load.PassGroups()
+	for at := 0; at < len(groups) && len(o.Summary.Groups) == len(groups); at += o.Load.Passes {
 		var times []float64
 		usual := 0.0
 		for _, g := range o.Summary.Groups[at : at+o.Load.Passes] {
@@ -53,7 +53,7 @@ func passesOfFiles(o Observed) []Finding {
 		if len(times) < 3 {
 			continue
 		}
-		name := o.Load.Files.Set.Classes[groups[at].Class].Name
+		name := groups[at].Of
 		p := PassesOf(times, usual)
 		classes = classPasses(classes, strconv.Quote(name), p, times)
 		evidence = append(evidence, unsaid(name+": warm over cold, less one", p.Gain))

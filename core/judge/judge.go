@@ -34,16 +34,10 @@ type Observed struct {
 // use is what the load asked of the volume.
 func (o Observed) use() setup.Use {
 	use := setup.UseOf(o.Load)
-	if o.ownSteps() {
+	if o.Load.Traits().OwnSizes {
 		use = use.Measured(o.Summary.Total.Operations, o.Summary.Total.Bytes)
 	}
 	return use
-}
-
-// ownSteps reports a load that asks for more only when something of its own was done: its
-// operations are of many sizes, and its depth is the most that can be in flight.
-func (o Observed) ownSteps() bool {
-	return o.Load.Kind == workload.FilesKind || o.Load.Kind == workload.StoresKind || o.Load.Kind == workload.TogetherKind
 }
 
 // Findings applies all rules. The order is that of the rules, so that the same

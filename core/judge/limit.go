@@ -131,7 +131,7 @@ func ofTime(of string, share float64) claim.Term {
 }
 
 func nearCeiling(o Observed) ([]claim.Claim, []Evidence) {
-	if o.Load.Kind == workload.TogetherKind || len(o.Changed) > 0 { // of which no ceiling is known
+	if o.Load.Several() || len(o.Changed) > 0 { // of which no ceiling is known
 		return nil, nil
 	}
 	use := o.use()
@@ -291,7 +291,7 @@ func addedLatency(o Observed) ([]claim.Claim, []Evidence) {
 	asked := float64(o.Load.Workers * o.Load.Depth)
 	latency := float64(o.Summary.Total.Latency.Mean)
 	flying := float64(o.Summary.Total.Rate) * latency
-	if o.Load.Kind == workload.StoresKind || o.Load.Kind == workload.TogetherKind { // which has as many in flight as its requests bring with them
+	if o.Load.Traits().OwnDepth { // which has as many in flight as its requests bring with them
 		asked = math.Round(flying*10) / 10
 	}
 	spent := timeSpent(o) // who accounts for all the time leaves no doubt

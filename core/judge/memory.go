@@ -10,7 +10,6 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
-	"patientheron/core/workload"
 )
 
 // honest is the share of the bytes that a device must have moved for the rule
@@ -157,14 +156,7 @@ func cachedOnPurpose(o Observed) []Finding {
 	if o.Summary.Interface == "simulated" {
 		return simulatedMemory(o)
 	}
-	span := o.Load.Span
-	if o.Load.Kind == workload.TogetherKind {
-		files, _ := o.Load.OfFiles()
-		for _, p := range files {
-			held, _ := p.Files.Holds()
-			span += held.Bytes
-		}
-	}
+	span := o.Load.Footprint()
 	var available quantity.Bytes
 	for _, i := range o.Series {
 		for _, b := range i.Beside {
@@ -200,7 +192,7 @@ const tolerance = 0.10
 // simulated host does to a load is in no formula, and it tells of itself.
 func aboveCeiling(o Observed) []Finding {
 	switch {
-	case o.Load.Kind == workload.TogetherKind: // each of them by itself
+	case o.Load.Several(): // each of them by itself
 		return nil
 	case o.Load.Cached && o.Summary.Interface == "simulated":
 		return nil

@@ -63,7 +63,7 @@ func Phases(load workload.Spec, paces []measure.Pace) (phases measure.Phases, fr
 	}
 	name(phases.List, kindOf[cut.state])
 	phases.Fall = fall(phases.List, paces)
-	if cut.state != measure.NotSteady && load.Amount == 0 && load.Passes == 0 && load.Kind != workload.FeedsKind && !load.Uneven() { // a late piece counts whenever it comes
+	if cut.state != measure.NotSteady && load.Amount == 0 && load.Passes == 0 && !load.Deadlines() && !load.Traits().Uneven { // a late piece counts whenever it comes
 		at := len(bounds) - 2
 		if at > 0 && phases.List[at-1].Kind == measure.Stall {
 			at-- // a pause that is over is no warm-up

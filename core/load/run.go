@@ -101,7 +101,7 @@ func fit(spec workload.Spec, facts Facts) (workload.Spec, error) {
 	}
 	if facts.Alignment > 1 && !spec.Cached {
 		for _, part := range spec.Parts() {
-			if part.Kind == workload.FilesKind {
+			if part.Traits().OnFiles {
 				continue // whose pieces are aligned anyway
 			}
 			if err := aligned(part, facts.Alignment); err != nil {
@@ -248,10 +248,7 @@ func (r *run) begin(number int) (w *worker, queue Queue, err error) {
 // queueOptions says what a worker of this workload asks of its queue.
 func queueOptions(spec workload.Spec, worker int) QueueOptions {
 	own, number, _ := spec.Of(worker)
-	o := QueueOptions{Depth: own.Depth, LargestBlock: int(own.LargestBlock()), Part: number}
-	if own.Files != nil {
-		o.Handles = own.Depth
-	}
+	o := QueueOptions{Depth: own.Depth, LargestBlock: int(own.LargestBlock()), Part: number, Handles: own.Traits().Handles}
 	return o
 }
 
@@ -421,15 +418,10 @@ func (r *run) outcome(back []bool) *Outcome {
 	}
 	summary.Classes, summary.Total = total.Figures(summary.Measured)
 	over := summary.Measured
-	if groups := r.Workload.FileGroups(); summary.Ending == measure.ByPasses || len(groups) > 0 && groups[0].Pass > 0 {
+	if summary.Ending == measure.ByPasses || len(r.Workload.PassGroups()) > 0 {
 		over = 0 // each class and pass over its own time: listed files go class by class
 	}
 	summary.Groups = total.GroupFigures(r.Workload.Groups(), over)
-	if r.Workload.Feeds != nil {
-		feeds := r.Workload.Feeds
-		asked := feeds.AskedUntil(summary.WarmUp+summary.Measured) - feeds.AskedUntil(summary.WarmUp)
-		summary.Feeds = summary.FeedsOf(asked, feeds.Asked(), feeds.Buffer)
-	}
 	if total.Service != nil {
 		service := total.Service.Latency()
 		summary.Service = &service
@@ -442,9 +434,7 @@ func (r *run) outcome(back []bool) *Outcome {
 	if n := summary.Total.Operations; n > 0 && total.CPU > 0 {
 		summary.WorkerCPUPerOp = quantity.Seconds(float64(total.CPU) / float64(n) / 1e9)
 	}
-	if r.Workload.Stores != nil {
-		summary.Stores = summary.StoresOf()
-	}
+	r.Workload.Summarize(summary)
 	if all := float64(summary.Measured) * float64(len(r.workers)); all > 0 {
 		summary.CoreWait = quantity.Share(min(float64(total.Waited)/1e9/all, 1))
 	}

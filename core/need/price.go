@@ -46,9 +46,9 @@ func (w work) costs(a Answer) (costs []Cost) {
 		if len(samples) == 0 {
 			continue
 		}
-		if feeds := samples[0].Load.Feeds; feeds != nil && feeds.Count > 0 {
+		if streams := samples[0].Load.Traits().Streams; streams != nil && streams.Count > 0 {
 			if r := w.estimator.Of(samples, figure.Of("late")); r.Values.Reason == "" && r.Values.Unreliable == "" && r.Mean.Mean == 0 {
-				costs = append(costs, Cost{Of: fmt.Sprintf("a feed of %q without a late piece", u.Name), Price: a.Price / float64(feeds.Count)})
+				costs = append(costs, Cost{Of: fmt.Sprintf("a feed of %q without a late piece", u.Name), Price: a.Price / float64(streams.Count)})
 			}
 			continue
 		}

@@ -240,7 +240,7 @@ func (w work) look(u Use) (of []compare.Sample, near string) {
 // partSamples are what measurements of all uses at once came to for one of them.
 func (w work) partSamples(u Use) (of []compare.Sample, near string) {
 	for _, s := range w.side.Samples {
-		if s.Load.Kind != workload.TogetherKind || !compare.SameWork(s.Load, w.mixed) {
+		if !s.Load.Several() || !compare.SameWork(s.Load, w.mixed) {
 			continue
 		}
 		i := slices.IndexFunc(s.Load.Together, func(p workload.Spec) bool { return p.Name == u.Name })

@@ -40,7 +40,7 @@ func (f Fit) validate(load workload.Spec, sweep []Axis) error {
 	if !slices.Contains(fitFields, field.Name) {
 		return fmt.Errorf("%w: it looks for the largest %s; what can be looked for is %s", ErrInvalid, field.Name, strings.Join(fitFields, ", "))
 	}
-	if load.Kind != workload.FeedsKind {
+	if !load.Deadlines() {
 		return fmt.Errorf("%w: a fit asks whether feeds are kept, and the load has none; add feeds and feedRate", ErrInvalid)
 	}
 	if len(sweep) > 0 {

@@ -129,7 +129,7 @@ func Of(racers []Racer) Race {
 
 // movesBytes reports whether a racer has moved any, or does blocks.
 func movesBytes(r Racer) bool {
-	return r.Load.Kind != workload.FilesKind || slices.ContainsFunc(r.Series, func(i measure.Interval) bool { return i.Moved().Bytes > 0 })
+	return !r.Load.Traits().OnFiles || slices.ContainsFunc(r.Series, func(i measure.Interval) bool { return i.Moved().Bytes > 0 })
 }
 
 // line is how far one was at the end of each interval, from the end of the warm-up on that was

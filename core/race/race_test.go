@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"patientheron/core/fileset"
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
@@ -203,7 +204,7 @@ func TestWhatRacersShare(t *testing.T) {
 // files where none are.
 func TestWhatOfFilesIsCounted(t *testing.T) {
 	load := timed()
-	load.Kind = workload.FilesKind
+	load.SetFiles(fileset.Set{Classes: []fileset.Class{{Name: "letters", Number: 70, Size: fileset.Sizes{Fixed: 4096}}}})
 	asked := []measure.Interval{{Length: 1, Classes: map[measure.Class]measure.Flow{measure.File: {Operations: 70}}}}
 	if r := Of([]Racer{{Load: load, Series: asked}, {Load: load, Series: asked}}); r.Counts != "files" || r.Racers[0].Done != 70 {
 		t.Errorf("%+v", r)

@@ -39,15 +39,9 @@ var Uses = []Use{
 // random nor skewed counts as sequential, the best case for the media.
 func UseOf(load workload.Spec) Use {
 	u := Use{
-		Name: load.Describe(), Reads: load.Reads, Block: quantity.Bytes(math.Round(load.MeanBlock())), Span: load.Span,
+		Name: load.Describe(), Reads: load.Reads, Block: load.MeanPiece(), Span: load.Span,
 		Sequential: load.Order != workload.Random && load.Order != workload.Skewed,
 		Depth:      load.Depth * load.Workers, Streams: max(load.Streams, 1) * load.Workers,
-	}
-	if load.Kind == workload.FilesKind {
-		u.Block = load.Files.MeanPiece()
-		if !load.Files.Moves() {
-			u.Block = 0
-		}
 	}
 	if load.ByStorage() > 0 { // its bytes go nowhere that is known
 		u.Block = 0

@@ -115,7 +115,7 @@ func (f Fit) prepare() (*fitter, error) {
 func shortened(o Observed, guess array.Description, times float64) workload.Spec {
 	load := o.Load
 	load.Steady, load.Margin, load.Interval = false, 0, 0
-	if load.Kind == workload.FilesKind || o.Rate <= 0 {
+	if load.Traits().OnFiles || o.Rate <= 0 {
 		return load
 	}
 	whole := load.Completed()

@@ -165,7 +165,7 @@ func (f Predicting) Run(ctx context.Context) ([]Predicted, error) {
 // timed is a load that ends by time, where it would by what it moves: no rate hangs on that, and
 // it may be more than can be simulated.
 func timed(load workload.Spec) workload.Spec {
-	if load.Kind != workload.FilesKind && (load.Amount > 0 || load.For == 0) {
+	if !load.Traits().OnFiles && (load.Amount > 0 || load.For == 0) {
 		load.Amount, load.For = 0, max(load.For, 10)
 	}
 	return load

@@ -8,7 +8,6 @@
 package twin
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -218,7 +217,7 @@ func unfit(s Sample) string {
 func unlike(load workload.Spec) string {
 	load = load.Completed()
 	switch {
-	case load.Kind == workload.TogetherKind:
+	case load.Several():
 		return "the parts of a mixed load are not fitted"
 	case load.Cached:
 		return "the page cache may have answered"
@@ -232,12 +231,12 @@ func unlike(load workload.Spec) string {
 // mean latency; and how long reads and writes took on average where there are both.
 func fitting(load workload.Spec) (all []figure.Figure) {
 	main := figure.Of(figure.Main(load))
-	if load.Open() || load.Kind == workload.FeedsKind {
+	if load.Open() || load.Deadlines() {
 		main = figure.Of("mean")
 	}
 	all = append(all, main)
 	for _, f := range figure.For(load) {
-		if f.Side != "" && strings.HasSuffix(f.Key, "-mean") && cmp.Or(load.Kind, workload.BlockKind) == workload.BlockKind {
+		if f.Side != "" && strings.HasSuffix(f.Key, "-mean") && load.Traits().Plain {
 			all = append(all, f)
 		}
 	}

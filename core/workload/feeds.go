@@ -154,6 +154,27 @@ type feedsBody struct {
 	spec Spec
 }
 
+func (b feedsBody) Traits() Traits {
+	f := b.spec.Feeds
+	return Traits{Operations: true, Main: "throughput", Done: "iops", Streams: &Streaming{Count: f.Count, Buffer: f.Buffer}}
+}
+
+// Summarize adds up whether pieces came in time.
+func (b feedsBody) Summarize(sum *measure.Summary) {
+	f := b.spec.Feeds
+	asked := f.AskedUntil(sum.WarmUp+sum.Measured) - f.AskedUntil(sum.WarmUp)
+	sum.Feeds = sum.FeedsOf(asked, f.Asked(), f.Buffer)
+}
+
+// InWords says how many pieces were late.
+func (b feedsBody) InWords(i measure.Interval) []string {
+	late := int64(0)
+	for _, g := range i.Groups {
+		late += g.Late
+	}
+	return []string{fmt.Sprintf("%d pieces late", late)}
+}
+
 func (b feedsBody) Groups() []string { return b.spec.feedGroups() }
 
 func (b feedsBody) Source(s Spec, worker int) (Source, error) { return newFeeding(s, worker) }

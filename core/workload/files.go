@@ -229,18 +229,36 @@ func (f *Files) Does(t Task) bool {
 // only put, otherwise with all of them there.
 func (f *Files) Starts() (empty bool) { return len(f.Tasks) == 1 && f.Tasks[0].Task == Put }
 
+// mixOf is how far the files of a set can be reduced, on average over their bytes.
+func mixOf(set fileset.Set) *Mix {
+	compressible, duplicate, weights := 0.0, 0.0, 0.0
+	for _, c := range set.Classes {
+		weight := float64(c.Total)
+		if weight == 0 {
+			weight = float64(c.Number) * float64(max(c.Size.At(0.5), 1))
+		}
+		compressible += weight * float64(c.Compressible)
+		duplicate += weight * float64(c.Duplicate)
+		weights += weight
+	}
+	if weights == 0 {
+		return &Mix{}
+	}
+	return &Mix{compressible / weights, duplicate / weights}
+}
+
 // smallFile is the mean size below which what a file costs is more than what its bytes do.
 const smallFile = quantity.MiB
 
-// Uneven reports whether what the load does changes along the way by itself: files that are
+// uneven reports whether what the load does changes along the way by itself: files that are
 // gone through as they are listed, or class by class, are of one size after another.
-func (s Spec) Uneven() bool {
-	return s.Kind == FilesKind && s.Files != nil && len(s.Files.Tasks) == 1 && s.Files.Visit != Shuffled && len(s.Files.Set.Classes) > 1
+func (f *Files) uneven() bool {
+	return len(f.Tasks) == 1 && f.Visit != Shuffled && len(f.Set.Classes) > 1
 }
 
-// Small reports whether files count rather than their bytes: most tasks move none, or
+// small reports whether files count rather than their bytes: most tasks move none, or
 // files are small.
-func (f *Files) Small() bool {
+func (f *Files) small() bool {
 	held, known := f.Holds()
 	if !known || !f.Moves() {
 		return true
@@ -318,15 +336,6 @@ func (f *Files) apart(passes int) int {
 	return 1
 }
 
-// FileGroups are what a load of files sorts whole files into, in order; none of any other
-// load.
-func (s Spec) FileGroups() []Group {
-	if s.Kind != FilesKind || s.Files == nil {
-		return nil
-	}
-	return s.Files.groups(s.Passes)
-}
-
 // groups are those of a load that goes through its files so often: by task, class and pass.
 func (f *Files) groups(passes int) (groups []Group) {
 	apart := f.apart(passes)
@@ -361,6 +370,44 @@ type filesBody struct {
 	*Files
 	pattern Pattern
 	passes  int
+	depth   int
+}
+
+func (b filesBody) Traits() Traits {
+	t := Traits{
+		OwnSizes: true, OnFiles: true, Still: !b.Moves(), Uneven: b.uneven(), Ends: true,
+		Main: "throughput", Done: "files", Handles: b.depth,
+	}
+	if b.small() {
+		t.Main = "files"
+	}
+	t.Content = mixOf(b.Set)
+	return t
+}
+
+// WholeFiles is how many files there are in all passes.
+func (b filesBody) WholeFiles() int64 {
+	held, known := b.Holds()
+	if !known {
+		return 0
+	}
+	return held.Files * int64(b.passes)
+}
+
+// PassGroups are the groups of a load whose passes are told apart.
+func (b filesBody) PassGroups() (groups []PassGroup) {
+	if b.apart(b.passes) == 1 {
+		return nil
+	}
+	for _, g := range b.groups(b.passes) {
+		groups = append(groups, PassGroup{Of: b.Set.Classes[g.Class].Name, Pass: g.Pass})
+	}
+	return groups
+}
+
+// InWords says how many whole files were done.
+func (b filesBody) InWords(i measure.Interval) []string {
+	return []string{quantity.FileRate(i.Classes[measure.File].Rate).String()}
 }
 
 func (b filesBody) Classes() []measure.Class               { return b.classes(b.pattern.Cached) }

@@ -179,10 +179,10 @@ func (s Stores) shape(room int64) logstore.Shape {
 	return sh
 }
 
-// Keeps is the memory that a load takes beside its buffers: of stores the keys of all
-// levels, and where entries differ in size where they begin.
-func (s Spec) Keeps() quantity.Bytes {
-	if s.Kind != StoresKind || s.Stores == nil || s.Span == 0 {
+// Keeps is the memory that the keys of all levels take, and where entries differ in size
+// where they begin.
+func (b storesBody) Keeps(s Spec) quantity.Bytes {
+	if s.Span == 0 {
 		return 0
 	}
 	f := s.Stores.completed()
@@ -215,6 +215,23 @@ func (b storesBody) Classes() []measure.Class {
 		return []measure.Class{measure.Read, measure.Write, measure.Flush}
 	}
 	return []measure.Class{measure.Read}
+}
+
+func (b storesBody) Traits() Traits {
+	return Traits{OwnSizes: true, OwnDepth: true, Main: "requests", Done: "requests"}
+}
+
+// Summarize adds up what requests took of the storage.
+func (b storesBody) Summarize(sum *measure.Summary) { sum.Stores = sum.StoresOf() }
+
+// InWords says how many requests of each kind there were.
+func (b storesBody) InWords(i measure.Interval) (words []string) {
+	for n, g := range i.Groups[:min(len(i.Groups), 3)] {
+		if g.Operations > 0 {
+			words = append(words, fmt.Sprintf("%s %s", storeGroups[n], quantity.RequestRate(g.Rate)))
+		}
+	}
+	return words
 }
 
 func (b storesBody) Groups() []string { return storeGroups }

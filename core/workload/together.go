@@ -75,6 +75,10 @@ func (b togetherBody) Classes() (issued []measure.Class) {
 	return issued
 }
 
+func (b togetherBody) Traits() Traits {
+	return Traits{OwnSizes: true, OwnDepth: true, Main: "throughput", Done: "throughput"}
+}
+
 func (b togetherBody) LargestBlock() (largest quantity.Bytes) {
 	for _, p := range b.parts {
 		largest = max(largest, p.LargestBlock())
@@ -265,14 +269,11 @@ func (s Spec) Part(number int, sum *measure.Summary) (Spec, *measure.Summary) {
 		return part, nil
 	}
 	own := &measure.Summary{Measured: sum.Measured, WarmUp: sum.WarmUp, Ending: sum.Ending, Interface: sum.Interface, Stolen: sum.Stolen, Groups: sum.Groups[first:last], Total: sum.Groups[first].Figures}
-	switch {
-	case part.Kind == FeedsKind:
-		asked := part.Feeds.AskedUntil(sum.WarmUp+sum.Measured) - part.Feeds.AskedUntil(sum.WarmUp)
-		own.Feeds = own.FeedsOf(asked, part.Feeds.Asked(), part.Feeds.Buffer)
-	case part.Kind == FilesKind:
+	part.Summarize(own)
+	switch traits := part.Traits(); {
+	case traits.OnFiles:
 		own.Classes = map[measure.Class]measure.Figures{measure.File: own.Total}
-	case part.Kind == StoresKind:
-		own.Stores = own.StoresOf()
+	case !traits.Operations:
 		own.Total = measure.Figures{} // the storage's own operations are counted together
 	}
 	if moving := part.Classes(); len(moving) == 1 {

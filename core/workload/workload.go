@@ -99,6 +99,8 @@ type Body interface {
 	Reach() (size quantity.Bytes, writes bool)
 	// Groups name what it sorts whole files into; none of a load without files.
 	Groups() []string
+	// Traits are what others have to know of it.
+	Traits() Traits
 	// Source prepares the work of one worker of a load that has this body.
 	Source(s Spec, worker int) (Source, error)
 }
@@ -106,7 +108,7 @@ type Body interface {
 // Body is the body of the load's kind.
 func (s Spec) Body() Body {
 	if s.Kind == FilesKind && s.Files != nil {
-		return filesBody{s.Files, s.Pattern, s.Passes}
+		return filesBody{s.Files, s.Pattern, s.Passes, s.Depth}
 	}
 	if s.Kind == FeedsKind && s.Feeds != nil {
 		return feedsBody{s.Pattern, s}
@@ -281,6 +283,11 @@ func (s Pattern) Reach() (size quantity.Bytes, writes bool) {
 		return 0, s.Writes()
 	}
 	return s.Offset + s.Span, s.Writes()
+}
+
+// Traits are those of blocks: each operation stands for itself.
+func (s Pattern) Traits() Traits {
+	return Traits{Plain: true, Operations: true, Main: "throughput", Done: "iops"}
 }
 
 // Groups are none: blocks belong to no file.

@@ -55,7 +55,7 @@ func (s *Service) registerTuning(api huma.API) {
 // nothing else says that.
 func ofLoad(load workload.Spec) (all []volume.Adjustment) {
 	load = load.Completed()
-	if load.Kind != workload.BlockKind && load.Kind != "" || load.Open() {
+	if !load.Traits().Plain || load.Open() {
 		return nil
 	}
 	for _, f := range []struct {

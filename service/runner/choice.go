@@ -43,7 +43,7 @@ func (f *fitting) next(step plan.Step) (plan.Step, bool, error) {
 }
 
 func (f *fitting) measured(m resource.Measurement) {
-	f.search.Measured(m.Status == resource.Finished && judge.Carried(m.Summary, m.Load.Feeds.Buffer, f.fit.Late))
+	f.search.Measured(m.Status == resource.Finished && judge.Carried(m.Summary, m.Load, f.fit.Late))
 }
 
 // tuning finds out which parameters matter.

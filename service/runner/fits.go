@@ -51,9 +51,7 @@ func hasThreads(spec workload.Spec, atOnce int, threads, descriptors host.Room) 
 	}
 	each := int64(8)
 	for _, part := range spec.Parts() {
-		if part.Kind == workload.FilesKind {
-			each = max(each, 8+2*int64(part.Depth))
-		}
+		each = max(each, 8+2*int64(part.Traits().Handles))
 	}
 	if need := workers * each; need > descriptors.Left {
 		return fmt.Errorf("%w: %d workers open up to %d files, and %d more are allowed by %s; use fewer workers or less depth, or raise that limit", volume.ErrLimit, workers, need, descriptors.Left, descriptors.By)

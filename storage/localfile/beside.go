@@ -17,7 +17,7 @@ type beside struct {
 // useFiles opens the trees for a load, and what is there of blocks where loads of blocks are
 // beside those of files.
 func (v *Volume) useFiles(spec workload.Spec) (load.Volume, error) {
-	if spec.Kind == workload.FilesKind {
+	if !spec.Several() {
 		return v.trees[0].open(spec)
 	}
 	b, trees := &beside{}, v.trees
@@ -25,7 +25,7 @@ func (v *Volume) useFiles(spec workload.Spec) (load.Volume, error) {
 		var part load.Volume
 		var err error
 		switch {
-		case p.Kind == workload.FilesKind:
+		case p.Traits().OnFiles:
 			part, err = trees[0].open(p)
 			trees = trees[1:]
 		case b.blocks == nil:
@@ -48,7 +48,7 @@ func blocksOf(spec workload.Spec) workload.Spec {
 	all := spec.Together
 	spec.Together = nil
 	for _, p := range all {
-		if p.Kind != workload.FilesKind {
+		if !p.Traits().OnFiles {
 			spec.Together = append(spec.Together, p)
 		}
 	}

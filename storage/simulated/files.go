@@ -8,7 +8,6 @@ import (
 	"syscall"
 
 	"patientheron/core/array"
-	"patientheron/core/fileset"
 	"patientheron/core/filesystem"
 	"patientheron/core/load"
 	"patientheron/core/measure"
@@ -76,7 +75,7 @@ const bytesOfFile = 4096
 
 // blocksEnd is where what a load works on as blocks ends, in whole MiB.
 func blocksEnd(spec workload.Spec) quantity.Bytes {
-	if spec.Kind != workload.TogetherKind {
+	if !spec.Several() {
 		return 0
 	}
 	return (spec.Offset + spec.Span + quantity.MiB - 1) / quantity.MiB * quantity.MiB
@@ -112,7 +111,7 @@ func (v *Volume) Ready(ctx context.Context, spec workload.Spec, progress volume.
 		if f.whole || p.Files.Starts() {
 			continue
 		}
-		v.array.Writes(contentOfSet(p.Files.Set))
+		v.array.Writes(contentOf(p))
 		if err := f.lay(ctx, progress); err != nil {
 			v.leaveFiles()
 			return noRoom(err, p.Files)
@@ -149,25 +148,6 @@ func (v *Volume) newFiles(of *workload.Files, at region) (*files, error) {
 		v.memory.Drop(pagecache.Range{Offset: int64(at.at), Length: int64(at.size)})
 	}
 	return f, nil
-}
-
-// contentOfSet is how far the files of a set can be compressed and repeat, on average over
-// their bytes as far as the classes say.
-func contentOfSet(set fileset.Set) (compressible, duplicate float64) {
-	weights := 0.0
-	for _, c := range set.Classes {
-		weight := float64(c.Total)
-		if weight == 0 {
-			weight = float64(c.Number) * float64(max(c.Size.At(0.5), 1))
-		}
-		compressible += weight * float64(c.Compressible)
-		duplicate += weight * float64(c.Duplicate)
-		weights += weight
-	}
-	if weights == 0 {
-		return 0, 0
-	}
-	return compressible / weights, duplicate / weights
 }
 
 func noRoom(err error, of *workload.Files) error {

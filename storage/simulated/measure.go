@@ -23,7 +23,7 @@ func Measure(ctx context.Context, d array.Description, spec workload.Spec, enoug
 	if err := v.Ready(ctx, spec, nil); err != nil {
 		return sum, err
 	}
-	if enough > 0 && spec.For > 0 && spec.Kind != workload.FilesKind {
+	if enough > 0 && spec.For > 0 && !spec.Traits().OnFiles {
 		first := spec
 		first.WarmUp, first.For = 0, min(glance, spec.For)
 		seen, err := v.measure(ctx, first)
@@ -45,7 +45,7 @@ func timeFor(enough int, done int64, within quantity.Seconds) quantity.Seconds {
 // timeForEach is how long it takes until each of several loads at once has done enough of its
 // own to be judged by; nothing of a load alone.
 func timeForEach(spec workload.Spec, seen measure.Summary) (longest quantity.Seconds) {
-	if spec.Kind != workload.TogetherKind {
+	if !spec.Several() {
 		return 0
 	}
 	for i := range spec.Together {

@@ -97,8 +97,8 @@ func contentOf(spec workload.Spec) (compressible, duplicate float64) {
 	weights := 0.0
 	for _, p := range spec.Parts() {
 		c, d := float64(p.Compressible), float64(p.Duplicate)
-		if p.Files != nil {
-			c, d = contentOfSet(p.Files.Set)
+		if own := p.Traits().Content; own != nil {
+			c, d = own.Compressible, own.Duplicate
 		}
 		weight := 1e-9 + float64(p.Depth*p.Workers)*float64(1-p.Reads)*p.MeanBlock()
 		compressible, duplicate, weights = compressible+weight*c, duplicate+weight*d, weights+weight
