@@ -23,6 +23,7 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	"patientheron/core/workload/files"
 	"patientheron/format/arrayfile"
 	"patientheron/format/filesetfile"
 	"patientheron/format/planfile"
@@ -72,14 +73,14 @@ func (f *fieldValue) Set(text string) error {
 	}
 	set, err := readFileSet(text)
 	if err == nil {
-		f.spec.SetFiles(set)
+		files.Use(f.spec, set)
 	}
 	return err
 }
 
 // readFileSet reads the text of a set of files, or the file that describes one.
 func readFileSet(text string) (fileset.Set, error) {
-	set, wrong := workload.ParseFileSet(text)
+	set, wrong := files.ParseSet(text)
 	if wrong == nil {
 		return set, nil
 	}
@@ -321,7 +322,7 @@ func (o *measureOptions) plan(command *cobra.Command) (p plan.Plan, err error) {
 		for _, field := range workload.Fields() {
 			if f := flags.Lookup(field.Flag); f.Changed && field.Name == "files" {
 				for i := range p.Stages {
-					p.Stages[i].Load.SetFiles(o.spec.Files.Set)
+					files.Use(&p.Stages[i].Load, files.Of(o.spec).Set)
 				}
 			} else if f.Changed {
 				given = append(given, plan.Setting{Field: field.Name, Value: f.Value.String()})

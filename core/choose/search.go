@@ -206,7 +206,7 @@ func (w *search) rules(c *candidate) string {
 		return "too little capacity"
 	}
 	for _, u := range w.loads {
-		if reach, _ := u.load.Completed().Body().Reach(); reach > c.Description.Size() {
+		if reach, _ := u.load.Completed().Reach(); reach > c.Description.Size() {
 			return "the loads span more than its capacity"
 		}
 	}

@@ -149,27 +149,11 @@ var figures = func() []Figure {
 			}
 			return float64(bytes) / float64(s.Measured)
 		}},
-		{Key: "files", Label: "whole files", Unit: "files per second", of: workload.FilesKind, Value: func(s *measure.Summary) float64 { return float64(s.Classes[measure.File].Rate) }},
 		{Key: "finish", Label: "time to finish", Unit: "seconds", Lower: true, None: "it ended before all that was asked for was done", Value: func(s *measure.Summary) float64 {
 			if s.Ending == measure.ByPasses || s.Ending == measure.ByAmount {
 				return float64(s.Measured)
 			}
 			return math.NaN()
-		}},
-		{Key: "late", Label: "late pieces", Unit: "share", Lower: true, of: workload.FeedsKind, Value: func(s *measure.Summary) float64 {
-			return ofFeeds(s, func(f *measure.FeedFigures) float64 { return float64(f.LateShare) })
-		}},
-		{Key: "stall", Label: "longest stall", Unit: "seconds", Lower: true, None: "no feed stood still", Spare: true, of: workload.FeedsKind, Value: func(s *measure.Summary) float64 {
-			return ofFeeds(s, func(f *measure.FeedFigures) float64 { return float64(f.LongestStall) })
-		}},
-		{Key: "requests", Label: "requests", Unit: "requests per second", of: workload.StoresKind, Value: func(s *measure.Summary) float64 {
-			return ofStores(s, func(f *measure.StoreFigures) float64 { return float64(f.Requests) })
-		}},
-		{Key: "write-amplification", Label: "write amplification", Unit: "times", Lower: true, None: "nothing was put", of: workload.StoresKind, Value: func(s *measure.Summary) float64 {
-			return ofStores(s, func(f *measure.StoreFigures) float64 { return known(f.Written) })
-		}},
-		{Key: "write-stall", Label: "longest write stall", Unit: "seconds", Lower: true, None: "no write stalled", Spare: true, of: workload.StoresKind, Value: func(s *measure.Summary) float64 {
-			return ofStores(s, func(f *measure.StoreFigures) float64 { return known(float64(f.Longest)) })
 		}},
 		{Key: "iops", Label: "IOPS", Unit: "per second", of: workload.BlockKind, Value: func(s *measure.Summary) float64 { return float64(s.Total.Rate) }},
 	}
@@ -177,21 +161,6 @@ var figures = func() []Figure {
 		all = append(all, Figure{Key: l.key, Label: l.key + " latency", Unit: "seconds", Lower: true, Waits: true, of: workload.BlockKind, Value: func(s *measure.Summary) float64 {
 			return float64(l.of(s.Total.Latency))
 		}})
-	}
-	for _, l := range latencies {
-		all = append(all, Figure{Key: "file-" + l.key, Label: l.key + " time of a file", Unit: "seconds", Lower: true, Waits: true, of: workload.FilesKind, Value: func(s *measure.Summary) float64 {
-			return float64(l.of(s.Classes[measure.File].Latency))
-		}})
-	}
-	for n, request := range []string{"put", "get", "scan"} {
-		for _, l := range latencies {
-			all = append(all, Figure{Key: request + "-" + l.key, Label: l.key + " time of a " + request, Unit: "seconds", Lower: true, Waits: true, None: "none was asked for", of: workload.StoresKind, Value: func(s *measure.Summary) float64 {
-				if s.Stores == nil || n >= len(s.Groups) || s.Groups[n].Operations == 0 {
-					return math.NaN()
-				}
-				return float64(l.of(s.Groups[n].Latency))
-			}})
-		}
 	}
 	for class := range measure.EachClass() {
 		if !class.Moves() {
@@ -254,28 +223,32 @@ func onTheWay(s *measure.Summary) float64 {
 	return 1 - passed*(1-tiers)
 }
 
-// ofFeeds reads a figure of feeds; NaN of a load without any.
-func ofFeeds(s *measure.Summary, of func(*measure.FeedFigures) float64) float64 {
-	if s.Feeds == nil {
-		return math.NaN()
+// lacking says of some kinds which of its own figures a load of it has not.
+var lacking = map[workload.Kind]func(workload.Spec, string) bool{}
+
+// Register adds the figures that one kind of load alone has: those that say how much was done,
+// and those that say how long that took. Of those a load lacks the ones that lacks says; nil for
+// none. It is called before main, once for a kind.
+func Register(kind workload.Kind, done, times []Figure, lacks func(load workload.Spec, key string) bool) {
+	add := func(own []Figure, before func(Figure) bool) {
+		own = slices.Clone(own)
+		for i := range own {
+			own[i].of = kind
+		}
+		figures = slices.Insert(figures, slices.IndexFunc(figures, before), own...)
 	}
-	return of(s.Feeds)
+	add(done, func(f Figure) bool { return f.Key == "finish" })
+	add(times, func(f Figure) bool { return f.Side != "" })
+	lacking[kind] = lacks
 }
 
-// ofStores reads a figure of stores; NaN of a load without any.
-func ofStores(s *measure.Summary, of func(*measure.StoreFigures) float64) float64 {
-	if s.Stores == nil {
-		return math.NaN()
+// Times makes a figure of each kind of time that is told of something: its key, such as "p99", and
+// how that is read.
+func Times(of func(key string, read func(measure.Latency) quantity.Seconds) Figure) (all []Figure) {
+	for _, l := range latencies {
+		all = append(all, of(l.key, l.of))
 	}
-	return of(s.Stores)
-}
-
-// known is a value that is above zero, and otherwise none.
-func known(value float64) float64 {
-	if !(value > 0) {
-		return math.NaN()
-	}
-	return value
+	return all
 }
 
 // All lists all figures, in the order in which they are shown.
@@ -311,7 +284,7 @@ func For(load workload.Spec) []Figure {
 		return len(moving) > 1 && slices.ContainsFunc(moving, func(c measure.Class) bool { return c.String() == side })
 	}
 	return slices.DeleteFunc(slices.Clone(figures), func(f Figure) bool {
-		if request, _, of := strings.Cut(f.Key, "-"); of && f.of == workload.StoresKind && kind == f.of && !load.Stores.Asks(workload.Request(request)) {
+		if lacks := lacking[kind]; lacks != nil && f.of == kind && lacks(load, f.Key) {
 			return true
 		}
 		if f.Key == "placed" { // of loads that do the same by other means

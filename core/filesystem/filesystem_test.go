@@ -13,6 +13,7 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	loadfiles "patientheron/core/workload/files"
 )
 
 const (
@@ -308,14 +309,14 @@ func TestBlocksHaveOneOwner(t *testing.T) {
 			fileset.Class{Name: "small", Number: 600, Size: fileset.Sizes{From: 0, To: 30_000}, Folders: fileset.Folders{Files: 9, Deep: 2}},
 		)
 		spec := workload.Default()
-		spec.SetFiles(fileset.Set{Classes: []fileset.Class{
+		loadfiles.Use(&spec, fileset.Set{Classes: []fileset.Class{
 			{Name: "large", Number: 20, Size: fileset.Sizes{From: 1 << 20, To: 9 << 20}},
 			{Name: "small", Number: 600, Size: fileset.Sizes{From: 0, To: 30_000}, Folders: fileset.Folders{Files: 9, Deep: 2}},
 		}})
 		spec.Depth, spec.Seed = 1+int(seed*3), seed+1
-		spec.Files.Tasks = []workload.TaskShare{{Task: workload.Put, Weight: 2}, {Task: workload.Remove, Weight: 2}, {Task: workload.Save, Weight: 2}, {Task: workload.Fetch, Weight: 1}, {Task: workload.Browse, Weight: 0.1}}
+		loadfiles.Of(spec).Tasks = []loadfiles.TaskShare{{Task: loadfiles.Put, Weight: 2}, {Task: loadfiles.Remove, Weight: 2}, {Task: loadfiles.Save, Weight: 2}, {Task: loadfiles.Fetch, Weight: 1}, {Task: loadfiles.Browse, Weight: 0.1}}
 		if seed%3 == 0 {
-			spec.Files.Flush = workload.FlushEach
+			loadfiles.Of(spec).Flush = loadfiles.FlushEach
 		}
 		// Groups that are smaller than files, and room that is nearly used up.
 		s := Settings{Group: 8 * quantity.MiB, Journal: quantity.MiB, Memory: 256 * quantity.KiB, Commit: 0.05}
@@ -357,7 +358,7 @@ func TestBlocksHaveOneOwner(t *testing.T) {
 					t.Fatalf("block %d of %s was never written", b, who)
 				}
 			}
-			if !spec.Files.Does(workload.Put) {
+			if !loadfiles.Of(spec).Does(loadfiles.Put) {
 				continue
 			}
 			// The mix ends in the middle of files: they are removed or put before it goes on.

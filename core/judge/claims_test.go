@@ -13,6 +13,8 @@ import (
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
+	"patientheron/core/workload/files"
+	"patientheron/core/workload/streams"
 )
 
 // anything is a measurement of which anything may be true.
@@ -72,7 +74,7 @@ func anything(random *rand.Rand) Observed {
 	}
 	if chance(0.2) {
 		buffer := seconds(0.1, 10)
-		load.Feeds = &workload.Feeds{Buffer: buffer}
+		load.SetBody(&streams.Feeds{Buffer: buffer})
 		sum.Feeds = &measure.FeedFigures{Pieces: 1 + random.Int64N(1000), Usual: 2, Tightest: quantity.Seconds(random.Float64()), Behind: seconds(1e-3, 10), WorstLate: 1, LongestStall: 1}
 		sum.Feeds.Late = max(0, random.Int64N(2*sum.Feeds.Pieces)-sum.Feeds.Pieces)
 		sum.Feeds.LateShare = quantity.Share(float64(sum.Feeds.Late) / float64(sum.Feeds.Pieces))
@@ -98,7 +100,7 @@ func anything(random *rand.Rand) Observed {
 		o.Facts = &setup.Facts{FileSystem: []string{"tmpfs", "ext4"}[random.IntN(2)]}
 	}
 	if chance(0.2) {
-		o.Load.Kind, o.Load.Files = workload.FilesKind, &workload.Files{From: "/srv/takes"}
+		o.Load.SetBody(&files.Files{From: "/srv/takes"})
 		o.Source = &measure.Summary{Total: measure.Figures{Throughput: sum.Total.Throughput * quantity.ByteRate(0.5+2*random.Float64())}}
 	}
 	level, slope, hits := between(1e3, 1e10), between(1, 1e9), random.Float64()

@@ -4,8 +4,9 @@ import (
 	"math"
 	"slices"
 
-	"gonum.org/v1/gonum/stat"
 	"patientheron/core/quantity"
+
+	"gonum.org/v1/gonum/stat"
 )
 
 // Repeated is what several repeats of the same say together.

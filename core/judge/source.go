@@ -29,7 +29,7 @@ func sourceLimits(o Observed) []Finding {
 	if share == 0 {
 		return nil
 	}
-	from, alone := o.Load.FromFolder(), o.Source.Total.Throughput
+	from, alone := o.Load.Traits().Source, o.Source.Total.Throughput
 	where := named("where the files come from", from)
 	gives := number("bytes a second that the source gives by itself", alone)
 	ofIt := unsaid("share of that which was put", share)

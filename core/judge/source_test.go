@@ -7,13 +7,14 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	"patientheron/core/workload/files"
 )
 
 // Nine tenths of what the source gives by itself is the source's doing, half of it is not;
 // and of a limit that was named no other is looked for.
 func TestTheSourceAsTheLimit(t *testing.T) {
 	load := workload.Default()
-	load.Kind, load.Files = workload.FilesKind, &workload.Files{From: "/srv/films", Tasks: []workload.TaskShare{{Task: workload.Put, Weight: 1}}}
+	load.SetBody(&files.Files{From: "/srv/films", Tasks: []files.TaskShare{{Task: files.Put, Weight: 1}}})
 	summary := func(rate float64) measure.Summary {
 		return measure.Summary{Total: measure.Figures{Operations: 100, Throughput: quantity.ByteRate(rate), Rate: 1}}
 	}

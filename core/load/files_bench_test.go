@@ -7,6 +7,7 @@ import (
 	"patientheron/core/load"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	"patientheron/core/workload/files"
 	"patientheron/storage/null"
 )
 
@@ -21,8 +22,8 @@ func (nullFiles) Facts() load.Facts {
 // read and closed.
 func BenchmarkFilesFetched(b *testing.B) {
 	s := workload.Default()
-	s.SetFiles(fileset.Set{Classes: []fileset.Class{{Name: "small", Number: int64(b.N), Size: fileset.Sizes{Fixed: 4096}, Folders: fileset.Folders{Files: 1000}}}})
-	s.Files.Tasks = []workload.TaskShare{{Task: workload.Fetch, Weight: 1}}
+	files.Use(&s, fileset.Set{Classes: []fileset.Class{{Name: "small", Number: int64(b.N), Size: fileset.Sizes{Fixed: 4096}, Folders: fileset.Folders{Files: 1000}}}})
+	files.Of(s).Tasks = []files.TaskShare{{Task: files.Fetch, Weight: 1}}
 	s.For, s.Passes, s.Depth, s.Cached = 0, 1, 16, true
 	if _, err := load.Run(b.Context(), load.Job{Workload: s, Volume: nullFiles{}, Clock: load.NewMonotonic()}); err != nil {
 		b.Fatal(err)

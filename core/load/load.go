@@ -18,6 +18,7 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	_ "patientheron/core/workload/kinds" // any of which may be asked for
 )
 
 // ErrUnsupported is wrapped by a volume's answer to what it cannot do at all.

@@ -95,7 +95,7 @@ func fit(spec workload.Spec, facts Facts) (workload.Spec, error) {
 		return spec, &mistake.Error{Of: workload.ErrInvalid, Field: "span", Reason: fmt.Sprintf(
 			"offset and span reach to %s, past the end of the volume at %s; use a smaller span", spec.Offset+spec.Span, facts.Size)}
 	}
-	if _, writes := spec.Body().Reach(); facts.ReadOnly && writes {
+	if _, writes := spec.Reach(); facts.ReadOnly && writes {
 		return spec, &mistake.Error{Of: workload.ErrInvalid, Field: "reads", Reason: fmt.Sprintf(
 			"%s of operations write, but the volume is read-only; use reads 100%%", 1-spec.Reads)}
 	}

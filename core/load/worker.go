@@ -32,7 +32,8 @@ type worker struct {
 	open   bool // operations arrive at a set rate
 	number int  // among all workers of the measurement
 	line   timeline
-	source *workload.Work
+	source workload.Source
+	onward workload.Onward // the source, where it can say what comes next by itself
 	queue  Queue
 
 	slots     []slot
@@ -99,8 +100,9 @@ func newWorker(spec workload.Spec, number int, queue Queue, hand func(measure.Pa
 		return nil, err
 	}
 	own, _, group := spec.Of(number)
+	onward, _ := source.(workload.Onward)
 	w := &worker{
-		spec: own, open: own.Open(), number: number, line: newTimeline(spec), source: source, queue: queue, group: group,
+		spec: own, open: own.Open(), number: number, line: newTimeline(spec), source: source, onward: onward, queue: queue, group: group,
 		slots: make([]slot, own.Depth), idle: make([]int, own.Depth),
 		batch:   make([]*Operation, 0, own.Depth),
 		counted: measure.NewTally(spec.Open(), own.Classes()...), hand: hand, groups: len(spec.Groups()),
@@ -302,7 +304,7 @@ func (w *worker) reap(completions []Completion, now int64) error {
 			w.failing = 0
 			s.makeWhole()
 			w.record(s, now)
-			if !w.ended && w.source.GoesOn(o) {
+			if w.onward != nil && !w.ended && w.onward.GoesOn(o) {
 				w.put(s, 0)
 				continue
 			}

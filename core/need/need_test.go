@@ -18,6 +18,8 @@ import (
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
+	"patientheron/core/workload/files"
+	"patientheron/core/workload/streams"
 )
 
 // priced is a setup of mirrored pairs with a price.
@@ -136,9 +138,9 @@ func TestUnreliableMeetsNothing(t *testing.T) {
 // came late once is seen at once.
 func TestNoneIsNotAlwaysGood(t *testing.T) {
 	put := workload.Default()
-	put.SetFiles(fileset.Set{Classes: []fileset.Class{{Name: "notes", Number: 10, Size: fileset.Sizes{Fixed: 4096}}}})
+	files.Use(&put, fileset.Set{Classes: []fileset.Class{{Name: "notes", Number: 10, Size: fileset.Sizes{Fixed: 4096}}}})
 	feeds := workload.Default()
-	feeds.Kind, feeds.Feeds = workload.FeedsKind, &workload.Feeds{Count: 2, Rate: 1e6, Buffer: 1}
+	feeds.SetBody(&streams.Feeds{Count: 2, Rate: 1e6, Buffer: 1})
 	of := func(load workload.Spec, sums ...measure.Summary) (s compare.Side) {
 		for i := range sums {
 			s.Samples = append(s.Samples, compare.Sample{Run: 1, Measurement: int64(i + 1), Stage: "stage", Load: load, Summary: &sums[i]})
@@ -343,11 +345,11 @@ func BenchmarkJudge(b *testing.B) {
 // A use that works on files is judged by its whole files, while others work beside it.
 func TestFilesAtOnce(t *testing.T) {
 	reads, puts := workload.Default(), workload.Default()
-	set, err := workload.ParseFileSet("500 x 4MiB")
+	set, err := files.ParseSet("500 x 4MiB")
 	if err != nil {
 		t.Fatal(err)
 	}
-	puts.SetFiles(set)
+	files.Use(&puts, set)
 	n := Need{Name: "n", Together: true, Uses: []Use{
 		{Name: "reading", Load: &reads, Bounds: []Bound{bound(t, "iops", "at least 900")}},
 		{Name: "backup", Load: &puts, Bounds: []Bound{bound(t, "files", "at least 10"), bound(t, "throughput", "at least 50MB/s"), bound(t, "file-p99", "at most 2s")}},
@@ -417,13 +419,13 @@ func TestUsesAtOnce(t *testing.T) {
 	if _, there := n.Unmeasured(both); len(there) != 2 {
 		t.Errorf("there: %v", there)
 	}
-	halves, files := reads, reads
+	halves, whole := reads, reads
 	halves.Reads = 0.5
-	files.SetFiles(fileset.Set{Classes: []fileset.Class{{Name: "f", Number: 9}}})
+	files.Use(&whole, fileset.Set{Classes: []fileset.Class{{Name: "f", Number: 9}}})
 	for key, c := range map[string]struct {
 		load *workload.Spec
 		text string
-	}{"reads-p99": {&halves, "at most 5ms"}, "finish": {&files, "at most 60s"}, "sustained": {&reads, "at least 50MB/s"}} {
+	}{"reads-p99": {&halves, "at most 5ms"}, "finish": {&whole, "at most 60s"}, "sustained": {&reads, "at least 50MB/s"}} {
 		of := n
 		of.Uses = slices.Clone(n.Uses)
 		of.Uses[0].Load, of.Uses[0].Bounds = c.load, []Bound{bound(t, key, c.text)}

@@ -6,11 +6,12 @@ import (
 	"testing"
 
 	"patientheron/core/workload"
+	"patientheron/core/workload/streams"
 )
 
 func feedLoad() workload.Spec {
 	s := workload.Default()
-	s.Kind, s.Feeds = workload.FeedsKind, &workload.Feeds{Count: 1, Rate: 1e6}
+	s.SetBody(&streams.Feeds{Count: 1, Rate: 1e6})
 	return s
 }
 
@@ -81,7 +82,7 @@ func TestFitsOfPlans(t *testing.T) {
 		t.Fatalf("%d steps, %v", len(steps), err)
 	}
 	at, err := steps[0].At(37, 2)
-	if err != nil || at.Load.Feeds.Count != 37 || steps[0].Load.Feeds.Count != 1 || !slices.Equal(at.Point, []Setting{{"feeds", "37"}}) {
+	if err != nil || streams.Of(at.Load).Count != 37 || streams.Of(steps[0].Load).Count != 1 || !slices.Equal(at.Point, []Setting{{"feeds", "37"}}) {
 		t.Errorf("%+v (%v)", at, err)
 	}
 	for what, change := range map[string]func(*Stage){

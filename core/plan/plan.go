@@ -19,6 +19,7 @@ import (
 
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	_ "patientheron/core/workload/kinds" // any of which may be asked for
 )
 
 // ErrInvalid is wrapped by every error about an impossible plan.
@@ -262,7 +263,7 @@ func (s Stage) steps(number int) ([]Step, error) {
 	for repeat := range repeats {
 		for _, point := range points {
 			point.Stage, point.Name, point.Preconditioning, point.Settle = number, s.title(), s.Precondition != nil, s.Settle
-			if point.Load.FromFolder() != "" && repeat == 0 {
+			if point.Load.Traits().Source != "" && repeat == 0 {
 				steps = append(steps, point.ofSource())
 			}
 			point.Repeat, point.Repeats = repeat+1, repeats
@@ -506,7 +507,7 @@ func Reach(steps []Step) (e Extent) {
 		if !blocks {
 			continue
 		}
-		reach, writes := s.Load.Completed().Body().Reach()
+		reach, writes := s.Load.Completed().Reach()
 		e.Size, e.Writes, e.Blocks = max(e.Size, reach), e.Writes || writes, true
 	}
 	return e

@@ -9,6 +9,7 @@ import (
 	"patientheron/core/fileset"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	"patientheron/core/workload/files"
 )
 
 func TestStepsMultiplyTheAxesAndInterleaveRepeats(t *testing.T) {
@@ -183,9 +184,9 @@ func TestSweptArraysHaveBounds(t *testing.T) {
 // What loads at once need of a volume is what they need beside each other: the regions of
 // those of blocks, and a tree for each of files.
 func TestReachOfLoadsAtOnce(t *testing.T) {
-	small, large, files := workload.Default(), workload.Default(), workload.Default()
+	small, large, ofFiles := workload.Default(), workload.Default(), workload.Default()
 	large.Span, large.Reads = 8*quantity.GiB, 0.5
-	files.SetFiles(fileset.Set{Classes: []fileset.Class{{Name: "f", Number: 9}}})
+	files.Use(&ofFiles, fileset.Set{Classes: []fileset.Class{{Name: "f", Number: 9}}})
 	mixed := func(parts ...workload.Spec) Step {
 		s := workload.Default()
 		s.SetTogether()
@@ -193,19 +194,19 @@ func TestReachOfLoadsAtOnce(t *testing.T) {
 		return Step{Load: s}
 	}
 	for name, c := range map[string]struct {
-		steps  []Step
-		size   quantity.Bytes
-		files  int
-		blocks bool
-		writes bool
+		steps   []Step
+		size    quantity.Bytes
+		ofFiles int
+		blocks  bool
+		writes  bool
 	}{
 		"blocks":           {[]Step{mixed(small, large)}, 9 * quantity.GiB, 0, true, true},
-		"files and blocks": {[]Step{mixed(small, files), {Load: files}}, quantity.GiB, 2, true, false},
-		"files alone":      {[]Step{mixed(files, files)}, 0, 1, false, false},
+		"files and blocks": {[]Step{mixed(small, ofFiles), {Load: ofFiles}}, quantity.GiB, 2, true, false},
+		"files alone":      {[]Step{mixed(ofFiles, ofFiles)}, 0, 1, false, false},
 	} {
 		e := Reach(c.steps)
-		if e.Size != c.size || len(e.Files) != c.files || e.Blocks != c.blocks || e.Writes != c.writes {
-			t.Errorf("%s: %s, %d loads of files, blocks %t, writes %t", name, e.Size, len(e.Files), e.Blocks, e.Writes)
+		if e.Size != c.size || len(e.Files) != c.ofFiles || e.Blocks != c.blocks || e.Writes != c.writes {
+			t.Errorf("%s: %s, %d loads of ofFiles, blocks %t, writes %t", name, e.Size, len(e.Files), e.Blocks, e.Writes)
 		}
 	}
 }

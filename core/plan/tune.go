@@ -105,7 +105,7 @@ func (t Tune) validate(s Stage, load workload.Spec) error {
 		return fmt.Errorf("%w: an experiment has rounds instead of repeats; give those", ErrInvalid)
 	case s.Precondition != nil:
 		return fmt.Errorf("%w: preconditioning has nothing to tune; make it a stage of its own", ErrInvalid)
-	case load.FromFolder() != "":
+	case load.Traits().Source != "":
 		return fmt.Errorf("%w: files that are put from a folder cannot be tuned; make them in memory", ErrInvalid)
 	case len(t.Parameters) == 0:
 		return fmt.Errorf("%w: there are no parameters to try; name some, such as depth with 4 and 64", ErrInvalid)

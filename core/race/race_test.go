@@ -13,6 +13,7 @@ import (
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
+	"patientheron/core/workload/files"
 )
 
 // series is so many bytes in each second.
@@ -204,7 +205,7 @@ func TestWhatRacersShare(t *testing.T) {
 // files where none are.
 func TestWhatOfFilesIsCounted(t *testing.T) {
 	load := timed()
-	load.SetFiles(fileset.Set{Classes: []fileset.Class{{Name: "letters", Number: 70, Size: fileset.Sizes{Fixed: 4096}}}})
+	files.Use(&load, fileset.Set{Classes: []fileset.Class{{Name: "letters", Number: 70, Size: fileset.Sizes{Fixed: 4096}}}})
 	asked := []measure.Interval{{Length: 1, Classes: map[measure.Class]measure.Flow{measure.File: {Operations: 70}}}}
 	if r := Of([]Racer{{Load: load, Series: asked}, {Load: load, Series: asked}}); r.Counts != "files" || r.Racers[0].Done != 70 {
 		t.Errorf("%+v", r)

@@ -47,7 +47,7 @@ func by(racers []Racer, keys func(Racer) []string) map[string][]string {
 
 // folders finds the folders from which files are put on several.
 func folders(racers []Racer) (cautions []string) {
-	of := by(racers, func(r Racer) []string { return []string{r.Load.FromFolder()} })
+	of := by(racers, func(r Racer) []string { return []string{r.Load.Traits().Source} })
 	for _, folder := range slices.Sorted(maps.Keys(of)) {
 		cautions = append(cautions, fmt.Sprintf("The files of %s come from the same folder %s, which all of them read at once: what holds that up holds up all of them. Measure them in turn.", listed(of[folder]), folder))
 	}

@@ -7,6 +7,7 @@ import (
 
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	_ "patientheron/core/workload/kinds" // any of which may be asked for
 )
 
 // Use is a kind of load, as far as ceilings need to know it.

@@ -93,7 +93,7 @@ func (f Fit) prepare() (*fitter, error) {
 		return nil, err
 	}
 	for i, o := range f.Observed {
-		if reach, _ := o.Load.Completed().Body().Reach(); reach > guess.Size() {
+		if reach, _ := o.Load.Completed().Reach(); reach > guess.Size() {
 			return nil, fmt.Errorf("%w: %q works on %s, and the guess has %s; give its members the capacity they have", ErrInvalid, o.Name, reach, guess.Size())
 		}
 		w.loads = append(w.loads, shortened(o, guess, 1))

@@ -109,7 +109,7 @@ func (w *fitter) gained(load workload.Spec, before, then *mat.SymDense, times fl
 func (w *fitter) further() (all []workload.Spec) {
 	span, measured := quantity.Bytes(0), map[string]bool{}
 	for _, o := range w.Observed {
-		reach, _ := o.Load.Completed().Body().Reach()
+		reach, _ := o.Load.Completed().Reach()
 		span = max(span, reach)
 		measured[plain(o.Load)] = true
 	}

@@ -105,7 +105,7 @@ func (f Predicting) Run(ctx context.Context) ([]Predicted, error) {
 		if why := unlike(l.Load); why != "" {
 			return nil, fmt.Errorf("%w: %q: %s", ErrInvalid, l.Name, why)
 		}
-		if reach, _ := l.Load.Completed().Body().Reach(); reach > now.Size() {
+		if reach, _ := l.Load.Completed().Reach(); reach > now.Size() {
 			return nil, fmt.Errorf("%w: %q works on %s, and the array has %s", ErrInvalid, l.Name, reach, now.Size())
 		}
 		loads = append(loads, timed(l.Load))

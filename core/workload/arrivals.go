@@ -48,3 +48,23 @@ func (s *Schedule) Advance() {
 	}
 	s.next += s.gap
 }
+
+// Threshold turns a probability into the bound below which a uniform 64-bit
+// draw counts as a hit.
+func Threshold(p float64) uint64 {
+	if p >= 1 {
+		return ^uint64(0)
+	}
+	return uint64(p * (1 << 63) * 2)
+}
+
+// AlignDown is the multiple of a size at or below a place; -1 for a place below zero.
+func AlignDown(at, align int64) int64 {
+	if at < 0 {
+		return -1
+	}
+	return at / align * align
+}
+
+// AlignUp is the multiple of a size at or above a place.
+func AlignUp(at, align int64) int64 { return (at + align - 1) / align * align }

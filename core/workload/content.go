@@ -3,10 +3,21 @@ package workload
 import (
 	"encoding/binary"
 	"math"
+	"patientheron/core/quantity"
 )
 
 // PageSize is the unit in which duplicates are written.
 const PageSize = 4096
+
+// Unit is what the length of what is written around the host's memory is rounded up to, in
+// bytes.
+const Unit = 4096
+
+// DefaultPiece is how many bytes of a file or a stream are moved at a time unless the load says.
+const DefaultPiece = quantity.MiB
+
+// MostGroups is how many things of a load (streams, passes by class) have figures of their own.
+const MostGroups = 64
 
 // grain is the unit of compressible content: each holds random bytes and then
 // zeros, so that what a compressor can remove is the same for every block of
@@ -35,11 +46,11 @@ type Content struct {
 // NewContent prepares the content of worker's writes; worker -1 is who fills a
 // test file.
 func NewContent(spec Spec, worker int) *Content {
-	spec = spec.Completed()
+	spec.Seed = max(spec.Seed, 1)
 	random := randomOf(float64(spec.Compressible))
 	c := newContent(spec.Seed, uint64(worker)+2, random)
 	if spec.Duplicate > 0 {
-		c.duplicate = threshold(float64(spec.Duplicate))
+		c.duplicate = Threshold(float64(spec.Duplicate))
 		// Every worker repeats the same pages.
 		source := newContent(spec.Seed, 0, random)
 		for range commonPages {
@@ -54,7 +65,7 @@ func NewContent(spec Spec, worker int) *Content {
 // newContent makes the content of a writer, whose numbers begin far from those of
 // any other seed or writer.
 func newContent(seed, writer uint64, random int) *Content {
-	c := &Content{state: mixed(mixed(seed) ^ writer*golden), random: random}
+	c := &Content{state: Mixed(Mixed(seed) ^ writer*Golden), random: random}
 	c.origin = c.state
 	for i := range c.page {
 		c.page[i] = c.draw()
@@ -91,19 +102,20 @@ func (c *Content) Fill(buffer []byte) {
 
 // At makes what is filled next depend on nothing but the number and who writes: the same
 // bytes each time.
-func (c *Content) At(number uint64) { c.state = mixed(c.origin ^ mixed(number+golden)) }
+func (c *Content) At(number uint64) { c.state = Mixed(c.origin ^ Mixed(number+Golden)) }
 
-// golden is what splitmix64 counts by: 2^64 over the golden ratio.
-const golden = 0x9e3779b97f4a7c15
+// Golden is what splitmix64 counts by: 2^64 over the Golden ratio.
+const Golden = 0x9e3779b97f4a7c15
 
 // draw gives the next number (splitmix64: Steele, Lea and Flood, Fast splittable
 // pseudorandom number generators, 2014).
 func (c *Content) draw() uint64 {
-	c.state += golden
-	return mixed(c.state)
+	c.state += Golden
+	return Mixed(c.state)
 }
 
-func mixed(z uint64) uint64 {
+// Mixed mixes the bits of a number (the finalizer of splitmix64).
+func Mixed(z uint64) uint64 {
 	z = (z ^ (z >> 30)) * 0xbf58476d1ce4e5b9
 	z = (z ^ (z >> 27)) * 0x94d049bb133111eb
 	return z ^ (z >> 31)

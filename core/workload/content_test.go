@@ -1,6 +1,9 @@
-package workload
+package workload_test
 
 import (
+	"patientheron/core/workload"
+	_ "patientheron/core/workload/kinds"
+
 	"fmt"
 	"math"
 	"testing"
@@ -13,8 +16,8 @@ import (
 
 // written is what a worker writes in blocks of a size, one after the other
 // through one buffer, as a queue of depth one does.
-func written(s Spec, worker, block, total int) []byte {
-	content, buffer := NewContent(s, worker), make([]byte, block)
+func written(s workload.Spec, worker, block, total int) []byte {
+	content, buffer := workload.NewContent(s, worker), make([]byte, block)
 	var all []byte
 	for len(all) < total {
 		content.Fill(buffer)
@@ -53,7 +56,7 @@ func removed(t *testing.T, name string, data []byte, record int) float64 {
 // size of the writes and of the records that a compressor works on.
 func TestCompressibilityAgainstLZ4AndZstd(t *testing.T) {
 	for _, share := range []quantity.Share{0, 0.25, 0.5, 0.75} {
-		s := spec(func(s *Spec) { s.Compressible = share })
+		s := spec(func(s *workload.Spec) { s.Compressible = share })
 		for _, block := range []int{512, 1024, 4096, 16384, 65536, 131072, 1 << 20} {
 			data := written(s, 0, block, 1<<20)
 			for _, name := range []string{"lz4", "zstd"} {
@@ -78,7 +81,7 @@ func TestNothingIsWrittenTwice(t *testing.T) {
 		for seed := range uint64(3) {
 			for worker := -1; worker < 2; worker++ {
 				who := fmt.Sprintf("seed %d worker %d", seed+1, worker)
-				s := spec(func(s *Spec) { s.Compressible, s.Seed = share, seed+1 })
+				s := spec(func(s *workload.Spec) { s.Compressible, s.Seed = share, seed+1 })
 				data := written(s, worker, 4096, grains*512)
 				for at := 0; at < len(data); at += 512 {
 					key := string(data[at : at+512])
@@ -93,7 +96,7 @@ func TestNothingIsWrittenTwice(t *testing.T) {
 	// Also not shifted by some words, as sequences of neighbouring seeds were.
 	words := map[[8]byte]bool{}
 	for seed := range uint64(8) {
-		data := written(spec(func(s *Spec) { s.Seed = seed + 1 }), 0, 4096, 1<<16)
+		data := written(spec(func(s *workload.Spec) { s.Seed = seed + 1 }), 0, 4096, 1<<16)
 		for at := 0; at < len(data); at += 8 {
 			word := [8]byte(data[at:])
 			if words[word] {
@@ -107,18 +110,18 @@ func TestNothingIsWrittenTwice(t *testing.T) {
 func TestDuplicates(t *testing.T) {
 	const pages = 20_000
 	for _, share := range []quantity.Share{0, 0.3, 1} {
-		content := NewContent(spec(func(s *Spec) { s.Duplicate = share }), 0)
-		buffer, seen, repeated := make([]byte, PageSize), map[[PageSize]byte]bool{}, 0
+		content := workload.NewContent(spec(func(s *workload.Spec) { s.Duplicate = share }), 0)
+		buffer, seen, repeated := make([]byte, workload.PageSize), map[[workload.PageSize]byte]bool{}, 0
 		for range pages {
 			content.Fill(buffer)
-			if page := [PageSize]byte(buffer); seen[page] {
+			if page := [workload.PageSize]byte(buffer); seen[page] {
 				repeated++
 			} else {
 				seen[page] = true
 			}
 		}
 		// Of the common pages the first of each is no repetition.
-		expected := float64(share)*pages - commonPages*math.Ceil(float64(share))
+		expected := float64(share)*pages - 16*math.Ceil(float64(share))
 		if math.Abs(float64(repeated)-expected) > 4*math.Sqrt(pages*0.25)*math.Ceil(float64(share)) {
 			t.Errorf("duplicate %s: %d of %d pages repeat, expected %.0f", share, repeated, pages, expected)
 		}
@@ -126,7 +129,7 @@ func TestDuplicates(t *testing.T) {
 }
 
 func BenchmarkContent(b *testing.B) {
-	content, buffer := NewContent(Default(), 0), make([]byte, 64<<10)
+	content, buffer := workload.NewContent(workload.Default(), 0), make([]byte, 64<<10)
 	b.SetBytes(int64(len(buffer)))
 	for b.Loop() {
 		content.Fill(buffer)

@@ -1,9 +1,7 @@
 package workload
 
 import (
-	"fmt"
 	"math"
-
 	"patientheron/core/measure"
 )
 
@@ -34,6 +32,22 @@ type Source interface {
 	Without(a Access, err error) bool
 }
 
+// Access is one operation: what it does, where and how much.
+type Access struct {
+	Class     measure.Class
+	Beside    bool  // it is about what stands beside the object until it takes its place
+	MayBeGone bool  // it may be answered with there being no such object
+	Handle    int32 // which of the queue's open files it uses or opens
+	Object    int   // what of the volume it is about, as the kind of load numbers its own; 0 for the volume itself
+	Offset    int64 // bytes from the start of the volume, or of the file; for a truncate its length
+	Source    int64 // of a copy: where what is copied is, from the start of the volume
+	Length    int   // bytes
+
+	// Where it is in the engine, which the source leaves alone.
+	Slot int // its data is in the queue's buffer of this slot, from From on
+	From int // above zero when this is the rest of what was moved in part
+}
+
 // Whole is a file that was done with, or a piece of a feed that was asked for.
 type Whole struct {
 	Group int // of those that the body names
@@ -45,150 +59,10 @@ type Whole struct {
 	More  *Whole // another that ended at the same moment; nil for none
 }
 
-// Work is the work of one worker. It is a Source that knows which kind it is of: a call that
-// finds its way through an interface takes as long as a tenth of an operation in the engine.
-type Work struct {
-	Source
-	blocks *blocks
-	files  *fileWork
-}
+// Onward is a source that can make of an operation that was answered well the one that comes
+// next, without more ado. Where GoesOn is false, Completed and Next are to be asked.
+type Onward interface{ GoesOn(*Access) bool }
 
 // NewSource prepares the work of a worker, 0 to spec.Workers-1. Workers share
 // nothing, so that they may be on several hosts.
-func NewSource(spec Spec, worker int) (*Work, error) {
-	source, err := spec.Body().Source(spec, worker)
-	if err != nil {
-		return nil, err
-	}
-	w := &Work{Source: source}
-	w.blocks, _ = source.(*blocks)
-	w.files, _ = source.(*fileWork)
-	return w, nil
-}
-
-// Due is that of the source.
-func (w *Work) Due() int64 {
-	switch {
-	case w.blocks != nil:
-		return w.blocks.Due()
-	case w.files != nil:
-		return w.files.Due()
-	}
-	return w.Source.Due()
-}
-
-// Next is that of the source.
-func (w *Work) Next(a *Access) (due int64) {
-	switch {
-	case w.blocks != nil:
-		return w.blocks.Next(a)
-	case w.files != nil:
-		return w.files.Next(a)
-	}
-	return w.Source.Next(a)
-}
-
-// GoesOn makes of an operation that was answered well the one that comes next, where the
-// source can tell that without more ado. Where it is false, Completed and Next are to be asked.
-func (w *Work) GoesOn(a *Access) bool { return w.files != nil && w.files.goesOn(a) }
-
-// Completed is that of the source.
-func (w *Work) Completed(a *Access, now int64, err error) *Whole {
-	switch {
-	case w.blocks != nil:
-		return w.blocks.Completed(a, now, err)
-	case w.files != nil:
-		return w.files.Completed(a, now, err)
-	}
-	return w.Source.Completed(a, now, err)
-}
-
-// Source prepares the blocks of one worker.
-func (Pattern) Source(spec Spec, worker int) (Source, error) {
-	generator, err := NewGenerator(spec, worker)
-	if err != nil {
-		return nil, err
-	}
-	p := &blocks{Generator: generator, Schedule: NewSchedule(spec, worker), syncEvery: spec.SyncEvery}
-	if spec.Writes() {
-		p.content = NewContent(spec, worker)
-	}
-	if spec.Think > 0 {
-		p.think = int64(spec.Think.Duration())
-		p.ready, p.thinking = spec.Depth, make([]int64, spec.Depth)
-	}
-	return p, nil
-}
-
-// blocks issues blocks: at a set rate, or as fast as they complete, with a time
-// to think after each.
-type blocks struct {
-	*Generator
-	*Schedule // nil in a closed loop
-	content   *Content
-
-	syncEvery int // writes between two flushes
-	unsynced  int // writes completed since the last
-
-	think    int64   // nanoseconds
-	ready    int     // slots that have not worked yet
-	thinking []int64 // when slots that think are done with it, a ring in order
-	first    int     // of the ring
-	count    int     // in the ring
-}
-
-func (p *blocks) Due() int64 {
-	switch {
-	case p.Schedule != nil:
-		return p.Peek()
-	case p.think == 0 || p.ready > 0:
-		return 0
-	case p.count > 0:
-		return p.thinking[p.first]
-	}
-	return Never
-}
-
-func (p *blocks) Next(a *Access) int64 {
-	switch {
-	case p.Schedule != nil:
-		p.Advance()
-	case p.think == 0:
-	case p.ready > 0:
-		p.ready--
-	default:
-		p.first = (p.first + 1) % len(p.thinking)
-		p.count--
-	}
-	if p.syncEvery > 0 && p.unsynced >= p.syncEvery {
-		p.unsynced = 0
-		*a = Access{Class: measure.Flush}
-	} else {
-		p.Generator.Next(a)
-	}
-	return p.Due()
-}
-
-func (p *blocks) Fill(buffer []byte) { p.content.Fill(buffer) }
-
-func (p *blocks) Words(a Access) string {
-	if !a.Class.Moves() {
-		return a.Class.Verb()
-	}
-	return fmt.Sprintf("%s of %d bytes at offset %d", a.Class.Verb(), a.Length, a.Offset)
-}
-
-func (p *blocks) Over() bool { return false }
-
-func (p *blocks) Without(Access, error) bool { return false }
-
-func (p *blocks) Completed(a *Access, now int64, _ error) *Whole {
-	if a.Class == measure.Write {
-		p.unsynced++
-	}
-	if p.think > 0 {
-		p.thinking[(p.first+p.count)%len(p.thinking)] = now + p.think
-		p.count++
-	}
-	return nil
-}
+func NewSource(spec Spec, worker int) (Source, error) { return spec.body().Source(spec, worker) }

@@ -18,7 +18,7 @@ const mostTogether = 16
 
 // Parts are the loads of which it consists: itself, or those at once.
 func (s Spec) Parts() []Spec {
-	if s.Kind == TogetherKind {
+	if s.Several() {
 		return s.Together
 	}
 	return []Spec{s}
@@ -28,7 +28,7 @@ func (s Spec) Parts() []Spec {
 // are others.
 func (s Spec) OfFiles() (parts []Spec, blocks bool) {
 	for _, p := range s.Parts() {
-		if p.Kind == FilesKind && p.Files != nil {
+		if p.Traits().OnFiles {
 			parts = append(parts, p)
 		} else {
 			blocks = true
@@ -53,16 +53,18 @@ func (s *Spec) SetTogether() {
 	s.Kind, s.Pattern, s.Pace = TogetherKind, Default().Pattern, Default().Pace
 }
 
-// togetherBody is several loads at once as a Body. Each sorts what it does into groups of
-// its own: one, but for stores, which have four. Of files that is one for all classes.
-type togetherBody struct {
-	Pattern
-	parts []Spec
-}
+// togetherBody is several loads at once as a Body. Each sorts what it does into groups of its
+// own: those of its requests where it has some, and otherwise one for all that it does.
+type togetherBody struct{}
 
-func (b togetherBody) Classes() (issued []measure.Class) {
+func (togetherBody) Kind() Kind             { return TogetherKind }
+func (togetherBody) Complete(s *Spec)       { s.completeTogether() }
+func (togetherBody) Validate(s Spec) error  { return s.validateTogether() }
+func (togetherBody) Describe(s Spec) string { return s.describeTogether() }
+
+func (togetherBody) Classes(s Spec) (issued []measure.Class) {
 	are := map[measure.Class]bool{}
-	for _, p := range b.parts {
+	for _, p := range s.Together {
 		for _, c := range p.Classes() {
 			are[c] = true
 		}
@@ -75,46 +77,43 @@ func (b togetherBody) Classes() (issued []measure.Class) {
 	return issued
 }
 
-func (b togetherBody) Traits() Traits {
+func (togetherBody) Traits(Spec) Traits {
 	return Traits{OwnSizes: true, OwnDepth: true, Main: "throughput", Done: "throughput"}
 }
 
-func (b togetherBody) LargestBlock() (largest quantity.Bytes) {
-	for _, p := range b.parts {
-		largest = max(largest, p.LargestBlock())
+// Reach is how far into the volume the load goes, 0 for all of it, and whether it writes there;
+// of several at once that of those that work on blocks: files lie in a file system.
+func (s Spec) Reach() (size quantity.Bytes, writes bool) {
+	if !s.Several() {
+		return s.Pattern.Reach()
 	}
-	return largest
-}
-
-// Reach is that of those that work on blocks: files lie in a file system.
-func (b togetherBody) Reach() (size quantity.Bytes, writes bool) {
-	for _, p := range b.parts {
-		if p.Kind != FilesKind {
-			end, changes := p.Body().Reach()
+	for _, p := range s.Together {
+		if !p.Traits().OnFiles {
+			end, changes := p.Reach()
 			size, writes = max(size, end), writes || changes
 		}
 	}
 	return size, writes
 }
 
-func (b togetherBody) Groups() (names []string) {
-	for _, p := range b.parts {
-		if p.Kind != StoresKind {
+func (togetherBody) Groups(s Spec) (names []string) {
+	for _, p := range s.Together {
+		if !p.ownGroups() {
 			names = append(names, p.Name)
 			continue
 		}
-		for _, request := range storeGroups {
+		for _, request := range p.Groups() {
 			names = append(names, p.Name+": "+request)
 		}
 	}
 	return names
 }
 
-func (b togetherBody) Source(s Spec, worker int) (Source, error) {
+func (togetherBody) Source(s Spec, worker int) (Source, error) {
 	number, first, group := s.partOf(worker)
 	part := s.Together[number]
 	source, err := NewSource(part, worker-first)
-	return &together{source, group, part.Kind}, err
+	return &together{source, group, !part.ownGroups()}, err
 }
 
 // partOf finds the number of the load that a worker belongs to, the first of its workers, and
@@ -129,22 +128,29 @@ func (s Spec) partOf(worker int) (number, first, group int) {
 }
 
 func (s Spec) groupCount() int {
-	if s.Kind == StoresKind {
-		return len(storeGroups)
+	if s.ownGroups() {
+		return len(s.Groups())
 	}
 	return 1
+}
+
+// ownGroups reports whether a load among several keeps its groups apart: requests that are not
+// operations of the storage.
+func (s Spec) ownGroups() bool {
+	traits := s.Traits()
+	return !traits.Operations && !traits.OnFiles
 }
 
 // Of is what one worker does: the load itself, or the one of several that it belongs to, with
 // its number. Group is the number of the group that all its operations belong to; -1 where its
 // source says that of whole files, pieces and requests.
 func (s Spec) Of(worker int) (own Spec, number, group int) {
-	if s.Kind != TogetherKind {
+	if !s.Several() {
 		return s, 0, -1
 	}
 	number, _, group = s.partOf(worker)
 	own = s.Together[number]
-	if own.Kind != "" && own.Kind != BlockKind {
+	if !own.Traits().Plain {
 		group = -1
 	}
 	return own, number, group
@@ -154,13 +160,13 @@ func (s Spec) Of(worker int) (own Spec, number, group int) {
 type together struct {
 	Source
 	group int
-	kind  Kind
+	one   bool // all that it does is one group
 }
 
 func (t *together) Completed(a *Access, now int64, err error) *Whole {
 	whole := t.Source.Completed(a, now, err)
 	for w := whole; w != nil; w = w.More {
-		if t.kind == FeedsKind || t.kind == FilesKind { // all of them in one
+		if t.one {
 			w.Group = 0
 		}
 		w.Group += t.group
@@ -184,9 +190,9 @@ func (s *Spec) completeTogether() {
 		p.Ending, p.Cached = s.Ending, s.Cached
 		p.Ending.Steady, p.Ending.Margin = false, 0
 		p.Seed = s.Seed + uint64(i)*7919 // unrelated, and the same each time
-		ofFiles := p.Kind == FilesKind   // which have no region: a file system finds them a place
+		ofFiles := p.Traits().OnFiles    // which have no region: a file system finds them a place
 		if !placed && !ofFiles {
-			p.Offset = quantity.Bytes(alignUp(int64(end), Unit))
+			p.Offset = quantity.Bytes(AlignUp(int64(end), Unit))
 		}
 		p = p.Completed()
 		if parts[i] = p; !ofFiles {
@@ -210,35 +216,31 @@ func (s *Spec) completeTogether() {
 // validateTogether reports what cannot be of several loads at once.
 func (s Spec) validateTogether() error {
 	if len(s.Together) < 2 || len(s.Together) > mostTogether {
-		return invalid("together", "%d loads at once; from 2 to %d", len(s.Together), mostTogether)
+		return Invalid("together", "%d loads at once; from 2 to %d", len(s.Together), mostTogether)
 	}
 	if s.Amount > 0 || s.Passes > 0 {
-		return invalid("for", "loads at once go on for a time; leave amount and passes out")
+		return Invalid("for", "loads at once go on for a time; leave amount and passes out")
 	}
 	if s.For == 0 {
-		return invalid("for", "loads at once go on for a time; try for: 60s")
+		return Invalid("for", "loads at once go on for a time; try for: 60s")
 	}
 	names := map[string]bool{}
 	for _, p := range s.Completed().Together {
 		switch {
 		case p.Name == "":
-			return invalid("together", "each of several loads at once needs a name of its own")
+			return Invalid("together", "each of several loads at once needs a name of its own")
 		case names[p.Name]:
-			return invalid("together", "two of the loads at once are called %q", p.Name)
+			return Invalid("together", "two of the loads at once are called %q", p.Name)
 		case p.Kind == TogetherKind:
-			return invalid("together", "%q is several loads itself; name each of them beside the others", p.Name)
-		case p.FromFolder() != "":
-			return invalid("together", "%q puts the files of a folder, which a load alone does; describe the folder (heron files describe), and put files like them", p.Name)
-		case p.Kind == FilesKind && p.Files != nil && len(p.Files.Tasks) == 1 && p.Files.Does(Remove):
-			return invalid("together", "%q ends when all files are gone, and loads at once go on for a time; let it put files as well", p.Name)
+			return Invalid("together", "%q is several loads itself; name each of them beside the others", p.Name)
+		case p.Alone() != "":
+			return Invalid("together", "%q %s", p.Name, p.Alone())
 		case p.Span == 0:
-			return invalid("together", "%q does not say how large its region is (span)", p.Name)
-		case p.Stores != nil && p.Stores.Zone > 0:
-			return invalid("together", "%q has zones, which belong to one load alone", p.Name)
+			return Invalid("together", "%q does not say how large its region is (span)", p.Name)
 		}
 		names[p.Name] = true
 		if err := p.Validate(); err != nil {
-			return invalid("together", "%q: %s", p.Name, strings.TrimPrefix(err.Error(), ErrInvalid.Error()+": "))
+			return Invalid("together", "%q: %s", p.Name, strings.TrimPrefix(err.Error(), ErrInvalid.Error()+": "))
 		}
 	}
 	return nil

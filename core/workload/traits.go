@@ -38,6 +38,10 @@ type Traits struct {
 	// Handles is how many files each worker has open at a time.
 	Handles int
 
+	// Source is the folder whose files it reads while it puts them; "" for a load that makes what
+	// it writes.
+	Source string
+
 	// Streams is what it keeps to; nil for a load without deadlines.
 	Streams *Streaming
 }
@@ -52,7 +56,7 @@ type Streaming struct {
 }
 
 // Traits are those of the load.
-func (s Spec) Traits() Traits { return s.Body().Traits() }
+func (s Spec) Traits() Traits { return s.body().Traits(s) }
 
 // Several reports whether it is several loads at once, each of a kind of its own.
 func (s Spec) Several() bool { return s.Kind == TogetherKind }
@@ -75,7 +79,7 @@ func (s Spec) Footprint() quantity.Bytes {
 }
 
 // cutter is a body whose pieces are of other sizes than its block sizes.
-type cutter interface{ MeanPiece() quantity.Bytes }
+type cutter interface{ MeanPiece(Spec) quantity.Bytes }
 
 // MeanPiece is about the mean size of what it moves at a time, in bytes; 0 of a load that moves
 // no data.
@@ -83,8 +87,8 @@ func (s Spec) MeanPiece() quantity.Bytes {
 	if s.Traits().Still {
 		return 0
 	}
-	if b, does := s.Body().(cutter); does {
-		return b.MeanPiece()
+	if b, does := s.body().(cutter); does {
+		return b.MeanPiece(s)
 	}
 	return quantity.Bytes(math.Round(s.MeanBlock()))
 }
@@ -94,22 +98,45 @@ type keeper interface{ Keeps(Spec) quantity.Bytes }
 
 // Keeps is the memory in bytes that a load takes beside its buffers.
 func (s Spec) Keeps() quantity.Bytes {
-	if b, does := s.Body().(keeper); does {
+	if b, does := s.body().(keeper); does {
 		return b.Keeps(s)
 	}
 	return 0
 }
 
 // ender is a body that has done all there is to do at some time.
-type ender interface{ WholeFiles() int64 }
+type ender interface{ WholeFiles(Spec) int64 }
 
 // WholeFiles is how many whole files the load does until it ends; 0 where that is not known, or
 // it has no end of its own.
 func (s Spec) WholeFiles() int64 {
-	if b, does := s.Body().(ender); does {
-		return b.WholeFiles()
+	if b, does := s.body().(ender); does {
+		return b.WholeFiles(s)
 	}
 	return 0
+}
+
+// loner is a body that may have to be alone on its volume.
+type loner interface{ Alone(Spec) string }
+
+// Alone says why the load cannot be one of several at once, after its name; "" where it can.
+func (s Spec) Alone() string {
+	if b, does := s.body().(loner); does {
+		return b.Alone(s)
+	}
+	return ""
+}
+
+// sourced is a body that may put the files of a folder.
+type sourced interface{ OfSource(Spec) Spec }
+
+// OfSource is the load that reads alone, once, what s reads to put it; s itself where that
+// reads nothing.
+func (s Spec) OfSource() Spec {
+	if b, does := s.body().(sourced); does && s.Traits().Source != "" {
+		return b.OfSource(s)
+	}
+	return s
 }
 
 // PassGroup is a group that is one pass of several over the same things.
@@ -119,36 +146,36 @@ type PassGroup struct {
 }
 
 // passer is a body that tells passes apart: for each of its groups, in their order.
-type passer interface{ PassGroups() []PassGroup }
+type passer interface{ PassGroups(Spec) []PassGroup }
 
 // PassGroups are the groups of a load that tells its passes apart; none of any other.
 func (s Spec) PassGroups() []PassGroup {
-	if b, does := s.Body().(passer); does {
-		return b.PassGroups()
+	if b, does := s.body().(passer); does {
+		return b.PassGroups(s)
 	}
 	return nil
 }
 
 // summarizer is a body that adds what it alone knows to the figures of its groups.
-type summarizer interface{ Summarize(*measure.Summary) }
+type summarizer interface{ Summarize(Spec, *measure.Summary) }
 
 // Summarize adds to a summary, whose groups and times are there, what only this kind of load
 // can tell.
 func (s Spec) Summarize(sum *measure.Summary) {
-	if b, does := s.Body().(summarizer); does {
-		b.Summarize(sum)
+	if b, does := s.body().(summarizer); does {
+		b.Summarize(s, sum)
 	}
 }
 
 // speaker is a body that says more of an interval than which operations were done.
 type speaker interface {
-	InWords(measure.Interval) []string
+	InWords(Spec, measure.Interval) []string
 }
 
 // InWords says of an interval what this kind of load alone can tell, in a few words each.
 func (s Spec) InWords(i measure.Interval) []string {
-	if b, does := s.Body().(speaker); does {
-		return b.InWords(i)
+	if b, does := s.body().(speaker); does {
+		return b.InWords(s, i)
 	}
 	return nil
 }

@@ -1,56 +1,24 @@
 package workload
 
 import (
-	"cmp"
-
 	"patientheron/core/mistake"
 	"patientheron/core/quantity"
 )
 
-func invalid(field, format string, args ...any) error {
+func Invalid(field, format string, args ...any) error {
 	return mistake.In(ErrInvalid, field, format, args...)
 }
 
 // Validate reports the first thing about s that cannot be, as a *mistake.Error.
 // It does not know the volume: alignment and free space are checked there.
 func (s Spec) Validate() error {
-	if len(s.Together) > 0 && s.Kind != TogetherKind || s.Feeds != nil && s.Kind != FeedsKind || s.Stores != nil && s.Kind != StoresKind || s.Files != nil && (s.Kind == FeedsKind || s.Kind == StoresKind) {
-		return invalid("kind", "the load is of %s, and another kind is described beside it; keep one", cmp.Or(s.Kind, BlockKind))
+	if err := s.checkKind(); err != nil {
+		return err
 	}
-	switch s.Kind {
-	case "", BlockKind:
-		if s.Files != nil {
-			return invalid("kind", "files are given, and the load is of blocks; the kind of a load of files is files")
-		}
-		if s.Passes != 0 {
-			return invalid("passes", "a load of blocks has no files to go through; use amount")
-		}
-	case FilesKind:
-		if err := s.validateFiles(); err != nil {
-			return err
-		}
-		s = s.Completed()
-	case StoresKind:
-		if err := s.validateStores(); err != nil {
-			return err
-		}
-		s = s.Completed()
-	case TogetherKind:
-		if err := s.validateTogether(); err != nil {
-			return err
-		}
-		s = s.Completed()
-	case FeedsKind:
-		if err := s.validateFeeds(); err != nil {
-			return err
-		}
-		if s.Passes != 0 {
-			return invalid("passes", "a load of feeds has no files to go through; leave it out")
-		}
-		s = s.Completed()
-	default:
-		return invalid("kind", "%q; there are block, files, feeds, stores and together", s.Kind)
+	if err := s.body().Validate(s); err != nil {
+		return err
 	}
+	s = s.Completed()
 	for _, check := range []func() error{s.validateBlocks, s.validateOrder, s.validateLimits, s.validatePace} {
 		if err := check(); err != nil {
 			return err
@@ -64,39 +32,39 @@ const mostTrims = 0.9
 
 func (s Spec) validateBlocks() error {
 	if len(s.Blocks) == 0 {
-		return invalid("block", "no block size is given; try 4KiB")
+		return Invalid("block", "no block size is given; try 4KiB")
 	}
 	if len(s.Blocks) > 32 {
-		return invalid("block", "%d sizes in one mix; at most 32", len(s.Blocks))
+		return Invalid("block", "%d sizes in one mix; at most 32", len(s.Blocks))
 	}
 	for _, b := range s.Blocks {
 		if b.Size < 1 || b.Size > 64*quantity.MiB {
-			return invalid("block", "%s; a block is from 1 byte to 64 MiB", b.Size)
+			return Invalid("block", "%s; a block is from 1 byte to 64 MiB", b.Size)
 		}
 		if !(b.Weight > 0) || b.Weight > 1e9 {
-			return invalid("block", "weight %g of %s; a weight is above 0 and at most 1e9", b.Weight, b.Size)
+			return Invalid("block", "weight %g of %s; a weight is above 0 and at most 1e9", b.Weight, b.Size)
 		}
 	}
 	if !(s.Reads >= 0 && s.Reads <= 1) {
-		return invalid("reads", "%g; a share is from 0%% to 100%%", float64(s.Reads))
+		return Invalid("reads", "%g; a share is from 0%% to 100%%", float64(s.Reads))
 	}
 	if !(s.Trims >= 0 && s.Trims <= mostTrims) {
-		return invalid("trims", "%g; a share from 0%% to 90%%, since trims alone move nothing that could be measured", float64(s.Trims))
+		return Invalid("trims", "%g; a share from 0%% to 90%%, since trims alone move nothing that could be measured", float64(s.Trims))
 	}
 	for field, share := range map[string]quantity.Share{"zeroes": s.Zeroes, "copies": s.Copies, "swaps": s.Swaps} {
 		if !(share >= 0 && share <= 1) {
-			return invalid(field, "%g; a share is from 0%% to 100%%", float64(share))
+			return Invalid(field, "%g; a share is from 0%% to 100%%", float64(share))
 		}
 	}
 	if all := s.Trims + s.ByStorage(); all > 1 {
-		return invalid("copies", "trims, zeroes, copies and swaps are %s of the operations together; at most 100%%", all)
+		return Invalid("copies", "trims, zeroes, copies and swaps are %s of the operations together; at most 100%%", all)
 	}
 	if least := 4 * max(s.LargestBlock(), s.Align); s.Copies > 0 && s.Span > 0 && s.Span < least {
-		return invalid("copies", "a span of %s has not always room beside a block for what is copied to it; use at least %s", s.Span, least)
+		return Invalid("copies", "a span of %s has not always room beside a block for what is copied to it; use at least %s", s.Span, least)
 	}
 	for field, share := range map[string]quantity.Share{"compressible": s.Compressible, "duplicate": s.Duplicate} {
 		if !(share >= 0 && share <= 1) {
-			return invalid(field, "%g; a share is from 0%% to 100%%", float64(share))
+			return Invalid(field, "%g; a share is from 0%% to 100%%", float64(share))
 		}
 	}
 	return nil
@@ -107,115 +75,115 @@ func (s Spec) validateOrder() error {
 	case Random, Sequential, Descending:
 	case Strided:
 		if s.Stride < s.LargestBlock() {
-			return invalid("stride", "%s is shorter than the block of %s; use a longer stride, or order sequential", s.Stride, s.LargestBlock())
+			return Invalid("stride", "%s is shorter than the block of %s; use a longer stride, or order sequential", s.Stride, s.LargestBlock())
 		}
 	case Skewed:
 		hot := s.HotAccesses > 0 || s.HotSpan > 0
 		switch {
 		case s.Skew > 0 && hot:
-			return invalid("skew", "both a Zipf exponent and a hot region are given; keep one")
+			return Invalid("skew", "both a Zipf exponent and a hot region are given; keep one")
 		case s.Skew > 0 && s.Skew > 5:
-			return invalid("skew", "%g; the exponent is above 0 and at most 5", s.Skew)
+			return Invalid("skew", "%g; the exponent is above 0 and at most 5", s.Skew)
 		case s.Skew > 0:
 		case !hot:
-			return invalid("skew", "a skewed order needs a Zipf exponent (skew 0.99) or a hot region (hot 80%%/20%%)")
+			return Invalid("skew", "a skewed order needs a Zipf exponent (skew 0.99) or a hot region (hot 80%%/20%%)")
 		case !(s.HotAccesses > 0 && s.HotAccesses < 1 && s.HotSpan > 0 && s.HotSpan < 1):
-			return invalid("hot", "%s of accesses to %s of the span; both are above 0%% and below 100%%", s.HotAccesses, s.HotSpan)
+			return Invalid("hot", "%s of accesses to %s of the span; both are above 0%% and below 100%%", s.HotAccesses, s.HotSpan)
 		}
 	default:
-		return invalid("order", "%q; one of random, skewed, sequential, strided, descending", s.Order)
+		return Invalid("order", "%q; one of random, skewed, sequential, strided, descending", s.Order)
 	}
 	if s.Order != Skewed && (s.Skew != 0 || s.HotAccesses != 0 || s.HotSpan != 0) {
-		return invalid("skew", "is set but the order is %s; use order skewed", s.Order)
+		return Invalid("skew", "is set but the order is %s; use order skewed", s.Order)
 	}
 	if s.Order != Strided && s.Stride != 0 {
-		return invalid("stride", "is set but the order is %s; use order strided", s.Order)
+		return Invalid("stride", "is set but the order is %s; use order strided", s.Order)
 	}
 	if s.Streams < 0 || s.Streams > 4096 {
-		return invalid("streams", "%d; from 1 to 4096", s.Streams)
+		return Invalid("streams", "%d; from 1 to 4096", s.Streams)
 	}
 	if s.Streams > 1 && s.Order != Sequential && s.Order != Descending {
-		return invalid("streams", "%d streams need order sequential or descending, not %s", s.Streams, s.Order)
+		return Invalid("streams", "%d streams need order sequential or descending, not %s", s.Streams, s.Order)
 	}
 	return nil
 }
 
 func (s Spec) validateLimits() error {
 	if s.Depth < 1 || s.Depth > 4096 {
-		return invalid("depth", "%d; each worker keeps from 1 to 4096 operations in flight", s.Depth)
+		return Invalid("depth", "%d; each worker keeps from 1 to 4096 operations in flight", s.Depth)
 	}
 	if s.Workers < 1 || s.Workers > 1024 {
-		return invalid("workers", "%d; from 1 to 1024", s.Workers)
+		return Invalid("workers", "%d; from 1 to 1024", s.Workers)
 	}
 	if buffers := int64(s.Workers) * int64(s.Depth) * int64(s.LargestBlock()); buffers > 16<<30 && s.Kind != TogetherKind { // each of which has its own
-		return invalid("depth", "%d workers × depth %d × %s would need %s of buffers; keep it within 16 GiB",
+		return Invalid("depth", "%d workers × depth %d × %s would need %s of buffers; keep it within 16 GiB",
 			s.Workers, s.Depth, s.LargestBlock(), quantity.Bytes(buffers))
 	}
 	if s.Span < 0 || s.Offset < 0 || s.Align < 0 || s.Amount < 0 || s.Stride < 0 {
-		return invalid("span", "sizes cannot be negative")
+		return Invalid("span", "sizes cannot be negative")
 	}
 	if s.Offset+s.Span < 0 {
-		return invalid("span", "offset and span together exceed 8 EiB")
+		return Invalid("span", "offset and span together exceed 8 EiB")
 	}
 	if s.Span > 0 && s.Span < s.LargestBlock() {
-		return invalid("span", "%s is smaller than one block of %s; use a larger span", s.Span, s.LargestBlock())
+		return Invalid("span", "%s is smaller than one block of %s; use a larger span", s.Span, s.LargestBlock())
 	}
 	if s.Align > 0 && s.Span > 0 && s.Align > s.Span {
-		return invalid("align", "%s is more than the span of %s", s.Align, s.Span)
+		return Invalid("align", "%s is more than the span of %s", s.Align, s.Span)
 	}
 	if !(s.For >= 0 && s.For <= 30*86400) {
-		return invalid("for", "%g s; at most 30 days", float64(s.For))
+		return Invalid("for", "%g s; at most 30 days", float64(s.For))
 	}
 	if s.Passes < 0 || s.Passes > 1e6 {
-		return invalid("passes", "%d; up to a million", s.Passes)
+		return Invalid("passes", "%d; up to a million", s.Passes)
 	}
 	if s.Passes > 0 && s.WarmUp > 0 {
-		return invalid("warmUp", "a load that goes through its files so many times begins with the first; leave the warm-up out")
+		return Invalid("warmUp", "a load that goes through its files so many times begins with the first; leave the warm-up out")
 	}
 	if s.For == 0 && s.Amount == 0 && s.Passes == 0 {
-		return invalid("for", "neither a time nor an amount ends this measurement; try --for 60s")
+		return Invalid("for", "neither a time nor an amount ends this measurement; try --for 60s")
 	}
 	if s.Patient() && s.For == 0 {
-		return invalid("for", "waiting until enough is known needs a time after which to give up; try --for 10min")
+		return Invalid("for", "waiting until enough is known needs a time after which to give up; try --for 10min")
 	}
 	if !(s.Margin >= 0 && s.Margin < 1) || s.Margin > 0 && s.Margin < 0.0001 {
-		return invalid("margin", "%g; from 0.01%% to below 100%%", float64(s.Margin))
+		return Invalid("margin", "%g; from 0.01%% to below 100%%", float64(s.Margin))
 	}
 	if !(s.WarmUp >= 0 && s.WarmUp <= 86400) {
-		return invalid("warmUp", "%g s; at most one day", float64(s.WarmUp))
+		return Invalid("warmUp", "%g s; at most one day", float64(s.WarmUp))
 	}
 	if s.Interval != 0 && !(s.Interval >= 0.1 && s.Interval <= 10) {
-		return invalid("interval", "%g s; from 100ms to 10s", float64(s.Interval))
+		return Invalid("interval", "%g s; from 100ms to 10s", float64(s.Interval))
 	}
 	if s.OnError != "" && s.OnError != End && s.OnError != Continue {
-		return invalid("onError", "%q; end or continue", s.OnError)
+		return Invalid("onError", "%q; end or continue", s.OnError)
 	}
 	if s.SyncEvery < 0 {
-		return invalid("syncEvery", "%d; a number of writes, or 0 for never", s.SyncEvery)
+		return Invalid("syncEvery", "%d; a number of writes, or 0 for never", s.SyncEvery)
 	}
 	if s.Seed > 1<<53-1 {
-		return invalid("seed", "%d; at most 9007199254740991, so that every JSON reader keeps it exact", s.Seed)
+		return Invalid("seed", "%d; at most 9007199254740991, so that every JSON reader keeps it exact", s.Seed)
 	}
 	return nil
 }
 
 func (s Spec) validatePace() error {
 	if !(s.Think >= 0 && s.Think <= 86400) || !(s.Rate >= 0 && s.Rate <= 1e9) || !(s.ByteRate >= 0 && s.ByteRate <= 1e15) {
-		return invalid("rate", "think time, rate and throughput are zero or positive; at most a day, 1e9/s and 1 PB/s")
+		return Invalid("rate", "think time, rate and throughput are zero or positive; at most a day, 1e9/s and 1 PB/s")
 	}
 	if s.Rate > 0 && s.ByteRate > 0 {
-		return invalid("rate", "both operations and bytes per second are set; keep one")
+		return Invalid("rate", "both operations and bytes per second are set; keep one")
 	}
 	if s.Open() && s.Think > 0 {
-		return invalid("think", "think time belongs to a closed loop; leave it out when a rate is set")
+		return Invalid("think", "think time belongs to a closed loop; leave it out when a rate is set")
 	}
 	switch s.Arrivals {
 	case "", Constant, Poisson:
 	default:
-		return invalid("arrivals", "%q; constant or poisson", s.Arrivals)
+		return Invalid("arrivals", "%q; constant or poisson", s.Arrivals)
 	}
 	if s.Arrivals != "" && !s.Open() {
-		return invalid("arrivals", "is set without a rate")
+		return Invalid("arrivals", "is set without a rate")
 	}
 	return nil
 }

@@ -14,7 +14,6 @@ package workload
 
 import (
 	"errors"
-	"fmt"
 
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
@@ -66,67 +65,26 @@ type BlockShare struct {
 // Default. In JSON the parts stand side by side.
 type Spec struct {
 	Name string `json:"name,omitempty" yaml:"name,omitempty" doc:"What this workload is called" maxLength:"80"`
-	Kind Kind   `json:"kind,omitempty" yaml:"kind,omitempty" doc:"What kind of load it is; absent for block" enum:"block,files,feeds,stores,together"`
+	Kind Kind   `json:"kind,omitempty" yaml:"kind,omitempty" doc:"What kind of load it is; absent for block"`
 
-	Pattern         // the body of a block load; of other loads what it comes to as blocks
-	Files   *Files  `json:"files,omitempty" doc:"The body of a load of files; what stands beside it of blocks is then worked out of it"`
-	Feeds   *Feeds  `json:"feeds,omitempty" doc:"The body of a load of feeds; blocks, order, streams and rates beside it are then worked out of it"`
-	Stores  *Stores `json:"stores,omitempty" doc:"The body of a load of key-value stores; blocks and order beside it are then worked out of it"`
+	Pattern      // the body of a block load; of other loads what it comes to as blocks
+	Body    Body `json:"-"` // of the kind; nil for block. In JSON it stands under the name of its kind
 
 	Together []Spec `json:"together,omitempty" maxItems:"16" doc:"Of several loads at once: each with its name, workers and region; the time is that of all, and what stands beside them of blocks, depth and workers is then worked out of them"`
 
 	Pace
 	Ending
 
+	others []Kind // whose bodies were given besides; a load can have one alone
+
 	Seed uint64 `json:"seed,omitempty" yaml:"seed,omitempty" doc:"The same seed issues the same operations; repeats have others, which are unrelated" maximum:"9007199254740991"`
 }
 
-// Kind is a kind of load.
-type Kind string
-
-// BlockKind is the kind that issues blocks of bytes at places of a span.
-const BlockKind Kind = "block"
-
-// Body is what a kind of load is about. What of a volume is prepared for it and
-// destroyed by it comes from here.
-type Body interface {
-	// Classes are the classes of operation that it issues.
-	Classes() []measure.Class
-	// LargestBlock is the size of its largest operation, for which buffers are made.
-	LargestBlock() quantity.Bytes
-	// Reach is how far into the volume it goes, 0 for all of it, and whether it
-	// writes there.
-	Reach() (size quantity.Bytes, writes bool)
-	// Groups name what it sorts whole files into; none of a load without files.
-	Groups() []string
-	// Traits are what others have to know of it.
-	Traits() Traits
-	// Source prepares the work of one worker of a load that has this body.
-	Source(s Spec, worker int) (Source, error)
-}
-
-// Body is the body of the load's kind.
-func (s Spec) Body() Body {
-	if s.Kind == FilesKind && s.Files != nil {
-		return filesBody{s.Files, s.Pattern, s.Passes, s.Depth}
-	}
-	if s.Kind == FeedsKind && s.Feeds != nil {
-		return feedsBody{s.Pattern, s}
-	}
-	if s.Kind == StoresKind && s.Stores != nil {
-		return storesBody{s.Pattern, s.Stores}
-	}
-	if s.Kind == TogetherKind {
-		return togetherBody{s.Pattern, s.Together}
-	}
-	return s.Pattern
-}
-
 // Classes are the classes of operation that the load issues.
-func (s Spec) Classes() []measure.Class { return s.Body().Classes() }
+func (s Spec) Classes() []measure.Class { return s.body().Classes(s) }
 
-// Groups name what the load sorts whole files into.
-func (s Spec) Groups() []string { return s.Body().Groups() }
+// Groups name what the load counts by itself.
+func (s Spec) Groups() []string { return s.body().Groups(s) }
 
 // Pattern is the body of a block load: which blocks, where, in which order, with
 // which content.
@@ -185,7 +143,7 @@ type Ending struct {
 	OnError  OnError          `json:"onError,omitempty" yaml:"onError,omitempty" doc:"What to do when an operation fails" enum:"end,continue"`
 }
 
-// Default is a modest mixed random load that is valid on any volume.
+// Default is a modest Mixed random load that is valid on any volume.
 func Default() Spec {
 	return Spec{
 		Pattern: Pattern{Blocks: Block(4 * quantity.KiB), Reads: 1, Order: Random, Span: quantity.GiB},
@@ -200,19 +158,13 @@ func Block(size quantity.Bytes) []BlockShare { return []BlockShare{{Size: size, 
 
 // Completed returns s with zero values that mean a default replaced by it.
 func (s Spec) Completed() Spec {
-	if s.Kind == FilesKind && s.Files != nil {
-		s.Pattern = s.Files.pattern(s.Cached)
-	}
-	if s.Kind == FeedsKind && s.Feeds != nil && s.Feeds.Count > 0 {
-		s.completeFeeds()
-	}
-	if s.Kind == StoresKind && s.Stores != nil && s.Stores.Count > 0 {
-		s.completeStores()
+	if !s.Several() {
+		s.body().Complete(&s)
 	}
 	if s.Seed == 0 {
 		s.Seed = 1
 	}
-	if s.Kind == TogetherKind {
+	if s.Several() {
 		s.completeTogether()
 	}
 	if s.Interval == 0 {
@@ -285,14 +237,6 @@ func (s Pattern) Reach() (size quantity.Bytes, writes bool) {
 	return s.Offset + s.Span, s.Writes()
 }
 
-// Traits are those of blocks: each operation stands for itself.
-func (s Pattern) Traits() Traits {
-	return Traits{Plain: true, Operations: true, Main: "throughput", Done: "iops"}
-}
-
-// Groups are none: blocks belong to no file.
-func (s Pattern) Groups() []string { return nil }
-
 // Patient reports whether the measurement lasts until enough is known rather
 // than for a time.
 func (s Ending) Patient() bool { return s.Steady || s.Margin > 0 }
@@ -304,11 +248,11 @@ func (s Pattern) Writes() bool { return s.Reads < 1 || s.Trims > 0 || s.ByStorag
 // copies, or compares before it writes.
 func (s Pattern) ByStorage() quantity.Share { return s.Zeroes + s.Copies + s.Swaps }
 
-// byHost is the share of operations that read or write.
-func (s Pattern) byHost() quantity.Share { return 1 - s.Trims - s.ByStorage() }
+// ByHost is the share of operations that read or write.
+func (s Pattern) ByHost() quantity.Share { return 1 - s.Trims - s.ByStorage() }
 
 // Written is the share of operations that write, whoever carries them out.
-func (s Pattern) Written() quantity.Share { return s.byHost()*(1-s.Reads) + s.ByStorage() }
+func (s Pattern) Written() quantity.Share { return s.ByHost()*(1-s.Reads) + s.ByStorage() }
 
 // Classes are the classes of operation that the workload issues.
 func (s Pattern) Classes() (issued []measure.Class) {
@@ -316,7 +260,7 @@ func (s Pattern) Classes() (issued []measure.Class) {
 		class measure.Class
 		is    bool
 	}{
-		{measure.Read, s.Reads > 0 && s.byHost() > 0}, {measure.Write, s.Reads < 1 && s.byHost() > 0}, {measure.Flush, s.SyncEvery > 0 && s.Reads < 1 && s.byHost() > 0},
+		{measure.Read, s.Reads > 0 && s.ByHost() > 0}, {measure.Write, s.Reads < 1 && s.ByHost() > 0}, {measure.Flush, s.SyncEvery > 0 && s.Reads < 1 && s.ByHost() > 0},
 		{measure.Trim, s.Trims > 0}, {measure.Zero, s.Zeroes > 0}, {measure.Copy, s.Copies > 0}, {measure.Swap, s.Swaps > 0},
 	} {
 		if c.is {
@@ -328,64 +272,4 @@ func (s Pattern) Classes() (issued []measure.Class) {
 
 // Describe says in a few words what the workload does, such as
 // "4 KiB, 70 % reads, random, 4 workers × depth 32, span 10 GiB".
-func (s Spec) Describe() string {
-	if s.Kind == FilesKind && s.Files != nil {
-		return s.describeFiles()
-	}
-	if s.Kind == StoresKind && s.Stores != nil {
-		return s.describeStores()
-	}
-	if s.Kind == FeedsKind && s.Feeds != nil {
-		return s.describeFeeds()
-	}
-	if s.Kind == TogetherKind {
-		return s.describeTogether()
-	}
-	block := s.Blocks[0].Size.String()
-	if len(s.Blocks) > 1 {
-		block = fmt.Sprintf("%d block sizes to %s", len(s.Blocks), s.LargestBlock())
-	}
-	direction := s.Reads.String() + " reads"
-	switch s.Reads {
-	case 1:
-		direction = "reads"
-	case 0:
-		direction = "writes"
-	}
-	if s.byHost() <= 0 {
-		direction = ""
-	}
-	for _, of := range []struct {
-		share quantity.Share
-		what  string
-	}{{s.Trims, "trims"}, {s.Zeroes, "zeroes"}, {s.Copies, "copies"}, {s.Swaps, "swaps"}} {
-		switch {
-		case of.share <= 0:
-		case direction == "" && of.share >= 1:
-			direction = of.what
-		case direction == "":
-			direction = of.share.String() + " " + of.what
-		default:
-			direction += ", " + of.share.String() + " " + of.what
-		}
-	}
-	order := string(s.Order)
-	if s.Streams > 1 {
-		order += fmt.Sprintf(" in %d streams", s.Streams)
-	}
-	workers := "1 worker"
-	if s.Workers > 1 {
-		workers = fmt.Sprintf("%d workers", s.Workers)
-	}
-	text := fmt.Sprintf("%s, %s, %s, %s × depth %d", block, direction, order, workers, s.Depth)
-	if s.Span > 0 {
-		text += ", span " + s.Span.String()
-	}
-	if s.Open() {
-		text += ", at " + s.Arriving().String()
-	}
-	if s.Cached {
-		text += ", cached"
-	}
-	return text
-}
+func (s Spec) Describe() string { return s.body().Describe(s) }

@@ -6,24 +6,24 @@ import (
 	"math/rand/v2"
 )
 
-// zipf draws ranks 0 to count-1 with probability proportional to
+// Zipf draws ranks 0 to count-1 with probability proportional to
 // 1/(rank+1)^exponent, for any exponent above zero, in constant time and
 // memory, by rejection-inversion (Hörmann and Derflinger, Rejection-inversion
 // to generate variates from monotone discrete distributions, 1996).
-type zipf struct {
+type Zipf struct {
 	exponent    float64
-	count       uint64
+	Count       uint64
 	first, last float64 // integral of the hat at 1.5 less one, and at count + 0.5
 	shortcut    float64
 	step        uint64 // of scatter
 }
 
-func newZipf(exponent float64, count uint64) *zipf {
-	z := &zipf{exponent: exponent, count: count}
+func NewZipf(exponent float64, count uint64) *Zipf {
+	z := &Zipf{exponent: exponent, Count: count}
 	z.first = z.integral(1.5) - 1
 	z.last = z.integral(float64(count) + 0.5)
 	z.shortcut = 2 - z.inverse(z.integral(2.5)-z.density(2))
-	// A step near the golden section of the count and coprime to it visits
+	// A step near the Golden section of the count and coprime to it visits
 	// every place once and puts neighbouring ranks far apart.
 	z.step = uint64(float64(count)*0.6180339887498949) | 1
 	for gcd(z.step, count) != 1 {
@@ -32,37 +32,37 @@ func newZipf(exponent float64, count uint64) *zipf {
 	return z
 }
 
-func (z *zipf) density(x float64) float64 { return math.Exp(-z.exponent * math.Log(x)) }
+func (z *Zipf) density(x float64) float64 { return math.Exp(-z.exponent * math.Log(x)) }
 
 // integral is the integral of the density from 1 to x, written so that it
 // stays exact as the exponent passes 1.
-func (z *zipf) integral(x float64) float64 {
+func (z *Zipf) integral(x float64) float64 {
 	logX := math.Log(x)
 	return expm1OverX((1-z.exponent)*logX) * logX
 }
 
-func (z *zipf) inverse(x float64) float64 {
+func (z *Zipf) inverse(x float64) float64 {
 	t := max(x*(1-z.exponent), -1)
 	return math.Exp(log1pOverX(t) * x)
 }
 
-func (z *zipf) rank(random *rand.PCG) uint64 {
+func (z *Zipf) Rank(random *rand.PCG) uint64 {
 	for {
 		uniform := float64(random.Uint64()>>11) / (1 << 53)
 		u := z.last + uniform*(z.first-z.last)
 		x := z.inverse(u)
-		k := min(max(math.Floor(x+0.5), 1), float64(z.count))
+		k := min(max(math.Floor(x+0.5), 1), float64(z.Count))
 		if k-x <= z.shortcut || u >= z.integral(k+0.5)-z.density(k) {
 			return uint64(k) - 1
 		}
 	}
 }
 
-// scatter maps ranks one to one onto places, so that what is hot is spread
+// Scatter maps ranks one to one onto places, so that what is hot is spread
 // over the span as it is on real volumes.
-func (z *zipf) scatter(rank uint64) uint64 {
+func (z *Zipf) Scatter(rank uint64) uint64 {
 	high, low := bits.Mul64(rank, z.step)
-	_, place := bits.Div64(high%z.count, low, z.count)
+	_, place := bits.Div64(high%z.Count, low, z.Count)
 	return place
 }
 

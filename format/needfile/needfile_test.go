@@ -7,6 +7,7 @@ import (
 
 	"patientheron/core/need"
 	"patientheron/core/setup"
+	"patientheron/core/workload/streams"
 )
 
 const sheet = `name: A day at the station
@@ -41,7 +42,7 @@ func TestRead(t *testing.T) {
 	if len(ledger.Bounds) != 2 || ledger.Bounds[0] != (need.Bound{Figure: "p99", Most: true, Value: 0.02}) || ledger.Bounds[1] != (need.Bound{Figure: "iops", Value: 40, Each: true}) || ledger.Bounds[1].Of(ledger.Users) != 2000 {
 		t.Errorf("%+v", ledger)
 	}
-	if films.Load == nil || films.Load.Feeds.Count != 4 || films.Bounds[0] != (need.Bound{Figure: "late", Most: true}) {
+	if films.Load == nil || streams.Of(*films.Load).Count != 4 || films.Bounds[0] != (need.Bound{Figure: "late", Most: true}) {
 		t.Errorf("%+v", films)
 	}
 }

@@ -25,6 +25,7 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	"patientheron/core/workload/files"
 	"patientheron/format/arrayfile"
 	"patientheron/format/filesetfile"
 	"patientheron/format/strictyaml"
@@ -108,8 +109,8 @@ func read(text []byte) (p plan.Plan, where []places, err error) {
 
 // share gives a load of files that names none those of the plan, if it has any.
 func share(load *workload.Spec, shared *fileset.Set) {
-	if shared != nil && load.Files != nil && load.Files.From == "" && len(load.Files.Set.Classes) == 0 {
-		load.SetFiles(*shared)
+	if own := files.Of(*load); shared != nil && own != nil && own.From == "" && len(own.Set.Classes) == 0 {
+		files.Use(load, *shared)
 	}
 }
 
@@ -122,7 +123,7 @@ func readSet(n ast.Node) (fileset.Set, error) {
 	if err != nil {
 		return fileset.Set{}, err
 	}
-	set, err := workload.ParseFileSet(text)
+	set, err := files.ParseSet(text)
 	if err != nil {
 		return set, strictyaml.Fail(n, err, "%s", err)
 	}
@@ -208,7 +209,7 @@ func readLoad(n ast.Node, load *workload.Spec, where map[string]ast.Node) error 
 			where[field.Name] = n
 			if field.Name == "files" {
 				set, err := readSet(n)
-				load.SetFiles(set)
+				files.Use(load, set)
 				return err
 			}
 			text, err := strictyaml.Scalar(n)

@@ -10,6 +10,7 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	"patientheron/core/workload/files"
 	"patientheron/format/strictyaml"
 )
 
@@ -59,7 +60,7 @@ func TestReadGivesEveryValue(t *testing.T) {
 func TestFilesOfAFolderInARace(t *testing.T) {
 	const text = "beside: race\nstages:\n  - load: {from: /srv/films, task: put, passes: 1}\n"
 	p, err := Read([]byte(text))
-	if err != nil || p.Beside != plan.Race || p.Stages[0].Load.FromFolder() != "/srv/films" {
+	if err != nil || p.Beside != plan.Race || files.FromFolder(p.Stages[0].Load) != "/srv/films" {
 		t.Fatalf("%+v (%v)", p, err)
 	}
 	again, err := Read([]byte(Write(p)))
@@ -247,7 +248,7 @@ stages:
 		t.Fatal(err)
 	}
 	load := p.Stages[0].Load
-	if load.Kind != workload.TogetherKind || len(load.Together) != 5 || len(load.Together[4].Files.Set.Classes) != 2 || load.Together[1].Workers != 2 || load.For != 5 {
+	if load.Kind != workload.TogetherKind || len(load.Together) != 5 || len(files.Of(load.Together[4]).Set.Classes) != 2 || load.Together[1].Workers != 2 || load.For != 5 {
 		t.Errorf("%+v", load)
 	}
 	for _, one := range []plan.Plan{p, {Name: p.Name, Stages: []plan.Stage{{Name: "afternoon", Load: load.Completed(), Repeats: 3}}}} {

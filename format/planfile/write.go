@@ -10,6 +10,7 @@ import (
 	"patientheron/core/fileset"
 	"patientheron/core/plan"
 	"patientheron/core/workload"
+	"patientheron/core/workload/files"
 	"patientheron/format/filesetfile"
 )
 
@@ -42,10 +43,10 @@ func sharedSet(p plan.Plan) *fileset.Set {
 	for _, s := range p.Stages {
 		for _, load := range s.Load.Parts() {
 			switch {
-			case load.Files == nil || load.Files.From != "": // which has its own
+			case files.Of(load) == nil || files.Of(load).From != "": // which has its own
 			case first == nil:
-				first = &load.Files.Set
-			case reflect.DeepEqual(*first, load.Files.Set):
+				first = &files.Of(load).Set
+			case reflect.DeepEqual(*first, files.Of(load).Set):
 				return first
 			}
 		}
@@ -55,12 +56,12 @@ func sharedSet(p plan.Plan) *fileset.Set {
 
 // ownSet reports whether a load has a file set that is to be written with it.
 func ownSet(load workload.Spec, shared *fileset.Set) bool {
-	return load.Files != nil && load.Files.From == "" && (shared == nil || !reflect.DeepEqual(*shared, load.Files.Set))
+	return files.Of(load) != nil && files.Of(load).From == "" && (shared == nil || !reflect.DeepEqual(*shared, files.Of(load).Set))
 }
 
 // writeSet writes a file set under a key, each line after an indent.
 func writeSet(b *strings.Builder, indent string, set fileset.Set) {
-	if text := workload.FormatFileSet(set); text != "" {
+	if text := files.FormatSet(set); text != "" {
 		fmt.Fprintf(b, "%sfiles: %s\n", indent, quoted(text))
 		return
 	}
@@ -101,7 +102,7 @@ func writeStage(b *strings.Builder, s plan.Stage, shared *fileset.Set) {
 		}
 	}
 	if own {
-		writeSet(b, "      ", s.Load.Files.Set)
+		writeSet(b, "      ", files.Of(s.Load).Set)
 	}
 	if len(s.Load.Together) > 0 {
 		line("  together:")
@@ -117,7 +118,7 @@ func writeStage(b *strings.Builder, s plan.Stage, shared *fileset.Set) {
 				}
 				line("    %s %s", mark, field)
 			}
-			writeSet(b, "          ", part.Files.Set)
+			writeSet(b, "          ", files.Of(part).Set)
 		}
 	}
 	if len(s.Sweep) > 0 {

@@ -13,6 +13,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"reflect"
 	"runtime/debug"
 	"time"
 
@@ -136,8 +137,29 @@ func (s *Service) register(router *gin.Engine) huma.API {
 	s.registerResults(api)
 	s.registerLooks(api)
 	s.registerComparisons(api)
+	describeLoads(api.OpenAPI().Components.Schemas)
 	refuseNull(api.OpenAPI().Components.Schemas.Map())
 	return api
+}
+
+// describeLoads tells the contract of the kinds of load: each has a name, and most a body under
+// that name.
+func describeLoads(schemas huma.Registry) {
+	load := schemas.Map()["Spec"]
+	kinds := load.Properties["kind"]
+	kinds.Enum = nil
+	for _, kind := range workload.Kinds() {
+		kinds.Enum = append(kinds.Enum, string(kind))
+		r := workload.Registered(kind)
+		if r.Words == "" {
+			continue
+		}
+		body := schemas.Schema(reflect.TypeOf(r.New()), true, string(kind))
+		body.Description = r.Words
+		load.Properties[string(kind)] = body
+	}
+	kinds.PrecomputeMessages()
+	load.PrecomputeMessages()
 }
 
 // refuseNull refuses null where a list has to have members: null has none, and is taken for a

@@ -14,6 +14,9 @@ import (
 	"patientheron/core/mistake"
 	"patientheron/core/plan"
 	"patientheron/core/workload"
+	"patientheron/core/workload/files"
+	"patientheron/core/workload/stores"
+	"patientheron/core/workload/streams"
 	"patientheron/format/filesetfile"
 	"patientheron/format/planfile"
 	"patientheron/resource"
@@ -60,7 +63,7 @@ func (s *Service) registerWorkloads(api huma.API) {
 			list := FieldList{}
 			for _, f := range workload.Fields() {
 				list.Fields = append(list.Fields, Field{
-					Name: f.Name, Usage: f.Usage, TakesNoValue: f.Bool, OfBlocks: f.Of(workload.BlockKind), OfFiles: f.Of(workload.FilesKind), OfFeeds: f.Of(workload.FeedsKind), OfStores: f.Of(workload.StoresKind),
+					Name: f.Name, Usage: f.Usage, TakesNoValue: f.Bool, OfBlocks: f.Of(workload.BlockKind), OfFiles: f.Of(files.Kind), OfFeeds: f.Of(streams.Kind), OfStores: f.Of(stores.Kind),
 				})
 			}
 			return &body[FieldList]{list}, nil
@@ -146,7 +149,7 @@ func readLoad(fields map[string]string) (workload.Spec, error) {
 		case field.Name == "files" && strings.Contains(fields[name], "classes:"):
 			var set fileset.Set
 			if set, err = filesetfile.Read([]byte(fields[name])); err == nil {
-				spec.SetFiles(set)
+				files.Use(&spec, set)
 			}
 		default:
 			err = field.Set(&spec, fields[name])

@@ -19,6 +19,7 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
+	"patientheron/core/workload/files"
 	"patientheron/patient"
 	"patientheron/resource"
 	"patientheron/service/access"
@@ -241,7 +242,7 @@ func (s *Service) fit(ctx context.Context, on resource.Volume, p plan.Plan, vari
 func (s *Service) checkSources(steps []plan.Step) error {
 	checked := map[string]bool{"": true}
 	for _, step := range steps {
-		folder := step.Load.FromFolder()
+		folder := files.FromFolder(step.Load)
 		if checked[folder] {
 			continue
 		}

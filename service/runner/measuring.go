@@ -17,6 +17,7 @@ import (
 	"patientheron/core/setup"
 	"patientheron/core/wall"
 	"patientheron/core/workload"
+	"patientheron/core/workload/files"
 	"patientheron/host"
 	"patientheron/patient"
 	"patientheron/resource"
@@ -184,7 +185,7 @@ func (r *Runner) judge(ctx context.Context, m *resource.Measurement, of resource
 			observed.Changed = append(observed.Changed, marker.At)
 		}
 	}
-	if m.Load.ReadsSource() {
+	if files.ReadsSource(m.Load) {
 		observed.Facts, observed.Setup = nil, setup.Setup{} // which are of the volume
 	}
 	m.Findings = judge.Findings(observed)
@@ -219,7 +220,7 @@ func (e *execution) drive(ctx context.Context, used *opened, m resource.Measurem
 		_, _ = patient.Own(ctx, patience, func() (any, error) { return nil, opened.Close() }, func(any, error) {})
 	}()
 	job := e.job(m.Load, opened, nil)
-	if address := used.setup.Text("counters.address"); address != "" && !m.Load.ReadsSource() {
+	if address := used.setup.Text("counters.address"); address != "" && !files.ReadsSource(m.Load) {
 		source, stop, err := e.counting(address, m.Load)
 		if err != nil {
 			return nil, err
@@ -279,7 +280,7 @@ func (e *execution) unwritten(ctx context.Context, used *opened, of workload.Spe
 	telling, is := used.Volume.(interface {
 		Unwritten(workload.Spec) (quantity.Share, error)
 	})
-	if !is || of.ReadsSource() {
+	if !is || files.ReadsSource(of) {
 		return 0
 	}
 	share, err := patient.Own(ctx, patience, func() (quantity.Share, error) { return telling.Unwritten(of) }, func(quantity.Share, error) {})

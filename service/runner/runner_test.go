@@ -14,6 +14,7 @@ import (
 	"patientheron/core/fileset"
 	"patientheron/core/plan"
 	"patientheron/core/workload"
+	"patientheron/core/workload/stores"
 	"patientheron/resource"
 	"patientheron/service/room"
 	"patientheron/service/store"
@@ -182,13 +183,13 @@ func TestBuffersHaveToFitIntoMemory(t *testing.T) {
 	if err := fits(load, real, 1<<20); !errors.Is(err, volume.ErrMemory) || !strings.Contains(err.Error(), "fewer workers") {
 		t.Errorf("no depth fits: %v", err)
 	}
-	stores := workload.Default()
-	stores.Kind, stores.Span = workload.StoresKind, 4<<30
-	stores.Stores = &workload.Stores{Count: 1, Requests: []workload.RequestShare{{Request: workload.PutRequest, Weight: 1}}, Value: fileset.Sizes{From: 50, To: 150}}
-	if err := fits(stores.Completed(), real, 64<<20); !errors.Is(err, volume.ErrMemory) || !strings.Contains(err.Error(), "larger values") {
+	keys := workload.Default()
+	keys.Span = 4 << 30
+	keys.SetBody(&stores.Stores{Count: 1, Requests: []stores.RequestShare{{Request: stores.PutRequest, Weight: 1}}, Value: fileset.Sizes{From: 50, To: 150}})
+	if err := fits(keys.Completed(), real, 64<<20); !errors.Is(err, volume.ErrMemory) || !strings.Contains(err.Error(), "larger values") {
 		t.Errorf("some ten million keys in 64 MiB: %v", err)
 	}
-	if err := fits(stores.Completed(), real, 1<<30); err != nil {
+	if err := fits(keys.Completed(), real, 1<<30); err != nil {
 		t.Errorf("and in 1 GiB: %v", err)
 	}
 	load.Depth = 4096

@@ -9,6 +9,7 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/plan"
 	"patientheron/core/workload"
+	"patientheron/core/workload/files"
 	"patientheron/patient"
 	"patientheron/storage"
 )
@@ -19,7 +20,7 @@ func listSources(ctx context.Context, steps []plan.Step) ([]plan.Step, error) {
 	listed := map[string]*fileset.Listed{}
 	for i := range steps {
 		step := &steps[i]
-		from := step.Load.FromFolder()
+		from := files.FromFolder(step.Load)
 		if from == "" {
 			continue
 		}
@@ -30,7 +31,7 @@ func listSources(ctx context.Context, steps []plan.Step) ([]plan.Step, error) {
 			}
 			listed[from] = found
 		}
-		if step.Load.UseListed(listed[from]); !step.Source {
+		if files.UseListed(&step.Load, listed[from]); !step.Source {
 			if err := step.Load.Validate(); err != nil {
 				return nil, fmt.Errorf("the files of %s: %w", from, err)
 			}
@@ -42,7 +43,7 @@ func listSources(ctx context.Context, steps []plan.Step) ([]plan.Step, error) {
 // use opens what a load is measured on: the volume, or the folder alone that files come
 // from.
 func (e *execution) use(used *opened, spec workload.Spec) (load.Volume, error) {
-	if spec.ReadsSource() {
+	if files.ReadsSource(spec) {
 		return storage.OpenSource(spec)
 	}
 	return used.Use(spec)
@@ -55,12 +56,12 @@ type sources map[string]*measure.Summary
 // key tells the loads apart that put files from one folder in different ways.
 func (sources) key(spec workload.Spec) string {
 	spec = spec.OfSource()
-	return spec.FromFolder() + " " + spec.Describe()
+	return files.FromFolder(spec) + " " + spec.Describe()
 }
 
 // keep remembers what a folder gave by itself.
 func (s sources) keep(spec workload.Spec, summary *measure.Summary) {
-	if spec.ReadsSource() && summary != nil {
+	if files.ReadsSource(spec) && summary != nil {
 		s[s.key(spec)] = summary
 	}
 }
@@ -68,7 +69,7 @@ func (s sources) keep(spec workload.Spec, summary *measure.Summary) {
 // of is what the folder gave by itself that a load puts files from; nil when that is not
 // known, or it makes its files.
 func (s sources) of(spec workload.Spec) *measure.Summary {
-	if spec.FromFolder() == "" || spec.ReadsSource() {
+	if files.FromFolder(spec) == "" || files.ReadsSource(spec) {
 		return nil
 	}
 	return s[s.key(spec)]

@@ -12,6 +12,7 @@ import (
 
 	"patientheron/core/plan"
 	"patientheron/core/workload"
+	"patientheron/core/workload/streams"
 	"patientheron/resource"
 	"patientheron/service/room"
 	"patientheron/service/store"
@@ -146,7 +147,8 @@ func TestSearchMeasuresWhatItNeeds(t *testing.T) {
 		t.Fatal(err)
 	}
 	feeds, other := workload.Default(), workload.Default()
-	feeds.Kind, feeds.Feeds, feeds.For = workload.FeedsKind, &workload.Feeds{Count: 1, Rate: 2e6, Piece: 256 << 10}, 60
+	feeds.SetBody(&streams.Feeds{Count: 1, Rate: 2e6, Piece: 256 << 10})
+	feeds.For = 60
 	other.For = 1
 	p := plan.Plan{Stages: []plan.Stage{{Load: other}, {Load: feeds, Repeats: 2, Fit: &plan.Fit{Field: "feeds", From: 3, To: 50}}, {Load: other}}}
 	_, measured := onArrays(t, folder)

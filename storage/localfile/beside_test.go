@@ -9,6 +9,7 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	loadfiles "patientheron/core/workload/files"
 	"patientheron/storage/volume"
 )
 
@@ -16,9 +17,9 @@ import (
 // the test file, of its own; together they are all that was counted, and nothing is left.
 func TestFilesBesideBlocks(t *testing.T) {
 	folder, traces := t.TempDir(), noted{}
-	few := func(name string, task workload.Task, number int64) workload.Spec {
+	few := func(name string, task loadfiles.Task, number int64) workload.Spec {
 		return treeLoad(task, func(s *workload.Spec) {
-			s.SetFiles(fileset.Set{Classes: []fileset.Class{{Name: name, Number: number, Size: fileset.Sizes{Fixed: 40_000}}}})
+			loadfiles.Use(s, fileset.Set{Classes: []fileset.Class{{Name: name, Number: number, Size: fileset.Sizes{Fixed: 40_000}}}})
 			s.Name, s.Passes, s.For, s.Depth = name, 0, 1, 4
 		})
 	}
@@ -29,13 +30,13 @@ func TestFilesBesideBlocks(t *testing.T) {
 	}
 	spec := workload.Default()
 	spec.SetTogether()
-	spec.Together = []workload.Spec{few("scans", workload.Put, 90), blocks("ledger", 4*quantity.KiB), few("notes", workload.Save, 60), blocks("mail", 16*quantity.KiB)}
+	spec.Together = []workload.Spec{few("scans", loadfiles.Put, 90), blocks("ledger", 4*quantity.KiB), few("notes", loadfiles.Save, 60), blocks("mail", 16*quantity.KiB)}
 	spec.For, spec.WarmUp, spec.Cached = 1, 0, true
 	spec = spec.Completed()
 	if err := spec.Validate(); err != nil {
 		t.Fatal(err)
 	}
-	reach, writes := spec.Body().Reach()
+	reach, writes := spec.Reach()
 	o := Opener{Traces: traces}
 	l := volume.Locator{Kind: "folder", Name: folder}
 	request := volume.Request{Files: []workload.Spec{spec}, Size: reach, Writes: writes}
@@ -79,7 +80,7 @@ func TestFilesBesideBlocks(t *testing.T) {
 			if own.Total.Operations == 0 {
 				t.Errorf("%q did nothing", load.Name)
 			}
-			if p.Kind == workload.FilesKind {
+			if p.Kind == loadfiles.Kind {
 				whole += own.Total.Operations
 				continue
 			}
@@ -102,7 +103,7 @@ func TestFilesBesideBlocks(t *testing.T) {
 	if err != nil || len(left) > 0 || len(traces) > 0 {
 		t.Errorf("%d entries are left, %d noted: %v", len(left), len(traces), err)
 	}
-	small := o.Check(l, volume.Request{Files: []workload.Spec{few("vast", workload.Put, 90_000_000)}, NoBlocks: true})
+	small := o.Check(l, volume.Request{Files: []workload.Spec{few("vast", loadfiles.Put, 90_000_000)}, NoBlocks: true})
 	if small == nil {
 		t.Error("90 million files of 40 kB have room")
 	}

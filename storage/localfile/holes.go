@@ -21,7 +21,7 @@ func (v *Volume) Unwritten(spec workload.Spec) (unwritten quantity.Share, err er
 	if v.file == nil || v.test != nil {
 		return 0, nil
 	}
-	end, _ := spec.Body().Reach()
+	end, _ := spec.Reach()
 	if end == 0 || end > v.size {
 		end = v.size
 	}

@@ -24,6 +24,7 @@ import (
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
+	loadfiles "patientheron/core/workload/files"
 	"patientheron/storage/volume"
 )
 
@@ -121,10 +122,10 @@ func roomForFiles(path string, request volume.Request, found setup.Facts) error 
 		var bytes quantity.Bytes
 		ofFiles, _ := spec.OfFiles()
 		for _, p := range ofFiles {
-			if !p.Files.Known() { // it is looked at again when they were listed
+			if !loadfiles.Of(p).Known() { // it is looked at again when they were listed
 				continue
 			}
-			set, err := p.Files.WorkedOut()
+			set, err := loadfiles.Of(p).WorkedOut()
 			if err != nil {
 				return err
 			}
@@ -178,10 +179,10 @@ func (v *Volume) Ready(ctx context.Context, spec workload.Spec, progress volume.
 	ofFiles, _ := spec.OfFiles()
 	var made, all quantity.Bytes
 	makes := func(p workload.Spec) quantity.Bytes {
-		if p.Files.Starts() {
+		if loadfiles.Of(p).Starts() {
 			return 0
 		}
-		held, _ := p.Files.Holds()
+		held, _ := loadfiles.Of(p).Holds()
 		return held.Bytes
 	}
 	for _, p := range ofFiles {

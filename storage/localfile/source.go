@@ -14,6 +14,7 @@ import (
 	"patientheron/core/load"
 	"patientheron/core/measure"
 	"patientheron/core/workload"
+	loadfiles "patientheron/core/workload/files"
 	"patientheron/storage/volume"
 )
 
@@ -130,13 +131,13 @@ type openedSource struct {
 // OpenSource opens the folder that the files of a load come from, to measure how fast they
 // can be read. It takes loads that fetch, and never writes.
 func OpenSource(spec workload.Spec) (load.Volume, error) {
-	listed := spec.Files.Listed()
-	if listed == nil || !spec.ReadsSource() {
-		return nil, fmt.Errorf("%s: %w: its files were not listed", spec.FromFolder(), volume.ErrNotStorage)
+	listed := loadfiles.Of(spec).Listed()
+	if listed == nil || !loadfiles.ReadsSource(spec) {
+		return nil, fmt.Errorf("%s: %w: its files were not listed", loadfiles.FromFolder(spec), volume.ErrNotStorage)
 	}
-	root, err := os.Open(spec.FromFolder())
+	root, err := os.Open(loadfiles.FromFolder(spec))
 	if err != nil {
-		return nil, explain(err, spec.FromFolder())
+		return nil, explain(err, loadfiles.FromFolder(spec))
 	}
 	return &openedSource{root, listed, !spec.Cached}, nil
 }

@@ -17,6 +17,7 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	loadfiles "patientheron/core/workload/files"
 	"patientheron/storage/volume"
 )
 
@@ -51,8 +52,8 @@ func putting(t *testing.T, from string, cached bool) workload.Spec {
 	listed, err := ListSource(t.Context(), from)
 	must(t, err)
 	s := workload.Default()
-	s.Kind, s.Files = workload.FilesKind, &workload.Files{From: from, Tasks: []workload.TaskShare{{Task: workload.Put, Weight: 1}}, Piece: 64 * quantity.KiB}
-	s.UseListed(listed)
+	s.SetBody(&loadfiles.Files{From: from, Tasks: []loadfiles.TaskShare{{Task: loadfiles.Put, Weight: 1}}, Piece: 64 * quantity.KiB})
+	loadfiles.UseListed(&s, listed)
 	s.For, s.Passes, s.Depth, s.Workers, s.Cached = 0, 1, 12, 2, cached
 	return s
 }
@@ -65,17 +66,17 @@ func TestFilesOfAFolderArePut(t *testing.T) {
 	open := descriptors(t)
 	for _, c := range []struct{ threads, cached bool }{{false, false}, {false, true}, {true, false}, {true, true}} {
 		spec := putting(t, from, c.cached)
-		if n := spec.Files.Listed().Numbered().Len(); n != 120 || spec.Files.Listed().Elsewhere != 1 || spec.Files.Listed().Special != 1 {
-			t.Fatalf("%d files: %+v", n, spec.Files.Listed().Described)
+		if n := loadfiles.Of(spec).Listed().Numbered().Len(); n != 120 || loadfiles.Of(spec).Listed().Elsewhere != 1 || loadfiles.Of(spec).Listed().Special != 1 {
+			t.Fatalf("%d files: %+v", n, loadfiles.Of(spec).Listed().Described)
 		}
 		traces := noted{}
 		v := planted(t, t.TempDir(), traces, spec)
 		outcome := run(t, v, spec, c.threads)
 		total := outcome.Summary.Classes
-		if total[measure.Create].Operations != 120 || total[measure.File].Operations != 120 || outcome.Summary.Total.Bytes != spec.Files.Listed().Bytes {
-			t.Errorf("%+v: %d made, %d whole, %s of %s", c, total[measure.Create].Operations, total[measure.File].Operations, outcome.Summary.Total.Bytes, spec.Files.Listed().Bytes)
+		if total[measure.Create].Operations != 120 || total[measure.File].Operations != 120 || outcome.Summary.Total.Bytes != loadfiles.Of(spec).Listed().Bytes {
+			t.Errorf("%+v: %d made, %d whole, %s of %s", c, total[measure.Create].Operations, total[measure.File].Operations, outcome.Summary.Total.Bytes, loadfiles.Of(spec).Listed().Bytes)
 		}
-		listed := spec.Files.Listed()
+		listed := loadfiles.Of(spec).Listed()
 		for i := range listed.Numbered().Len() {
 			source, err := os.ReadFile(filepath.Join(from, string(listed.Path(nil, i))))
 			must(t, err)
@@ -148,7 +149,7 @@ func TestASourceThatChanges(t *testing.T) {
 			opened, err := v.Use(spec)
 			must(t, err)
 			open := descriptors(t)
-			c.change(t, filepath.Join(from, string(spec.Files.Listed().Path(nil, 7))), filepath.Join(filesOf(v), string(spec.Files.Listed().Numbered().Path(nil, 7))))
+			c.change(t, filepath.Join(from, string(loadfiles.Of(spec).Listed().Path(nil, 7))), filepath.Join(filesOf(v), string(loadfiles.Of(spec).Listed().Numbered().Path(nil, 7))))
 			if threads {
 				opened = byThreads{opened.(*openedTree)}
 			}

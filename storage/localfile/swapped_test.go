@@ -19,6 +19,7 @@ import (
 	"patientheron/core/fileset"
 	"patientheron/core/load"
 	"patientheron/core/workload"
+	loadfiles "patientheron/core/workload/files"
 	"patientheron/storage/volume"
 )
 
@@ -84,7 +85,7 @@ var tricks = map[string]trick{
 
 // swappedLeaf is one of the files of a swapped load.
 var swappedLeaf = sync.OnceValue(func() string {
-	files, err := swappedLoad(workload.Put).Files.WorkedOut()
+	files, err := loadfiles.Of(swappedLoad(loadfiles.Put)).WorkedOut()
 	if err != nil {
 		panic(err)
 	}
@@ -138,7 +139,7 @@ func TestSwapping(t *testing.T) {
 func outsideOf(t *testing.T, spec workload.Spec) (outside string, intact func() error) {
 	t.Helper()
 	outside = t.TempDir()
-	files, err := spec.Files.WorkedOut()
+	files, err := loadfiles.Of(spec).WorkedOut()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -219,10 +220,10 @@ func (n *tracesTogether) left() noted {
 	return all
 }
 
-func swappedLoad(task workload.Task) workload.Spec {
+func swappedLoad(task loadfiles.Task) workload.Spec {
 	s := workload.Default()
-	s.SetFiles(fileset.Set{Classes: []fileset.Class{{Name: "notes", Number: 12, Size: fileset.Sizes{Fixed: 3000}, Folders: fileset.Folders{Files: 4, Deep: 1}}}})
-	s.Files.Tasks = []workload.TaskShare{{Task: task, Weight: 1}}
+	loadfiles.Use(&s, fileset.Set{Classes: []fileset.Class{{Name: "notes", Number: 12, Size: fileset.Sizes{Fixed: 3000}, Folders: fileset.Folders{Files: 4, Deep: 1}}}})
+	loadfiles.Of(s).Tasks = []loadfiles.TaskShare{{Task: task, Weight: 1}}
 	s.For, s.Passes, s.Depth, s.Cached = 0, 1, 4, true
 	return s
 }
@@ -235,7 +236,7 @@ func TestTreesAreWorkedOnByDescriptorAlone(t *testing.T) {
 		t.Log("another user is needed, and so root")
 		return
 	}
-	spec := swappedLoad(workload.Put)
+	spec := swappedLoad(loadfiles.Put)
 	for name, trick := range tricks {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel() // each in a folder of its own
@@ -338,8 +339,8 @@ func TestWhatIsPutWithinATreeIsNotFollowed(t *testing.T) {
 		t.Log("mounts need root")
 		return
 	}
-	spec := swappedLoad(workload.Fetch)
-	files, err := spec.Files.WorkedOut()
+	spec := swappedLoad(loadfiles.Fetch)
+	files, err := loadfiles.Of(spec).WorkedOut()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -384,7 +385,7 @@ func TestWhatIsPutWithinATreeIsNotFollowed(t *testing.T) {
 				t.Fatal(err)
 			}
 			for _, threads := range []bool{false, true} {
-				for _, task := range []workload.Task{workload.Fetch, workload.Save, workload.Put} {
+				for _, task := range []loadfiles.Task{loadfiles.Fetch, loadfiles.Save, loadfiles.Put} {
 					more := swappedLoad(task)
 					used, err := v.Use(more)
 					if err != nil {

@@ -17,6 +17,7 @@ import (
 	"patientheron/core/quantity"
 	"patientheron/core/wall"
 	"patientheron/core/workload"
+	loadfiles "patientheron/core/workload/files"
 	"patientheron/storage/volume"
 )
 
@@ -126,8 +127,8 @@ func (t *tree) close() error {
 
 // ready brings the tree into the state in which a load finds it: empty, or with all files.
 func (t *tree) ready(ctx context.Context, spec workload.Spec, progress volume.Progress) error {
-	shape := spec.Files.Shape()
-	if t.shape != "" && (spec.Files.Starts() || t.shape != shape) {
+	shape := loadfiles.Of(spec).Shape()
+	if t.shape != "" && (loadfiles.Of(spec).Starts() || t.shape != shape) {
 		if err := removeBeneath(t.own, inTree, 0); err != nil {
 			return fmt.Errorf("remove the files of the measurement before from %s: %w", t.path, err)
 		}
@@ -136,7 +137,7 @@ func (t *tree) ready(ctx context.Context, spec workload.Spec, progress volume.Pr
 		}
 		t.shape, t.whole = "", false
 	}
-	if spec.Files.Starts() || t.whole {
+	if loadfiles.Of(spec).Starts() || t.whole {
 		return t.settle()
 	}
 	t.shape = shape
@@ -165,11 +166,11 @@ func noRoom(err error) error {
 }
 
 // used notes what a load leaves of the tree.
-func (t *tree) used(f *workload.Files) {
+func (t *tree) used(f *loadfiles.Files) {
 	if f.Starts() {
 		t.shape = f.Shape()
 	}
-	if f.Does(workload.Put) || f.Does(workload.Save) || f.Does(workload.Remove) {
+	if f.Does(loadfiles.Put) || f.Does(loadfiles.Save) || f.Does(loadfiles.Remove) {
 		t.whole = false
 	}
 }
@@ -191,7 +192,7 @@ const makers = 8
 const batch = 64
 
 func (m *maker) make(ctx context.Context) error {
-	files, err := m.spec.Files.WorkedOut()
+	files, err := loadfiles.Of(m.spec).WorkedOut()
 	if err != nil {
 		return err
 	}
@@ -224,7 +225,7 @@ func (m *maker) make(ctx context.Context) error {
 // some makes files until there are no more.
 func (m *maker) some(ctx context.Context, root int, files *fileset.Files) error {
 	buffer := make([]byte, 1<<20)
-	content := make([]*workload.Content, len(m.spec.Files.Set.Classes))
+	content := make([]*workload.Content, len(loadfiles.Of(m.spec).Set.Classes))
 	var path []byte
 	for {
 		first := m.next.Add(batch) - batch
@@ -237,7 +238,7 @@ func (m *maker) some(ctx context.Context, root int, files *fileset.Files) error 
 			}
 			f := files.At(i)
 			if content[f.Class] == nil {
-				content[f.Class] = workload.FileContent(m.spec, f.Class)
+				content[f.Class] = loadfiles.FileContent(m.spec, f.Class)
 			}
 			path = files.Path(path[:0], i)
 			if err := m.file(ctx, root, string(path), i, int64(f.Size), content[f.Class], buffer); err != nil {
@@ -253,7 +254,7 @@ func (m *maker) some(ctx context.Context, root int, files *fileset.Files) error 
 // file makes a file that is not there with its size. What was written of it shall not
 // answer the reads of a measurement from memory.
 func (m *maker) file(ctx context.Context, root int, path string, number, size int64, content *workload.Content, buffer []byte) error {
-	if m.spec.Files.Does(workload.Save) {
+	if loadfiles.Of(m.spec).Does(loadfiles.Save) {
 		_ = unix.Unlinkat(root, path+besides, 0) // of a save that was cut short
 	}
 	var there unix.Stat_t
@@ -269,7 +270,7 @@ func (m *maker) file(ctx context.Context, root int, path string, number, size in
 			break
 		}
 		part := buffer[:min(int64(len(buffer)), size-at)]
-		workload.FillFile(content, part, number, at)
+		loadfiles.FillFile(content, part, number, at)
 		n, failed := unix.Pwrite(fd, part, at)
 		if n == 0 && failed == nil { // a file system that takes nothing and does not say why
 			failed = unix.EIO
@@ -306,7 +307,7 @@ type openedTree struct {
 // open opens the tree for a load, and tries whether it can be written around the host's
 // memory where that is asked for.
 func (t *tree) open(spec workload.Spec) (load.Volume, error) {
-	files, err := spec.Files.WorkedOut()
+	files, err := loadfiles.Of(spec).WorkedOut()
 	if err != nil {
 		return nil, err
 	}
@@ -320,12 +321,12 @@ func (t *tree) open(spec workload.Spec) (load.Volume, error) {
 		}
 	}
 	o := &openedTree{root: root, spec: spec, files: files, cache: spec.Cached, facts: load.Facts{Size: files.Bytes(), Alignment: 1, Files: true}}
-	if spec.Files.Listed() != nil {
-		if o.from, err = os.Open(spec.FromFolder()); err != nil {
-			return nil, errors.Join(explain(err, spec.FromFolder()), root.Close())
+	if loadfiles.Of(spec).Listed() != nil {
+		if o.from, err = os.Open(loadfiles.FromFolder(spec)); err != nil {
+			return nil, errors.Join(explain(err, loadfiles.FromFolder(spec)), root.Close())
 		}
 	}
-	t.used(spec.Files)
+	t.used(loadfiles.Of(spec))
 	return o, nil
 }
 
@@ -367,7 +368,7 @@ func (o *openedTree) Open(options load.QueueOptions) (load.Queue, error) {
 	}
 	var from *source
 	if o.from != nil {
-		if from, err = openSource(o.spec.Files.Listed(), int(o.from.Fd()), options); err != nil {
+		if from, err = openSource(loadfiles.Of(o.spec).Listed(), int(o.from.Fd()), options); err != nil {
 			names.unmap()
 			return nil, err
 		}

@@ -18,6 +18,7 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	loadfiles "patientheron/core/workload/files"
 	"patientheron/storage/volume"
 )
 
@@ -28,14 +29,14 @@ func (n noted) Note(path, nonce string) error { n[path] = nonce; return nil }
 func (n noted) Forget(path string)            { delete(n, path) }
 func (n noted) Left(string)                   {}
 
-func treeLoad(task workload.Task, change func(*workload.Spec)) workload.Spec {
+func treeLoad(task loadfiles.Task, change func(*workload.Spec)) workload.Spec {
 	s := workload.Default()
-	s.SetFiles(fileset.Set{Classes: []fileset.Class{
+	loadfiles.Use(&s, fileset.Set{Classes: []fileset.Class{
 		{Name: "scans", Number: 3, Ending: ".tif", Size: fileset.Sizes{Fixed: 2_000_001}, Compressible: 0.5},
 		{Name: "notes", Number: 150, Size: fileset.Sizes{From: 0, To: 9000}, Folders: fileset.Folders{Files: 20, Deep: 2}},
 	}})
-	s.Files.Tasks = []workload.TaskShare{{Task: task, Weight: 1}}
-	s.Files.Piece, s.For, s.Passes, s.Depth = 64*quantity.KiB, 0, 1, 12
+	loadfiles.Of(s).Tasks = []loadfiles.TaskShare{{Task: task, Weight: 1}}
+	loadfiles.Of(s).Piece, s.For, s.Passes, s.Depth = 64*quantity.KiB, 0, 1, 12
 	change(&s)
 	return s
 }
@@ -85,7 +86,7 @@ func (b byThreads) Open(options load.QueueOptions) (load.Queue, error) {
 	}
 	var from *source
 	if b.from != nil {
-		if from, err = openSource(b.spec.Files.Listed(), int(b.from.Fd()), options); err != nil {
+		if from, err = openSource(loadfiles.Of(b.spec).Listed(), int(b.from.Fd()), options); err != nil {
 			return nil, err
 		}
 	}
@@ -121,7 +122,7 @@ func TestTasksOnRealFiles(t *testing.T) {
 		for _, c := range ways {
 			traces := noted{}
 			var v *Volume
-			for _, task := range []workload.Task{workload.Put, workload.Fetch, workload.Save, workload.Ask, workload.Browse, workload.Remove, workload.Fetch} {
+			for _, task := range []loadfiles.Task{loadfiles.Put, loadfiles.Fetch, loadfiles.Save, loadfiles.Ask, loadfiles.Browse, loadfiles.Remove, loadfiles.Fetch} {
 				spec := treeLoad(task, func(s *workload.Spec) {
 					s.Cached = c.cached
 					s.Workers = 2
@@ -129,7 +130,7 @@ func TestTasksOnRealFiles(t *testing.T) {
 				if v == nil {
 					v = planted(t, folder, traces, spec)
 				}
-				files, err := spec.Files.WorkedOut()
+				files, err := loadfiles.Of(spec).WorkedOut()
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -138,17 +139,17 @@ func TestTasksOnRealFiles(t *testing.T) {
 				if done := s.Classes[measure.File].Operations; done != files.Len() || s.Ending != measure.ByPasses {
 					t.Errorf("%s: %d of %d files, and it ended by %s", task, done, files.Len(), s.Ending)
 				}
-				if writes := task == workload.Put || task == workload.Save; writes != (s.Classes[measure.Write].Bytes == files.Bytes()) {
+				if writes := task == loadfiles.Put || task == loadfiles.Save; writes != (s.Classes[measure.Write].Bytes == files.Bytes()) {
 					t.Errorf("%s wrote %s", task, s.Classes[measure.Write].Bytes)
 				}
-				if reads := task == workload.Fetch || task == workload.Save; reads != (s.Classes[measure.Read].Bytes == files.Bytes()) {
+				if reads := task == loadfiles.Fetch || task == loadfiles.Save; reads != (s.Classes[measure.Read].Bytes == files.Bytes()) {
 					t.Errorf("%s read %s", task, s.Classes[measure.Read].Bytes)
 				}
 				if want := map[bool]string{true: "threads", false: "io_uring"}[c.threads]; s.Interface != want {
 					t.Errorf("it went through %s", s.Interface)
 				}
 				have := found(t, v)
-				if task == workload.Remove {
+				if task == loadfiles.Remove {
 					if len(have) != 0 {
 						t.Errorf("%d files are left", len(have))
 					}
@@ -185,21 +186,21 @@ func memoryFolder(t *testing.T) string {
 
 // What is in the files is what their places say: made before a load, or written by it.
 func TestContentsOfRealFiles(t *testing.T) {
-	for _, task := range []workload.Task{workload.Fetch, workload.Put} {
+	for _, task := range []loadfiles.Task{loadfiles.Fetch, loadfiles.Put} {
 		spec := treeLoad(task, func(*workload.Spec) {})
 		v := planted(t, t.TempDir(), noted{}, spec)
 		run(t, v, spec, false)
-		files, _ := spec.Files.WorkedOut()
+		files, _ := loadfiles.Of(spec).WorkedOut()
 		for i := range files.Len() {
 			f := files.At(i)
 			got, err := os.ReadFile(filepath.Join(filesOf(v), string(files.Path(nil, i))))
 			if err != nil {
 				t.Fatal(err)
 			}
-			if task == workload.Fetch {
-				want, content := make([]byte, f.Size), workload.FileContent(spec, f.Class)
+			if task == loadfiles.Fetch {
+				want, content := make([]byte, f.Size), loadfiles.FileContent(spec, f.Class)
 				for at := 0; at < len(want); at += 1 << 20 {
-					workload.FillFile(content, want[at:min(at+1<<20, len(want))], i, int64(at))
+					loadfiles.FillFile(content, want[at:min(at+1<<20, len(want))], i, int64(at))
 				}
 				if !bytes.Equal(got, want) {
 					t.Fatalf("file %d holds something else", i)
@@ -240,7 +241,7 @@ func written(source workload.Source, file, size int64) []byte {
 
 // A tree that was partly used is completed for the next load, and made anew for another set.
 func TestTreesAreMadeReady(t *testing.T) {
-	spec := treeLoad(workload.Fetch, func(*workload.Spec) {})
+	spec := treeLoad(loadfiles.Fetch, func(*workload.Spec) {})
 	v := planted(t, t.TempDir(), noted{}, spec)
 	defer v.Close()
 	run(t, v, spec, false)
@@ -266,7 +267,7 @@ func TestTreesAreMadeReady(t *testing.T) {
 	spoil(os.Truncate(filepath.Join(filesOf(v), names[2]), 1))
 	spoil(os.WriteFile(filepath.Join(filesOf(v), names[3]+besides), nil, 0o600))
 	v.trees[0].whole = false
-	run(t, v, treeLoad(workload.Save, func(*workload.Spec) {}), false)
+	run(t, v, treeLoad(loadfiles.Save, func(*workload.Spec) {}), false)
 	if after := found(t, v); len(after) != len(before) {
 		t.Errorf("%d files, where %d were", len(after), len(before))
 	}
@@ -274,7 +275,9 @@ func TestTreesAreMadeReady(t *testing.T) {
 	if err != nil || os.SameFile(kept, now) {
 		t.Errorf("save did not put another file in the place of the one before (%v)", err)
 	}
-	other := treeLoad(workload.Fetch, func(s *workload.Spec) { s.SetFiles(fileset.Set{Classes: []fileset.Class{{Name: "one", Number: 4}}}) })
+	other := treeLoad(loadfiles.Fetch, func(s *workload.Spec) {
+		loadfiles.Use(s, fileset.Set{Classes: []fileset.Class{{Name: "one", Number: 4}}})
+	})
 	run(t, v, other, false)
 	if after := found(t, v); len(after) != 4 {
 		t.Errorf("%d files of another set", len(after))
@@ -286,13 +289,13 @@ func TestTreesAreMadeReady(t *testing.T) {
 func TestTreesWithoutRoom(t *testing.T) {
 	folder := t.TempDir()
 	for _, set := range []fileset.Class{{Name: "large", Number: 1, Size: fileset.Sizes{Fixed: 1 << 50}}, {Name: "many", Number: 90_000_000}} {
-		spec := treeLoad(workload.Put, func(s *workload.Spec) { s.SetFiles(fileset.Set{Classes: []fileset.Class{set}}) })
+		spec := treeLoad(loadfiles.Put, func(s *workload.Spec) { loadfiles.Use(s, fileset.Set{Classes: []fileset.Class{set}}) })
 		_, err := Opener{Traces: noted{}}.Prepare(t.Context(), volume.Locator{Kind: "folder", Name: folder}, volume.Request{Files: []workload.Spec{spec}, NoBlocks: true})
 		if !errors.Is(err, volume.ErrNoSpace) {
 			t.Errorf("%s: %v", set.Name, err)
 		}
 	}
-	spec := treeLoad(workload.Put, func(*workload.Spec) {})
+	spec := treeLoad(loadfiles.Put, func(*workload.Spec) {})
 	if _, err := (Opener{}).prepare(t.Context(), volume.Locator{Kind: "folder", Name: folder}, volume.Request{Files: []workload.Spec{spec}, NoBlocks: true}); err == nil {
 		t.Error("files are made that nobody notes")
 	}
@@ -300,7 +303,7 @@ func TestTreesWithoutRoom(t *testing.T) {
 	v := planted(t, folder, traces, spec)
 	stopped, stop := context.WithCancel(t.Context())
 	stop()
-	if err := v.Ready(stopped, treeLoad(workload.Fetch, func(*workload.Spec) {}), nil); !errors.Is(err, context.Canceled) {
+	if err := v.Ready(stopped, treeLoad(loadfiles.Fetch, func(*workload.Spec) {}), nil); !errors.Is(err, context.Canceled) {
 		t.Errorf("stopped, and %v", err)
 	}
 	if err := v.Close(); err != nil || len(traces) > 0 {
@@ -315,13 +318,13 @@ func TestTreesWithoutRoom(t *testing.T) {
 // what looks like them is not.
 func TestTreesLeftBehind(t *testing.T) {
 	folder := t.TempDir()
-	spec := treeLoad(workload.Fetch, func(*workload.Spec) {})
+	spec := treeLoad(loadfiles.Fetch, func(*workload.Spec) {})
 	traces := noted{}
 	v := planted(t, folder, traces, spec)
 	if err := v.Ready(t.Context(), spec, nil); err != nil {
 		t.Fatal(err)
 	}
-	files, _ := spec.Files.WorkedOut()
+	files, _ := loadfiles.Of(spec).WorkedOut()
 	if size, is, err := LeftBehind(v.trees[0].path, traces[v.trees[0].path]); !is || err != nil || size != files.Bytes() {
 		t.Errorf("%s of %s, %t, %v", size, files.Bytes(), is, err)
 	}
@@ -358,13 +361,13 @@ func TestTreesLeftBehind(t *testing.T) {
 // Nothing is opened through a link that stands where a file should.
 func TestLinksInTreesAreNotFollowed(t *testing.T) {
 	folder := t.TempDir()
-	spec := treeLoad(workload.Fetch, func(s *workload.Spec) { s.OnError = workload.Continue })
+	spec := treeLoad(loadfiles.Fetch, func(s *workload.Spec) { s.OnError = workload.Continue })
 	v := planted(t, folder, noted{}, spec)
 	defer v.Close()
 	if err := v.Ready(t.Context(), spec, nil); err != nil {
 		t.Fatal(err)
 	}
-	files, _ := spec.Files.WorkedOut()
+	files, _ := loadfiles.Of(spec).WorkedOut()
 	victim := filepath.Join(filesOf(v), string(files.Path(nil, 1)))
 	if err := errors.Join(os.Remove(victim), os.Symlink("/etc/passwd", victim)); err != nil {
 		t.Fatal(err)

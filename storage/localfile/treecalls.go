@@ -10,6 +10,7 @@ import (
 	"patientheron/core/load"
 	"patientheron/core/measure"
 	"patientheron/core/workload"
+	loadfiles "patientheron/core/workload/files"
 )
 
 const (
@@ -132,7 +133,7 @@ func (c *treeCalls) one(o load.Operation, listing []byte) load.Completion {
 	case measure.Truncate:
 		done.Err = unix.Ftruncate(c.handles[o.Handle], o.Offset)
 	case measure.Flush:
-		if o.Object == workload.Everything {
+		if o.Object == loadfiles.Everything {
 			done.Err = unix.Syncfs(c.root)
 		} else {
 			done.Err = unix.Fsync(c.handles[o.Handle])

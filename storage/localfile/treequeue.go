@@ -11,7 +11,7 @@ import (
 
 	"patientheron/core/load"
 	"patientheron/core/measure"
-	"patientheron/core/workload"
+	loadfiles "patientheron/core/workload/files"
 	"patientheron/storage/localfile/uring"
 )
 
@@ -118,7 +118,7 @@ func (q *treeRing) file(handle int32) int {
 func (q *treeRing) Submit(operations []*load.Operation) error {
 	for _, o := range operations {
 		q.under[o.Slot] = underWay{o, false}
-		if q.aside[o.Class] || o.Class == measure.Flush && o.Object == workload.Everything {
+		if q.aside[o.Class] || o.Class == measure.Flush && o.Object == loadfiles.Everything {
 			if err := q.sendAside(*o); err != nil {
 				return err
 			}

@@ -14,6 +14,7 @@ import (
 	"patientheron/core/pagecache"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	loadfiles "patientheron/core/workload/files"
 	"patientheron/storage/volume"
 )
 
@@ -49,7 +50,7 @@ func (v *Volume) regions(spec workload.Spec) ([]region, error) {
 	ofFiles, _ := spec.OfFiles()
 	held, sum := make([]float64, len(ofFiles)), 0.0
 	for i, p := range ofFiles {
-		set, err := p.Files.WorkedOut()
+		set, err := loadfiles.Of(p).WorkedOut()
 		if err != nil {
 			return nil, err
 		}
@@ -100,21 +101,21 @@ func (v *Volume) Ready(ctx context.Context, spec workload.Spec, progress volume.
 	before := v.systems
 	v.leaveFiles()
 	for i, p := range ofFiles {
-		f := keptOf(before, p.Files, regions[i])
+		f := keptOf(before, loadfiles.Of(p), regions[i])
 		if f == nil {
-			if f, err = v.newFiles(p.Files, regions[i]); err != nil {
+			if f, err = v.newFiles(loadfiles.Of(p), regions[i]); err != nil {
 				return err
 			}
 		}
 		v.systems = append(v.systems, f)
 		f.owner = len(v.systems)
-		if f.whole || p.Files.Starts() {
+		if f.whole || loadfiles.Of(p).Starts() {
 			continue
 		}
 		v.array.Writes(contentOf(p))
 		if err := f.lay(ctx, progress); err != nil {
 			v.leaveFiles()
-			return noRoom(err, p.Files)
+			return noRoom(err, loadfiles.Of(p))
 		}
 		f.whole = true
 	}
@@ -123,7 +124,7 @@ func (v *Volume) Ready(ctx context.Context, spec workload.Spec, progress volume.
 
 // keptOf finds the file system among those before that has all files of a load where they
 // would be made; nil for none.
-func keptOf(before []*files, of *workload.Files, at region) *files {
+func keptOf(before []*files, of *loadfiles.Files, at region) *files {
 	for _, f := range before {
 		if f.region == at && !of.Starts() && f.shape == of.Shape() {
 			if f.whole = f.whole || f.fs.Whole(); f.whole {
@@ -135,7 +136,7 @@ func keptOf(before []*files, of *workload.Files, at region) *files {
 }
 
 // newFiles makes a file system without files.
-func (v *Volume) newFiles(of *workload.Files, at region) (*files, error) {
+func (v *Volume) newFiles(of *loadfiles.Files, at region) (*files, error) {
 	set, err := of.WorkedOut()
 	if err != nil {
 		return nil, err
@@ -150,7 +151,7 @@ func (v *Volume) newFiles(of *workload.Files, at region) (*files, error) {
 	return f, nil
 }
 
-func noRoom(err error, of *workload.Files) error {
+func noRoom(err error, of *loadfiles.Files) error {
 	if held, known := of.Holds(); known && errors.Is(err, syscall.ENOSPC) {
 		return fmt.Errorf("%w: %d files, %s in all, do not fit onto the array with what a file system needs beside them; use fewer or smaller files", volume.ErrNoSpace, held.Files, held.Bytes)
 	}
@@ -220,16 +221,16 @@ func (v *Volume) useFiles(spec workload.Spec) (load.Volume, error) {
 	v.array.Writes(contentOf(spec))
 	o := &opened{Volume: v}
 	for _, p := range spec.Parts() {
-		if p.Files == nil {
+		if loadfiles.Of(p) == nil {
 			o.parts = append(o.parts, nil)
 			continue
 		}
 		f := v.systems[len(v.systems)-len(ofFiles)]
 		ofFiles = ofFiles[1:]
-		if f.shape != p.Files.Shape() {
+		if f.shape != loadfiles.Of(p).Shape() {
 			return nil, errors.New("other files were made ready")
 		}
-		if p.Files.Starts() || p.Files.Does(workload.Put) || p.Files.Does(workload.Save) || p.Files.Does(workload.Remove) {
+		if loadfiles.Of(p).Starts() || loadfiles.Of(p).Does(loadfiles.Put) || loadfiles.Of(p).Does(loadfiles.Save) || loadfiles.Of(p).Does(loadfiles.Remove) {
 			f.whole = false
 		}
 		f.queues, f.hosts = nil, 0

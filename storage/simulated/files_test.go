@@ -16,6 +16,7 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	loadfiles "patientheron/core/workload/files"
 	"patientheron/storage/volume"
 )
 
@@ -32,10 +33,10 @@ func simulate(t *testing.T, d array.Description) *Volume {
 	return v
 }
 
-func filesLoad(task workload.Task, classes ...fileset.Class) workload.Spec {
+func filesLoad(task loadfiles.Task, classes ...fileset.Class) workload.Spec {
 	s := workload.Default()
-	s.SetFiles(fileset.Set{Classes: classes})
-	s.Files.Tasks = []workload.TaskShare{{Task: task, Weight: 1}}
+	loadfiles.Use(&s, fileset.Set{Classes: classes})
+	loadfiles.Of(s).Tasks = []loadfiles.TaskShare{{Task: task, Weight: 1}}
 	s.For, s.Passes, s.Depth = 0, 1, 16
 	return s
 }
@@ -66,18 +67,18 @@ func measured(t *testing.T, v *Volume, spec workload.Spec) measure.Summary {
 func TestTasksOnSimulatedArrays(t *testing.T) {
 	v := simulate(t, mirrorStripe())
 	classes := []fileset.Class{{Name: "large", Number: 5, Size: fileset.Sizes{Fixed: 30_000_000}}, {Name: "small", Number: 3000, Size: fileset.Sizes{From: 1, To: 20_000}, Folders: fileset.Folders{Files: 100}}}
-	for _, task := range []workload.Task{workload.Put, workload.Fetch, workload.Save, workload.Ask, workload.Browse, workload.Remove, workload.Fetch} {
+	for _, task := range []loadfiles.Task{loadfiles.Put, loadfiles.Fetch, loadfiles.Save, loadfiles.Ask, loadfiles.Browse, loadfiles.Remove, loadfiles.Fetch} {
 		spec := filesLoad(task, classes...)
 		spec.Workers = 3
 		s := measured(t, v, spec)
-		files, err := spec.Files.WorkedOut()
+		files, err := loadfiles.Of(spec).WorkedOut()
 		if err != nil {
 			t.Fatal(err)
 		}
 		if s.Classes[measure.File].Operations != files.Len() || s.Ending != measure.ByPasses {
 			t.Errorf("%s: %d of %d files, ended by %s", task, s.Classes[measure.File].Operations, files.Len(), s.Ending)
 		}
-		if moved := task == workload.Put || task == workload.Fetch || task == workload.Save; moved && s.Total.Bytes%files.Bytes() != 0 {
+		if moved := task == loadfiles.Put || task == loadfiles.Fetch || task == loadfiles.Save; moved && s.Total.Bytes%files.Bytes() != 0 {
 			t.Errorf("%s moved %d bytes of %d", task, s.Total.Bytes, files.Bytes())
 		}
 		blocks := workload.Default()
@@ -90,7 +91,7 @@ func TestTasksOnSimulatedArrays(t *testing.T) {
 
 // The same load gives the same figures each time.
 func TestSimulatedFilesAreRepeatable(t *testing.T) {
-	spec := filesLoad(workload.Save, fileset.Class{Name: "small", Number: 2000, Size: fileset.Sizes{Median: 8000, Spread: 2}})
+	spec := filesLoad(loadfiles.Save, fileset.Class{Name: "small", Number: 2000, Size: fileset.Sizes{Median: 8000, Spread: 2}})
 	one, other := measured(t, simulate(t, mirrorStripe()), spec), measured(t, simulate(t, mirrorStripe()), spec)
 	if !reflect.DeepEqual(one, other) {
 		t.Errorf("%+v is not %+v", one.Total, other.Total)
@@ -100,12 +101,12 @@ func TestSimulatedFilesAreRepeatable(t *testing.T) {
 // Large files cost what their blocks cost.
 func TestLargeFilesCostTheirBlocks(t *testing.T) {
 	for _, d := range []array.Description{mirrorStripe(), {Name: "disks", Members: []array.Group{{Count: 6, Medium: array.HardDisk, Capacity: 400 * quantity.GiB}}, Layout: array.Layout{Level: array.DoubleParity}}} {
-		for _, task := range []workload.Task{workload.Put, workload.Fetch} {
+		for _, task := range []loadfiles.Task{loadfiles.Put, loadfiles.Fetch} {
 			spec := filesLoad(task, fileset.Class{Name: "images", Number: 1, Size: fileset.Sizes{Fixed: 4 * quantity.GiB}})
-			spec.Files.AtOnce = 1
+			loadfiles.Of(spec).AtOnce = 1
 			blocks := workload.Default()
 			blocks.Blocks, blocks.Order, blocks.Depth, blocks.Span, blocks.For, blocks.Amount = workload.Block(quantity.MiB), workload.Sequential, 16, 4*quantity.GiB, 0, 4*quantity.GiB
-			if task == workload.Put {
+			if task == loadfiles.Put {
 				blocks.Reads = 0
 			}
 			// A fresh array for each, and the same place on the disks.
@@ -127,8 +128,8 @@ func TestClassesThatFitTheCacheGain(t *testing.T) {
 	notes := fileset.Class{Name: "notes", Number: 6000, Size: fileset.Sizes{Fixed: 32 * quantity.KiB}, Folders: fileset.Folders{Files: 500}}
 	images := fileset.Class{Name: "images", Number: 12, Size: fileset.Sizes{Fixed: 512 * quantity.MiB}}
 	rate := func(c fileset.Class) (first, second float64) {
-		spec := filesLoad(workload.Fetch, c)
-		spec.Files.Visit = workload.Shuffled
+		spec := filesLoad(loadfiles.Fetch, c)
+		loadfiles.Of(spec).Visit = loadfiles.Shuffled
 		for pass, at := range []*float64{&first, &second} {
 			spec.Seed = uint64(pass + 1)
 			*at = float64(measured(t, v, spec).Total.Throughput)
@@ -150,8 +151,8 @@ func TestPassesAreCountedApart(t *testing.T) {
 	d.Caches = []array.Cache{{Name: "memory", Mode: array.ReadOnly, Size: quantity.GiB, Bypass: 512 * quantity.KiB}}
 	notes := fileset.Class{Name: "notes", Number: 6000, Size: fileset.Sizes{Fixed: 32 * quantity.KiB}, Folders: fileset.Folders{Files: 500}}
 	images := fileset.Class{Name: "images", Number: 12, Size: fileset.Sizes{Fixed: 512 * quantity.MiB}}
-	spec := filesLoad(workload.Fetch, notes, images)
-	spec.Passes, spec.Files.Visit, spec.Workers = 4, workload.ByClass, 2
+	spec := filesLoad(loadfiles.Fetch, notes, images)
+	spec.Passes, loadfiles.Of(spec).Visit, spec.Workers = 4, loadfiles.ByClass, 2
 	s := measured(t, simulate(t, d), spec)
 	var files, bytes int64
 	for i, g := range s.Groups {
@@ -183,13 +184,13 @@ func TestFilesThatDoNotFit(t *testing.T) {
 	d := mirrorStripe()
 	d.Members[0].Capacity = 4 * quantity.GiB
 	v := simulate(t, d)
-	err := v.Ready(t.Context(), filesLoad(workload.Fetch, fileset.Class{Name: "images", Number: 8, Size: fileset.Sizes{Fixed: 2 * quantity.GiB}}), nil)
+	err := v.Ready(t.Context(), filesLoad(loadfiles.Fetch, fileset.Class{Name: "images", Number: 8, Size: fileset.Sizes{Fixed: 2 * quantity.GiB}}), nil)
 	if !errors.Is(err, volume.ErrNoSpace) {
 		t.Errorf("got %v", err)
 	}
 	// What is put until the room ends is counted, and the failure is that of the room.
-	spec := filesLoad(workload.Put, fileset.Class{Name: "images", Number: 8, Size: fileset.Sizes{Fixed: 1200 * quantity.MiB}})
-	spec.Files.Piece = 64 * quantity.MiB
+	spec := filesLoad(loadfiles.Put, fileset.Class{Name: "images", Number: 8, Size: fileset.Sizes{Fixed: 1200 * quantity.MiB}})
+	loadfiles.Of(spec).Piece = 64 * quantity.MiB
 	if err := v.Ready(t.Context(), spec, nil); err != nil {
 		t.Fatal(err)
 	}

@@ -13,6 +13,7 @@ import (
 	"patientheron/core/pagecache"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	loadfiles "patientheron/core/workload/files"
 )
 
 // held is an array that passes 100 MB/s, before a host with so much memory for data.
@@ -119,15 +120,15 @@ func TestFlushesReachTheArray(t *testing.T) {
 // is larger, in order, nothing of them is. What is removed before it was written never is.
 func TestFilesInTheHostsMemory(t *testing.T) {
 	notes := fileset.Class{Name: "notes", Number: 2000, Size: fileset.Sizes{Fixed: 256 * quantity.KiB}}
-	cached := func(task workload.Task) workload.Spec {
+	cached := func(task loadfiles.Task) workload.Spec {
 		s := filesLoad(task, notes)
 		s.Cached = true
 		return s
 	}
 	fetched := func(memory quantity.Bytes) float64 {
 		v := simulate(t, held(memory))
-		measured(t, v, cached(workload.Put))
-		return float64(measured(t, v, cached(workload.Fetch)).Total.Throughput)
+		measured(t, v, cached(loadfiles.Put))
+		return float64(measured(t, v, cached(loadfiles.Fetch)).Total.Throughput)
 	}
 	if large := fetched(4 * quantity.GiB); large < 1e9 {
 		t.Errorf("500 MiB in 4 GiB are fetched at %.0f MB/s", large/1e6)
@@ -138,9 +139,9 @@ func TestFilesInTheHostsMemory(t *testing.T) {
 
 	v := simulate(t, held(8*quantity.GiB))                                  // of which 1.6 may be dirty
 	moved := func() float64 { return v.array.Totals().Limit / 1e9 * 100e6 } // it passes 100 MB/s
-	measured(t, v, cached(workload.Put))
+	measured(t, v, cached(loadfiles.Put))
 	put := moved()
-	remove := cached(workload.Remove)
+	remove := cached(loadfiles.Remove)
 	measured(t, v, remove)
 	v.Rest(100)
 	if written := moved() - put; put > 64e6 || written > 64e6 {
@@ -152,7 +153,7 @@ func TestFilesInTheHostsMemory(t *testing.T) {
 // other files each time.
 func TestOneLoadAfterTheOther(t *testing.T) {
 	v := simulate(t, held(256*quantity.MiB))
-	files := func(name string, number int64, task workload.Task, cached bool) workload.Spec {
+	files := func(name string, number int64, task loadfiles.Task, cached bool) workload.Spec {
 		s := filesLoad(task, fileset.Class{Name: name, Number: number, Size: fileset.Sizes{Fixed: 100_000}})
 		s.Cached = cached
 		return s
@@ -161,11 +162,11 @@ func TestOneLoadAfterTheOther(t *testing.T) {
 	around := blocks
 	around.Cached = false
 	for i, spec := range []workload.Spec{
-		files("a", 500, workload.Put, true), files("b", 300, workload.Put, true), files("b", 300, workload.Fetch, true), blocks,
-		files("c", 400, workload.Fetch, true), around, files("c", 400, workload.Save, false), files("c", 400, workload.Save, true), blocks, around,
+		files("a", 500, loadfiles.Put, true), files("b", 300, loadfiles.Put, true), files("b", 300, loadfiles.Fetch, true), blocks,
+		files("c", 400, loadfiles.Fetch, true), around, files("c", 400, loadfiles.Save, false), files("c", 400, loadfiles.Save, true), blocks, around,
 	} {
 		sum := measured(t, v, spec)
-		if done := sum.Classes[measure.File].Operations; spec.Files != nil && done != spec.Files.Set.Classes[0].Number || len(sum.Faults) > 0 || sum.Total.Operations == 0 {
+		if done := sum.Classes[measure.File].Operations; loadfiles.Of(spec) != nil && done != loadfiles.Of(spec).Set.Classes[0].Number || len(sum.Faults) > 0 || sum.Total.Operations == 0 {
 			t.Errorf("load %d: %d files, %v failed", i, done, sum.Faults)
 		}
 		if !spec.Cached && v.memory != nil && !v.memory.Settled() {
@@ -180,7 +181,7 @@ func TestAtOnceThroughMemory(t *testing.T) {
 	v := simulate(t, held(256*quantity.MiB))
 	spec := atOnce(
 		part("index", func(s *workload.Spec) { s.Span, s.Depth = 32*quantity.MiB, 1 }),
-		filesPart("scans", workload.Fetch, func(s *workload.Spec) { s.Depth = 8 }, fileset.Class{Name: "scans", Number: 500, Size: fileset.Sizes{Fixed: 4 * quantity.MiB}}),
+		filesPart("scans", loadfiles.Fetch, func(s *workload.Spec) { s.Depth = 8 }, fileset.Class{Name: "scans", Number: 500, Size: fileset.Sizes{Fixed: 4 * quantity.MiB}}),
 	)
 	spec.Cached, spec.WarmUp, spec.For = true, 5, 5
 	measured(t, v, throughMemory(32*quantity.MiB, fromEndToEnd(1)))

@@ -12,6 +12,7 @@ import (
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
 	"patientheron/core/workload"
+	loadfiles "patientheron/core/workload/files"
 	"patientheron/storage/volume"
 )
 
@@ -98,14 +99,14 @@ func fitsFiles(d array.Description, r volume.Request, load workload.Spec) error 
 	if zoned(d) {
 		return &mistake.Error{Of: workload.ErrInvalid, Field: "files", Reason: fmt.Sprintf("the members of %s have zones that the host manages, which a file system that writes in place cannot use", d.Name)}
 	}
-	if from := load.FromFolder(); from != "" {
+	if from := loadfiles.FromFolder(load); from != "" {
 		return &mistake.Error{Of: workload.ErrInvalid, Field: "from", Reason: fmt.Sprintf("%s is a real folder, whose time is that of the wall, and %s is simulated; describe the folder (heron files describe %s), name what that writes with files, and leave from out", from, d.Name, from)}
 	}
 	var files int64
 	var bytes quantity.Bytes
 	parts, _ := load.OfFiles()
 	for _, p := range parts {
-		set, err := p.Files.WorkedOut()
+		set, err := loadfiles.Of(p).WorkedOut()
 		if err != nil {
 			return err
 		}

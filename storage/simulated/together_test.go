@@ -10,6 +10,9 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	loadfiles "patientheron/core/workload/files"
+	"patientheron/core/workload/stores"
+	"patientheron/core/workload/streams"
 )
 
 func part(name string, change func(*workload.Spec)) workload.Spec {
@@ -73,7 +76,7 @@ func TestLoadsAtOnceDoNotOverlap(t *testing.T) {
 		}
 		end = p.Offset + p.Span
 	}
-	if size, writes := spec.Body().Reach(); size != 4*quantity.GiB || !writes || spec.Workers != 3 {
+	if size, writes := spec.Reach(); size != 4*quantity.GiB || !writes || spec.Workers != 3 {
 		t.Errorf("%s, writes %t, %d workers", size, writes, spec.Workers)
 	}
 	again := spec.Completed()
@@ -95,11 +98,11 @@ func TestFeedsAndStoresAtOnce(t *testing.T) {
 	limited := mirrorStripe()
 	limited.Limits.Throughput = 50e6
 	feeds := part("films", func(s *workload.Spec) {
-		s.Kind, s.Feeds = workload.FeedsKind, &workload.Feeds{Count: 5, Rate: 6e6, Buffer: 0.2}
+		s.SetBody(&streams.Feeds{Count: 5, Rate: 6e6, Buffer: 0.2})
 	})
 	stores := part("ledger", func(s *workload.Spec) {
-		s.Kind, s.Span = workload.StoresKind, 4*quantity.GiB
-		s.Stores = &workload.Stores{Count: 1, Requests: []workload.RequestShare{{Request: workload.PutRequest, Weight: 1}, {Request: workload.GetRequest, Weight: 1}}, Value: fileset.Sizes{Fixed: 400}}
+		s.Kind, s.Span = stores.Kind, 4*quantity.GiB
+		s.SetBody(&stores.Stores{Count: 1, Requests: []stores.RequestShare{{Request: stores.PutRequest, Weight: 1}, {Request: stores.GetRequest, Weight: 1}}, Value: fileset.Sizes{Fixed: 400}})
 	})
 	v := simulate(t, limited)
 	alone, hungry := atOnce(feeds, part("idle", func(s *workload.Spec) { s.Rate = 1 })), atOnce(feeds, part("hungry", func(s *workload.Spec) { s.Depth, s.Blocks = 32, workload.Block(quantity.MiB) }))
@@ -133,7 +136,7 @@ func TestFeedsAndStoresAtOnce(t *testing.T) {
 
 func ptr(s measure.Summary) *measure.Summary { return &s }
 
-func filesPart(name string, task workload.Task, change func(*workload.Spec), classes ...fileset.Class) workload.Spec {
+func filesPart(name string, task loadfiles.Task, change func(*workload.Spec), classes ...fileset.Class) workload.Spec {
 	s := filesLoad(task, classes...)
 	s.Name, s.Passes, s.For = name, 0, 10
 	change(&s)
@@ -157,10 +160,10 @@ func TestFilesAtOnceWithBlocks(t *testing.T) {
 		parts []workload.Spec
 		want  []float64 // bytes a second
 	}{
-		"as much each":           {[]workload.Spec{blocks(8), filesPart("put", workload.Put, deep(8), large)}, []float64{50e6, 50e6}},
-		"a quarter":              {[]workload.Spec{filesPart("fetch", workload.Fetch, deep(4), large), blocks(12)}, []float64{25e6, 75e6}},
-		"two trees":              {[]workload.Spec{filesPart("put", workload.Put, deep(8), large), filesPart("fetch", workload.Fetch, deep(8), large)}, []float64{50e6, 50e6}},
-		"three, and one is slow": {[]workload.Spec{part("slow", func(s *workload.Spec) { s.Rate, s.Depth = 1000, 512 }), filesPart("put", workload.Put, deep(8), large), blocks(8)}, []float64{4.096e6, 47.95e6, 47.95e6}},
+		"as much each":           {[]workload.Spec{blocks(8), filesPart("put", loadfiles.Put, deep(8), large)}, []float64{50e6, 50e6}},
+		"a quarter":              {[]workload.Spec{filesPart("fetch", loadfiles.Fetch, deep(4), large), blocks(12)}, []float64{25e6, 75e6}},
+		"two trees":              {[]workload.Spec{filesPart("put", loadfiles.Put, deep(8), large), filesPart("fetch", loadfiles.Fetch, deep(8), large)}, []float64{50e6, 50e6}},
+		"three, and one is slow": {[]workload.Spec{part("slow", func(s *workload.Spec) { s.Rate, s.Depth = 1000, 512 }), filesPart("put", loadfiles.Put, deep(8), large), blocks(8)}, []float64{4.096e6, 47.95e6, 47.95e6}},
 	} {
 		v, spec := simulate(t, limited), atOnce(c.parts...)
 		s := measured(t, v, spec)
@@ -169,13 +172,13 @@ func TestFilesAtOnceWithBlocks(t *testing.T) {
 			if got := float64(own.Total.Throughput); math.Abs(got/want-1) > 0.05 {
 				t.Errorf("%s: %q moved %.1f MB/s, not %.1f", name, load.Name, got/1e6, want/1e6)
 			}
-			if files := own.Classes[measure.File]; load.Files != nil && (files.Operations == 0 || quantity.Bytes(files.Operations)*4*quantity.MiB != files.Bytes) {
+			if files := own.Classes[measure.File]; load.Traits().OnFiles && (files.Operations == 0 || quantity.Bytes(files.Operations)*4*quantity.MiB != files.Bytes) {
 				t.Errorf("%s: %q did %+v", name, load.Name, files)
 			}
 		}
 	}
 
-	v, spec := simulate(t, mirrorStripe()), atOnce(filesPart("notes", workload.Fetch, deep(4), small), part("blocks", func(s *workload.Spec) { s.Rate, s.Reads = 500, 0.5 }), filesPart("mail", workload.Save, deep(4), small))
+	v, spec := simulate(t, mirrorStripe()), atOnce(filesPart("notes", loadfiles.Fetch, deep(4), small), part("blocks", func(s *workload.Spec) { s.Rate, s.Reads = 500, 0.5 }), filesPart("mail", loadfiles.Save, deep(4), small))
 	spec.For = 2
 	s := measured(t, v, spec)
 	first, kept := s.Groups, v.systems[0]
@@ -188,7 +191,7 @@ func TestFilesAtOnceWithBlocks(t *testing.T) {
 	if v.systems[1] == nil || v.systems[0].at+v.systems[0].size > v.systems[1].at || v.systems[0].at < spec.Completed().Span {
 		t.Errorf("%+v lies over %+v, or over blocks", v.systems[0].region, v.systems[1].region)
 	}
-	measured(t, v, filesPart("notes", workload.Fetch, deep(4), small))
+	measured(t, v, filesPart("notes", loadfiles.Fetch, deep(4), small))
 	if len(v.systems) != 1 || v.systems[0].region != (region{0, v.array.Size()}) {
 		t.Errorf("%d file systems, in %+v", len(v.systems), v.systems[0].region)
 	}

@@ -61,7 +61,7 @@ func (c Claim) Tenure(l Locator, found setup.Identity) (*Tenure, error) {
 // Writes notes that a load begins to write.
 func (t *Tenure) Writes(spec workload.Spec) {
 	for _, p := range spec.Completed().Parts() {
-		if _, writes := p.Body().Reach(); !writes || p.Traits().OnFiles {
+		if _, writes := p.Reach(); !writes || p.Traits().OnFiles {
 			continue
 		}
 		r := setup.Range{Start: p.Offset, End: p.Offset + p.Span}

@@ -18,6 +18,8 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	"patientheron/core/workload/files"
+	"patientheron/core/workload/streams"
 	"patientheron/host"
 	"patientheron/storage/localfile"
 	"patientheron/storage/simulated"
@@ -32,11 +34,11 @@ func (nowhere) Forget(string)             {}
 func (nowhere) Left(string)               {}
 
 // filesOf is a load that goes once through so many files.
-func filesOf(task workload.Task, count int64, size quantity.Bytes) workload.Spec {
+func filesOf(task files.Task, count int64, size quantity.Bytes) workload.Spec {
 	s := workload.Default()
-	s.SetFiles(fileset.Set{Classes: []fileset.Class{{Name: "small", Number: count, Size: fileset.Sizes{Fixed: size}, Folders: fileset.Folders{Files: 1000}}}})
-	s.Files.Tasks = []workload.TaskShare{{Task: task, Weight: 1}}
-	s.Files.Piece = max(size, 4096)
+	files.Use(&s, fileset.Set{Classes: []fileset.Class{{Name: "small", Number: count, Size: fileset.Sizes{Fixed: size}, Folders: fileset.Folders{Files: 1000}}}})
+	files.Of(s).Tasks = []files.TaskShare{{Task: task, Weight: 1}}
+	files.Of(s).Piece = max(size, 4096)
 	s.For, s.Passes, s.Depth, s.Cached = 0, 1, 16, true
 	return s
 }
@@ -81,7 +83,7 @@ func (b benched) through(passes int) (rate float64, allocated uint64, err error)
 
 // putFiles is how many files a second are made in a folder.
 func putFiles(folder string, count int64) (float64, error) {
-	b, err := ready(folder, filesOf(workload.Put, count, 4096))
+	b, err := ready(folder, filesOf(files.Put, count, 4096))
 	if err != nil {
 		return 0, err
 	}
@@ -105,7 +107,7 @@ func bareFolder(in string, count int64) (string, error) {
 }
 
 // bareFiles runs the loop in C over as many files in a folder.
-func bareFiles(folder string, count int64, task workload.Task) (float64, error) {
+func bareFiles(folder string, count int64, task files.Task) (float64, error) {
 	out, err := exec.Command(filepath.Join(filepath.Dir(os.Args[0]), "bare-files"), folder, strconv.FormatInt(count, 10), "16", string(task)).Output()
 	if err != nil {
 		return 0, fmt.Errorf("run the bare loop over files: %w; 'make bench' builds it", err)
@@ -120,7 +122,7 @@ func barePut(in string, count int64) (float64, error) {
 		return 0, err
 	}
 	defer os.RemoveAll(folder)
-	return bareFiles(folder, count, workload.Put)
+	return bareFiles(folder, count, files.Put)
 }
 
 // smallFiles holds the engine against the bare loop on a file system in memory.
@@ -156,7 +158,7 @@ func puts(folder string) error {
 
 func fetches(folder string) error {
 	const count = 100_000
-	b, err := ready(folder, filesOf(workload.Fetch, count, 4096))
+	b, err := ready(folder, filesOf(files.Fetch, count, 4096))
 	if err != nil {
 		return err
 	}
@@ -167,7 +169,7 @@ func fetches(folder string) error {
 	}
 	read, err := paired(narrow,
 		func() (float64, error) { rate, _, err := b.through(1); return rate, err },
-		func() (float64, error) { return bareFiles(same[0], count, workload.Fetch) },
+		func() (float64, error) { return bareFiles(same[0], count, files.Fetch) },
 	)
 	if err != nil {
 		return err
@@ -189,7 +191,8 @@ func fetches(folder string) error {
 // move.
 func manyFeeds() error {
 	s := workload.Default()
-	s.Kind, s.Feeds, s.For, s.Span = workload.FeedsKind, &workload.Feeds{Count: 100, Rate: 1e6}, 5, 10*quantity.GiB
+	s.SetBody(&streams.Feeds{Count: 100, Rate: 1e6})
+	s.For, s.Span = 5, 10*quantity.GiB
 	outcome, err := load.Run(context.Background(), load.Job{Workload: s, Volume: nothing, Clock: load.NewMonotonic(), Thread: host.ThreadUse, Observe: func(measure.Interval) {}})
 	if err != nil {
 		return err
@@ -202,22 +205,22 @@ func manyFeeds() error {
 // simulatedFiles is how fast virtual time goes with files, and what many of them take.
 func simulatedFiles() error {
 	s := workload.Default()
-	s.SetFiles(fileset.Set{Classes: []fileset.Class{
+	files.Use(&s, fileset.Set{Classes: []fileset.Class{
 		{Name: "notes", Number: 400_000, Size: fileset.Sizes{From: 1024, To: 16 << 10}, Folders: fileset.Folders{Files: 500}},
 		{Name: "photographs", Number: 2000, Size: fileset.Sizes{Median: 200 << 10, Spread: 2}, Folders: fileset.Folders{Files: 200}},
 	}})
 	s.For, s.Passes, s.Depth = 0, 1, 16
 	d := array.Description{Name: "mirror stripe", Members: []array.Group{{Count: 4, Medium: array.Flash, Capacity: 400 * quantity.GiB}}, Layout: array.Layout{Level: array.MirrorStripe}}
-	for _, task := range []workload.Task{workload.Put, workload.Fetch} {
-		s.Files.Tasks = []workload.TaskShare{{Task: task, Weight: 1}}
+	for _, task := range []files.Task{files.Put, files.Fetch} {
+		files.Of(s).Tasks = []files.TaskShare{{Task: task, Weight: 1}}
 		rate, err := virtualFiles(d, s)
 		if err != nil {
 			return err
 		}
 		row(fmt.Sprintf("simulated mirror stripe of SSDs, a mixed set, %s: files a second of the wall", task), "200 k", "%.0f k", rate/1e3)
 	}
-	many := filesOf(workload.Fetch, 10_000_000, 8192)
-	many.Files.Set.Classes[0].Size = fileset.Sizes{From: 0, To: 16 << 10}
+	many := filesOf(files.Fetch, 10_000_000, 8192)
+	files.Of(many).Set.Classes[0].Size = fileset.Sizes{From: 0, To: 16 << 10}
 	many.Passes, many.For = 0, 0.5
 	var before, after runtime.MemStats
 	runtime.GC()

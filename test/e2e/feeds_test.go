@@ -10,13 +10,14 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	"patientheron/core/workload/streams"
 	"patientheron/resource"
 )
 
 // feeds is a load of feeds at a rate each.
 func feeds(rate quantity.ByteRate, change func(*workload.Spec)) workload.Spec {
 	s := workload.Default()
-	s.Kind, s.Feeds = workload.FeedsKind, &workload.Feeds{Count: 1, Rate: rate}
+	s.SetBody(&streams.Feeds{Count: 1, Rate: rate})
 	change(&s)
 	return s
 }
@@ -53,7 +54,7 @@ func TestAsManyFeedsFitAsTheRateCarries(t *testing.T) {
 	throttle(t, throttled, device, 8<<20)
 	s = throttled
 	real := feeds(1.9*(1<<20), func(l *workload.Spec) {
-		l.Span, l.For, l.WarmUp, l.Feeds.Piece, l.Feeds.Buffer = 252<<20, 4, 0.5, 64<<10, 1.5
+		l.Span, l.For, l.WarmUp, streams.Of(*l).Piece, streams.Of(*l).Buffer = 252<<20, 4, 0.5, 64<<10, 1.5
 	})
 	run = s.measured(s.volume(device, nil), search(real, 6, 1))
 	if f := found(run); f.Value != 4 || f.High != 5 {

@@ -19,17 +19,18 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	"patientheron/core/workload/files"
 	"patientheron/resource"
 )
 
 // someFiles is a load of a few hundred files of two classes, gone through once.
-func someFiles(task workload.Task, change func(*workload.Spec)) workload.Spec {
+func someFiles(task files.Task, change func(*workload.Spec)) workload.Spec {
 	s := workload.Default()
-	s.SetFiles(fileset.Set{Classes: []fileset.Class{
+	files.Use(&s, fileset.Set{Classes: []fileset.Class{
 		{Name: "scans", Number: 4, Size: fileset.Sizes{Fixed: 3_000_001}, Ending: ".tif"},
 		{Name: "notes", Number: 400, Size: fileset.Sizes{From: 0, To: 20_000}, Folders: fileset.Folders{Files: 30, Deep: 2}},
 	}})
-	s.Files.Tasks = []workload.TaskShare{{Task: task, Weight: 1}}
+	files.Of(s).Tasks = []files.TaskShare{{Task: task, Weight: 1}}
 	s.For, s.Passes, s.Depth = 0, 1, 8
 	if change != nil {
 		change(&s)
@@ -39,7 +40,7 @@ func someFiles(task workload.Task, change func(*workload.Spec)) workload.Spec {
 
 // allTasks does everything with the files, one task after the other.
 func allTasks(change func(*workload.Spec)) (p plan.Plan) {
-	for _, task := range []workload.Task{workload.Put, workload.Fetch, workload.Save, workload.Browse, workload.Ask, workload.Remove} {
+	for _, task := range []files.Task{files.Put, files.Fetch, files.Save, files.Browse, files.Ask, files.Remove} {
 		p.Stages = append(p.Stages, plan.Stage{Load: someFiles(task, change)})
 	}
 	return p
@@ -93,7 +94,7 @@ func TestFilesOnManyFileSystems(t *testing.T) {
 			if detail.Status != resource.Finished {
 				t.Fatalf("%s: %s", detail.Status, detail.Reason)
 			}
-			files, err := p.Stages[0].Load.Files.WorkedOut()
+			set, err := files.Of(p.Stages[0].Load).WorkedOut()
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -106,8 +107,8 @@ func TestFilesOnManyFileSystems(t *testing.T) {
 					}
 					refused += f.Count
 				}
-				if done.Operations+refused < files.Len() || refused == 0 && done.Operations != files.Len() || m.Summary.Ending != measure.ByPasses {
-					t.Errorf("%s: %d of %d files, %d refusals, ended by %s", m.Name, done.Operations, files.Len(), refused, m.Summary.Ending)
+				if done.Operations+refused < set.Len() || refused == 0 && done.Operations != set.Len() || m.Summary.Ending != measure.ByPasses {
+					t.Errorf("%s: %d of %d files, %d refusals, ended by %s", m.Name, done.Operations, set.Len(), refused, m.Summary.Ending)
 				}
 			}
 			if left := held(t, []string{folder}); len(left) != len(before) {
@@ -115,13 +116,13 @@ func TestFilesOnManyFileSystems(t *testing.T) {
 			}
 
 			// While a load reads, the file system holds what the set says.
-			id := s.begun(volume, onePlan(someFiles(workload.Fetch, func(l *workload.Spec) { cached(l); l.For, l.Passes = 60, 0 })))
+			id := s.begun(volume, onePlan(someFiles(files.Fetch, func(l *workload.Spec) { cached(l); l.For, l.Passes = 60, 0 })))
 			until(t, "it measures", func() bool {
 				detail, err := s.Run(t.Context(), id)
 				return err == nil && detail.Status == resource.Running
 			})
-			if count, bytes := counted(t, folder); count != files.Len() || bytes != files.Bytes() {
-				t.Errorf("%d files of %s, and the file system holds %d of %s", files.Len(), files.Bytes(), count, bytes)
+			if count, bytes := counted(t, folder); count != set.Len() || bytes != set.Bytes() {
+				t.Errorf("%d files of %s, and the file system holds %d of %s", set.Len(), set.Bytes(), count, bytes)
 			}
 			if err := s.StopRun(t.Context(), id, false); err != nil {
 				t.Error(err)
@@ -150,7 +151,7 @@ func TestFilesOfAKilledServiceAreFound(t *testing.T) {
 	precious := filepath.Join(folder, "precious")
 	ok(t, os.WriteFile(precious, []byte("precious"), 0o600))
 	s := serve(t, data, false)
-	load := someFiles(workload.Fetch, func(l *workload.Spec) { l.For, l.Passes = 60, 0 })
+	load := someFiles(files.Fetch, func(l *workload.Spec) { l.For, l.Passes = 60, 0 })
 	id := s.begun(s.volume(folder, nil), onePlan(load))
 	until(t, "it measures", func() bool {
 		detail, err := s.Run(t.Context(), id)
@@ -162,7 +163,7 @@ func TestFilesOfAKilledServiceAreFound(t *testing.T) {
 	_ = s.process.Process.Signal(syscall.SIGKILL)
 	_, _ = s.process.Process.Wait()
 	again := serve(t, data, false)
-	files, _ := load.Files.WorkedOut()
+	files, _ := files.Of(load).WorkedOut()
 	left, err := again.Leftovers(t.Context())
 	if err != nil || len(left) != 1 || left[0].Size != files.Bytes() {
 		t.Fatalf("%+v is listed, and %s are there (%v)", left, files.Bytes(), err)
@@ -183,8 +184,8 @@ func TestFilesOfAKilledServiceAreFound(t *testing.T) {
 func TestDiskFullAmongFiles(t *testing.T) {
 	folder := mounted(t, loopDevice(t, 128<<20), "mkfs.ext4", "-q")
 	s := serve(t, t.TempDir(), false)
-	load := someFiles(workload.Put, func(l *workload.Spec) { l.For, l.Passes = 60, 0 })
-	load.Files.Set.Classes[0].Number = 10
+	load := someFiles(files.Put, func(l *workload.Spec) { l.For, l.Passes = 60, 0 })
+	files.Of(load).Set.Classes[0].Number = 10
 	id := s.begun(s.volume(folder, nil), onePlan(load))
 	until(t, "it measures", func() bool {
 		detail, err := s.Run(t.Context(), id)
@@ -209,8 +210,8 @@ func TestDiskFullAmongFiles(t *testing.T) {
 		return true
 	})
 	// What does not fit at all is refused before anything is made.
-	large := someFiles(workload.Put, func(l *workload.Spec) {
-		l.SetFiles(fileset.Set{Classes: []fileset.Class{{Name: "large", Number: 2, Size: fileset.Sizes{Fixed: quantity.GiB}}}})
+	large := someFiles(files.Put, func(l *workload.Spec) {
+		files.Use(l, fileset.Set{Classes: []fileset.Class{{Name: "large", Number: 2, Size: fileset.Sizes{Fixed: quantity.GiB}}}})
 	})
 	if _, err := s.StartRun(t.Context(), resource.NewRun{VolumeID: s.volumeAt(folder).ID, Plan: onePlan(large)}); err == nil || !strings.Contains(err.Error(), "free") {
 		t.Errorf("got %v", err)
@@ -225,7 +226,7 @@ func TestDiskFullAmongFiles(t *testing.T) {
 func TestShareVanishesAmongFiles(t *testing.T) {
 	point, branches := remote(t)
 	s := serve(t, t.TempDir(), false)
-	load := someFiles(workload.Fetch, func(l *workload.Spec) { l.For, l.Passes, l.Cached = 60, 0, true })
+	load := someFiles(files.Fetch, func(l *workload.Spec) { l.For, l.Passes, l.Cached = 60, 0, true })
 	id := s.begun(s.volume(point, nil), onePlan(load))
 	until(t, "it measures", func() bool {
 		detail, err := s.Run(t.Context(), id)
@@ -256,8 +257,8 @@ func TestNextRunWaitsForFilesToBeRemoved(t *testing.T) {
 	point, branches := remote(t) // which removes slowly
 	s := serve(t, t.TempDir(), false)
 	volume := s.volume(point, nil)
-	many := someFiles(workload.Fetch, func(l *workload.Spec) {
-		l.SetFiles(fileset.Set{Classes: []fileset.Class{{Name: "notes", Number: 15_000, Size: fileset.Sizes{Fixed: 100}, Folders: fileset.Folders{Files: 100}}}})
+	many := someFiles(files.Fetch, func(l *workload.Spec) {
+		files.Use(l, fileset.Set{Classes: []fileset.Class{{Name: "notes", Number: 15_000, Size: fileset.Sizes{Fixed: 100}, Folders: fileset.Folders{Files: 100}}}})
 		l.For, l.Passes, l.Cached = 60, 0, true
 	})
 	running := func(id int64) {
@@ -274,7 +275,7 @@ func TestNextRunWaitsForFilesToBeRemoved(t *testing.T) {
 		t.Fatalf("%s: %s", detail.Status, detail.Reason)
 	}
 	left := held(t, branches)
-	second := s.begun(volume, onePlan(someFiles(workload.Ask, func(l *workload.Spec) { l.For, l.Passes, l.Cached = 60, 0, true })))
+	second := s.begun(volume, onePlan(someFiles(files.Ask, func(l *workload.Spec) { l.For, l.Passes, l.Cached = 60, 0, true })))
 	running(second)
 	for _, name := range left {
 		if _, err := os.Stat(name); err == nil {
@@ -302,7 +303,7 @@ func TestASlowSourceIsNamed(t *testing.T) {
 	throttle(t, s, device, 12<<20)
 	target := t.TempDir()
 	load := workload.Default()
-	load.Kind, load.Files = workload.FilesKind, &workload.Files{From: from, Tasks: []workload.TaskShare{{Task: workload.Put, Weight: 1}}}
+	load.SetBody(&files.Files{From: from, Tasks: []files.TaskShare{{Task: files.Put, Weight: 1}}})
 	load.For, load.Passes = 0, 1
 	p := onePlan(load)
 	run := s.measured(s.volume(target, nil), p)
@@ -310,7 +311,7 @@ func TestASlowSourceIsNamed(t *testing.T) {
 		t.Fatalf("%s: %s, %+v", run.Status, run.Reason, run.Progress)
 	}
 	alone, put := run.Measurements[0], run.Measurements[1]
-	if rate := float64(alone.Summary.Total.Throughput); !alone.Load.ReadsSource() || rate > 1.15*(12<<20) || rate < 0.3*(12<<20) || !strings.HasSuffix(alone.Name, "the source alone") {
+	if rate := float64(alone.Summary.Total.Throughput); !files.ReadsSource(alone.Load) || rate > 1.15*(12<<20) || rate < 0.3*(12<<20) || !strings.HasSuffix(alone.Name, "the source alone") {
 		t.Errorf("%s by itself: %.0f bytes a second", alone.Name, rate)
 	}
 	if put.Summary.Classes[measure.File].Operations != 30 || put.Summary.Total.Bytes != 30<<20 {

@@ -15,6 +15,7 @@ import (
 
 	"patientheron/core/fileset"
 	"patientheron/core/workload"
+	"patientheron/core/workload/files"
 	"patientheron/resource"
 )
 
@@ -22,8 +23,8 @@ import (
 func manyFiles() workload.Spec {
 	return spec(func(w *workload.Spec) {
 		*w = workload.Default()
-		w.SetFiles(fileset.Set{Classes: []fileset.Class{{Name: "notes", Number: 30_000, Size: fileset.Sizes{Fixed: 100}, Folders: fileset.Folders{Files: 500, Deep: 1}}}})
-		w.Files.Tasks = []workload.TaskShare{{Task: workload.Fetch, Weight: 1}}
+		files.Use(w, fileset.Set{Classes: []fileset.Class{{Name: "notes", Number: 30_000, Size: fileset.Sizes{Fixed: 100}, Folders: fileset.Folders{Files: 500, Deep: 1}}}})
+		files.Of(*w).Tasks = []files.TaskShare{{Task: files.Fetch, Weight: 1}}
 		w.Cached, w.For, w.Passes = true, 600, 0
 	})
 }

@@ -23,6 +23,7 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	"patientheron/core/workload/files"
 	"patientheron/format/planfile"
 	"patientheron/resource"
 )
@@ -419,7 +420,7 @@ func TestVolumeThatNeverAnswers(t *testing.T) {
 	// Nor is a folder that never answers when files are put from it, and those that are
 	// made together with it end with it.
 	put := workload.Default()
-	put.Kind, put.Files = workload.FilesKind, &workload.Files{From: point, Tasks: []workload.TaskShare{{Task: workload.Put, Weight: 1}}}
+	put.SetBody(&files.Files{From: point, Tasks: []files.TaskShare{{Task: files.Put, Weight: 1}}})
 	put.For, put.Passes = 0, 1
 	run, err := s.StartRun(t.Context(), resource.NewRun{VolumeID: s.volume(t.TempDir(), nil).ID, Beside: []int64{s.volume(t.TempDir(), nil).ID}, Plan: onePlan(put)})
 	ok(t, err)

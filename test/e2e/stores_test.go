@@ -14,14 +14,15 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	"patientheron/core/workload/stores"
 	"patientheron/resource"
 )
 
-// stores is a load of one small store.
-func stores(change func(*workload.Spec)) workload.Spec {
+// someStores is a load of one small store.
+func someStores(change func(*workload.Spec)) workload.Spec {
 	s := workload.Default()
-	s.Kind, s.Span, s.For = workload.StoresKind, 256*quantity.MiB, 20
-	s.Stores = &workload.Stores{Count: 1, Requests: []workload.RequestShare{{Request: workload.PutRequest, Weight: 1}}, Value: fileset.Sizes{Fixed: 400}, Memtable: quantity.MiB, Clients: 1}
+	s.Span, s.For = 256*quantity.MiB, 20
+	s.SetBody(&stores.Stores{Count: 1, Requests: []stores.RequestShare{{Request: stores.PutRequest, Weight: 1}}, Value: fileset.Sizes{Fixed: 400}, Memtable: quantity.MiB, Clients: 1})
 	if change != nil {
 		change(&s)
 	}
@@ -39,26 +40,26 @@ func TestALogCostsWhatItsFlushesTake(t *testing.T) {
 	far := s.volume("array:"+path, nil)
 	measured := func(change func(*workload.Spec)) measure.Summary {
 		t.Helper()
-		run := s.measured(far, onePlan(stores(change)))
+		run := s.measured(far, onePlan(someStores(change)))
 		if run.Status != resource.Finished {
 			t.Fatal(run.Reason)
 		}
 		return *run.Measurements[0].Summary
 	}
-	each := measured(func(w *workload.Spec) { w.Stores.Log = workload.LogEachPut })
+	each := measured(func(w *workload.Spec) { stores.Of(*w).Log = stores.LogEachPut })
 	if rate := float64(each.Stores.Requests); math.Abs(rate/50-1) > 0.06 {
 		t.Errorf("%.1f puts a second, each flushed over two round trips of 10 ms", rate)
 	}
-	group := measured(func(w *workload.Spec) { w.Stores.Log, w.Stores.Clients = workload.LogGroupCommit, 16 })
+	group := measured(func(w *workload.Spec) { stores.Of(*w).Log, stores.Of(*w).Clients = stores.LogGroupCommit, 16 })
 	if rate := float64(group.Stores.Requests); math.Abs(rate/(16*50)-1) > 0.06 {
 		t.Errorf("%.1f puts a second of 16 clients that are flushed together", rate)
 	}
-	off := measured(func(w *workload.Spec) { w.Stores.Log, w.Stores.Clients = workload.LogOff, 16 })
+	off := measured(func(w *workload.Spec) { stores.Of(*w).Log, stores.Of(*w).Clients = stores.LogOff, 16 })
 	if off.Groups[0].Latency.P50 > 0.001 || off.Stores.Waits == 0 || off.Stores.Requests < 5*group.Stores.Requests {
 		t.Errorf("without a log: %+v, puts %+v", off.Stores, off.Groups[0].Latency)
 	}
 	get := measured(func(w *workload.Spec) {
-		w.Stores.Requests[0].Request, w.Stores.FalsePositives = workload.GetRequest, 1e-9
+		stores.Of(*w).Requests[0].Request, stores.Of(*w).FalsePositives = stores.GetRequest, 1e-9
 	})
 	if p50 := get.Groups[1].Latency.P50; math.Abs(float64(p50)-0.010) > 0.0007 || get.Stores.Read < 0.999 || get.Stores.Read > 1.05 || get.Classes[measure.Write].Operations > 0 {
 		t.Errorf("a get takes %s and %.3f reads: %+v", p50, get.Stores.Read, get.Classes)
@@ -70,10 +71,10 @@ func TestALogCostsWhatItsFlushesTake(t *testing.T) {
 func TestAStoreOnAFolder(t *testing.T) {
 	s := serve(t, t.TempDir(), false)
 	folder := t.TempDir()
-	load := stores(func(w *workload.Spec) {
-		w.Stores.Count, w.Workers, w.Stores.Clients, w.For, w.WarmUp = 2, 2, 8, 3, 0.5
-		w.Stores.Log = workload.LogAsynchronous
-		w.Stores.Requests = []workload.RequestShare{{Request: workload.PutRequest, Weight: 30}, {Request: workload.GetRequest, Weight: 3}, {Request: workload.ScanRequest, Weight: 1}}
+	load := someStores(func(w *workload.Spec) {
+		stores.Of(*w).Count, w.Workers, stores.Of(*w).Clients, w.For, w.WarmUp = 2, 2, 8, 3, 0.5
+		stores.Of(*w).Log = stores.LogAsynchronous
+		stores.Of(*w).Requests = []stores.RequestShare{{Request: stores.PutRequest, Weight: 30}, {Request: stores.GetRequest, Weight: 3}, {Request: stores.ScanRequest, Weight: 1}}
 	})
 	run := s.measured(s.volume(folder, nil), onePlan(load))
 	if run.Status != resource.Finished {
@@ -117,9 +118,9 @@ func TestAStoreInZones(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "zones.yaml")
 	ok(t, os.WriteFile(path, []byte("name: zones\nmembers: {count: 2, medium: ssd, capacity: 8GiB, zone: 8MiB, openZones: 4}\nlayout: {level: concatenation}\nempty: 70%\n"), 0o644))
 	zoned := s.volume("array:"+path, nil)
-	for _, log := range []workload.Logging{workload.LogGroupCommit, workload.LogAsynchronous, workload.LogOff} {
-		run := s.measured(zoned, onePlan(stores(func(w *workload.Spec) {
-			w.Span, w.Stores.Memtable, w.Stores.Zone, w.Stores.Log, w.Stores.Clients = 2*quantity.GiB, 0, 8*quantity.MiB, log, 16
+	for _, log := range []stores.Logging{stores.LogGroupCommit, stores.LogAsynchronous, stores.LogOff} {
+		run := s.measured(zoned, onePlan(someStores(func(w *workload.Spec) {
+			w.Span, stores.Of(*w).Memtable, stores.Of(*w).Zone, stores.Of(*w).Log, stores.Of(*w).Clients = 2*quantity.GiB, 0, 8*quantity.MiB, log, 16
 		})))
 		sum := run.Measurements[0].Summary
 		if run.Status != resource.Finished || len(sum.Faults) > 0 || sum.Classes[measure.Trim].Operations == 0 || sum.Stores.Written < 1.5 {
@@ -134,13 +135,13 @@ func TestAStoreInZones(t *testing.T) {
 	if out, said, err := s.cli("run", "zones", "1"); err != nil || strings.Count(out, "▕") < 10 || !strings.Contains(out, "█") {
 		t.Errorf("%v %s %s", err, said, out)
 	}
-	run := s.measured(zoned, onePlan(stores(func(w *workload.Spec) { w.Span = 2 * quantity.GiB })))
+	run := s.measured(zoned, onePlan(someStores(func(w *workload.Spec) { w.Span = 2 * quantity.GiB })))
 	if run.Status != resource.Failed || !strings.Contains(run.Reason, "a zone of the media refused it: it does not begin where its zone goes on") {
 		t.Errorf("writes anywhere: %s %s", run.Status, run.Reason)
 	}
 	ok(t, os.WriteFile(path+"1.yaml", []byte("name: one\nmembers: {count: 1, medium: ssd, capacity: 8GiB, zone: 8MiB, openZones: 1}\nlayout: {level: concatenation}\nempty: 100%\n"), 0o644))
-	run = s.measured(s.volume("array:"+path+"1.yaml", nil), onePlan(stores(func(w *workload.Spec) {
-		w.Span, w.Stores.Memtable, w.Stores.Zone, w.Stores.Log = 2*quantity.GiB, 0, 8*quantity.MiB, workload.LogGroupCommit
+	run = s.measured(s.volume("array:"+path+"1.yaml", nil), onePlan(someStores(func(w *workload.Spec) {
+		w.Span, stores.Of(*w).Memtable, stores.Of(*w).Zone, stores.Of(*w).Log = 2*quantity.GiB, 0, 8*quantity.MiB, stores.LogGroupCommit
 	})))
 	if run.Status != resource.Failed || !strings.Contains(run.Reason, "as many zones as the drive takes are written in part") {
 		t.Errorf("one zone at a time: %s %s", run.Status, run.Reason)

@@ -4050,7 +4050,7 @@ export interface components {
              * @description What kind of load it is; absent for block
              * @enum {string}
              */
-            kind?: "block" | "files" | "feeds" | "stores" | "together";
+            kind?: "block" | "feeds" | "files" | "stores" | "together";
             /**
              * Format: double
              * @description Measure until the mean rate has this margin of error: half of its 95 % interval, as a share. The time is then the maximum. 0 for no such goal

@@ -1,4 +1,4 @@
-package workload
+package stores
 
 import (
 	"errors"
@@ -10,12 +10,13 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/mistake"
 	"patientheron/core/quantity"
+	"patientheron/core/workload"
 )
 
-func storesLoad(change func(*Spec)) Spec {
-	s := Default()
-	s.Kind, s.Span = StoresKind, 256*quantity.MiB
-	s.Stores = &Stores{Count: 2, Requests: []RequestShare{{PutRequest, 1}, {GetRequest, 1}}, Value: fileset.Sizes{Fixed: 400}, Memtable: quantity.MiB}
+func storesLoad(change func(*workload.Spec)) workload.Spec {
+	s := workload.Default()
+	s.Span = 256 * quantity.MiB
+	s.SetBody(&Stores{Count: 2, Requests: []RequestShare{{PutRequest, 1}, {GetRequest, 1}}, Value: fileset.Sizes{Fixed: 400}, Memtable: quantity.MiB})
 	if change != nil {
 		change(&s)
 	}
@@ -25,20 +26,20 @@ func storesLoad(change func(*Spec)) Spec {
 // Stores keep to spans of their own, none issues what lies outside of them, and each is
 // asked as the mix says.
 func TestStoresKeepToTheirSpans(t *testing.T) {
-	s := storesLoad(func(s *Spec) {
-		s.Stores.Count, s.Workers, s.Offset, s.Stores.Requests = 3, 2, 1<<20, append(s.Stores.Requests, RequestShare{ScanRequest, 0.5})
+	s := storesLoad(func(s *workload.Spec) {
+		Of(*s).Count, s.Workers, s.Offset, Of(*s).Requests = 3, 2, 1<<20, append(Of(*s).Requests, RequestShare{ScanRequest, 0.5})
 	})
-	room := s.storeRoom()
+	room := Of(s).room(s.Span)
 	counts, seen := [4]int{}, map[int64]bool{}
 	for worker := range 2 {
-		source, err := NewSource(s, worker)
+		source, err := workload.NewSource(s, worker)
 		if err != nil {
 			t.Fatal(err)
 		}
-		var under []Access
+		var under []workload.Access
 		for now := range int64(60_000) {
 			for source.Due() == 0 {
-				var a Access
+				var a workload.Access
 				source.Next(&a)
 				if a.Class != measure.Flush {
 					store := (a.Offset - 1<<20) / room
@@ -74,30 +75,30 @@ func TestStoresKeepToTheirSpans(t *testing.T) {
 }
 
 func TestStoresThatCannotBe(t *testing.T) {
-	for field, change := range map[string]func(*Spec){
-		"stores":     func(s *Spec) { s.Stores.Count = 0 },
-		"workers":    func(s *Spec) { s.Workers = 3 },
-		"requests":   func(s *Spec) { s.Stores.Requests = nil },
-		"value":      func(s *Spec) { s.Stores.Value.Fixed = quantity.MiB },
-		"memtable":   func(s *Spec) { s.Stores.Memtable = quantity.KiB },
-		"levelRatio": func(s *Spec) { s.Stores.LevelRatio = 1 },
-		"log":        func(s *Spec) { s.Stores.Log = "sometimes" },
-		"span":       func(s *Spec) { s.Span = 32 * quantity.MiB },
-		"zone":       func(s *Spec) { s.Stores.Zone = 4097 },
-		"keySkew":    func(s *Spec) { s.Stores.Skew = math.NaN() },
-		"amount":     func(s *Spec) { s.Amount = quantity.GiB },
-		"clients":    func(s *Spec) { s.Stores.Clients = 1000 },
-		"kind":       func(s *Spec) { s.Kind = BlockKind },
+	for field, change := range map[string]func(*workload.Spec){
+		"stores":     func(s *workload.Spec) { Of(*s).Count = 0 },
+		"workers":    func(s *workload.Spec) { s.Workers = 3 },
+		"requests":   func(s *workload.Spec) { Of(*s).Requests = nil },
+		"value":      func(s *workload.Spec) { Of(*s).Value.Fixed = quantity.MiB },
+		"memtable":   func(s *workload.Spec) { Of(*s).Memtable = quantity.KiB },
+		"levelRatio": func(s *workload.Spec) { Of(*s).LevelRatio = 1 },
+		"log":        func(s *workload.Spec) { Of(*s).Log = "sometimes" },
+		"span":       func(s *workload.Spec) { s.Span = 32 * quantity.MiB },
+		"zone":       func(s *workload.Spec) { Of(*s).Zone = 4097 },
+		"keySkew":    func(s *workload.Spec) { Of(*s).Skew = math.NaN() },
+		"amount":     func(s *workload.Spec) { s.Amount = quantity.GiB },
+		"clients":    func(s *workload.Spec) { Of(*s).Clients = 1000 },
+		"kind":       func(s *workload.Spec) { s.Kind = workload.BlockKind },
 	} {
 		var wrong *mistake.Error
 		if err := storesLoad(change).Validate(); !errors.As(err, &wrong) || wrong.Field != field {
 			t.Errorf("%s: %v", field, err)
 		}
 	}
-	if err := storesLoad(func(s *Spec) { s.Span, s.Stores.Value.Fixed = 100*quantity.GiB, 100 }).Validate(); err == nil || !strings.Contains(err.Error(), "use larger values") {
+	if err := storesLoad(func(s *workload.Spec) { s.Span, Of(*s).Value.Fixed = 100*quantity.GiB, 100 }).Validate(); err == nil || !strings.Contains(err.Error(), "use larger values") {
 		t.Errorf("too many keys: %v", err)
 	}
-	if err := storesLoad(func(s *Spec) { s.Workers, s.Stores.Count, s.Span = 1, 1, 100*quantity.GiB }).Validate(); err == nil || !strings.Contains(err.Error(), "use larger values") {
+	if err := storesLoad(func(s *workload.Spec) { s.Workers, Of(*s).Count, s.Span = 1, 1, 100*quantity.GiB }).Validate(); err == nil || !strings.Contains(err.Error(), "use larger values") {
 		t.Errorf("too many keys of one store: %v", err)
 	}
 	if err := storesLoad(nil).Validate(); err != nil {

@@ -1,4 +1,4 @@
-package workload
+package files
 
 import (
 	"errors"
@@ -14,17 +14,19 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/mistake"
 	"patientheron/core/quantity"
+	"patientheron/core/workload"
+	_ "patientheron/core/workload/block" // whose fields are refused
 )
 
-func fileLoad(change func(*Spec, *Files)) Spec {
-	s := Default()
-	s.SetFiles(fileset.Set{Classes: []fileset.Class{
+func fileLoad(change func(*workload.Spec, *Files)) workload.Spec {
+	s := workload.Default()
+	Use(&s, fileset.Set{Classes: []fileset.Class{
 		{Name: "pieces", Number: 7, Size: fileset.Sizes{Fixed: 300_000}},
 		{Name: "photographs", Number: 90, Size: fileset.Sizes{Median: 20_000, Spread: 2}, Folders: fileset.Folders{Files: 4, Deep: 3}},
 		{Name: "notes", Total: 200_000, Size: fileset.Sizes{From: 0, To: 5000}, Folders: fileset.Folders{Files: 10}},
 	}})
-	s.Files.Piece, s.For, s.Passes = 64*quantity.KiB, 0, 1
-	change(&s, s.Files)
+	Of(s).Piece, s.For, s.Passes = 64*quantity.KiB, 0, 1
+	change(&s, Of(s))
 	return s
 }
 
@@ -42,7 +44,7 @@ type model struct {
 	read    map[string]int64
 	wholes  map[int]int64
 	bytes   int64
-	refuse  func(Access) error
+	refuse  func(workload.Access) error
 }
 
 type opened struct {
@@ -52,7 +54,7 @@ type opened struct {
 	covered map[int64]int // pieces by their offset
 }
 
-func (m *model) name(a Access) string {
+func (m *model) name(a workload.Access) string {
 	name := string(m.files.Path(nil, int64(a.Object)))
 	if a.Beside && a.Class != measure.Rename {
 		name += ".new"
@@ -60,7 +62,7 @@ func (m *model) name(a Access) string {
 	return name
 }
 
-func (m *model) check(is bool, a Access, format string, arguments ...any) {
+func (m *model) check(is bool, a workload.Access, format string, arguments ...any) {
 	m.t.Helper()
 	if !is {
 		m.t.Fatalf("%+v: %s", a, fmt.Sprintf(format, arguments...))
@@ -68,7 +70,7 @@ func (m *model) check(is bool, a Access, format string, arguments ...any) {
 }
 
 // do performs an operation, and fails the test where it makes no sense.
-func (m *model) do(a Access) error {
+func (m *model) do(a workload.Access) error {
 	m.counts[a.Class]++
 	if m.refuse != nil {
 		if err := m.refuse(a); err != nil {
@@ -107,7 +109,7 @@ func (m *model) do(a Access) error {
 		h.highest = max(h.highest, a.Offset+int64(a.Length))
 		m.sizes[h.name] = h.highest
 		if !m.cached {
-			m.sizes[h.name] = (h.highest + Unit - 1) / Unit * Unit
+			m.sizes[h.name] = (h.highest + workload.Unit - 1) / workload.Unit * workload.Unit
 		}
 		m.bytes += int64(a.Length)
 	case measure.Truncate:
@@ -148,16 +150,16 @@ func (m *model) above(name string) string {
 }
 
 // newModel is a file system on which the files are there, or none of them.
-func newModel(t *testing.T, spec Spec) *model {
-	files, err := spec.Files.WorkedOut()
+func newModel(t *testing.T, spec workload.Spec) *model {
+	files, err := Of(spec).WorkedOut()
 	if err != nil {
 		t.Fatal(err)
 	}
 	m := &model{
-		t: t, files: files, cached: spec.Cached, piece: int(spec.Files.Piece), folders: map[string]bool{}, sizes: map[string]int64{}, handles: map[int32]*opened{},
+		t: t, files: files, cached: spec.Cached, piece: int(Of(spec).Piece), folders: map[string]bool{}, sizes: map[string]int64{}, handles: map[int32]*opened{},
 		counts: map[measure.Class]int64{}, read: map[string]int64{}, wholes: map[int]int64{},
 	}
-	if !spec.Files.Starts() {
+	if !Of(spec).Starts() {
 		files.Folders(func(path []byte) bool { m.folders[string(path)] = true; return true })
 		for i := range files.Len() {
 			m.sizes[string(files.Path(nil, i))] = int64(files.At(i).Size)
@@ -168,17 +170,17 @@ func newModel(t *testing.T, spec Spec) *model {
 
 // work lets a worker do its work to its end, or for so many operations: up to the depth
 // in flight, answered in any order. Most often it is left to the source to go on at once.
-func (m *model) work(spec Spec, worker, most int) {
-	source, err := NewSource(spec, worker)
+func (m *model) work(spec workload.Spec, worker, most int) {
+	source, err := workload.NewSource(spec, worker)
 	if err != nil {
 		m.t.Fatal(err)
 	}
 	random := rand.New(rand.NewPCG(spec.Seed, uint64(worker)))
-	var flying []Access
+	var flying []workload.Access
 	now := int64(0)
 	for issued := 0; ; {
 		for len(flying) < spec.Depth && source.Due() == 0 && issued < most {
-			var a Access
+			var a workload.Access
 			source.Next(&a)
 			if a.Class == measure.Write {
 				source.Fill(make([]byte, a.Length))
@@ -197,7 +199,7 @@ func (m *model) work(spec Spec, worker, most int) {
 		flying = slices.Delete(flying, i, i+1)
 		now++
 		err := m.do(a)
-		if err == nil && issued < most && random.IntN(4) > 0 && source.GoesOn(&a) {
+		if err == nil && issued < most && random.IntN(4) > 0 && source.(workload.Onward).GoesOn(&a) {
 			flying = append(flying, a)
 			issued++
 			continue
@@ -215,18 +217,18 @@ func (m *model) work(spec Spec, worker, most int) {
 // answers, the depth and the number of files under way.
 func TestTasksDoWhatTheySay(t *testing.T) {
 	for _, task := range tasks {
-		for n, change := range []func(*Spec, *Files){
-			func(*Spec, *Files) {},
-			func(s *Spec, f *Files) { s.Depth = 1; f.Flush = FlushEach },
-			func(s *Spec, f *Files) {
+		for n, change := range []func(*workload.Spec, *Files){
+			func(*workload.Spec, *Files) {},
+			func(s *workload.Spec, f *Files) { s.Depth = 1; f.Flush = FlushEach },
+			func(s *workload.Spec, f *Files) {
 				s.Depth, f.AtOnce, f.Visit = 32, 3, Shuffled
 				f.Piece = 4096
 				f.Flush = FlushEnd
 			},
-			func(s *Spec, f *Files) { s.Depth, s.Workers, f.Visit, s.Cached = 5, 3, ByClass, true },
-			func(s *Spec, f *Files) { s.Depth, s.Seed, f.Flush = 200, 9, FlushNever },
+			func(s *workload.Spec, f *Files) { s.Depth, s.Workers, f.Visit, s.Cached = 5, 3, ByClass, true },
+			func(s *workload.Spec, f *Files) { s.Depth, s.Seed, f.Flush = 200, 9, FlushNever },
 		} {
-			spec := fileLoad(func(s *Spec, f *Files) {
+			spec := fileLoad(func(s *workload.Spec, f *Files) {
 				f.Tasks = []TaskShare{{task, 1}}
 				change(s, f)
 				f.Set.Classes = append(f.Set.Classes,
@@ -249,7 +251,7 @@ func TestTasksDoWhatTheySay(t *testing.T) {
 				t.Errorf("%s %d: %d files are left open", task, n, len(m.handles))
 			}
 			var wholes, read int64
-			if groups := int64(len(m.wholes)); groups != int64(len(spec.Files.Set.Classes))*passes {
+			if groups := int64(len(m.wholes)); groups != int64(len(Of(spec).Set.Classes))*passes {
 				t.Errorf("%s %d: %d groups of %d passes", task, n, groups, passes)
 			}
 			for group, done := range m.wholes {
@@ -277,11 +279,11 @@ func TestTasksDoWhatTheySay(t *testing.T) {
 			if writes && m.bytes != bytes*passes || !writes && m.bytes > 0 || reads && read != bytes*passes || !reads && read > 0 {
 				t.Errorf("%s %d: %d bytes written and %d read of %d in %d passes", task, n, m.bytes, read, bytes, passes)
 			}
-			flushes := map[Flushing]int64{FlushEach: count * passes, FlushEnd: passes * int64(spec.Workers), FlushNever: 0, "": 0}[spec.Files.Flush]
-			if task == Save && spec.Files.Flush == "" {
+			flushes := map[Flushing]int64{FlushEach: count * passes, FlushEnd: passes * int64(spec.Workers), FlushNever: 0, "": 0}[Of(spec).Flush]
+			if task == Save && Of(spec).Flush == "" {
 				flushes = count
 			}
-			if (writes || task == Remove && spec.Files.Flush == FlushEnd) && m.counts[measure.Flush] != flushes {
+			if (writes || task == Remove && Of(spec).Flush == FlushEnd) && m.counts[measure.Flush] != flushes {
 				t.Errorf("%s %d: %d flushes, not %d", task, n, m.counts[measure.Flush], flushes)
 			}
 			for class := range measure.EachClass() {
@@ -298,27 +300,27 @@ func TestTasksDoWhatTheySay(t *testing.T) {
 
 // What has been waiting comes before what could go on at once.
 func TestGoingOnPassesNobody(t *testing.T) {
-	spec := fileLoad(func(s *Spec, f *Files) {
+	spec := fileLoad(func(s *workload.Spec, f *Files) {
 		f.Set.Classes = []fileset.Class{
 			{Name: "of four pieces", Number: 1, Size: fileset.Sizes{Fixed: 4 * f.Piece}},
 			{Name: "of one", Number: 1, Size: fileset.Sizes{Fixed: f.Piece}},
 		}
 		f.Tasks, f.AtOnce, s.Depth = []TaskShare{{Fetch, 1}}, 2, 4
 	})
-	source, err := NewSource(spec, 0)
+	source, err := workload.NewSource(spec, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
-	next := func() (a Access) { source.Next(&a); return a }
+	next := func() (a workload.Access) { source.Next(&a); return a }
 	long, short := next(), next()
 	source.Completed(&long, 1, nil)
-	if first := next(); first.Class != measure.Read || source.GoesOn(&short) { // another piece of the long one is due
+	if first := next(); first.Class != measure.Read || source.(workload.Onward).GoesOn(&short) { // another piece of the long one is due
 		t.Errorf("after %+v the short file went on as %+v", first, short)
 	}
 	source.Completed(&short, 1, nil)
 	if second, third := next(), next(); second.Handle != long.Handle || third.Handle != short.Handle {
 		t.Errorf("%+v came before %+v", second, third)
-	} else if !source.GoesOn(&third) || third.Class != measure.Close || third.Length != 0 {
+	} else if !source.(workload.Onward).GoesOn(&third) || third.Class != measure.Close || third.Length != 0 {
 		t.Errorf("a file that was read goes on as %+v", third)
 	}
 }
@@ -326,20 +328,20 @@ func TestGoingOnPassesNobody(t *testing.T) {
 // A mix does each task in its share, never to a file that is not there, nor to one that
 // is worked on already.
 func TestMixesKeepTheirShares(t *testing.T) {
-	spec := fileLoad(func(s *Spec, f *Files) {
+	spec := fileLoad(func(s *workload.Spec, f *Files) {
 		s.Passes, s.For, s.Depth = 0, 10, 16
 		f.Tasks = []TaskShare{{Fetch, 4}, {Save, 2}, {Put, 1}, {Remove, 1}, {Ask, 2}}
 	})
 	m := newModel(t, spec)
 	m.work(spec, 0, 200_000)
-	classes := len(spec.Files.Set.Classes)
+	classes := len(Of(spec).Set.Classes)
 	total := int64(0)
-	by := make([]int64, len(spec.Files.Tasks))
+	by := make([]int64, len(Of(spec).Tasks))
 	for group, count := range m.wholes {
 		by[group/classes] += count
 		total += count
 	}
-	for i, task := range spec.Files.Tasks {
+	for i, task := range Of(spec).Tasks {
 		if share := float64(by[i]) / float64(total); math.Abs(share-task.Weight/10) > 0.01 {
 			t.Errorf("%s has a share of %.3f", task.Task, share)
 		}
@@ -347,7 +349,7 @@ func TestMixesKeepTheirShares(t *testing.T) {
 	if len(spec.Groups()) != len(by)*classes || spec.Groups()[classes+1] != "photographs (save)" {
 		t.Errorf("groups %q", spec.Groups())
 	}
-	browsing := fileLoad(func(s *Spec, f *Files) {
+	browsing := fileLoad(func(s *workload.Spec, f *Files) {
 		s.Passes, s.For, s.Workers = 0, 10, 2
 		f.Tasks = []TaskShare{{Browse, 1}, {Remove, 1}, {Put, 1}}
 	})
@@ -364,14 +366,14 @@ func TestRefusalsAndFailures(t *testing.T) {
 	for _, task := range tasks {
 		for class := range measure.EachClass() {
 			for _, err := range []error{syscall.EOPNOTSUPP, syscall.EIO} {
-				spec := fileLoad(func(s *Spec, f *Files) { f.Tasks = []TaskShare{{task, 1}}; s.Depth = 6; f.AtOnce = 2 })
+				spec := fileLoad(func(s *workload.Spec, f *Files) { f.Tasks = []TaskShare{{task, 1}}; s.Depth = 6; f.AtOnce = 2 })
 				if !slices.Contains(spec.Classes(), class) {
 					continue
 				}
 				m := newModel(t, spec)
 				random := rand.New(rand.NewPCG(1, 1))
 				failed := int64(0)
-				m.refuse = func(a Access) error {
+				m.refuse = func(a workload.Access) error {
 					if a.Class == class && class != measure.Close && random.IntN(3) == 0 {
 						failed++
 						return err
@@ -419,12 +421,12 @@ func TestPermutationsVisitAll(t *testing.T) {
 // The same place of the same file holds the same bytes in a pass, however it is cut into
 // pieces, and other bytes than any other place.
 func TestContentIsThatOfItsPlace(t *testing.T) {
-	spec := fileLoad(func(s *Spec, f *Files) { f.Set.Classes[0].Compressible = 0.5 })
+	spec := fileLoad(func(s *workload.Spec, f *Files) { f.Set.Classes[0].Compressible = 0.5 })
 	one, other := FileContent(spec, 0), FileContent(spec, 0)
-	a, b, c := make([]byte, Unit), make([]byte, Unit), make([]byte, Unit)
+	a, b, c := make([]byte, workload.Unit), make([]byte, workload.Unit), make([]byte, workload.Unit)
 	seen := map[string]bool{}
 	for file := range int64(20) {
-		for at := int64(0); at < 8*Unit; at += Unit {
+		for at := int64(0); at < 8*workload.Unit; at += workload.Unit {
 			FillFile(one, a, file, at)
 			other.Fill(c) // which changes its state
 			FillFile(other, b, file, at)
@@ -437,28 +439,28 @@ func TestContentIsThatOfItsPlace(t *testing.T) {
 }
 
 func TestFileLoadsAreRefused(t *testing.T) {
-	for field, change := range map[string]func(*Spec, *Files){
-		"files":    func(_ *Spec, f *Files) { f.Set.Classes = nil },
-		"task":     func(_ *Spec, f *Files) { f.Tasks = []TaskShare{{"burn", 1}} },
-		"piece":    func(_ *Spec, f *Files) { f.Piece = 1000 },
-		"atOnce":   func(s *Spec, f *Files) { f.AtOnce = s.Depth + 1 },
-		"visit":    func(_ *Spec, f *Files) { f.Visit = "backwards" },
-		"flush":    func(_ *Spec, f *Files) { f.Flush = "often" },
-		"workers":  func(s *Spec, _ *Files) { s.Workers = 1000 },
-		"rate":     func(s *Spec, _ *Files) { s.Rate = 5 },
-		"passes":   func(s *Spec, f *Files) { f.Tasks = []TaskShare{{Put, 1}, {Fetch, 1}} },
-		"warmUp":   func(s *Spec, _ *Files) { s.WarmUp = 1 },
-		"for":      func(s *Spec, _ *Files) { s.Passes = 0 },
-		"order":    func(s *Spec, _ *Files) { s.Order = Descending },
-		"reads":    func(s *Spec, _ *Files) { s.Reads = 0.3 },
-		"treeSeed": func(_ *Spec, f *Files) { f.TreeSeed = 1 << 60 },
+	for field, change := range map[string]func(*workload.Spec, *Files){
+		"files":    func(_ *workload.Spec, f *Files) { f.Set.Classes = nil },
+		"task":     func(_ *workload.Spec, f *Files) { f.Tasks = []TaskShare{{"burn", 1}} },
+		"piece":    func(_ *workload.Spec, f *Files) { f.Piece = 1000 },
+		"atOnce":   func(s *workload.Spec, f *Files) { f.AtOnce = s.Depth + 1 },
+		"visit":    func(_ *workload.Spec, f *Files) { f.Visit = "backwards" },
+		"flush":    func(_ *workload.Spec, f *Files) { f.Flush = "often" },
+		"workers":  func(s *workload.Spec, _ *Files) { s.Workers = 1000 },
+		"rate":     func(s *workload.Spec, _ *Files) { s.Rate = 5 },
+		"passes":   func(s *workload.Spec, f *Files) { f.Tasks = []TaskShare{{Put, 1}, {Fetch, 1}} },
+		"warmUp":   func(s *workload.Spec, _ *Files) { s.WarmUp = 1 },
+		"for":      func(s *workload.Spec, _ *Files) { s.Passes = 0 },
+		"order":    func(s *workload.Spec, _ *Files) { s.Order = workload.Descending },
+		"reads":    func(s *workload.Spec, _ *Files) { s.Reads = 0.3 },
+		"treeSeed": func(_ *workload.Spec, f *Files) { f.TreeSeed = 1 << 60 },
 	} {
 		var wrong *mistake.Error
 		if err := fileLoad(change).Validate(); !errors.As(err, &wrong) || wrong.Field != field {
 			t.Errorf("%s: got %v", field, err)
 		}
 	}
-	good := fileLoad(func(*Spec, *Files) {})
+	good := fileLoad(func(*workload.Spec, *Files) {})
 	completed := good.Completed()
 	if err := good.Validate(); err != nil {
 		t.Error(err)
@@ -472,9 +474,9 @@ func TestFileLoadsAreRefused(t *testing.T) {
 	}
 }
 
-func photographs(t *testing.T, s Spec) quantity.Bytes {
+func photographs(t *testing.T, s workload.Spec) quantity.Bytes {
 	t.Helper()
-	files, err := s.Files.WorkedOut()
+	files, err := Of(s).WorkedOut()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -485,21 +487,21 @@ func photographs(t *testing.T, s Spec) quantity.Bytes {
 // A set is worked out once, however often what is done with it changes, and anew when it
 // changes itself.
 func TestSetsAreWorkedOutOnce(t *testing.T) {
-	s := fileLoad(func(*Spec, *Files) {})
-	first, err := s.Files.WorkedOut()
+	s := fileLoad(func(*workload.Spec, *Files) {})
+	first, err := Of(s).WorkedOut()
 	if err != nil {
 		t.Fatal(err)
 	}
 	set := func(name, text string) *fileset.Files {
 		t.Helper()
-		field, err := Lookup(name)
+		field, err := workload.Lookup(name)
 		if err == nil {
 			err = field.Set(&s, text)
 		}
 		if err != nil {
 			t.Fatal(err)
 		}
-		files, err := s.Files.WorkedOut()
+		files, err := Of(s).WorkedOut()
 		if err != nil {
 			t.Fatal(err)
 		}

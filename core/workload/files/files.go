@@ -1,4 +1,8 @@
-package workload
+// Package files is the kind of load that works on the files of a set, as those who keep them
+// do: it puts, fetches, saves, lists and removes them.
+//
+// Its type is Files, the body. The storage makes the tree of files that it works in.
+package files
 
 import (
 	"encoding/json"
@@ -12,10 +16,11 @@ import (
 	"patientheron/core/fileset"
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
+	"patientheron/core/workload"
 )
 
-// FilesKind is the kind that works on the files of a set, as those who keep them do.
-const FilesKind Kind = "files"
+// Kind is the kind that works on the files of a set, as those who keep them do.
+const Kind workload.Kind = "files"
 
 // Files is the body of a load of files: which files there are, and what is done with
 // each. Its pattern is worked out of it: blocks are the pieces in which files are read
@@ -82,10 +87,6 @@ const (
 	FlushEnd   Flushing = "end"  // the file system, when all files were gone through
 )
 
-const (
-	defaultPiece = quantity.MiB
-)
-
 // WorkedOut are the files of the set, with their numbers. They are worked out once.
 func (f *Files) WorkedOut() (*fileset.Files, error) {
 	if files := f.worked.Load(); files != nil {
@@ -120,15 +121,22 @@ func (f *Files) clone() *Files {
 	return &Files{Set: f.Set, Tasks: f.Tasks, AtOnce: f.AtOnce, Piece: f.Piece, Visit: f.Visit, Flush: f.Flush, TreeSeed: f.TreeSeed, From: f.From, Held: f.Held, listed: f.listed}
 }
 
-// changeFiles makes s a load of files, if it is none yet, and changes it; other specs that
-// share its files keep theirs.
-func (s *Spec) changeFiles(how func(*Files)) {
-	before := s.Files
-	s.Kind, s.Files = FilesKind, before.clone()
-	how(s.Files)
-	if before.sameSet(s.Files) { // it need not be worked out once more
-		s.Files.worked.Store(before.worked.Load())
+// Of is the body of a load of files; nil for a load of another kind.
+func Of(s workload.Spec) *Files {
+	f, _ := s.Body.(*Files)
+	return f
+}
+
+// Change makes s a load of files, if it is none yet, and changes it; other loads that share its
+// files keep theirs.
+func Change(s *workload.Spec, how func(*Files)) {
+	before := Of(*s)
+	f := before.clone()
+	how(f)
+	if before.sameSet(f) { // it need not be worked out once more
+		f.worked.Store(before.worked.Load())
 	}
+	s.SetBody(f)
 }
 
 // sameSet reports whether two have one set between them.
@@ -137,31 +145,31 @@ func (f *Files) sameSet(other *Files) bool {
 		len(f.Set.Classes) == len(other.Set.Classes) && &f.Set.Classes[0] == &other.Set.Classes[0]
 }
 
-// SetFiles makes s a load of the files of a set.
-func (s *Spec) SetFiles(set fileset.Set) { s.changeFiles(func(f *Files) { f.Set = set }) }
+// Use makes s a load of the files of a set.
+func Use(s *workload.Spec, set fileset.Set) { Change(s, func(f *Files) { f.Set = set }) }
 
 // UseListed makes s a load of the files of a folder as they were listed there.
-func (s *Spec) UseListed(l *fileset.Listed) {
-	s.changeFiles(func(f *Files) {
+func UseListed(s *workload.Spec, l *fileset.Listed) {
+	Change(s, func(f *Files) {
 		f.Set, f.listed, f.Held = l.Set, l, &Held{l.Numbered().Len(), l.Numbered().Bytes()}
+		f.worked.Store(l.Numbered())
 	})
-	s.Files.worked.Store(l.Numbered())
 }
 
-// FromFolder is the folder whose files the load puts; "" for a load that makes them.
-func (s Spec) FromFolder() string {
-	if s.Kind != FilesKind || s.Files == nil {
-		return ""
+// FromFolder is the folder whose files a load puts; "" for a load that makes them.
+func FromFolder(s workload.Spec) string {
+	if f := Of(s); f != nil {
+		return f.From
 	}
-	return s.Files.From
+	return ""
 }
 
 // Listed are the files of the folder that the load puts; nil when it makes them, or they
 // were not listed yet.
 func (f *Files) Listed() *fileset.Listed { return f.listed }
 
-// ReadsSource reports whether the load reads the folder alone that another puts.
-func (s Spec) ReadsSource() bool { return s.FromFolder() != "" && s.Files.Does(Fetch) }
+// ReadsSource reports whether a load reads the folder alone that another puts.
+func ReadsSource(s workload.Spec) bool { return FromFolder(s) != "" && Of(s).Does(Fetch) }
 
 // Holds is what all files come to; not known of a folder that was not listed yet, or of a
 // set that cannot be.
@@ -182,19 +190,19 @@ func (f *Files) Known() bool { return f.From == "" || len(f.Set.Classes) > 0 }
 
 // OfSource is the load that reads the files of the folder alone, once, in the way in which
 // s reads them to put them.
-func (s Spec) OfSource() Spec {
-	s.changeFiles(func(f *Files) { f.Tasks, f.Flush = []TaskShare{{Fetch, 1}}, "" })
+func (*Files) OfSource(s workload.Spec) workload.Spec {
+	Change(&s, func(f *Files) { f.Tasks, f.Flush = []TaskShare{{Fetch, 1}}, "" })
 	s.Passes = 1
 	return s
 }
 
 // pattern is what the load comes to as blocks: for buffers, ceilings and judgement.
-func (f *Files) pattern(cached bool) Pattern {
+func (f *Files) pattern(cached bool) workload.Pattern {
 	piece := f.Piece
 	if piece == 0 {
-		piece = defaultPiece
+		piece = workload.DefaultPiece
 	}
-	p := Pattern{Blocks: Block(piece), Order: Sequential, Streams: max(f.AtOnce, 1), Cached: cached, Reads: f.reads()}
+	p := workload.Pattern{Blocks: workload.Block(piece), Order: workload.Sequential, Streams: max(f.AtOnce, 1), Cached: cached, Reads: f.reads()}
 	if held, known := f.Holds(); known {
 		p.Span = max(held.Bytes, piece)
 	}
@@ -230,7 +238,7 @@ func (f *Files) Does(t Task) bool {
 func (f *Files) Starts() (empty bool) { return len(f.Tasks) == 1 && f.Tasks[0].Task == Put }
 
 // mixOf is how far the files of a set can be reduced, on average over their bytes.
-func mixOf(set fileset.Set) *Mix {
+func mixOf(set fileset.Set) *workload.Mix {
 	compressible, duplicate, weights := 0.0, 0.0, 0.0
 	for _, c := range set.Classes {
 		weight := float64(c.Total)
@@ -242,9 +250,9 @@ func mixOf(set fileset.Set) *Mix {
 		weights += weight
 	}
 	if weights == 0 {
-		return &Mix{}
+		return &workload.Mix{}
 	}
-	return &Mix{compressible / weights, duplicate / weights}
+	return &workload.Mix{Compressible: compressible / weights, Duplicate: duplicate / weights}
 }
 
 // smallFile is the mean size below which what a file costs is more than what its bytes do.
@@ -271,10 +279,10 @@ func (f *Files) Moves() bool { return f.Does(Put) || f.Does(Fetch) || f.Does(Sav
 
 // MeanPiece is about the mean size of what is read or written at a time, from a sample of
 // the files.
-func (f *Files) MeanPiece() quantity.Bytes {
+func (f *Files) MeanPiece(workload.Spec) quantity.Bytes {
 	files, err := f.WorkedOut()
 	if err != nil || files.Len() == 0 {
-		return defaultPiece
+		return workload.DefaultPiece
 	}
 	piece := f.pattern(false).LargestBlock()
 	bytes, pieces := quantity.Bytes(0), quantity.Bytes(0)
@@ -291,8 +299,8 @@ func (f *Files) flushesAtEnd() bool {
 	return f.Flush == FlushEnd && (f.Does(Put) || f.Does(Save) || f.Does(Remove))
 }
 
-// classes are the classes of operation that the load issues.
-func (f *Files) classes(cached bool) (issued []measure.Class) {
+// Classes are the classes of operation that the load issues.
+func (f *Files) Classes(s workload.Spec) (issued []measure.Class) {
 	does := func(any ...Task) bool { return slices.ContainsFunc(any, f.Does) }
 	for _, of := range []struct {
 		class  measure.Class
@@ -304,7 +312,7 @@ func (f *Files) classes(cached bool) (issued []measure.Class) {
 		{measure.Open, does(Fetch, Save)},
 		{measure.Create, does(Put, Save)},
 		{measure.Close, does(Put, Fetch, Save)},
-		{measure.Truncate, does(Put, Save) && !cached},
+		{measure.Truncate, does(Put, Save) && !s.Cached},
 		{measure.Attributes, does(Ask, Browse)},
 		{measure.List, does(Browse)},
 		{measure.Rename, does(Save)},
@@ -330,7 +338,7 @@ type Group struct {
 // apart is how many passes over the files are told apart; 1 when they are counted
 // together, as where they would make more groups than an interval has room for.
 func (f *Files) apart(passes int) int {
-	if len(f.Tasks) == 1 && passes > 1 && passes*len(f.Set.Classes) <= mostGroups {
+	if len(f.Tasks) == 1 && passes > 1 && passes*len(f.Set.Classes) <= workload.MostGroups {
 		return passes
 	}
 	return 1
@@ -365,159 +373,166 @@ func (f *Files) named(g Group) string {
 	return name
 }
 
-// filesBody is a load of files as a Body.
-type filesBody struct {
-	*Files
-	pattern Pattern
-	passes  int
-	depth   int
+// Kind is that of files.
+func (f *Files) Kind() workload.Kind { return Kind }
+
+// Complete works out what the load comes to as blocks.
+func (f *Files) Complete(s *workload.Spec) { s.Pattern = f.pattern(s.Cached) }
+
+// Alone says which loads of files cannot be one of several.
+func (f *Files) Alone(workload.Spec) string {
+	switch {
+	case f.From != "":
+		return "puts the files of a folder, which a load alone does; describe the folder (heron files describe), and put files like them"
+	case len(f.Tasks) == 1 && f.Does(Remove):
+		return "ends when all files are gone, and loads at once go on for a time; let it put files as well"
+	}
+	return ""
 }
 
-func (b filesBody) Traits() Traits {
-	t := Traits{
-		OwnSizes: true, OnFiles: true, Still: !b.Moves(), Uneven: b.uneven(), Ends: true,
-		Main: "throughput", Done: "files", Handles: b.depth,
+// Traits are those of a load that works in a tree.
+func (f *Files) Traits(s workload.Spec) workload.Traits {
+	t := workload.Traits{
+		OwnSizes: true, OnFiles: true, Still: !f.Moves(), Uneven: f.uneven(), Ends: true,
+		Main: "throughput", Done: "files", Handles: s.Depth, Source: f.From,
 	}
-	if b.small() {
+	if f.small() {
 		t.Main = "files"
 	}
-	t.Content = mixOf(b.Set)
+	t.Content = mixOf(f.Set)
 	return t
 }
 
 // WholeFiles is how many files there are in all passes.
-func (b filesBody) WholeFiles() int64 {
-	held, known := b.Holds()
+func (f *Files) WholeFiles(s workload.Spec) int64 {
+	held, known := f.Holds()
 	if !known {
 		return 0
 	}
-	return held.Files * int64(b.passes)
+	return held.Files * int64(s.Passes)
 }
 
 // PassGroups are the groups of a load whose passes are told apart.
-func (b filesBody) PassGroups() (groups []PassGroup) {
-	if b.apart(b.passes) == 1 {
+func (f *Files) PassGroups(s workload.Spec) (groups []workload.PassGroup) {
+	if f.apart(s.Passes) == 1 {
 		return nil
 	}
-	for _, g := range b.groups(b.passes) {
-		groups = append(groups, PassGroup{Of: b.Set.Classes[g.Class].Name, Pass: g.Pass})
+	for _, g := range f.groups(s.Passes) {
+		groups = append(groups, workload.PassGroup{Of: f.Set.Classes[g.Class].Name, Pass: g.Pass})
 	}
 	return groups
 }
 
 // InWords says how many whole files were done.
-func (b filesBody) InWords(i measure.Interval) []string {
+func (f *Files) InWords(_ workload.Spec, i measure.Interval) []string {
 	return []string{quantity.FileRate(i.Classes[measure.File].Rate).String()}
 }
 
-func (b filesBody) Classes() []measure.Class               { return b.classes(b.pattern.Cached) }
-func (b filesBody) LargestBlock() quantity.Bytes           { return b.pattern.LargestBlock() }
-func (b filesBody) Reach() (size quantity.Bytes, any bool) { return b.pattern.Span, true }
-
-func (b filesBody) Groups() (names []string) {
-	for _, g := range b.groups(b.passes) {
-		names = append(names, b.named(g))
+// Groups name the classes, by task and by pass where those are told apart.
+func (f *Files) Groups(s workload.Spec) (names []string) {
+	for _, g := range f.groups(s.Passes) {
+		names = append(names, f.named(g))
 	}
 	return names
 }
 
-func (b filesBody) Source(s Spec, worker int) (Source, error) { return newFileWork(s, worker) }
+// Source prepares the files of one worker.
+func (f *Files) Source(s workload.Spec, worker int) (workload.Source, error) {
+	return newFileWork(s, worker)
+}
 
-// validateFiles reports what cannot be of a load of files.
-func (s Spec) validateFiles() error {
-	f := s.Files
-	if f != nil && f.From != "" {
-		if err := s.validateFrom(); err != nil || len(f.Set.Classes) == 0 {
+// Validate reports what cannot be of a load of files.
+func (f *Files) Validate(s workload.Spec) error {
+	if f.From != "" {
+		if err := f.validateFrom(); err != nil || len(f.Set.Classes) == 0 {
 			return err // what is in the folder is known when it was listed
 		}
 	}
-	if f == nil || len(f.Set.Classes) == 0 {
-		return invalid("files", "it does not say which files; try 1000 x 64KiB, or the classes of a file set (docs/files.md)")
+	if len(f.Set.Classes) == 0 {
+		return workload.Invalid("files", "it does not say which files; try 1000 x 64KiB, or the classes of a file set (docs/files.md)")
 	}
 	if err := f.Set.Validate(); err != nil {
-		return invalid("files", "%v", err)
+		return workload.Invalid("files", "%v", err)
 	}
 	if len(f.Tasks) == 0 || len(f.Tasks) > 16 {
-		return invalid("task", "%d tasks; from 1 to 16 of %s", len(f.Tasks), listTasks())
+		return workload.Invalid("task", "%d tasks; from 1 to 16 of %s", len(f.Tasks), listTasks())
 	}
 	seen := map[Task]bool{}
 	for _, t := range f.Tasks {
 		switch {
 		case !slices.Contains(tasks, t.Task):
-			return invalid("task", "%q; there are %s", t.Task, listTasks())
+			return workload.Invalid("task", "%q; there are %s", t.Task, listTasks())
 		case seen[t.Task]:
-			return invalid("task", "%s is there twice", t.Task)
+			return workload.Invalid("task", "%s is there twice", t.Task)
 		case !(t.Weight > 0) || t.Weight > 1e9:
-			return invalid("task", "weight %g of %s; a weight is above 0 and at most 1e9", t.Weight, t.Task)
+			return workload.Invalid("task", "weight %g of %s; a weight is above 0 and at most 1e9", t.Weight, t.Task)
 		}
 		seen[t.Task] = true
 	}
 	if f.Piece < 0 || f.Piece > 64*quantity.MiB || f.Piece > 0 && f.Piece%4096 != 0 {
-		return invalid("piece", "%s; a multiple of 4 KiB up to 64 MiB", f.Piece)
+		return workload.Invalid("piece", "%s; a multiple of 4 KiB up to 64 MiB", f.Piece)
 	}
 	if f.AtOnce < 0 || f.AtOnce > s.Depth {
-		return invalid("atOnce", "%d files at a time need as many operations in flight, and the depth is %d", f.AtOnce, s.Depth)
+		return workload.Invalid("atOnce", "%d files at a time need as many operations in flight, and the depth is %d", f.AtOnce, s.Depth)
 	}
 	if v := f.Visit; v != "" && v != Listed && v != Shuffled && v != ByClass {
-		return invalid("visit", "%q; listed, shuffled or by-class", v)
+		return workload.Invalid("visit", "%q; listed, shuffled or by-class", v)
 	}
 	if w := f.Flush; w != "" && w != FlushNever && w != FlushEach && w != FlushEnd {
-		return invalid("flush", "%q; never, each or end", w)
+		return workload.Invalid("flush", "%q; never, each or end", w)
 	}
 	if f.TreeSeed > 1<<53-1 {
-		return invalid("treeSeed", "%d; at most 9007199254740991, so that every JSON reader keeps it exact", f.TreeSeed)
+		return workload.Invalid("treeSeed", "%d; at most 9007199254740991, so that every JSON reader keeps it exact", f.TreeSeed)
 	}
 	files, err := f.WorkedOut()
 	if err != nil {
-		return invalid("files", "%v", err)
+		return workload.Invalid("files", "%v", err)
 	}
 	switch {
 	case files.Len() == 0:
-		return invalid("files", "the set has no files")
+		return workload.Invalid("files", "the set has no files")
 	case files.Len() < int64(s.Workers):
-		return invalid("workers", "%d for %d files; each worker has files of its own", s.Workers, files.Len())
+		return workload.Invalid("workers", "%d for %d files; each worker has files of its own", s.Workers, files.Len())
 	case s.Open() || s.Think > 0:
-		return invalid("rate", "a load of files is worked on as fast as it goes; leave rate and think out")
+		return workload.Invalid("rate", "a load of files is worked on as fast as it goes; leave rate and think out")
 	case len(f.Tasks) > 1 && s.Passes > 0:
-		return invalid("passes", "a mix draws files and never is through with all of them; say for how long (for), or keep one task")
+		return workload.Invalid("passes", "a mix draws files and never is through with all of them; say for how long (for), or keep one task")
 	case s.Passes > 1 && f.Tasks[0].Task == Remove:
-		return invalid("passes", "files can be removed once")
+		return workload.Invalid("passes", "files can be removed once")
 	}
-	return s.validateUnused()
+	return f.validateUnused(s)
 }
 
 // validateFrom reports what cannot be of a load that puts the files of a folder.
-func (s Spec) validateFrom() error {
-	f := s.Files
+func (f *Files) validateFrom() error {
 	switch {
 	case !filepath.IsAbs(f.From):
-		return invalid("from", "%q is not a whole path; name a folder of the service's host", f.From)
+		return workload.Invalid("from", "%q is not a whole path; name a folder of the service's host", f.From)
 	case f.listed != nil:
 		return nil
 	case len(f.Set.Classes) > 0 || f.Held != nil:
-		return invalid("from", "the files of the folder are what is put; leave files out")
+		return workload.Invalid("from", "the files of the folder are what is put; leave files out")
 	case !f.Starts():
-		return invalid("from", "the files of a folder can be put, and nothing else is done with them; use task put")
+		return workload.Invalid("from", "the files of a folder can be put, and nothing else is done with them; use task put")
 	}
 	return nil
 }
 
 // validateUnused reports fields of block loads that were set for a load of files.
-func (s Spec) validateUnused() error {
-	worked, plain := s, Default()
-	worked.Pattern = s.Files.pattern(s.Cached)
-	for _, field := range fields {
+func (f *Files) validateUnused(s workload.Spec) error {
+	worked, plain := s, workload.Default()
+	worked.Pattern = f.pattern(s.Cached)
+	for _, field := range workload.Fields() {
 		value := field.Get(s)
-		if !field.Of(FilesKind) && value != field.Get(worked) && value != field.Get(plain) && value != field.Get(Spec{Pattern: Pattern{Streams: 1}}) {
-			return invalid(field.Name, "is about loads of blocks, and this one is of files; leave it out (files are read and written in pieces of the size piece)")
+		if !field.Of(Kind) && value != field.Get(worked) && value != field.Get(plain) && value != field.Get(workload.Spec{Pattern: workload.Pattern{Streams: 1}}) {
+			return workload.Invalid(field.Name, "is about loads of blocks, and this one is of files; leave it out (files are read and written in pieces of the size piece)")
 		}
 	}
 	return nil
 }
 
-// describeFiles says in a few words what a load of files does.
-func (s Spec) describeFiles() string {
-	f := s.Files
+// Describe says in a few words what a load of files does.
+func (f *Files) Describe(s workload.Spec) string {
 	text := FormatTasks(f.Tasks)
 	if len(f.Tasks) == 1 {
 		text = string(f.Tasks[0].Task)
@@ -592,9 +607,9 @@ func FormatTasks(shares []TaskShare) string {
 	return strings.Join(parts, ",")
 }
 
-// ParseFileSet reads a set of classes of one size each: "1000 x 64KiB", and with more of
+// ParseSet reads a set of classes of one size each: "1000 x 64KiB", and with more of
 // them "1000 x 64KiB + 3 x 1GiB".
-func ParseFileSet(text string) (set fileset.Set, err error) {
+func ParseSet(text string) (set fileset.Set, err error) {
 	for part := range strings.SplitSeq(text, "+") {
 		number, size, found := strings.Cut(part, "x")
 		count, err := strconv.ParseInt(strings.TrimSpace(number), 10, 64)
@@ -616,8 +631,8 @@ const plainFolder = 1000
 
 func plainName(size quantity.Bytes) string { return "files of " + size.String() }
 
-// FormatFileSet writes a set the way ParseFileSet reads it; "" for one that it cannot read.
-func FormatFileSet(set fileset.Set) string {
+// FormatSet writes a set the way ParseSet reads it; "" for one that it cannot read.
+func FormatSet(set fileset.Set) string {
 	var parts []string
 	for _, c := range set.Classes {
 		plain := fileset.Class{Name: plainName(c.Size.Fixed), Number: c.Number, Size: fileset.Sizes{Fixed: c.Size.Fixed}, Folders: fileset.Folders{Files: plainFolder}}

@@ -1,4 +1,4 @@
-package workload
+package block
 
 import (
 	"cmp"
@@ -8,23 +8,8 @@ import (
 
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
+	"patientheron/core/workload"
 )
-
-// Access is one operation: what it does, where and how much.
-type Access struct {
-	Class     measure.Class
-	Beside    bool  // it is about what stands beside the object until it takes its place
-	MayBeGone bool  // it may be answered with there being no such object
-	Handle    int32 // which of the queue's open files it uses or opens
-	Object    int   // what of the volume it is about, as the kind of load numbers its own; 0 for the volume itself
-	Offset    int64 // bytes from the start of the volume, or of the file; for a truncate its length
-	Source    int64 // of a copy: where what is copied is, from the start of the volume
-	Length    int   // bytes
-
-	// Where it is in the engine, which the source leaves alone.
-	Slot int // its data is in the queue's buffer of this slot, from From on
-	From int // above zero when this is the rest of what was moved in part
-}
 
 // Generator yields the accesses of one worker. It allocates nothing after
 // NewGenerator and is not safe for concurrent use.
@@ -38,7 +23,7 @@ type Generator struct {
 	next      func(g *Generator, s *size) int64
 	streams   []stream
 	current   int
-	zipf      *zipf
+	zipf      *workload.Zipf
 	hot       hotRegion
 	stride    int64
 	strideAt  int64
@@ -59,13 +44,13 @@ type stream struct{ start, end, at int64 }
 
 // NewGenerator prepares the accesses of worker (0 to spec.Workers-1). Span
 // must be set: a volume of fixed size fills it in before.
-func NewGenerator(spec Spec, worker int) (*Generator, error) {
+func NewGenerator(spec workload.Spec, worker int) (*Generator, error) {
 	spec = spec.Completed()
 	if err := spec.Validate(); err != nil {
 		return nil, err
 	}
 	if spec.Span == 0 {
-		return nil, invalid("span", "is not known")
+		return nil, workload.Invalid("span", "is not known")
 	}
 	g := &Generator{
 		// The two words of the seed are far apart for neighbouring workers.
@@ -74,7 +59,7 @@ func NewGenerator(spec Spec, worker int) (*Generator, error) {
 		span:   int64(spec.Span),
 		always: spec.Reads == 1,
 	}
-	g.readBelow, g.trimBelow = threshold(float64(spec.Reads)), threshold(float64(spec.Trims))
+	g.readBelow, g.trimBelow = workload.Threshold(float64(spec.Reads)), workload.Threshold(float64(spec.Trims))
 	running := quantity.Share(0)
 	for class, share := range map[measure.Class]quantity.Share{measure.Zero: spec.Zeroes, measure.Copy: spec.Copies, measure.Swap: spec.Swaps} {
 		if share > 0 {
@@ -84,20 +69,20 @@ func NewGenerator(spec Spec, worker int) (*Generator, error) {
 	slices.SortFunc(g.storage, func(a, b byStorage) int { return cmp.Compare(a.class, b.class) })
 	for i := range g.storage { // of what does not trim
 		running += g.storage[i].share
-		g.storage[i].below = threshold(float64(running) / float64(1-spec.Trims))
+		g.storage[i].below = workload.Threshold(float64(running) / float64(1-spec.Trims))
 	}
 	g.prepareSizes(spec)
 	switch spec.Order {
-	case Random:
+	case workload.Random:
 		g.next = (*Generator).uniform
-	case Skewed:
+	case workload.Skewed:
 		g.prepareSkew(spec)
-	case Strided:
+	case workload.Strided:
 		g.stride, g.next = int64(spec.Stride), (*Generator).strided
 		// Workers start evenly apart on the ring of strides.
 		steps := (g.span-int64(spec.LargestBlock()))/g.stride + 1
 		g.strideAt = steps * int64(worker) / int64(spec.Workers) * g.stride
-	case Sequential, Descending:
+	case workload.Sequential, workload.Descending:
 		if err := g.prepareStreams(spec, worker); err != nil {
 			return nil, err
 		}
@@ -105,16 +90,7 @@ func NewGenerator(spec Spec, worker int) (*Generator, error) {
 	return g, nil
 }
 
-// threshold turns a probability into the bound below which a uniform 64-bit
-// draw counts as a hit.
-func threshold(p float64) uint64 {
-	if p >= 1 {
-		return ^uint64(0)
-	}
-	return uint64(p * (1 << 63) * 2)
-}
-
-func (g *Generator) prepareSizes(spec Spec) {
+func (g *Generator) prepareSizes(spec workload.Spec) {
 	weights := 0.0
 	for _, b := range spec.Blocks {
 		weights += b.Weight
@@ -127,14 +103,14 @@ func (g *Generator) prepareSizes(spec Spec) {
 			align = int64(b.Size)
 		}
 		g.sizes = append(g.sizes, size{
-			below: threshold(running), length: int(b.Size), align: align,
+			below: workload.Threshold(running), length: int(b.Size), align: align,
 			places: uint64((g.span-int64(b.Size))/align + 1),
 		})
 	}
 	g.sizes[len(g.sizes)-1].below = ^uint64(0)
 }
 
-func (g *Generator) prepareSkew(spec Spec) {
+func (g *Generator) prepareSkew(spec workload.Spec) {
 	if spec.Skew > 0 {
 		// Ranks are drawn over the places of the smallest block, so that the
 		// same bytes are hot whatever the size of the operation.
@@ -144,44 +120,44 @@ func (g *Generator) prepareSkew(spec Spec) {
 				smallest = s
 			}
 		}
-		g.zipf = newZipf(spec.Skew, smallest.places)
+		g.zipf = workload.NewZipf(spec.Skew, smallest.places)
 		g.next = (*Generator).zipfian
 		return
 	}
-	g.hot = hotRegion{accesses: threshold(float64(spec.HotAccesses)), share: float64(spec.HotSpan)}
+	g.hot = hotRegion{accesses: workload.Threshold(float64(spec.HotAccesses)), share: float64(spec.HotSpan)}
 	g.next = (*Generator).hotAndCold
 }
 
-func (g *Generator) prepareStreams(spec Spec, worker int) error {
+func (g *Generator) prepareStreams(spec workload.Spec, worker int) error {
 	count := int64(spec.Workers) * int64(spec.Streams)
 	unit := int64(spec.LargestBlock())
 	if spec.Align > 0 { // then regions begin where operations may
-		unit = alignUp(unit, int64(spec.Align))
+		unit = workload.AlignUp(unit, int64(spec.Align))
 	}
 	region := g.span / count / unit * unit
 	for i := range int64(spec.Streams) {
 		start := (int64(worker)*int64(spec.Streams) + i) * region
 		s := stream{start: start, end: start + region, at: start}
 		for _, size := range g.sizes {
-			if alignUp(s.start, size.align)+int64(size.length) > s.end || alignDown(s.end-int64(size.length), size.align) < s.start {
-				return invalid("streams", "%d workers × %d streams leave each %s of the span of %s, in which a block of %s does not always fit; use a larger span",
+			if workload.AlignUp(s.start, size.align)+int64(size.length) > s.end || workload.AlignDown(s.end-int64(size.length), size.align) < s.start {
+				return workload.Invalid("streams", "%d workers × %d streams leave each %s of the span of %s, in which a block of %s does not always fit; use a larger span",
 					spec.Workers, spec.Streams, quantity.Bytes(g.span/count), spec.Span, quantity.Bytes(size.length))
 			}
 		}
-		if spec.Order == Descending {
+		if spec.Order == workload.Descending {
 			s.at = s.end
 		}
 		g.streams = append(g.streams, s)
 	}
 	g.next = (*Generator).sequential
-	if spec.Order == Descending {
+	if spec.Order == workload.Descending {
 		g.next = (*Generator).descending
 	}
 	return nil
 }
 
 // Next yields the next access.
-func (g *Generator) Next(a *Access) {
+func (g *Generator) Next(a *workload.Access) {
 	s := &g.sizes[0]
 	if len(g.sizes) > 1 {
 		draw := g.random.Uint64()
@@ -199,7 +175,7 @@ func (g *Generator) Next(a *Access) {
 	} else if g.always || (g.readBelow > 0 && g.random.Uint64() < g.readBelow) {
 		class = measure.Read
 	}
-	*a = Access{Class: class, Offset: g.base + g.next(g, s), Length: s.length}
+	*a = workload.Access{Class: class, Offset: g.base + g.next(g, s), Length: s.length}
 	if class == measure.Copy {
 		a.Source = g.base + g.elsewhere(s, a.Offset-g.base)
 	}
@@ -236,9 +212,9 @@ func (g *Generator) elsewhere(s *size, at int64) int64 {
 		}
 	}
 	if at >= int64(s.length) {
-		return alignDown(at-int64(s.length), s.align)
+		return workload.AlignDown(at-int64(s.length), s.align)
 	}
-	return alignUp(at+int64(s.length), s.align)
+	return workload.AlignUp(at+int64(s.length), s.align)
 }
 
 // below draws uniformly from 0 to n-1 by multiplication; the bias is at most
@@ -251,12 +227,12 @@ func (g *Generator) below(n uint64) uint64 {
 func (g *Generator) uniform(s *size) int64 { return int64(g.below(s.places)) * s.align }
 
 func (g *Generator) zipfian(s *size) int64 {
-	place := g.zipf.scatter(g.zipf.rank(g.random))
-	if s.places == g.zipf.count {
+	place := g.zipf.Scatter(g.zipf.Rank(g.random))
+	if s.places == g.zipf.Count {
 		return int64(place) * s.align
 	}
 	high, low := bits.Mul64(place, s.places)
-	scaled, _ := bits.Div64(high, low, g.zipf.count)
+	scaled, _ := bits.Div64(high, low, g.zipf.Count)
 	return int64(scaled) * s.align
 }
 
@@ -293,9 +269,9 @@ func (g *Generator) turn() *stream {
 
 func (g *Generator) sequential(s *size) int64 {
 	stream := g.turn()
-	at := alignUp(stream.at, s.align)
+	at := workload.AlignUp(stream.at, s.align)
 	if at+int64(s.length) > stream.end {
-		at = alignUp(stream.start, s.align)
+		at = workload.AlignUp(stream.start, s.align)
 	}
 	stream.at = at + int64(s.length)
 	return at
@@ -303,19 +279,10 @@ func (g *Generator) sequential(s *size) int64 {
 
 func (g *Generator) descending(s *size) int64 {
 	stream := g.turn()
-	at := alignDown(stream.at-int64(s.length), s.align)
+	at := workload.AlignDown(stream.at-int64(s.length), s.align)
 	if at < stream.start {
-		at = alignDown(stream.end-int64(s.length), s.align)
+		at = workload.AlignDown(stream.end-int64(s.length), s.align)
 	}
 	stream.at = at
 	return at
 }
-
-func alignDown(at, align int64) int64 {
-	if at < 0 {
-		return -1
-	}
-	return at / align * align
-}
-
-func alignUp(at, align int64) int64 { return (at + align - 1) / align * align }

@@ -1,9 +1,10 @@
-package workload
+package files
 
 import (
 	"math/bits"
 
 	"patientheron/core/fileset"
+	"patientheron/core/workload"
 )
 
 // inOrder goes through all files, or folders, once in each pass.
@@ -24,13 +25,13 @@ func newOrder(w *fileWork) *inOrder {
 }
 
 func (p *inOrder) newPass(w *fileWork) {
-	key := mixed(w.spec.Seed) ^ mixed(uint64(w.pass)+golden) // the same for all workers
+	key := workload.Mixed(w.spec.Seed) ^ workload.Mixed(uint64(w.pass)+workload.Golden) // the same for all workers
 	p.places, p.starts = p.places[:0], p.starts[:0]
 	switch {
-	case w.spec.Files.Visit == Shuffled || p.folders && w.spec.Files.Visit == ByClass:
+	case w.body.Visit == Shuffled || p.folders && w.body.Visit == ByClass:
 		p.places, p.starts = append(p.places, newPermutation(uint64(p.count), key)), append(p.starts, 0)
-	case w.spec.Files.Visit == ByClass:
-		for class := range w.spec.Files.Set.Classes {
+	case w.body.Visit == ByClass:
+		for class := range w.body.Set.Classes {
 			count, _ := w.files.Of(class)
 			p.places = append(p.places, newPermutation(uint64(count), key^uint64(class)))
 			p.starts = append(p.starts, w.files.First(class))
@@ -80,7 +81,7 @@ func (p permutation) at(i uint64) uint64 {
 	for {
 		left, right := i>>p.half, i&mask
 		for round := range uint64(4) {
-			left, right = right, left^(mixed(right^mixed(p.key+round*golden))&mask)
+			left, right = right, left^(workload.Mixed(right^workload.Mixed(p.key+round*workload.Golden))&mask)
 		}
 		if i = left<<p.half | right; i < p.count {
 			return i
@@ -101,16 +102,16 @@ type draws struct {
 func newDraws(w *fileWork) *draws {
 	d := &draws{own: (w.files.Len() - w.worker + w.of - 1) / w.of}
 	sum, total := 0.0, 0.0
-	for _, t := range w.spec.Files.Tasks {
+	for _, t := range w.body.Tasks {
 		total += t.Weight
 	}
-	for _, t := range w.spec.Files.Tasks {
+	for _, t := range w.body.Tasks {
 		sum += t.Weight
-		d.below = append(d.below, threshold(sum/total))
-		d.lacks = append(d.lacks, t.Task == Put && w.spec.Files.Does(Remove))
+		d.below = append(d.below, workload.Threshold(sum/total))
+		d.lacks = append(d.lacks, t.Task == Put && w.body.Does(Remove))
 	}
 	d.below[len(d.below)-1] = ^uint64(0)
-	if w.spec.Files.Does(Remove) {
+	if w.body.Does(Remove) {
 		d.there, d.count = make([]uint64, (d.own+63)/64), d.own
 		for i := range d.own {
 			d.there[i/64] |= 1 << (i % 64)
@@ -174,7 +175,7 @@ func (d *draws) done(w *fileWork, j *fileJob) {
 		return
 	}
 	own := (j.file - w.worker) / w.of
-	switch w.spec.Files.Tasks[j.task].Task {
+	switch w.body.Tasks[j.task].Task {
 	case Put:
 		d.there[own/64] |= 1 << (own % 64)
 	case Remove:

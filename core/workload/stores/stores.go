@@ -1,8 +1,11 @@
-package workload
+// Package stores is the kind of load that key-value stores issue: they are asked to put, get and
+// scan entries, write a log and tables, and merge those (log-structured merge trees).
+//
+// Its type is Stores, the body.
+package stores
 
 import (
 	"fmt"
-	"math/rand/v2"
 	"slices"
 	"sort"
 	"strconv"
@@ -12,11 +15,11 @@ import (
 	"patientheron/core/logstore"
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
+	"patientheron/core/workload"
 )
 
-// StoresKind is the kind of load that stores which log issue: they are asked to put, get
-// and scan entries, and write a log and tables, and merge those.
-const StoresKind Kind = "stores"
+// Kind is the kind of load that key-value stores issue.
+const Kind workload.Kind = "stores"
 
 // Stores is the body of a load of key-value stores, side by side, each in a span of its own.
 type Stores struct {
@@ -119,25 +122,37 @@ func (s Stores) Asks(r Request) bool {
 	return slices.ContainsFunc(s.Requests, func(share RequestShare) bool { return share.Request == r })
 }
 
-// changeStores makes s a load of stores, if it is none yet, and changes it; other specs
-// that share its stores keep theirs.
-func (s *Spec) changeStores(how func(*Stores)) {
+// Of is the body of a load of stores; nil for a load of another kind.
+func Of(s workload.Spec) *Stores {
+	f, _ := s.Body.(*Stores)
+	return f
+}
+
+// Change makes s a load of stores, if it is none yet, and changes it; other loads that share its
+// stores keep theirs.
+func Change(s *workload.Spec, how func(*Stores)) {
 	stores := Stores{Count: 1, Requests: []RequestShare{{PutRequest, 1}}, Value: fileset.Sizes{Fixed: 400}}
-	if s.Stores != nil {
-		stores = *s.Stores
+	if f := Of(*s); f != nil {
+		stores = *f
 		stores.Requests = slices.Clone(stores.Requests)
 	}
 	how(&stores)
-	s.Kind, s.Stores = StoresKind, &stores
+	s.SetBody(&stores)
 }
 
-// completeStores works out what the load comes to as blocks.
-func (s *Spec) completeStores() {
-	stores := s.Stores.completed()
-	s.Stores = &stores
+// Kind is that of stores.
+func (s *Stores) Kind() workload.Kind { return Kind }
+
+// Complete works out what the load comes to as blocks.
+func (f *Stores) Complete(s *workload.Spec) {
+	if f.Count <= 0 {
+		return
+	}
+	stores := f.completed()
+	s.Body = &stores
 	each := (stores.Count + max(s.Workers, 1) - 1) / max(s.Workers, 1)
 	// As blocks it is at best as easy as what is in order: no ceiling lies below it.
-	s.Blocks, s.Order, s.Align, s.Streams = Block(storePiece), Sequential, logstore.Block, 1
+	s.Blocks, s.Order, s.Align, s.Streams = workload.Block(storePiece), workload.Sequential, logstore.Block, 1
 	s.Depth = max(s.Depth, min(each*(stores.Clients+background), 4096))
 	if s.Reads = 0.5; !stores.Asks(PutRequest) {
 		s.Reads = 1
@@ -163,7 +178,7 @@ func (s Stores) shape(room int64) logstore.Shape {
 		sh.Size, sh.Mean = func(uint32) int64 { return size }, float64(size)
 	} else {
 		sh.Size = func(key uint32) int64 {
-			share := float64(mixed(uint64(key)*golden)>>11) / (1 << 53)
+			share := float64(workload.Mixed(uint64(key)*workload.Golden)>>11) / (1 << 53)
 			return fixed + min(int64(sizes(share)), int64(largestValue))
 		}
 		const parts = 1000 // of all entries, by size: the middle of each
@@ -181,51 +196,58 @@ func (s Stores) shape(room int64) logstore.Shape {
 
 // Keeps is the memory that the keys of all levels take, and where entries differ in size
 // where they begin.
-func (b storesBody) Keeps(s Spec) quantity.Bytes {
+func (f *Stores) Keeps(s workload.Spec) quantity.Bytes {
 	if s.Span == 0 {
 		return 0
 	}
-	f := s.Stores.completed()
+	f = new(f.completed())
 	each := 5.0 // four bytes in the last level, and a share of that in those above
 	if f.Value.Fixed == 0 {
 		each *= 2
 	}
-	return quantity.Bytes(each * float64(f.shape(s.storeRoom()).Keys) * float64(f.Count))
+	return quantity.Bytes(each * float64(f.shape(f.room(s.Span)).Keys) * float64(f.Count))
 }
 
-// room is that of each store.
-func (s Spec) storeRoom() int64 {
-	if s.Stores == nil || s.Stores.Count < 1 {
+// room is that of each store in a span.
+func (f *Stores) room(span quantity.Bytes) int64 {
+	if f.Count < 1 {
 		return 0
 	}
-	return alignDown(int64(s.Span)/int64(s.Stores.Count), max(int64(s.Stores.Zone), logstore.Block))
+	return workload.AlignDown(int64(span)/int64(f.Count), max(int64(f.Zone), logstore.Block))
 }
 
-// storesBody is a load of stores as a Body.
-type storesBody struct {
-	Pattern
-	stores *Stores
-}
-
-func (b storesBody) Classes() []measure.Class {
-	if b.stores.Asks(PutRequest) && b.stores.Zone > 0 {
+// Classes are those that the requests lead to.
+func (f *Stores) Classes(workload.Spec) []measure.Class {
+	if f.Asks(PutRequest) && f.Zone > 0 {
 		return []measure.Class{measure.Read, measure.Write, measure.Flush, measure.Trim}
 	}
-	if b.stores.Asks(PutRequest) {
+	if f.Asks(PutRequest) {
 		return []measure.Class{measure.Read, measure.Write, measure.Flush}
 	}
 	return []measure.Class{measure.Read}
 }
 
-func (b storesBody) Traits() Traits {
-	return Traits{OwnSizes: true, OwnDepth: true, Main: "requests", Done: "requests"}
+// Groups name the requests, and what puts waited for.
+func (f *Stores) Groups(workload.Spec) []string { return storeGroups }
+
+// Traits are those of a load whose requests are counted rather than their operations.
+func (f *Stores) Traits(workload.Spec) workload.Traits {
+	return workload.Traits{OwnSizes: true, OwnDepth: true, Main: "requests", Done: "requests"}
+}
+
+// Alone says which stores cannot be one of several loads.
+func (f *Stores) Alone(workload.Spec) string {
+	if f.Zone > 0 {
+		return "has zones, which belong to one load alone"
+	}
+	return ""
 }
 
 // Summarize adds up what requests took of the storage.
-func (b storesBody) Summarize(sum *measure.Summary) { sum.Stores = sum.StoresOf() }
+func (f *Stores) Summarize(_ workload.Spec, sum *measure.Summary) { sum.Stores = sum.StoresOf() }
 
 // InWords says how many requests of each kind there were.
-func (b storesBody) InWords(i measure.Interval) (words []string) {
+func (f *Stores) InWords(_ workload.Spec, i measure.Interval) (words []string) {
 	for n, g := range i.Groups[:min(len(i.Groups), 3)] {
 		if g.Operations > 0 {
 			words = append(words, fmt.Sprintf("%s %s", storeGroups[n], quantity.RequestRate(g.Rate)))
@@ -234,83 +256,84 @@ func (b storesBody) InWords(i measure.Interval) (words []string) {
 	return words
 }
 
-func (b storesBody) Groups() []string { return storeGroups }
+// Source prepares the stores of one worker.
+func (f *Stores) Source(s workload.Spec, worker int) (workload.Source, error) {
+	return newStoring(s, worker)
+}
 
-func (b storesBody) Source(s Spec, worker int) (Source, error) { return newStoring(s, worker) }
-
-// validateStores reports what cannot be of a load of stores.
-func (s Spec) validateStores() error {
-	if s.Stores == nil || s.Stores.Count < 1 || s.Stores.Count > mostStores {
-		return invalid("stores", "it does not say how many; from 1 to %d", mostStores)
+// Validate reports what cannot be of a load of stores.
+func (f *Stores) Validate(s workload.Spec) error {
+	if f.Count < 1 || f.Count > mostStores {
+		return workload.Invalid("stores", "it does not say how many; from 1 to %d", mostStores)
 	}
-	f := s.Stores.completed()
+	f = new(f.completed())
 	if f.Count < s.Workers {
-		return invalid("workers", "%d for %d stores; each worker has stores of its own", s.Workers, f.Count)
+		return workload.Invalid("workers", "%d for %d stores; each worker has stores of its own", s.Workers, f.Count)
 	}
 	if err := validateRequests(f.Requests); err != nil {
 		return err
 	}
 	if err := f.Value.Validate(); err != nil {
-		return invalid("value", "%v", err)
+		return workload.Invalid("value", "%v", err)
 	}
 	switch most := f.Value.At(0.999999); {
 	case most < 1 || f.Value.At(0) > largestValue || f.Value.Fixed > largestValue:
-		return invalid("value", "values of %s; from 1 byte to %s", most, largestValue)
+		return workload.Invalid("value", "values of %s; from 1 byte to %s", most, largestValue)
 	case f.Key < 1 || f.Key > 4096:
-		return invalid("key", "%s; from 1 byte to 4 KiB", f.Key)
+		return workload.Invalid("key", "%s; from 1 byte to 4 KiB", f.Key)
 	case f.Clients < 1 || f.Clients > 256:
-		return invalid("clients", "%d; from 1 to 256", f.Clients)
+		return workload.Invalid("clients", "%d; from 1 to 256", f.Clients)
 	case f.Memtable < quantity.MiB || f.Memtable > quantity.GiB:
-		return invalid("memtable", "%s; from 1 MiB to 1 GiB", f.Memtable)
+		return workload.Invalid("memtable", "%s; from 1 MiB to 1 GiB", f.Memtable)
 	case f.LevelRatio < 2 || f.LevelRatio > 100:
-		return invalid("levelRatio", "%d; from 2 to 100", f.LevelRatio)
+		return workload.Invalid("levelRatio", "%d; from 2 to 100", f.LevelRatio)
 	case f.CompactAt < 1 || f.CompactAt > 64:
-		return invalid("compactAt", "%d; from 1 to 64", f.CompactAt)
+		return workload.Invalid("compactAt", "%d; from 1 to 64", f.CompactAt)
 	case !(f.FalsePositives > 0 && f.FalsePositives <= 1):
-		return invalid("falsePositives", "%g; a share up to 100%%, which is no filters", float64(f.FalsePositives))
+		return workload.Invalid("falsePositives", "%g; a share up to 100%%, which is no filters", float64(f.FalsePositives))
 	case f.Scan < 1 || f.Scan > 1_000_000:
-		return invalid("scan", "%d keys; from 1 to 1,000,000", f.Scan)
+		return workload.Invalid("scan", "%d keys; from 1 to 1,000,000", f.Scan)
 	case !(f.Skew >= 0 && f.Skew <= 5):
-		return invalid("keySkew", "%g; from 0 to 5", f.Skew)
+		return workload.Invalid("keySkew", "%g; from 0 to 5", f.Skew)
 	case s.Open() || s.Think > 0 || s.Trims > 0 || s.ByStorage() > 0 || s.SyncEvery > 0 || s.Stride > 0 || s.Pattern.Skew > 0 || s.HotSpan > 0:
-		return invalid("stores", "requests follow each other as they are answered; leave rate, think, trims, zeroes, copies, swaps, syncEvery, stride, skew and hot out")
+		return workload.Invalid("stores", "requests follow each other as they are answered; leave rate, think, trims, zeroes, copies, swaps, syncEvery, stride, skew and hot out")
 	case s.Amount > 0:
-		return invalid("amount", "stores are asked for a time; leave amount out")
+		return workload.Invalid("amount", "stores are asked for a time; leave amount out")
 	}
 	if f.Zone < 0 || f.Zone > 0 && (f.Zone < quantity.MiB || f.Zone > 4*quantity.GiB || f.Zone%logstore.Block != 0 || s.Offset%f.Zone != 0) {
-		return invalid("zone", "%s; from 1 MiB to 4 GiB, as the media has them, and an offset of whole zones", f.Zone)
+		return workload.Invalid("zone", "%s; from 1 MiB to 4 GiB, as the media has them, and an offset of whole zones", f.Zone)
 	}
 	if _, known := loggings[f.Log]; !known {
-		return invalid("log", "%q; off, gathered, each or group", f.Log)
+		return workload.Invalid("log", "%q; off, asynchronous, each-put or group-commit", f.Log)
 	}
 	if s.Span == 0 { // which the volume says
 		return nil
 	}
-	shape := f.shape(s.storeRoom())
+	shape := f.shape(f.room(s.Span))
 	least := shape
 	least.Keys = 1000
 	switch {
 	case shape.Keys < 1000:
-		return invalid("span", "%s leave each of %d stores %s, and one with tables of %s takes at least %s; use a larger span, or less memory", s.Span, f.Count, quantity.Bytes(s.storeRoom()), f.Memtable, quantity.Bytes(least.Needs()))
+		return workload.Invalid("span", "%s leave each of %d stores %s, and one with tables of %s takes at least %s; use a larger span, or less memory", s.Span, f.Count, quantity.Bytes(f.room(s.Span)), f.Memtable, quantity.Bytes(least.Needs()))
 	case shape.Keys*int64(f.Count) > mostKeys:
-		return invalid("value", "%d entries of %s fill the span, more than the %d that are kept in mind; use larger values, or a smaller span", shape.Keys*int64(f.Count), quantity.Bytes(shape.Mean), mostKeys)
+		return workload.Invalid("value", "%d entries of %s fill the span, more than the %d that are kept in mind; use larger values, or a smaller span", shape.Keys*int64(f.Count), quantity.Bytes(shape.Mean), mostKeys)
 	}
 	return nil
 }
 
 func validateRequests(shares []RequestShare) error {
 	if len(shares) == 0 || len(shares) > len(requests) {
-		return invalid("requests", "%d requests; from 1 to 3 of put, get and scan", len(shares))
+		return workload.Invalid("requests", "%d requests; from 1 to 3 of put, get and scan", len(shares))
 	}
 	seen := map[Request]bool{}
 	for _, r := range shares {
 		switch {
 		case !slices.Contains(requests, r.Request):
-			return invalid("requests", "%q; put, get or scan", r.Request)
+			return workload.Invalid("requests", "%q; put, get or scan", r.Request)
 		case seen[r.Request]:
-			return invalid("requests", "%s is there twice", r.Request)
+			return workload.Invalid("requests", "%s is there twice", r.Request)
 		case !(r.Weight > 0) || r.Weight > 1e9:
-			return invalid("requests", "weight %g of %s; a weight is above 0 and at most 1e9", r.Weight, r.Request)
+			return workload.Invalid("requests", "weight %g of %s; a weight is above 0 and at most 1e9", r.Weight, r.Request)
 		}
 		seen[r.Request] = true
 	}
@@ -384,9 +407,9 @@ func (s Stores) valueInWords() string {
 	return formatValue(s.Value)
 }
 
-// describeStores says in a few words what a load of stores does.
-func (s Spec) describeStores() string {
-	f := s.Stores.completed()
+// Describe says in a few words what a load of stores does.
+func (f *Stores) Describe(s workload.Spec) string {
+	f = new(f.completed())
 	text := "1 store"
 	if f.Count > 1 {
 		text = fmt.Sprintf("%d stores", f.Count)
@@ -412,143 +435,3 @@ func (s Spec) describeStores() string {
 	}
 	return text
 }
-
-// storing is the work of one worker of a load of stores: every so many of them.
-type storing struct {
-	stores  []*logstore.Store
-	bases   []int64
-	numbers []int   // of the stores among all
-	ready   []int32 // stores that have something to issue, in turn
-	waits   []bool  // of each store, that it is among them
-	content *Content
-	wholes  []Whole
-}
-
-func newStoring(spec Spec, worker int) (*storing, error) {
-	spec = spec.Completed()
-	if err := spec.Validate(); err != nil {
-		return nil, err
-	}
-	if spec.Span == 0 {
-		return nil, invalid("span", "is not known")
-	}
-	f, room := spec.Stores, spec.storeRoom()
-	w := &storing{content: NewContent(spec, worker)}
-	for n := worker; n < f.Count; n += spec.Workers {
-		shape := f.shape(room)
-		random := rand.NewPCG(spec.Seed, golden*uint64(n+1))
-		shape.Ask, shape.Key = f.asking(random), f.picking(random, shape.Keys)
-		store, err := logstore.New(shape, f.Value.Fixed == 0, mixed(spec.Seed^uint64(n)*golden))
-		if err != nil {
-			return nil, invalid("span", "%v", err)
-		}
-		w.stores, w.bases, w.numbers = append(w.stores, store), append(w.bases, int64(spec.Offset)+int64(n)*room), append(w.numbers, n)
-		w.waits = append(w.waits, false)
-		w.queue(len(w.stores) - 1)
-	}
-	return w, nil
-}
-
-// asking draws requests by their weights.
-func (s Stores) asking(random *rand.PCG) func() logstore.Request {
-	below, kinds, sum, running := []uint64{}, []logstore.Request{}, 0.0, 0.0
-	for _, r := range s.Requests {
-		sum += r.Weight
-	}
-	for _, r := range s.Requests {
-		running += r.Weight / sum
-		below = append(below, threshold(running))
-		kinds = append(kinds, map[Request]logstore.Request{PutRequest: logstore.Put, GetRequest: logstore.Get, ScanRequest: logstore.Scan}[r.Request])
-	}
-	if len(kinds) == 1 {
-		return func() logstore.Request { return kinds[0] }
-	}
-	return func() logstore.Request {
-		draw := random.Uint64()
-		for i := range kinds[:len(kinds)-1] {
-			if draw < below[i] {
-				return kinds[i]
-			}
-		}
-		return kinds[len(kinds)-1]
-	}
-}
-
-// picking draws keys: all alike, or by a Zipf law that scatters those that are asked for
-// most.
-func (s Stores) picking(random *rand.PCG, keys int64) func() uint32 {
-	if s.Skew > 0 {
-		z := newZipf(s.Skew, uint64(keys))
-		return func() uint32 { return uint32(z.scatter(z.rank(random))) }
-	}
-	even := rand.New(random)
-	return func() uint32 { return uint32(even.Int64N(keys)) }
-}
-
-// queue lets a store wait for its turn, if it has something to issue.
-func (w *storing) queue(store int) {
-	if !w.waits[store] && w.stores[store].Ready() {
-		w.waits[store] = true
-		w.ready = append(w.ready, int32(store))
-	}
-}
-
-// Due is zero when a store has something to issue, and Never otherwise.
-func (w *storing) Due() int64 {
-	if len(w.ready) > 0 {
-		return 0
-	}
-	return Never
-}
-
-// Next gives the next operation of the store whose turn it is.
-func (w *storing) Next(a *Access) int64 {
-	store := int(w.ready[0])
-	w.ready = w.ready[:copy(w.ready, w.ready[1:])]
-	w.waits[store] = false
-	o := w.stores[store].Next()
-	w.queue(store)
-	*a = Access{Object: store, Handle: o.Tag, Offset: w.bases[store] + o.Offset, Length: o.Length}
-	switch o.Kind {
-	case logstore.Read:
-		a.Class = measure.Read
-	case logstore.Write:
-		a.Class = measure.Write
-	case logstore.Sync:
-		a.Class, a.Offset = measure.Flush, 0
-	case logstore.Reset:
-		a.Class = measure.Trim
-	}
-	return w.Due()
-}
-
-func (w *storing) Fill(buffer []byte) { w.content.Fill(buffer) }
-
-// Completed tells the store, and gives the requests that ended with it.
-func (w *storing) Completed(a *Access, now int64, _ error) *Whole {
-	ended := w.stores[a.Object].Completed(a.Handle, now)
-	w.queue(a.Object)
-	if len(ended) == 0 {
-		return nil
-	}
-	w.wholes = w.wholes[:0]
-	for _, e := range ended {
-		w.wholes = append(w.wholes, Whole{Group: int(e.Request), Bytes: e.Bytes, Began: e.Began, Piece: true})
-	}
-	for i := range w.wholes[1:] {
-		w.wholes[i].More = &w.wholes[i+1]
-	}
-	return &w.wholes[0]
-}
-
-// Words says what an operation is about.
-func (w *storing) Words(a Access) string {
-	if a.Class == measure.Flush {
-		return fmt.Sprintf("flush of store %d", w.numbers[a.Object]+1)
-	}
-	return fmt.Sprintf("%s of %d bytes at offset %d of store %d", a.Class.Verb(), a.Length, a.Offset-w.bases[a.Object], w.numbers[a.Object]+1)
-}
-
-func (w *storing) Over() bool { return false }
-
-func (w *storing) Without(Access, error) bool { return false }

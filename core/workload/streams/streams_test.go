@@ -1,4 +1,4 @@
-package workload
+package streams
 
 import (
 	"errors"
@@ -10,13 +10,14 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/mistake"
 	"patientheron/core/quantity"
+	"patientheron/core/workload"
 )
 
-func feedLoad(change func(*Spec, *Feeds)) Spec {
-	s := Default()
-	s.Kind, s.Feeds = FeedsKind, &Feeds{Count: 7, Rate: 8_000_000}
+func feedLoad(change func(*workload.Spec, *Feeds)) workload.Spec {
+	s := workload.Default()
+	s.SetBody(&Feeds{Count: 7, Rate: 8_000_000})
 	s.Span, s.For = 10*quantity.GiB, 60
-	change(&s, s.Feeds)
+	change(&s, Of(s))
 	return s
 }
 
@@ -30,19 +31,19 @@ type asked struct {
 
 // feedsOf lets all workers of a load ask for what is due until a time. What is asked for
 // comes after a delay that is drawn, one after the other in each feed.
-func feedsOf(t *testing.T, s Spec, until int64, delay func() int64) (by map[int][]asked, wholes []Whole) {
+func feedsOf(t *testing.T, s workload.Spec, until int64, delay func() int64) (by map[int][]asked, wholes []workload.Whole) {
 	t.Helper()
 	by = map[int][]asked{}
 	s = s.Completed()
-	region := int64(s.Span) / int64(s.Feeds.Count) / 4096 * 4096
+	region := int64(s.Span) / int64(Of(s).Count) / 4096 * 4096
 	type flight struct {
-		access Access
+		access workload.Access
 		feed   int
 		number int
 		at     int64
 	}
 	for worker := range s.Workers {
-		source, err := NewSource(s, worker)
+		source, err := workload.NewSource(s, worker)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -81,7 +82,7 @@ func feedsOf(t *testing.T, s Spec, until int64, delay func() int64) (by map[int]
 				continue
 			}
 			now = max(now, next)
-			var a Access
+			var a workload.Access
 			source.Next(&a)
 			feed := int((a.Offset - int64(s.Offset)) / region)
 			by[feed] = append(by[feed], asked{due: next, offset: a.Offset, length: a.Length, write: a.Class == measure.Write})
@@ -95,17 +96,19 @@ func feedsOf(t *testing.T, s Spec, until int64, delay func() int64) (by map[int]
 // Every feed asks for one piece after the other, in order, as often as its rate says, in
 // a region of its own, whatever the number of workers.
 func TestFeedsAskAtTheirRate(t *testing.T) {
-	for n, change := range []func(*Spec, *Feeds){
-		func(*Spec, *Feeds) {},
-		func(s *Spec, f *Feeds) { s.Workers, f.Count, f.Piece = 3, 100, 256*quantity.KiB },
-		func(s *Spec, f *Feeds) { s.Reads, f.Rate, f.Frame, f.FrameRate = 0.5, 0, 5_184_000, 25 }, // hd1080, 20 bits
-		func(s *Spec, f *Feeds) { s.Reads, f.Rate, f.Frame, f.FrameRate, f.Piece = 0, 0, 10_000, 50, 4096 },
+	for n, change := range []func(*workload.Spec, *Feeds){
+		func(*workload.Spec, *Feeds) {},
+		func(s *workload.Spec, f *Feeds) { s.Workers, f.Count, f.Piece = 3, 100, 256*quantity.KiB },
+		func(s *workload.Spec, f *Feeds) { s.Reads, f.Rate, f.Frame, f.FrameRate = 0.5, 0, 5_184_000, 25 }, // hd1080, 20 bits
+		func(s *workload.Spec, f *Feeds) {
+			s.Reads, f.Rate, f.Frame, f.FrameRate, f.Piece = 0, 0, 10_000, 50, 4096
+		},
 	} {
 		s := feedLoad(change)
 		const seconds = 20
 		by, _ := feedsOf(t, s, seconds*1e9, func() int64 { return 1000 })
-		if len(by) != s.Feeds.Count {
-			t.Errorf("%d: %d of %d feeds ask", n, len(by), s.Feeds.Count)
+		if len(by) != Of(s).Count {
+			t.Errorf("%d: %d of %d feeds ask", n, len(by), Of(s).Count)
 		}
 		writing := 0
 		for feed, list := range by {
@@ -115,7 +118,7 @@ func TestFeedsAskAtTheirRate(t *testing.T) {
 				if i > 0 && (a.due < list[i-1].due || a.offset != list[i-1].offset+int64(list[i-1].length) && a.offset > list[i-1].offset) {
 					t.Fatalf("%d: feed %d asks for %+v after %+v", n, feed, a, list[i-1])
 				}
-				if a.write != list[0].write || a.length%Unit != 0 {
+				if a.write != list[0].write || a.length%workload.Unit != 0 {
 					t.Fatalf("%d: feed %d asks for %+v", n, feed, a)
 				}
 			}
@@ -123,15 +126,15 @@ func TestFeedsAskAtTheirRate(t *testing.T) {
 				writing++
 			}
 			// Frames are rounded up to whole units.
-			each := float64(s.Feeds.EachRate())
-			if s.Feeds.Frame > 0 {
-				each = float64(alignUp(int64(s.Feeds.Frame), Unit)) * s.Feeds.FrameRate
+			each := float64(Of(s).EachRate())
+			if Of(s).Frame > 0 {
+				each = float64(workload.AlignUp(int64(Of(s).Frame), workload.Unit)) * Of(s).FrameRate
 			}
 			if math.Abs(bytes/seconds/each-1) > 0.02 {
 				t.Errorf("%d: feed %d asks for %.0f bytes a second, not %.0f", n, feed, bytes/seconds, each)
 			}
 		}
-		if want := s.Feeds.Count - int(math.Round(float64(s.Feeds.Count)*float64(s.Reads))); writing != want {
+		if want := Of(s).Count - int(math.Round(float64(Of(s).Count)*float64(s.Reads))); writing != want {
 			t.Errorf("%d: %d feeds write, not %d", n, writing, want)
 		}
 	}
@@ -141,7 +144,7 @@ func TestFeedsAskAtTheirRate(t *testing.T) {
 // times says: it stands still while something is needed that is not there.
 func TestLateness(t *testing.T) {
 	random := rand.New(rand.NewPCG(3, 4))
-	s := feedLoad(func(s *Spec, f *Feeds) { f.Count, f.Buffer = 3, 0.2 })
+	s := feedLoad(func(s *workload.Spec, f *Feeds) { f.Count, f.Buffer = 3, 0.2 })
 	by, wholes := feedsOf(t, s, 200e9, func() int64 {
 		if random.IntN(40) == 0 {
 			return int64(random.ExpFloat64() * 600e6)
@@ -198,28 +201,28 @@ func TestFrames(t *testing.T) {
 }
 
 func TestFeedLoadsAreRefused(t *testing.T) {
-	for field, change := range map[string]func(*Spec, *Feeds){
-		"feeds":    func(_ *Spec, f *Feeds) { f.Count = 0 },
-		"feedRate": func(_ *Spec, f *Feeds) { f.Rate = 0 },
-		"frames":   func(_ *Spec, f *Feeds) { f.Rate, f.Frame = 0, 4096 },
-		"piece":    func(_ *Spec, f *Feeds) { f.Piece = 1000 },
-		"buffer":   func(_ *Spec, f *Feeds) { f.Buffer = -1 },
-		"workers":  func(s *Spec, _ *Feeds) { s.Workers = 8 },
-		"for":      func(s *Spec, _ *Feeds) { s.For = 0 },
-		"span":     func(s *Spec, _ *Feeds) { s.Span = 2 * quantity.MiB },
-		"passes":   func(s *Spec, _ *Feeds) { s.Passes = 2 },
-		"kind":     func(s *Spec, _ *Feeds) { s.Kind = BlockKind },
+	for field, change := range map[string]func(*workload.Spec, *Feeds){
+		"feeds":    func(_ *workload.Spec, f *Feeds) { f.Count = 0 },
+		"feedRate": func(_ *workload.Spec, f *Feeds) { f.Rate = 0 },
+		"frames":   func(_ *workload.Spec, f *Feeds) { f.Rate, f.Frame = 0, 4096 },
+		"piece":    func(_ *workload.Spec, f *Feeds) { f.Piece = 1000 },
+		"buffer":   func(_ *workload.Spec, f *Feeds) { f.Buffer = -1 },
+		"workers":  func(s *workload.Spec, _ *Feeds) { s.Workers = 8 },
+		"for":      func(s *workload.Spec, _ *Feeds) { s.For = 0 },
+		"span":     func(s *workload.Spec, _ *Feeds) { s.Span = 2 * quantity.MiB },
+		"passes":   func(s *workload.Spec, _ *Feeds) { s.Passes = 2 },
+		"kind":     func(s *workload.Spec, _ *Feeds) { s.Kind = workload.BlockKind },
 	} {
 		var wrong *mistake.Error
 		if err := feedLoad(change).Validate(); !errors.As(err, &wrong) || wrong.Field != field {
 			t.Errorf("%s: got %v", field, err)
 		}
 	}
-	good := feedLoad(func(*Spec, *Feeds) {})
+	good := feedLoad(func(*workload.Spec, *Feeds) {})
 	if err := good.Validate(); err != nil || !good.Completed().Open() || good.Completed().Arriving() <= 0 {
 		t.Errorf("%v, %+v", err, good.Completed().Pace)
 	}
-	if len(feedLoad(func(_ *Spec, f *Feeds) { f.Count = 1000 }).Groups()) != 1 || len(good.Groups()) != 7 {
+	if len(feedLoad(func(_ *workload.Spec, f *Feeds) { f.Count = 1000 }).Groups()) != 1 || len(good.Groups()) != 7 {
 		t.Errorf("groups %q", good.Groups())
 	}
 }

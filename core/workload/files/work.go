@@ -1,4 +1,4 @@
-package workload
+package files
 
 import (
 	"errors"
@@ -8,6 +8,7 @@ import (
 
 	"patientheron/core/fileset"
 	"patientheron/core/measure"
+	"patientheron/core/workload"
 )
 
 // fileWork is the work of one worker of a load of files. It has some files under way at
@@ -15,7 +16,8 @@ import (
 // files are every so many of the order in which files are visited, so that no two workers
 // have the same.
 type fileWork struct {
-	spec   Spec
+	spec   workload.Spec
+	body   *Files
 	files  *fileset.Files
 	tasks  []fileTask
 	worker int64
@@ -38,13 +40,13 @@ type fileWork struct {
 	flushes bool  // the flush that ends the pass is under way
 	ended   bool  // nothing new is begun
 
-	folders *folderMaker // where the load makes folders
-	content []*Content   // by class of file
-	writing struct {     // what Fill fills
+	folders *folderMaker        // where the load makes folders
+	content []*workload.Content // by class of file
+	writing struct {            // what Fill fills
 		class  int
 		number uint64
 	}
-	whole Whole
+	whole workload.Whole
 }
 
 // fileTask is what is done to a file.
@@ -135,33 +137,30 @@ var kinds = [steps]struct {
 // Everything stands for the object of a flush of all files.
 const Everything = -1
 
-// Unit is what the length of a file that is written around the host's memory is
-// rounded up to, before it is cut.
-const Unit = 4096
-
-func newFileWork(spec Spec, worker int) (*fileWork, error) {
+func newFileWork(spec workload.Spec, worker int) (*fileWork, error) {
 	spec = spec.Completed()
 	if err := spec.Validate(); err != nil {
 		return nil, err
 	}
-	files, err := spec.Files.WorkedOut()
+	body := Of(spec)
+	files, err := body.WorkedOut()
 	if err != nil {
 		return nil, err
 	}
-	atOnce := spec.Files.AtOnce
+	atOnce := body.AtOnce
 	if atOnce == 0 {
 		atOnce = spec.Depth
 	}
 	w := &fileWork{
-		spec: spec, files: files, worker: int64(worker), of: int64(spec.Workers), apart: spec.Files.apart(spec.Passes),
-		random: rand.New(rand.NewPCG(spec.Seed, golden*uint64(worker+1))),
+		spec: spec, body: body, files: files, worker: int64(worker), of: int64(spec.Workers), apart: body.apart(spec.Passes),
+		random: rand.New(rand.NewPCG(spec.Seed, workload.Golden*uint64(worker+1))),
 		jobs:   make([]fileJob, atOnce), ready: make([]int, atOnce), pieces: max(spec.Depth/atOnce, 1),
-		content: make([]*Content, len(spec.Files.Set.Classes)),
+		content: make([]*workload.Content, len(body.Set.Classes)),
 	}
-	if spec.Files.Starts() {
+	if body.Starts() {
 		w.folders = newFolderMaker(files)
 	}
-	for _, t := range spec.Files.Tasks {
+	for _, t := range body.Tasks {
 		after, onward := w.linked(t.Task)
 		w.tasks = append(w.tasks, fileTask{after, onward, t.Task == Browse, t.Task != Ask && t.Task != Remove})
 	}
@@ -178,7 +177,7 @@ func newFileWork(spec Spec, worker int) (*fileWork, error) {
 
 // linked are the steps of a task one after another, without those that this load never takes.
 func (w *fileWork) linked(t Task) (after, onward [ways][steps]step) {
-	flushes := w.spec.Files.Flush == FlushEach || w.spec.Files.Flush == "" && t == Save
+	flushes := w.body.Flush == FlushEach || w.body.Flush == "" && t == Save
 	var before [ways]step
 	link := func(way way, next step) {
 		last := before[way]
@@ -239,7 +238,7 @@ func (w *fileWork) endPass(now int64) {
 		w.ended = true
 		return
 	}
-	if w.spec.Files.flushesAtEnd() {
+	if w.body.flushesAtEnd() {
 		w.flushes = true
 		w.push(0)
 		return
@@ -250,7 +249,7 @@ func (w *fileWork) endPass(now int64) {
 func (w *fileWork) startPass(now int64) {
 	w.pass++
 	w.next, w.begun = 0, 0
-	if w.spec.Passes > 0 && w.pass >= w.spec.Passes || w.spec.Files.Does(Remove) && len(w.spec.Files.Tasks) == 1 {
+	if w.spec.Passes > 0 && w.pass >= w.spec.Passes || w.body.Does(Remove) && len(w.body.Tasks) == 1 {
 		w.ended = true
 		return
 	}
@@ -274,7 +273,7 @@ func (w *fileWork) arrive(number int) (done bool) {
 		case taskOver:
 			return true
 		case cutLength:
-			passed = j.size%Unit == 0
+			passed = j.size%workload.Unit == 0
 		case askEach:
 			passed = j.browsed.next >= j.browsed.end
 		case makeFolder:
@@ -322,20 +321,20 @@ func (w *fileWork) Due() int64 {
 	if w.count > 0 {
 		return 0
 	}
-	return Never
+	return workload.Never
 }
 
 // Next gives the next operation of the job whose turn it is.
-func (w *fileWork) Next(a *Access) int64 {
+func (w *fileWork) Next(a *workload.Access) int64 {
 	number := w.pop()
 	j := &w.jobs[number]
 	j.flying++
 	if w.flushes {
-		*a = Access{Class: measure.Flush, Object: Everything, Handle: int32(number)}
+		*a = workload.Access{Class: measure.Flush, Object: Everything, Handle: int32(number)}
 		return w.Due()
 	}
 	kind := &kinds[j.step]
-	*a = Access{Class: kind.class, Object: int(j.file), Handle: int32(number), Length: int(j.size) & int(kind.bytes)}
+	*a = workload.Access{Class: kind.class, Object: int(j.file), Handle: int32(number), Length: int(j.size) & int(kind.bytes)}
 	if !kind.plain {
 		w.specify(a, number)
 	}
@@ -343,7 +342,7 @@ func (w *fileWork) Next(a *Access) int64 {
 }
 
 // specify makes the operation of a step that is not plain what it is.
-func (w *fileWork) specify(a *Access, number int) {
+func (w *fileWork) specify(a *workload.Access, number int) {
 	j := &w.jobs[number]
 	switch j.step {
 	case readAll, writeAll:
@@ -363,7 +362,7 @@ func (w *fileWork) specify(a *Access, number int) {
 	case cutLength:
 		a.Offset = j.size
 	case askEach:
-		a.Object, a.MayBeGone = int(j.browsed.next), w.spec.Files.Does(Remove)
+		a.Object, a.MayBeGone = int(j.browsed.next), w.body.Does(Remove)
 		j.browsed.next++
 		if j.browsed.next < j.browsed.end && int(j.flying) < w.pieces {
 			w.push(number)
@@ -373,7 +372,7 @@ func (w *fileWork) specify(a *Access, number int) {
 
 // contentNumber is what the content of a piece is made from.
 func contentNumber(file, offset int64, pass int) uint64 {
-	return mixed(uint64(file)*golden+uint64(offset/Unit)) + uint64(pass)*golden
+	return workload.Mixed(uint64(file)*workload.Golden+uint64(offset/workload.Unit)) + uint64(pass)*workload.Golden
 }
 
 // Fill makes the bytes of a piece, the same for the same file, place and pass.
@@ -388,20 +387,20 @@ func (w *fileWork) Fill(buffer []byte) {
 }
 
 // FileContent makes the content of files of a class.
-func FileContent(spec Spec, class int) *Content {
-	c := spec.Files.Set.Classes[class]
-	return NewContent(Spec{Pattern: Pattern{Compressible: c.Compressible, Duplicate: c.Duplicate}, Seed: spec.Seed}, class)
+func FileContent(spec workload.Spec, class int) *workload.Content {
+	c := Of(spec).Set.Classes[class]
+	return workload.NewContent(workload.Spec{Pattern: workload.Pattern{Compressible: c.Compressible, Duplicate: c.Duplicate}, Seed: spec.Seed}, class)
 }
 
 // FillFile makes the bytes of a piece of a file as a load finds them at its start.
-func FillFile(c *Content, buffer []byte, file, offset int64) {
+func FillFile(c *workload.Content, buffer []byte, file, offset int64) {
 	c.At(contentNumber(file, offset, -1))
 	c.Fill(buffer)
 }
 
-// goesOn makes of an operation that was answered well the one that follows it at once, where
+// GoesOn makes of an operation that was answered well the one that follows it at once, where
 // both are plain and no other job has been waiting.
-func (w *fileWork) goesOn(a *Access) bool {
+func (w *fileWork) GoesOn(a *workload.Access) bool {
 	j := &w.jobs[a.Handle]
 	next := w.tasks[j.task].onward[j.way][j.step]
 	if next == taskOver || w.count > 0 {
@@ -415,7 +414,7 @@ func (w *fileWork) goesOn(a *Access) bool {
 
 // Completed moves the job on that the operation belongs to. One that failed ends its
 // file, but for what the load can do without.
-func (w *fileWork) Completed(a *Access, now int64, err error) *Whole {
+func (w *fileWork) Completed(a *workload.Access, now int64, err error) *workload.Whole {
 	number := int(a.Handle)
 	j := &w.jobs[number]
 	j.flying--
@@ -464,13 +463,13 @@ func (w *fileWork) advance(j *fileJob) {
 }
 
 // goOn hands a job on to what it does next, or ends it.
-func (w *fileWork) goOn(number int, now int64) *Whole {
+func (w *fileWork) goOn(number int, now int64) *workload.Whole {
 	if !w.arrive(number) {
 		return nil
 	}
 	j := &w.jobs[number]
 	task := &w.tasks[j.task]
-	w.whole = Whole{Group: w.group(int(j.task), int(j.class)), Began: j.began}
+	w.whole = workload.Whole{Group: w.group(int(j.task), int(j.class)), Began: j.began}
 	if task.moves {
 		w.whole.Bytes = j.size
 	}
@@ -483,10 +482,10 @@ func (w *fileWork) goOn(number int, now int64) *Whole {
 
 // browsed counts a file whose attributes were asked for, and goes on with the next of its
 // folder.
-func (w *fileWork) browsed(number int, a *Access, now int64, err error) (whole *Whole) {
+func (w *fileWork) browsed(number int, a *workload.Access, now int64, err error) (whole *workload.Whole) {
 	j := &w.jobs[number]
 	if err == nil {
-		w.whole = Whole{Group: w.group(int(j.task), w.files.At(int64(a.Object)).Class), Began: j.began}
+		w.whole = workload.Whole{Group: w.group(int(j.task), w.files.At(int64(a.Object)).Class), Began: j.began}
 		whole = &w.whole
 	}
 	j.began = now
@@ -501,7 +500,7 @@ func (w *fileWork) browsed(number int, a *Access, now int64, err error) (whole *
 
 // group is the number of the group of a file that is done with now.
 func (w *fileWork) group(task, class int) int {
-	number := (task*len(w.spec.Files.Set.Classes) + class) * w.apart
+	number := (task*len(w.body.Set.Classes) + class) * w.apart
 	if w.apart > 1 {
 		number += w.pass
 	}
@@ -518,7 +517,7 @@ func (w *fileWork) done(number int, now int64) {
 }
 
 // giveUp ends a file of which an operation failed: what is open is closed first.
-func (w *fileWork) giveUp(number int, failed step, now int64) *Whole {
+func (w *fileWork) giveUp(number int, failed step, now int64) *workload.Whole {
 	j := &w.jobs[number]
 	after := &w.tasks[j.task].after[j.way]
 	for s := after[j.step]; s != taskOver && s != createBeside; s = after[s] { // nothing of the second half is open
@@ -542,7 +541,7 @@ func (w *fileWork) madeFolder(folder int64, err error) {
 }
 
 // Words says what an operation is about, with the name of the file or folder.
-func (w *fileWork) Words(a Access) string {
+func (w *fileWork) Words(a workload.Access) string {
 	words := a.Class.Verb()
 	if a.Class.Moves() {
 		words = fmt.Sprintf("%s %d bytes at offset %d", words, a.Length, a.Offset)
@@ -557,7 +556,7 @@ func (w *fileWork) Words(a Access) string {
 }
 
 // skips reports whether the rest of a file can be done without an operation that failed.
-func (w *fileWork) skips(a *Access, err error) bool {
+func (w *fileWork) skips(a *workload.Access, err error) bool {
 	switch a.Class {
 	case measure.Flush, measure.Truncate, measure.Rename:
 		return w.Without(*a, err)
@@ -567,7 +566,7 @@ func (w *fileWork) skips(a *Access, err error) bool {
 
 // Without reports whether the load goes on: the file system lacks an operation, or does
 // not take it, and the others tell the user what to expect of it.
-func (w *fileWork) Without(a Access, err error) bool {
+func (w *fileWork) Without(a workload.Access, err error) bool {
 	switch a.Class {
 	case measure.Flush, measure.Truncate, measure.Attributes, measure.List, measure.Rename, measure.Remove:
 	default:
