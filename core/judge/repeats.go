@@ -4,9 +4,9 @@ import (
 	"math"
 	"slices"
 
-	"patientheron/core/quantity"
-
 	"gonum.org/v1/gonum/stat"
+
+	"patientheron/core/quantity"
 )
 
 // Repeated is what several repeats of the same say together.

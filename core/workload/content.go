@@ -3,6 +3,7 @@ package workload
 import (
 	"encoding/binary"
 	"math"
+
 	"patientheron/core/quantity"
 )
 

@@ -1,9 +1,6 @@
 package workload_test
 
 import (
-	"patientheron/core/workload"
-	_ "patientheron/core/workload/kinds"
-
 	"fmt"
 	"math"
 	"testing"
@@ -12,6 +9,8 @@ import (
 	"github.com/pierrec/lz4/v4"
 
 	"patientheron/core/quantity"
+	"patientheron/core/workload"
+	_ "patientheron/core/workload/kinds"
 )
 
 // written is what a worker writes in blocks of a size, one after the other

@@ -2,6 +2,7 @@ package workload
 
 import (
 	"math"
+
 	"patientheron/core/measure"
 )
 

@@ -1,9 +1,6 @@
 package workload_test
 
 import (
-	"patientheron/core/workload"
-	_ "patientheron/core/workload/kinds"
-
 	"errors"
 	"math"
 	"reflect"
@@ -11,6 +8,8 @@ import (
 
 	"patientheron/core/mistake"
 	"patientheron/core/quantity"
+	"patientheron/core/workload"
+	_ "patientheron/core/workload/kinds"
 )
 
 func spec(change func(*workload.Spec)) workload.Spec {

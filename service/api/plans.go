@@ -15,8 +15,6 @@ import (
 	"patientheron/core/plan"
 	"patientheron/core/workload"
 	"patientheron/core/workload/files"
-	"patientheron/core/workload/stores"
-	"patientheron/core/workload/streams"
 	"patientheron/format/filesetfile"
 	"patientheron/format/planfile"
 	"patientheron/resource"
@@ -63,7 +61,7 @@ func (s *Service) registerWorkloads(api huma.API) {
 			list := FieldList{}
 			for _, f := range workload.Fields() {
 				list.Fields = append(list.Fields, Field{
-					Name: f.Name, Usage: f.Usage, TakesNoValue: f.Bool, OfBlocks: f.Of(workload.BlockKind), OfFiles: f.Of(files.Kind), OfFeeds: f.Of(streams.Kind), OfStores: f.Of(stores.Kind),
+					Name: f.Name, Usage: f.Usage, TakesNoValue: f.Bool, Kinds: kindsOf(f),
 				})
 			}
 			return &body[FieldList]{list}, nil
@@ -112,13 +110,20 @@ func (s *Service) registerWorkloads(api huma.API) {
 
 // Field is one settable part of a workload.
 type Field struct {
-	Name         string `json:"name"`
-	Usage        string `json:"usage" doc:"What it means, in a few words"`
-	TakesNoValue bool   `json:"takesNoValue" doc:"It is set or not"`
-	OfBlocks     bool   `json:"ofBlocks" doc:"Loads of blocks have it"`
-	OfFiles      bool   `json:"ofFiles" doc:"Loads of files have it"`
-	OfFeeds      bool   `json:"ofFeeds" doc:"Loads of feeds have it"`
-	OfStores     bool   `json:"ofStores" doc:"Loads of key-value stores have it"`
+	Name         string   `json:"name"`
+	Usage        string   `json:"usage" doc:"What it means, in a few words"`
+	TakesNoValue bool     `json:"takesNoValue" doc:"It is set or not"`
+	Kinds        []string `json:"kinds" doc:"Kinds of load that have it"`
+}
+
+// kindsOf are the kinds of load that have a field.
+func kindsOf(f workload.Field) (kinds []string) {
+	for _, kind := range workload.Kinds() {
+		if f.Of(kind) {
+			kinds = append(kinds, string(kind))
+		}
+	}
+	return kinds
 }
 
 // FieldList is all fields of a workload.

@@ -2004,15 +2004,9 @@ export interface components {
             rateBytesPerSecond?: number;
         };
         Field: {
+            /** @description Kinds of load that have it */
+            kinds: string[] | null;
             name: string;
-            /** @description Loads of blocks have it */
-            ofBlocks: boolean;
-            /** @description Loads of feeds have it */
-            ofFeeds: boolean;
-            /** @description Loads of files have it */
-            ofFiles: boolean;
-            /** @description Loads of key-value stores have it */
-            ofStores: boolean;
             /** @description It is set or not */
             takesNoValue: boolean;
             /** @description What it means, in a few words */

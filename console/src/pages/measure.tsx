@@ -134,7 +134,7 @@ export function Measure() {
 		start.mutate();
 	};
 	const all = (fields.data.fields ?? []).filter((f) =>
-		way === "files" ? f.ofFiles : way === "feeds" ? f.ofFeeds : way === "stores" ? f.ofStores : f.ofBlocks,
+		f.kinds?.includes(way === "files" || way === "feeds" || way === "stores" ? way : "block"),
 	);
 	const input = (f: Field) => (
 		<FieldInput

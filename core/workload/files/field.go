@@ -3,10 +3,11 @@ package files
 import (
 	"fmt"
 	"path/filepath"
-	"patientheron/core/quantity"
-	"patientheron/core/workload"
 	"strconv"
 	"strings"
+
+	"patientheron/core/quantity"
+	"patientheron/core/workload"
 )
 
 func init() {

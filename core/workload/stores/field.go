@@ -1,9 +1,10 @@
 package stores
 
 import (
+	"strconv"
+
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
-	"strconv"
 )
 
 func init() {

@@ -2,12 +2,13 @@ package stores
 
 import (
 	"math"
+	"slices"
+	"strings"
+
 	"patientheron/core/figure"
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
-	"slices"
-	"strings"
 )
 
 func init() {

@@ -3,6 +3,7 @@ package stores
 import (
 	"fmt"
 	"math/rand/v2"
+
 	"patientheron/core/logstore"
 	"patientheron/core/measure"
 	"patientheron/core/workload"

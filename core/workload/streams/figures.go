@@ -2,6 +2,7 @@ package streams
 
 import (
 	"math"
+
 	"patientheron/core/figure"
 	"patientheron/core/measure"
 )

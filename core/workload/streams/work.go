@@ -2,6 +2,7 @@ package streams
 
 import (
 	"fmt"
+
 	"patientheron/core/measure"
 	"patientheron/core/workload"
 )
