@@ -4,6 +4,7 @@ package console
 
 import (
 	"embed"
+	"encoding/json"
 	"io/fs"
 	"strings"
 )
@@ -21,22 +22,38 @@ func Files() fs.FS {
 	return files
 }
 
-// pages are the first parts of the paths of the console's own pages, and
-// whether a second part follows, as src/main.tsx has them.
-var pages = []struct {
-	path   string
-	second bool
-}{
-	{"", false}, {"sign-in", false}, {"runs", false}, {"runs", true}, {"arrays", true}, {"look", true},
-	{"compare", false}, {"compare", true}, {"measure", false}, {"volumes", false},
-}
+//go:embed src/pages.json
+var list []byte
+
+// pages are the paths of the console's own pages, as its router has them: a part that begins
+// with a colon stands for anything.
+var pages = func() (pages [][]string) {
+	var paths []string
+	if err := json.Unmarshal(list, &paths); err != nil {
+		panic(err) // the list is embedded above, and a test reads it
+	}
+	for _, path := range paths {
+		pages = append(pages, parts(path))
+	}
+	return pages
+}()
+
+// parts are the parts of a path between slashes.
+func parts(path string) []string { return strings.Split(strings.Trim(path, "/"), "/") }
 
 // IsPage reports whether a path, without its leading slash, is one of the
 // console's own.
 func IsPage(path string) bool {
-	first, second, more := strings.Cut(strings.TrimSuffix(path, "/"), "/")
-	for _, p := range pages {
-		if p.path == first && p.second == more && !strings.Contains(second, "/") {
+	asked := parts(path)
+	for _, page := range pages {
+		if len(page) != len(asked) {
+			continue
+		}
+		same := true
+		for i, part := range page {
+			same = same && (part == asked[i] || strings.HasPrefix(part, ":") && asked[i] != "")
+		}
+		if same {
 			return true
 		}
 	}

@@ -1,5 +1,5 @@
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { StrictMode } from "react";
+import { type ReactNode, StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Link, Navigate, Route, Routes } from "react-router";
 import { CallError } from "./api/client";
@@ -16,6 +16,7 @@ import { SignIn } from "./pages/signin";
 import { Tune } from "./pages/tune";
 import { FitPage, TwinPage, Twins } from "./pages/twins";
 import { Volumes } from "./pages/volumes";
+import pages from "./pages.json";
 import { Empty, Shell } from "./parts/shell";
 import { ThemeProvider } from "./parts/theme";
 import "./style.css";
@@ -37,6 +38,29 @@ function NoPage() {
 	);
 }
 
+/** What each page of pages.json shows. The service answers these paths with the console. */
+const elements: Record<string, ReactNode> = {
+	"/": <Navigate to="/runs" replace />,
+	"/runs": <Runs />,
+	"/runs/:id": <RunPage />,
+	"/arrays/:id": <ArrayPage />,
+	"/look/:id": <LookPage />,
+	"/compare": <Comparisons />,
+	"/compare/view": <ComparisonPage />,
+	"/compare/:id": <ComparisonPage />,
+	"/buy": <Buy />,
+	"/buy/:id": <SearchPage />,
+	"/decide": <Decide />,
+	"/decide/:id": <DecisionPage />,
+	"/efficiency": <EfficiencyPage />,
+	"/measure": <Measure />,
+	"/tune": <Tune />,
+	"/twins": <Twins />,
+	"/twins/fits/:id": <FitPage />,
+	"/twins/:id": <TwinPage />,
+	"/volumes": <Volumes />,
+};
+
 const root = document.getElementById("root");
 if (root) {
 	createRoot(root).render(
@@ -47,25 +71,11 @@ if (root) {
 						<Routes>
 							<Route path="/sign-in" element={<SignIn />} />
 							<Route element={<Shell />}>
-								<Route index element={<Navigate to="/runs" replace />} />
-								<Route path="/runs" element={<Runs />} />
-								<Route path="/runs/:id" element={<RunPage />} />
-								<Route path="/arrays/:id" element={<ArrayPage />} />
-								<Route path="/look/:id" element={<LookPage />} />
-								<Route path="/compare" element={<Comparisons />} />
-								<Route path="/compare/view" element={<ComparisonPage />} />
-								<Route path="/compare/:id" element={<ComparisonPage />} />
-								<Route path="/buy" element={<Buy />} />
-								<Route path="/buy/:id" element={<SearchPage />} />
-								<Route path="/decide" element={<Decide />} />
-								<Route path="/decide/:id" element={<DecisionPage />} />
-								<Route path="/efficiency" element={<EfficiencyPage />} />
-								<Route path="/measure" element={<Measure />} />
-								<Route path="/tune" element={<Tune />} />
-								<Route path="/twins" element={<Twins />} />
-								<Route path="/twins/fits/:id" element={<FitPage />} />
-								<Route path="/twins/:id" element={<TwinPage />} />
-								<Route path="/volumes" element={<Volumes />} />
+								{pages
+									.filter((path) => path !== "/sign-in")
+									.map((path) => (
+										<Route key={path} path={path} element={elements[path] ?? <NoPage />} />
+									))}
 								<Route path="*" element={<NoPage />} />
 							</Route>
 						</Routes>
