@@ -6,18 +6,19 @@ import (
 	"math/rand/v2"
 )
 
-// Zipf draws ranks 0 to count-1 with probability proportional to
+// Zipf draws ranks 0 to Count-1 with probability proportional to
 // 1/(rank+1)^exponent, for any exponent above zero, in constant time and
 // memory, by rejection-inversion (Hörmann and Derflinger, Rejection-inversion
 // to generate variates from monotone discrete distributions, 1996).
 type Zipf struct {
 	exponent    float64
-	Count       uint64
+	Count       uint64  // of ranks
 	first, last float64 // integral of the hat at 1.5 less one, and at count + 0.5
 	shortcut    float64
-	step        uint64 // of scatter
+	step        uint64 // of Scatter
 }
 
+// NewZipf draws from so many ranks; the exponent is above zero.
 func NewZipf(exponent float64, count uint64) *Zipf {
 	z := &Zipf{exponent: exponent, Count: count}
 	z.first = z.integral(1.5) - 1
@@ -46,6 +47,7 @@ func (z *Zipf) inverse(x float64) float64 {
 	return math.Exp(log1pOverX(t) * x)
 }
 
+// Rank draws a rank, 0 to Count-1.
 func (z *Zipf) Rank(random *rand.PCG) uint64 {
 	for {
 		uniform := float64(random.Uint64()>>11) / (1 << 53)
