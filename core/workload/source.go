@@ -66,4 +66,15 @@ type Onward interface{ GoesOn(*Access) bool }
 
 // NewSource prepares the work of a worker, 0 to spec.Workers-1. Workers share
 // nothing, so that they may be on several hosts.
-func NewSource(spec Spec, worker int) (Source, error) { return spec.body().Source(spec, worker) }
+func NewSource(spec Spec, worker int) (Source, error) {
+	spec = spec.Completed()
+	if !spec.Several() { // each of which is looked at by itself
+		if err := spec.Validate(); err != nil {
+			return nil, err
+		}
+		if spec.Span == 0 {
+			return nil, Invalid("span", "is not known")
+		}
+	}
+	return spec.body().Source(spec, worker)
+}

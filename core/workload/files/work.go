@@ -138,10 +138,6 @@ var kinds = [steps]struct {
 const Everything = -1
 
 func newFileWork(spec workload.Spec, worker int) (*fileWork, error) {
-	spec = spec.Completed()
-	if err := spec.Validate(); err != nil {
-		return nil, err
-	}
 	body := Of(spec)
 	files, err := body.WorkedOut()
 	if err != nil {

@@ -21,13 +21,6 @@ type storing struct {
 }
 
 func newStoring(spec workload.Spec, worker int) (*storing, error) {
-	spec = spec.Completed()
-	if err := spec.Validate(); err != nil {
-		return nil, err
-	}
-	if spec.Span == 0 {
-		return nil, workload.Invalid("span", "is not known")
-	}
 	f := Of(spec)
 	room := f.room(spec.Span)
 	w := &storing{content: workload.NewContent(spec, worker)}

@@ -45,13 +45,6 @@ type flyingPiece struct {
 }
 
 func newFeeding(spec workload.Spec, worker int) (*feeding, error) {
-	spec = spec.Completed()
-	if err := spec.Validate(); err != nil {
-		return nil, err
-	}
-	if spec.Span == 0 {
-		return nil, workload.Invalid("span", "is not known")
-	}
 	f := Of(spec)
 	unit, every := f.unit()
 	w := &feeding{
