@@ -18,7 +18,7 @@ BY_PROFILE := -gcflags='patientheron/...=-pgoprofile=$(CURDIR)/$(PROFILED)'
 export GOFLAGS := $(shell go env GOFLAGS) -tags=nomsgpack -pgo=off -trimpath
 
 # Where goroutines meet; tested with the race detector.
-RACED := core/load|patient|client|host|service|storage/iscsi|storage/localfile|target
+RACED := core/load|patient|client|host|service|storage/iscsi|storage/localfile|served
 
 # Takes as long as it takes, and as many cores as there are.
 WHOLE_DEMO := ^TestDemoEndsByItself$$

@@ -20,8 +20,8 @@ import (
 	"patientheron/core/quantity"
 	"patientheron/format/secretfile"
 	"patientheron/protocol/iscsi"
+	served "patientheron/served/iscsi"
 	"patientheron/storage/simulated"
-	"patientheron/target"
 )
 
 // serveArrayOptions are the flags of 'heron array serve'.
@@ -110,9 +110,9 @@ func (o serveArrayOptions) serve(ctx context.Context, command *cobra.Command, d 
 
 // servedArray is an array that is being served.
 type servedArray struct {
-	*target.Server
+	*served.Server
 	name string // of the target
-	unit *target.Unit
+	unit *served.Unit
 	size int64
 
 	counters net.Listener // nil where none are told
@@ -155,7 +155,7 @@ func (s *servedArray) close() error {
 
 // start begins to serve an array that was read from a path.
 func (o serveArrayOptions) start(ctx context.Context, d array.Description, path string, log *slog.Logger) (*servedArray, error) {
-	options := target.Options{Alias: d.Name, Name: o.name, Wishes: iscsi.Wishes{}, Log: log}
+	options := served.Options{Alias: d.Name, Name: o.name, Wishes: iscsi.Wishes{}, Log: log}
 	if options.Name == "" {
 		base := strings.TrimSuffix(filepath.Base(path), filepath.Ext(path))
 		options.Name = "iqn.2026-01.invalid.patient-heron:" + plainName(base)
@@ -175,13 +175,13 @@ func (o serveArrayOptions) start(ctx context.Context, d array.Description, path 
 		return nil, err
 	}
 	turns := slices.ContainsFunc(d.Members, func(g array.Group) bool { return g.Medium == array.HardDisk })
-	unit, err := target.NewUnit(disk, int64(o.block), path, d.Name, !turns)
+	unit, err := served.NewUnit(disk, int64(o.block), path, d.Name, !turns)
 	if err != nil {
 		disk.Close()
 		return nil, err
 	}
-	options.Units = map[uint16]*target.Unit{0: unit}
-	server, err := target.Listen(ctx, options, o.listen...)
+	options.Units = map[uint16]*served.Unit{0: unit}
+	server, err := served.Listen(ctx, options, o.listen...)
 	if err != nil {
 		unit.Close()
 		return nil, err
@@ -212,7 +212,7 @@ func (o serveArrayOptions) limit(wishes iscsi.Wishes) error {
 }
 
 // admit reads who may log in.
-func (o serveArrayOptions) admit(options *target.Options) error {
+func (o serveArrayOptions) admit(options *served.Options) error {
 	if o.users == "" {
 		return nil
 	}
@@ -233,7 +233,7 @@ func (o serveArrayOptions) admit(options *target.Options) error {
 }
 
 // link is what stands between the target and who connects to it.
-func (o serveArrayOptions) link() (l target.Link, err error) {
+func (o serveArrayOptions) link() (l served.Link, err error) {
 	l.Delay = o.delay
 	if o.rate != "" {
 		if l.Rate, err = quantity.ParseByteRate(o.rate); err != nil {
@@ -244,12 +244,12 @@ func (o serveArrayOptions) link() (l target.Link, err error) {
 }
 
 // disk is the array in real time, or what answers at once.
-func (o serveArrayOptions) disk(d array.Description) (target.Disk, error) {
+func (o serveArrayOptions) disk(d array.Description) (served.Disk, error) {
 	if !o.instant {
 		if o.size != "" {
 			return nil, fmt.Errorf("--size is for --instant; an array has the size that its file gives it")
 		}
-		return target.NewPaced(d)
+		return served.NewPaced(d)
 	}
 	size := d.Size()
 	if o.size != "" {
@@ -258,7 +258,7 @@ func (o serveArrayOptions) disk(d array.Description) (target.Disk, error) {
 			return nil, fmt.Errorf("--size: %w", err)
 		}
 	}
-	return target.Instant(size), nil
+	return served.Instant(size), nil
 }
 
 // plainName leaves what names of targets can have.

@@ -19,8 +19,8 @@ import (
 	"patientheron/core/workload"
 	"patientheron/protocol/iscsi"
 	"patientheron/protocol/scsi"
+	served "patientheron/served/iscsi"
 	"patientheron/storage/volume"
-	"patientheron/target"
 )
 
 const unitSize = 256 << 10
@@ -28,12 +28,12 @@ const unitSize = 256 << 10
 // honest serves a unit of 256 KiB, and gives its portal.
 func honest(t *testing.T) string {
 	t.Helper()
-	unit, err := target.NewUnit(target.Instant(unitSize), 512, "seed", "unit", true)
+	unit, err := served.NewUnit(served.Instant(unitSize), 512, "seed", "unit", true)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(unit.Close)
-	s, err := target.Listen(t.Context(), target.Options{Name: "iqn.2026-01.example:honest", Units: map[uint16]*target.Unit{0: unit}}, "127.0.0.1:0")
+	s, err := served.Listen(t.Context(), served.Options{Name: "iqn.2026-01.example:honest", Units: map[uint16]*served.Unit{0: unit}}, "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -12,15 +12,15 @@ import (
 	"patientheron/core/setup"
 	"patientheron/core/workload"
 	"patientheron/protocol/scsi"
+	served "patientheron/served/iscsi"
 	"patientheron/storage/volume"
-	"patientheron/target"
 )
 
 // swappable is a target whose unit can be put in the place of another while it is used.
 type swappable struct {
 	t       *testing.T
 	address string
-	server  *target.Server
+	server  *served.Server
 }
 
 func (s *swappable) serve(seed string, size int64) {
@@ -28,13 +28,13 @@ func (s *swappable) serve(seed string, size int64) {
 	if s.server != nil {
 		_ = s.server.Close()
 	}
-	unit, err := target.NewUnit(target.Instant(size), 512, seed, "unit", true)
+	unit, err := served.NewUnit(served.Instant(size), 512, seed, "unit", true)
 	if err != nil {
 		s.t.Fatal(err)
 	}
 	s.t.Cleanup(unit.Close)
 	for range 100 { // the port may still be taken for a moment
-		s.server, err = target.Listen(s.t.Context(), target.Options{Name: "iqn.2026-01.example:honest", Units: map[uint16]*target.Unit{0: unit}}, s.address)
+		s.server, err = served.Listen(s.t.Context(), served.Options{Name: "iqn.2026-01.example:honest", Units: map[uint16]*served.Unit{0: unit}}, s.address)
 		if err == nil {
 			break
 		}

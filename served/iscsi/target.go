@@ -1,11 +1,11 @@
-// Package target serves units over iSCSI (RFC 7143), such as a simulated array in real
+// Package iscsi serves units over iSCSI (RFC 7143), such as a simulated array in real
 // time, so that hosts and our own initiator can be tried against storage whose behaviour is
 // known.
 //
 // Each connection has a thread of its own that drives it without blocking; operations are
 // done by the unit's disk, at once or when a simulated array would have done them. Server
 // is the main type, Unit what it serves.
-package target
+package iscsi
 
 import (
 	"cmp"
