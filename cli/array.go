@@ -127,7 +127,7 @@ func (a *app) arrayMeasure() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.startMeasuring(ctx, c, command, []string{"array:" + path}, o)
+			return a.startMeasuring(ctx, c, command, []string{simulated.Locator(path)}, o)
 		}),
 	}
 	o.flags(command)

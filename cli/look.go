@@ -111,7 +111,7 @@ func (a *app) locator(ctx context.Context, c *client.Client, target string) (str
 		}
 	}
 	locator, err := absolute(target)
-	if path, isArray := strings.CutPrefix(locator, "array:"); err == nil && isArray && !a.here && !slices.ContainsFunc(volumes, func(v resource.Volume) bool { return v.Locator == locator }) {
+	if path, isArray := describedBy(locator); err == nil && isArray && !a.here && !slices.ContainsFunc(volumes, func(v resource.Volume) bool { return v.Locator == locator }) {
 		// The service need not be able to read it where it is.
 		return keepArray(ctx, c, path, "")
 	}

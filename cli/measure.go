@@ -404,7 +404,7 @@ func among(volumes []resource.Volume, target string) (resource.Volume, bool) {
 // where that will do.
 func register(ctx context.Context, c *client.Client, v resource.NewVolume, registered []resource.Volume) (resource.Volume, error) {
 	volume, err := c.AddVolume(ctx, v)
-	path, isArray := strings.CutPrefix(v.Locator, "array:")
+	path, isArray := describedBy(v.Locator)
 	if err == nil || !isArray || !strings.Contains(err.Error(), simulated.ErrOutside.Error()) {
 		return volume, err
 	}

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"path/filepath"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -167,26 +166,13 @@ With --revoke nothing more is written, also by runs that wait.`,
 	return command
 }
 
-// absolute turns what a user types into the locator a service knows it by: a
-// path is relative to the present folder of the user, not of the service.
-func absolute(target string) (string, error) {
-	if target == "" {
-		return "", errors.New("the locator is empty; name a folder, a file, a block device, array:FILE, iscsi://PORTAL/TARGET/LUN or null:1TiB")
-	}
-	scheme := storage.Scheme(target)
-	if scheme != "" && !strings.HasPrefix(target, "array:") { // of these the name is a path as well
-		locator, err := storage.Parse(target)
-		return locator.String(), err
-	}
-	path, isArray := strings.CutPrefix(target, "array:")
-	path, err := filepath.Abs(path)
-	if err != nil {
-		return "", fmt.Errorf("find the present folder: %w", err)
-	}
-	if isArray {
-		path = "array:" + path
-	}
-	return path, nil
+// absolute turns what a user types into the locator a service knows it by.
+func absolute(target string) (string, error) { return storage.Absolute(target) }
+
+// describedBy is the path of the file that describes what a locator names, where one does.
+func describedBy(locator string) (path string, is bool) {
+	l, err := storage.Parse(locator)
+	return l.Name, err == nil && storage.TraitsOf(l.Kind).Described
 }
 
 func printVolumes(w io.Writer, volumes []resource.Volume) {

@@ -350,7 +350,7 @@ func (s *station) register(ctx context.Context, setup string) error {
 	if err != nil {
 		return err
 	}
-	return s.add(ctx, resource.NewVolume{Name: setup, Locator: "array:" + path})
+	return s.add(ctx, resource.NewVolume{Name: setup, Locator: simulated.Locator(path)})
 }
 
 func (s *station) add(ctx context.Context, v resource.NewVolume) (err error) {

@@ -36,7 +36,7 @@ func TestSetupsDoWhatTheirExplanationsSay(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			used, err := v.Use(spec)
+			used, err := v.Use(t.Context(), spec)
 			if err != nil {
 				t.Fatal(err)
 			}

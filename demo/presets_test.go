@@ -56,7 +56,7 @@ func TestEveryPresetOnEverySetup(t *testing.T) {
 					if err := v.Ready(t.Context(), spec, nil); err != nil {
 						t.Fatalf("%s, %s: %v", p.Key, step.Name, err)
 					}
-					used, err := v.Use(spec)
+					used, err := v.Use(t.Context(), spec)
 					if err != nil {
 						t.Fatalf("%s, %s: %v", p.Key, step.Name, err)
 					}

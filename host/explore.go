@@ -122,7 +122,7 @@ func (w *walk) trouble(format string, arguments ...any) string {
 func ask[T any](ctx context.Context, limit time.Duration, thing, question string, look func() (T, error)) (T, error) {
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
-	return patient.Ask(ctx, thing, "host: "+question, look)
+	return patient.Ask(ctx, thing, "host: "+question, func(context.Context) (T, error) { return look() })
 }
 
 // resolve follows the symbolic links of a path.

@@ -27,30 +27,52 @@ const most = 8
 // Ask calls work, which touches something that may hang, and waits for it as long
 // as ctx lives. Who asks the same of the same thing meanwhile waits for the same
 // call. Thing and question name the call; work must give the same for all who
-// share it.
-func Ask[T any](ctx context.Context, thing, question string, work func() (T, error)) (T, error) {
+// share it. The context that work is given ends when nobody waits for it any longer:
+// what can be broken off, such as a session over a network, is, and what cannot goes on.
+func Ask[T any](ctx context.Context, thing, question string, work func(context.Context) (T, error)) (T, error) {
 	var none T
-	one, err := begin(ctx, [2]string{thing, question}, func() (any, error) { return work() })
-	if err != nil {
-		return none, err
-	}
-	select {
-	case <-one.done:
-		if one.err != nil {
-			return none, one.err
+	for {
+		one, err := begin(ctx, [2]string{thing, question}, func(ctx context.Context) (any, error) { return work(ctx) })
+		if err != nil {
+			return none, err
 		}
-		value, _ := one.value.(T) // a nil interface is of no type
-		return value, nil
-	case <-ctx.Done():
-		return none, ErrNoAnswer
+		select {
+		case <-one.done:
+			if one.err != nil && one.broken {
+				continue // because others had left
+			}
+			if one.err != nil {
+				return none, one.err
+			}
+			value, _ := one.value.(T) // a nil interface is of no type
+			return value, nil
+		case <-ctx.Done():
+			one.leave()
+			return none, ErrNoAnswer
+		}
 	}
 }
 
 // call is a call under way, shared by all who wait for it.
 type call struct {
-	done  chan struct{}
-	value any
-	err   error
+	done     chan struct{}
+	value    any
+	err      error
+	breakOff context.CancelFunc
+
+	// Guarded by the lock of all calls.
+	waiting int
+	broken  bool // everybody had left once
+}
+
+// leave ends the wait of one of those who ask.
+func (c *call) leave() {
+	calls.Lock()
+	defer calls.Unlock()
+	if c.waiting--; c.waiting == 0 {
+		c.broken = true
+		c.breakOff()
+	}
 }
 
 var calls = struct {
@@ -62,11 +84,12 @@ var calls = struct {
 
 // begin joins a call under way, or begins it when there are not too many about the
 // same thing.
-func begin(ctx context.Context, key [2]string, work func() (any, error)) (*call, error) {
+func begin(ctx context.Context, key [2]string, work func(context.Context) (any, error)) (*call, error) {
 	thing := key[0]
 	for {
 		calls.Lock()
 		if one, under := calls.way[key]; under {
+			one.waiting++
 			calls.Unlock()
 			return one, nil
 		}
@@ -86,14 +109,17 @@ func begin(ctx context.Context, key [2]string, work func() (any, error)) (*call,
 		}
 	}
 	defer calls.Unlock()
-	one := &call{done: make(chan struct{})}
+	// What is known to the first who asks, such as who that is, holds for all; when it ends does not.
+	until, breakOff := context.WithCancel(context.WithoutCancel(ctx))
+	one := &call{done: make(chan struct{}), breakOff: breakOff, waiting: 1}
 	calls.way[key] = one
 	calls.about[thing]++
 	go func() {
 		one.err = wall.Do(func() (err error) {
-			one.value, err = work()
+			one.value, err = work(until)
 			return err
 		})
+		breakOff()
 		calls.Lock()
 		defer calls.Unlock()
 		delete(calls.way, key)

@@ -21,7 +21,7 @@ func over(t *testing.T) context.Context {
 func TestTheSameIsAskedOnce(t *testing.T) {
 	release := make(chan struct{})
 	var begun atomic.Int32
-	work := func() (int, error) { begun.Add(1); <-release; return 7, nil }
+	work := func(context.Context) (int, error) { begun.Add(1); <-release; return 7, nil }
 	for range 100 {
 		if _, err := Ask(over(t), "/dead/mount", "look", work); !errors.Is(err, ErrNoAnswer) {
 			t.Fatal(err)
@@ -39,8 +39,73 @@ func TestTheSameIsAskedOnce(t *testing.T) {
 	if n := begun.Load(); n > 2 { // one, and another when the last came after its end
 		t.Errorf("%d calls were begun", n)
 	}
-	if _, err := Ask(t.Context(), "a", "b", func() (error, error) { return nil, nil }); err != nil {
+	if _, err := Ask(t.Context(), "a", "b", func(context.Context) (error, error) { return nil, nil }); err != nil {
 		t.Error(err)
+	}
+}
+
+// What can be broken off ends when the last who waits for it leaves, and not before; who asks
+// meanwhile is not given the end of what others left, but an answer.
+func TestACallEndsWithTheLastWhoWaits(t *testing.T) {
+	begun, ended := make(chan bool, 8), make(chan bool, 8)
+	work := func(ctx context.Context) (int, error) {
+		begun <- true
+		<-ctx.Done()
+		ended <- true
+		return 0, ctx.Err()
+	}
+	first, leave := context.WithCancel(t.Context())
+	second, leaveToo := context.WithCancel(t.Context())
+	left := make(chan error, 2)
+	ask := func(ctx context.Context) { _, err := Ask(ctx, "10.0.0.1", "look", work); left <- err }
+	go ask(first)
+	<-begun
+	go ask(second)
+	waits := func(n int) {
+		for end := time.Now().Add(time.Minute); ; time.Sleep(time.Millisecond) {
+			calls.Lock()
+			waiting := calls.way[[2]string{"10.0.0.1", "look"}].waiting
+			calls.Unlock()
+			if waiting == n {
+				return
+			}
+			if time.Now().After(end) {
+				t.Fatalf("%d wait, not %d", waiting, n)
+			}
+		}
+	}
+	waits(2)
+	leave()
+	<-left
+	waits(1)
+	if len(ended) > 0 {
+		t.Error("it ended while one waited for it")
+	}
+	leaveToo()
+	<-left
+	<-ended
+
+	release := make(chan struct{})
+	slow := func(ctx context.Context) (int, error) {
+		begun <- true
+		<-release
+		return 5, ctx.Err()
+	}
+	if _, err := Ask(over(t), "10.0.0.1", "slow", slow); !errors.Is(err, ErrNoAnswer) {
+		t.Fatal(err)
+	}
+	<-begun
+	answered := make(chan int)
+	go func() {
+		value, err := Ask(t.Context(), "10.0.0.1", "slow", slow)
+		if err != nil {
+			t.Error(err)
+		}
+		answered <- value
+	}()
+	close(release)
+	if value := <-answered; value != 5 {
+		t.Errorf("who came after others had left was given %d", value)
 	}
 }
 
@@ -49,7 +114,7 @@ func TestTheSameIsAskedOnce(t *testing.T) {
 func TestAThingThatHangsCostsAFewCalls(t *testing.T) {
 	release := make(chan struct{})
 	var begun atomic.Int32
-	hang := func() (int, error) { begun.Add(1); <-release; return 7, nil }
+	hang := func(context.Context) (int, error) { begun.Add(1); <-release; return 7, nil }
 	for i := range 100 {
 		if _, err := Ask(over(t), "/dead/mount", fmt.Sprint("check ", i), hang); !errors.Is(err, ErrNoAnswer) {
 			t.Fatal(err)
@@ -58,7 +123,7 @@ func TestAThingThatHangsCostsAFewCalls(t *testing.T) {
 	if n := begun.Load(); n > most {
 		t.Errorf("%d calls were begun", n)
 	}
-	if value, err := Ask(t.Context(), "/other", "check", func() (int, error) { return 3, nil }); value != 3 || err != nil {
+	if value, err := Ask(t.Context(), "/other", "check", func(context.Context) (int, error) { return 3, nil }); value != 3 || err != nil {
 		t.Errorf("another thing: %d, %v", value, err)
 	}
 	answered := make(chan error)

@@ -31,15 +31,16 @@ import (
 
 // Volume is storage that can be measured.
 type Volume struct {
-	ID      int64        `json:"id"`
-	Name    string       `json:"name" doc:"Short name, unique"`
-	Locator string       `json:"locator" doc:"Where I/O goes: a folder, a file, a block device, array:FILE of a simulated array, or null:SIZE"`
-	Kind    string       `json:"kind" doc:"What the locator leads to: null, folder, file, device, array"`
-	Writes  string       `json:"writes,omitempty" doc:"Where what a load writes goes, in words"`
-	Facts   *setup.Facts `json:"facts,omitempty" doc:"What was found there when it was last looked at; absent when it could not be looked at"`
-	Trouble string       `json:"trouble,omitempty" doc:"Why it could not be looked at"`
-	Consent *Consent     `json:"consent,omitempty" doc:"Agreement that what an existing file or device holds may be lost"`
-	Created time.Time    `json:"created"`
+	ID      int64         `json:"id"`
+	Name    string        `json:"name" doc:"Short name, unique"`
+	Locator string        `json:"locator" doc:"Where I/O goes: a folder, a file, a block device, array:FILE of a simulated array, or null:SIZE"`
+	Kind    string        `json:"kind" doc:"What the locator leads to, such as folder, device, array, LUN"`
+	Traits  *setup.Traits `json:"traits,omitempty" doc:"What there is to know of the kind; absent in what a run keeps of its volume"`
+	Writes  string        `json:"writes,omitempty" doc:"Where what a load writes goes, in words"`
+	Facts   *setup.Facts  `json:"facts,omitempty" doc:"What was found there when it was last looked at; absent when it could not be looked at"`
+	Trouble string        `json:"trouble,omitempty" doc:"Why it could not be looked at"`
+	Consent *Consent      `json:"consent,omitempty" doc:"Agreement that what an existing file or device holds may be lost"`
+	Created time.Time     `json:"created"`
 }
 
 // Consent is the user's agreement to lose what a volume holds. It names what
@@ -236,6 +237,7 @@ type Marker struct {
 type Look struct {
 	Locator string              `json:"locator"`
 	Kind    string              `json:"kind"`
+	Traits  setup.Traits        `json:"traits" doc:"What there is to know of the kind"`
 	Facts   *setup.Facts        `json:"facts,omitempty"`
 	Setup   setup.Setup         `json:"setup" doc:"Read, with what the user told in its place"`
 	Chain   []setup.Layer       `json:"chain" doc:"From the volume down to the media, as far as this host can see"`

@@ -3,7 +3,7 @@
 //
 // A locator names where I/O goes: the absolute path of a folder, a file or a block
 // device, "array:FILE" for a simulated array, "iscsi://HOST/TARGET/LUN" for a logical unit
-// over iSCSI, or "null:SIZE" for the null volume. A new kind is a package with a volume.Opener, and a line in openers.
+// over iSCSI, or "null:SIZE" for the null volume. A new kind is a package with a volume.Opener, and a line in kinds.
 package storage
 
 import (
@@ -40,35 +40,35 @@ type Bounds struct {
 	Secrets string
 }
 
-// openers are all kinds of volume, by the scheme of their locators.
-func (b Bounds) openers() map[string]volume.Opener {
-	return map[string]volume.Opener{
-		"":      localfile.Opener{Kept: b.Kept, Traces: b.Traces},
-		"array": simulated.Opener{Folders: b.Arrays},
-		"iscsi": iscsi.Opener{Secrets: b.Secrets},
-		"null":  null.Opener{},
-	}
+// kinds make the opener of each kind of volume, by the scheme of its locators; "" is for paths.
+var kinds = map[string]func(Bounds) volume.Opener{
+	"":      func(b Bounds) volume.Opener { return localfile.Opener{Kept: b.Kept, Traces: b.Traces} },
+	"array": func(b Bounds) volume.Opener { return simulated.Opener{Folders: b.Arrays} },
+	"iscsi": func(b Bounds) volume.Opener { return iscsi.Opener{Secrets: b.Secrets} },
+	"null":  func(Bounds) volume.Opener { return null.Opener{} },
 }
 
+// Register adds a kind of volume under a scheme, before anything is opened.
+func Register(scheme string, open func(Bounds) volume.Opener) { kinds[scheme] = open }
+
 // of finds the opener of a locator that Parse gave.
-func (b Bounds) of(l volume.Locator) volume.Opener { return b.openers()[l.Scheme] }
+func (b Bounds) of(l volume.Locator) volume.Opener { return kinds[l.Scheme](b) }
 
 // Parse reads a locator and looks at what a path names. It does not open it.
 func Parse(text string) (volume.Locator, error) {
-	openers := Bounds{}.openers()
 	scheme, name, found := strings.Cut(text, ":")
-	if opener := openers[scheme]; opener != nil && scheme != "" {
-		return opener.Parse(name)
+	if kind := kinds[scheme]; kind != nil && scheme != "" {
+		return kind(Bounds{}).Parse(name)
 	}
 	if found && Scheme(text) != "" {
 		return volume.Locator{}, fmt.Errorf("%w: %s is not spoken yet; what is: absolute paths of folders, files and block devices, and %s. Mount a share, or attach a volume as a block device, and name where it then is",
-			volume.ErrLocator, Scheme(text), strings.Join(schemes(openers), ", "))
+			volume.ErrLocator, Scheme(text), strings.Join(schemes(), ", "))
 	}
-	return openers[""].Parse(text)
+	return kinds[""](Bounds{}).Parse(text)
 }
 
-func schemes(openers map[string]volume.Opener) (names []string) {
-	for _, scheme := range slices.Sorted(maps.Keys(openers)) {
+func schemes() (names []string) {
+	for _, scheme := range slices.Sorted(maps.Keys(kinds)) {
 		if scheme != "" {
 			names = append(names, scheme+":…")
 		}
@@ -80,7 +80,7 @@ func schemes(openers map[string]volume.Opener) (names []string) {
 // "nfs" of "nfs://host/name"; "" for all others.
 func Scheme(text string) string {
 	scheme, rest, found := strings.Cut(text, ":")
-	known := Bounds{}.openers()[scheme] != nil && scheme != ""
+	known := kinds[scheme] != nil && scheme != ""
 	if known && (found || text == scheme) {
 		return scheme
 	}
@@ -94,16 +94,45 @@ func Scheme(text string) string {
 
 // TraitsOf are the traits of a kind of volume, as a record keeps it.
 func TraitsOf(kind string) volume.Traits {
-	for _, opener := range (Bounds{}).openers() {
-		if traits := opener.Traits(kind); traits != (volume.Traits{}) {
+	for _, of := range kinds {
+		if traits := of(Bounds{}).Traits(kind); traits != (volume.Traits{}) {
 			return traits
 		}
 	}
 	return volume.Traits{}
 }
 
+// Absolute turns what a user types into the locator a service knows it by: a path is relative
+// to the present folder of the user, not of the service.
+func Absolute(target string) (string, error) {
+	if target == "" {
+		return "", fmt.Errorf("%w: it is empty; name a folder, a file, a block device, or one of %s", volume.ErrLocator, strings.Join(schemes(), ", "))
+	}
+	scheme, name := Scheme(target), target
+	if scheme != "" {
+		name = strings.TrimPrefix(strings.TrimPrefix(target, scheme), ":")
+	}
+	relative, is := kinds[scheme](Bounds{}).(volume.Relative)
+	if !is {
+		locator, err := Parse(target)
+		return locator.String(), err
+	}
+	path, err := relative.Absolute(name)
+	return volume.Locator{Scheme: scheme, Name: path}.String(), err
+}
+
+// NameOf is a name that a volume has of itself; "" where it has none.
+func (b Bounds) NameOf(ctx context.Context, l volume.Locator) string {
+	if named, is := b.of(l).(volume.Named); is {
+		return named.NameOf(ctx, l)
+	}
+	return ""
+}
+
 // Look tells what stands behind a locator without writing anything.
-func (b Bounds) Look(l volume.Locator) (setup.Facts, error) { return b.of(l).Look(l) }
+func (b Bounds) Look(ctx context.Context, l volume.Locator) (setup.Facts, error) {
+	return b.of(l).Look(ctx, l)
+}
 
 // ListSource lists the files of a folder of this host that a load puts.
 func ListSource(ctx context.Context, folder string) (*fileset.Listed, error) {
@@ -118,8 +147,8 @@ func OpenSource(spec workload.Spec) (load.Volume, error) { return localfile.Open
 
 // Check reports what would stop a run from being prepared, without writing
 // anything.
-func (b Bounds) Check(l volume.Locator, request volume.Request) error {
-	return b.of(l).Check(l, request)
+func (b Bounds) Check(ctx context.Context, l volume.Locator, request volume.Request) error {
+	return b.of(l).Check(ctx, l, request)
 }
 
 // Prepare makes the volume ready for a run.
@@ -153,46 +182,46 @@ func (b Bounds) Adjustable(l volume.Locator, load workload.Spec) []volume.Adjust
 
 // Agree takes consent to overwrite what a locator names, and gives the identity it
 // is for.
-func (b Bounds) Agree(l volume.Locator, claim volume.Claim) (setup.Identity, error) {
+func (b Bounds) Agree(ctx context.Context, l volume.Locator, claim volume.Claim) (setup.Identity, error) {
 	consenter, is := b.of(l).(volume.Consenter)
 	if !is {
 		return setup.Identity{}, fmt.Errorf("%s is a %s: %w: consent to overwrite is about a file or a device; leave it out", l, l.Kind, volume.ErrConsent)
 	}
-	return consenter.Agree(l, claim)
+	return consenter.Agree(ctx, l, claim)
 }
 
 // Holds tells what is recognised on what a load may overwrite, and who uses it; both
 // are empty when nothing is found.
-func (b Bounds) Holds(l volume.Locator) (holds, user string, err error) {
+func (b Bounds) Holds(ctx context.Context, l volume.Locator) (holds, user string, err error) {
 	if consenter, is := b.of(l).(volume.Consenter); is {
-		return consenter.Holds(l)
+		return consenter.Holds(ctx, l)
 	}
 	return "", "", nil
 }
 
 // Readable reports why a volume that is already there cannot be read.
-func (b Bounds) Readable(l volume.Locator) error {
+func (b Bounds) Readable(ctx context.Context, l volume.Locator) error {
 	if consenter, is := b.of(l).(volume.Consenter); is {
-		return consenter.Readable(l)
+		return consenter.Readable(ctx, l)
 	}
 	return nil
 }
 
 // Describe gives the setup and the layers of what describes itself; is reports
 // whether the volume is of that kind.
-func (b Bounds) Describe(l volume.Locator) (s setup.Setup, layer setup.Layer, is bool, err error) {
+func (b Bounds) Describe(ctx context.Context, l volume.Locator) (s setup.Setup, layer setup.Layer, is bool, err error) {
 	describer, is := b.of(l).(volume.Describer)
 	if !is {
 		return s, layer, false, nil
 	}
-	s, layer, err = describer.Describe(l)
+	s, layer, err = describer.Describe(ctx, l)
 	return s, layer, true, err
 }
 
 // WayOf tells how a place takes a test file; "" where none is made.
-func (b Bounds) WayOf(l volume.Locator) (volume.Way, error) {
+func (b Bounds) WayOf(ctx context.Context, l volume.Locator) (volume.Way, error) {
 	if maker, is := b.of(l).(volume.Maker); is && TraitsOf(l.Kind).Makes {
-		return maker.WayOf(l)
+		return maker.WayOf(ctx, l)
 	}
 	return "", nil
 }

@@ -42,11 +42,11 @@ func TestNullVolumeIsReadyAtOnce(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer v.Close()
-	opened, err := v.Use(workload.Default())
+	opened, err := v.Use(t.Context(), workload.Default())
 	if err != nil || opened.Facts().Size != quantity.GiB {
 		t.Errorf("%+v, %v", opened, err)
 	}
-	if facts, err := (Bounds{}).Look(l); err != nil || facts.Size != quantity.GiB || !facts.Writable {
+	if facts, err := (Bounds{}).Look(t.Context(), l); err != nil || facts.Size != quantity.GiB || !facts.Writable {
 		t.Errorf("%+v, %v", facts, err)
 	}
 }

@@ -43,7 +43,7 @@ func TestEveryKindKeepsTheContract(t *testing.T) {
 			request := volume.Request{Size: 2 << 20, Writes: true, Content: spec}
 			if TraitsOf(l.Kind).Overwritten {
 				claim := volume.Claim{Size: 2 << 20, Holds: holds(t, bounds, l)}
-				identity, err := bounds.Agree(l, claim)
+				identity, err := bounds.Agree(t.Context(), l, claim)
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -55,7 +55,7 @@ func TestEveryKindKeepsTheContract(t *testing.T) {
 				t.Fatal(err)
 			}
 			t.Cleanup(func() { _ = prepared.Close() })
-			v, err := prepared.Use(spec)
+			v, err := prepared.Use(t.Context(), spec)
 			if errors.Is(err, load.ErrUnsupported) && os.Getenv("CI") == "" {
 				t.Skipf("temporary files lie where a part cannot be tested: %v", err)
 			}
@@ -72,7 +72,7 @@ func TestEveryKindKeepsTheContract(t *testing.T) {
 
 func holds(t *testing.T, b Bounds, l volume.Locator) string {
 	t.Helper()
-	holds, user, err := b.Holds(l)
+	holds, user, err := b.Holds(t.Context(), l)
 	if err != nil || user != "" {
 		t.Fatalf("held by %q (%v)", user, err)
 	}

@@ -43,7 +43,7 @@ type Seen struct {
 	Facts      *Facts   // of the locator; nil when it could not be looked at
 	Trouble    string   // why not
 	Late       bool     // it did not answer in the time that the look had
-	Kind       string   // of the volume
+	Traits     Traits   // of the kind of volume
 	TestFile   string   // how a folder takes a test file, such as "without a name"
 	Refusal    string   // why a run may not use it as asked
 	Holds      string   // what is recognised on a device, such as "ext4"
@@ -60,6 +60,18 @@ type Seen struct {
 	Probe      *Probe
 	Counters   *Counters
 	Troubles   []string // what else could not be looked at, and why
+}
+
+// Traits are what others need to know of a kind of volume.
+type Traits struct {
+	OnHost       bool `json:"onHost" doc:"It is a path of the service's host, which can be followed down to its media"`
+	Virtual      bool `json:"virtual" doc:"It is simulated, in a time of its own"`
+	KeepsNothing bool `json:"keepsNothing" doc:"What is written is kept nowhere"`
+	Makes        bool `json:"makes" doc:"What is measured is made for it and gone afterwards"`
+	Overwritten  bool `json:"overwritten" doc:"A load that writes overwrites what is there, which takes consent"`
+	Disk         bool `json:"disk" doc:"It is a whole disk or LUN: what is on it tells who it belongs to, also when nothing is written"`
+	Described    bool `json:"described" doc:"A file describes it, whose keys can take other values"`
+	Leads        bool `json:"leads" doc:"It leads to volumes, and is none itself"`
 }
 
 // Twins are disks that lead to the same storage.
@@ -147,7 +159,7 @@ func reachChecks(seen Seen, asked Asked, add adder) {
 		return
 	}
 	f := seen.Facts
-	if seen.Kind == "portal" {
+	if seen.Traits.Leads {
 		add("reachable", Passed, "It answers. Name one of its LUNs to measure it.", "")
 		return
 	}
@@ -164,7 +176,7 @@ func reachChecks(seen Seen, asked Asked, add adder) {
 	default:
 		add("writable", Caution, "The service may only read there.", "Loads that write will be refused.")
 	}
-	if seen.Kind == "folder" {
+	if seen.Traits.Makes {
 		if seen.TestFile != "" {
 			add("test-file", Passed, fmt.Sprintf("A test file can be created here %s; it is removed when a run ends.", seen.TestFile), "")
 		}
@@ -194,7 +206,7 @@ func reachChecks(seen Seen, asked Asked, add adder) {
 		add("nothing-of-value", CouldNotLook, strings.TrimSuffix(seen.Unread, ".")+".", "Look longer; the check is repeated before anything is written.")
 	} else if seen.Agreed {
 		add("nothing-of-value", Passed, "There is consent to overwrite its content, and nobody uses it.", "")
-	} else if seen.Kind == "device" || seen.Kind == "LUN" {
+	} else if seen.Traits.Disk {
 		add("nothing-of-value", Passed, "Nothing is recognised on it, and nobody uses it.", "")
 	}
 }

@@ -246,7 +246,7 @@ func TestDifferences(t *testing.T) {
 }
 
 func TestChecksSpeak(t *testing.T) {
-	good := Seen{Facts: &Facts{Size: 1 << 40, Free: 1 << 39, Writable: true, Devices: []string{"sda"}}, Kind: "folder", HostLooked: true}
+	good := Seen{Facts: &Facts{Size: 1 << 40, Free: 1 << 39, Writable: true, Devices: []string{"sda"}}, Traits: Traits{OnHost: true, Makes: true}, HostLooked: true}
 	change := func(f func(*Seen)) Seen { s := good; facts := *good.Facts; s.Facts = &facts; f(&s); return s }
 	for name, c := range map[string]struct {
 		setup Setup

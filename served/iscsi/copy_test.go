@@ -25,7 +25,7 @@ func TestCopiesAndZeroes(t *testing.T) {
 	s := serve(t, Instant(size), func(o *Options) { unit = o.Units[0] })
 	spec := workload.Default()
 	spec.Copies, spec.Zeroes = 0.5, 0.2
-	v, err := prepare(t, locator(s, "")).Use(spec)
+	v, err := prepare(t, locator(s, "")).Use(t.Context(), spec)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -97,7 +97,7 @@ func TestCopiesAskTheDisk(t *testing.T) {
 	s := serve(t, disk, nil)
 	spec := workload.Default()
 	spec.Copies = 1
-	v, err := prepare(t, locator(s, "")).Use(spec)
+	v, err := prepare(t, locator(s, "")).Use(t.Context(), spec)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -160,11 +160,11 @@ func TestUnitsThatDoNotCopy(t *testing.T) {
 	spec := workload.Default()
 	spec.Copies, spec.Blocks = 1, workload.Block(32<<20)
 	var wrong *mistake.Error
-	if _, err := v.Use(spec); !errors.As(err, &wrong) || wrong.Field != "block" {
+	if _, err := v.Use(t.Context(), spec); !errors.As(err, &wrong) || wrong.Field != "block" {
 		t.Errorf("blocks of 32 MiB: %v", err)
 	}
 	spec.Copies, spec.Zeroes, spec.Blocks = 0, 1, workload.Block(64<<20)
-	if _, err := v.Use(spec); err != nil {
+	if _, err := v.Use(t.Context(), spec); err != nil {
 		t.Errorf("64 MiB of zeros: %v", err)
 	}
 }
@@ -176,7 +176,7 @@ func TestSwapsLoseNoCount(t *testing.T) {
 	s := serve(t, Instant(size), func(o *Options) { unit = o.Units[0] })
 	spec := workload.Default()
 	spec.Swaps, spec.Blocks = 1, workload.Block(4096)
-	v, err := prepare(t, locator(s, "?sessions=2")).Use(spec)
+	v, err := prepare(t, locator(s, "?sessions=2")).Use(t.Context(), spec)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -225,7 +225,7 @@ func TestSwapsLoseNoCount(t *testing.T) {
 	}
 	spec.Blocks = workload.Block(1 << 20)
 	var wrong *mistake.Error
-	if _, err := prepare(t, locator(s, "")).Use(spec); !errors.As(err, &wrong) || wrong.Field != "block" {
+	if _, err := prepare(t, locator(s, "")).Use(t.Context(), spec); !errors.As(err, &wrong) || wrong.Field != "block" {
 		t.Errorf("blocks of 1 MiB: %v", err)
 	}
 }

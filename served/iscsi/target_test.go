@@ -59,16 +59,16 @@ func prepare(t *testing.T, locator string) volume.Volume {
 		t.Fatal(err)
 	}
 	b := storage.Bounds{}
-	facts, err := b.Look(l)
+	facts, err := b.Look(t.Context(), l)
 	if err != nil {
 		t.Fatal(err)
 	}
 	claim := volume.Claim{Size: facts.Size, Serial: facts.Serial}
-	if claim.Holds, _, err = b.Holds(l); err != nil {
+	if claim.Holds, _, err = b.Holds(t.Context(), l); err != nil {
 		t.Fatal(err)
 	}
 	var identity setup.Identity
-	if identity, err = b.Agree(l, claim); err != nil {
+	if identity, err = b.Agree(t.Context(), l, claim); err != nil {
 		t.Fatal(err)
 	}
 	claim.Identity = &identity
@@ -102,7 +102,7 @@ func TestOurInitiatorAtEachSetting(t *testing.T) {
 			spec := workload.Default()
 			spec.Zeroes, spec.Copies = 0.1, 0.1
 			volumetest.Run(t, volumetest.Kind{ByStorage: []measure.Class{measure.Zero, measure.Copy}, Open: func(t *testing.T) load.Volume {
-				opened, err := v.Use(spec)
+				opened, err := v.Use(t.Context(), spec)
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -123,7 +123,7 @@ func TestOurInitiatorOverALink(t *testing.T) {
 // large writes and reads pieces that take many PDUs.
 func large(t *testing.T, v volume.Volume) {
 	const most = 1 << 20
-	opened, err := v.Use(workload.Default())
+	opened, err := v.Use(t.Context(), workload.Default())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -228,7 +228,7 @@ func TestPacedAsTheModelSays(t *testing.T) {
 	v := prepare(t, locator(s, ""))
 	spec := workload.Default()
 	spec.Span, spec.Depth, spec.For, spec.WarmUp = 32<<20, 4, 2, 1
-	opened, err := v.Use(spec)
+	opened, err := v.Use(t.Context(), spec)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -278,7 +278,7 @@ func TestNothingIsAllocatedPerOperation(t *testing.T) {
 	allocations := func(amount quantity.Bytes) float64 {
 		spec.Amount = amount
 		return testing.AllocsPerRun(2, func() {
-			opened, err := v.Use(spec)
+			opened, err := v.Use(t.Context(), spec)
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -226,8 +226,8 @@ const (
 
 // inTime waits for storage that may hang, up to lookTime. Locator and purpose
 // name the call, which all who ask for the same meanwhile share.
-func inTime[T any](locator, purpose string, work func() (T, error)) (T, error) {
-	ctx, cancel := context.WithTimeout(context.Background(), lookTime)
+func inTime[T any](ctx context.Context, locator, purpose string, work func(context.Context) (T, error)) (T, error) {
+	ctx, cancel := context.WithTimeout(ctx, lookTime)
 	defer cancel()
 	return patient.Ask(ctx, locator, purpose, work)
 }

@@ -21,11 +21,13 @@ type KeptArray struct {
 
 func (s *Service) registerArrays(api huma.API) {
 	huma.Register(api, operation(http.MethodPut, "/arrays/{name}", "keep-array", "Hand an array file over, in place of what was kept under the name; a mistake is reported with its line and column", http.StatusOK, http.StatusUnprocessableEntity),
-		func(_ context.Context, in *struct {
+		func(ctx context.Context, in *struct {
 			Name string `path:"name" maxLength:"80" pattern:"^[\\p{L}\\p{N}][\\p{L}\\p{N}._-]*$" doc:"A short name for the file"`
 			Body ArrayText
 		}) (*body[KeptArray], error) {
-			locator, err := inTime(in.Name, "keep "+in.Body.Text, func() (volume.Locator, error) { return s.Bounds.KeepArray(in.Name, []byte(in.Body.Text)) })
+			locator, err := inTime(ctx, in.Name, "keep "+in.Body.Text, func(context.Context) (volume.Locator, error) {
+				return s.Bounds.KeepArray(in.Name, []byte(in.Body.Text))
+			})
 			if err != nil {
 				return nil, s.problem(err)
 			}

@@ -96,7 +96,7 @@ func (s *Service) registerComparisons(api huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			shape, err := s.shape(side, detail.Run, detail.Measurements, detail.Variants, in.P99)
+			shape, err := s.shape(ctx, side, detail.Run, detail.Measurements, detail.Variants, in.P99)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -165,7 +165,7 @@ func (s *Service) registerComparisons(api huma.API) {
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		shape, err := s.shape(side, results.Run, results.Measurements, variants, 0)
+		shape, err := s.shape(ctx, side, results.Run, results.Measurements, variants, 0)
 		if err != nil {
 			return nil, s.problem(err)
 		}

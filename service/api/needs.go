@@ -339,11 +339,11 @@ func (s *Service) missable(ctx context.Context, id int64, n need.Need, side comp
 	if !storage.TraitsOf(volume.Kind).Described {
 		return n, nil, fmt.Errorf("%w: %q is real storage, of which no member is taken away for a measurement; measure it while one is missing, and it is judged by that as well, or measure its twin (heron twin)", need.ErrInvalid, volume.Name)
 	}
-	locator, err := parsed(volume.Locator)
+	locator, err := parsed(ctx, volume.Locator)
 	if err != nil {
 		return n, nil, err
 	}
-	whole, _, _, err := s.Bounds.Describe(locator)
+	whole, _, _, err := s.Bounds.Describe(ctx, locator)
 	if err != nil {
 		return n, nil, err
 	}

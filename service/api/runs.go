@@ -165,7 +165,7 @@ func (s *Service) startRun(ctx context.Context, n resource.NewRun) (resource.Run
 	if err != nil {
 		return resource.Run{}, err
 	}
-	if err := s.checkSources(steps); err != nil {
+	if err := s.checkSources(ctx, steps); err != nil {
 		return resource.Run{}, err
 	}
 	ids, volumes := append([]int64{n.VolumeID}, n.Beside...), []resource.Volume{}
@@ -183,7 +183,7 @@ func (s *Service) startRun(ctx context.Context, n resource.NewRun) (resource.Run
 		volumes = append(volumes, on)
 	}
 	name := cmp.Or(n.Name, n.Plan.Name, steps[len(steps)-1].Name)
-	runs, err := s.Runner.Submit(ctx, runner.Order{Name: name, Plan: n.Plan, Pace: n.Pace, Overrides: n.Override}, s.looked(volumes)...)
+	runs, err := s.Runner.Submit(ctx, runner.Order{Name: name, Plan: n.Plan, Pace: n.Pace, Overrides: n.Override}, s.looked(ctx, volumes)...)
 	if err != nil {
 		return resource.Run{}, err
 	}
@@ -205,7 +205,7 @@ func about(on resource.Volume, volumes int, err error) error {
 // fit says what would stop a plan from being carried out on a volume, or on it as one of
 // several.
 func (s *Service) fit(ctx context.Context, on resource.Volume, p plan.Plan, variants []plan.Variant, volumes int) error {
-	locator, err := parsed(on.Locator)
+	locator, err := parsed(ctx, on.Locator)
 	if err != nil {
 		return err
 	}
@@ -239,7 +239,7 @@ func (s *Service) fit(ctx context.Context, on resource.Volume, p plan.Plan, vari
 }
 
 // checkSources reports a folder that files cannot be put from.
-func (s *Service) checkSources(steps []plan.Step) error {
+func (s *Service) checkSources(ctx context.Context, steps []plan.Step) error {
 	checked := map[string]bool{"": true}
 	for _, step := range steps {
 		folder := files.FromFolder(step.Load)
@@ -247,8 +247,8 @@ func (s *Service) checkSources(steps []plan.Step) error {
 			continue
 		}
 		checked[folder] = true
-		patience, cancel := context.WithTimeout(context.Background(), agreeTime)
-		_, err := patient.Ask(patience, folder, "source", func() (any, error) { return nil, storage.CheckSource(folder) })
+		patience, cancel := context.WithTimeout(ctx, agreeTime)
+		_, err := patient.Ask(patience, folder, "source", func(context.Context) (any, error) { return nil, storage.CheckSource(folder) })
 		cancel()
 		if err != nil {
 			return fmt.Errorf("%w: from: %w", plan.ErrInvalid, err)
@@ -260,9 +260,9 @@ func (s *Service) checkSources(steps []plan.Step) error {
 // check says what would stop a run. Consent that no longer holds is recorded as
 // such.
 func (s *Service) check(ctx context.Context, on resource.Volume, locator volume.Locator, request volume.Request) error {
-	patience, cancel := context.WithTimeout(context.Background(), agreeTime)
+	patience, cancel := context.WithTimeout(ctx, agreeTime)
 	defer cancel()
-	_, err := patient.Ask(patience, locator.String(), request.Question("check"), func() (any, error) { return nil, s.Bounds.Check(locator, request) })
+	_, err := patient.Ask(patience, locator.String(), request.Question("check"), func(ctx context.Context) (any, error) { return nil, s.Bounds.Check(ctx, locator, request) })
 	var lapsed *volume.LapsedError
 	if errors.As(err, &lapsed) {
 		return errors.Join(err, s.Store.LapseConsent(ctx, on.ID, lapsed.Why))

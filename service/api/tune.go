@@ -39,7 +39,7 @@ func (s *Service) registerTuning(api huma.API) {
 			if err := in.Body.Load.Validate(); err != nil {
 				return nil, s.problem(err)
 			}
-			locator, err := parsed(on.Locator)
+			locator, err := parsed(ctx, on.Locator)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -76,9 +76,9 @@ func ofLoad(load workload.Spec) (all []volume.Adjustment) {
 }
 
 // shape is what the sweeps, repeats and experiments of a run show.
-func (s *Service) shape(side compare.Side, run resource.Run, measurements []resource.Measurement, variants []resource.Variant, p99 quantity.Seconds) (resource.Shape, error) {
+func (s *Service) shape(ctx context.Context, side compare.Side, run resource.Run, measurements []resource.Measurement, variants []resource.Variant, p99 quantity.Seconds) (resource.Shape, error) {
 	tuned, err := resource.TunedOf(run, measurements, func(settings []plan.Setting) string {
-		locator, err := parsed(run.Volume.Locator)
+		locator, err := parsed(ctx, run.Volume.Locator)
 		if err == nil {
 			locator, err = s.Bounds.With(locator, settings)
 		}

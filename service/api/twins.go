@@ -216,11 +216,11 @@ func (s *Service) guess(ctx context.Context, id int64) ([]byte, error) {
 		return nil, err
 	}
 	if storage.TraitsOf(volume.Kind).Described {
-		locator, err := parsed(volume.Locator)
+		locator, err := parsed(ctx, volume.Locator)
 		if err != nil {
 			return nil, err
 		}
-		return inTime(volume.Locator, "array text", func() ([]byte, error) { return s.Bounds.ArrayText(locator) })
+		return inTime(ctx, volume.Locator, "array text", func(context.Context) ([]byte, error) { return s.Bounds.ArrayText(locator) })
 	}
 	latest, err := s.Store.LatestSetup(ctx, id)
 	if err != nil {

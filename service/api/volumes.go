@@ -40,7 +40,7 @@ func (s *Service) registerVolumes(api huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return &body[VolumeList]{VolumeList{s.looked(volumes), unreadable}}, nil
+			return &body[VolumeList]{VolumeList{s.looked(ctx, volumes), unreadable}}, nil
 		})
 
 	huma.Register(api, operation(http.MethodPost, "/volumes", "add-volume", "Register a volume", http.StatusCreated, http.StatusConflict, http.StatusUnprocessableEntity),
@@ -58,7 +58,7 @@ func (s *Service) registerVolumes(api huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return &body[resource.Volume]{s.looked([]resource.Volume{volume})[0]}, nil
+			return &body[resource.Volume]{s.looked(ctx, []resource.Volume{volume})[0]}, nil
 		})
 
 	huma.Register(api, operation(http.MethodGet, "/volumes/{id}/array", "explain-array", "What a simulated array is, in words and ceilings", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity),
@@ -67,14 +67,14 @@ func (s *Service) registerVolumes(api huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			locator, err := parsed(registered.Locator)
-			if err == nil && locator.Kind != "array" {
+			locator, err := parsed(ctx, registered.Locator)
+			if err == nil && !storage.TraitsOf(locator.Kind).Described {
 				err = fmt.Errorf("%w: volume %s is a %s, not a simulated array", volume.ErrLocator, registered.Name, registered.Kind)
 			}
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			d, err := inTime(registered.Locator, "array", func() (array.Description, error) { return s.Bounds.ReadArray(locator) })
+			d, err := inTime(ctx, registered.Locator, "array", func(context.Context) (array.Description, error) { return s.Bounds.ReadArray(locator) })
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -90,7 +90,7 @@ func (s *Service) registerVolumes(api huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return &body[resource.Volume]{s.looked([]resource.Volume{volume})[0]}, nil
+			return &body[resource.Volume]{s.looked(ctx, []resource.Volume{volume})[0]}, nil
 		})
 
 	huma.Register(api, operation(http.MethodDelete, "/volumes/{id}/consent", "withdraw-consent", "Take consent to overwrite back, also from runs that wait", http.StatusNoContent, http.StatusNotFound),
@@ -111,22 +111,22 @@ func (s *Service) registerVolumes(api huma.API) {
 }
 
 func (s *Service) addVolume(ctx context.Context, v resource.NewVolume) (resource.Volume, error) {
-	locator, err := parsed(v.Locator)
+	locator, err := parsed(ctx, v.Locator)
 	if err != nil {
 		return resource.Volume{}, err
 	}
-	facts, err := inTime(locator.String(), "look", func() (setup.Facts, error) { return s.Bounds.Look(locator) })
+	facts, err := inTime(ctx, locator.String(), "look", func(ctx context.Context) (setup.Facts, error) { return s.Bounds.Look(ctx, locator) })
 	if err != nil {
 		return resource.Volume{}, err
 	}
 	volume := resource.Volume{Name: v.Name, Locator: locator.String(), Kind: locator.Kind}
 	if volume.Name == "" {
-		if volume.Name, err = s.freeName(ctx, s.ownName(locator)); err != nil {
+		if volume.Name, err = s.freeName(ctx, s.ownName(ctx, locator)); err != nil {
 			return volume, err
 		}
 	}
 	if v.Consent != nil {
-		if volume.Consent, err = s.agree(locator, *v.Consent); err != nil {
+		if volume.Consent, err = s.agree(ctx, locator, *v.Consent); err != nil {
 			return volume, err
 		}
 	}
@@ -136,20 +136,22 @@ func (s *Service) addVolume(ctx context.Context, v resource.NewVolume) (resource
 	}
 	volume.Facts = &facts
 	volume.Writes = writesOf(volume)
+	traits := storage.TraitsOf(volume.Kind)
+	volume.Traits = &traits
 	return volume, err
 }
 
 // parsed reads a locator and looks at what it names.
-func parsed(locator string) (volume.Locator, error) {
-	return inTime(locator, "parse", func() (volume.Locator, error) { return storage.Parse(locator) })
+func parsed(ctx context.Context, locator string) (volume.Locator, error) {
+	return inTime(ctx, locator, "parse", func(context.Context) (volume.Locator, error) { return storage.Parse(locator) })
 }
 
 // agree takes consent to overwrite what a locator names.
-func (s *Service) agree(locator volume.Locator, stated resource.ConsentToWrite) (*resource.Consent, error) {
+func (s *Service) agree(ctx context.Context, locator volume.Locator, stated resource.ConsentToWrite) (*resource.Consent, error) {
 	claim := volume.Claim{Size: stated.Size, Serial: stated.Serial, Holds: stated.Holds}
-	ctx, cancel := context.WithTimeout(context.Background(), agreeTime)
+	ctx, cancel := context.WithTimeout(ctx, agreeTime)
 	defer cancel()
-	identity, err := patient.Ask(ctx, locator.String(), volume.Question("agree", claim), func() (setup.Identity, error) { return s.Bounds.Agree(locator, claim) })
+	identity, err := patient.Ask(ctx, locator.String(), volume.Question("agree", claim), func(ctx context.Context) (setup.Identity, error) { return s.Bounds.Agree(ctx, locator, claim) })
 	if err != nil {
 		return nil, err
 	}
@@ -165,11 +167,11 @@ func (s *Service) giveConsent(ctx context.Context, id int64, stated *resource.Co
 	}
 	var consent *resource.Consent
 	if stated != nil {
-		locator, err := parsed(volume.Locator)
+		locator, err := parsed(ctx, volume.Locator)
 		if err != nil {
 			return volume, err
 		}
-		if consent, err = s.agree(locator, *stated); err != nil {
+		if consent, err = s.agree(ctx, locator, *stated); err != nil {
 			return volume, err
 		}
 	}
@@ -191,12 +193,11 @@ func (s *Service) freeName(ctx context.Context, name string) (string, error) {
 	return free, nil
 }
 
-// ownName is what an array is called by its file, or a name made of the locator.
-func (s *Service) ownName(l volume.Locator) string {
-	if l.Scheme == "array" {
-		if d, err := s.Bounds.ReadArray(l); err == nil && plainName(d.Name) != "" {
-			return plainName(d.Name)
-		}
+// ownName is what a volume calls itself, or a name made of the locator.
+func (s *Service) ownName(ctx context.Context, l volume.Locator) string {
+	name, err := inTime(ctx, l.String(), "name", func(ctx context.Context) (string, error) { return s.Bounds.NameOf(ctx, l), nil })
+	if name = plainName(name); err == nil && name != "" {
+		return name
 	}
 	return defaultName(l.String())
 }
@@ -217,14 +218,8 @@ func plainName(text string) string {
 	return name
 }
 
-// defaultName is the locator without what a name may not hold. Of a LUN it is what its
-// target's name ends with, and its number.
+// defaultName is the locator without what a name may not hold.
 func defaultName(locator string) string {
-	if address, is := strings.CutPrefix(locator, "iscsi://"); is {
-		address, _, _ = strings.Cut(address, "?")
-		_, target, _ := strings.Cut(address, "/")
-		locator = target[strings.LastIndexByte(target, ':')+1:]
-	}
 	name := strings.Trim(strings.Map(func(r rune) rune {
 		if r == '/' || r == ':' {
 			return '-'
@@ -256,7 +251,7 @@ func (s *Service) removeVolume(ctx context.Context, id int64) error {
 
 // looked adds to volumes what is found there now. A volume that cannot be
 // looked at says why; one that hangs does not delay the others.
-func (s *Service) looked(volumes []resource.Volume) []resource.Volume {
+func (s *Service) looked(ctx context.Context, volumes []resource.Volume) []resource.Volume {
 	type found struct {
 		index   int
 		facts   *setup.Facts
@@ -265,12 +260,12 @@ func (s *Service) looked(volumes []resource.Volume) []resource.Volume {
 	all := make(chan found, len(volumes))
 	for i, v := range volumes {
 		go func() {
-			facts, err := inTime(v.Locator, "parse and look", func() (setup.Facts, error) {
+			facts, err := inTime(ctx, v.Locator, "parse and look", func(ctx context.Context) (setup.Facts, error) {
 				locator, err := storage.Parse(v.Locator)
 				if err != nil {
 					return setup.Facts{}, err
 				}
-				return s.Bounds.Look(locator)
+				return s.Bounds.Look(ctx, locator)
 			})
 			if err != nil {
 				all <- found{index: i, trouble: err.Error()}
@@ -282,7 +277,8 @@ func (s *Service) looked(volumes []resource.Volume) []resource.Volume {
 	for range volumes {
 		f := <-all
 		v := &volumes[f.index]
-		v.Facts, v.Trouble, v.Writes = f.facts, f.trouble, writesOf(*v)
+		traits := storage.TraitsOf(v.Kind)
+		v.Facts, v.Trouble, v.Writes, v.Traits = f.facts, f.trouble, writesOf(*v), &traits
 	}
 	return volumes
 }

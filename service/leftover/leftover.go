@@ -80,7 +80,7 @@ func (k *Keeper) List(ctx context.Context) ([]resource.LeftBehind, error) {
 			is bool
 		}
 		asking, cancel := context.WithTimeout(ctx, looking)
-		now, err := patient.Ask(asking, f.Path, "left behind", func() (n found, err error) {
+		now, err := patient.Ask(asking, f.Path, "left behind", func(context.Context) (n found, err error) {
 			n.Size, n.is, err = localfile.LeftBehind(f.Path, f.Nonce)
 			return n, err
 		})
@@ -120,7 +120,7 @@ func (k *Keeper) Remove(ctx context.Context, id int64) error {
 	}
 	asking, cancel := context.WithTimeout(ctx, 10*looking)
 	defer cancel()
-	if _, err := patient.Ask(asking, f.Path, "remove", func() (any, error) { return nil, localfile.RemoveLeft(f.Path, f.Nonce) }); err != nil {
+	if _, err := patient.Ask(asking, f.Path, "remove", func(context.Context) (any, error) { return nil, localfile.RemoveLeft(f.Path, f.Nonce) }); err != nil {
 		return err
 	}
 	return k.store.RemoveTestFile(ctx, f.Path)

@@ -70,7 +70,7 @@ func At(ctx context.Context, r Request) resource.Look {
 	l := resource.Look{Locator: r.Locator, At: began.UTC(), Chain: []setup.Layer{}}
 	explorer := host.NewExplorer()
 	explorer.Timeout(r.Timeout)
-	locator, err := patient.Ask(ctx, r.Locator, "parse", func() (volume.Locator, error) { return storage.Parse(r.Locator) })
+	locator, err := patient.Ask(ctx, r.Locator, "parse", func(context.Context) (volume.Locator, error) { return storage.Parse(r.Locator) })
 	seen := setup.Seen{}
 	if err != nil {
 		seen.Trouble = err.Error()
@@ -81,10 +81,10 @@ func At(ctx context.Context, r Request) resource.Look {
 	} else {
 		l.Kind = locator.Kind
 		l.Setup, l.Chain, seen = behind(ctx, explorer, locator, r)
-		seen.Kind = l.Kind
+		seen.Traits = storage.TraitsOf(l.Kind)
 		l.Setup = l.Setup.Over(r.Told)
 	}
-	l.Facts = seen.Facts
+	l.Facts, l.Traits = seen.Facts, seen.Traits
 	if address := l.Setup.Text("transport.address"); address != "" && !storage.TraitsOf(locator.Kind).Virtual {
 		path, troubles := explorer.Link(ctx, address)
 		l.Setup = path.Over(l.Setup)
@@ -154,7 +154,7 @@ func behind(ctx context.Context, explorer *host.Explorer, locator volume.Locator
 
 // ask asks the storage what a locator names, and whether it can be used as a run would.
 func ask(ctx context.Context, locator volume.Locator, traits volume.Traits, r Request) (seen setup.Seen) {
-	facts, err := patient.Ask(ctx, locator.String(), "look", func() (setup.Facts, error) { return r.Bounds.Look(locator) })
+	facts, err := patient.Ask(ctx, locator.String(), "look", func(ctx context.Context) (setup.Facts, error) { return r.Bounds.Look(ctx, locator) })
 	if err != nil {
 		return unreachable(err)
 	}
@@ -162,11 +162,11 @@ func ask(ctx context.Context, locator volume.Locator, traits volume.Traits, r Re
 	var unread error
 	seen.Refusal, unread = refused(ctx, locator, r)
 	seen.Agreed = r.Asked.Writes && r.Consent != nil && seen.Refusal == "" && unread == nil
-	if unread == nil && !seen.Agreed && traits.Overwritten && (locator.Kind != "file" || r.Asked.Writes) {
+	if unread == nil && !seen.Agreed && traits.Overwritten && (traits.Disk || r.Asked.Writes) {
 		seen.Holds, seen.UsedBy, unread = held(ctx, locator, r)
 	}
 	if r.Tries && traits.Makes && facts.Writable && unread == nil && seen.Refusal == "" {
-		found, err := patient.Ask(ctx, locator.String(), "test file", func() (volume.Way, error) { return r.Bounds.WayOf(locator) })
+		found, err := patient.Ask(ctx, locator.String(), "test file", func(ctx context.Context) (volume.Way, error) { return r.Bounds.WayOf(ctx, locator) })
 		if seen.TestFile = string(found); err != nil && !errors.Is(err, patient.ErrNoAnswer) {
 			seen.Refusal = fmt.Sprintf("No test file can be made there: %v", err)
 		}
@@ -189,11 +189,11 @@ func byItself(ctx context.Context, explorer *host.Explorer, locator volume.Locat
 		layer setup.Layer
 		facts setup.Facts
 	}
-	d, err := patient.Ask(ctx, locator.String(), "describe", func() (d described, err error) {
-		if d.setup, d.layer, _, err = r.Bounds.Describe(locator); err != nil || traits.Leads || traits.Overwritten {
+	d, err := patient.Ask(ctx, locator.String(), "describe", func(ctx context.Context) (d described, err error) {
+		if d.setup, d.layer, _, err = r.Bounds.Describe(ctx, locator); err != nil || traits.Leads || traits.Overwritten {
 			return d, err // what may be overwritten is asked for below, with all else
 		}
-		d.facts, err = r.Bounds.Look(locator)
+		d.facts, err = r.Bounds.Look(ctx, locator)
 		return d, err
 	})
 	if err != nil {
@@ -213,8 +213,8 @@ func byItself(ctx context.Context, explorer *host.Explorer, locator volume.Locat
 // be lost, and who uses it.
 func held(ctx context.Context, locator volume.Locator, r Request) (holds string, users []string, err error) {
 	type found struct{ holds, user string }
-	f, err := patient.Ask(ctx, locator.String(), "holds", func() (found, error) {
-		holds, user, err := r.Bounds.Holds(locator)
+	f, err := patient.Ask(ctx, locator.String(), "holds", func(ctx context.Context) (found, error) {
+		holds, user, err := r.Bounds.Holds(ctx, locator)
 		return found{holds, user}, err
 	})
 	if f.user != "" {
@@ -231,9 +231,9 @@ func held(ctx context.Context, locator volume.Locator, r Request) (holds string,
 // nothing: the error says that it could not be looked at.
 func refused(ctx context.Context, locator volume.Locator, r Request) (refusal string, unread error) {
 	request := volume.Request{Size: 1, Writes: r.Asked.Writes, Consent: r.Consent}
-	_, err := patient.Ask(ctx, locator.String(), request.Question("check"), func() (any, error) { return nil, r.Bounds.Check(locator, request) })
+	_, err := patient.Ask(ctx, locator.String(), request.Question("check"), func(ctx context.Context) (any, error) { return nil, r.Bounds.Check(ctx, locator, request) })
 	if err == nil && storage.TraitsOf(locator.Kind).Overwritten {
-		_, err = patient.Ask(ctx, locator.String(), "open", func() (any, error) { return nil, r.Bounds.Readable(locator) })
+		_, err = patient.Ask(ctx, locator.String(), "open", func(ctx context.Context) (any, error) { return nil, r.Bounds.Readable(ctx, locator) })
 	}
 	switch {
 	case errors.Is(err, patient.ErrNoAnswer):

@@ -189,14 +189,14 @@ func (e *execution) foresee(ctx context.Context, used *opened, step plan.Step, f
 			return err
 		}
 	}
-	if virtual, is := used.Volume.(interface{ Rest(quantity.Seconds) }); is {
+	if virtual, is := used.Volume.(volume.Resting); is {
 		virtual.Rest(step.Settle.Pause)
 	}
 	spec := step.Load.Completed()
 	if err := Fits(spec, e.run.Volume, 1); err != nil {
 		return err
 	}
-	opened, err := e.use(used, spec)
+	opened, err := e.use(ctx, used, spec)
 	if err != nil {
 		return err
 	}

@@ -209,7 +209,7 @@ func (e *execution) prepareAndMeasure(ctx context.Context) error {
 			}
 		}
 		if apart != nil { // which has rested
-		} else if virtual, ok := used.Volume.(interface{ Rest(quantity.Seconds) }); ok {
+		} else if virtual, ok := used.Volume.(volume.Resting); ok {
 			virtual.Rest(step.Settle.Pause) // its own time passes, not ours
 		} else if err := e.settle(ctx, position, step.Settle); err != nil {
 			return err

@@ -208,7 +208,7 @@ func (e *execution) drive(ctx context.Context, used *opened, m resource.Measurem
 	if err := Fits(m.Load, e.run.Volume, atOnce); err != nil {
 		return nil, err
 	}
-	opened, err := patient.Own(ctx, patience, func() (load.Volume, error) { return e.use(used, m.Load) }, func(v load.Volume, err error) {
+	opened, err := patient.Own(ctx, patience, func() (load.Volume, error) { return e.use(ctx, used, m.Load) }, func(v load.Volume, err error) {
 		if err == nil {
 			_ = v.Close()
 		}
@@ -277,13 +277,11 @@ func (e *execution) record(measurement int64, run func(pass func(measure.Interva
 
 // unwritten is which share of the span of a load was never written; 0 where nobody can tell.
 func (e *execution) unwritten(ctx context.Context, used *opened, of workload.Spec) quantity.Share {
-	telling, is := used.Volume.(interface {
-		Unwritten(workload.Spec) (quantity.Share, error)
-	})
+	sparse, is := used.Volume.(volume.Sparse)
 	if !is || files.ReadsSource(of) {
 		return 0
 	}
-	share, err := patient.Own(ctx, patience, func() (quantity.Share, error) { return telling.Unwritten(of) }, func(quantity.Share, error) {})
+	share, err := patient.Own(ctx, patience, func() (quantity.Share, error) { return sparse.Unwritten(ctx, of) }, func(quantity.Share, error) {})
 	if err != nil {
 		e.log.Warn("how much was never written cannot be told", "run", e.run.ID, "error", err)
 		return 0

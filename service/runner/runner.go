@@ -182,6 +182,7 @@ func (r *Runner) Submit(ctx context.Context, o Order, on ...resource.Volume) ([]
 	}
 	runs := make([]resource.Run, len(on))
 	for i, volume := range on {
+		volume.Traits = nil // of its kind, not of this run
 		runs[i] = resource.Run{
 			Name: o.Name, VolumeID: volume.ID, Volume: volume, Plan: o.Plan, Estimate: estimate, Pace: o.Pace, Status: resource.Queued, Overrides: o.Overrides,
 			Progress: resource.Progress{Steps: estimate.Measurements}, Host: r.host, Version: r.version,

@@ -42,11 +42,11 @@ func listSources(ctx context.Context, steps []plan.Step) ([]plan.Step, error) {
 
 // use opens what a load is measured on: the volume, or the folder alone that files come
 // from.
-func (e *execution) use(used *opened, spec workload.Spec) (load.Volume, error) {
+func (e *execution) use(ctx context.Context, used *opened, spec workload.Spec) (load.Volume, error) {
 	if files.ReadsSource(spec) {
 		return storage.OpenSource(spec)
 	}
-	return used.Use(spec)
+	return used.Use(ctx, spec)
 }
 
 // sources are what the folders gave by themselves from which files are put, by the load

@@ -157,7 +157,7 @@ func (e *execution) alone(ctx context.Context) error {
 // described finds the setup of an array that a sweep changed.
 func (e *execution) described(ctx context.Context, locator volume.Locator, used *opened) error {
 	found, err := patient.Own(ctx, patience, func() (setup.Setup, error) {
-		found, _, _, err := e.bounds.Describe(locator)
+		found, _, _, err := e.bounds.Describe(ctx, locator)
 		return found, err
 	}, func(setup.Setup, error) {})
 	if err != nil {
@@ -216,9 +216,7 @@ func SameKind(registered resource.Volume, now volume.Locator) error {
 // renew takes the digests anew of what this run wrote, so that consent holds for the next
 // run and for nothing that others do, or have done meanwhile.
 func (e *execution) renew(ctx context.Context, used volume.Volume) {
-	identified, is := used.(interface {
-		Identity() (setup.Identity, error)
-	})
+	identified, is := used.(volume.Identified)
 	if !e.wrote || !is || e.run.Volume.Consent == nil {
 		return
 	}
@@ -230,7 +228,7 @@ func (e *execution) renew(ctx context.Context, used volume.Volume) {
 	}
 	looking, done := context.WithTimeout(context.WithoutCancel(ctx), patience)
 	defer done()
-	identity, err := patient.Own(looking, patience, identified.Identity, func(setup.Identity, error) {})
+	identity, err := patient.Own(looking, patience, func() (setup.Identity, error) { return identified.Identity(looking) }, func(setup.Identity, error) {})
 	keep, cancel := record(ctx)
 	defer cancel()
 	err = e.lapsed(ctx, err)

@@ -2,6 +2,7 @@ package iscsi
 
 import (
 	"bytes"
+	"context"
 	"encoding/binary"
 	"fmt"
 	"io"
@@ -211,14 +212,20 @@ const forALook = 250 * time.Millisecond
 const together = 48
 
 // looks are all ways to look at a target: a target that lies makes them fail, if that.
-var looks = map[string]func(o Opener, unit, portal volume.Locator) error{
-	"look":   func(o Opener, unit, _ volume.Locator) error { _, err := o.Look(unit); return err },
-	"portal": func(o Opener, _, portal volume.Locator) error { _, _, err := o.Describe(portal); return err },
-	"consent": func(o Opener, unit, _ volume.Locator) error {
-		_, err := o.Agree(unit, volume.Claim{Size: unitSize, Serial: "834cffc8b59b"})
+var looks = map[string]func(ctx context.Context, o Opener, unit, portal volume.Locator) error{
+	"look": func(ctx context.Context, o Opener, unit, _ volume.Locator) error {
+		_, err := o.Look(ctx, unit)
 		return err
 	},
-	"read": func(o Opener, unit, _ volume.Locator) error { return o.Readable(unit) },
+	"portal": func(ctx context.Context, o Opener, _, portal volume.Locator) error {
+		_, _, err := o.Describe(ctx, portal)
+		return err
+	},
+	"consent": func(ctx context.Context, o Opener, unit, _ volume.Locator) error {
+		_, err := o.Agree(ctx, unit, volume.Claim{Size: unitSize, Serial: "834cffc8b59b"})
+		return err
+	},
+	"read": func(ctx context.Context, o Opener, unit, _ volume.Locator) error { return o.Readable(ctx, unit) },
 }
 
 // locators are those of the unit and of the portal of an honest target, over a relay.
@@ -245,7 +252,7 @@ func TestATargetThatLiesEndsNothing(t *testing.T) {
 			most.Store(max(most.Load(), int64(number)+1))
 			return nil
 		}))
-		if err := look(Opener{Patience: time.Minute}, unit, of); err != nil {
+		if err := look(t.Context(), Opener{Patience: time.Minute}, unit, of); err != nil {
 			t.Fatalf("%s: without a lie: %v", name, err)
 		}
 		answers[name] = most.Load()
@@ -270,7 +277,7 @@ func TestATargetThatLiesEndsNothing(t *testing.T) {
 						return nil
 					}))
 					ended := make(chan error, 1)
-					go func() { ended <- look(Opener{Patience: forALook}, unit, of) }()
+					go func() { ended <- look(t.Context(), Opener{Patience: forALook}, unit, of) }()
 					select {
 					case err := <-ended:
 						if err != nil && err.Error() == "" {
@@ -317,7 +324,7 @@ func TestATargetThatStammersEndsNothing(t *testing.T) {
 			}))
 			for name, look := range looks {
 				ended := make(chan error, 1)
-				go func() { ended <- look(Opener{Patience: forALook}, unit, of) }()
+				go func() { ended <- look(t.Context(), Opener{Patience: forALook}, unit, of) }()
 				select {
 				case <-ended:
 				case <-time.After(time.Minute):
@@ -362,7 +369,7 @@ func throughALiar(t *testing.T, to string, l lie, times int64) error {
 	if err != nil {
 		return err
 	}
-	used, err := made.Use(workload.Spec{})
+	used, err := made.Use(t.Context(), workload.Spec{})
 	if err != nil {
 		return err
 	}
@@ -418,5 +425,42 @@ func TestASessionThatBrokeStaysBroken(t *testing.T) {
 			}
 		}
 		s.logout()
+	}
+}
+
+// Who no longer wants to know is not waited for: a look at a target that says nothing ends, with
+// its connection, when its context does.
+func TestALookIsBrokenOff(t *testing.T) {
+	silent, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer silent.Close()
+	come, gone := make(chan bool, 8), make(chan error, 8)
+	go func() {
+		for {
+			connection, err := silent.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer connection.Close()
+				come <- true
+				_, err := io.Copy(io.Discard, connection)
+				gone <- err
+			}()
+		}
+	}()
+	for name, look := range looks {
+		unit, portal := locators(t, silent.Addr().String())
+		ctx, leave := context.WithCancel(t.Context())
+		ended := make(chan error, 1)
+		go func() { ended <- look(ctx, Opener{Patience: time.Hour}, unit, portal) }()
+		<-come
+		leave()
+		if err := <-ended; err == nil {
+			t.Errorf("%s: a target that said nothing was understood", name)
+		}
+		<-gone
 	}
 }

@@ -67,7 +67,7 @@ func (Opener) Parse(name string) (volume.Locator, error) {
 func (Opener) Traits(kind string) volume.Traits {
 	switch kind {
 	case unitKind:
-		return volume.Traits{Overwritten: true}
+		return volume.Traits{Overwritten: true, Disk: true}
 	case portalKind:
 		return volume.Traits{Leads: true}
 	}
@@ -89,13 +89,22 @@ func (o Opener) secrets(a Address) (all []secretfile.Secret, err error) {
 }
 
 // Look tells the size of a unit, and what it takes.
-func (o Opener) Look(l volume.Locator) (setup.Facts, error) {
-	v, err := o.visit(l)
+func (o Opener) Look(ctx context.Context, l volume.Locator) (setup.Facts, error) {
+	v, err := o.visit(ctx, l)
 	if err != nil {
 		return setup.Facts{}, err
 	}
 	defer v.close()
 	return setup.Facts{Size: quantity.Bytes(v.Bytes()), Alignment: quantity.Bytes(v.BlockLength), Serial: v.serial(), Writable: !v.WriteProtected}, nil
+}
+
+// NameOf is what the name of its target ends with, and its number.
+func (o Opener) NameOf(_ context.Context, l volume.Locator) string {
+	a, err := parseAddress(l.Name)
+	if err != nil || a.Target == "" {
+		return ""
+	}
+	return fmt.Sprintf("%s-%d", a.Target[strings.LastIndexByte(a.Target, ':')+1:], a.LUN)
 }
 
 // serial tells the unit from others; where it has no serial number, its name does.
@@ -108,12 +117,12 @@ func (u unit) serial() string {
 
 // Describe says what was agreed on with the target, and what the unit says of itself; of a
 // portal, which targets and units there are.
-func (o Opener) Describe(l volume.Locator) (s setup.Setup, layer setup.Layer, err error) {
+func (o Opener) Describe(ctx context.Context, l volume.Locator) (s setup.Setup, layer setup.Layer, err error) {
 	if l.Kind == portalKind {
-		layer, err = o.portal(l)
+		layer, err = o.portal(ctx, l)
 		return s, layer, err
 	}
-	v, err := o.visit(l)
+	v, err := o.visit(ctx, l)
 	if err != nil {
 		return s, layer, err
 	}
@@ -159,7 +168,7 @@ func (u unit) describe() string {
 }
 
 // portal asks one for its targets, and each of them for its units.
-func (o Opener) portal(l volume.Locator) (setup.Layer, error) {
+func (o Opener) portal(ctx context.Context, l volume.Locator) (setup.Layer, error) {
 	a, err := parseAddress(l.Name)
 	if err != nil {
 		return setup.Layer{}, err
@@ -168,7 +177,7 @@ func (o Opener) portal(l volume.Locator) (setup.Layer, error) {
 	if err != nil {
 		return setup.Layer{}, err
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), cmp.Or(o.Patience, lookPatience))
+	ctx, cancel := context.WithTimeout(ctx, cmp.Or(o.Patience, lookPatience))
 	defer cancel()
 	targets, err := discover(ctx, a.Portals[0], a.options(secrets))
 	if err != nil {
@@ -230,11 +239,11 @@ func (a Address) target(ctx context.Context, t found, secrets []secretfile.Secre
 }
 
 // Check reports what would stop a run, without writing anything.
-func (o Opener) Check(l volume.Locator, r volume.Request) error {
+func (o Opener) Check(ctx context.Context, l volume.Locator, r volume.Request) error {
 	if len(r.Files) > 0 {
 		return volume.NoFiles(l)
 	}
-	v, err := o.visit(l)
+	v, err := o.visit(ctx, l)
 	if err != nil {
 		return err
 	}
@@ -244,8 +253,8 @@ func (o Opener) Check(l volume.Locator, r volume.Request) error {
 }
 
 // Agree takes consent to overwrite a unit.
-func (o Opener) Agree(l volume.Locator, claim volume.Claim) (setup.Identity, error) {
-	v, err := o.visit(l)
+func (o Opener) Agree(ctx context.Context, l volume.Locator, claim volume.Claim) (setup.Identity, error) {
+	v, err := o.visit(ctx, l)
 	if err != nil {
 		return setup.Identity{}, err
 	}
@@ -258,8 +267,8 @@ func (o Opener) Agree(l volume.Locator, claim volume.Claim) (setup.Identity, err
 }
 
 // Holds tells what is recognised on a unit, and who uses it.
-func (o Opener) Holds(l volume.Locator) (holds, user string, err error) {
-	v, err := o.visit(l)
+func (o Opener) Holds(ctx context.Context, l volume.Locator) (holds, user string, err error) {
+	v, err := o.visit(ctx, l)
 	if err != nil {
 		return "", "", err
 	}
@@ -272,8 +281,8 @@ func (o Opener) Holds(l volume.Locator) (holds, user string, err error) {
 }
 
 // Readable reads the first block.
-func (o Opener) Readable(l volume.Locator) error {
-	v, err := o.visit(l)
+func (o Opener) Readable(ctx context.Context, l volume.Locator) error {
+	v, err := o.visit(ctx, l)
 	if err != nil {
 		return err
 	}
@@ -283,11 +292,11 @@ func (o Opener) Readable(l volume.Locator) error {
 }
 
 // Prepare makes a unit ready for a run.
-func (o Opener) Prepare(_ context.Context, l volume.Locator, r volume.Request) (volume.Volume, error) {
+func (o Opener) Prepare(ctx context.Context, l volume.Locator, r volume.Request) (volume.Volume, error) {
 	if len(r.Files) > 0 {
 		return nil, volume.NoFiles(l)
 	}
-	v, err := o.visit(l)
+	v, err := o.visit(ctx, l)
 	if err != nil {
 		return nil, err
 	}
@@ -350,7 +359,7 @@ type prepared struct {
 }
 
 // Use opens the unit for one measurement.
-func (p *prepared) Use(spec workload.Spec) (load.Volume, error) {
+func (p *prepared) Use(ctx context.Context, spec workload.Spec) (load.Volume, error) {
 	name, err := p.unit.copies(spec)
 	if err == nil {
 		err = p.unit.allows(spec)
@@ -360,7 +369,7 @@ func (p *prepared) Use(spec workload.Spec) (load.Volume, error) {
 	}
 	v := &opened{name: name, swaps: spec.Swaps > 0, locator: p.locator, address: p.address, secrets: p.secrets, unit: p.unit, lun: p.address.lunOf(), patience: usualPatience, tell: p.tell}
 	if p.tenure != nil && spec.Writes() {
-		if _, err := p.Identity(); err != nil {
+		if _, err := p.Identity(ctx); err != nil {
 			return nil, err
 		}
 		p.tenure.Writes(spec)
@@ -381,8 +390,8 @@ func (p *prepared) Events() <-chan volume.Event { return p.events }
 
 // Identity tells what the unit is now, after what was written to it. What others changed
 // meanwhile, or another unit in its place, ends the consent.
-func (p *prepared) Identity() (setup.Identity, error) {
-	v, err := p.opener.visit(p.locator)
+func (p *prepared) Identity(ctx context.Context) (setup.Identity, error) {
+	v, err := p.opener.visit(ctx, p.locator)
 	if err != nil {
 		return setup.Identity{}, err
 	}
@@ -398,7 +407,9 @@ func (p *prepared) Identity() (setup.Identity, error) {
 func (p *prepared) Close() error { return nil }
 
 var (
-	_ volume.Consenter = Opener{}
-	_ volume.Describer = Opener{}
-	_ volume.Eventful  = (*prepared)(nil)
+	_ volume.Consenter  = Opener{}
+	_ volume.Describer  = Opener{}
+	_ volume.Named      = Opener{}
+	_ volume.Eventful   = (*prepared)(nil)
+	_ volume.Identified = (*prepared)(nil)
 )

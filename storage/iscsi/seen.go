@@ -34,7 +34,7 @@ type seen struct {
 }
 
 // visit logs in to the first portal of a unit that answers.
-func (o Opener) visit(l volume.Locator) (*seen, error) {
+func (o Opener) visit(ctx context.Context, l volume.Locator) (*seen, error) {
 	a, err := parseAddress(l.Name)
 	if err != nil {
 		return nil, err
@@ -47,7 +47,7 @@ func (o Opener) visit(l volume.Locator) (*seen, error) {
 		return nil, err
 	}
 	v.patience = cmp.Or(o.Patience, lookPatience)
-	v.ctx, v.end = context.WithTimeout(context.Background(), mostPatience*v.patience)
+	v.ctx, v.end = context.WithTimeout(ctx, mostPatience*v.patience)
 	let, done := context.WithTimeout(v.ctx, v.patience)
 	defer done()
 	var failed []error

@@ -9,7 +9,6 @@ import (
 
 	"patientheron/core/load"
 	"patientheron/core/measure"
-	"patientheron/core/setup"
 	"patientheron/core/workload"
 	"patientheron/protocol/scsi"
 	served "patientheron/served/iscsi"
@@ -90,12 +89,12 @@ func TestAnotherUnitInPlace(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			facts, err := Opener{}.Look(l)
+			facts, err := Opener{}.Look(t.Context(), l)
 			if err != nil {
 				t.Fatal(err)
 			}
 			claim := volume.Claim{Size: size, Serial: facts.Serial}
-			agreed, err := Opener{}.Agree(l, claim)
+			agreed, err := Opener{}.Agree(t.Context(), l, claim)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -104,7 +103,7 @@ func TestAnotherUnitInPlace(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			used, err := made.Use(ours)
+			used, err := made.Use(t.Context(), ours)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -141,18 +140,16 @@ func TestAnotherUnitInPlace(t *testing.T) {
 			if restarted != s.server || c.words == "" {
 				holds("when the session comes back", write())
 			}
-			_, err = made.(interface {
-				Identity() (setup.Identity, error)
-			}).Identity()
+			_, err = made.(volume.Identified).Identity(t.Context())
 			holds("after the run", err)
-			_, err = made.Use(ours)
+			_, err = made.Use(t.Context(), ours)
 			holds("before the next load", err)
 		})
 	}
 	var refused net.Error
 	if l, err := (Opener{}).Parse("//127.0.0.1:1/iqn.2026-01.example:honest/0"); err != nil {
 		t.Fatal(err)
-	} else if _, err := (Opener{Patience: time.Second}).Agree(l, volume.Claim{}); err == nil || errors.As(err, &refused) && refused.Timeout() {
+	} else if _, err := (Opener{Patience: time.Second}).Agree(t.Context(), l, volume.Claim{}); err == nil || errors.As(err, &refused) && refused.Timeout() {
 		t.Errorf("a port that refuses: %v", err)
 	}
 }

@@ -40,7 +40,7 @@ func TestFilesBesideBlocks(t *testing.T) {
 	o := Opener{Traces: traces}
 	l := volume.Locator{Kind: "folder", Name: folder}
 	request := volume.Request{Files: []workload.Spec{spec}, Size: reach, Writes: writes}
-	if err := o.Check(l, request); err != nil {
+	if err := o.Check(t.Context(), l, request); err != nil {
 		t.Fatal(err)
 	}
 	v, err := o.prepare(t.Context(), l, request)
@@ -59,7 +59,7 @@ func TestFilesBesideBlocks(t *testing.T) {
 		if round == 0 && (told != 60*40_000 || of != 60*40_000) {
 			t.Errorf("%s of %s were made", told, of)
 		}
-		opened, err := v.Use(spec)
+		opened, err := v.Use(t.Context(), spec)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -103,7 +103,7 @@ func TestFilesBesideBlocks(t *testing.T) {
 	if err != nil || len(left) > 0 || len(traces) > 0 {
 		t.Errorf("%d entries are left, %d noted: %v", len(left), len(traces), err)
 	}
-	small := o.Check(l, volume.Request{Files: []workload.Spec{few("vast", loadfiles.Put, 90_000_000)}, NoBlocks: true})
+	small := o.Check(t.Context(), l, volume.Request{Files: []workload.Spec{few("vast", loadfiles.Put, 90_000_000)}, NoBlocks: true})
 	if small == nil {
 		t.Error("90 million files of 40 kB have room")
 	}

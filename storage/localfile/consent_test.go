@@ -31,7 +31,7 @@ func agreed(t *testing.T, path string, size int) volume.Claim {
 // prepared prepares a run that writes, and gives the error.
 func prepared(t *testing.T, path string, claim *volume.Claim, kept ...string) error {
 	t.Helper()
-	checked := Opener{Kept: kept}.Check(at(path, "file"), volume.Request{Writes: true, Consent: claim})
+	checked := Opener{Kept: kept}.Check(t.Context(), at(path, "file"), volume.Request{Writes: true, Consent: claim})
 	v, err := Opener{Kept: kept}.Prepare(t.Context(), at(path, "file"), volume.Request{Writes: true, Consent: claim})
 	if err == nil {
 		v.Close()
@@ -99,18 +99,18 @@ func TestConsentGoesOnAfterOurOwnWrites(t *testing.T) {
 		t.Fatal(err)
 	}
 	// A second run asked for meanwhile is not refused for what the first does.
-	used, err := v.Use(workload.Spec{Kind: workload.BlockKind, Pattern: workload.Pattern{Span: 4096}})
+	used, err := v.Use(t.Context(), workload.Spec{Kind: workload.BlockKind, Pattern: workload.Pattern{Span: 4096}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	if err := writeAt(path, 0); err != nil {
 		t.Fatal(err)
 	}
-	if err := (Opener{}).Check(at(path, "file"), volume.Request{Writes: true, Consent: &claim}); err != nil {
+	if err := (Opener{}).Check(t.Context(), at(path, "file"), volume.Request{Writes: true, Consent: &claim}); err != nil {
 		t.Errorf("a run asked for while one writes: %v", err)
 	}
 	used.Close()
-	identity, err := v.Identity()
+	identity, err := v.Identity(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -152,7 +152,7 @@ func TestWhatOthersWriteIsNotAdopted(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		used, err := v.Use(ours)
+		used, err := v.Use(t.Context(), ours)
 		if err != nil {
 			t.Fatalf("%s: %v", name, err)
 		}
@@ -161,8 +161,8 @@ func TestWhatOthersWriteIsNotAdopted(t *testing.T) {
 			t.Fatalf("%s: %v", name, err)
 		}
 		for when, again := range map[string]func() error{
-			"after the run":        func() error { _, err := v.Identity(); return err },
-			"before the next load": func() error { _, err := v.Use(ours); return err },
+			"after the run":        func() error { _, err := v.Identity(t.Context()); return err },
+			"before the next load": func() error { _, err := v.Use(t.Context(), ours); return err },
 		} {
 			err := again()
 			var lapsed *volume.LapsedError
@@ -261,11 +261,11 @@ func TestOurOwnFilesAreKept(t *testing.T) {
 		t.Errorf("a run on the database: %v", err)
 	}
 	for _, folder := range []string{kept, filepath.Join(kept, "below")} {
-		if err := (Opener{Kept: []string{kept}}).Check(at(folder, "folder"), volume.Request{Size: 4096}); !errors.Is(err, volume.ErrInUse) {
+		if err := (Opener{Kept: []string{kept}}).Check(t.Context(), at(folder, "folder"), volume.Request{Size: 4096}); !errors.Is(err, volume.ErrInUse) {
 			t.Errorf("a test file in %s: %v", folder, err)
 		}
 	}
-	if err := (Opener{Kept: []string{kept}}).Check(at(elsewhere, "folder"), volume.Request{Size: 4096}); err != nil {
+	if err := (Opener{Kept: []string{kept}}).Check(t.Context(), at(elsewhere, "folder"), volume.Request{Size: 4096}); err != nil {
 		t.Errorf("a test file elsewhere: %v", err)
 	}
 }

@@ -1,6 +1,7 @@
 package localfile
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -17,7 +18,7 @@ import (
 // Unwritten is how much of the span of a load was never written, as the file systems tell on
 // whose files it lies: what is read there is answered without the storage. It is nothing of a
 // file that was made for the measurement, and of what lies on no file.
-func (v *Volume) Unwritten(spec workload.Spec) (unwritten quantity.Share, err error) {
+func (v *Volume) Unwritten(_ context.Context, spec workload.Spec) (unwritten quantity.Share, err error) {
 	if v.file == nil || v.test != nil {
 		return 0, nil
 	}

@@ -42,12 +42,12 @@ func TestHolesOfAFile(t *testing.T) {
 		}
 		spec := workload.Default()
 		spec.Offset, spec.Span = quantity.Bytes(from*block), quantity.Bytes((to-from)*block)
-		if share, err := v.Unwritten(spec.Completed()); err != nil || share != quantity.Share(float64(holes)/float64(to-from)) {
+		if share, err := v.Unwritten(t.Context(), spec.Completed()); err != nil || share != quantity.Share(float64(holes)/float64(to-from)) {
 			t.Fatalf("blocks %d to %d: %v (%v), and %d are holes", from, to, share, err, holes)
 		}
 	}
 	spec := workload.Default()
-	whole, _ := v.Unwritten(spec)
+	whole, _ := v.Unwritten(t.Context(), spec)
 	if bytes := unwrittenOf(path, "file", block*blocks); quantity.Share(float64(bytes)/(block*blocks)) != whole || whole == 0 {
 		t.Errorf("%v of it and %v", bytes, whole)
 	}

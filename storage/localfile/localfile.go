@@ -211,7 +211,7 @@ func (v *Volume) open(mode int, uncached bool) (*os.File, error) {
 
 // Use opens the volume for one measurement, cached or uncached, for reading
 // alone or for both.
-func (v *Volume) Use(spec workload.Spec) (load.Volume, error) {
+func (v *Volume) Use(ctx context.Context, spec workload.Spec) (load.Volume, error) {
 	if ofFiles, _ := spec.OfFiles(); len(ofFiles) > 0 {
 		return v.useFiles(spec)
 	}
@@ -360,7 +360,7 @@ func (v *Volume) measureUp(kind string) error {
 
 // Identity tells what the opened file or device is and holds by now, so that
 // consent goes on after what this run wrote. What others changed meanwhile ends it.
-func (v *Volume) Identity() (setup.Identity, error) {
+func (v *Volume) Identity(context.Context) (setup.Identity, error) {
 	found, err := identify(v.file)
 	if err == nil && v.tenure != nil {
 		err = v.tenure.Still(found)

@@ -43,7 +43,7 @@ func measureFolder(t *testing.T, s workload.Spec) *load.Outcome {
 		t.Fatal(err)
 	}
 	defer prepared.Close()
-	v, err := prepared.Use(s)
+	v, err := prepared.Use(t.Context(), s)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -30,23 +30,30 @@ func (Opener) Parse(name string) (volume.Locator, error) {
 	return volume.Locator{Kind: kind, Name: path}, err
 }
 
+// Absolute is a path from where the caller is.
+func (Opener) Absolute(name string) (string, error) { return filepath.Abs(name) }
+
 // Traits of folders, files and devices.
 func (Opener) Traits(kind string) volume.Traits {
 	switch kind {
 	case "folder":
 		return volume.Traits{OnHost: true, Makes: true}
-	case "file", "device":
+	case "file":
 		return volume.Traits{OnHost: true, Overwritten: true}
+	case "device":
+		return volume.Traits{OnHost: true, Overwritten: true, Disk: true}
 	}
 	return volume.Traits{}
 }
 
 // Look tells what stands behind a path without writing anything.
-func (Opener) Look(l volume.Locator) (setup.Facts, error) { return look(l.Name, l.Kind) }
+func (Opener) Look(_ context.Context, l volume.Locator) (setup.Facts, error) {
+	return look(l.Name, l.Kind)
+}
 
 // Check reports what would stop a run from being prepared, without writing
 // anything.
-func (o Opener) Check(l volume.Locator, request volume.Request) error {
+func (o Opener) Check(_ context.Context, l volume.Locator, request volume.Request) error {
 	switch {
 	case len(request.Files) > 0 && l.Kind != "folder":
 		return volume.NoFiles(l)
@@ -62,7 +69,7 @@ func (o Opener) Check(l volume.Locator, request volume.Request) error {
 
 // Prepare makes it ready for a run: a folder gets a test file filled with real data.
 func (o Opener) Prepare(ctx context.Context, l volume.Locator, request volume.Request) (volume.Volume, error) {
-	if err := o.Check(l, request); err != nil {
+	if err := o.Check(ctx, l, request); err != nil {
 		return nil, err
 	}
 	v, err := o.prepare(ctx, l, request)
@@ -80,17 +87,17 @@ func (o Opener) prepare(ctx context.Context, l volume.Locator, request volume.Re
 }
 
 // Agree takes consent to overwrite a file or device.
-func (o Opener) Agree(l volume.Locator, claim volume.Claim) (setup.Identity, error) {
+func (o Opener) Agree(_ context.Context, l volume.Locator, claim volume.Claim) (setup.Identity, error) {
 	return agree(l.Name, l.Kind, claim, o.Kept)
 }
 
 // Holds tells what is recognised on a file or device, and who uses it.
-func (Opener) Holds(l volume.Locator) (holds, user string, err error) {
+func (Opener) Holds(_ context.Context, l volume.Locator) (holds, user string, err error) {
 	return holdsOf(l.Name, l.Kind)
 }
 
 // Readable opens a file or device for reading, and closes it.
-func (Opener) Readable(l volume.Locator) error {
+func (Opener) Readable(_ context.Context, l volume.Locator) error {
 	file, err := os.OpenFile(l.Name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
 	if err != nil {
 		return err
@@ -99,4 +106,6 @@ func (Opener) Readable(l volume.Locator) error {
 }
 
 // WayOf tells how a folder takes a test file.
-func (o Opener) WayOf(l volume.Locator) (volume.Way, error) { return wayOf(l.Name, o.Traces) }
+func (o Opener) WayOf(_ context.Context, l volume.Locator) (volume.Way, error) {
+	return wayOf(l.Name, o.Traces)
+}

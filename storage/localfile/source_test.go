@@ -146,7 +146,7 @@ func TestASourceThatChanges(t *testing.T) {
 			spec.OnError = workload.Continue
 			v := planted(t, t.TempDir(), noted{}, spec)
 			must(t, v.Ready(t.Context(), spec, nil))
-			opened, err := v.Use(spec)
+			opened, err := v.Use(t.Context(), spec)
 			must(t, err)
 			open := descriptors(t)
 			c.change(t, filepath.Join(from, string(loadfiles.Of(spec).Listed().Path(nil, 7))), filepath.Join(filesOf(v), string(loadfiles.Of(spec).Listed().Numbered().Path(nil, 7))))

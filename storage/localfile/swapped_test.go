@@ -183,7 +183,7 @@ func round(t *testing.T, folder string, traces volume.Traces, spec workload.Spec
 	if err := v.Ready(t.Context(), spec, nil); err != nil {
 		return err
 	}
-	used, err := v.Use(spec)
+	used, err := v.Use(t.Context(), spec)
 	if err != nil {
 		return err
 	}
@@ -387,7 +387,7 @@ func TestWhatIsPutWithinATreeIsNotFollowed(t *testing.T) {
 			for _, threads := range []bool{false, true} {
 				for _, task := range []loadfiles.Task{loadfiles.Fetch, loadfiles.Save, loadfiles.Put} {
 					more := swappedLoad(task)
-					used, err := v.Use(more)
+					used, err := v.Use(t.Context(), more)
 					if err != nil {
 						continue
 					}

@@ -57,7 +57,7 @@ func run(t *testing.T, v *Volume, spec workload.Spec, threads bool) *load.Outcom
 	if err := v.Ready(t.Context(), spec, nil); err != nil {
 		t.Fatal(err)
 	}
-	opened, err := v.Use(spec)
+	opened, err := v.Use(t.Context(), spec)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -372,7 +372,7 @@ func TestLinksInTreesAreNotFollowed(t *testing.T) {
 	if err := errors.Join(os.Remove(victim), os.Symlink("/etc/passwd", victim)); err != nil {
 		t.Fatal(err)
 	}
-	opened, err := v.Use(spec)
+	opened, err := v.Use(t.Context(), spec)
 	if err != nil {
 		t.Fatal(err)
 	}

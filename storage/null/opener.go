@@ -42,18 +42,18 @@ func open(l volume.Locator) (Volume, error) {
 }
 
 // Look tells its size.
-func (Opener) Look(l volume.Locator) (setup.Facts, error) {
+func (Opener) Look(_ context.Context, l volume.Locator) (setup.Facts, error) {
 	v, err := open(l)
 	return setup.Facts{Size: v.Size, Alignment: 1, Writable: true}, err
 }
 
 // Describe says what it is.
-func (Opener) Describe(l volume.Locator) (setup.Setup, setup.Layer, error) {
+func (Opener) Describe(_ context.Context, l volume.Locator) (setup.Setup, setup.Layer, error) {
 	return setup.Setup{}, setup.Layer{Kind: "null", Name: l.String(), Words: "answers at once and moves nothing", Below: []setup.Layer{}}, nil
 }
 
 // Check finds nothing in the way.
-func (Opener) Check(l volume.Locator, r volume.Request) error {
+func (Opener) Check(_ context.Context, l volume.Locator, r volume.Request) error {
 	if len(r.Files) > 0 {
 		return volume.NoFiles(l)
 	}
@@ -68,4 +68,4 @@ func (Opener) Prepare(_ context.Context, l volume.Locator, _ volume.Request) (vo
 
 type prepared struct{ Volume }
 
-func (p prepared) Use(workload.Spec) (load.Volume, error) { return p.Volume, nil }
+func (p prepared) Use(context.Context, workload.Spec) (load.Volume, error) { return p.Volume, nil }

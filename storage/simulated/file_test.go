@@ -110,30 +110,30 @@ func TestMemoryIsAskedFor(t *testing.T) {
 	path := put(t, filepath.Join(folder, "large.yaml"), "name: Large\nmembers: {count: 24, medium: ssd, capacity: 16TB}\nlayout: {level: raid6}\ncaches: {size: 64TiB, block: 1MiB, mode: read-only, devices: 8}\n")
 	o := Opener{Folders: []string{folder}}
 	l := volume.Locator{Scheme: "array", Kind: "array", Name: path}
-	err := o.Check(l, volume.Request{Memory: 1 << 30})
+	err := o.Check(t.Context(), l, volume.Request{Memory: 1 << 30})
 	if !errors.Is(err, volume.ErrMemory) || !strings.Contains(err.Error(), "larger cache blocks") {
 		t.Errorf("within a gibibyte: %v", err)
 	}
 	if _, err := o.Prepare(t.Context(), l, volume.Request{Memory: 1 << 30}); !errors.Is(err, volume.ErrMemory) {
 		t.Errorf("prepared within a gibibyte: %v", err)
 	}
-	if err := o.Check(l, volume.Request{Memory: 8 << 30}); err != nil {
+	if err := o.Check(t.Context(), l, volume.Request{Memory: 8 << 30}); err != nil {
 		t.Error(err)
 	}
 
 	l.Name = put(t, filepath.Join(folder, "remembers.yaml"), possible+"pageCache: {size: 64GiB}\n")
-	if err := o.Check(l, volume.Request{Memory: 1 << 30}); err != nil {
+	if err := o.Check(t.Context(), l, volume.Request{Memory: 1 << 30}); err != nil {
 		t.Error(err)
 	}
-	if err := o.Check(l, volume.Request{Memory: 1 << 30, Cached: true}); !errors.Is(err, volume.ErrMemory) || !strings.Contains(err.Error(), "pageCache.size") {
+	if err := o.Check(t.Context(), l, volume.Request{Memory: 1 << 30, Cached: true}); !errors.Is(err, volume.ErrMemory) || !strings.Contains(err.Error(), "pageCache.size") {
 		t.Errorf("a page cache of 64 GiB within a gibibyte: %v", err)
 	}
 	l.Name = put(t, filepath.Join(folder, "zones.yaml"), "name: Zones\nmembers: {count: 1, medium: ssd, capacity: 64GiB, zone: 64MiB}\nlayout: {level: concatenation}\n")
 	var wrong *mistake.Error
-	if err := o.Check(l, volume.Request{Cached: true, Writes: true}); !errors.As(err, &wrong) || wrong.Field != "cached" {
+	if err := o.Check(t.Context(), l, volume.Request{Cached: true, Writes: true}); !errors.As(err, &wrong) || wrong.Field != "cached" {
 		t.Errorf("zones through a page cache: %v", err)
 	}
-	if err := o.Check(l, volume.Request{Cached: true}); err != nil {
+	if err := o.Check(t.Context(), l, volume.Request{Cached: true}); err != nil {
 		t.Error(err)
 	}
 }

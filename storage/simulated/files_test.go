@@ -47,7 +47,7 @@ func measured(t *testing.T, v *Volume, spec workload.Spec) measure.Summary {
 	if err := v.Ready(t.Context(), spec, nil); err != nil {
 		t.Fatal(err)
 	}
-	opened, err := v.Use(spec)
+	opened, err := v.Use(t.Context(), spec)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -194,7 +194,7 @@ func TestFilesThatDoNotFit(t *testing.T) {
 	if err := v.Ready(t.Context(), spec, nil); err != nil {
 		t.Fatal(err)
 	}
-	opened, err := v.Use(spec)
+	opened, err := v.Use(t.Context(), spec)
 	if err != nil {
 		t.Fatal(err)
 	}

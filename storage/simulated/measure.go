@@ -72,7 +72,7 @@ const (
 
 // measure measures the array as it stands.
 func (v *Volume) measure(ctx context.Context, spec workload.Spec) (sum measure.Summary, err error) {
-	opened, err := v.Use(spec)
+	opened, err := v.Use(ctx, spec)
 	if err != nil {
 		return sum, err
 	}

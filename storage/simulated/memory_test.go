@@ -91,7 +91,7 @@ func TestSettlingIsStopped(t *testing.T) {
 	if calls != 1 || !errors.Is(err, context.Canceled) {
 		t.Errorf("stopped after %d calls: %v", calls, err)
 	}
-	if _, err := v.Use(around); err == nil {
+	if _, err := v.Use(t.Context(), around); err == nil {
 		t.Error("a load goes around memory in which something is dirty")
 	}
 	if err := v.Ready(t.Context(), around, nil); err != nil || !v.memory.Settled() {

@@ -32,6 +32,18 @@ func (Opener) Parse(name string) (volume.Locator, error) {
 	return volume.Locator{Scheme: scheme, Kind: "array", Name: filepath.Clean(name)}, nil
 }
 
+// Absolute is the path of an array file from where the caller is.
+func (Opener) Absolute(name string) (string, error) { return filepath.Abs(name) }
+
+// Locator names the array that a file describes.
+func Locator(path string) string { return scheme + ":" + path }
+
+// NameOf is what its file calls it.
+func (o Opener) NameOf(_ context.Context, l volume.Locator) string {
+	d, _ := ReadWithin(o.Folders, l.Name, l.With...)
+	return d.Name
+}
+
 // Traits of an array: its time is virtual, and it keeps no data.
 func (Opener) Traits(kind string) volume.Traits {
 	if kind != "array" {
@@ -41,7 +53,7 @@ func (Opener) Traits(kind string) volume.Traits {
 }
 
 // Look tells its size.
-func (o Opener) Look(l volume.Locator) (setup.Facts, error) {
+func (o Opener) Look(_ context.Context, l volume.Locator) (setup.Facts, error) {
 	d, err := ReadWithin(o.Folders, l.Name, l.With...)
 	if err != nil {
 		return setup.Facts{}, err
@@ -50,7 +62,7 @@ func (o Opener) Look(l volume.Locator) (setup.Facts, error) {
 }
 
 // Describe says what is in its array file.
-func (o Opener) Describe(l volume.Locator) (setup.Setup, setup.Layer, error) {
+func (o Opener) Describe(_ context.Context, l volume.Locator) (setup.Setup, setup.Layer, error) {
 	d, err := ReadWithin(o.Folders, l.Name, l.With...)
 	if err != nil {
 		return setup.Setup{}, setup.Layer{}, err
@@ -59,7 +71,7 @@ func (o Opener) Describe(l volume.Locator) (setup.Setup, setup.Layer, error) {
 }
 
 // Check reads its array file.
-func (o Opener) Check(l volume.Locator, r volume.Request) error {
+func (o Opener) Check(_ context.Context, l volume.Locator, r volume.Request) error {
 	d, err := ReadWithin(o.Folders, l.Name, l.With...)
 	if err != nil {
 		return err

@@ -67,7 +67,7 @@ func New(d array.Description) (*Volume, error) {
 }
 
 // Use gives the array as it stands to the next measurement.
-func (v *Volume) Use(spec workload.Spec) (load.Volume, error) {
+func (v *Volume) Use(_ context.Context, spec workload.Spec) (load.Volume, error) {
 	v.queues, v.answered = nil, nil
 	v.began = v.array.Now()
 	v.array.Happened() // before this measurement

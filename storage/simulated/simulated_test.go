@@ -34,7 +34,7 @@ func spec(change func(*workload.Spec)) workload.Spec {
 
 func run(t testing.TB, ctx context.Context, v *Volume, s workload.Spec) (*load.Outcome, []measure.Interval) {
 	t.Helper()
-	used, err := v.Use(s)
+	used, err := v.Use(t.Context(), s)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -58,15 +58,7 @@ func (l Locator) String() string {
 }
 
 // Traits are what others need to know of a kind.
-type Traits struct {
-	OnHost       bool // it is a path of this host, which can be followed down to its media
-	Virtual      bool // its time is not that of the wall, and nothing of it is real
-	KeepsNothing bool // what is written is kept nowhere
-	Makes        bool // what is measured is made for it and gone afterwards
-	Overwritten  bool // a load that writes overwrites what is there, which takes consent
-	Described    bool // a file describes it, whose keys can take other values
-	Leads        bool // it leads to volumes, and is none itself
-}
+type Traits = setup.Traits
 
 // Volume is a volume made ready for a run. What its measurements need of the
 // storage, such as a session, belongs to what Use gives, and is shared by the queues
@@ -74,7 +66,7 @@ type Traits struct {
 type Volume interface {
 	// Use opens it the way one measurement asks for. The measurement closes
 	// what it was given.
-	Use(workload.Spec) (load.Volume, error)
+	Use(context.Context, workload.Spec) (load.Volume, error)
 	// Close gives everything back and removes what the preparation made.
 	Close() error
 }
@@ -116,6 +108,25 @@ type Eventful interface {
 type Moment struct {
 	At   quantity.Seconds // since the measurement began
 	Name string
+}
+
+// Identified is a volume whose content was agreed to be lost.
+type Identified interface {
+	// Identity tells what it is after what the run wrote. What others changed meanwhile, or
+	// other storage in its place, ends the consent with a LapsedError.
+	Identity(context.Context) (setup.Identity, error)
+}
+
+// Sparse is a volume of which a part may never have been written.
+type Sparse interface {
+	// Unwritten is which share of the span of a load was never written.
+	Unwritten(context.Context, workload.Spec) (quantity.Share, error)
+}
+
+// Resting is a volume in a time of its own, which passes when it is told to.
+type Resting interface {
+	// Rest lets time pass without any load.
+	Rest(quantity.Seconds)
 }
 
 // Chronicle is a volume to which things happen at set times of a measurement.
@@ -178,17 +189,18 @@ func (e *LapsedError) Error() string {
 func (e *LapsedError) Unwrap() error { return ErrConsent }
 
 // Opener is one kind of volume, or several that share a scheme. Everything but Parse
-// and Traits may touch storage that never answers: callers wait with package patient.
+// and Traits may touch storage that never answers: callers wait with package patient, and
+// what can be broken off when its context ends is.
 type Opener interface {
 	// Parse reads what comes after the scheme and says what it leads to.
 	Parse(name string) (Locator, error)
 	// Traits of a kind that Parse gives.
 	Traits(kind string) Traits
 	// Look tells what stands behind a locator without writing anything.
-	Look(Locator) (setup.Facts, error)
+	Look(context.Context, Locator) (setup.Facts, error)
 	// Check reports what would stop a run from being prepared, without writing
 	// anything.
-	Check(Locator, Request) error
+	Check(context.Context, Locator, Request) error
 	// Prepare makes it ready for a run.
 	Prepare(context.Context, Locator, Request) (Volume, error)
 }
@@ -196,18 +208,30 @@ type Opener interface {
 // Consenter is an opener of what a load may overwrite.
 type Consenter interface {
 	// Agree takes consent to overwrite, and gives the identity it is for.
-	Agree(Locator, Claim) (setup.Identity, error)
+	Agree(context.Context, Locator, Claim) (setup.Identity, error)
 	// Holds tells what is recognised there, and who uses it; both are empty when
 	// nothing is found.
-	Holds(Locator) (holds, user string, err error)
+	Holds(context.Context, Locator) (holds, user string, err error)
 	// Readable reports why it cannot be read; nil when it can.
-	Readable(Locator) error
+	Readable(context.Context, Locator) error
 }
 
 // Describer is an opener of what describes itself, because nothing of this host
 // stands below it.
 type Describer interface {
-	Describe(Locator) (setup.Setup, setup.Layer, error)
+	Describe(context.Context, Locator) (setup.Setup, setup.Layer, error)
+}
+
+// Relative is an opener whose locators are paths after their scheme.
+type Relative interface {
+	// Absolute is a path as it is typed, from where the caller is.
+	Absolute(name string) (string, error)
+}
+
+// Named is an opener of what has a name of its own.
+type Named interface {
+	// NameOf is that name, as text of any kind; "" where it cannot be told.
+	NameOf(context.Context, Locator) string
 }
 
 // Adjuster is an opener of what is reached in more than one way, with settings that its
@@ -235,7 +259,7 @@ type Way string
 type Maker interface {
 	// WayOf tells how a place takes a test file, by making an empty one that is
 	// gone when it returns.
-	WayOf(Locator) (Way, error)
+	WayOf(context.Context, Locator) (Way, error)
 }
 
 // Traces notes test files that have a name, so that one which is left behind when

@@ -66,7 +66,7 @@ func ready(folder string, s workload.Spec) (benched, error) {
 func (b benched) through(passes int) (rate float64, allocated uint64, err error) {
 	s := b.spec
 	s.Passes = passes
-	opened, err := b.volume.Use(s)
+	opened, err := b.volume.Use(context.Background(), s)
 	if err != nil {
 		return 0, 0, err
 	}
@@ -243,7 +243,7 @@ func virtualFiles(d array.Description, s workload.Spec) (float64, error) {
 	if err := v.Ready(context.Background(), s, nil); err != nil {
 		return 0, err
 	}
-	opened, err := v.Use(s)
+	opened, err := v.Use(context.Background(), s)
 	if err != nil {
 		return 0, err
 	}

@@ -133,13 +133,13 @@ func openUnit(locator string) (volume.Volume, error) {
 		return nil, err
 	}
 	b := storage.Bounds{}
-	facts, err := b.Look(l)
+	facts, err := b.Look(context.Background(), l)
 	if err != nil {
 		return nil, err
 	}
 	claim := volume.Claim{Size: facts.Size, Serial: facts.Serial}
 	var identity setup.Identity
-	if identity, err = b.Agree(l, claim); err != nil {
+	if identity, err = b.Agree(context.Background(), l, claim); err != nil {
 		return nil, err
 	}
 	claim.Identity = &identity
@@ -152,7 +152,7 @@ func unitRate(v volume.Volume, block quantity.Bytes, depth int, seconds quantity
 		s.Blocks, s.Depth, s.Span, s.For = workload.Block(block), depth, peer.Size, seconds
 		change(s)
 	})
-	opened, err := v.Use(s)
+	opened, err := v.Use(context.Background(), s)
 	if err != nil {
 		return 0, 0, err
 	}

@@ -317,7 +317,7 @@ func growth() error {
 
 // timed measures a load in virtual time and gives the real seconds it took.
 func timed(v *simulated.Volume, s workload.Spec) (float64, error) {
-	used, err := v.Use(s)
+	used, err := v.Use(context.Background(), s)
 	if err != nil {
 		return 0, err
 	}
@@ -370,7 +370,7 @@ func onDevice(device string, s workload.Spec, sampler *host.Sampler) (float64, e
 		return 0, err
 	}
 	defer prepared.Close()
-	v, err := prepared.Use(s)
+	v, err := prepared.Use(context.Background(), s)
 	if err != nil {
 		return 0, err
 	}
@@ -443,7 +443,7 @@ func reportMemory() error {
 		return err
 	}
 	defer prepared.Close()
-	v, err := prepared.Use(s)
+	v, err := prepared.Use(context.Background(), s)
 	if err != nil {
 		return err
 	}

@@ -2700,6 +2700,8 @@ export interface components {
             setup: components["schemas"]["Setup"];
             /** Format: double */
             tookSeconds: number;
+            /** @description What there is to know of the kind */
+            traits: components["schemas"]["Traits"];
             /** @description What each hop can pass, for four kinds of load */
             uses: components["schemas"]["UseCeilings"][] | null;
         };
@@ -4616,6 +4618,24 @@ export interface components {
              */
             version?: number;
         };
+        Traits: {
+            /** @description A file describes it, whose keys can take other values */
+            described: boolean;
+            /** @description It is a whole disk or LUN: what is on it tells who it belongs to, also when nothing is written */
+            disk: boolean;
+            /** @description What is written is kept nowhere */
+            keepsNothing: boolean;
+            /** @description It leads to volumes, and is none itself */
+            leads: boolean;
+            /** @description What is measured is made for it and gone afterwards */
+            makes: boolean;
+            /** @description It is a path of the service's host, which can be followed down to its media */
+            onHost: boolean;
+            /** @description A load that writes overwrites what is there, which takes consent */
+            overwritten: boolean;
+            /** @description It is simulated, in a time of its own */
+            virtual: boolean;
+        };
         Trend: {
             /**
              * Format: double
@@ -4871,12 +4891,14 @@ export interface components {
             facts?: components["schemas"]["Facts"];
             /** Format: int64 */
             id: number;
-            /** @description What the locator leads to: null, folder, file, device, array */
+            /** @description What the locator leads to, such as folder, device, array, LUN */
             kind: string;
             /** @description Where I/O goes: a folder, a file, a block device, array:FILE of a simulated array, or null:SIZE */
             locator: string;
             /** @description Short name, unique */
             name: string;
+            /** @description What there is to know of the kind; absent in what a run keeps of its volume */
+            traits?: components["schemas"]["Traits"];
             /** @description Why it could not be looked at */
             trouble?: string;
             /** @description Where what a load writes goes, in words */

@@ -50,7 +50,7 @@ export function LookPage() {
 				{l.facts && (
 					<span className="opacity-80">
 						{bytes(l.facts.sizeBytes)}
-						{l.kind === "folder" && `, ${bytes(l.facts.freeBytes)} free`}
+						{l.traits.makes && `, ${bytes(l.facts.freeBytes)} free`}
 					</span>
 				)}
 				<span className="ml-auto flex gap-2">
@@ -63,7 +63,7 @@ export function LookPage() {
 					>
 						{look.isFetching ? "Looking…" : slow ? "Look longer" : "Look again"}
 					</button>
-					{l.kind === "array" && (
+					{l.traits.described && (
 						<Link to={`/arrays/${id}`} className="btn btn-sm">
 							Look inside
 						</Link>

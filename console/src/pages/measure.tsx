@@ -87,7 +87,7 @@ export function Measure() {
 	const baseline = volumes.data?.volumes?.find((v) => v.id === volume) ?? volumes.data?.volumes?.[0];
 	const besides = others.filter((id) => id !== baseline?.id);
 	const simulated = [baseline?.id, ...besides].some(
-		(id) => volumes.data?.volumes?.find((v) => v.id === id)?.kind === "array",
+		(id) => volumes.data?.volumes?.find((v) => v.id === id)?.traits?.virtual,
 	);
 	const start = useMutation({
 		mutationFn: async () => {

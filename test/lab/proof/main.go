@@ -107,7 +107,7 @@ func (p *proof) at(with []plan.Setting, whole bool) error {
 	defer prepared.Close()
 	spec := workload.Default()
 	spec.Copies, spec.Zeroes, spec.Swaps, spec.Blocks = 0.1, 0.1, 0.1, workload.Block(block)
-	opened, err := prepared.Use(spec)
+	opened, err := prepared.Use(context.Background(), spec)
 	if err != nil {
 		return err
 	}
@@ -143,15 +143,15 @@ func (p *proof) at(with []plan.Setting, whole bool) error {
 
 // claim agrees to lose what is on the unit.
 func (p *proof) claim(l volume.Locator) (*volume.Claim, error) {
-	facts, err := p.Look(l)
+	facts, err := p.Look(context.Background(), l)
 	if err != nil {
 		return nil, err
 	}
 	claim := volume.Claim{Size: facts.Size, Serial: facts.Serial}
-	if claim.Holds, _, err = p.Holds(l); err != nil {
+	if claim.Holds, _, err = p.Holds(context.Background(), l); err != nil {
 		return nil, err
 	}
-	identity, err := p.Agree(l, claim)
+	identity, err := p.Agree(context.Background(), l, claim)
 	claim.Identity = &identity
 	return &claim, err
 }
