@@ -28,7 +28,6 @@ import (
 	"patientheron/format/filesetfile"
 	"patientheron/format/planfile"
 	"patientheron/resource"
-	"patientheron/storage/simulated"
 )
 
 // loadFlags adds a flag for every field of a workload.
@@ -405,7 +404,7 @@ func among(volumes []resource.Volume, target string) (resource.Volume, bool) {
 func register(ctx context.Context, c *client.Client, v resource.NewVolume, registered []resource.Volume) (resource.Volume, error) {
 	volume, err := c.AddVolume(ctx, v)
 	path, isArray := describedBy(v.Locator)
-	if err == nil || !isArray || !strings.Contains(err.Error(), simulated.ErrOutside.Error()) {
+	if err == nil || !isArray || !client.IsProblem(err, resource.ProblemOutside) {
 		return volume, err
 	}
 	if v.Locator, err = keepArray(ctx, c, path, ""); err != nil {

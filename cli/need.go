@@ -283,8 +283,7 @@ func (a *app) needKeep() *cobra.Command {
 				return err
 			}
 			kept, err := c.KeepNeed(ctx, text)
-			var failed *client.Problem
-			if errors.As(err, &failed) && failed.Status == 409 {
+			if client.IsProblem(err, resource.ProblemTaken) {
 				if !replace {
 					return fmt.Errorf("%w; --replace puts this sheet in its place", err)
 				}

@@ -27,30 +27,19 @@ import (
 // Problem is an error answer of the service (RFC 9457). Callers find it with
 // errors.As.
 type Problem struct {
+	Type   string `json:"type"`
 	Status int    `json:"status"`
 	Title  string `json:"title"`
 	Detail string `json:"detail"`
-	Errors []struct {
-		Message  string `json:"message"`
-		Location string `json:"location"`
-	} `json:"errors"`
 }
 
-func (p *Problem) Error() string {
-	if len(p.Errors) == 0 {
-		return p.Detail
-	}
-	parts := make([]string, len(p.Errors))
-	for i, e := range p.Errors {
-		parts[i] = e.Message
-		if at := strings.TrimPrefix(strings.TrimPrefix(e.Location, "body"), "."); at != "" {
-			parts[i] = at + ": " + e.Message
-		}
-	}
-	if p.Detail == "validation failed" { // which the parts say better
-		return strings.Join(parts, "; ")
-	}
-	return p.Detail + ": " + strings.Join(parts, "; ")
+func (p *Problem) Error() string { return p.Detail }
+
+// IsProblem reports whether a call was answered with a problem of a kind, such as
+// resource.ProblemTaken.
+func IsProblem(err error, kind string) bool {
+	var p *Problem
+	return errors.As(err, &p) && p.Type == resource.ProblemType(kind)
 }
 
 // ErrUnreachable is wrapped when no service answers at the address.

@@ -10,6 +10,7 @@ import (
 
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
+	"patientheron/test/trials"
 )
 
 // draws is how many arrays are drawn: so many, or that times what HERON_DRAWS says.
@@ -17,7 +18,7 @@ func draws(count int) int {
 	if times, err := strconv.Atoi(os.Getenv("HERON_DRAWS")); err == nil {
 		count *= times
 	}
-	return count
+	return trials.Number(count)
 }
 
 // agreement counts the arrays that were always busy, and how far what came for long was from what was
@@ -34,11 +35,11 @@ func (g *agreement) within(reached float64) bool {
 	return reached >= 0.8 && reached <= 1.2
 }
 
-// enough says how many there were, of which there have to be so many.
+// enough says how many there were, of which there have to be so many where all is tried.
 func (g *agreement) enough(t *testing.T, least int) {
 	t.Helper()
 	t.Logf("%d arrays that were always busy, at most %.0f %% off", g.near, (math.Exp(g.worst)-1)*100)
-	if g.near < least {
+	if trials.Parts() == 1 && g.near < least {
 		t.Error("hardly any was ever busy")
 	}
 }
@@ -63,7 +64,7 @@ func asUsed(a *Array, u setup.Use, source *rand.Rand) func(int) Request {
 // always busy, and never above what a fresh array passes.
 func TestForLongIsWhatComesForLong(t *testing.T) {
 	t.Parallel()
-	source := rand.New(rand.NewPCG(12, 1))
+	source := rand.New(rand.NewPCG(12, 1+trials.Seed()))
 	pick := func(n int) int { return source.IntN(n) }
 	var found agreement
 	for range draws(24) {
@@ -117,7 +118,7 @@ func TestForLongIsWhatComesForLong(t *testing.T) {
 // command. Within a fifth where the members are always busy.
 func TestForLongBehindCaches(t *testing.T) {
 	t.Parallel()
-	source := rand.New(rand.NewPCG(77, 1))
+	source := rand.New(rand.NewPCG(77, 1+trials.Seed()))
 	pick := func(n int) int { return source.IntN(n) }
 	var found agreement
 	for tried := 0; tried < draws(24); {
@@ -167,7 +168,7 @@ func TestForLongBehindCaches(t *testing.T) {
 // a fifth where its members, or those of another tier, are always busy.
 func TestForLongOnTiers(t *testing.T) {
 	t.Parallel()
-	source := rand.New(rand.NewPCG(78, 1))
+	source := rand.New(rand.NewPCG(78, 1+trials.Seed()))
 	pick := func(n int) int { return source.IntN(n) }
 	const moving = 30 // seconds at the beginning in which extents are moved
 	var found agreement

@@ -9,6 +9,7 @@ import (
 
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
+	"patientheron/test/trials"
 )
 
 // load is a closed loop as far as explanations know it.
@@ -63,7 +64,7 @@ func busiest(a *Array, before Totals) (name string, share float64) {
 // parity on disks); and Little's law holds.
 func TestMeasuredAndExplainedAgree(t *testing.T) {
 	t.Parallel()
-	source := rand.New(rand.NewPCG(2026, 11))
+	source := rand.New(rand.NewPCG(2026, 11+trials.Seed()))
 	tried, near, lowest := 0, 0, 1.0
 	for tried < draws(100) {
 		d, l := anyArray(source), anyLoad(source)
@@ -133,7 +134,7 @@ func TestMeasuredAndExplainedAgree(t *testing.T) {
 		}
 	}
 	t.Logf("%d arrays, %d of them with a station that was always busy, the lowest at %.2f of what was explained for long", tried, near, lowest)
-	if near < 25 {
+	if near < 25/trials.Parts() {
 		t.Error("hardly any station was ever busy")
 	}
 }

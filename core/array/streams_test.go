@@ -8,6 +8,7 @@ import (
 
 	"patientheron/core/mechanics"
 	"patientheron/core/quantity"
+	"patientheron/test/trials"
 )
 
 // streamed is what several streams of reads came to.
@@ -141,10 +142,12 @@ func TestStreamsOnADisk(t *testing.T) {
 func TestStreamsAreMonotone(t *testing.T) {
 	t.Parallel()
 	type point struct{ count, depth, length int }
-	for _, l := range []struct {
+	arrays := []struct {
 		level   Level
 		members int
-	}{{Stripe, 1}, {Stripe, 6}, {Mirror, 2}, {MirrorStripe, 6}, {Parity, 6}, {DoubleParity, 8}} {
+	}{{Stripe, 1}, {Stripe, 6}, {Mirror, 2}, {MirrorStripe, 6}, {Parity, 6}, {DoubleParity, 8}}
+	for i := range trials.Of(len(arrays)) {
+		l := arrays[i]
 		rates := map[point]float64{}
 		for _, length := range []int{64 << 10, 256 << 10, 1 << 20} {
 			for _, depth := range []int{1, 2, 4} {
@@ -179,8 +182,11 @@ func TestStreamsAreMonotone(t *testing.T) {
 
 // More of each stream in flight brings no less, but for how the turns of several platters meet.
 func TestDeeperStreamsBringNoLess(t *testing.T) {
-	for _, level := range []Level{Stripe, Parity, MirrorStripe} {
-		for _, length := range []int{64 << 10, 1 << 20} {
+	t.Parallel()
+	levels := []Level{Stripe, Parity, MirrorStripe}
+	for i := range trials.Of(2 * len(levels)) {
+		for _, length := range []int{64 << 10 << (4 * (i % 2))} {
+			level := levels[i/2]
 			for _, count := range []int{1, 2, 4, 8, 16} {
 				before := 0.0
 				for _, depth := range []int{1, 2, 4, 8} {

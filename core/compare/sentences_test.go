@@ -15,6 +15,7 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
+	"patientheron/test/trials"
 )
 
 // drawn is a side with some stages, each at a rate of its own that scatters, warms, stalls or
@@ -76,10 +77,11 @@ func saidRatio(words string) float64 {
 // Every sentence and every verdict of a comparison holds for the table beside it: of tens of
 // thousands of rows that are drawn none contradicts it.
 func TestSentencesHoldForTheirTable(t *testing.T) {
-	r := rand.New(rand.NewPCG(11, 12))
+	r := rand.New(rand.NewPCG(11, 12+trials.Seed()))
 	said, kinds, lines := map[judge.Verdict]int{}, map[string]int{}, 0
 	const noise = quantity.Share(0.05)
-	for page := 0; page < 1200 && !t.Failed(); page++ {
+	pages := trials.Number(1200)
+	for page := 0; page < pages && !t.Failed(); page++ {
 		real := r.IntN(2) == 0
 		c := Sides(drawn(r, "base", 1, real), []Side{drawn(r, "other", 2, real)}, noise)
 		for _, p := range c.Points {
@@ -162,12 +164,12 @@ func TestSentencesHoldForTheirTable(t *testing.T) {
 		}
 	}
 	for _, v := range []judge.Verdict{judge.Better, judge.Worse, judge.Same, judge.NotShown, judge.Hint} {
-		if said[v] < 100 {
+		if said[v] < 100/trials.Parts() {
 			t.Errorf("%s was said %d times", v, said[v])
 		}
 	}
 	for _, kind := range []string{"rate-goes", "takes-no-longer", "knee", "waits-for-shared", "each-does", "slower-with-more", "most-for-its-price", "not-shown-to-be-worse", "repeats-would-tell", "p99-within", "p99-within-nowhere"} {
-		if kinds[kind] < 10 {
+		if kinds[kind] < 10/trials.Parts() {
 			t.Errorf("%s was said %d times of %d lines", kind, kinds[kind], lines)
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"patientheron/test/trials"
 	"slices"
 	"strings"
 	"sync"
@@ -62,7 +63,7 @@ func TestPairsAtTheirEdges(t *testing.T) {
 // same where there is one of 10 %, and what they gain, when what they are made on drifts:
 // beside repeats of one made after those of the other.
 func TestTruthOfPairs(t *testing.T) {
-	const tries = 800
+	tries := trials.Number(800)
 	table := []string{"| what drifts meanwhile | pairs | in turn: false better or worse | the same, of 10 % | 10 % found | intervals as wide without the pairs | one after the other: false better or worse |", "|---|---|---|---|---|---|---|"}
 	for _, drift := range []struct {
 		name string

@@ -10,12 +10,13 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	"patientheron/test/trials"
 )
 
 // A pause that is over stays in the figures, wherever it was and however long, and is said. It
 // is no fall.
 func TestTruthOfPauses(t *testing.T) {
-	const tries = 60
+	tries := trials.Number(60)
 	table := []string{"| intervals | paused for | cut out | called a fall | not said |", "|---|---|---|---|---|"}
 	for _, n := range []int{50, 100, 300, 1200} {
 		for _, share := range []float64{0.02, 0.04, 0.08, 0.14, 0.2} {
@@ -65,7 +66,7 @@ func paused(random *rand.Rand, n, length int) (rates []float64, at int) {
 
 // Heavy tails and waves are no fall, and cut nothing out.
 func TestTruthOfHeavyTailsAndWaves(t *testing.T) {
-	const tries = 100
+	tries := trials.Number(100)
 	table := []string{"| series | intervals | called a fall | cut out |", "|---|---|---|---|"}
 	for _, c := range []struct {
 		name string

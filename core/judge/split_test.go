@@ -8,6 +8,7 @@ import (
 
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
+	"patientheron/test/trials"
 )
 
 // What was changed on purpose is told before and after, although the rate fell to another
@@ -52,7 +53,7 @@ func TestBeforeAndAfterAMarker(t *testing.T) {
 
 // Of sides that are alike a change is seldom told, also where values stick.
 func TestTruthOfMarkers(t *testing.T) {
-	const tries = 400
+	tries := trials.Number(400)
 	for _, phi := range []float64{0, 0.5, 0.8} {
 		for _, n := range []int{30, 60, 200} {
 			counts := each(tries, uint64(n)*10+uint64(phi*10), func(random *rand.Rand, add func(string)) {

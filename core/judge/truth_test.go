@@ -15,12 +15,13 @@ import (
 	"patientheron/core/measure"
 	"patientheron/core/quantity"
 	"patientheron/core/workload"
+	"patientheron/test/trials"
 )
 
 // The bench of truth: thousands of made-up measurements whose answer is known, and
 // how often each rule is wrong about them. docs/judgement.md has what it prints.
 
-// each does work for every one of some tries, on all cores, with numbers of its own.
+// each does work for every one of some tries of this part, on all cores, with numbers of its own.
 func each(tries int, seed uint64, do func(random *rand.Rand, add func(what string))) map[string]int {
 	counts := map[string]int{}
 	var lock sync.Mutex
@@ -29,7 +30,7 @@ func each(tries int, seed uint64, do func(random *rand.Rand, add func(what strin
 	for w := range workers {
 		together.Go(func() {
 			for try := w; try < tries; try += workers {
-				do(rand.New(rand.NewPCG(seed, uint64(try))), func(what string) {
+				do(rand.New(rand.NewPCG(seed, uint64(trials.Part()*tries+try))), func(what string) {
 					lock.Lock()
 					counts[what]++
 					lock.Unlock()
@@ -41,14 +42,14 @@ func each(tries int, seed uint64, do func(random *rand.Rand, add func(what strin
 	return counts
 }
 
-// atMost fails the test when something happened more often than it may, chance of so
-// many tries (three standard deviations) allowed for.
+// atMost fails the test when something happened more often than it may, chance allowed for: were
+// it as often as it may be, so many would come up in one of 700 such tests.
 func atMost(t *testing.T, what string, count, tries int, share float64) {
 	t.Helper()
 	if tries == 0 {
 		return
 	}
-	if allowed := share + 3*math.Sqrt(share*(1-share)/float64(tries)); float64(count)/float64(tries) > allowed {
+	if chance := 1 - (distuv.Binomial{N: float64(tries), P: share}).CDF(float64(count-1)); count > 0 && chance < 1./700 {
 		t.Errorf("%s: %d of %d, more than %.0f %%", what, count, tries, share*100)
 	}
 }
@@ -109,7 +110,7 @@ var shapes = []struct {
 // Nothing counts as settled that stepped or drifted, and nothing steady as
 // unsettled. What varies too much for either is said to be not known.
 func TestTruthOfSettling(t *testing.T) {
-	const tries = 150
+	tries := trials.Number(150)
 	load := workload.Default()
 	table := []string{"| intervals | noise | autocorrelation | steady: settled | cautioned | 20 % step: missed | 15 % drift: missed | collapse: seen |", "|---|---|---|---|---|---|---|---|"}
 	missed, cautioned, all, steady := 0, 0, 0, 0
@@ -158,7 +159,7 @@ func TestTruthOfSettling(t *testing.T) {
 // Loads of few operations an interval vary by counting alone: that is neither a
 // change nor unsteadiness.
 func TestTruthOfCounting(t *testing.T) {
-	const tries = 200
+	tries := trials.Number(200)
 	load := workload.Default()
 	table := []string{"| operations an interval | intervals | settled | not known | cautioned | unsteady | collapse seen |", "|---|---|---|---|---|---|---|"}
 	for _, lambda := range []float64{2, 5, 20, 200, 2000} {
@@ -198,7 +199,7 @@ func TestTruthOfCounting(t *testing.T) {
 
 // Shapes whose phases are known one by one.
 func TestTruthOfPhases(t *testing.T) {
-	const tries = 100
+	tries := trials.Number(100)
 	level := func(of ...[2]float64) func(int) float64 { // so many intervals at so much
 		return func(i int) float64 {
 			for _, part := range of {
@@ -286,7 +287,8 @@ func TestTruthOfPhases(t *testing.T) {
 
 // What a load that waits until it settled or its mean is known ends with.
 func TestTruthOfPatience(t *testing.T) {
-	const tries, longest = 40, 600
+	const longest = 600
+	tries := trials.Number(40)
 	table := []string{"| series | ends by itself | after, median | off by more than asked |", "|---|---|---|---|"}
 	for _, c := range []struct {
 		name  string
@@ -348,7 +350,7 @@ func TestTruthOfPatience(t *testing.T) {
 
 // Where an interval of a mean is given, it holds.
 func TestTruthOfMeans(t *testing.T) {
-	const tries = 1000
+	tries := trials.Number(1000)
 	table := []string{"| values | autocorrelation | given | covers, where given |", "|---|---|---|---|"}
 	for _, n := range []int{20, 30, 60, 300, 1800} {
 		for _, phi := range []float64{0, 0.5, 0.8, 0.9, 0.95} {
@@ -374,7 +376,7 @@ func TestTruthOfMeans(t *testing.T) {
 
 // Passes of every shape, from three on, at the spreads that repeats have.
 func TestTruthOfPasses(t *testing.T) {
-	const tries = 1000
+	tries := trials.Number(1000)
 	table := []string{"| passes | spread | alike: a shape | first 25 % lower: found | first half: found | 25 % more each pass: found | odd among alike |", "|---|---|---|---|---|---|---|"}
 	for _, n := range []int{3, 4, 5, 6, 8} {
 		for _, deviation := range []float64{0.01, 0.03, 0.05, 0.1} {
@@ -441,7 +443,7 @@ func page(random *rand.Rand, points, figures, repeats int, gain, between, within
 // the same can be said: by what runs differ, how well that is known, and what repeats
 // vary.
 func TestTruthOfPages(t *testing.T) {
-	const tries = 400
+	tries := trials.Number(400)
 	table := []string{"| runs differ by | known from | repeats vary by | repeats | pages with a false better or worse | the same, of points alike | 10 % found, one point |", "|---|---|---|---|---|---|---|"}
 	for _, c := range []struct {
 		between, within float64
@@ -498,7 +500,7 @@ func TestTruthOfPages(t *testing.T) {
 // Sides that are unlike in all but their truth: other numbers of repeats, other
 // spreads, two groups of repeats, stalls. No difference is called one.
 func TestTruthOfUnlikeSides(t *testing.T) {
-	const tries = 2000
+	tries := trials.Number(2000)
 	normal := func(spread float64) func(*rand.Rand) float64 {
 		return func(random *rand.Rand) float64 { return 1000 * math.Exp(spread*random.NormFloat64()) }
 	}

@@ -9,7 +9,6 @@ package api
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -21,17 +20,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 	"github.com/gin-gonic/gin"
 
-	"patientheron/core/array"
-	"patientheron/core/choose"
-	"patientheron/core/compare"
-	"patientheron/core/fileset"
-	"patientheron/core/need"
-	"patientheron/core/plan"
-	"patientheron/core/setup"
-	"patientheron/core/twin"
 	"patientheron/core/workload"
-	"patientheron/format/arrayfile"
-	"patientheron/format/strictyaml"
 	"patientheron/patient"
 	"patientheron/resource"
 	"patientheron/service/access"
@@ -40,8 +29,6 @@ import (
 	"patientheron/service/runner"
 	"patientheron/service/store"
 	"patientheron/storage"
-	"patientheron/storage/simulated"
-	"patientheron/storage/volume"
 )
 
 // Service is what the handlers work with.
@@ -71,8 +58,8 @@ func (s *Service) Handler() http.Handler {
 	router := newRouter(s.Log)
 	router.Use(s.screen, newBackseat().stepBack)
 	s.register(router)
-	router.NoRoute(gin.WrapH(consoleHandler(s.Console)))
-	return router
+	answerForNone(router, consoleHandler(s.Console))
+	return head(router)
 }
 
 // Contract is the OpenAPI document of the service as indented JSON.
@@ -85,13 +72,9 @@ func Contract(version string) ([]byte, error) {
 func newRouter(log *slog.Logger) *gin.Engine {
 	gin.SetMode(gin.ReleaseMode)
 	router := gin.New()
-	router.HandleMethodNotAllowed = true
 	router.Use(gin.CustomRecoveryWithWriter(nil, func(c *gin.Context, problem any) {
 		log.Error("a fault of this program", "path", c.Request.URL.Path, "error", problem, "stack", string(debug.Stack()))
-		c.AbortWithStatusJSON(http.StatusInternalServerError, &huma.ErrorModel{
-			Status: http.StatusInternalServerError, Title: http.StatusText(http.StatusInternalServerError),
-			Detail: "a fault of this program; nothing else of the service is touched, and its log has where it happened: please report it",
-		})
+		abort(c, problemOf(named("fault"), "a fault of this program; nothing else of the service is touched, and its log has where it happened: please report it"))
 	}))
 	router.Use(func(c *gin.Context) {
 		c.Header("X-Content-Type-Options", "nosniff")
@@ -123,6 +106,7 @@ func (s *Service) register(router *gin.Engine) huma.API {
 	api := humagin.New(router, config)
 	api.UseMiddleware(s.authenticate(api))
 
+	s.registerProblems(api)
 	s.registerSession(api)
 	s.registerVolumes(api)
 	s.registerTuning(api)
@@ -186,37 +170,6 @@ func operation(method, path, id, summary string, status int, errors ...int) huma
 // body is an answer with a JSON body.
 type body[T any] struct{ Body T }
 
-// problem turns an error into the status its callers can act on. Its text
-// already says what to do next.
-func (s *Service) problem(err error) error {
-	var status int
-	switch {
-	case errors.Is(err, store.ErrNotFound), errors.Is(err, errNotFound), errors.Is(err, aside.ErrNotFound):
-		status = http.StatusNotFound
-	case errors.Is(err, store.ErrTaken), errors.Is(err, store.ErrChanged), errors.Is(err, runner.ErrFinal), errors.Is(err, runner.ErrNotMeasuring), errors.Is(err, runner.ErrNotEnded), errors.Is(err, runner.ErrNotFaulty), errors.Is(err, errBusy), errors.Is(err, aside.ErrBusy), errors.Is(err, errNoRace), errors.Is(err, leftover.ErrInUse):
-		status = http.StatusConflict
-	case errors.Is(err, setup.ErrInvalid), errors.Is(err, compare.ErrInvalid), errors.Is(err, need.ErrInvalid), errors.Is(err, choose.ErrInvalid), errors.Is(err, twin.ErrInvalid), errors.Is(err, arrayfile.ErrUnknown), errors.Is(err, arrayfile.ErrKey), errors.Is(err, workload.ErrInvalid), errors.Is(err, fileset.ErrInvalid), errors.Is(err, plan.ErrInvalid), errors.Is(err, volume.ErrLocator), errors.Is(err, strictyaml.ErrInvalid), errors.Is(err, array.ErrInvalid),
-		errors.Is(err, volume.ErrNoSpace), errors.Is(err, volume.ErrNotPermitted), errors.Is(err, volume.ErrConsent),
-		errors.Is(err, volume.ErrNotStorage), errors.Is(err, volume.ErrNotDescribed), errors.Is(err, volume.ErrInUse), errors.Is(err, fs.ErrNotExist), errors.Is(err, patient.ErrNoAnswer),
-		errors.Is(err, volume.ErrMemory), errors.Is(err, volume.ErrLimit), errors.Is(err, volume.ErrUnreachable), errors.Is(err, simulated.ErrOutside), errors.Is(err, simulated.ErrNotArrayFile):
-		status = http.StatusUnprocessableEntity
-	case errors.Is(err, store.ErrUnreadable):
-		status = http.StatusUnprocessableEntity
-	case errors.Is(err, store.ErrFull):
-		status = http.StatusInsufficientStorage
-	default:
-		s.Log.Error("a call failed", "error", err)
-		status = http.StatusInternalServerError
-	}
-	return huma.NewError(status, err.Error())
-}
-
-var (
-	errBusy     = errors.New("in use")
-	errNoRace   = errors.New("it was not made as a race; measure two volumes or more with --race")
-	errNotFound = errors.New("not found")
-)
-
 // How long a call waits for storage that may hang: to look at it, and to read
 // what it holds.
 const (
@@ -236,7 +189,7 @@ func inTime[T any](ctx context.Context, locator, purpose string, work func(conte
 func (s *Service) about(ctx context.Context, _ *struct{}) (*body[resource.About], error) {
 	waiting, err := s.Runner.Waiting(ctx)
 	if err != nil {
-		return nil, s.problem(err)
+		return nil, err
 	}
 	return &body[resource.About]{resource.About{
 		Product: "Patient Heron", Version: s.Version, Host: s.Runner.Host(), Started: s.Started, Waiting: waiting, Trouble: s.Runner.Trouble(),

@@ -39,46 +39,46 @@ type Split struct {
 }
 
 func (s *Service) registerComparisons(api huma.API) {
-	huma.Register(api, operation(http.MethodPost, "/comparisons", "compare", "Compare candidates with a baseline", http.StatusOK, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
+	register(s, api, operation(http.MethodPost, "/comparisons", "compare", "Compare candidates with a baseline", http.StatusOK, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *struct{ Body resource.NewComparison }) (*body[resource.Compared], error) {
 			compared, err := s.compare(ctx, in.Body)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[resource.Compared]{compared}, nil
 		})
 
-	huma.Register(api, operation(http.MethodGet, "/comparisons", "list-comparisons", "All kept comparisons, newest first", http.StatusOK),
+	register(s, api, operation(http.MethodGet, "/comparisons", "list-comparisons", "All kept comparisons, newest first", http.StatusOK),
 		func(ctx context.Context, _ *struct{}) (*body[ComparisonList], error) {
 			comparisons, unreadable, err := s.Store.Comparisons(ctx)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[ComparisonList]{ComparisonList{comparisons, unreadable}}, nil
 		})
 
-	huma.Register(api, operation(http.MethodGet, "/comparisons/{id}", "get-comparison", "A kept comparison with what comes of it", http.StatusOK, http.StatusNotFound),
+	register(s, api, operation(http.MethodGet, "/comparisons/{id}", "get-comparison", "A kept comparison with what comes of it", http.StatusOK, http.StatusNotFound),
 		func(ctx context.Context, in *ByID) (*body[resource.Compared], error) {
 			kept, err := s.Store.Comparison(ctx, in.ID)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			compared, err := s.workOut(ctx, kept)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[resource.Compared]{compared}, nil
 		})
 
-	huma.Register(api, operation(http.MethodDelete, "/comparisons/{id}", "remove-comparison", "Remove a comparison; its runs stay", http.StatusNoContent, http.StatusNotFound),
+	register(s, api, operation(http.MethodDelete, "/comparisons/{id}", "remove-comparison", "Remove a comparison; its runs stay", http.StatusNoContent, http.StatusNotFound),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
 			if err := s.Store.RemoveComparison(ctx, in.ID); err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return nil, nil
 		})
 
-	huma.Register(api, operation(http.MethodGet, "/runs/{id}/shape", "get-shape", "What the repeats and sweeps of a run show together", http.StatusOK, http.StatusNotFound),
+	register(s, api, operation(http.MethodGet, "/runs/{id}/shape", "get-shape", "What the repeats and sweeps of a run show together", http.StatusOK, http.StatusNotFound),
 		func(ctx context.Context, in *struct {
 			ByID
 			P99 quantity.Seconds `query:"p99" doc:"In seconds, at most 3600: also find the largest rate whose p99 latency stays within this"`
@@ -90,20 +90,20 @@ func (s *Service) registerComparisons(api huma.API) {
 			}
 			side, err := s.side(ctx, resource.Group{Runs: []int64{in.ID}})
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			detail, err := s.detail(ctx, in.ID)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			shape, err := s.shape(ctx, side, detail.Run, detail.Measurements, detail.Variants, in.P99)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[resource.Shape]{shape}, nil
 		})
 
-	huma.Register(api, operation(http.MethodPost, "/runs/{id}/markers", "mark-run", "Set a marker at the present moment of a run", http.StatusCreated, http.StatusNotFound, http.StatusConflict),
+	register(s, api, operation(http.MethodPost, "/runs/{id}/markers", "mark-run", "Set a marker at the present moment of a run", http.StatusCreated, http.StatusNotFound, http.StatusConflict),
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
@@ -111,16 +111,16 @@ func (s *Service) registerComparisons(api huma.API) {
 			}
 		}) (*body[resource.Marker], error) {
 			if _, err := s.Store.Run(ctx, in.ID); err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			marker, err := s.Runner.Mark(ctx, in.ID, in.Body.Name)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[resource.Marker]{marker}, nil
 		})
 
-	huma.Register(api, operation(http.MethodPost, "/runs/{id}/faults", "inject-fault", "Inject a fault into the simulated array that a run measures, and mark it", http.StatusCreated, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
+	register(s, api, operation(http.MethodPost, "/runs/{id}/faults", "inject-fault", "Inject a fault into the simulated array that a run measures, and mark it", http.StatusCreated, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
@@ -128,23 +128,23 @@ func (s *Service) registerComparisons(api huma.API) {
 			}
 		}) (*body[resource.Marker], error) {
 			if _, err := s.Store.Run(ctx, in.ID); err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			marker, err := s.Runner.Inject(ctx, in.ID, in.Body.Fault)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[resource.Marker]{marker}, nil
 		})
 
-	huma.Register(api, operation(http.MethodGet, "/runs/{id}/markers/{marker}", "split-at-marker", "The measurement under a marker, before it and after it", http.StatusOK, http.StatusNotFound),
+	register(s, api, operation(http.MethodGet, "/runs/{id}/markers/{marker}", "split-at-marker", "The measurement under a marker, before it and after it", http.StatusOK, http.StatusNotFound),
 		func(ctx context.Context, in *struct {
 			ByID
 			Marker int64 `path:"marker" minimum:"1"`
 		}) (*body[Split], error) {
 			split, err := s.split(ctx, in.ID, in.Marker)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[Split]{split}, nil
 		})
@@ -152,51 +152,51 @@ func (s *Service) registerComparisons(api huma.API) {
 	page := pageAnswer
 	run := operation(http.MethodGet, "/runs/{id}/report", "report-run", "A run as one self-contained page", http.StatusOK, http.StatusNotFound)
 	run.Responses = page
-	huma.Register(api, run, func(ctx context.Context, in *ByID) (*file, error) {
+	register(s, api, run, func(ctx context.Context, in *ByID) (*file, error) {
 		results, err := s.outlined(ctx, in.ID)
 		if err != nil {
-			return nil, s.problem(err)
+			return nil, err
 		}
 		side, err := s.side(ctx, resource.Group{Runs: []int64{in.ID}})
 		if err != nil {
-			return nil, s.problem(err)
+			return nil, err
 		}
 		variants, err := s.Store.Variants(ctx, in.ID)
 		if err != nil {
-			return nil, s.problem(err)
+			return nil, err
 		}
 		shape, err := s.shape(ctx, side, results.Run, results.Measurements, variants, 0)
 		if err != nil {
-			return nil, s.problem(err)
+			return nil, err
 		}
 		var content bytes.Buffer
 		if err := report.WriteRun(&content, results, shape); err != nil {
-			return nil, s.problem(err)
+			return nil, err
 		}
 		return htmlFile(fmt.Sprintf("heron-run-%d.html", in.ID), content.Bytes()), nil
 	})
 
 	comparison := operation(http.MethodPost, "/comparisons/report", "report-comparison", "A comparison as one self-contained page", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity)
 	comparison.Responses = page
-	huma.Register(api, comparison, func(ctx context.Context, in *struct{ Body resource.NewComparison }) (*file, error) {
+	register(s, api, comparison, func(ctx context.Context, in *struct{ Body resource.NewComparison }) (*file, error) {
 		in.Body.Keep = false
 		compared, err := s.compare(ctx, in.Body)
 		if err != nil {
-			return nil, s.problem(err)
+			return nil, err
 		}
 		return s.comparisonReport(ctx, compared)
 	})
 
 	kept := operation(http.MethodGet, "/comparisons/{id}/report", "report-kept-comparison", "A kept comparison as one self-contained page", http.StatusOK, http.StatusNotFound)
 	kept.Responses = page
-	huma.Register(api, kept, func(ctx context.Context, in *ByID) (*file, error) {
+	register(s, api, kept, func(ctx context.Context, in *ByID) (*file, error) {
 		c, err := s.Store.Comparison(ctx, in.ID)
 		if err != nil {
-			return nil, s.problem(err)
+			return nil, err
 		}
 		compared, err := s.workOut(ctx, c)
 		if err != nil {
-			return nil, s.problem(err)
+			return nil, err
 		}
 		return s.comparisonReport(ctx, compared)
 	})
@@ -215,7 +215,7 @@ func (s *Service) comparisonReport(ctx context.Context, compared resource.Compar
 		for _, id := range group.Runs {
 			detail, err := s.detail(ctx, id)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			runs[id] = detail
 		}
@@ -235,7 +235,7 @@ func (s *Service) comparisonReport(ctx context.Context, compared resource.Compar
 	}
 	var content bytes.Buffer
 	if err := report.WriteComparison(&content, compared, runs, histogram); err != nil {
-		return nil, s.problem(err)
+		return nil, err
 	}
 	return htmlFile("heron-comparison.html", content.Bytes()), nil
 }

@@ -16,11 +16,11 @@ import (
 )
 
 func (s *Service) registerEfficiency(api huma.API) {
-	huma.Register(api, operation(http.MethodPost, "/efficiency", "set-against-members", "How much of its members an array makes", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity),
+	register(s, api, operation(http.MethodPost, "/efficiency", "set-against-members", "How much of its members an array makes", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *struct{ Body resource.NewEfficiency }) (*body[efficiency.Efficiency], error) {
 			result, err := s.efficiency(ctx, in.Body)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[efficiency.Efficiency]{result}, nil
 		})

@@ -15,19 +15,19 @@ type LeftoverList struct {
 }
 
 func (s *Service) registerLeftovers(api huma.API) {
-	huma.Register(api, operation(http.MethodGet, "/leftovers", "list-leftovers", "Test files that were left behind when a service ended under a run", http.StatusOK),
+	register(s, api, operation(http.MethodGet, "/leftovers", "list-leftovers", "Test files that were left behind when a service ended under a run", http.StatusOK),
 		func(ctx context.Context, _ *struct{}) (*body[LeftoverList], error) {
 			files, err := s.Leftovers.List(ctx)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[LeftoverList]{LeftoverList{files}}, nil
 		})
 
-	huma.Register(api, operation(http.MethodDelete, "/leftovers/{id}", "remove-leftover", "Remove a test file that was left behind", http.StatusNoContent, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
+	register(s, api, operation(http.MethodDelete, "/leftovers/{id}", "remove-leftover", "Remove a test file that was left behind", http.StatusNoContent, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
 			if err := s.Leftovers.Remove(ctx, in.ID); err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return nil, nil
 		})

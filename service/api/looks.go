@@ -39,7 +39,7 @@ type SetupVersions struct {
 }
 
 func (s *Service) registerLooks(api huma.API) {
-	huma.Register(api, operation(http.MethodGet, "/look", "look", "Look at any locator without registering it", http.StatusOK),
+	register(s, api, operation(http.MethodGet, "/look", "look", "Look at any locator without registering it", http.StatusOK),
 		func(ctx context.Context, in *struct {
 			Locator string `query:"locator" minLength:"1" maxLength:"4096" required:"true"`
 			LookFor
@@ -47,7 +47,7 @@ func (s *Service) registerLooks(api huma.API) {
 			volume := resource.Volume{Locator: in.Locator}
 			registered, _, err := s.Store.Volumes(ctx)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			for _, v := range registered {
 				if v.Locator == in.Locator {
@@ -57,43 +57,43 @@ func (s *Service) registerLooks(api huma.API) {
 			return s.lookAt(ctx, volume, in.LookFor)
 		})
 
-	huma.Register(api, operation(http.MethodGet, "/volumes/{id}/look", "look-at-volume", "Look at a volume: its layers, limits and checks", http.StatusOK, http.StatusNotFound),
+	register(s, api, operation(http.MethodGet, "/volumes/{id}/look", "look-at-volume", "Look at a volume: its layers, limits and checks", http.StatusOK, http.StatusNotFound),
 		func(ctx context.Context, in *struct {
 			ByID
 			LookFor
 		}) (*body[resource.Look], error) {
 			volume, err := s.Store.Volume(ctx, in.ID)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return s.lookAt(ctx, volume, in.LookFor)
 		})
 
-	huma.Register(api, operation(http.MethodGet, "/setup-fields", "list-setup-fields", "Everything that may be known of a setup", http.StatusOK),
+	register(s, api, operation(http.MethodGet, "/setup-fields", "list-setup-fields", "Everything that may be known of a setup", http.StatusOK),
 		func(context.Context, *struct{}) (*body[SetupFields], error) {
 			return &body[SetupFields]{SetupFields{setup.Fields()}}, nil
 		})
 
-	huma.Register(api, operation(http.MethodGet, "/volumes/{id}/setups", "list-setups", "The versions of a volume's setup, newest first", http.StatusOK, http.StatusNotFound),
+	register(s, api, operation(http.MethodGet, "/volumes/{id}/setups", "list-setups", "The versions of a volume's setup, newest first", http.StatusOK, http.StatusNotFound),
 		func(ctx context.Context, in *ByID) (*body[SetupVersions], error) {
 			if _, err := s.Store.Volume(ctx, in.ID); err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			versions, unreadable, err := s.Store.Setups(ctx, in.ID)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[SetupVersions]{SetupVersions{versions, unreadable}}, nil
 		})
 
-	huma.Register(api, operation(http.MethodPut, "/volumes/{id}/setup", "tell-setup", "Tell facts of the setup of a volume; that makes a new version", http.StatusOK, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
+	register(s, api, operation(http.MethodPut, "/volumes/{id}/setup", "tell-setup", "Tell facts of the setup of a volume; that makes a new version", http.StatusOK, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *struct {
 			ByID
 			Body resource.ToldSetup
 		}) (*body[resource.SetupVersion], error) {
 			version, err := s.tellSetup(ctx, in.ID, in.Body)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[resource.SetupVersion]{version}, nil
 		})
@@ -104,13 +104,13 @@ func (s *Service) lookAt(ctx context.Context, volume resource.Volume, in LookFor
 	if volume.ID > 0 {
 		var err error
 		if latest, err = s.Store.LatestSetup(ctx, volume.ID); err != nil {
-			return nil, s.problem(err)
+			return nil, err
 		}
 	}
 	told := latest.Setup.Only(setup.Told, setup.Measured)
 	if in.Address != "" {
 		if err := told.Set("transport.address", in.Address, setup.Told, time.Now().UTC()); err != nil {
-			return nil, s.problem(err)
+			return nil, err
 		}
 	}
 	found := look.At(ctx, look.Request{

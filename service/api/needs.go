@@ -45,21 +45,21 @@ type Missing struct {
 }
 
 func (s *Service) registerNeeds(api huma.API) {
-	huma.Register(api, operation(http.MethodGet, "/needs", "list-needs", "All kept need sheets", http.StatusOK),
+	register(s, api, operation(http.MethodGet, "/needs", "list-needs", "All kept need sheets", http.StatusOK),
 		func(ctx context.Context, _ *struct{}) (*body[NeedList], error) {
 			needs, unreadable, err := s.Store.Needs(ctx)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[NeedList]{NeedList{needs, unreadable}}, nil
 		})
 
-	huma.Register(api, operation(http.MethodPost, "/needs", "keep-need", "Keep a need sheet under its name", http.StatusCreated, http.StatusConflict, http.StatusUnprocessableEntity),
+	register(s, api, operation(http.MethodPost, "/needs", "keep-need", "Keep a need sheet under its name", http.StatusCreated, http.StatusConflict, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *struct{ Body resource.NewNeed }) (*body[resource.NeedSheet], error) {
 			return s.keepNeed(ctx, in.Body, 0)
 		})
 
-	huma.Register(api, operation(http.MethodPut, "/needs/{id}", "change-need", "Put another sheet in the place of a kept one", http.StatusOK, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
+	register(s, api, operation(http.MethodPut, "/needs/{id}", "change-need", "Put another sheet in the place of a kept one", http.StatusOK, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *struct {
 			ByID
 			Body resource.NewNeed
@@ -67,63 +67,63 @@ func (s *Service) registerNeeds(api huma.API) {
 			return s.keepNeed(ctx, in.Body, in.ID)
 		})
 
-	huma.Register(api, operation(http.MethodGet, "/needs/{id}", "get-need", "A kept need sheet", http.StatusOK, http.StatusNotFound),
+	register(s, api, operation(http.MethodGet, "/needs/{id}", "get-need", "A kept need sheet", http.StatusOK, http.StatusNotFound),
 		func(ctx context.Context, in *ByID) (*body[resource.NeedSheet], error) {
 			kept, err := s.Store.Need(ctx, in.ID)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[resource.NeedSheet]{kept}, nil
 		})
 
-	huma.Register(api, operation(http.MethodDelete, "/needs/{id}", "remove-need", "Remove a need sheet; what was measured stays", http.StatusNoContent, http.StatusNotFound),
+	register(s, api, operation(http.MethodDelete, "/needs/{id}", "remove-need", "Remove a need sheet; what was measured stays", http.StatusNoContent, http.StatusNotFound),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
 			if err := s.Store.RemoveNeed(ctx, in.ID); err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return nil, nil
 		})
 
-	huma.Register(api, operation(http.MethodPost, "/needs/check", "check-need", "Read a need sheet and say what it asks for; nothing is kept", http.StatusOK, http.StatusUnprocessableEntity),
+	register(s, api, operation(http.MethodPost, "/needs/check", "check-need", "Read a need sheet and say what it asks for; nothing is kept", http.StatusOK, http.StatusUnprocessableEntity),
 		func(_ context.Context, in *struct{ Body resource.NewNeed }) (*body[CheckedNeed], error) {
 			n, err := needfile.Read([]byte(in.Body.Text))
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[CheckedNeed]{CheckedNeed{n, n.Demands()}}, nil
 		})
 
-	huma.Register(api, operation(http.MethodPost, "/needs/judge", "judge-setups", "Judge setups by need sheets", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity),
+	register(s, api, operation(http.MethodPost, "/needs/judge", "judge-setups", "Judge setups by need sheets", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *struct{ Body resource.NewVerdicts }) (*body[resource.Verdicts], error) {
 			verdicts, err := s.judge(ctx, in.Body)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[resource.Verdicts]{verdicts}, nil
 		})
 
-	huma.Register(api, operation(http.MethodPost, "/volumes/{id}/needed", "list-needed", "What has to be measured on a volume to judge it by a need sheet", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity),
+	register(s, api, operation(http.MethodPost, "/volumes/{id}/needed", "list-needed", "What has to be measured on a volume to judge it by a need sheet", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *struct {
 			ByID
 			Body resource.NewNeeded
 		}) (*body[Missing], error) {
 			missing, err := s.missing(ctx, in.ID, in.Body)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[Missing]{missing}, nil
 		})
 
 	decision := operation(http.MethodPost, "/needs/report", "report-verdicts", "How setups stand to need sheets, as one self-contained page", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity)
 	decision.Responses = pageAnswer
-	huma.Register(api, decision, func(ctx context.Context, in *struct{ Body resource.NewVerdicts }) (*file, error) {
+	register(s, api, decision, func(ctx context.Context, in *struct{ Body resource.NewVerdicts }) (*file, error) {
 		verdicts, err := s.judge(ctx, in.Body)
 		if err != nil {
-			return nil, s.problem(err)
+			return nil, err
 		}
 		var content bytes.Buffer
 		if err := report.WriteDecision(&content, verdicts); err != nil {
-			return nil, s.problem(err)
+			return nil, err
 		}
 		return htmlFile("heron-decision.html", content.Bytes()), nil
 	})
@@ -133,7 +133,7 @@ func (s *Service) registerNeeds(api huma.API) {
 func (s *Service) keepNeed(ctx context.Context, in resource.NewNeed, id int64) (*body[resource.NeedSheet], error) {
 	n, err := needfile.Read([]byte(in.Text))
 	if err != nil {
-		return nil, s.problem(err)
+		return nil, err
 	}
 	sheet := resource.NeedSheet{ID: id, Name: n.Name, Text: in.Text}
 	if id == 0 {
@@ -142,7 +142,7 @@ func (s *Service) keepNeed(ctx context.Context, in resource.NewNeed, id int64) (
 		sheet, err = s.Store.ChangeNeed(ctx, sheet)
 	}
 	if err != nil {
-		return nil, s.problem(err)
+		return nil, err
 	}
 	return &body[resource.NeedSheet]{sheet}, nil
 }

@@ -27,36 +27,36 @@ type WorkloadList struct {
 }
 
 func (s *Service) registerWorkloads(api huma.API) {
-	huma.Register(api, operation(http.MethodGet, "/workloads", "list-workloads", "All saved workloads", http.StatusOK),
+	register(s, api, operation(http.MethodGet, "/workloads", "list-workloads", "All saved workloads", http.StatusOK),
 		func(ctx context.Context, _ *struct{}) (*body[WorkloadList], error) {
 			workloads, unreadable, err := s.Store.Workloads(ctx)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[WorkloadList]{WorkloadList{workloads, unreadable}}, nil
 		})
 
-	huma.Register(api, operation(http.MethodPost, "/workloads", "save-workload", "Save a workload under a name", http.StatusCreated, http.StatusConflict, http.StatusUnprocessableEntity),
+	register(s, api, operation(http.MethodPost, "/workloads", "save-workload", "Save a workload under a name", http.StatusCreated, http.StatusConflict, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *struct{ Body resource.NewWorkload }) (*body[resource.Workload], error) {
 			if err := in.Body.Load.Validate(); err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			w, err := s.Store.AddWorkload(ctx, resource.Workload{Name: in.Body.Name, Load: in.Body.Load})
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[resource.Workload]{w}, nil
 		})
 
-	huma.Register(api, operation(http.MethodDelete, "/workloads/{id}", "remove-workload", "Remove a saved workload; runs keep their own copy", http.StatusNoContent, http.StatusNotFound),
+	register(s, api, operation(http.MethodDelete, "/workloads/{id}", "remove-workload", "Remove a saved workload; runs keep their own copy", http.StatusNoContent, http.StatusNotFound),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
 			if err := s.Store.RemoveWorkload(ctx, in.ID); err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return nil, nil
 		})
 
-	huma.Register(api, operation(http.MethodGet, "/fields", "list-fields", "The fields of a workload, as plan files and the command line name them", http.StatusOK),
+	register(s, api, operation(http.MethodGet, "/fields", "list-fields", "The fields of a workload, as plan files and the command line name them", http.StatusOK),
 		func(context.Context, *struct{}) (*body[FieldList], error) {
 			list := FieldList{}
 			for _, f := range workload.Fields() {
@@ -67,7 +67,7 @@ func (s *Service) registerWorkloads(api huma.API) {
 			return &body[FieldList]{list}, nil
 		})
 
-	huma.Register(api, operation(http.MethodPost, "/loads", "read-load", "Read a workload from fields as people type them", http.StatusOK, http.StatusUnprocessableEntity),
+	register(s, api, operation(http.MethodPost, "/loads", "read-load", "Read a workload from fields as people type them", http.StatusOK, http.StatusUnprocessableEntity),
 		func(_ context.Context, in *struct{ Body TypedLoad }) (*body[ReadLoad], error) {
 			load, err := readLoad(in.Body.Fields)
 			if err != nil {
@@ -76,33 +76,33 @@ func (s *Service) registerWorkloads(api huma.API) {
 			return &body[ReadLoad]{ReadLoad{Load: load, Words: load.Describe()}}, nil
 		})
 
-	huma.Register(api, operation(http.MethodGet, "/presets", "list-presets", "The plans that ship with the product", http.StatusOK),
+	register(s, api, operation(http.MethodGet, "/presets", "list-presets", "The plans that ship with the product", http.StatusOK),
 		func(context.Context, *struct{}) (*body[PresetList], error) {
 			presets, err := planfile.Presets()
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[PresetList]{PresetList{presets}}, nil
 		})
 
-	huma.Register(api, operation(http.MethodPost, "/plans", "read-plan", "Read a plan from the text of a plan file; a mistake is reported with its line and column", http.StatusOK, http.StatusUnprocessableEntity),
+	register(s, api, operation(http.MethodPost, "/plans", "read-plan", "Read a plan from the text of a plan file; a mistake is reported with its line and column", http.StatusOK, http.StatusUnprocessableEntity),
 		func(_ context.Context, in *struct{ Body PlanText }) (*body[ReadPlan], error) {
 			p, err := planfile.Read([]byte(in.Body.Text))
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			estimate, err := p.Estimate()
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[ReadPlan]{ReadPlan{Plan: p, Estimate: estimate}}, nil
 		})
 
-	huma.Register(api, operation(http.MethodPost, "/estimates", "estimate-plan", "What a plan would take", http.StatusOK, http.StatusUnprocessableEntity),
+	register(s, api, operation(http.MethodPost, "/estimates", "estimate-plan", "What a plan would take", http.StatusOK, http.StatusUnprocessableEntity),
 		func(_ context.Context, in *struct{ Body plan.Plan }) (*body[plan.Estimate], error) {
 			estimate, err := in.Body.Estimate()
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[plan.Estimate]{estimate}, nil
 		})

@@ -15,16 +15,16 @@ import (
 )
 
 func (s *Service) registerResults(api huma.API) {
-	huma.Register(api, operation(http.MethodGet, "/measurements/{id}", "get-measurement", "One measurement", http.StatusOK, http.StatusNotFound),
+	register(s, api, operation(http.MethodGet, "/measurements/{id}", "get-measurement", "One measurement", http.StatusOK, http.StatusNotFound),
 		func(ctx context.Context, in *ByID) (*body[resource.Measurement], error) {
 			m, err := s.Store.Measurement(ctx, in.ID)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[resource.Measurement]{m}, nil
 		})
 
-	huma.Register(api, operation(http.MethodGet, "/measurements/{id}/series", "get-series", "The intervals of a measurement", http.StatusOK, http.StatusNotFound),
+	register(s, api, operation(http.MethodGet, "/measurements/{id}/series", "get-series", "The intervals of a measurement", http.StatusOK, http.StatusNotFound),
 		func(ctx context.Context, in *struct {
 			ByID
 			From   int `query:"from" minimum:"0" doc:"Index of the first interval wanted"`
@@ -33,19 +33,19 @@ func (s *Service) registerResults(api huma.API) {
 		}) (*body[resource.Series], error) {
 			series, err := s.series(ctx, in.ID, in.From, in.Limit, in.Points)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[resource.Series]{series}, nil
 		})
 
-	huma.Register(api, operation(http.MethodGet, "/measurements/{id}/latency", "get-latency", "The latency distribution of a measurement", http.StatusOK, http.StatusNotFound),
+	register(s, api, operation(http.MethodGet, "/measurements/{id}/latency", "get-latency", "The latency distribution of a measurement", http.StatusOK, http.StatusNotFound),
 		func(ctx context.Context, in *struct {
 			ByID
 			PerDecade int `query:"perDecade" minimum:"0" maximum:"1000" default:"40" doc:"Buckets per factor of ten; 0 for all as recorded"`
 		}) (*body[resource.Distribution], error) {
 			latency, err := s.latency(ctx, in.ID, in.PerDecade)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[resource.Distribution]{latency}, nil
 		})
@@ -55,7 +55,7 @@ func (s *Service) registerResults(api huma.API) {
 		"application/json": {Schema: api.OpenAPI().Components.Schemas.Schema(typeOf[resource.Export](), true, "Export")},
 		"text/csv":         {Schema: &huma.Schema{Type: huma.TypeString}},
 	}}}
-	huma.Register(api, export, s.export)
+	register(s, api, export, s.export)
 }
 
 func (s *Service) latency(ctx context.Context, id int64, perDecade int) (resource.Distribution, error) {
@@ -91,13 +91,13 @@ type file struct {
 func (s *Service) export(ctx context.Context, in *exportInput) (*huma.StreamResponse, error) {
 	results, err := s.results(ctx, in.ID)
 	if err != nil {
-		return nil, s.problem(err)
+		return nil, err
 	}
 	name, kind := fmt.Sprintf("heron-run-%d.json", in.ID), "application/json"
 	write := func(w io.Writer) error { return report.WriteJSON(w, results) }
 	if in.Format == "csv" && report.Table(in.Table) == report.RacesTable {
 		if results.Races, err = s.racesOf(ctx, results.Run); err != nil {
-			return nil, s.problem(err)
+			return nil, err
 		}
 	}
 	if in.Format == "csv" {

@@ -42,7 +42,7 @@ type Reaches struct {
 }
 
 func (s *Service) registerRuns(api huma.API) {
-	huma.Register(api, operation(http.MethodGet, "/runs", "list-runs", "Runs, newest first", http.StatusOK),
+	register(s, api, operation(http.MethodGet, "/runs", "list-runs", "Runs, newest first", http.StatusOK),
 		func(ctx context.Context, in *struct {
 			Before int64 `query:"before" minimum:"0" doc:"Only runs with a smaller id: the next page"`
 			Volume int64 `query:"volume" minimum:"0" doc:"Only runs of this volume"`
@@ -50,37 +50,37 @@ func (s *Service) registerRuns(api huma.API) {
 		}) (*body[RunList], error) {
 			runs, unreadable, err := s.Store.Runs(ctx, store.RunFilter{Before: in.Before, Volume: in.Volume, Limit: in.Limit})
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			total, err := s.Store.CountRuns(ctx, in.Volume)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[RunList]{RunList{Runs: runs, Total: total, Unreadable: unreadable}}, nil
 		})
 
-	huma.Register(api, operation(http.MethodPost, "/runs", "start-run", "Start a run, after those that wait already", http.StatusCreated, http.StatusNotFound, http.StatusUnprocessableEntity),
+	register(s, api, operation(http.MethodPost, "/runs", "start-run", "Start a run, after those that wait already", http.StatusCreated, http.StatusNotFound, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *struct{ Body resource.NewRun }) (*body[resource.Run], error) {
 			run, err := s.startRun(ctx, in.Body)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[resource.Run]{run}, nil
 		})
 
-	huma.Register(api, operation(http.MethodGet, "/runs/{id}", "get-run", "One run with its measurements", http.StatusOK, http.StatusNotFound),
+	register(s, api, operation(http.MethodGet, "/runs/{id}", "get-run", "One run with its measurements", http.StatusOK, http.StatusNotFound),
 		func(ctx context.Context, in *ByID) (*body[resource.RunDetail], error) {
 			detail, err := s.detail(ctx, in.ID)
 			if err == nil {
 				detail, err = s.marked(ctx, detail)
 			}
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[resource.RunDetail]{detail}, nil
 		})
 
-	huma.Register(api, operation(http.MethodPost, "/runs/{id}/stop", "stop-run", "Stop a run; what it measured is kept", http.StatusAccepted, http.StatusNotFound, http.StatusConflict),
+	register(s, api, operation(http.MethodPost, "/runs/{id}/stop", "stop-run", "Stop a run; what it measured is kept", http.StatusAccepted, http.StatusNotFound, http.StatusConflict),
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
@@ -88,51 +88,51 @@ func (s *Service) registerRuns(api huma.API) {
 			}
 		}) (*struct{}, error) {
 			if err := s.Runner.Stop(ctx, in.ID, in.Body.After); err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return nil, nil
 		})
 
-	huma.Register(api, operation(http.MethodPost, "/runs/{id}/judge", "judge-run", "Judge what a run measured anew, by the rules of this version; its figures stay", http.StatusOK, http.StatusNotFound, http.StatusConflict),
+	register(s, api, operation(http.MethodPost, "/runs/{id}/judge", "judge-run", "Judge what a run measured anew, by the rules of this version; its figures stay", http.StatusOK, http.StatusNotFound, http.StatusConflict),
 		func(ctx context.Context, in *ByID) (*body[resource.RunDetail], error) {
 			detail, err := s.detail(ctx, in.ID)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			if _, err := s.Runner.JudgeAgain(ctx, detail); err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			if detail, err = s.detail(ctx, in.ID); err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[resource.RunDetail]{detail}, nil
 		})
 
-	huma.Register(api, operation(http.MethodDelete, "/runs/{id}", "remove-run", "Remove a run that has ended, with all its results", http.StatusNoContent, http.StatusNotFound, http.StatusConflict),
+	register(s, api, operation(http.MethodDelete, "/runs/{id}", "remove-run", "Remove a run that has ended, with all its results", http.StatusNoContent, http.StatusNotFound, http.StatusConflict),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
 			if err := s.removeRun(ctx, in.ID); err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return nil, nil
 		})
 
-	huma.Register(api, operation(http.MethodGet, "/runs/{id}/reach", "get-reach", "How far each measurement came against the ceilings of its setup", http.StatusOK, http.StatusNotFound),
+	register(s, api, operation(http.MethodGet, "/runs/{id}/reach", "get-reach", "How far each measurement came against the ceilings of its setup", http.StatusOK, http.StatusNotFound),
 		func(ctx context.Context, in *ByID) (*body[Reaches], error) {
 			reached, err := s.reach(ctx, in.ID)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[Reaches]{Reaches{reached}}, nil
 		})
 
-	huma.Register(api, operation(http.MethodGet, "/runs/{id}/races", "get-races", "Who was ahead, of a run that was made as a race", http.StatusOK, http.StatusNotFound, http.StatusConflict),
+	register(s, api, operation(http.MethodGet, "/runs/{id}/races", "get-races", "Who was ahead, of a run that was made as a race", http.StatusOK, http.StatusNotFound, http.StatusConflict),
 		func(ctx context.Context, in *struct {
 			ByID
 			Position int `query:"position" minimum:"0" doc:"Only the race of this measurement within each run; 0 for all"`
 		}) (*body[resource.Races], error) {
 			races, err := s.races(ctx, in.ID, in.Position)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[resource.Races]{races}, nil
 		})

@@ -28,69 +28,69 @@ type SearchList struct {
 }
 
 func (s *Service) registerSearches(api huma.API) {
-	huma.Register(api, operation(http.MethodPost, "/searches", "start-search", "Look for what to buy for a need, among parts; one search at a time", http.StatusCreated, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
+	register(s, api, operation(http.MethodPost, "/searches", "start-search", "Look for what to buy for a need, among parts; one search at a time", http.StatusCreated, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *struct{ Body resource.NewSearch }) (*body[resource.Search], error) {
 			asked, err := s.asked(ctx, in.Body)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			begun, err := s.search(ctx, asked)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[resource.Search]{begun}, nil
 		})
 
-	huma.Register(api, operation(http.MethodGet, "/searches", "list-searches", "The searches that are kept, those under way, and those that came to nothing since the service began, newest first", http.StatusOK),
+	register(s, api, operation(http.MethodGet, "/searches", "list-searches", "The searches that are kept, those under way, and those that came to nothing since the service began, newest first", http.StatusOK),
 		func(ctx context.Context, _ *struct{}) (*body[SearchList], error) {
 			list, err := s.allSearches(ctx)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[SearchList]{list}, nil
 		})
 
-	huma.Register(api, operation(http.MethodGet, "/searches/{id}", "get-search", "A search with how far it is, or what it came to", http.StatusOK, http.StatusNotFound),
+	register(s, api, operation(http.MethodGet, "/searches/{id}", "get-search", "A search with how far it is, or what it came to", http.StatusOK, http.StatusNotFound),
 		func(ctx context.Context, in *ByID) (*body[resource.Search], error) {
 			found, err := s.searchOf(ctx, in.ID)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[resource.Search]{found}, nil
 		})
 
-	huma.Register(api, operation(http.MethodDelete, "/searches/{id}", "remove-search", "Remove a search that has ended", http.StatusNoContent, http.StatusNotFound, http.StatusConflict),
+	register(s, api, operation(http.MethodDelete, "/searches/{id}", "remove-search", "Remove a search that has ended", http.StatusNoContent, http.StatusNotFound, http.StatusConflict),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
 			if err := s.removeSearch(ctx, in.ID); err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return nil, nil
 		})
 
 	page := operation(http.MethodGet, "/searches/{id}/report", "report-search", "What a search came to, as one self-contained page", http.StatusOK, http.StatusNotFound, http.StatusConflict)
 	page.Responses = pageAnswer
-	huma.Register(api, page, func(ctx context.Context, in *ByID) (*file, error) {
+	register(s, api, page, func(ctx context.Context, in *ByID) (*file, error) {
 		found, err := s.searchOf(ctx, in.ID)
 		if err == nil && found.Chosen == nil {
 			err = fmt.Errorf("search %d is %s: %w; it has a report when it is finished", in.ID, found.Status, errBusy)
 		}
 		if err != nil {
-			return nil, s.problem(err)
+			return nil, err
 		}
 		var content bytes.Buffer
 		if err := report.WriteChosen(&content, *found.Chosen); err != nil {
-			return nil, s.problem(err)
+			return nil, err
 		}
 		return htmlFile("heron-what-to-buy.html", content.Bytes()), nil
 	})
 
-	huma.Register(api, operation(http.MethodPost, "/searches/{id}/stop", "stop-search", "Stop a search", http.StatusNoContent, http.StatusNotFound),
+	register(s, api, operation(http.MethodPost, "/searches/{id}/stop", "stop-search", "Stop a search", http.StatusNoContent, http.StatusNotFound),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
 			if s.searches.Stop(in.ID) == nil {
 				return nil, nil
 			}
 			if _, err := s.Store.Search(ctx, in.ID); err != nil { // one that is kept has ended, and stays as it is
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return nil, nil
 		})

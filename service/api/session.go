@@ -37,8 +37,9 @@ func (s *Service) screen(c *gin.Context) {
 		readInTime(c)
 		return
 	}
-	c.Header("Content-Type", "application/problem+json")
-	c.AbortWithStatusJSON(refusal.Status, huma.ErrorModel{Title: http.StatusText(refusal.Status), Status: refusal.Status, Detail: refusal.Detail})
+	m := problemOf(ofStatus(refusal.Status), refusal.Detail)
+	m.Status = refusal.Status
+	abort(c, m)
 }
 
 // bodyPatience is how long the body of a call may take to come.
@@ -195,11 +196,11 @@ type Proof struct {
 }
 
 func (s *Service) registerSession(api huma.API) {
-	huma.Register(api, operation(http.MethodGet, "/about", "about", "What this service is", http.StatusOK), s.about)
+	register(s, api, operation(http.MethodGet, "/about", "about", "What this service is", http.StatusOK), s.about)
 
 	op := operation(http.MethodGet, "/proof", "prove", "Let the service prove that it knows its token, before it is given away", http.StatusOK)
 	op.Security = open
-	huma.Register(api, op, func(_ context.Context, in *struct {
+	register(s, api, op, func(_ context.Context, in *struct {
 		Challenge string `query:"challenge" required:"true" minLength:"16" maxLength:"200" doc:"Anything that was not asked before"`
 		caller
 	}) (*body[Proof], error) {
@@ -209,7 +210,7 @@ func (s *Service) registerSession(api huma.API) {
 
 	op = operation(http.MethodPost, "/session", "sign-in", "Sign in with the token and get a cookie and a proof", http.StatusOK, http.StatusTooManyRequests)
 	op.Security = open
-	huma.Register(api, op, func(ctx context.Context, in *signIn) (*signedIn, error) {
+	register(s, api, op, func(ctx context.Context, in *signIn) (*signedIn, error) {
 		from := access.From(in.request)
 		if err := s.tries.Turn(ctx, from); err != nil {
 			return nil, huma.ErrorWithHeaders(huma.NewError(http.StatusTooManyRequests, err.Error()), http.Header{"Retry-After": {"5"}})
@@ -221,16 +222,16 @@ func (s *Service) registerSession(api huma.API) {
 		s.tries.Right(from)
 		cookie, proof, err := s.sessions().Begin(ctx)
 		if err != nil {
-			return nil, s.problem(err)
+			return nil, err
 		}
 		return &signedIn{ofSession(in.request, cookie, int(access.Longest.Seconds())), SignedIn{proof}}, nil
 	})
 
 	op = operation(http.MethodDelete, "/session", "sign-out", "Sign out", http.StatusNoContent)
-	huma.Register(api, op, func(ctx context.Context, in *struct{ caller }) (*signedOut, error) {
+	register(s, api, op, func(ctx context.Context, in *struct{ caller }) (*signedOut, error) {
 		if cookie, err := in.request.Cookie(cookieOf(in.request)); err == nil {
 			if err := s.sessions().End(ctx, cookie.Value); err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 		}
 		return &signedOut{ofSession(in.request, "", -1)}, nil

@@ -25,7 +25,7 @@ type Adjustments struct {
 }
 
 func (s *Service) registerTuning(api huma.API) {
-	huma.Register(api, operation(http.MethodPost, "/volumes/{id}/adjustments", "list-adjustments", "Parameters of a volume and of a load that an experiment can try at other values", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity),
+	register(s, api, operation(http.MethodPost, "/volumes/{id}/adjustments", "list-adjustments", "Parameters of a volume and of a load that an experiment can try at other values", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *struct {
 			ByID
 			Body struct {
@@ -34,14 +34,14 @@ func (s *Service) registerTuning(api huma.API) {
 		}) (*body[Adjustments], error) {
 			on, err := s.Store.Volume(ctx, in.ID)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			if err := in.Body.Load.Validate(); err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			locator, err := parsed(ctx, on.Locator)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			found := []resource.Adjustment{}
 			for _, a := range append(s.Bounds.Adjustable(locator, in.Body.Load), ofLoad(in.Body.Load)...) {

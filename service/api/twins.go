@@ -42,16 +42,16 @@ type OfTwin struct {
 }
 
 func (s *Service) registerTwins(api huma.API) {
-	huma.Register(api, operation(http.MethodPost, "/twins", "fit-twin", "Fit a simulated array to what was measured of a volume; one fit at a time", http.StatusCreated, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
+	register(s, api, operation(http.MethodPost, "/twins", "fit-twin", "Fit a simulated array to what was measured of a volume; one fit at a time", http.StatusCreated, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *struct{ Body resource.NewTwin }) (*body[resource.Fitting], error) {
 			begun, err := s.fitTwin(ctx, in.Body)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[resource.Fitting]{begun}, nil
 		})
 
-	huma.Register(api, operation(http.MethodPost, "/twins/guess", "guess-twin", "The array file that a fit would begin with", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity),
+	register(s, api, operation(http.MethodPost, "/twins/guess", "guess-twin", "The array file that a fit would begin with", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *struct {
 			Body struct {
 				VolumeID int64 `json:"volumeId" minimum:"1"`
@@ -59,38 +59,38 @@ func (s *Service) registerTwins(api huma.API) {
 		}) (*body[ArrayText], error) {
 			text, err := s.guess(ctx, in.Body.VolumeID)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[ArrayText]{ArrayText{string(text)}}, nil
 		})
 
-	huma.Register(api, operation(http.MethodGet, "/fits", "list-fits", "The fits since the service began, newest first", http.StatusOK),
+	register(s, api, operation(http.MethodGet, "/fits", "list-fits", "The fits since the service began, newest first", http.StatusOK),
 		func(context.Context, *struct{}) (*body[FitList], error) {
 			return &body[FitList]{FitList{s.fits.List()}}, nil
 		})
 
-	huma.Register(api, operation(http.MethodGet, "/fits/{id}", "get-fit", "A fit with how far it is", http.StatusOK, http.StatusNotFound),
+	register(s, api, operation(http.MethodGet, "/fits/{id}", "get-fit", "A fit with how far it is", http.StatusOK, http.StatusNotFound),
 		func(_ context.Context, in *ByID) (*body[resource.Fitting], error) {
 			found, err := s.fits.Get(in.ID)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[resource.Fitting]{found}, nil
 		})
 
-	huma.Register(api, operation(http.MethodPost, "/fits/{id}/stop", "stop-fit", "Stop a fit; nothing is kept of it", http.StatusNoContent, http.StatusNotFound),
+	register(s, api, operation(http.MethodPost, "/fits/{id}/stop", "stop-fit", "Stop a fit; nothing is kept of it", http.StatusNoContent, http.StatusNotFound),
 		func(_ context.Context, in *ByID) (*struct{}, error) {
 			if err := s.fits.Stop(in.ID); err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return nil, nil
 		})
 
-	huma.Register(api, operation(http.MethodGet, "/twins", "list-twins", "All twins, newest first", http.StatusOK),
+	register(s, api, operation(http.MethodGet, "/twins", "list-twins", "All twins, newest first", http.StatusOK),
 		func(ctx context.Context, _ *struct{}) (*body[TwinList], error) {
 			twins, unreadable, err := s.Store.Twins(ctx)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			for i := range twins {
 				twins[i].Fitted = nil
@@ -98,39 +98,39 @@ func (s *Service) registerTwins(api huma.API) {
 			return &body[TwinList]{TwinList{twins, unreadable}}, nil
 		})
 
-	huma.Register(api, operation(http.MethodGet, "/twins/{id}", "get-twin", "A twin with what is known of it, and what it predicted beside what was measured since", http.StatusOK, http.StatusNotFound),
+	register(s, api, operation(http.MethodGet, "/twins/{id}", "get-twin", "A twin with what is known of it, and what it predicted beside what was measured since", http.StatusOK, http.StatusNotFound),
 		func(ctx context.Context, in *ByID) (*body[resource.Twin], error) {
 			kept, err := s.confronted(ctx, in.ID)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[resource.Twin]{kept}, nil
 		})
 
-	huma.Register(api, operation(http.MethodDelete, "/twins/{id}", "remove-twin", "Remove a twin and what it predicted; what was measured stays", http.StatusNoContent, http.StatusNotFound),
+	register(s, api, operation(http.MethodDelete, "/twins/{id}", "remove-twin", "Remove a twin and what it predicted; what was measured stays", http.StatusNoContent, http.StatusNotFound),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
 			if err := s.Store.RemoveTwin(ctx, in.ID); err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return nil, nil
 		})
 
-	huma.Register(api, operation(http.MethodPost, "/twins/{id}/predictions", "predict", "Predict with a twin what loads will come to, and keep it until it can be confronted with what is measured", http.StatusCreated, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
+	register(s, api, operation(http.MethodPost, "/twins/{id}/predictions", "predict", "Predict with a twin what loads will come to, and keep it until it can be confronted with what is measured", http.StatusCreated, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *struct {
 			ByID
 			Body resource.NewPrediction
 		}) (*body[resource.Prediction], error) {
 			made, err := s.predict(ctx, in.ID, in.Body)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[resource.Prediction]{made}, nil
 		})
 
-	huma.Register(api, operation(http.MethodDelete, "/twins/{id}/predictions/{prediction}", "remove-prediction", "Remove what a twin predicted", http.StatusNoContent, http.StatusNotFound),
+	register(s, api, operation(http.MethodDelete, "/twins/{id}/predictions/{prediction}", "remove-prediction", "Remove what a twin predicted", http.StatusNoContent, http.StatusNotFound),
 		func(ctx context.Context, in *OfTwin) (*struct{}, error) {
 			if err := s.Store.RemovePrediction(ctx, in.ID, in.Prediction); err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return nil, nil
 		})

@@ -34,77 +34,77 @@ type VolumeList struct {
 }
 
 func (s *Service) registerVolumes(api huma.API) {
-	huma.Register(api, operation(http.MethodGet, "/volumes", "list-volumes", "All volumes", http.StatusOK),
+	register(s, api, operation(http.MethodGet, "/volumes", "list-volumes", "All volumes", http.StatusOK),
 		func(ctx context.Context, _ *struct{}) (*body[VolumeList], error) {
 			volumes, unreadable, err := s.Store.Volumes(ctx)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[VolumeList]{VolumeList{s.looked(ctx, volumes), unreadable}}, nil
 		})
 
-	huma.Register(api, operation(http.MethodPost, "/volumes", "add-volume", "Register a volume", http.StatusCreated, http.StatusConflict, http.StatusUnprocessableEntity),
+	register(s, api, operation(http.MethodPost, "/volumes", "add-volume", "Register a volume", http.StatusCreated, http.StatusConflict, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *struct{ Body resource.NewVolume }) (*body[resource.Volume], error) {
 			volume, err := s.addVolume(ctx, in.Body)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[resource.Volume]{volume}, nil
 		})
 
-	huma.Register(api, operation(http.MethodGet, "/volumes/{id}", "get-volume", "One volume, looked at anew", http.StatusOK, http.StatusNotFound),
+	register(s, api, operation(http.MethodGet, "/volumes/{id}", "get-volume", "One volume, looked at anew", http.StatusOK, http.StatusNotFound),
 		func(ctx context.Context, in *ByID) (*body[resource.Volume], error) {
 			volume, err := s.Store.Volume(ctx, in.ID)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[resource.Volume]{s.looked(ctx, []resource.Volume{volume})[0]}, nil
 		})
 
-	huma.Register(api, operation(http.MethodGet, "/volumes/{id}/array", "explain-array", "What a simulated array is, in words and ceilings", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity),
+	register(s, api, operation(http.MethodGet, "/volumes/{id}/array", "explain-array", "What a simulated array is, in words and ceilings", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *ByID) (*body[array.Explanation], error) {
 			registered, err := s.Store.Volume(ctx, in.ID)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			locator, err := parsed(ctx, registered.Locator)
 			if err == nil && !storage.TraitsOf(locator.Kind).Described {
 				err = fmt.Errorf("%w: volume %s is a %s, not a simulated array", volume.ErrLocator, registered.Name, registered.Kind)
 			}
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			d, err := inTime(ctx, registered.Locator, "array", func(context.Context) (array.Description, error) { return s.Bounds.ReadArray(locator) })
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[array.Explanation]{d.Explain()}, nil
 		})
 
-	huma.Register(api, operation(http.MethodPut, "/volumes/{id}/consent", "give-consent", "Agree that what a registered file or device holds may be lost", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity),
+	register(s, api, operation(http.MethodPut, "/volumes/{id}/consent", "give-consent", "Agree that what a registered file or device holds may be lost", http.StatusOK, http.StatusNotFound, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *struct {
 			ByID
 			Body resource.ConsentToWrite
 		}) (*body[resource.Volume], error) {
 			volume, err := s.giveConsent(ctx, in.ID, &in.Body)
 			if err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return &body[resource.Volume]{s.looked(ctx, []resource.Volume{volume})[0]}, nil
 		})
 
-	huma.Register(api, operation(http.MethodDelete, "/volumes/{id}/consent", "withdraw-consent", "Take consent to overwrite back, also from runs that wait", http.StatusNoContent, http.StatusNotFound),
+	register(s, api, operation(http.MethodDelete, "/volumes/{id}/consent", "withdraw-consent", "Take consent to overwrite back, also from runs that wait", http.StatusNoContent, http.StatusNotFound),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
 			if _, err := s.giveConsent(ctx, in.ID, nil); err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return nil, nil
 		})
 
-	huma.Register(api, operation(http.MethodDelete, "/volumes/{id}", "remove-volume", "Remove a volume; its runs stay, and nothing on it is touched", http.StatusNoContent, http.StatusNotFound, http.StatusConflict),
+	register(s, api, operation(http.MethodDelete, "/volumes/{id}", "remove-volume", "Remove a volume; its runs stay, and nothing on it is touched", http.StatusNoContent, http.StatusNotFound, http.StatusConflict),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
 			if err := s.removeVolume(ctx, in.ID); err != nil {
-				return nil, s.problem(err)
+				return nil, err
 			}
 			return nil, nil
 		})

@@ -64,11 +64,7 @@ export class CallError extends Error {
 		readonly status: number,
 		readonly problem: Problem,
 	) {
-		const reasons = (problem.errors ?? []).map((e) =>
-			[e.location?.replace(/^body\.?/, ""), e.message].filter(Boolean).join(": "),
-		);
-		const detail = problem.detail ?? problem.title ?? `The service answered ${status}.`;
-		super(detail === "validation failed" ? reasons.join("; ") || detail : detail);
+		super(problem.detail ?? problem.title ?? `The service answered ${status}.`);
 	}
 
 	/** The message about one field of a form, if there is one. */
