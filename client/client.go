@@ -147,24 +147,29 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 	return nil
 }
 
-// listed gets a list, which the answer holds under a name, and passes on what it
-// names beside its records.
-func listed[T any](ctx context.Context, c *Client, path, name string) ([]T, error) {
-	var answer map[string]json.RawMessage
-	if err := c.call(ctx, http.MethodGet, path, nil, &answer); err != nil {
-		return nil, err
-	}
-	var records []T
-	var unreadable []resource.Unreadable
-	for member, into := range map[string]any{name: &records, "unreadable": &unreadable} {
-		if text, is := answer[member]; is {
-			if err := json.Unmarshal(text, into); err != nil {
-				return nil, fmt.Errorf("read the %s of the service: %w; is it of this version?", member, err)
+// listed gets a list, which the answers hold under a name, page by page, and passes on what they
+// name beside its records.
+func listed[T any](ctx context.Context, c *Client, path, name string) (all []T, err error) {
+	for after := int64(0); ; {
+		var answer map[string]json.RawMessage
+		if err := c.call(ctx, http.MethodGet, path+"?limit=500&after="+number(after), nil, &answer); err != nil {
+			return nil, err
+		}
+		after = 0
+		var records []T
+		var unreadable []resource.Unreadable
+		for member, into := range map[string]any{name: &records, "unreadable": &unreadable, "next": &after} {
+			if text, is := answer[member]; is {
+				if err := json.Unmarshal(text, into); err != nil {
+					return nil, fmt.Errorf("read the %s of the service: %w; is it of this version?", member, err)
+				}
 			}
 		}
+		c.unreadable(unreadable)
+		if all = append(all, records...); after == 0 {
+			return all, nil
+		}
 	}
-	c.unreadable(unreadable)
-	return records, nil
 }
 
 // unreadable passes on what a list names beside its records.
@@ -224,17 +229,6 @@ func (c *Client) RemoveLeftover(ctx context.Context, id int64) error {
 	return c.call(ctx, http.MethodDelete, "/leftovers/"+number(id), nil, nil)
 }
 
-// Workloads lists all saved workloads by name.
-func (c *Client) Workloads(ctx context.Context) ([]resource.Workload, error) {
-	return listed[resource.Workload](ctx, c, "/workloads", "workloads")
-}
-
-// SaveWorkload keeps a workload under a name.
-func (c *Client) SaveWorkload(ctx context.Context, w resource.Workload) (saved resource.Workload, err error) {
-	in := map[string]any{"name": w.Name, "load": w.Load}
-	return saved, c.call(ctx, http.MethodPost, "/workloads", in, &saved)
-}
-
 // Estimate tells what a plan would take.
 func (c *Client) Estimate(ctx context.Context, p plan.Plan) (estimate plan.Estimate, err error) {
 	return estimate, c.call(ctx, http.MethodPost, "/estimates", p, &estimate)
@@ -254,16 +248,14 @@ func (c *Client) ReadPlan(ctx context.Context, text string) (p plan.Plan, estima
 type RunPage struct {
 	Runs       []resource.Run        `json:"runs"`
 	Total      int                   `json:"total"`
+	Next       int64                 `json:"next,omitempty"` // the last of them, where there are older ones
 	Unreadable []resource.Unreadable `json:"unreadable,omitempty"`
 }
 
-// Runs lists at most limit runs, newest first, with an id below before unless
-// that is zero.
-func (c *Client) Runs(ctx context.Context, before int64, limit int) (page RunPage, err error) {
-	query := url.Values{"limit": {strconv.Itoa(limit)}}
-	if before > 0 {
-		query.Set("before", number(before))
-	}
+// Runs lists at most limit runs, newest first, from the one after the run with a number in that
+// order, or from the newest for zero.
+func (c *Client) Runs(ctx context.Context, after int64, limit int) (page RunPage, err error) {
+	query := url.Values{"limit": {strconv.Itoa(limit)}, "after": {number(after)}}
 	err = c.call(ctx, http.MethodGet, "/runs?"+query.Encode(), nil, &page)
 	c.unreadable(page.Unreadable)
 	return page, err

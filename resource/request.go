@@ -4,7 +4,6 @@ import (
 	"patientheron/core/compare"
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
-	"patientheron/core/workload"
 )
 
 // What callers send. The limits in the tags are the contract's: the service refuses
@@ -23,12 +22,6 @@ type ConsentToWrite struct {
 	Size   quantity.Bytes `json:"sizeBytes" minimum:"1" doc:"Exact size of the file or device"`
 	Serial string         `json:"serial,omitempty" doc:"Serial number of the device, if it has one"`
 	Holds  string         `json:"signature,omitempty" doc:"What is on it, as a refusal named it, if that may be lost too"`
-}
-
-// NewWorkload is what saving a workload takes.
-type NewWorkload struct {
-	Name string        `json:"name" minLength:"1" maxLength:"80" pattern:"^[^\\p{Cc}\\p{Cf}]*$"`
-	Load workload.Spec `json:"load"`
 }
 
 // NewRun is what starting a run takes.

@@ -1,5 +1,5 @@
 // Package resource holds the records of Patient Heron as they are stored,
-// travel over the API and are printed as JSON: volumes, saved workloads, runs
+// travel over the API and are printed as JSON: volumes, runs
 // and their measurements.
 //
 // They are plain values without behaviour beyond describing themselves. All
@@ -72,14 +72,6 @@ type LeftBehind struct {
 	Size    quantity.Bytes `json:"sizeBytes"`
 	Trouble string         `json:"trouble,omitempty" doc:"Why it could not be looked at, or was not removed"`
 	Created time.Time      `json:"created"`
-}
-
-// Workload is a saved workload.
-type Workload struct {
-	ID      int64         `json:"id"`
-	Name    string        `json:"name" doc:"Unique"`
-	Load    workload.Spec `json:"load"`
-	Created time.Time     `json:"created"`
 }
 
 // Status is where a run or a measurement stands.

@@ -106,7 +106,7 @@ func TraitsOf(kind string) volume.Traits {
 // to the present folder of the user, not of the service.
 func Absolute(target string) (string, error) {
 	if target == "" {
-		return "", fmt.Errorf("%w: it is empty; name a folder, a file, a block device, or one of %s", volume.ErrLocator, strings.Join(schemes(), ", "))
+		return "", fmt.Errorf("the locator is empty; name a folder, a file, a block device, or one of %s (%w)", strings.Join(schemes(), ", "), volume.ErrLocator)
 	}
 	scheme, name := Scheme(target), target
 	if scheme != "" {

@@ -267,33 +267,6 @@ func TestTypedLoadsAndPlans(t *testing.T) {
 	}
 }
 
-func TestSavedWorkloads(t *testing.T) {
-	server := served(t)
-	_, text := call(t, server, http.MethodPost, "/api/v1/loads", `{"fields":{}}`, with(token)...)
-	var read ReadLoad
-	if err := json.Unmarshal([]byte(text), &read); err != nil {
-		t.Fatal(err)
-	}
-	load, err := json.Marshal(map[string]any{"name": "mine", "load": read.Load})
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, status := range []int{http.StatusCreated, http.StatusConflict} {
-		if answer, text := call(t, server, http.MethodPost, "/api/v1/workloads", string(load), with(token)...); answer.StatusCode != status {
-			t.Errorf("%d %s, want %d", answer.StatusCode, text, status)
-		}
-	}
-	if _, text := call(t, server, http.MethodGet, "/api/v1/workloads", "", with(token)...); !strings.Contains(text, `"mine"`) {
-		t.Errorf("list: %s", text)
-	}
-	if answer, _ := call(t, server, http.MethodDelete, "/api/v1/workloads/1", "", with(token)...); answer.StatusCode != http.StatusNoContent {
-		t.Errorf("forget: %d", answer.StatusCode)
-	}
-	if answer, _ := call(t, server, http.MethodDelete, "/api/v1/workloads/1", "", with(token)...); answer.StatusCode != http.StatusNotFound {
-		t.Errorf("forget twice: %d", answer.StatusCode)
-	}
-}
-
 func TestConsoleIsServedBesideTheAPI(t *testing.T) {
 	server := served(t)
 	for path, c := range map[string]struct {

@@ -29,7 +29,7 @@ import (
 // ComparisonList is all kept comparisons, newest first.
 type ComparisonList struct {
 	Comparisons []resource.Comparison `json:"comparisons"`
-	Unreadable  []resource.Unreadable `json:"unreadable,omitempty" doc:"Kept, but cannot be read"`
+	Listed
 }
 
 // Split is a measurement before and after a marker.
@@ -49,12 +49,16 @@ func (s *Service) registerComparisons(api huma.API) {
 		})
 
 	register(s, api, operation(http.MethodGet, "/comparisons", "list-comparisons", "All kept comparisons, newest first", http.StatusOK),
-		func(ctx context.Context, _ *struct{}) (*body[ComparisonList], error) {
-			comparisons, unreadable, err := s.Store.Comparisons(ctx)
+		func(ctx context.Context, in *Page) (*body[ComparisonList], error) {
+			all, unreadable, err := s.Store.Comparisons(ctx)
 			if err != nil {
 				return nil, err
 			}
-			return &body[ComparisonList]{ComparisonList{comparisons, unreadable}}, nil
+			comparisons, listed, err := paged(all, unreadable, *in, func(r resource.Comparison) int64 { return r.ID })
+			if err != nil {
+				return nil, err
+			}
+			return &body[ComparisonList]{ComparisonList{comparisons, listed}}, nil
 		})
 
 	register(s, api, operation(http.MethodGet, "/comparisons/{id}", "get-comparison", "A kept comparison with what comes of it", http.StatusOK, http.StatusNotFound),

@@ -11,7 +11,7 @@ import (
 
 // bodied are the calls that take a body, but for those that touch this host.
 var bodied = []struct{ method, path string }{
-	{http.MethodPost, "/session"}, {http.MethodPost, "/workloads"}, {http.MethodPost, "/loads"}, {http.MethodPost, "/plans"}, {http.MethodPost, "/estimates"},
+	{http.MethodPost, "/session"}, {http.MethodPost, "/loads"}, {http.MethodPost, "/plans"}, {http.MethodPost, "/estimates"},
 	{http.MethodPost, "/comparisons"}, {http.MethodPost, "/comparisons/report"}, {http.MethodPost, "/runs"}, {http.MethodPost, "/runs/1/stop"},
 	{http.MethodPost, "/runs/1/markers"}, {http.MethodPut, "/volumes/1/setup"}, {http.MethodPut, "/volumes/1/consent"}, {http.MethodPost, "/volumes"},
 }
@@ -20,7 +20,7 @@ var bodied = []struct{ method, path string }{
 func FuzzBodies(f *testing.F) {
 	const load = `{"blocks":[{"sizeBytes":4096,"weight":1}],"readShare":1,"order":"random","depth":4,"workers":1,"spanBytes":1048576,"forSeconds":0.1,"intervalSeconds":0.1}`
 	for i, body := range []string{
-		`{"token":"x"}`, `{"name":"mine","load":` + load + `}`, `{"fields":{"block":"4KiB:3,64KiB:1","hot":"80%/20%"}}`, `{"text":"stages: [{load: {depth: 4}, sweep: [{field: depth, values: [1, 2]}]}]"}`,
+		`{"token":"x"}`, `{"fields":{"block":"4KiB:3,64KiB:1","hot":"80%/20%"}}`, `{"text":"stages: [{load: {depth: 4}, sweep: [{field: depth, values: [1, 2]}]}]"}`,
 		`{"stages":[{"load":` + load + `,"repeats":3,"sweep":[{"field":"depth","values":["1","2"]}]}]}`, `{"baseline":{"runs":[1]},"candidates":[{"runs":[2]}],"noise":0.05}`, `{"baseline":{"runs":[1]},"candidates":[{"runs":[1]}]}`,
 		`{"volumeId":1,"plan":{"stages":[{"load":` + load + `}]},"override":["room"],"pace":1}`, `{"afterMeasurement":true}`, `{"name":"now"}`,
 		`{"facts":[{"key":"layout.level","value":"raid5"}],"version":0}`, `{"sizeBytes":1}`, `{"locator":"null:1GiB","name":"x"}`,

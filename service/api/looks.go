@@ -34,8 +34,8 @@ type SetupFields struct {
 
 // SetupVersions is the versions of a volume's setup, newest first.
 type SetupVersions struct {
-	Versions   []resource.SetupVersion `json:"versions"`
-	Unreadable []resource.Unreadable   `json:"unreadable,omitempty" doc:"Kept, but cannot be read"`
+	Versions []resource.SetupVersion `json:"versions"`
+	Listed
 }
 
 func (s *Service) registerLooks(api huma.API) {
@@ -75,15 +75,22 @@ func (s *Service) registerLooks(api huma.API) {
 		})
 
 	register(s, api, operation(http.MethodGet, "/volumes/{id}/setups", "list-setups", "The versions of a volume's setup, newest first", http.StatusOK, http.StatusNotFound),
-		func(ctx context.Context, in *ByID) (*body[SetupVersions], error) {
+		func(ctx context.Context, in *struct {
+			ByID
+			Page
+		}) (*body[SetupVersions], error) {
 			if _, err := s.Store.Volume(ctx, in.ID); err != nil {
 				return nil, err
 			}
-			versions, unreadable, err := s.Store.Setups(ctx, in.ID)
+			all, unreadable, err := s.Store.Setups(ctx, in.ID)
 			if err != nil {
 				return nil, err
 			}
-			return &body[SetupVersions]{SetupVersions{versions, unreadable}}, nil
+			versions, listed, err := paged(all, unreadable, in.Page, func(v resource.SetupVersion) int64 { return int64(v.Version) })
+			if err != nil {
+				return nil, err
+			}
+			return &body[SetupVersions]{SetupVersions{versions, listed}}, nil
 		})
 
 	register(s, api, operation(http.MethodPut, "/volumes/{id}/setup", "tell-setup", "Tell facts of the setup of a volume; that makes a new version", http.StatusOK, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),

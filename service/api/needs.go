@@ -27,8 +27,8 @@ import (
 
 // NeedList is all kept need sheets by name.
 type NeedList struct {
-	Needs      []resource.NeedSheet  `json:"needs"`
-	Unreadable []resource.Unreadable `json:"unreadable,omitempty" doc:"Kept, but cannot be read"`
+	Needs []resource.NeedSheet `json:"needs"`
+	Listed
 }
 
 // CheckedNeed is a need sheet that was read, and what it asks for.
@@ -46,12 +46,16 @@ type Missing struct {
 
 func (s *Service) registerNeeds(api huma.API) {
 	register(s, api, operation(http.MethodGet, "/needs", "list-needs", "All kept need sheets", http.StatusOK),
-		func(ctx context.Context, _ *struct{}) (*body[NeedList], error) {
-			needs, unreadable, err := s.Store.Needs(ctx)
+		func(ctx context.Context, in *Page) (*body[NeedList], error) {
+			all, unreadable, err := s.Store.Needs(ctx)
 			if err != nil {
 				return nil, err
 			}
-			return &body[NeedList]{NeedList{needs, unreadable}}, nil
+			needs, listed, err := paged(all, unreadable, *in, func(r resource.NeedSheet) int64 { return r.ID })
+			if err != nil {
+				return nil, err
+			}
+			return &body[NeedList]{NeedList{needs, listed}}, nil
 		})
 
 	register(s, api, operation(http.MethodPost, "/needs", "keep-need", "Keep a need sheet under its name", http.StatusCreated, http.StatusConflict, http.StatusUnprocessableEntity),

@@ -17,45 +17,9 @@ import (
 	"patientheron/core/workload/files"
 	"patientheron/format/filesetfile"
 	"patientheron/format/planfile"
-	"patientheron/resource"
 )
 
-// WorkloadList is all saved workloads by name.
-type WorkloadList struct {
-	Workloads  []resource.Workload   `json:"workloads"`
-	Unreadable []resource.Unreadable `json:"unreadable,omitempty" doc:"Kept, but cannot be read"`
-}
-
 func (s *Service) registerWorkloads(api huma.API) {
-	register(s, api, operation(http.MethodGet, "/workloads", "list-workloads", "All saved workloads", http.StatusOK),
-		func(ctx context.Context, _ *struct{}) (*body[WorkloadList], error) {
-			workloads, unreadable, err := s.Store.Workloads(ctx)
-			if err != nil {
-				return nil, err
-			}
-			return &body[WorkloadList]{WorkloadList{workloads, unreadable}}, nil
-		})
-
-	register(s, api, operation(http.MethodPost, "/workloads", "save-workload", "Save a workload under a name", http.StatusCreated, http.StatusConflict, http.StatusUnprocessableEntity),
-		func(ctx context.Context, in *struct{ Body resource.NewWorkload }) (*body[resource.Workload], error) {
-			if err := in.Body.Load.Validate(); err != nil {
-				return nil, err
-			}
-			w, err := s.Store.AddWorkload(ctx, resource.Workload{Name: in.Body.Name, Load: in.Body.Load})
-			if err != nil {
-				return nil, err
-			}
-			return &body[resource.Workload]{w}, nil
-		})
-
-	register(s, api, operation(http.MethodDelete, "/workloads/{id}", "remove-workload", "Remove a saved workload; runs keep their own copy", http.StatusNoContent, http.StatusNotFound),
-		func(ctx context.Context, in *ByID) (*struct{}, error) {
-			if err := s.Store.RemoveWorkload(ctx, in.ID); err != nil {
-				return nil, err
-			}
-			return nil, nil
-		})
-
 	register(s, api, operation(http.MethodGet, "/fields", "list-fields", "The fields of a workload, as plan files and the command line name them", http.StatusOK),
 		func(context.Context, *struct{}) (*body[FieldList], error) {
 			list := FieldList{}

@@ -2,8 +2,10 @@ package api
 
 import (
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -134,5 +136,59 @@ func TestTypesOfProblemsLeadSomewhere(t *testing.T) {
 		if p := problemIn(t, name, answer, text); p.Type != "/api/v1/problems/"+c.want || !strings.Contains(p.Detail, c.detail) {
 			t.Errorf("%s: %s", name, text)
 		}
+	}
+}
+
+// A list of any length is had in pages that together are the whole, in its order, whatever the
+// size of a page.
+func TestPagesAreTheWholeList(t *testing.T) {
+	type record struct{ id int64 }
+	for _, size := range []int{0, 1, 2, 7, 100} {
+		all := make([]record, size)
+		for i := range all {
+			all[i] = record{int64(1000 - 3*i)}
+		}
+		for _, limit := range []int{1, 2, 3, 7, 8, 500} {
+			var got []record
+			for page := (Page{Limit: limit}); ; {
+				part, listed, err := paged(all, nil, page, func(r record) int64 { return r.id })
+				if err != nil || listed.Total != size || len(part) > limit || listed.Next > 0 && len(part) < limit {
+					t.Fatalf("%d in pages of %d: %d, %+v, %v", size, limit, len(part), listed, err)
+				}
+				got = append(got, part...)
+				if page.After = listed.Next; page.After == 0 {
+					break
+				}
+			}
+			if !slices.Equal(got, all) {
+				t.Errorf("%d in pages of %d: %v", size, limit, got)
+			}
+		}
+	}
+	server := served(t)
+	bearer := []string{"Authorization", "Bearer " + token}
+	for i := range 5 {
+		call(t, server, "POST", prefix+"/volumes", fmt.Sprintf(`{"name":"v%d","locator":"null:%dGiB"}`, 9-i, i+1), bearer...)
+	}
+	var names []string
+	for after := int64(0); ; {
+		var page VolumeList
+		_, text := call(t, server, "GET", fmt.Sprintf("%s/volumes?limit=2&after=%d", prefix, after), "", bearer...)
+		if err := json.Unmarshal([]byte(text), &page); err != nil || page.Total != 5 {
+			t.Fatalf("%v: %s", err, text)
+		}
+		for _, v := range page.Volumes {
+			names = append(names, v.Name)
+		}
+		if after = page.Next; after == 0 {
+			break
+		}
+	}
+	if got := strings.Join(names, " "); got != "v5 v6 v7 v8 v9" {
+		t.Errorf("the volumes are %s", got)
+	}
+	answer, text := call(t, server, "GET", prefix+"/volumes?after=99", "", bearer...)
+	if p := problemIn(t, "behind nothing", answer, text); p.Type != "/api/v1/problems/changed" {
+		t.Errorf("behind nothing: %s", text)
 	}
 }

@@ -31,9 +31,8 @@ import (
 
 // RunList is a page of runs.
 type RunList struct {
-	Runs       []resource.Run        `json:"runs" doc:"Newest first"`
-	Total      int                   `json:"total" doc:"How many there are in all"`
-	Unreadable []resource.Unreadable `json:"unreadable,omitempty" doc:"Of this page: kept, but cannot be read"`
+	Runs []resource.Run `json:"runs" doc:"Newest first"`
+	Listed
 }
 
 // Reaches is how far the measurements of a run came.
@@ -44,19 +43,19 @@ type Reaches struct {
 func (s *Service) registerRuns(api huma.API) {
 	register(s, api, operation(http.MethodGet, "/runs", "list-runs", "Runs, newest first", http.StatusOK),
 		func(ctx context.Context, in *struct {
-			Before int64 `query:"before" minimum:"0" doc:"Only runs with a smaller id: the next page"`
+			Page
 			Volume int64 `query:"volume" minimum:"0" doc:"Only runs of this volume"`
-			Limit  int   `query:"limit" minimum:"1" maximum:"500" default:"50"`
 		}) (*body[RunList], error) {
-			runs, unreadable, err := s.Store.Runs(ctx, store.RunFilter{Before: in.Before, Volume: in.Volume, Limit: in.Limit})
+			runs, unreadable, err := s.Store.Runs(ctx, store.RunFilter{Before: in.After, Volume: in.Volume, Limit: in.Limit + 1})
 			if err != nil {
 				return nil, err
 			}
-			total, err := s.Store.CountRuns(ctx, in.Volume)
+			runs, listed, err := paged(runs, unreadable, Page{Limit: in.Limit}, func(r resource.Run) int64 { return r.ID })
 			if err != nil {
 				return nil, err
 			}
-			return &body[RunList]{RunList{Runs: runs, Total: total, Unreadable: unreadable}}, nil
+			listed.Total, err = s.Store.CountRuns(ctx, in.Volume)
+			return &body[RunList]{RunList{runs, listed}}, err
 		})
 
 	register(s, api, operation(http.MethodPost, "/runs", "start-run", "Start a run, after those that wait already", http.StatusCreated, http.StatusNotFound, http.StatusUnprocessableEntity),

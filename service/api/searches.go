@@ -23,8 +23,8 @@ import (
 
 // SearchList is all searches, newest first.
 type SearchList struct {
-	Searches   []resource.Search     `json:"searches"`
-	Unreadable []resource.Unreadable `json:"unreadable,omitempty" doc:"Kept, but cannot be read"`
+	Searches []resource.Search `json:"searches"`
+	Listed
 }
 
 func (s *Service) registerSearches(api huma.API) {
@@ -42,12 +42,16 @@ func (s *Service) registerSearches(api huma.API) {
 		})
 
 	register(s, api, operation(http.MethodGet, "/searches", "list-searches", "The searches that are kept, those under way, and those that came to nothing since the service began, newest first", http.StatusOK),
-		func(ctx context.Context, _ *struct{}) (*body[SearchList], error) {
-			list, err := s.allSearches(ctx)
+		func(ctx context.Context, in *Page) (*body[SearchList], error) {
+			all, unreadable, err := s.allSearches(ctx)
 			if err != nil {
 				return nil, err
 			}
-			return &body[SearchList]{list}, nil
+			searches, listed, err := paged(all, unreadable, *in, func(r resource.Search) int64 { return r.ID })
+			if err != nil {
+				return nil, err
+			}
+			return &body[SearchList]{SearchList{searches, listed}}, nil
 		})
 
 	register(s, api, operation(http.MethodGet, "/searches/{id}", "get-search", "A search with how far it is, or what it came to", http.StatusOK, http.StatusNotFound),
@@ -128,10 +132,9 @@ func (s *Service) search(ctx context.Context, asked choose.Search) (resource.Sea
 }
 
 // allSearches are those that are kept, and those that are under way or came to nothing.
-func (s *Service) allSearches(ctx context.Context) (list SearchList, err error) {
-	kept, unreadable, err := s.Store.Searches(ctx)
-	if err != nil {
-		return list, err
+func (s *Service) allSearches(ctx context.Context) (kept []resource.Search, unreadable []resource.Unreadable, err error) {
+	if kept, unreadable, err = s.Store.Searches(ctx); err != nil {
+		return nil, nil, err
 	}
 	for _, r := range s.searches.List() {
 		if !slices.ContainsFunc(kept, func(k resource.Search) bool { return k.ID == r.ID }) {
@@ -140,7 +143,7 @@ func (s *Service) allSearches(ctx context.Context) (list SearchList, err error) 
 		}
 	}
 	slices.SortFunc(kept, func(a, b resource.Search) int { return cmp.Compare(b.ID, a.ID) })
-	return SearchList{kept, unreadable}, nil
+	return kept, unreadable, nil
 }
 
 // searchOf finds a search: one since the service began, or a kept one.

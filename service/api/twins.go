@@ -26,13 +26,14 @@ import (
 
 // TwinList is all twins, newest first.
 type TwinList struct {
-	Twins      []resource.Twin       `json:"twins"`
-	Unreadable []resource.Unreadable `json:"unreadable,omitempty" doc:"Kept, but cannot be read"`
+	Twins []resource.Twin `json:"twins"`
+	Listed
 }
 
 // FitList is all fits, newest first.
 type FitList struct {
 	Fits []resource.Fitting `json:"fits"`
+	Listed
 }
 
 // OfTwin names one thing that a twin predicted.
@@ -65,8 +66,12 @@ func (s *Service) registerTwins(api huma.API) {
 		})
 
 	register(s, api, operation(http.MethodGet, "/fits", "list-fits", "The fits since the service began, newest first", http.StatusOK),
-		func(context.Context, *struct{}) (*body[FitList], error) {
-			return &body[FitList]{FitList{s.fits.List()}}, nil
+		func(_ context.Context, in *Page) (*body[FitList], error) {
+			fits, listed, err := paged(s.fits.List(), nil, *in, func(r resource.Fitting) int64 { return r.ID })
+			if err != nil {
+				return nil, err
+			}
+			return &body[FitList]{FitList{fits, listed}}, nil
 		})
 
 	register(s, api, operation(http.MethodGet, "/fits/{id}", "get-fit", "A fit with how far it is", http.StatusOK, http.StatusNotFound),
@@ -87,15 +92,19 @@ func (s *Service) registerTwins(api huma.API) {
 		})
 
 	register(s, api, operation(http.MethodGet, "/twins", "list-twins", "All twins, newest first", http.StatusOK),
-		func(ctx context.Context, _ *struct{}) (*body[TwinList], error) {
-			twins, unreadable, err := s.Store.Twins(ctx)
+		func(ctx context.Context, in *Page) (*body[TwinList], error) {
+			all, unreadable, err := s.Store.Twins(ctx)
+			if err != nil {
+				return nil, err
+			}
+			twins, listed, err := paged(all, unreadable, *in, func(r resource.Twin) int64 { return r.ID })
 			if err != nil {
 				return nil, err
 			}
 			for i := range twins {
 				twins[i].Fitted = nil
 			}
-			return &body[TwinList]{TwinList{twins, unreadable}}, nil
+			return &body[TwinList]{TwinList{twins, listed}}, nil
 		})
 
 	register(s, api, operation(http.MethodGet, "/twins/{id}", "get-twin", "A twin with what is known of it, and what it predicted beside what was measured since", http.StatusOK, http.StatusNotFound),

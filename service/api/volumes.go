@@ -29,18 +29,22 @@ type ByID struct {
 
 // VolumeList is all volumes by name.
 type VolumeList struct {
-	Volumes    []resource.Volume     `json:"volumes"`
-	Unreadable []resource.Unreadable `json:"unreadable,omitempty" doc:"Kept, but cannot be read"`
+	Volumes []resource.Volume `json:"volumes"`
+	Listed
 }
 
 func (s *Service) registerVolumes(api huma.API) {
 	register(s, api, operation(http.MethodGet, "/volumes", "list-volumes", "All volumes", http.StatusOK),
-		func(ctx context.Context, _ *struct{}) (*body[VolumeList], error) {
-			volumes, unreadable, err := s.Store.Volumes(ctx)
+		func(ctx context.Context, in *Page) (*body[VolumeList], error) {
+			all, unreadable, err := s.Store.Volumes(ctx)
 			if err != nil {
 				return nil, err
 			}
-			return &body[VolumeList]{VolumeList{s.looked(ctx, volumes), unreadable}}, nil
+			volumes, listed, err := paged(all, unreadable, *in, func(v resource.Volume) int64 { return v.ID })
+			if err != nil {
+				return nil, err
+			}
+			return &body[VolumeList]{VolumeList{s.looked(ctx, volumes), listed}}, nil
 		})
 
 	register(s, api, operation(http.MethodPost, "/volumes", "add-volume", "Register a volume", http.StatusCreated, http.StatusConflict, http.StatusUnprocessableEntity),

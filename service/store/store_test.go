@@ -43,7 +43,7 @@ func addRun(t *testing.T, s *Store, status resource.Status) resource.Run {
 	return r
 }
 
-func TestVolumesAndWorkloads(t *testing.T) {
+func TestVolumes(t *testing.T) {
 	s := open(t)
 	consent := &resource.Consent{Size: 5, Serial: "S", Given: time.Now().UTC()}
 	v, err := s.AddVolume(t.Context(), resource.Volume{Name: "pool", Locator: "/srv/pool", Kind: "folder", Consent: consent})
@@ -59,19 +59,8 @@ func TestVolumesAndWorkloads(t *testing.T) {
 			t.Errorf("%+v: %v", twin, err)
 		}
 	}
-	w, err := s.AddWorkload(t.Context(), resource.Workload{Name: "ledger", Load: workload.Default()})
-	if err != nil {
-		t.Fatal(err)
-	}
-	if list, _, err := s.Workloads(t.Context()); err != nil || len(list) != 1 || !reflect.DeepEqual(list[0], w) {
-		t.Errorf("kept %+v, listed %+v (%v)", w, list, err)
-	}
-	for name, err := range map[string]error{
-		"volume": s.RemoveVolume(t.Context(), v.ID), "workload": s.RemoveWorkload(t.Context(), w.ID),
-	} {
-		if err != nil {
-			t.Errorf("forget the %s: %v", name, err)
-		}
+	if err := s.RemoveVolume(t.Context(), v.ID); err != nil {
+		t.Errorf("removed: %v", err)
 	}
 	if err := s.RemoveVolume(t.Context(), v.ID); !errors.Is(err, ErrNotFound) {
 		t.Errorf("forgotten twice: %v", err)
@@ -236,9 +225,6 @@ func TestUnreadableRecordsAreNamed(t *testing.T) {
 		if _, err := s.AddComparison(t.Context(), resource.Comparison{Name: name}); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := s.AddWorkload(t.Context(), resource.Workload{Name: name}); err != nil {
-			t.Fatal(err)
-		}
 		m := resource.Measurement{RunID: runs[0].ID, Position: i, Status: resource.Running}
 		if m, err := s.AddMeasurement(t.Context(), m); err != nil || s.AddIntervals(t.Context(), m.ID, []measure.Interval{{Index: 0}, {Index: 1}, {Index: 2}}) != nil {
 			t.Fatal(err)
@@ -257,10 +243,6 @@ func TestUnreadableRecordsAreNamed(t *testing.T) {
 			return len(l), u, err
 		},
 		"volumes": func() (int, []resource.Unreadable, error) { l, u, err := s.Volumes(t.Context()); return len(l), u, err },
-		"workloads": func() (int, []resource.Unreadable, error) {
-			l, u, err := s.Workloads(t.Context())
-			return len(l), u, err
-		},
 		"comparisons": func() (int, []resource.Unreadable, error) {
 			l, u, err := s.Comparisons(t.Context())
 			return len(l), u, err
@@ -275,8 +257,8 @@ func TestUnreadableRecordsAreNamed(t *testing.T) {
 		},
 	}
 	for _, damage := range []string{
-		`UPDATE runs SET plan = '{"stages": 7' WHERE id = 2`, `UPDATE volumes SET consent = '[]' WHERE id = 2`, `UPDATE workloads SET format = 99 WHERE id = 2`,
-		`UPDATE comparisons SET created = 'last summer' WHERE id = 2`, `UPDATE measurements SET load = '' WHERE id = 2`, `UPDATE setups SET setup = 'x' WHERE version = 2`,
+		`UPDATE runs SET plan = '{"stages": 7' WHERE id = 2`, `UPDATE volumes SET consent = '[]' WHERE id = 2`,
+		`UPDATE comparisons SET created = 'last summer' WHERE id = 2`, `UPDATE measurements SET load = '' WHERE id = 2`, `UPDATE setups SET format = 99 WHERE version = 2`,
 		`UPDATE intervals SET data = 'x' WHERE measurement_id = 1 AND position = 1`,
 	} {
 		if _, err := s.db.ExecContext(t.Context(), damage); err != nil {

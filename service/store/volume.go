@@ -8,7 +8,6 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"patientheron/core/setup"
-	"patientheron/core/workload"
 	"patientheron/resource"
 )
 
@@ -106,38 +105,4 @@ func (s *Store) RemoveVolume(ctx context.Context, id int64) error {
 	}
 	_, err := s.db.ExecContext(ctx, `DELETE FROM setups WHERE volume_id = ?`, id)
 	return explain(err, fmt.Sprintf("setups of volume %d", id))
-}
-
-// AddWorkload keeps a workload and returns it with its id.
-func (s *Store) AddWorkload(ctx context.Context, w resource.Workload) (resource.Workload, error) {
-	w.Created = s.Now().UTC()
-	text, err := encode(w.Load)
-	if err != nil {
-		return w, err
-	}
-	w.ID, err = s.insert(ctx, fmt.Sprintf("keep workload %q", w.Name),
-		`INSERT INTO workloads (name, load, created) VALUES (?, ?, ?)`, w.Name, text, w.Created)
-	return w, err
-}
-
-type workloadRow struct {
-	ID      int64
-	Name    string
-	Load    document[workload.Spec]
-	Created time.Time
-	Format  format
-}
-
-func (r workloadRow) record() resource.Workload {
-	return resource.Workload{ID: r.ID, Name: r.Name, Load: r.Load.value, Created: r.Created.UTC()}
-}
-
-// Workloads lists all saved workloads by name, and those that cannot be read.
-func (s *Store) Workloads(ctx context.Context) ([]resource.Workload, []resource.Unreadable, error) {
-	return listed[workloadRow](ctx, s.db, "workload", `SELECT * FROM workloads ORDER BY name`)
-}
-
-// RemoveWorkload removes a saved workload; runs keep their own copy.
-func (s *Store) RemoveWorkload(ctx context.Context, id int64) error {
-	return s.change(ctx, fmt.Sprintf("workload %d", id), `DELETE FROM workloads WHERE id = ?`, id)
 }

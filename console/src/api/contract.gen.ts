@@ -1073,41 +1073,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/workloads": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** All saved workloads */
-        get: operations["list-workloads"];
-        put?: never;
-        /** Save a workload under a name */
-        post: operations["save-workload"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/workloads/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        post?: never;
-        /** Remove a saved workload; runs keep their own copy */
-        delete: operations["remove-workload"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1513,6 +1478,16 @@ export interface components {
         };
         ComparisonList: {
             comparisons: components["schemas"]["Comparison"][] | null;
+            /**
+             * Format: int64
+             * @description To be given as 'after' for the next page; absent on the last
+             */
+            next?: number;
+            /**
+             * Format: int64
+             * @description How many records there are in all
+             */
+            total: number;
             /** @description Kept, but cannot be read */
             unreadable?: components["schemas"]["Unreadable"][] | null;
         };
@@ -2216,6 +2191,18 @@ export interface components {
         };
         FitList: {
             fits: components["schemas"]["Fitting"][] | null;
+            /**
+             * Format: int64
+             * @description To be given as 'after' for the next page; absent on the last
+             */
+            next?: number;
+            /**
+             * Format: int64
+             * @description How many records there are in all
+             */
+            total: number;
+            /** @description Kept, but cannot be read */
+            unreadable?: components["schemas"]["Unreadable"][] | null;
         };
         Fitted: {
             /** @description What to know of it, each with what it is said of */
@@ -2646,6 +2633,18 @@ export interface components {
         };
         LeftoverList: {
             files: components["schemas"]["LeftBehind"][] | null;
+            /**
+             * Format: int64
+             * @description To be given as 'after' for the next page; absent on the last
+             */
+            next?: number;
+            /**
+             * Format: int64
+             * @description How many records there are in all
+             */
+            total: number;
+            /** @description Kept, but cannot be read */
+            unreadable?: components["schemas"]["Unreadable"][] | null;
         };
         Likeness: {
             /**
@@ -2990,6 +2989,16 @@ export interface components {
         };
         NeedList: {
             needs: components["schemas"]["NeedSheet"][] | null;
+            /**
+             * Format: int64
+             * @description To be given as 'after' for the next page; absent on the last
+             */
+            next?: number;
+            /**
+             * Format: int64
+             * @description How many records there are in all
+             */
+            total: number;
             /** @description Kept, but cannot be read */
             unreadable?: components["schemas"]["Unreadable"][] | null;
         };
@@ -3130,10 +3139,6 @@ export interface components {
             locator: string;
             /** @description Short name; by default made from the locator */
             name?: string;
-        };
-        NewWorkload: {
-            load: components["schemas"]["Spec"];
-            name: string;
         };
         OddMember: {
             /**
@@ -3769,14 +3774,19 @@ export interface components {
             volumeId: number;
         };
         RunList: {
+            /**
+             * Format: int64
+             * @description To be given as 'after' for the next page; absent on the last
+             */
+            next?: number;
             /** @description Newest first */
             runs: components["schemas"]["Run"][] | null;
             /**
              * Format: int64
-             * @description How many there are in all
+             * @description How many records there are in all
              */
             total: number;
-            /** @description Of this page: kept, but cannot be read */
+            /** @description Kept, but cannot be read */
             unreadable?: components["schemas"]["Unreadable"][] | null;
         };
         Scaling: {
@@ -3826,7 +3836,17 @@ export interface components {
             waiting?: boolean;
         };
         SearchList: {
+            /**
+             * Format: int64
+             * @description To be given as 'after' for the next page; absent on the last
+             */
+            next?: number;
             searches: components["schemas"]["Search"][] | null;
+            /**
+             * Format: int64
+             * @description How many records there are in all
+             */
+            total: number;
             /** @description Kept, but cannot be read */
             unreadable?: components["schemas"]["Unreadable"][] | null;
         };
@@ -3948,6 +3968,16 @@ export interface components {
             volumeId: number;
         };
         SetupVersions: {
+            /**
+             * Format: int64
+             * @description To be given as 'after' for the next page; absent on the last
+             */
+            next?: number;
+            /**
+             * Format: int64
+             * @description How many records there are in all
+             */
+            total: number;
             /** @description Kept, but cannot be read */
             unreadable?: components["schemas"]["Unreadable"][] | null;
             versions: components["schemas"]["SetupVersion"][] | null;
@@ -4753,6 +4783,16 @@ export interface components {
             volumeId: number;
         };
         TwinList: {
+            /**
+             * Format: int64
+             * @description To be given as 'after' for the next page; absent on the last
+             */
+            next?: number;
+            /**
+             * Format: int64
+             * @description How many records there are in all
+             */
+            total: number;
             twins: components["schemas"]["Twin"][] | null;
             /** @description Kept, but cannot be read */
             unreadable?: components["schemas"]["Unreadable"][] | null;
@@ -4951,6 +4991,16 @@ export interface components {
             writes?: string;
         };
         VolumeList: {
+            /**
+             * Format: int64
+             * @description To be given as 'after' for the next page; absent on the last
+             */
+            next?: number;
+            /**
+             * Format: int64
+             * @description How many records there are in all
+             */
+            total: number;
             /** @description Kept, but cannot be read */
             unreadable?: components["schemas"]["Unreadable"][] | null;
             volumes: components["schemas"]["Volume"][] | null;
@@ -5016,20 +5066,6 @@ export interface components {
             setting: components["schemas"]["Setting"];
             /** @description What it did, or why that is not known */
             words: string;
-        };
-        Workload: {
-            /** Format: date-time */
-            created: string;
-            /** Format: int64 */
-            id: number;
-            load: components["schemas"]["Spec"];
-            /** @description Unique */
-            name: string;
-        };
-        WorkloadList: {
-            /** @description Kept, but cannot be read */
-            unreadable?: components["schemas"]["Unreadable"][] | null;
-            workloads: components["schemas"]["Workload"][] | null;
         };
         Worth: {
             /**
@@ -5156,7 +5192,12 @@ export interface operations {
     };
     "list-comparisons": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The page begins behind the record with this number: what the page before gave as 'next' */
+                after?: number;
+                /** @description The most records on the page */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5174,6 +5215,15 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5666,7 +5716,12 @@ export interface operations {
     };
     "list-fits": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The page begins behind the record with this number: what the page before gave as 'next' */
+                after?: number;
+                /** @description The most records on the page */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5684,6 +5739,15 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5818,7 +5882,12 @@ export interface operations {
     };
     "list-leftovers": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The page begins behind the record with this number: what the page before gave as 'next' */
+                after?: number;
+                /** @description The most records on the page */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5836,6 +5905,15 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6215,7 +6293,12 @@ export interface operations {
     };
     "list-needs": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The page begins behind the record with this number: what the page before gave as 'next' */
+                after?: number;
+                /** @description The most records on the page */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6233,6 +6316,15 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6916,11 +7008,12 @@ export interface operations {
     "list-runs": {
         parameters: {
             query?: {
-                /** @description Only runs with a smaller id: the next page */
-                before?: number;
+                /** @description The page begins behind the record with this number: what the page before gave as 'next' */
+                after?: number;
+                /** @description The most records on the page */
+                limit?: number;
                 /** @description Only runs of this volume */
                 volume?: number;
-                limit?: number;
             };
             header?: never;
             path?: never;
@@ -7914,7 +8007,12 @@ export interface operations {
     };
     "list-searches": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The page begins behind the record with this number: what the page before gave as 'next' */
+                after?: number;
+                /** @description The most records on the page */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -7932,6 +8030,15 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8405,7 +8512,12 @@ export interface operations {
     };
     "list-twins": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The page begins behind the record with this number: what the page before gave as 'next' */
+                after?: number;
+                /** @description The most records on the page */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -8423,6 +8535,15 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8814,7 +8935,12 @@ export interface operations {
     };
     "list-volumes": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The page begins behind the record with this number: what the page before gave as 'next' */
+                after?: number;
+                /** @description The most records on the page */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -8832,6 +8958,15 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9475,7 +9610,12 @@ export interface operations {
     };
     "list-setups": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The page begins behind the record with this number: what the page before gave as 'next' */
+                after?: number;
+                /** @description The most records on the page */
+                limit?: number;
+            };
             header?: never;
             path: {
                 id: number;
@@ -9492,160 +9632,6 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["SetupVersions"];
                 };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-workloads": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["WorkloadList"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "save-workload": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["NewWorkload"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Workload"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "remove-workload": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
             };
             /** @description Unauthorized */
             401: {
