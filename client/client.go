@@ -10,6 +10,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -89,15 +90,33 @@ func noRedirect(*http.Request, []*http.Request) error { return http.ErrUseLastRe
 
 const prefix = "/api/v1"
 
-// send makes one call and gives back the open answer of a success.
-func (c *Client) send(ctx context.Context, method, path string, in any) (*http.Response, error) {
+// tries is how often a call is sent whose answer is lost.
+const tries = 3
+
+// send makes one call and gives back the open answer of a success. A call that starts something
+// bears a key, so that it can be sent again when its answer is lost, and takes effect once.
+func (c *Client) send(ctx context.Context, method, path string, in any) (answer *http.Response, err error) {
 	var body []byte
 	if in != nil {
-		var err error
 		if body, err = json.Marshal(in); err != nil {
 			return nil, fmt.Errorf("write the request: %w", err)
 		}
 	}
+	key := ""
+	if method == http.MethodPost {
+		key = rand.Text()
+	}
+	for range tries {
+		answer, err = c.sendOnce(ctx, method, path, key, body)
+		var dial *net.OpError
+		if !errors.Is(err, ErrUnreachable) || key == "" || errors.As(err, &dial) && dial.Op == "dial" {
+			return answer, err
+		}
+	}
+	return nil, err
+}
+
+func (c *Client) sendOnce(ctx context.Context, method, path, key string, body []byte) (*http.Response, error) {
 	request, err := http.NewRequestWithContext(ctx, method, c.base+prefix+path, bytes.NewReader(body))
 	if err != nil {
 		return nil, fmt.Errorf("the address of the service: %w", err)
@@ -105,8 +124,11 @@ func (c *Client) send(ctx context.Context, method, path string, in any) (*http.R
 	if err := c.prove(request, body); err != nil {
 		return nil, err
 	}
-	if in != nil {
+	if body != nil {
 		request.Header.Set("Content-Type", "application/json")
+	}
+	if key != "" {
+		request.Header.Set("Idempotency-Key", key)
 	}
 	answer, err := c.http.Do(request)
 	if err != nil {

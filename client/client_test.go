@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -106,5 +107,44 @@ func TestProblems(t *testing.T) {
 	cancel()
 	if _, err := c.Volumes(ended); !errors.Is(err, context.Canceled) {
 		t.Errorf("a call that was given up: %v", err)
+	}
+}
+
+// A call that starts something and whose answer is lost on the way is sent again under the same
+// key; one that only asks is not.
+func TestALostAnswerIsAskedForAgain(t *testing.T) {
+	var keys []string
+	lost := 2
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path != "/api/v1/runs" {
+			http.NotFound(w, r)
+			return
+		}
+		text, _ := io.ReadAll(r.Body)
+		keys = append(keys, r.Header.Get("Idempotency-Key")+" "+string(text))
+		if lost > 0 {
+			lost--
+			connection, _, err := w.(http.Hijacker).Hijack()
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			_ = connection.Close()
+			return
+		}
+		_, _ = w.Write([]byte(`{"id": 7}`))
+	}))
+	defer server.Close()
+	c := client.New(server.URL, "token", server.Client())
+	run, err := c.StartRun(t.Context(), resource.NewRun{VolumeID: 1, Plan: short()})
+	if err != nil || run.ID != 7 {
+		t.Fatalf("%+v, %v, after %q", run, err, keys)
+	}
+	if len(keys) != 3 || keys[0] != keys[1] || keys[1] != keys[2] || len(strings.Fields(keys[0])[0]) < 20 {
+		t.Errorf("sent: %q", keys)
+	}
+	keys, lost = nil, 9
+	if _, err := c.StartRun(t.Context(), resource.NewRun{VolumeID: 1}); !errors.Is(err, client.ErrUnreachable) || len(keys) > 9 {
+		t.Errorf("for ever: %v, %d times", err, len(keys))
 	}
 }

@@ -47,6 +47,7 @@ type Service struct {
 
 	tries    access.Tries
 	nonces   access.Nonces
+	keys     keyed
 	searches *aside.Works[resource.Search]
 	fits     *aside.Works[resource.Fitting]
 }
@@ -104,7 +105,7 @@ func (s *Service) register(router *gin.Engine) huma.API {
 	}
 	config.Security = []map[string][]string{{"token": {}}, {"cookie": {}, "proof": {}}}
 	api := humagin.New(router, config)
-	api.UseMiddleware(s.authenticate(api))
+	api.UseMiddleware(s.authenticate(api), s.once)
 
 	s.registerProblems(api)
 	s.registerSession(api)
@@ -161,10 +162,17 @@ func refuseNull(schemas map[string]*huma.Schema) {
 
 // operation describes one call of the contract.
 func operation(method, path, id, summary string, status int, errors ...int) huma.Operation {
-	return huma.Operation{
+	o := huma.Operation{
 		Method: method, Path: prefix + path, OperationID: id, Summary: summary, DefaultStatus: status,
-		Errors: append([]int{http.StatusUnauthorized}, errors...),
+		Errors: append([]int{http.StatusUnauthorized}, errors...), MaxBodyBytes: 1 << 20,
 	}
+	if method == http.MethodPost {
+		o.Parameters = []*huma.Param{{
+			Name: keyHeader, In: "header", Schema: &huma.Schema{Type: huma.TypeString},
+			Description: "Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first",
+		}}
+	}
+	return o
 }
 
 // body is an answer with a JSON body.

@@ -59,6 +59,7 @@ var kindsOfProblem = []kindOfProblem{
 	{"not-measuring", http.StatusConflict, "Nothing is being measured", "The run is between two measurements, or waits; try again while one is under way.", []error{runner.ErrNotMeasuring}},
 	{"no-faults", http.StatusConflict, "No faults can be injected", "The volume is real storage, or nothing of it can fail.", []error{runner.ErrNotFaulty}},
 	{"busy", http.StatusConflict, "In use", "It is at work, or something works with it; wait, or stop that.", []error{errBusy, aside.ErrBusy, leftover.ErrInUse}},
+	{"same-key", http.StatusConflict, "The key was used", "A call with this Idempotency-Key is under way, asked for something else, or was never answered.", nil},
 	{"no-race", http.StatusConflict, "Not a race", "The run was not made at the same moment as another.", []error{errNoRace}},
 	{"consent", http.StatusUnprocessableEntity, "No consent", "The load would overwrite what the volume holds; give consent to overwrite it, or measure reads alone.", []error{volume.ErrConsent}},
 	{"in-use", http.StatusUnprocessableEntity, "The storage is in use", "Something else uses the storage; name other storage.", []error{volume.ErrInUse}},

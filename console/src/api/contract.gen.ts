@@ -5245,7 +5245,10 @@ export interface operations {
     compare: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -5314,7 +5317,10 @@ export interface operations {
     "report-comparison": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -5568,7 +5574,10 @@ export interface operations {
     "set-against-members": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -5628,7 +5637,10 @@ export interface operations {
     "estimate-plan": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -5827,7 +5839,10 @@ export interface operations {
     "stop-fit": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 id: number;
             };
@@ -6000,7 +6015,10 @@ export interface operations {
     "read-load": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -6346,7 +6364,10 @@ export interface operations {
     "keep-need": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -6406,7 +6427,10 @@ export interface operations {
     "check-need": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -6457,7 +6481,10 @@ export interface operations {
     "judge-setups": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -6517,7 +6544,10 @@ export interface operations {
     "report-verdicts": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -6773,7 +6803,10 @@ export interface operations {
     "read-plan": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -7062,7 +7095,10 @@ export interface operations {
     "start-run": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -7413,7 +7449,10 @@ export interface operations {
     "inject-fault": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 id: number;
             };
@@ -7484,7 +7523,10 @@ export interface operations {
     "judge-run": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 id: number;
             };
@@ -7551,7 +7593,10 @@ export interface operations {
     "mark-run": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 id: number;
             };
@@ -7939,7 +7984,10 @@ export interface operations {
     "stop-run": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 id: number;
             };
@@ -8060,7 +8108,10 @@ export interface operations {
     "start-search": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -8321,7 +8372,10 @@ export interface operations {
     "stop-search": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 id: number;
             };
@@ -8377,7 +8431,10 @@ export interface operations {
     "sign-in": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -8565,7 +8622,10 @@ export interface operations {
     "fit-twin": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -8634,7 +8694,10 @@ export interface operations {
     "guess-twin": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -8808,7 +8871,10 @@ export interface operations {
     predict: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 id: number;
             };
@@ -8988,7 +9054,10 @@ export interface operations {
     "add-volume": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -9171,7 +9240,10 @@ export interface operations {
     "list-adjustments": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 id: number;
             };
@@ -9478,7 +9550,10 @@ export interface operations {
     "list-needed": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 id: number;
             };
