@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"sync"
 	"testing"
 
 	"patientheron/client"
@@ -113,6 +114,7 @@ func TestProblems(t *testing.T) {
 // A call that starts something and whose answer is lost on the way is sent again under the same
 // key; one that only asks is not.
 func TestALostAnswerIsAskedForAgain(t *testing.T) {
+	var mutex sync.Mutex
 	var keys []string
 	lost := 2
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -121,6 +123,8 @@ func TestALostAnswerIsAskedForAgain(t *testing.T) {
 			return
 		}
 		text, _ := io.ReadAll(r.Body)
+		mutex.Lock()
+		defer mutex.Unlock()
 		keys = append(keys, r.Header.Get("Idempotency-Key")+" "+string(text))
 		if lost > 0 {
 			lost--
@@ -137,6 +141,7 @@ func TestALostAnswerIsAskedForAgain(t *testing.T) {
 	defer server.Close()
 	c := client.New(server.URL, "token", server.Client())
 	run, err := c.StartRun(t.Context(), resource.NewRun{VolumeID: 1, Plan: short()})
+	mutex.Lock()
 	if err != nil || run.ID != 7 {
 		t.Fatalf("%+v, %v, after %q", run, err, keys)
 	}
@@ -144,7 +149,11 @@ func TestALostAnswerIsAskedForAgain(t *testing.T) {
 		t.Errorf("sent: %q", keys)
 	}
 	keys, lost = nil, 9
-	if _, err := c.StartRun(t.Context(), resource.NewRun{VolumeID: 1}); !errors.Is(err, client.ErrUnreachable) || len(keys) > 9 {
+	mutex.Unlock()
+	_, err = c.StartRun(t.Context(), resource.NewRun{VolumeID: 1})
+	mutex.Lock()
+	defer mutex.Unlock()
+	if !errors.Is(err, client.ErrUnreachable) || len(keys) > 9 {
 		t.Errorf("for ever: %v, %d times", err, len(keys))
 	}
 }

@@ -16,6 +16,7 @@ type searchRow struct {
 	Started time.Time
 	Ended   time.Time
 	Chosen  document[*choose.Chosen]
+	Format  format
 }
 
 func (r searchRow) record() resource.Search {
@@ -31,15 +32,15 @@ func (s *Store) KeepSearch(ctx context.Context, r resource.Search) error {
 	if err != nil {
 		return err
 	}
-	_, err = s.insert(ctx, fmt.Sprintf("keep search %d", r.ID), `INSERT INTO searches (id, need, parts, chosen, started, ended) VALUES (?, ?, ?, ?, ?, ?)`,
-		r.ID, r.Need, r.Parts, chosen, r.Started, r.Ended)
+	_, err = s.insert(ctx, fmt.Sprintf("keep search %d", r.ID), `INSERT INTO searches (id, need, parts, chosen, started, ended, format) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+		r.ID, r.Need, r.Parts, chosen, r.Started, r.Ended, present)
 	return err
 }
 
 // Searches lists the searches that are kept, newest first, without what they came to, and those
 // that cannot be read.
 func (s *Store) Searches(ctx context.Context) ([]resource.Search, []resource.Unreadable, error) {
-	return listed[searchRow](ctx, s.db, "search", `SELECT id, need, parts, started, ended FROM searches ORDER BY id DESC`)
+	return listed[searchRow](ctx, s.db, "search", `SELECT id, need, parts, started, ended, format FROM searches ORDER BY id DESC`)
 }
 
 // Search finds a kept search by id.

@@ -8,15 +8,18 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"patientheron/core/choose"
 	"patientheron/core/judge"
 	"patientheron/core/measure"
 	"patientheron/core/plan"
 	"patientheron/core/quantity"
 	"patientheron/core/setup"
+	"patientheron/core/twin"
 	"patientheron/core/workload"
 	"patientheron/resource"
 )
@@ -550,5 +553,58 @@ func TestNeeds(t *testing.T) {
 	}
 	if _, err := s.Need(t.Context(), first.ID); !errors.Is(err, ErrNotFound) {
 		t.Errorf("after it was forgotten: %v", err)
+	}
+}
+
+// What a newer version wrote is named and not misread, whichever kind of record it is; it can be
+// removed.
+func TestRecordsOfANewerVersionAreNamed(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	kept, err := s.AddTwin(ctx, resource.Twin{Name: "pool", Text: "members: {}", Fitted: &twin.Fitted{}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	predicted, err := s.AddPrediction(ctx, kept.ID, resource.Prediction{Volume: "pool"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.KeepSearch(ctx, resource.Search{Aside: resource.Aside{ID: 4}, Need: "ledger", Chosen: &choose.Chosen{}}); err != nil {
+		t.Fatal(err)
+	}
+	counts := func() (twins, predictions, searches int, unreadable []resource.Unreadable) {
+		a, u1, err1 := s.Twins(ctx)
+		b, u2, err2 := s.Predictions(ctx, kept.ID)
+		c, u3, err3 := s.Searches(ctx)
+		if err := errors.Join(err1, err2, err3); err != nil {
+			t.Fatal(err)
+		}
+		return len(a), len(b), len(c), slices.Concat(u1, u2, u3)
+	}
+	if a, b, c, u := counts(); a+b+c != 3 || len(u) > 0 {
+		t.Fatalf("%d, %d, %d: %+v", a, b, c, u)
+	}
+	for _, table := range []string{"twins", "predictions", "searches"} {
+		if _, err := s.db.ExecContext(ctx, "UPDATE "+table+" SET format = 99"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	a, b, c, u := counts()
+	if a+b+c != 0 || len(u) != 3 {
+		t.Errorf("%d, %d, %d: %+v", a, b, c, u)
+	}
+	for _, one := range u {
+		if !strings.Contains(one.Reason, "a newer heron has written it") {
+			t.Errorf("%+v", one)
+		}
+	}
+	if _, err := s.Twin(ctx, kept.ID); !errors.Is(err, ErrUnreadable) {
+		t.Errorf("a twin: %v", err)
+	}
+	if _, err := s.Search(ctx, 4); !errors.Is(err, ErrUnreadable) {
+		t.Errorf("a search: %v", err)
+	}
+	if err := errors.Join(s.RemovePrediction(ctx, kept.ID, predicted.ID), s.RemoveTwin(ctx, kept.ID), s.RemoveSearch(ctx, 4)); err != nil {
+		t.Error(err)
 	}
 }

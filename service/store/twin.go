@@ -19,6 +19,7 @@ type twinRow struct {
 	Text     string
 	Fitted   document[twin.Fitted]
 	Created  time.Time
+	Format   format
 }
 
 func (r twinRow) record() resource.Twin {
@@ -39,8 +40,8 @@ func (s *Store) AddTwin(ctx context.Context, t resource.Twin) (resource.Twin, er
 	if err != nil {
 		return t, err
 	}
-	t.ID, err = s.insert(ctx, fmt.Sprintf("keep twin %q", t.Name), `INSERT INTO twins (name, volume_id, volume, runs, text, fitted, created) VALUES (?, ?, ?, ?, ?, ?, ?)`,
-		t.Name, t.VolumeID, t.Volume, runs, t.Text, fitted, t.Created)
+	t.ID, err = s.insert(ctx, fmt.Sprintf("keep twin %q", t.Name), `INSERT INTO twins (name, volume_id, volume, runs, text, fitted, created, format) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+		t.Name, t.VolumeID, t.Volume, runs, t.Text, fitted, t.Created, present)
 	return t, err
 }
 
@@ -75,6 +76,7 @@ type predictionRow struct {
 	Volume    string
 	Predicted document[[]twin.Predicted]
 	Created   time.Time
+	Format    format
 }
 
 func (r predictionRow) record() resource.Prediction {
@@ -92,8 +94,8 @@ func (s *Store) AddPrediction(ctx context.Context, twinID int64, p resource.Pred
 	if err != nil {
 		return p, err
 	}
-	p.ID, err = s.insert(ctx, fmt.Sprintf("keep what twin %d predicts", twinID), `INSERT INTO predictions (twin_id, changes, volume_id, volume, predicted, created) VALUES (?, ?, ?, ?, ?, ?)`,
-		twinID, changes, p.VolumeID, p.Volume, predicted, p.Created)
+	p.ID, err = s.insert(ctx, fmt.Sprintf("keep what twin %d predicts", twinID), `INSERT INTO predictions (twin_id, changes, volume_id, volume, predicted, created, format) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+		twinID, changes, p.VolumeID, p.Volume, predicted, p.Created, present)
 	return p, err
 }
 
