@@ -1,4 +1,5 @@
-import type { components } from "./contract.gen";
+import createClient from "openapi-fetch";
+import type { components, paths } from "./contract.gen";
 
 export type Schemas = components["schemas"];
 export type Run = Schemas["Run"];
@@ -73,30 +74,21 @@ export class CallError extends Error {
 	}
 }
 
-async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
-	const answer = await send(method, path, body);
-	if (answer.status === 204 || answer.status === 202) {
-		return undefined as T;
-	}
-	return answer.json();
-}
+/** Every call of the contract, with the types of its parameters and answers. */
+const http = createClient<paths>({ fetch: refusing });
 
-/** Makes one call and gives back the answer of a success. */
-export async function send(
-	method: string,
-	path: string,
-	body?: unknown,
-	signal?: AbortSignal,
-): Promise<Response> {
+/** Makes a request, and throws what the service refuses it with. */
+async function refusing(request: Request): Promise<Response> {
+	for (const [name, value] of Object.entries(proof())) {
+		request.headers.set(name, value);
+	}
 	let answer: Response;
 	try {
-		answer = await fetch(prefix + path, {
-			method,
-			headers: { ...proof(), ...(body === undefined ? {} : { "Content-Type": "application/json" }) },
-			body: body === undefined ? undefined : JSON.stringify(body),
-			signal,
-		});
-	} catch {
+		answer = await fetch(request);
+	} catch (reason) {
+		if (request.signal.aborted) {
+			throw reason;
+		}
 		throw new CallError(0, { detail: "The service does not answer. Is it still running?" });
 	}
 	if (!answer.ok) {
@@ -106,80 +98,110 @@ export async function send(
 	return answer;
 }
 
+/** The answer of a success. */
+async function given<T>(answer: Promise<{ data?: T }>): Promise<T> {
+	return (await answer).data as T;
+}
+
+/** A feed, or a file that a call gives: its body is not JSON. */
+export function open(path: string, signal?: AbortSignal): Promise<Response> {
+	return refusing(new Request(prefix + path, { signal }));
+}
+
 export const api = {
-	about: () => call<About>("GET", "/about"),
+	about: () => given(http.GET("/api/v1/about")),
 	signIn: async (token: string) => {
-		const signedIn = await call<Schemas["SignedIn"]>("POST", "/session", { token });
+		const signedIn = await given(http.POST("/api/v1/session", { body: { token } }));
 		localStorage.setItem(proofKey, signedIn.proof);
 	},
 	signOut: async () => {
-		await call<void>("DELETE", "/session");
+		await given(http.DELETE("/api/v1/session"));
 		localStorage.removeItem(proofKey);
 	},
 	/** What a call gives, as a file. */
-	file: async (path: string) => (await send("GET", path)).blob(),
-	volumes: () => call<Schemas["VolumeList"]>("GET", "/volumes?limit=500"),
-	array: (id: number) => call<Schemas["Explanation"]>("GET", `/volumes/${id}/array`),
+	file: async (path: string) => (await open(path)).blob(),
+	volumes: () => given(http.GET("/api/v1/volumes", { params: { query: { limit: 500 } } })),
+	array: (id: number) => given(http.GET("/api/v1/volumes/{id}/array", { params: { path: { id } } })),
 	adjustments: (id: number, load: Schemas["Spec"]) =>
-		call<Schemas["Adjustments"]>("POST", `/volumes/${id}/adjustments`, { load }),
-	runsOf: (volume: number) => call<RunList>("GET", `/runs?limit=1&volume=${volume}`),
-	addVolume: (v: Schemas["NewVolume"]) => call<Volume>("POST", "/volumes", v),
-	leftovers: () => call<Schemas["LeftoverList"]>("GET", "/leftovers?limit=500"),
-	removeLeftover: (id: number) => call<void>("DELETE", `/leftovers/${id}`),
-	removeVolume: (id: number) => call<void>("DELETE", `/volumes/${id}`),
-	runs: (before: number) => call<RunList>("GET", `/runs?limit=50&after=${before}`),
-	run: (id: number) => call<RunDetail>("GET", `/runs/${id}`),
-	startRun: (r: Schemas["NewRun"]) => call<Run>("POST", "/runs", r),
+		given(http.POST("/api/v1/volumes/{id}/adjustments", { params: { path: { id } }, body: { load } })),
+	runsOf: (volume: number) => given(http.GET("/api/v1/runs", { params: { query: { limit: 1, volume } } })),
+	addVolume: (v: Schemas["NewVolume"]) => given(http.POST("/api/v1/volumes", { body: v })),
+	leftovers: () => given(http.GET("/api/v1/leftovers", { params: { query: { limit: 500 } } })),
+	removeLeftover: (id: number) => given(http.DELETE("/api/v1/leftovers/{id}", { params: { path: { id } } })),
+	removeVolume: (id: number) => given(http.DELETE("/api/v1/volumes/{id}", { params: { path: { id } } })),
+	runs: (before: number) =>
+		given(http.GET("/api/v1/runs", { params: { query: { limit: 50, after: before } } })),
+	run: (id: number) => given(http.GET("/api/v1/runs/{id}", { params: { path: { id } } })),
+	startRun: (r: Schemas["NewRun"]) => given(http.POST("/api/v1/runs", { body: r })),
 	stopRun: (id: number, afterMeasurement: boolean) =>
-		call<void>("POST", `/runs/${id}/stop`, { afterMeasurement }),
+		given(http.POST("/api/v1/runs/{id}/stop", { params: { path: { id } }, body: { afterMeasurement } })),
 	races: (id: number, position: number) =>
-		call<Schemas["Races"]>("GET", `/runs/${id}/races?position=${position}`),
-	removeRun: (id: number) => call<void>("DELETE", `/runs/${id}`),
-	fields: () => call<Schemas["FieldList"]>("GET", "/fields"),
-	readLoad: (fields: Record<string, string>) => call<Schemas["ReadLoad"]>("POST", "/loads", { fields }),
-	presets: () => call<Schemas["PresetList"]>("GET", "/presets"),
-	readPlan: (text: string) => call<Schemas["ReadPlan"]>("POST", "/plans", { text }),
-	estimate: (p: Plan) => call<Estimate>("POST", "/estimates", p),
-	series: (id: number) => call<Series>("GET", `/measurements/${id}/series?points=3000`),
-	look: (id: number, timeout = 0) => call<Look>("GET", `/volumes/${id}/look?timeout=${timeout}`),
-	setupFields: () => call<Schemas["SetupFields"]>("GET", "/setup-fields"),
-	setups: (id: number) => call<Schemas["SetupVersions"]>("GET", `/volumes/${id}/setups?limit=500`),
+		given(http.GET("/api/v1/runs/{id}/races", { params: { path: { id }, query: { position } } })),
+	removeRun: (id: number) => given(http.DELETE("/api/v1/runs/{id}", { params: { path: { id } } })),
+	fields: () => given(http.GET("/api/v1/fields")),
+	readLoad: (fields: Record<string, string>) => given(http.POST("/api/v1/loads", { body: { fields } })),
+	presets: () => given(http.GET("/api/v1/presets")),
+	readPlan: (text: string) => given(http.POST("/api/v1/plans", { body: { text } })),
+	estimate: (p: Plan) => given(http.POST("/api/v1/estimates", { body: p })),
+	series: (id: number) =>
+		given(
+			http.GET("/api/v1/measurements/{id}/series", { params: { path: { id }, query: { points: 3000 } } }),
+		),
+	look: (id: number, timeout = 0) =>
+		given(http.GET("/api/v1/volumes/{id}/look", { params: { path: { id }, query: { timeout } } })),
+	setupFields: () => given(http.GET("/api/v1/setup-fields")),
+	setups: (id: number) =>
+		given(http.GET("/api/v1/volumes/{id}/setups", { params: { path: { id }, query: { limit: 500 } } })),
 	tellSetup: (id: number, told: Schemas["ToldSetup"]) =>
-		call<Schemas["SetupVersion"]>("PUT", `/volumes/${id}/setup`, told),
-	compare: (c: NewComparison) => call<Compared>("POST", "/comparisons", c),
-	comparisons: () => call<Schemas["ComparisonList"]>("GET", "/comparisons?limit=500"),
-	comparison: (id: number) => call<Compared>("GET", `/comparisons/${id}`),
-	comparisonReport: async (c: NewComparison) => (await send("POST", "/comparisons/report", c)).blob(),
-	needs: () => call<Schemas["NeedList"]>("GET", "/needs?limit=500"),
-	need: (id: number) => call<Schemas["NeedSheet"]>("GET", `/needs/${id}`),
-	keepNeed: (text: string) => call<Schemas["NeedSheet"]>("POST", "/needs", { text }),
-	changeNeed: (id: number, text: string) => call<Schemas["NeedSheet"]>("PUT", `/needs/${id}`, { text }),
-	removeNeed: (id: number) => call<void>("DELETE", `/needs/${id}`),
-	judge: (asked: NewVerdicts) => call<Schemas["Verdicts"]>("POST", "/needs/judge", asked),
-	decisionReport: async (asked: NewVerdicts) => (await send("POST", "/needs/report", asked)).blob(),
-	startSearch: (s: Schemas["NewSearch"]) => call<Search>("POST", "/searches", s),
-	searches: () => call<Schemas["SearchList"]>("GET", "/searches?limit=500"),
-	search: (id: number) => call<Search>("GET", `/searches/${id}`),
-	removeSearch: (id: number) => call<void>("DELETE", `/searches/${id}`),
-	stopSearch: (id: number) => call<void>("POST", `/searches/${id}/stop`),
-	twins: () => call<Schemas["TwinList"]>("GET", "/twins?limit=500"),
-	twin: (id: number) => call<Twin>("GET", `/twins/${id}`),
-	guessTwin: (volumeId: number) => call<Schemas["ArrayText"]>("POST", "/twins/guess", { volumeId }),
-	fitTwin: (t: Schemas["NewTwin"]) => call<Fitting>("POST", "/twins", t),
-	removeTwin: (id: number) => call<void>("DELETE", `/twins/${id}`),
-	fits: () => call<Schemas["FitList"]>("GET", "/fits?limit=500"),
-	fit: (id: number) => call<Fitting>("GET", `/fits/${id}`),
-	stopFit: (id: number) => call<void>("POST", `/fits/${id}/stop`),
+		given(http.PUT("/api/v1/volumes/{id}/setup", { params: { path: { id } }, body: told })),
+	compare: (c: NewComparison) => given(http.POST("/api/v1/comparisons", { body: c })),
+	comparisons: () => given(http.GET("/api/v1/comparisons", { params: { query: { limit: 500 } } })),
+	comparison: (id: number) => given(http.GET("/api/v1/comparisons/{id}", { params: { path: { id } } })),
+	comparisonReport: (c: NewComparison) =>
+		given(http.POST("/api/v1/comparisons/report", { body: c, parseAs: "blob" })) as Promise<Blob>,
+	needs: () => given(http.GET("/api/v1/needs", { params: { query: { limit: 500 } } })),
+	need: (id: number) => given(http.GET("/api/v1/needs/{id}", { params: { path: { id } } })),
+	keepNeed: (text: string) => given(http.POST("/api/v1/needs", { body: { text } })),
+	changeNeed: (id: number, text: string) =>
+		given(http.PUT("/api/v1/needs/{id}", { params: { path: { id } }, body: { text } })),
+	removeNeed: (id: number) => given(http.DELETE("/api/v1/needs/{id}", { params: { path: { id } } })),
+	judge: (asked: NewVerdicts) => given(http.POST("/api/v1/needs/judge", { body: asked })),
+	decisionReport: (asked: NewVerdicts) =>
+		given(http.POST("/api/v1/needs/report", { body: asked, parseAs: "blob" })) as Promise<Blob>,
+	startSearch: (s: Schemas["NewSearch"]) => given(http.POST("/api/v1/searches", { body: s })),
+	searches: () => given(http.GET("/api/v1/searches", { params: { query: { limit: 500 } } })),
+	search: (id: number) => given(http.GET("/api/v1/searches/{id}", { params: { path: { id } } })),
+	removeSearch: (id: number) => given(http.DELETE("/api/v1/searches/{id}", { params: { path: { id } } })),
+	stopSearch: (id: number) => given(http.POST("/api/v1/searches/{id}/stop", { params: { path: { id } } })),
+	twins: () => given(http.GET("/api/v1/twins", { params: { query: { limit: 500 } } })),
+	twin: (id: number) => given(http.GET("/api/v1/twins/{id}", { params: { path: { id } } })),
+	guessTwin: (volumeId: number) => given(http.POST("/api/v1/twins/guess", { body: { volumeId } })),
+	fitTwin: (t: Schemas["NewTwin"]) => given(http.POST("/api/v1/twins", { body: t })),
+	removeTwin: (id: number) => given(http.DELETE("/api/v1/twins/{id}", { params: { path: { id } } })),
+	fits: () => given(http.GET("/api/v1/fits", { params: { query: { limit: 500 } } })),
+	fit: (id: number) => given(http.GET("/api/v1/fits/{id}", { params: { path: { id } } })),
+	stopFit: (id: number) => given(http.POST("/api/v1/fits/{id}/stop", { params: { path: { id } } })),
 	predict: (twin: number, p: Schemas["NewPrediction"]) =>
-		call<Prediction>("POST", `/twins/${twin}/predictions`, p),
-	removePrediction: (twin: number, id: number) => call<void>("DELETE", `/twins/${twin}/predictions/${id}`),
-	efficiency: (asked: Schemas["NewEfficiency"]) => call<Schemas["Efficiency"]>("POST", "/efficiency", asked),
-	removeComparison: (id: number) => call<void>("DELETE", `/comparisons/${id}`),
-	shape: (run: number, p99: number) => call<Shape>("GET", `/runs/${run}/shape?p99=${p99}`),
-	reach: (run: number) => call<Schemas["Reaches"]>("GET", `/runs/${run}/reach`),
-	mark: (run: number, name: string) => call<Marker>("POST", `/runs/${run}/markers`, { name }),
-	measurement: (id: number) => call<Measurement>("GET", `/measurements/${id}`),
-	latency: (id: number) => call<Distribution>("GET", `/measurements/${id}/latency?perDecade=40`),
+		given(http.POST("/api/v1/twins/{id}/predictions", { params: { path: { id: twin } }, body: p })),
+	removePrediction: (twin: number, id: number) =>
+		given(
+			http.DELETE("/api/v1/twins/{id}/predictions/{prediction}", {
+				params: { path: { id: twin, prediction: id } },
+			}),
+		),
+	efficiency: (asked: Schemas["NewEfficiency"]) => given(http.POST("/api/v1/efficiency", { body: asked })),
+	removeComparison: (id: number) =>
+		given(http.DELETE("/api/v1/comparisons/{id}", { params: { path: { id } } })),
+	shape: (run: number, p99: number) =>
+		given(http.GET("/api/v1/runs/{id}/shape", { params: { path: { id: run }, query: { p99 } } })),
+	reach: (run: number) => given(http.GET("/api/v1/runs/{id}/reach", { params: { path: { id: run } } })),
+	mark: (run: number, name: string) =>
+		given(http.POST("/api/v1/runs/{id}/markers", { params: { path: { id: run } }, body: { name } })),
+	measurement: (id: number) => given(http.GET("/api/v1/measurements/{id}", { params: { path: { id } } })),
+	latency: (id: number) =>
+		given(
+			http.GET("/api/v1/measurements/{id}/latency", { params: { path: { id }, query: { perDecade: 40 } } }),
+		),
 };
 
 /** Whether nothing about a run or measurement will change any more. */

@@ -1,5 +1,5 @@
 import { useEffect, useState } from "react";
-import { type Interval, isFinal, type Measurement, type Run, send } from "./client";
+import { type Interval, isFinal, type Measurement, open, type Run } from "./client";
 
 /** What is known of a run from its live feed. */
 export interface Feed {
@@ -50,7 +50,7 @@ async function follow(id: number, leaving: AbortSignal, tell: (change: Change) =
  * goes with each call.
  */
 async function* events(path: string, leaving: AbortSignal) {
-	const answer = await send("GET", path, undefined, leaving);
+	const answer = await open(path, leaving);
 	const reader = answer.body?.pipeThrough(new TextDecoderStream()).getReader();
 	let text = "";
 	while (reader) {
