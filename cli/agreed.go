@@ -17,7 +17,7 @@ import (
 
 func (a *app) session() *cobra.Command {
 	var only int
-	command := a.runCommand("session RUN", "Show the session parameters that host and target negotiated", "  heron run session 12\n  heron run session 12 --only 3",
+	command := a.runCommand("session RUN", "Show the session parameters that host and target negotiated", "  heron run session 17\n  heron run session 17 --only 1",
 		func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
 			detail, err := c.Run(ctx, id)
 			if err != nil {

@@ -2,6 +2,8 @@ package cli
 
 import (
 	"bytes"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -193,5 +195,25 @@ func TestLiveViewElsewhereThanOnATerminal(t *testing.T) {
 	quiet.end()
 	if out.Len() != 0 {
 		t.Errorf("quiet, it says %q", &out)
+	}
+}
+
+// Without a service an array file is kept in the data folder too, and nowhere else.
+func TestArrayFilesAreKeptInTheDataFolder(t *testing.T) {
+	folder := t.TempDir()
+	file := filepath.Join(t.TempDir(), "plain.yaml")
+	if err := os.WriteFile(file, []byte("members: {count: 2, medium: ssd, capacity: 1TB}\nlayout: {level: raid1}\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	var out bytes.Buffer
+	root := Root()
+	root.SetOut(&out)
+	root.SetArgs([]string{"array", "add", file, "--name", "of-a-test", "--here", "--data", folder})
+	if err := root.ExecuteContext(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	kept := filepath.Join(folder, "arrays", "of-a-test.yaml")
+	if _, err := os.Stat(kept); err != nil || strings.TrimSpace(out.String()) != "array:"+kept {
+		t.Errorf("%q, %v", out.String(), err)
 	}
 }

@@ -65,8 +65,8 @@ is not met, 3 when it is, 4 when that cannot be decided (one repeat, no value, o
 an unreliable figure), 1 for any other error.`,
 		Example: `  heron compare 12 14
   heron compare 12+13+14 15+16+17 --figure p99
-  heron compare 12 12 --match 'copied by host=copied by storage'
-  heron compare 12@before:'a disk fails' 12@after:'a disk fails'
+  heron compare 12 12 --match 'small=single'     # one stage against another
+  heron compare 26@before:'member fails (member 1)' 26@after:'member fails (member 1)'
   heron compare 12 14 --html caches.html
   heron compare 1 2 3 --noise 3% --name "three caches"
   heron compare 12 14 --fail-if 'p99 of "ledger" worse by 10%'`,

@@ -25,7 +25,7 @@ func (a *app) files() *cobra.Command {
 		Long: `A file set is the shape of a tree of files: classes with numbers, sizes, content and
 folders, in a file that a person can read and change (docs/files.md). The same file
 and seed give the same files everywhere.`,
-		Example: "  heron files describe /srv/photographs --to photographs.yaml\n  heron files explain photographs.yaml",
+		Example: "  heron files describe /srv/photographs --to archive.yaml\n  heron files explain photographs.yaml",
 	}
 	command.AddCommand(a.filesDescribe(), a.filesExplain())
 	return command
@@ -40,7 +40,7 @@ and how deep, by the endings of their names, and how far they can be compressed,
 by reading a piece of up to 32 files of each kind. No name but the endings and nothing
 of their contents is kept, and nothing is written to the folder. Links are not
 followed, and other file systems are not gone into.`,
-		Example: "  heron files describe /srv/photographs\n  heron files describe /srv/photographs --to photographs.yaml",
+		Example: "  heron files describe /srv/photographs\n  heron files describe /srv/photographs --to archive.yaml",
 		RunE: func(command *cobra.Command, arguments []string) error {
 			ctx, stop := signal.NotifyContext(command.Context(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 			defer stop()

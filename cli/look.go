@@ -45,7 +45,7 @@ replace rated figures. The volume and its members are registered for that.`,
   heron look /srv/pool --span 100GiB --writes
   heron look /mnt/share --address 192.0.2.10
   heron look iscsi://192.0.2.10
-  heron look iscsi://reader@192.0.2.10/iqn.2026-01.example:store/1
+  heron look iscsi://reader@192.0.2.10/iqn.2026-01.example:store/0
   heron look /dev/sdc --timeout 20s
   heron look /srv/pool --measure-members`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {

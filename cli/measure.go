@@ -153,7 +153,7 @@ array any key of its file can be swept (docs/arrays.md): each point uses a new a
   heron measure /srv/pool --stores 1 --requests put:1,get:1 --span 20GiB --for 120s
   heron measure /srv/old /srv/new --block 64KiB --for 20s --repeats 5
   heron measure /srv/old /srv/new --files "2000 x 64KiB" --task put --passes 1 --race
-  heron measure "iscsi://192.0.2.10/iqn.2026-01.example:store/1?ImmediateData=No" --span 10GiB
+  heron measure "iscsi://192.0.2.10/iqn.2026-01.example:store/0?ImmediateData=No" --span 10GiB
   heron measure null:1TiB --here --json`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			return a.startMeasuring(ctx, c, command, arguments, o)

@@ -182,7 +182,7 @@ of a load cannot be measured from the sheet: measure the plan of that stage.
 With --degraded a simulated array is measured degraded, with one member of each kind
 missing in turn, and during a rebuild at the rate of --rebuild. The verdicts then include
 both states, and how long a rebuild takes.`,
-		Example: "  heron need measure station.yaml /srv/pool\n  heron need measure station.yaml pool --repeats 5 --all\n  heron need measure station.yaml array:pool.yaml --degraded --rebuild 50MB/s",
+		Example: "  heron need measure station.yaml /srv/pool\n  heron need measure station.yaml pool --repeats 5 --all\n  heron need measure station.yaml array:plain.yaml --degraded --rebuild 50MB/s",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			if a.here && detach {
 				return errors.New("--here works only as long as this command runs; leave out --detach")
@@ -259,7 +259,7 @@ func (a *app) needReport() *cobra.Command {
 		Long: `Write one HTML file that needs no network and no other file, and prints well: the
 recommendation in a sentence, requirements against setups, the price and headroom of each,
 open questions, and how to repeat it. Setups are named as for 'heron need judge'.`,
-		Example: "  heron need report station.yaml --to decision.html\n  heron need report station.yaml pool pool-with-cache --to decision.html",
+		Example: "  heron need report station.yaml --to decision.html\n  heron need report station.yaml pool pool-with-cache --to two.html",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			asked, err := a.wanted(ctx, c, command, arguments)
 			if err != nil {

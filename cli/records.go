@@ -19,7 +19,7 @@ import (
 )
 
 func (a *app) volume() *cobra.Command {
-	command := &cobra.Command{Use: "volume", Short: "List, register and remove volumes", Example: "  heron volume list\n  heron volume add /srv/pool --name pool"}
+	command := &cobra.Command{Use: "volume", Short: "List, register and remove volumes", Example: "  heron volume list\n  heron volume add /srv/pool --name shelf"}
 	list := &cobra.Command{
 		Use: "list", Short: "List the registered volumes", Args: cobra.NoArgs, Example: "  heron volume list",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, _ []string) error {
@@ -68,10 +68,10 @@ mounted, open, locked or used by another layer is always refused.
 
 Consent is for what is there now. When that is changed by anything but a run
 of the heron, it lapses, and is given anew with "heron volume consent".`,
-		Example: `  heron volume add /srv/pool --name pool
+		Example: `  heron volume add /srv/pool --name shelf
   heron volume add null:1TiB
-  heron volume add iscsi://192.0.2.10/iqn.2026-01.example:store/1 --name ledger
-  heron volume add /dev/sdx --overwrite-size 960197124096 --serial S123`,
+  heron volume add iscsi://192.0.2.10/iqn.2026-01.example:store/0 --name ledger
+  heron volume add /dev/sdx --overwrite-size 960197124096 --holds xfs`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			locator, err := absolute(arguments[0])
 			if err != nil {
@@ -131,7 +131,7 @@ what it holds: state its exact size in bytes, its serial number if it has one,
 and what is on it if there is anything. What was agreed to before is replaced.
 
 With --revoke nothing more is written, also by runs that wait.`,
-		Example: `  heron volume consent spare --overwrite-size 960197124096 --serial S123
+		Example: `  heron volume consent spare --overwrite-size 960197124096 --holds xfs
   heron volume consent spare --overwrite-size 960197124096 --holds xfs
   heron volume consent spare --revoke`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {

@@ -51,7 +51,7 @@ func madeTogether(ctx context.Context, c *client.Client, details []resource.RunD
 
 func (a *app) race() *cobra.Command {
 	var only int
-	command := a.runCommand("race RUN", "Show which volume was ahead in a race, when and by how much", "  heron measure /srv/old /srv/new --race --repeats 5\n  heron run race 12\n  heron run race 12 --only 3", func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
+	command := a.runCommand("race RUN", "Show which volume was ahead in a race, when and by how much", "  heron measure /srv/old /srv/new --race --repeats 5\n  heron run race 23\n  heron run race 23 --only 3", func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
 		races, err := c.Races(ctx, id, max(only, 0))
 		if err != nil {
 			return err

@@ -57,11 +57,11 @@ text, for the host and for the target.
 Without --try the experiment tries the session keys of an iSCSI volume, the number of
 sessions, depth and workers; --list shows them and measures nothing. With --try it tries
 what you name: fields of the load, session keys, or keys of an array file.`,
-		Example: `  heron tune iscsi://filer.example/iqn.2026-01.example:store/1 --span 10GiB --block 64KiB
-  heron tune iscsi://filer.example/iqn.2026-01.example:store/1 --span 10GiB --list
-  heron tune far --span 10GiB --reads 0% --try ImmediateData --try FirstBurstLength=65536,1048576
+		Example: `  heron tune iscsi://filer.example/iqn.2026-01.example:store/0 --span 10GiB --block 64KiB
+  heron tune iscsi://filer.example/iqn.2026-01.example:store/0 --span 10GiB --list
+  heron tune store-0 --span 10GiB --reads 0% --try ImmediateData --try FirstBurstLength=65536,1048576
   heron tune /srv/pool --span 20GiB --try depth=1,4,64 --try workers=2,4 --budget 30m
-  heron tune array:plain.yaml --try layout.chunk=16KiB,256KiB --try caches --rounds 5 --figure p99`,
+  heron tune array:plain.yaml --try layout.chunk=16KiB,256KiB --rounds 5 --figure p99`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			return a.startTuning(ctx, c, command, arguments[0], o)
 		}),
@@ -184,7 +184,7 @@ func printAdjustments(w io.Writer, adjustments []resource.Adjustment) error {
 }
 
 func (a *app) effects() *cobra.Command {
-	command := a.runCommand("effects RUN", "Show which parameters an experiment found to matter, and by how much", "  heron run effects 12\n  heron run effects 12 --json",
+	command := a.runCommand("effects RUN", "Show which parameters an experiment found to matter, and by how much", "  heron run effects 22\n  heron run effects 22 --json",
 		func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
 			shape, err := c.Shape(ctx, id, 0)
 			if err != nil {

@@ -57,7 +57,7 @@ The fit starts from a guess: an array file with the parts of the volume. Without
 it is built from the known facts of the setup ('heron setup'); 'heron twin guess' prints
 it, to be corrected. All rates and times in the guess are fitted, or those that --free
 names. The fit waits while a run is measuring. Ctrl-C stops it.`,
-		Example: "  heron twin fit pool\n  heron twin fit pool --guess pool.yaml --free members[0].seekAverage,members[0].outerRate\n  heron twin fit pool --name before --to before.yaml",
+		Example: "  heron twin fit pool\n  heron twin fit pool --guess guess.yaml --free members[0].seekAverage,members[0].outerRate\n  heron twin fit pool --name before --to before.yaml",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			volume, err := measured(ctx, c, arguments[0])
 			if err != nil {
@@ -178,7 +178,7 @@ func fitInWords(fit resource.Fitting) string {
 func (a *app) twinGuess() *cobra.Command {
 	return &cobra.Command{
 		Use: "guess VOLUME", Short: "Print the array file that a fit would start from, to be corrected", Args: cobra.ExactArgs(1),
-		Example: "  heron twin guess pool > pool.yaml",
+		Example: "  heron twin guess pool > guess.yaml",
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {
 			volume, err := measured(ctx, c, arguments[0])
 			if err != nil {
@@ -247,7 +247,7 @@ func (a *app) ofTwin(use, short, example string, work func(context.Context, *cli
 }
 
 func (a *app) twinShow() *cobra.Command {
-	return a.ofTwin("show TWIN", "Show a twin, and its predictions beside later measurements", "  heron twin show \"pool's twin\"\n  heron twin show 2 --json",
+	return a.ofTwin("show TWIN", "Show a twin, and its predictions beside later measurements", "  heron twin show \"mine\"\n  heron twin show 2 --json",
 		func(ctx context.Context, c *client.Client, command *cobra.Command, named resource.Twin) error {
 			kept, err := c.Twin(ctx, named.ID)
 			if err != nil {
@@ -262,7 +262,7 @@ func (a *app) twinShow() *cobra.Command {
 }
 
 func (a *app) twinFile() *cobra.Command {
-	return a.ofTwin("file TWIN", "Print the array file of a twin, to change and measure", "  heron twin file \"pool's twin\" > twin.yaml\n  heron measure array:twin.yaml --sweep members.count=4..8",
+	return a.ofTwin("file TWIN", "Print the array file of a twin, to change and measure", "  heron twin file \"mine\" > twin.yaml\n  heron measure array:twin.yaml --sweep members.count=4..8",
 		func(_ context.Context, _ *client.Client, command *cobra.Command, named resource.Twin) error {
 			_, err := io.WriteString(exactly(command.OutOrStdout()), named.Text)
 			return err
@@ -284,9 +284,9 @@ func (a *app) twinPredict() *cobra.Command {
 	o := &measureOptions{spec: workload.Default(), pause: "0", quiet: "0"}
 	var with []string
 	var on string
-	command := a.ofTwin("predict TWIN", "Predict the results of loads, to compare with later measurements", `  heron twin predict "pool's twin" --block 16KiB --depth 64
-  heron twin predict "pool's twin" --set members.count=10 --preset ledger
-  heron twin predict "pool's twin" --set "caches={size: 200GB, mode: read-only}" --plan p.yaml`,
+	command := a.ofTwin("predict TWIN", "Predict the results of loads, to compare with later measurements", `  heron twin predict "mine" --block 16KiB --depth 64
+  heron twin predict "mine" --set members.count=10 --preset ledger
+  heron twin predict "mine" --set "caches={size: 200GB, mode: read-only}" --plan p.yaml`,
 		func(ctx context.Context, c *client.Client, command *cobra.Command, named resource.Twin) error {
 			asked := resource.NewPrediction{}
 			var err error

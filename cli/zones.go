@@ -21,7 +21,7 @@ var fillings = []rune("·▁▂▃▄▅▆▇▇█")
 
 func (a *app) zones() *cobra.Command {
 	var only int
-	command := a.runCommand("zones RUN", "Show how full the zones of zoned media were over time", "  heron run zones 12\n  heron run zones 12 --only 3",
+	command := a.runCommand("zones RUN", "Show how full the zones of zoned media were over time", "  heron run zones 25\n  heron run zones 25 --only 1",
 		func(ctx context.Context, c *client.Client, command *cobra.Command, id int64) error {
 			detail, err := c.Run(ctx, id)
 			if err != nil {

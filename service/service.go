@@ -108,7 +108,8 @@ func (s *Service) open(ctx context.Context, o Options) (err error) {
 	if s.store, err = store.Open(ctx, filepath.Join(s.folder, databaseFile)); err != nil {
 		return err
 	}
-	bounds := storage.Bounds{Kept: []string{s.folder}, Arrays: append([]string{filepath.Join(s.folder, arrayFolder)}, o.Arrays...)}
+	own := filepath.Join(s.folder, arrayFolder)
+	bounds := storage.Bounds{Kept: []string{s.folder}, Shelf: own, Arrays: append([]string{own}, o.Arrays...)}
 	if o.Alone {
 		bounds.Arrays = []string{"/"}
 	}

@@ -34,6 +34,8 @@ type Bounds struct {
 	Kept []string
 	// Arrays are the folders in and below which array files are read.
 	Arrays []string
+	// Shelf is the folder where array files are kept that are handed over.
+	Shelf string
 	// Traces is where test files with a name are noted; nil when nobody does.
 	Traces volume.Traces
 	// Secrets is the file of what users log in to targets with; it need not be there.
@@ -237,10 +239,9 @@ func (b Bounds) ArrayText(l volume.Locator) ([]byte, error) {
 	return simulated.TextWithin(b.Arrays, l.Name, l.With...)
 }
 
-// KeepArray keeps the text of an array file under a name in the first folder of
-// array files, in place of what was there.
+// KeepArray keeps the text of an array file under a name on the shelf, in place of what was there.
 func (b Bounds) KeepArray(name string, text []byte) (volume.Locator, error) {
-	path, err := simulated.Keep(b.Arrays[0], name, text)
+	path, err := simulated.Keep(b.Shelf, name, text)
 	if err != nil {
 		return volume.Locator{}, err
 	}

@@ -40,7 +40,7 @@ func handlerIn(t testing.TB, folder string) http.Handler {
 	if err != nil {
 		t.Fatal(err)
 	}
-	log, bounds := slog.New(slog.DiscardHandler), storage.Bounds{Kept: []string{t.TempDir()}, Arrays: []string{os.TempDir()}}
+	log, bounds := slog.New(slog.DiscardHandler), storage.Bounds{Kept: []string{t.TempDir()}, Shelf: t.TempDir(), Arrays: []string{os.TempDir()}}
 	r, err := runner.Start(t.Context(), runner.Options{Store: s, Bounds: bounds, Room: room.Hold(filepath.Join(t.TempDir(), "reserve")), Log: log, Version: "test"})
 	if err != nil {
 		t.Fatal(err)
