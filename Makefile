@@ -26,7 +26,11 @@ WHOLE_DEMO := ^TestDemoEndsByItself$$
 # There when the tests are over that want the machine to themselves.
 ALONE_OVER := $(CURDIR)/bin/alone-is-over
 
-.PHONY: build demo test test-whole test-lab check lab bench profile screenshots contract format install-test-needs clean
+# Of the random trials of long tests an eighth, which the commit chooses, so that all have a turn
+# (test/trials); 'make test-long' tries all.
+TRIALS ?= $(shell echo $$((0x$$(git rev-parse --short=8 HEAD 2>/dev/null || echo 0) % 8))/8)
+
+.PHONY: build demo test test-long test-whole test-lab check lab bench profile screenshots contract format install-test-needs clean
 
 build: bin/heron
 
@@ -57,6 +61,7 @@ install-test-needs:
 # whole demo, which takes as many cores as there are. The lab, which holds no time to
 # anything, begins when those are over that want the machine to themselves, and takes what
 # the others leave.
+test: export HERON_TRIALS = $(TRIALS)
 test: install-test-needs build check
 	go test -vet=off -p 4 $$(go list ./... | grep -v -E '^patientheron/(test/(e2e|lab)|$(RACED))(/|$$)')
 	go test -vet=off -race -p 4 $$(go list ./... | grep -E '^patientheron/($(RACED))(/|$$)')
@@ -66,9 +71,12 @@ test: install-test-needs build check
 	rm -f $(ALONE_OVER)
 	$(MAKE) -j2 test-whole test-lab
 
+test-long:
+	$(MAKE) test TRIALS=0/1
+
 # These take what 'test' has built.
 test-whole:
-	cd test/e2e && $(SUDO) env HERON_ALONE_OVER=$(ALONE_OVER) ../../bin/e2e.test -test.timeout=20m -test.parallel=4 -test.skip='$(WHOLE_DEMO)' || { touch $(ALONE_OVER); exit 1; }
+	cd test/e2e && $(SUDO) env HERON_ALONE_OVER=$(ALONE_OVER) HERON_TRIALS=$(HERON_TRIALS) ../../bin/e2e.test -test.timeout=20m -test.parallel=4 -test.skip='$(WHOLE_DEMO)' || { touch $(ALONE_OVER); exit 1; }
 	cd test/e2e && $(SUDO) ../../bin/e2e.test -test.timeout=12m -test.run='$(WHOLE_DEMO)'
 
 test-lab:

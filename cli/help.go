@@ -203,6 +203,14 @@ func counted(command *cobra.Command) {
 				wanted += fmt.Sprintf(" (%d to %d words)", from, to)
 			}
 		}
-		return fmt.Errorf("'%s' takes %s, and %d words are given: %s. Quote a name that has spaces", command.CommandPath(), wanted, len(arguments), strings.Join(arguments, ", "))
+		return fmt.Errorf("'%s' takes %s, and given %s: %s. Quote a name that has spaces", command.CommandPath(), wanted, wordsGiven(len(arguments)), strings.Join(arguments, ", "))
 	}
+}
+
+// wordsGiven says how many words were typed behind a command.
+func wordsGiven(n int) string {
+	if n == 1 {
+		return "is 1 word"
+	}
+	return fmt.Sprintf("are %d words", n)
 }

@@ -59,7 +59,7 @@ sessions, depth and workers; --list shows them and measures nothing. With --try 
 what you name: fields of the load, session keys, or keys of an array file.`,
 		Example: `  heron tune iscsi://filer.example/iqn.2026-01.example:store/0 --span 10GiB --block 64KiB
   heron tune iscsi://filer.example/iqn.2026-01.example:store/0 --span 10GiB --list
-  heron tune store-0 --span 10GiB --reads 0% --try ImmediateData --try FirstBurstLength=65536,1048576
+  heron tune store-0 --reads 0% --try ImmediateData --try FirstBurstLength=65536,1048576
   heron tune /srv/pool --span 20GiB --try depth=1,4,64 --try workers=2,4 --budget 30m
   heron tune array:plain.yaml --try layout.chunk=16KiB,256KiB --rounds 5 --figure p99`,
 		RunE: a.with(func(ctx context.Context, c *client.Client, command *cobra.Command, arguments []string) error {

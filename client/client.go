@@ -21,6 +21,7 @@ import (
 	"strconv"
 	"strings"
 
+	"patientheron/core/mistake"
 	"patientheron/core/plan"
 	"patientheron/resource"
 )
@@ -82,7 +83,7 @@ func (c *Client) unreachable(err error) error {
 	if errors.As(err, &of) {
 		err = of.Err // not which request it was
 	}
-	return fmt.Errorf("%w at %s; is it running? (%w)", ErrUnreachable, c.place, err)
+	return fmt.Errorf("%w at %s; is it running? (%w)", ErrUnreachable, c.place, mistake.Unreached(c.place, err))
 }
 
 // noRedirect: the service sends nobody elsewhere.

@@ -114,7 +114,12 @@ func Absolute(target string) (string, error) {
 	if scheme != "" {
 		name = strings.TrimPrefix(strings.TrimPrefix(target, scheme), ":")
 	}
-	relative, is := kinds[scheme](Bounds{}).(volume.Relative)
+	kind := kinds[scheme]
+	if kind == nil {
+		_, err := Parse(target) // which says what is spoken
+		return "", err
+	}
+	relative, is := kind(Bounds{}).(volume.Relative)
 	if !is {
 		locator, err := Parse(target)
 		return locator.String(), err

@@ -30,6 +30,13 @@ func TestParse(t *testing.T) {
 			t.Errorf("%q: %v", text, err)
 		}
 	}
+	// As it is typed: a path from here, or what says itself where it is.
+	t.Chdir(folder)
+	for text, want := range map[string]string{"pool": folder + "/pool", "array:pool.yaml": "array:" + folder + "/pool.yaml", "null:2GiB": "null:2GiB", "null": "null:1TiB", "nfs://host/films": "", "": "", "array:": "array:" + folder} {
+		if got, err := Absolute(text); got != want || (err == nil) != (want != "") {
+			t.Errorf("%q is %q, %v", text, got, err)
+		}
+	}
 	if _, err := Parse(folder + "/missing"); err == nil {
 		t.Error("a missing path was accepted")
 	}

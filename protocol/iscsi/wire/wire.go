@@ -15,6 +15,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"patientheron/core/mistake"
 	"patientheron/protocol/iscsi"
 )
 
@@ -81,7 +82,7 @@ func Dial(ctx context.Context, address string) (*Wire, error) {
 	var d net.Dialer
 	conn, err := d.DialContext(ctx, "tcp", address)
 	if err != nil {
-		return nil, err
+		return nil, mistake.Unreached(address, err)
 	}
 	defer conn.Close()
 	return From(conn)
