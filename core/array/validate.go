@@ -132,14 +132,17 @@ func (g Group) validate(at string) error {
 	if g.Capacity < quantity.MiB || g.Capacity > 1<<50 {
 		return wrong(at+".capacity", "%s; from 1 MiB to 1 PiB", g.Capacity)
 	}
-	for field, value := range map[string]float64{
-		"rpm": g.RPM, "seekTrack": float64(g.SeekTrack), "seekAverage": float64(g.SeekAverage), "seekFull": float64(g.SeekFull),
-		"outerRate": float64(g.OuterRate), "innerRate": float64(g.InnerRate), "overhead": float64(g.Overhead),
-		"readTime": float64(g.ReadTime), "programTime": float64(g.ProgramTime), "eraseTime": float64(g.EraseTime),
-		"fastProgram": float64(g.FastProgram), "channelRate": float64(g.ChannelRate), "interface": float64(g.Interface), "slow": g.Slow,
+	for _, v := range []struct {
+		field string
+		value float64
+	}{
+		{"rpm", g.RPM}, {"seekTrack", float64(g.SeekTrack)}, {"seekAverage", float64(g.SeekAverage)}, {"seekFull", float64(g.SeekFull)},
+		{"outerRate", float64(g.OuterRate)}, {"innerRate", float64(g.InnerRate)}, {"overhead", float64(g.Overhead)}, {"readTime", float64(g.ReadTime)},
+		{"programTime", float64(g.ProgramTime)}, {"eraseTime", float64(g.EraseTime)}, {"fastProgram", float64(g.FastProgram)}, {"channelRate", float64(g.ChannelRate)},
+		{"interface", float64(g.Interface)}, {"slow", g.Slow},
 	} {
-		if !(value >= 0) || value > 1e15 {
-			return wrong(at+"."+field, "%g; it is not negative and not absurd", value)
+		if !(v.value >= 0) || v.value > 1e15 {
+			return wrong(at+"."+v.field, "%g; it is not negative and not absurd", v.value)
 		}
 	}
 	if g.ReadAhead < 0 || g.ReadAhead > quantity.GiB || g.WriteBuffer < 0 || g.WriteBuffer > 64*quantity.GiB {

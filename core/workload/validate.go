@@ -51,10 +51,8 @@ func (s Spec) validateBlocks() error {
 	if !(s.Trims >= 0 && s.Trims <= mostTrims) {
 		return Invalid("trims", "%g; a share from 0%% to 90%%, since trims alone move nothing that could be measured", float64(s.Trims))
 	}
-	for field, share := range map[string]quantity.Share{"zeroes": s.Zeroes, "copies": s.Copies, "swaps": s.Swaps} {
-		if !(share >= 0 && share <= 1) {
-			return Invalid(field, "%g; a share is from 0%% to 100%%", float64(share))
-		}
+	if err := validShares([]namedShare{{"zeroes", s.Zeroes}, {"copies", s.Copies}, {"swaps", s.Swaps}}); err != nil {
+		return err
 	}
 	if all := s.Trims + s.ByStorage(); all > 1 {
 		return Invalid("copies", "trims, zeroes, copies and swaps are %s of the operations together; at most 100%%", all)
@@ -62,9 +60,19 @@ func (s Spec) validateBlocks() error {
 	if least := 4 * max(s.LargestBlock(), s.Align); s.Copies > 0 && s.Span > 0 && s.Span < least {
 		return Invalid("copies", "a span of %s has not always room beside a block for what is copied to it; use at least %s", s.Span, least)
 	}
-	for field, share := range map[string]quantity.Share{"compressible": s.Compressible, "duplicate": s.Duplicate} {
-		if !(share >= 0 && share <= 1) {
-			return Invalid(field, "%g; a share is from 0%% to 100%%", float64(share))
+	return validShares([]namedShare{{"compressible", s.Compressible}, {"duplicate", s.Duplicate}})
+}
+
+type namedShare struct {
+	field string
+	share quantity.Share
+}
+
+// validShares reports the first share that is none.
+func validShares(all []namedShare) error {
+	for _, s := range all {
+		if !(s.share >= 0 && s.share <= 1) {
+			return Invalid(s.field, "%g; a share is from 0%% to 100%%", float64(s.share))
 		}
 	}
 	return nil

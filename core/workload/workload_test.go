@@ -4,6 +4,7 @@ import (
 	"errors"
 	"math"
 	"reflect"
+	"strings"
 	"testing"
 
 	"patientheron/core/mistake"
@@ -127,5 +128,17 @@ func TestArrivals(t *testing.T) {
 	}
 	if workload.NewSchedule(workload.Default(), 0) != nil {
 		t.Error("a closed loop has a schedule")
+	}
+}
+
+// Of two mistakes the same is told each time.
+func TestMistakesAreToldInAFixedOrder(t *testing.T) {
+	s := workload.Default()
+	s.Zeroes, s.Copies, s.Swaps, s.Compressible, s.Duplicate = 2, 3, 4, 5, 6
+	first := s.Validate()
+	for range 200 {
+		if again := s.Validate(); again == nil || again.Error() != first.Error() || !strings.Contains(again.Error(), "zeroes: 2") {
+			t.Fatalf("%v, and then %v", first, again)
+		}
 	}
 }
