@@ -750,8 +750,10 @@ func TestNothingIsServedThatWasNotThere(t *testing.T) {
 		}
 	}
 	t.Logf("%d arrays, %d members failed, %d power cuts, %d reads recovered, %d operations sent again, %d MB relocated, %d hits, %d MB copied first, %d units held by snapshots, %d kB were there already, %d MB saved, %d looks, disks lost %d sectors, %d controllers failed, %d copies", tried, fails, cuts, errors, resent, moves/1e6, hits, copied/1e6, shared, repeated/1e3, saved/1e6, looked, lost, taken, made)
-	parts, perPart := trials.Parts(), int64(trials.Parts())
-	if parts == 1 && (taken < 20 || unzeroed == 0 || repeated == 0 || saved == 0 || looked == 0 || copied == 0 || shared == 0) || made < 500/parts || lost == 0 || tried < 150/parts || fails < 100/parts || cuts < 50/parts || errors == 0 || resent == 0 || moves == 0 || hits < 1000/perPart {
+	// What is rare comes up where all is tried; a part has to try something.
+	few := trials.Parts() > 1
+	if tried < 10 || cuts == 0 || fails == 0 || made == 0 || hits == 0 || moves == 0 ||
+		!few && (taken < 20 || made < 500 || unzeroed == 0 || lost == 0 || repeated == 0 || saved == 0 || looked == 0 || copied == 0 || shared == 0 || tried < 150 || fails < 100 || cuts < 50 || errors == 0 || resent == 0 || hits < 1000) {
 		t.Error("hardly anything was tried")
 	}
 }
