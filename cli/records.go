@@ -171,6 +171,9 @@ func absolute(target string) (string, error) { return storage.Absolute(target) }
 
 // describedBy is the path of the file that describes what a locator names, where one does.
 func describedBy(locator string) (path string, is bool) {
+	if storage.Scheme(locator) == "" {
+		return "", false // a path, which may hang when it is looked at
+	}
 	l, err := storage.Parse(locator)
 	return l.Name, err == nil && storage.TraitsOf(l.Kind).Described
 }

@@ -94,27 +94,46 @@ const prefix = "/api/v1"
 // tries is how often a call is sent whose answer is lost.
 const tries = 3
 
-// send makes one call and gives back the open answer of a success. A call that starts something
-// bears a key, so that it can be sent again when its answer is lost, and takes effect once.
-func (c *Client) send(ctx context.Context, method, path string, in any) (answer *http.Response, err error) {
-	var body []byte
-	if in != nil {
-		if body, err = json.Marshal(in); err != nil {
-			return nil, fmt.Errorf("write the request: %w", err)
-		}
+// start makes a call that makes something. It bears a key, so that it can be sent again when its
+// answer is lost, and takes effect once.
+func (c *Client) start(ctx context.Context, path string, in, out any) error {
+	body, err := encoded(in)
+	if err != nil {
+		return err
 	}
-	key := ""
-	if method == http.MethodPost {
-		key = rand.Text()
-	}
+	key := rand.Text()
 	for range tries {
-		answer, err = c.sendOnce(ctx, method, path, key, body)
+		var answer *http.Response
+		answer, err = c.sendOnce(ctx, http.MethodPost, path, key, body)
+		if err == nil {
+			return read(answer, http.MethodPost, path, out)
+		}
 		var dial *net.OpError
-		if !errors.Is(err, ErrUnreachable) || key == "" || errors.As(err, &dial) && dial.Op == "dial" {
-			return answer, err
+		if !errors.Is(err, ErrUnreachable) || errors.As(err, &dial) && dial.Op == "dial" {
+			return err
 		}
 	}
-	return nil, err
+	return err
+}
+
+// encoded is the body of a call; nil for none.
+func encoded(in any) (body []byte, err error) {
+	if in == nil {
+		return nil, nil
+	}
+	if body, err = json.Marshal(in); err != nil {
+		return nil, fmt.Errorf("write the request: %w", err)
+	}
+	return body, nil
+}
+
+// send makes one call and gives back the open answer of a success.
+func (c *Client) send(ctx context.Context, method, path string, in any) (*http.Response, error) {
+	body, err := encoded(in)
+	if err != nil {
+		return nil, err
+	}
+	return c.sendOnce(ctx, method, path, "", body)
 }
 
 func (c *Client) sendOnce(ctx context.Context, method, path, key string, body []byte) (*http.Response, error) {
@@ -160,6 +179,11 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 	if err != nil {
 		return err
 	}
+	return read(answer, method, path, out)
+}
+
+// read reads a JSON answer into out, unless that is nil, and closes it.
+func read(answer *http.Response, method, path string, out any) error {
 	defer answer.Body.Close()
 	if out == nil {
 		return nil
@@ -216,7 +240,7 @@ func (c *Client) Volumes(ctx context.Context) ([]resource.Volume, error) {
 
 // AddVolume registers a volume.
 func (c *Client) AddVolume(ctx context.Context, v resource.NewVolume) (volume resource.Volume, err error) {
-	return volume, c.call(ctx, http.MethodPost, "/volumes", v, &volume)
+	return volume, c.start(ctx, "/volumes", v, &volume)
 }
 
 // KeepArray hands the text of an array file over and gives the locator under
@@ -286,7 +310,7 @@ func (c *Client) Runs(ctx context.Context, after int64, limit int) (page RunPage
 
 // StartRun starts a run, after those that wait already.
 func (c *Client) StartRun(ctx context.Context, n resource.NewRun) (run resource.Run, err error) {
-	return run, c.call(ctx, http.MethodPost, "/runs", n, &run)
+	return run, c.start(ctx, "/runs", n, &run)
 }
 
 // Races tells who was ahead, of a run that was made as a race: in all of its races, or in

@@ -55,7 +55,10 @@ func (c *Client) TellSetup(ctx context.Context, volume int64, told resource.Told
 
 // Compare compares candidates with a baseline.
 func (c *Client) Compare(ctx context.Context, n resource.NewComparison) (compared resource.Compared, err error) {
-	return compared, c.call(ctx, http.MethodPost, "/comparisons", n, &compared)
+	if n.Name == "" { // nothing is kept
+		return compared, c.call(ctx, http.MethodPost, "/comparisons", n, &compared)
+	}
+	return compared, c.start(ctx, "/comparisons", n, &compared)
 }
 
 // Comparisons lists all kept comparisons, newest first.
@@ -93,13 +96,13 @@ func (c *Client) Reach(ctx context.Context, run int64) ([]resource.Reach, error)
 
 // Mark sets a marker at the present moment of a run.
 func (c *Client) Mark(ctx context.Context, run int64, name string) (marker resource.Marker, err error) {
-	return marker, c.call(ctx, http.MethodPost, "/runs/"+number(run)+"/markers", map[string]string{"name": name}, &marker)
+	return marker, c.start(ctx, "/runs/"+number(run)+"/markers", map[string]string{"name": name}, &marker)
 }
 
 // Inject injects a fault into the simulated array that a run measures, and
 // gives the marker that is set for it.
 func (c *Client) Inject(ctx context.Context, run int64, fault string) (marker resource.Marker, err error) {
-	return marker, c.call(ctx, http.MethodPost, "/runs/"+number(run)+"/faults", map[string]string{"fault": fault}, &marker)
+	return marker, c.start(ctx, "/runs/"+number(run)+"/faults", map[string]string{"fault": fault}, &marker)
 }
 
 // Split is a measurement before and after a marker, in words.

@@ -22,7 +22,7 @@ func (c *Client) Need(ctx context.Context, id int64) (kept resource.NeedSheet, e
 
 // KeepNeed keeps a need sheet under its name.
 func (c *Client) KeepNeed(ctx context.Context, text string) (kept resource.NeedSheet, err error) {
-	return kept, c.call(ctx, http.MethodPost, "/needs", resource.NewNeed{Text: text}, &kept)
+	return kept, c.start(ctx, "/needs", resource.NewNeed{Text: text}, &kept)
 }
 
 // ChangeNeed puts another sheet in the place of a kept one.

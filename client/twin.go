@@ -26,7 +26,7 @@ func (c *Client) GuessTwin(ctx context.Context, volume int64) (text string, err 
 
 // FitTwin begins to fit a twin.
 func (c *Client) FitTwin(ctx context.Context, asked resource.NewTwin) (begun resource.Fitting, err error) {
-	return begun, c.call(ctx, http.MethodPost, "/twins", asked, &begun)
+	return begun, c.start(ctx, "/twins", asked, &begun)
 }
 
 // Fit gives a fit with how far it is.
@@ -46,7 +46,7 @@ func (c *Client) RemoveTwin(ctx context.Context, id int64) error {
 
 // Predict predicts with a twin, and keeps it.
 func (c *Client) Predict(ctx context.Context, twin int64, asked resource.NewPrediction) (made resource.Prediction, err error) {
-	return made, c.call(ctx, http.MethodPost, "/twins/"+number(twin)+"/predictions", asked, &made)
+	return made, c.start(ctx, "/twins/"+number(twin)+"/predictions", asked, &made)
 }
 
 // RemovePrediction removes what a twin predicted.

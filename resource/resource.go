@@ -33,7 +33,7 @@ import (
 type Volume struct {
 	ID      int64         `json:"id"`
 	Name    string        `json:"name" doc:"Short name, unique"`
-	Locator string        `json:"locator" doc:"Where I/O goes: a folder, a file, a block device, array:FILE of a simulated array, or null:SIZE"`
+	Locator string        `json:"locator" doc:"Where I/O goes: a folder, a file, a block device, array:FILE for a simulated array, iscsi://PORTAL/TARGET/LUN, or null:SIZE"`
 	Kind    string        `json:"kind" doc:"What the locator leads to, such as folder, device, array, LUN"`
 	Traits  *setup.Traits `json:"traits,omitempty" doc:"What there is to know of the kind; absent in what a run keeps of its volume"`
 	Writes  string        `json:"writes,omitempty" doc:"Where what a load writes goes, in words"`

@@ -66,12 +66,12 @@ type Seen struct {
 type Traits struct {
 	OnHost       bool `json:"onHost" doc:"It is a path of the service's host, which can be followed down to its media"`
 	Virtual      bool `json:"virtual" doc:"It is simulated, in a time of its own"`
-	KeepsNothing bool `json:"keepsNothing" doc:"What is written is kept nowhere"`
-	Makes        bool `json:"makes" doc:"What is measured is made for it and gone afterwards"`
-	Overwritten  bool `json:"overwritten" doc:"A load that writes overwrites what is there, which takes consent"`
-	Disk         bool `json:"disk" doc:"It is a whole disk or LUN: what is on it tells who it belongs to, also when nothing is written"`
-	Described    bool `json:"described" doc:"A file describes it, whose keys can take other values"`
-	Leads        bool `json:"leads" doc:"It leads to volumes, and is none itself"`
+	KeepsNothing bool `json:"keepsNothing" doc:"Written data are not stored"`
+	Makes        bool `json:"makes" doc:"A test file or tree is created for the run and removed afterwards"`
+	Overwritten  bool `json:"overwritten" doc:"A load that writes overwrites existing data, which needs consent"`
+	Disk         bool `json:"disk" doc:"It is a whole disk or LUN: its content is reported even if nothing will be written"`
+	Described    bool `json:"described" doc:"An array file describes it, and its keys can be swept"`
+	Leads        bool `json:"leads" doc:"It is a portal that leads to volumes, and cannot be measured itself"`
 }
 
 // Twins are disks that lead to the same storage.

@@ -166,11 +166,8 @@ func operation(method, path, id, summary string, status int, errors ...int) huma
 		Method: method, Path: prefix + path, OperationID: id, Summary: summary, DefaultStatus: status,
 		Errors: append([]int{http.StatusUnauthorized}, errors...), MaxBodyBytes: 1 << 20,
 	}
-	if method == http.MethodPost {
-		o.Parameters = []*huma.Param{{
-			Name: keyHeader, In: "header", Schema: &huma.Schema{Type: huma.TypeString},
-			Description: "Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first",
-		}}
+	if method == http.MethodPost && status == http.StatusCreated {
+		return takesKey(o)
 	}
 	return o
 }

@@ -20,7 +20,7 @@ type KeptArray struct {
 }
 
 func (s *Service) registerArrays(api huma.API) {
-	register(s, api, operation(http.MethodPut, "/arrays/{name}", "keep-array", "Hand an array file over, in place of what was kept under the name; a mistake is reported with its line and column", http.StatusOK, http.StatusUnprocessableEntity),
+	register(s, api, operation(http.MethodPut, "/arrays/{name}", "keep-array", "Store an array file under a name, in place of an earlier one. A mistake is reported with line and column", http.StatusOK, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *struct {
 			Name string `path:"name" maxLength:"80" pattern:"^[\\p{L}\\p{N}][\\p{L}\\p{N}._-]*$" doc:"A short name for the file"`
 			Body ArrayText

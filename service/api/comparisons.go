@@ -39,7 +39,7 @@ type Split struct {
 }
 
 func (s *Service) registerComparisons(api huma.API) {
-	register(s, api, operation(http.MethodPost, "/comparisons", "compare", "Compare candidates with a baseline", http.StatusOK, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
+	register(s, api, takesKey(operation(http.MethodPost, "/comparisons", "compare", "Compare candidates with a baseline", http.StatusOK, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity)),
 		func(ctx context.Context, in *struct{ Body resource.NewComparison }) (*body[resource.Compared], error) {
 			compared, err := s.compare(ctx, in.Body)
 			if err != nil {

@@ -10,14 +10,14 @@ import (
 
 // Page says which part of a list is asked for. Every list of records takes it.
 type Page struct {
-	After int64 `query:"after" minimum:"0" doc:"The page begins behind the record with this number: what the page before gave as 'next'"`
+	After int64 `query:"after" minimum:"0" doc:"The page begins after the record with this number, which the page before gave as 'next'"`
 	Limit int   `query:"limit" minimum:"1" maximum:"500" default:"100" doc:"The most records on the page"`
 }
 
 // Listed is what every list tells beside its records.
 type Listed struct {
 	Total      int                   `json:"total" doc:"How many records there are in all"`
-	Next       int64                 `json:"next,omitempty" doc:"To be given as 'after' for the next page; absent on the last"`
+	Next       int64                 `json:"next,omitempty" doc:"The number to give as 'after' for the next page; absent on the last page"`
 	Unreadable []resource.Unreadable `json:"unreadable,omitempty" doc:"Kept, but cannot be read"`
 }
 

@@ -7,7 +7,6 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io"
-	"net/http"
 	"strings"
 	"sync"
 	"time"
@@ -29,36 +28,57 @@ const (
 	keysLast   = 24 * time.Hour // for which a key is known
 )
 
-// keyed are the keys of calls under way.
-type keyed struct {
-	mutex sync.Mutex
-	keys  map[string]bool
+// takesKey lets an operation that makes something be sent again under a key. Those that only work
+// something out, or stop something, can be repeated as they are.
+func takesKey(o huma.Operation) huma.Operation {
+	o.Metadata = map[string]any{keyHeader: true}
+	o.Parameters = []*huma.Param{{
+		Name: keyHeader, In: "header", Schema: &huma.Schema{Type: huma.TypeString},
+		Description: "A key that the caller chooses. A second call with it, within a day, is not carried out: it gets the answer of the first",
+	}}
+	return o
 }
 
-// take reports whether nobody has the key, and takes it.
-func (k *keyed) take(key string) bool {
-	k.mutex.Lock()
-	defer k.mutex.Unlock()
-	if k.keys == nil {
-		k.keys = map[string]bool{}
+// keyed are the keys of calls under way, each with what is closed when its call has ended.
+type keyed struct {
+	mutex sync.Mutex
+	keys  map[string]chan struct{}
+}
+
+// take takes a key, when nobody else has it any more; ctx bounds the wait.
+func (k *keyed) take(ctx context.Context, key string) error {
+	for {
+		k.mutex.Lock()
+		ended, under := k.keys[key]
+		if !under {
+			if k.keys == nil {
+				k.keys = map[string]chan struct{}{}
+			}
+			k.keys[key] = make(chan struct{})
+			k.mutex.Unlock()
+			return nil
+		}
+		k.mutex.Unlock()
+		select {
+		case <-ended:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
 	}
-	if k.keys[key] {
-		return false
-	}
-	k.keys[key] = true
-	return true
 }
 
 func (k *keyed) give(key string) {
 	k.mutex.Lock()
 	defer k.mutex.Unlock()
+	close(k.keys[key])
 	delete(k.keys, key)
 }
 
-// once lets a call with a key take effect once. Calls that change nothing need none.
+// once lets a call with a key take effect once. It goes on to its end when the caller leaves: what it
+// came to is then kept for when he asks again.
 func (s *Service) once(ctx huma.Context, next func(huma.Context)) {
 	key := strings.Trim(ctx.Header(keyHeader), `"`)
-	if key == "" || ctx.Method() != http.MethodPost || ctx.Operation().Security != nil {
+	if key == "" || ctx.Operation().Metadata[keyHeader] == nil {
 		next(ctx)
 		return
 	}
@@ -67,9 +87,8 @@ func (s *Service) once(ctx huma.Context, next func(huma.Context)) {
 		abort(c, problemOf(named("invalid"), fmt.Sprintf("%s: %d characters; at most %d", keyHeader, len(key), longestKey)))
 		return
 	}
-	if !s.keys.take(key) {
-		abort(c, problemOf(named("same-key"), "the same call is under way; wait for its answer"))
-		return
+	if s.keys.take(ctx.Context(), key) != nil {
+		return // who asked has left
 	}
 	defer s.keys.give(key)
 	body, err := io.ReadAll(io.LimitReader(c.Request.Body, ctx.Operation().MaxBodyBytes+1))
@@ -113,7 +132,7 @@ func (s *Service) once(ctx huma.Context, next func(huma.Context)) {
 			s.Log.Error("the answer of a call with a key could not be kept", "error", err)
 		}
 	}()
-	next(ctx)
+	next(huma.WithContext(ctx, context.WithoutCancel(ctx.Context())))
 	done = true
 }
 

@@ -49,7 +49,7 @@ func (s *Service) registerWorkloads(api huma.API) {
 			return &body[PresetList]{PresetList{presets}}, nil
 		})
 
-	register(s, api, operation(http.MethodPost, "/plans", "read-plan", "Read a plan from the text of a plan file; a mistake is reported with its line and column", http.StatusOK, http.StatusUnprocessableEntity),
+	register(s, api, operation(http.MethodPost, "/plans", "read-plan", "Read a plan from the text of a plan file. A mistake is reported with line and column", http.StatusOK, http.StatusUnprocessableEntity),
 		func(_ context.Context, in *struct{ Body PlanText }) (*body[ReadPlan], error) {
 			p, err := planfile.Read([]byte(in.Body.Text))
 			if err != nil {

@@ -56,12 +56,12 @@ var kindsOfProblem = []kindOfProblem{
 	{"changed", http.StatusConflict, "Changed meanwhile", "Somebody else changed the record since it was read; read it again.", []error{store.ErrChanged}},
 	{"ended", http.StatusConflict, "Ended already", "The run has ended: nothing of it can be changed any more.", []error{runner.ErrFinal}},
 	{resource.ProblemNotEnded, http.StatusConflict, "Not ended yet", "The run goes on; wait until it has ended, or stop it.", []error{runner.ErrNotEnded}},
-	{"not-measuring", http.StatusConflict, "Nothing is being measured", "The run is between two measurements, or waits; try again while one is under way.", []error{runner.ErrNotMeasuring}},
+	{"not-measuring", http.StatusConflict, "Nothing is being measured", "The run waits, or is between two measurements. Try again while it measures.", []error{runner.ErrNotMeasuring}},
 	{"no-faults", http.StatusConflict, "No faults can be injected", "The volume is real storage, or nothing of it can fail.", []error{runner.ErrNotFaulty}},
-	{"busy", http.StatusConflict, "In use", "It is at work, or something works with it; wait, or stop that.", []error{errBusy, aside.ErrBusy, leftover.ErrInUse}},
-	{"same-key", http.StatusConflict, "The key was used", "A call with this Idempotency-Key is under way, asked for something else, or was never answered.", nil},
+	{"busy", http.StatusConflict, "In use", "The record is in use. Wait until that has ended, or stop it.", []error{errBusy, aside.ErrBusy, leftover.ErrInUse}},
+	{"same-key", http.StatusConflict, "The key was used", "A call with this Idempotency-Key asked for something else, or was never answered. Take a new key.", nil},
 	{"no-race", http.StatusConflict, "Not a race", "The run was not made at the same moment as another.", []error{errNoRace}},
-	{"consent", http.StatusUnprocessableEntity, "No consent", "The load would overwrite what the volume holds; give consent to overwrite it, or measure reads alone.", []error{volume.ErrConsent}},
+	{"consent", http.StatusUnprocessableEntity, "No consent", "The load would overwrite data on the volume. Give consent to overwrite it, or measure with reads only.", []error{volume.ErrConsent}},
 	{"in-use", http.StatusUnprocessableEntity, "The storage is in use", "Something else uses the storage; name other storage.", []error{volume.ErrInUse}},
 	{"no-space", http.StatusUnprocessableEntity, "Not enough space", "The load needs more space than there is; use a smaller span.", []error{volume.ErrNoSpace}},
 	{"no-memory", http.StatusUnprocessableEntity, "Not enough memory", "The load or the simulation needs more memory than can be spared.", []error{volume.ErrMemory}},
@@ -69,16 +69,16 @@ var kindsOfProblem = []kindOfProblem{
 	{"not-permitted", http.StatusUnprocessableEntity, "Not permitted", "The service may not do this with the storage; the detail says what it lacks.", []error{volume.ErrNotPermitted}},
 	{"no-answer", http.StatusUnprocessableEntity, "No answer", "The storage did not answer in time; look whether it is up.", []error{patient.ErrNoAnswer}},
 	{"unreachable", http.StatusUnprocessableEntity, "Unreachable", "The storage cannot be reached, or does not answer as it should.", []error{volume.ErrUnreachable}},
-	{"not-storage", http.StatusUnprocessableEntity, "Not storage", "What is named is nothing that can be measured.", []error{volume.ErrNotStorage, fs.ErrNotExist}},
-	{resource.ProblemOutside, http.StatusUnprocessableEntity, "Outside the folders of array files", "The service reads array files only in its own folders; hand the file over (PUT /arrays/{name}).", []error{simulated.ErrOutside}},
+	{"not-storage", http.StatusUnprocessableEntity, "Not storage", "There is no folder, file or block device under this name.", []error{volume.ErrNotStorage, fs.ErrNotExist}},
+	{resource.ProblemOutside, http.StatusUnprocessableEntity, "Outside the folders of array files", "The service reads array files only in its own folders. Upload the file (PUT /arrays/{name}).", []error{simulated.ErrOutside}},
 	{"locator", http.StatusUnprocessableEntity, "Not a locator", "The text names no volume; the detail says how one is written.", []error{volume.ErrLocator, volume.ErrNotDescribed}},
-	{"file", http.StatusUnprocessableEntity, "A mistake in a file", "The text of a file has a mistake; the detail has its line and column, and what is expected.", []error{strictyaml.ErrInvalid, simulated.ErrNotArrayFile, arrayfile.ErrUnknown, arrayfile.ErrKey}},
+	{"file", http.StatusUnprocessableEntity, "A mistake in a file", "A file has a mistake. The detail gives its line and column, and what is expected.", []error{strictyaml.ErrInvalid, simulated.ErrNotArrayFile, arrayfile.ErrUnknown, arrayfile.ErrKey}},
 	{"unreadable", http.StatusUnprocessableEntity, "Unreadable record", "The record is kept, but this version cannot read it.", []error{store.ErrUnreadable}},
-	{"invalid", http.StatusUnprocessableEntity, "Impossible as asked", "What is asked for cannot be; the detail and the list of errors say which values, and what is expected.", []error{setup.ErrInvalid, compare.ErrInvalid, need.ErrInvalid, choose.ErrInvalid, twin.ErrInvalid, workload.ErrInvalid, fileset.ErrInvalid, plan.ErrInvalid, array.ErrInvalid}},
+	{"invalid", http.StatusUnprocessableEntity, "Impossible as asked", "The request asks for something impossible. The detail and the list of errors name the values and what is expected.", []error{setup.ErrInvalid, compare.ErrInvalid, need.ErrInvalid, choose.ErrInvalid, twin.ErrInvalid, workload.ErrInvalid, fileset.ErrInvalid, plan.ErrInvalid, array.ErrInvalid}},
 	{"full", http.StatusInsufficientStorage, "No space for records", "The file system of the service's data folder is full; make room.", []error{store.ErrFull}},
 	{"malformed", http.StatusBadRequest, "Malformed request", "The request cannot be read; the detail says what of it.", nil},
-	{"unauthorized", http.StatusUnauthorized, "Not signed in", "The call shows no knowledge of the service's token.", nil},
-	{"forbidden", http.StatusForbidden, "Refused", "The request is none that a client of this service sends.", nil},
+	{"unauthorized", http.StatusUnauthorized, "Not signed in", "The call carries no token, signature or session of the service.", nil},
+	{"forbidden", http.StatusForbidden, "Refused", "The request comes from another origin, or lacks what every client of this service sends.", nil},
 	{"method", http.StatusMethodNotAllowed, "No such method", "The path takes other methods, which the header Allow lists.", nil},
 	{"too-slow", http.StatusRequestTimeout, "Too slow", "The body of the request did not come in time.", nil},
 	{"too-large", http.StatusRequestEntityTooLarge, "Too large", "The body of the request is larger than the service reads.", nil},
@@ -245,6 +245,9 @@ func head(next http.Handler) http.Handler {
 
 // bodiless is an answer of which only the head is sent.
 type bodiless struct{ http.ResponseWriter }
+
+// Flush sends what there is of it; the router counts on that.
+func (b bodiless) Flush() { _ = http.NewResponseController(b.ResponseWriter).Flush() }
 
 func (bodiless) Write(p []byte) (int, error) { return len(p), nil }
 

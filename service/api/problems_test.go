@@ -51,6 +51,13 @@ func TestEveryPathAnswersWrongCallsWithProblems(t *testing.T) {
 			}
 			what := method + " " + path
 			calls++
+			if method == "GET" && takes {
+				whole, _ := call(t, server, "GET", filled, "", bearer...)
+				only, body := call(t, server, "HEAD", filled, "", bearer...)
+				if only.StatusCode != whole.StatusCode || body != "" {
+					t.Errorf("HEAD %s: %d, and GET %d", path, only.StatusCode, whole.StatusCode)
+				}
+			}
 			if !takes {
 				answer, text := call(t, server, method, filled, "", bearer...)
 				p := problemIn(t, what, answer, text)

@@ -50,10 +50,7 @@ func (s *Service) registerRuns(api huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			runs, listed, err := paged(runs, unreadable, Page{Limit: in.Limit}, func(r resource.Run) int64 { return r.ID })
-			if err != nil {
-				return nil, err
-			}
+			runs, listed := pageOfRuns(runs, unreadable, in.Limit)
 			listed.Total, err = s.Store.CountRuns(ctx, in.Volume)
 			return &body[RunList]{RunList{runs, listed}}, err
 		})
@@ -235,6 +232,27 @@ func (s *Service) fit(ctx context.Context, on resource.Volume, p plan.Plan, vari
 		}
 	}
 	return nil
+}
+
+// pageOfRuns cuts what was read for a page, which is one record more than the page has, those that
+// cannot be read among them.
+func pageOfRuns(runs []resource.Run, unreadable []resource.Unreadable, limit int) ([]resource.Run, Listed) {
+	listed := Listed{Unreadable: unreadable}
+	if len(runs)+len(unreadable) <= limit {
+		return runs, listed
+	}
+	var numbers []int64
+	for _, r := range runs {
+		numbers = append(numbers, r.ID)
+	}
+	for _, u := range unreadable {
+		numbers = append(numbers, u.ID)
+	}
+	slices.Sort(numbers)
+	listed.Next = numbers[len(numbers)-limit] // the newest come first
+	older := func(id int64) bool { return id < listed.Next }
+	listed.Unreadable = slices.DeleteFunc(unreadable, func(u resource.Unreadable) bool { return older(u.ID) })
+	return slices.DeleteFunc(runs, func(r resource.Run) bool { return older(r.ID) }), listed
 }
 
 // checkSources reports a folder that files cannot be put from.

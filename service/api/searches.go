@@ -41,7 +41,7 @@ func (s *Service) registerSearches(api huma.API) {
 			return &body[resource.Search]{begun}, nil
 		})
 
-	register(s, api, operation(http.MethodGet, "/searches", "list-searches", "The searches that are kept, those under way, and those that came to nothing since the service began, newest first", http.StatusOK),
+	register(s, api, operation(http.MethodGet, "/searches", "list-searches", "All searches, newest first: those that are kept, those under way, and those that failed since the service started", http.StatusOK),
 		func(ctx context.Context, in *Page) (*body[SearchList], error) {
 			all, unreadable, err := s.allSearches(ctx)
 			if err != nil {

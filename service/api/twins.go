@@ -124,7 +124,7 @@ func (s *Service) registerTwins(api huma.API) {
 			return nil, nil
 		})
 
-	register(s, api, operation(http.MethodPost, "/twins/{id}/predictions", "predict", "Predict with a twin what loads will come to, and keep it until it can be confronted with what is measured", http.StatusCreated, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
+	register(s, api, operation(http.MethodPost, "/twins/{id}/predictions", "predict", "Predict the results of loads with a twin, and keep them to compare with later measurements", http.StatusCreated, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *struct {
 			ByID
 			Body resource.NewPrediction

@@ -46,27 +46,19 @@ mount --move "$PLACE/dev" /dev
 cd /media/here
 `
 
-// loops makes loop devices of files, given by name and size, and gives them as name=number.
-func (p *place) loops(sizes map[string]string) string {
+// loops makes block devices of sizes, and gives them as name=number of the loop device. Those that
+// are named are made xfs.
+func (p *place) loops(sizes map[string]int64, xfs ...string) string {
 	var pairs []string
 	for name, size := range sizes {
-		file := filepath.Join(p.folder, name+".image")
-		out(p.t, "truncate", "-s", size, file)
-		device := strings.TrimSpace(out(p.t, "losetup", "--find", "--show", file))
-		p.t.Cleanup(func() { _ = exec.Command("losetup", "-d", device).Run() })
+		device := loopDevice(p.t, size)
+		if slices.Contains(xfs, name) {
+			must(p.t, "mkfs.xfs", "-q", device)
+		}
 		pairs = append(pairs, name+"="+strings.TrimPrefix(device, "/dev/loop"))
 	}
 	slices.Sort(pairs)
 	return strings.Join(pairs, " ")
-}
-
-func out(t *testing.T, name string, arguments ...string) string {
-	t.Helper()
-	text, err := exec.Command(name, arguments...).CombinedOutput()
-	if err != nil {
-		t.Fatalf("%s %s: %v\n%s", name, strings.Join(arguments, " "), err, text)
-	}
-	return string(text)
 }
 
 // inhabit runs a script of a shell in the place, beside a service on its data folder.
@@ -176,9 +168,8 @@ func TestWhatTheDocsShowCanBeTyped(t *testing.T) {
 		}
 	}
 	p.files()
-	devices := p.loops(map[string]string{"sdb": "2G", "sdc": "2G", "sdd": "2G", "md0": "6G", "sdx": "960197124096", "sdy": "960197124096"})
-	out(t, "mkfs.xfs", "-q", filepath.Join(p.folder, "sdx.image"))
-	out(t, "mkfs.xfs", "-q", filepath.Join(p.folder, "sdy.image"))
+	const disk, large = 2 << 30, 960197124096
+	devices := p.loops(map[string]int64{"sdb": disk, "sdc": disk, "sdd": disk, "md0": 3 * disk, "sdx": large, "sdy": large}, "sdx", "sdy")
 	prepared, err := p.inhabit(t.Context(), devices, p.past())
 	if err != nil {
 		t.Fatalf("the place cannot be made: %v\n%s", err, prepared)
@@ -199,7 +190,7 @@ func TestWhatTheDocsShowCanBeTyped(t *testing.T) {
 			slots <- true
 			defer func() { <-slots }()
 			mine := &place{t: t, folder: t.TempDir()}
-			out(t, "cp", "-a", p.folder+"/srv", p.folder+"/here", p.folder+"/data", p.folder+"/mnt", mine.folder)
+			must(t, "cp", "-a", p.folder+"/srv", p.folder+"/here", p.folder+"/data", p.folder+"/mnt", mine.folder)
 			ctx, cancel := context.WithTimeout(t.Context(), 5*time.Minute)
 			defer cancel()
 			text, err := mine.inhabit(ctx, devices, typed(blocks))

@@ -29,7 +29,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Hand an array file over, in place of what was kept under the name; a mistake is reported with its line and column */
+        /** Store an array file under a name, in place of an earlier one. A mistake is reported with line and column */
         put: operations["keep-array"];
         post?: never;
         delete?: never;
@@ -426,7 +426,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Read a plan from the text of a plan file; a mistake is reported with its line and column */
+        /** Read a plan from the text of a plan file. A mistake is reported with line and column */
         post: operations["read-plan"];
         delete?: never;
         options?: never;
@@ -732,7 +732,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The searches that are kept, those under way, and those that came to nothing since the service began, newest first */
+        /** All searches, newest first: those that are kept, those under way, and those that failed since the service started */
         get: operations["list-searches"];
         put?: never;
         /** Look for what to buy for a need, among parts; one search at a time */
@@ -892,7 +892,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Predict with a twin what loads will come to, and keep it until it can be confronted with what is measured */
+        /** Predict the results of loads with a twin, and keep them to compare with later measurements */
         post: operations["predict"];
         delete?: never;
         options?: never;
@@ -1480,7 +1480,7 @@ export interface components {
             comparisons: components["schemas"]["Comparison"][] | null;
             /**
              * Format: int64
-             * @description To be given as 'after' for the next page; absent on the last
+             * @description The number to give as 'after' for the next page; absent on the last page
              */
             next?: number;
             /**
@@ -2193,7 +2193,7 @@ export interface components {
             fits: components["schemas"]["Fitting"][] | null;
             /**
              * Format: int64
-             * @description To be given as 'after' for the next page; absent on the last
+             * @description The number to give as 'after' for the next page; absent on the last page
              */
             next?: number;
             /**
@@ -2635,7 +2635,7 @@ export interface components {
             files: components["schemas"]["LeftBehind"][] | null;
             /**
              * Format: int64
-             * @description To be given as 'after' for the next page; absent on the last
+             * @description The number to give as 'after' for the next page; absent on the last page
              */
             next?: number;
             /**
@@ -2991,7 +2991,7 @@ export interface components {
             needs: components["schemas"]["NeedSheet"][] | null;
             /**
              * Format: int64
-             * @description To be given as 'after' for the next page; absent on the last
+             * @description The number to give as 'after' for the next page; absent on the last page
              */
             next?: number;
             /**
@@ -3776,7 +3776,7 @@ export interface components {
         RunList: {
             /**
              * Format: int64
-             * @description To be given as 'after' for the next page; absent on the last
+             * @description The number to give as 'after' for the next page; absent on the last page
              */
             next?: number;
             /** @description Newest first */
@@ -3838,7 +3838,7 @@ export interface components {
         SearchList: {
             /**
              * Format: int64
-             * @description To be given as 'after' for the next page; absent on the last
+             * @description The number to give as 'after' for the next page; absent on the last page
              */
             next?: number;
             searches: components["schemas"]["Search"][] | null;
@@ -3970,7 +3970,7 @@ export interface components {
         SetupVersions: {
             /**
              * Format: int64
-             * @description To be given as 'after' for the next page; absent on the last
+             * @description The number to give as 'after' for the next page; absent on the last page
              */
             next?: number;
             /**
@@ -4094,9 +4094,9 @@ export interface components {
              * @description Share of written 4 KiB pages that repeat one of sixteen common pages
              */
             duplicate?: number;
-            /** @description The body of a load of feeds; blocks, order, streams and rates beside it are then worked out of it */
+            /** @description Streams with deadlines. Block size, order, number of streams and rates are derived from these */
             feeds?: components["schemas"]["Feeds"];
-            /** @description The body of a load of files; what stands beside it of blocks is then worked out of it */
+            /** @description Files, and the tasks on them. What a load of blocks says is derived from these */
             files?: components["schemas"]["Files"];
             /**
              * Format: double
@@ -4182,7 +4182,7 @@ export interface components {
             spanBytes: number;
             /** @description Measure until steady state; what came before is left out of the summary. The time is then the maximum */
             steady?: boolean;
-            /** @description The body of a load of key-value stores; blocks and order beside it are then worked out of it */
+            /** @description Key-value stores. Block size and order are derived from these */
             stores?: components["schemas"]["Stores"];
             /**
              * Format: int64
@@ -4695,19 +4695,19 @@ export interface components {
             version?: number;
         };
         Traits: {
-            /** @description A file describes it, whose keys can take other values */
+            /** @description An array file describes it, and its keys can be swept */
             described: boolean;
-            /** @description It is a whole disk or LUN: what is on it tells who it belongs to, also when nothing is written */
+            /** @description It is a whole disk or LUN: its content is reported even if nothing will be written */
             disk: boolean;
-            /** @description What is written is kept nowhere */
+            /** @description Written data are not stored */
             keepsNothing: boolean;
-            /** @description It leads to volumes, and is none itself */
+            /** @description It is a portal that leads to volumes, and cannot be measured itself */
             leads: boolean;
-            /** @description What is measured is made for it and gone afterwards */
+            /** @description A test file or tree is created for the run and removed afterwards */
             makes: boolean;
             /** @description It is a path of the service's host, which can be followed down to its media */
             onHost: boolean;
-            /** @description A load that writes overwrites what is there, which takes consent */
+            /** @description A load that writes overwrites existing data, which needs consent */
             overwritten: boolean;
             /** @description It is simulated, in a time of its own */
             virtual: boolean;
@@ -4785,7 +4785,7 @@ export interface components {
         TwinList: {
             /**
              * Format: int64
-             * @description To be given as 'after' for the next page; absent on the last
+             * @description The number to give as 'after' for the next page; absent on the last page
              */
             next?: number;
             /**
@@ -4979,7 +4979,7 @@ export interface components {
             id: number;
             /** @description What the locator leads to, such as folder, device, array, LUN */
             kind: string;
-            /** @description Where I/O goes: a folder, a file, a block device, array:FILE of a simulated array, or null:SIZE */
+            /** @description Where I/O goes: a folder, a file, a block device, array:FILE for a simulated array, iscsi://PORTAL/TARGET/LUN, or null:SIZE */
             locator: string;
             /** @description Short name, unique */
             name: string;
@@ -4993,7 +4993,7 @@ export interface components {
         VolumeList: {
             /**
              * Format: int64
-             * @description To be given as 'after' for the next page; absent on the last
+             * @description The number to give as 'after' for the next page; absent on the last page
              */
             next?: number;
             /**
@@ -5193,7 +5193,7 @@ export interface operations {
     "list-comparisons": {
         parameters: {
             query?: {
-                /** @description The page begins behind the record with this number: what the page before gave as 'next' */
+                /** @description The page begins after the record with this number, which the page before gave as 'next' */
                 after?: number;
                 /** @description The most records on the page */
                 limit?: number;
@@ -5246,7 +5246,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                /** @description A key that the caller chooses. A second call with it, within a day, is not carried out: it gets the answer of the first */
                 "Idempotency-Key"?: string;
             };
             path?: never;
@@ -5317,10 +5317,7 @@ export interface operations {
     "report-comparison": {
         parameters: {
             query?: never;
-            header?: {
-                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
-                "Idempotency-Key"?: string;
-            };
+            header?: never;
             path?: never;
             cookie?: never;
         };
@@ -5574,10 +5571,7 @@ export interface operations {
     "set-against-members": {
         parameters: {
             query?: never;
-            header?: {
-                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
-                "Idempotency-Key"?: string;
-            };
+            header?: never;
             path?: never;
             cookie?: never;
         };
@@ -5637,10 +5631,7 @@ export interface operations {
     "estimate-plan": {
         parameters: {
             query?: never;
-            header?: {
-                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
-                "Idempotency-Key"?: string;
-            };
+            header?: never;
             path?: never;
             cookie?: never;
         };
@@ -5729,7 +5720,7 @@ export interface operations {
     "list-fits": {
         parameters: {
             query?: {
-                /** @description The page begins behind the record with this number: what the page before gave as 'next' */
+                /** @description The page begins after the record with this number, which the page before gave as 'next' */
                 after?: number;
                 /** @description The most records on the page */
                 limit?: number;
@@ -5839,10 +5830,7 @@ export interface operations {
     "stop-fit": {
         parameters: {
             query?: never;
-            header?: {
-                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
-                "Idempotency-Key"?: string;
-            };
+            header?: never;
             path: {
                 id: number;
             };
@@ -5898,7 +5886,7 @@ export interface operations {
     "list-leftovers": {
         parameters: {
             query?: {
-                /** @description The page begins behind the record with this number: what the page before gave as 'next' */
+                /** @description The page begins after the record with this number, which the page before gave as 'next' */
                 after?: number;
                 /** @description The most records on the page */
                 limit?: number;
@@ -6015,10 +6003,7 @@ export interface operations {
     "read-load": {
         parameters: {
             query?: never;
-            header?: {
-                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
-                "Idempotency-Key"?: string;
-            };
+            header?: never;
             path?: never;
             cookie?: never;
         };
@@ -6312,7 +6297,7 @@ export interface operations {
     "list-needs": {
         parameters: {
             query?: {
-                /** @description The page begins behind the record with this number: what the page before gave as 'next' */
+                /** @description The page begins after the record with this number, which the page before gave as 'next' */
                 after?: number;
                 /** @description The most records on the page */
                 limit?: number;
@@ -6365,7 +6350,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                /** @description A key that the caller chooses. A second call with it, within a day, is not carried out: it gets the answer of the first */
                 "Idempotency-Key"?: string;
             };
             path?: never;
@@ -6427,10 +6412,7 @@ export interface operations {
     "check-need": {
         parameters: {
             query?: never;
-            header?: {
-                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
-                "Idempotency-Key"?: string;
-            };
+            header?: never;
             path?: never;
             cookie?: never;
         };
@@ -6481,10 +6463,7 @@ export interface operations {
     "judge-setups": {
         parameters: {
             query?: never;
-            header?: {
-                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
-                "Idempotency-Key"?: string;
-            };
+            header?: never;
             path?: never;
             cookie?: never;
         };
@@ -6544,10 +6523,7 @@ export interface operations {
     "report-verdicts": {
         parameters: {
             query?: never;
-            header?: {
-                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
-                "Idempotency-Key"?: string;
-            };
+            header?: never;
             path?: never;
             cookie?: never;
         };
@@ -6803,10 +6779,7 @@ export interface operations {
     "read-plan": {
         parameters: {
             query?: never;
-            header?: {
-                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
-                "Idempotency-Key"?: string;
-            };
+            header?: never;
             path?: never;
             cookie?: never;
         };
@@ -7041,7 +7014,7 @@ export interface operations {
     "list-runs": {
         parameters: {
             query?: {
-                /** @description The page begins behind the record with this number: what the page before gave as 'next' */
+                /** @description The page begins after the record with this number, which the page before gave as 'next' */
                 after?: number;
                 /** @description The most records on the page */
                 limit?: number;
@@ -7096,7 +7069,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                /** @description A key that the caller chooses. A second call with it, within a day, is not carried out: it gets the answer of the first */
                 "Idempotency-Key"?: string;
             };
             path?: never;
@@ -7450,7 +7423,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                /** @description A key that the caller chooses. A second call with it, within a day, is not carried out: it gets the answer of the first */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -7523,10 +7496,7 @@ export interface operations {
     "judge-run": {
         parameters: {
             query?: never;
-            header?: {
-                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
-                "Idempotency-Key"?: string;
-            };
+            header?: never;
             path: {
                 id: number;
             };
@@ -7594,7 +7564,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                /** @description A key that the caller chooses. A second call with it, within a day, is not carried out: it gets the answer of the first */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -7984,10 +7954,7 @@ export interface operations {
     "stop-run": {
         parameters: {
             query?: never;
-            header?: {
-                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
-                "Idempotency-Key"?: string;
-            };
+            header?: never;
             path: {
                 id: number;
             };
@@ -8056,7 +8023,7 @@ export interface operations {
     "list-searches": {
         parameters: {
             query?: {
-                /** @description The page begins behind the record with this number: what the page before gave as 'next' */
+                /** @description The page begins after the record with this number, which the page before gave as 'next' */
                 after?: number;
                 /** @description The most records on the page */
                 limit?: number;
@@ -8109,7 +8076,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                /** @description A key that the caller chooses. A second call with it, within a day, is not carried out: it gets the answer of the first */
                 "Idempotency-Key"?: string;
             };
             path?: never;
@@ -8372,10 +8339,7 @@ export interface operations {
     "stop-search": {
         parameters: {
             query?: never;
-            header?: {
-                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
-                "Idempotency-Key"?: string;
-            };
+            header?: never;
             path: {
                 id: number;
             };
@@ -8431,10 +8395,7 @@ export interface operations {
     "sign-in": {
         parameters: {
             query?: never;
-            header?: {
-                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
-                "Idempotency-Key"?: string;
-            };
+            header?: never;
             path?: never;
             cookie?: never;
         };
@@ -8570,7 +8531,7 @@ export interface operations {
     "list-twins": {
         parameters: {
             query?: {
-                /** @description The page begins behind the record with this number: what the page before gave as 'next' */
+                /** @description The page begins after the record with this number, which the page before gave as 'next' */
                 after?: number;
                 /** @description The most records on the page */
                 limit?: number;
@@ -8623,7 +8584,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                /** @description A key that the caller chooses. A second call with it, within a day, is not carried out: it gets the answer of the first */
                 "Idempotency-Key"?: string;
             };
             path?: never;
@@ -8694,10 +8655,7 @@ export interface operations {
     "guess-twin": {
         parameters: {
             query?: never;
-            header?: {
-                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
-                "Idempotency-Key"?: string;
-            };
+            header?: never;
             path?: never;
             cookie?: never;
         };
@@ -8872,7 +8830,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                /** @description A key that the caller chooses. A second call with it, within a day, is not carried out: it gets the answer of the first */
                 "Idempotency-Key"?: string;
             };
             path: {
@@ -9002,7 +8960,7 @@ export interface operations {
     "list-volumes": {
         parameters: {
             query?: {
-                /** @description The page begins behind the record with this number: what the page before gave as 'next' */
+                /** @description The page begins after the record with this number, which the page before gave as 'next' */
                 after?: number;
                 /** @description The most records on the page */
                 limit?: number;
@@ -9055,7 +9013,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
+                /** @description A key that the caller chooses. A second call with it, within a day, is not carried out: it gets the answer of the first */
                 "Idempotency-Key"?: string;
             };
             path?: never;
@@ -9240,10 +9198,7 @@ export interface operations {
     "list-adjustments": {
         parameters: {
             query?: never;
-            header?: {
-                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
-                "Idempotency-Key"?: string;
-            };
+            header?: never;
             path: {
                 id: number;
             };
@@ -9550,10 +9505,7 @@ export interface operations {
     "list-needed": {
         parameters: {
             query?: never;
-            header?: {
-                /** @description Chosen by the caller: a call that is sent again with the key, within a day, takes no effect and is answered as the first */
-                "Idempotency-Key"?: string;
-            };
+            header?: never;
             path: {
                 id: number;
             };
@@ -9686,7 +9638,7 @@ export interface operations {
     "list-setups": {
         parameters: {
             query?: {
-                /** @description The page begins behind the record with this number: what the page before gave as 'next' */
+                /** @description The page begins after the record with this number, which the page before gave as 'next' */
                 after?: number;
                 /** @description The most records on the page */
                 limit?: number;

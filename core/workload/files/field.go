@@ -13,7 +13,7 @@ import (
 func init() {
 	workload.Register(Kind, workload.Registration{
 		New: func() workload.Body { return &Files{} }, Heading: "Files", Fields: fields,
-		Words: "The body of a load of files; what stands beside it of blocks is then worked out of it",
+		Words: "Files, and the tasks on them. What a load of blocks says is derived from these",
 	})
 }
 

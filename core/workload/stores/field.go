@@ -11,7 +11,7 @@ func init() {
 	workload.Register(Kind, workload.Registration{
 		New: func() workload.Body { return &Stores{} }, Heading: "Key-value stores", Fields: fields,
 		Takes: []string{"span", "offset", "compressible", "duplicate"},
-		Words: "The body of a load of key-value stores; blocks and order beside it are then worked out of it",
+		Words: "Key-value stores. Block size and order are derived from these",
 	})
 }
 

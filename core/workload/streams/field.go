@@ -11,7 +11,7 @@ func init() {
 	workload.Register(Kind, workload.Registration{
 		New: func() workload.Body { return &Feeds{} }, Heading: "Streams with deadlines", Fields: fields,
 		Takes: []string{"reads", "span", "offset", "compressible", "duplicate"},
-		Words: "The body of a load of feeds; blocks, order, streams and rates beside it are then worked out of it",
+		Words: "Streams with deadlines. Block size, order, number of streams and rates are derived from these",
 	})
 }
 
