@@ -170,7 +170,7 @@ func ProbeMTU(ctx context.Context, address string, mtu int) setup.Probe {
 	for _, size := range sizes {
 		for range 2 { // one may be lost
 			if ctx.Err() != nil {
-				p.Trouble = ctx.Err().Error()
+				p.Trouble = fmt.Sprintf("the look had no time left to try packets of %d bytes", size)
 				return p
 			}
 			answered, err := echo(to, size)

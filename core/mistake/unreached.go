@@ -19,7 +19,7 @@ func Unreached(address string, err error) error {
 	case errors.As(err, &names) && names.IsNotFound:
 		return &unreached{fmt.Sprintf("the name %s is not known", names.Name), err}
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return &unreached{"nobody answers at " + address, err}
+		return &unreached{"the connection to " + address + " was refused: nothing listens there", err}
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
 		return &unreached{"no way leads to " + address, err}
 	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
@@ -29,6 +29,9 @@ func Unreached(address string, err error) error {
 	}
 	return err
 }
+
+// InWords is an error that says words, and is err for errors.Is.
+func InWords(words string, err error) error { return &unreached{words, err} }
 
 type unreached struct {
 	words string

@@ -111,7 +111,10 @@ func (leaving) Traits(string) volume.Traits { return volume.Traits{} }
 
 func (l leaving) Look(ctx context.Context, _ volume.Locator) (setup.Facts, error) {
 	l.leave()
-	time.Sleep(50 * time.Millisecond) // for what would be broken off to be
+	select { // what would be broken off is, meanwhile
+	case <-ctx.Done():
+	case <-time.After(50 * time.Millisecond):
+	}
 	return setup.Facts{Size: 1}, ctx.Err()
 }
 

@@ -17,6 +17,7 @@ import (
 
 	"patientheron/core/load"
 	"patientheron/core/measure"
+	"patientheron/core/mistake"
 	"patientheron/protocol/scsi"
 	"patientheron/storage/volume"
 )
@@ -259,7 +260,7 @@ func (q *queue) Lost() error {
 			words = append(words, why)
 		}
 	}
-	return fmt.Errorf("no portal can be reached: %s: %w", strings.Join(words, "; "), syscall.ENOTCONN)
+	return mistake.InWords("no portal can be reached: "+strings.Join(words, "; "), syscall.ENOTCONN)
 }
 
 // choose is the path that takes the next command; nil when none is up.

@@ -233,7 +233,7 @@ func TestUnequalMTUIsSeen(t *testing.T) {
 	folder := mounted(t, loopDevice(t, 128<<20), "mkfs.ext4", "-q")
 	look := func() (resource.Look, string) {
 		t.Helper()
-		command := exec.Command("ip", "netns", "exec", here, heron, "--here", "--json", "--data", t.TempDir(), "look", folder, "--address", "10.99.7.2")
+		command := exec.Command("ip", "netns", "exec", here, heron, "--here", "--json", "--data", t.TempDir(), "look", folder, "--address", "10.99.7.2", "--timeout", "20s")
 		out, err := command.Output()
 		var l resource.Look
 		if jsonErr := json.Unmarshal(out, &l); jsonErr != nil {

@@ -49,6 +49,12 @@ func TestPresetsOnRealFileSystems(t *testing.T) {
 			}
 			for _, preset := range []string{"ledger", "shared-folders"} {
 				detail := s.measured(volume, shortened(t, preset))
+				for range 3 { // a disk that others share may stand for longer than a short measurement
+					if !slices.ContainsFunc(detail.Measurements, func(m resource.Measurement) bool { return m.Summary != nil && m.Summary.Total.Operations == 0 }) {
+						break
+					}
+					detail = s.measured(volume, shortened(t, preset))
+				}
 				if detail.Status != resource.Finished || detail.Reason != "" {
 					t.Fatalf("%s: %s: %s", preset, detail.Status, detail.Reason)
 				}
